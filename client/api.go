@@ -1,0 +1,96 @@
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"time"
+
+	"tovik.example/tovik/wire"
+)
+
+// API reads a service over HTTP. Server is required; Key is for all but Closed.
+type API struct {
+	Server string // as in http://127.0.0.1:8420
+	Key    string // an operator's
+}
+
+// Error is an answer of the service that is a problem document (RFC 9457).
+type Error struct{ wire.Document }
+
+func (e *Error) Error() string { return e.Problem.Error() }
+
+// Unwrap gives the problem to errors.As.
+func (e *Error) Unwrap() error { return &e.Problem }
+
+var httpClient = &http.Client{Timeout: 10 * time.Second}
+
+// Rooms lists one page of the rooms that match a pattern, by name. After is the
+// Next of the page before, or empty.
+func (a API) Rooms(ctx context.Context, match, after string, limit int) (wire.Rooms, error) {
+	query := url.Values{"match": {match}, "limit": {strconv.Itoa(limit)}}
+	if after != "" {
+		query.Set("after", after)
+	}
+	var page wire.Rooms
+	return page, a.call(ctx, http.MethodGet, "/v1/rooms?"+query.Encode(), nil, &page)
+}
+
+// Count tells how many are in a room.
+func (a API) Count(ctx context.Context, room string) (wire.Room, error) {
+	var count wire.Room
+	return count, a.call(ctx, http.MethodGet, "/v1/rooms/"+url.PathEscape(room)+"/count", nil, &count)
+}
+
+// Members returns everybody in a room.
+func (a API) Members(ctx context.Context, room string) (wire.Members, error) {
+	var members wire.Members
+	return members, a.call(ctx, http.MethodGet, "/v1/rooms/"+url.PathEscape(room)+"/members", nil, &members)
+}
+
+// Closed tells the service what a page's beacon does: that it is going away.
+func (a API) Closed(ctx context.Context, note wire.ClosingNote) (wire.ClosingAnswer, error) {
+	var answer wire.ClosingAnswer
+	return answer, a.call(ctx, http.MethodPost, "/v1/closing", note, &answer)
+}
+
+// call's error is an [*Error] when the service refused.
+func (a API) call(ctx context.Context, method, path string, body, into any) error {
+	var content io.Reader
+	if body != nil {
+		text, err := json.Marshal(body)
+		if err != nil {
+			return err
+		}
+		content = bytes.NewReader(text)
+	}
+	request, err := http.NewRequestWithContext(ctx, method, a.Server+path, content)
+	if err != nil {
+		return err
+	}
+	if a.Key != "" {
+		request.Header.Set("Authorization", "Bearer "+a.Key)
+	}
+	response, err := httpClient.Do(request)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = response.Body.Close() }()
+	if response.StatusCode == http.StatusOK {
+		if err := json.NewDecoder(response.Body).Decode(into); err != nil {
+			return fmt.Errorf("the answer to %s %s cannot be read: %w", method, path, err)
+		}
+		return nil
+	}
+	refused := &Error{}
+	if err := json.NewDecoder(response.Body).Decode(&refused.Document); err != nil || refused.Code == "" {
+		return errors.New(a.Server + " answered " + response.Status + ", and not as Tovik does")
+	}
+	return refused
+}

@@ -1,0 +1,119 @@
+package client
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"tovik.example/tovik/wire"
+)
+
+// Event is what became of a room that is followed.
+type Event struct {
+	Room string
+	Rev  string
+	// At is when the service sealed the change; zero when the event comes from a
+	// snapshot.
+	At time.Time
+	// Whole tells that the event comes from a snapshot: it says how the room
+	// differs from what was known of it before, and no reasons.
+	Whole   bool
+	Joined  []wire.Member
+	Changed []wire.Member
+	Left    []Departed
+	Count   wire.Count
+}
+
+// Departed is somebody who left, with the member that they were.
+type Departed struct {
+	wire.Departed
+	Was wire.Member
+}
+
+// Replica is a room as a client has it, built from a snapshot and the changes
+// that follow. The zero value has nothing.
+type Replica struct {
+	rev     string
+	whole   bool // has had a snapshot
+	members map[string]wire.Member
+}
+
+// Apply takes one snapshot, changes or count frame of the room and tells what it
+// changed. Its error says that changes do not follow what the replica has.
+func (r *Replica) Apply(data []byte) (Event, error) {
+	var frame struct {
+		Type    string        `json:"type"`
+		Members []wire.Member `json:"members"`
+		wire.Changes
+	}
+	if err := json.Unmarshal(data, &frame); err != nil {
+		return Event{}, fmt.Errorf("a frame of the service cannot be read: %w", err)
+	}
+	event := Event{Room: frame.Room, Rev: frame.Rev, Count: frame.Count}
+	switch frame.Type {
+	case wire.TypeCount:
+		if err := json.Unmarshal(data, &event.Count); err != nil {
+			return Event{}, fmt.Errorf("a count cannot be read: %w", err)
+		}
+		return event, nil
+	case wire.TypeSnapshot:
+		event.Whole = true
+		r.replace(frame.Members, &event)
+	default:
+		if !r.whole || frame.Prev != r.rev {
+			return Event{}, fmt.Errorf("the changes of %s follow revision %q, but %q is what came last", frame.Room, frame.Prev, r.rev)
+		}
+		event.At = frame.At.Time
+		event.Joined, event.Changed = frame.Joined, frame.Changed
+		event.Left = r.change(frame.Changes)
+	}
+	r.rev = frame.Rev
+	return event, nil
+}
+
+func (r *Replica) change(c wire.Changes) (left []Departed) {
+	for _, m := range slices.Concat(c.Joined, c.Changed) {
+		r.members[m.User] = m
+	}
+	for _, d := range c.Left {
+		left = append(left, Departed{d, r.members[d.User]})
+		delete(r.members, d.User)
+	}
+	return left
+}
+
+func (r *Replica) replace(members []wire.Member, event *Event) {
+	old := r.members
+	r.whole, r.members = true, make(map[string]wire.Member, len(members))
+	for _, m := range members {
+		was, there := old[m.User]
+		switch {
+		case !there:
+			event.Joined = append(event.Joined, m)
+		case was != m:
+			event.Changed = append(event.Changed, m)
+		}
+		r.members[m.User] = m
+	}
+	for user, was := range old {
+		if _, there := r.members[user]; !there {
+			event.Left = append(event.Left, Departed{wire.Departed{User: user}, was})
+		}
+	}
+	slices.SortFunc(event.Left, func(a, b Departed) int { return strings.Compare(a.User, b.User) })
+}
+
+// Rev is the revision that the replica has, empty for a room that nobody is in.
+func (r *Replica) Rev() string { return r.rev }
+
+// Members returns everybody in the room, ordered by user.
+func (r *Replica) Members() []wire.Member {
+	members := make([]wire.Member, 0, len(r.members))
+	for _, m := range r.members {
+		members = append(members, m)
+	}
+	slices.SortFunc(members, func(a, b wire.Member) int { return strings.Compare(a.User, b.User) })
+	return members
+}

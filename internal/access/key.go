@@ -1,0 +1,115 @@
+package access
+
+import (
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"tovik.example/tovik/wire"
+)
+
+// OperatorKey is the key with which operators and back ends read the service.
+// Only its hash is kept.
+type OperatorKey struct{ hash [sha256.Size]byte }
+
+// NewOperatorKey returns the key in a form that can be compared.
+func NewOperatorKey(key string) OperatorKey { return OperatorKey{sha256.Sum256([]byte(key))} }
+
+// Check compares in constant time. Its error is a [*wire.Problem] with code
+// no-key or bad-key.
+func (k OperatorKey) Check(key string) error {
+	if key == "" {
+		return &wire.Problem{Code: wire.CodeNoKey, Field: "key", Detail: "no operator key was sent"}
+	}
+	hash := sha256.Sum256([]byte(key))
+	if subtle.ConstantTimeCompare(hash[:], k.hash[:]) != 1 {
+		return &wire.Problem{Code: wire.CodeBadKey, Field: "key", Detail: "the operator key is not that of this service"}
+	}
+	return nil
+}
+
+// Files of the data directory that hold secrets, one line each.
+const (
+	secretFile = "token.secret"
+	keyFile    = "operator.key"
+)
+
+// Secrets are what the service cannot do without: the secret that signs the
+// tokens of people, and the operator key.
+type Secrets struct {
+	Token       string
+	OperatorKey string
+	KeyFile     string // where the operator key was read from; empty when it was given
+}
+
+// Settle fills in what given leaves empty from files in dir. What is not there
+// either is made up and written, readable by the owner only, so that it is the
+// same at the next start. The directory is made if need be.
+func Settle(dir string, given Secrets) (Secrets, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return Secrets{}, fmt.Errorf("the data directory cannot be made: %w", err)
+	}
+	probe, err := os.CreateTemp(dir, ".writable-*")
+	if err != nil {
+		return Secrets{}, fmt.Errorf("the data directory cannot be written: %w", err)
+	}
+	if err := errors.Join(probe.Close(), os.Remove(probe.Name())); err != nil {
+		return Secrets{}, fmt.Errorf("the data directory cannot be written: %w", err)
+	}
+	s := given
+	if s.Token == "" {
+		if s.Token, err = readOrMake(filepath.Join(dir, secretFile)); err != nil {
+			return Secrets{}, err
+		}
+	}
+	if s.OperatorKey == "" {
+		s.KeyFile = filepath.Join(dir, keyFile)
+		if s.OperatorKey, err = readOrMake(s.KeyFile); err != nil {
+			return Secrets{}, err
+		}
+	}
+	return s, nil
+}
+
+// ReadTokenSecret returns the token secret that a service keeps in dir.
+func ReadTokenSecret(dir string) (string, error) { return read(filepath.Join(dir, secretFile)) }
+
+func readOrMake(path string) (string, error) {
+	secret, err := read(path)
+	if !errors.Is(err, os.ErrNotExist) {
+		return secret, err
+	}
+	secret = rand.Text() + rand.Text()
+	// Written aside and linked into place: no start finds half a file, and of two
+	// that race for it one wins for both.
+	temp, err := os.CreateTemp(filepath.Dir(path), ".new-*")
+	if err != nil {
+		return "", err
+	}
+	defer func() { _ = os.Remove(temp.Name()) }()
+	_, err = fmt.Fprintln(temp, secret)
+	if err := errors.Join(err, temp.Sync(), temp.Close()); err != nil {
+		return "", fmt.Errorf("%s cannot be written: %w", path, err)
+	}
+	if err := os.Link(temp.Name(), path); err != nil && !errors.Is(err, os.ErrExist) {
+		return "", err
+	}
+	return read(path)
+}
+
+func read(path string) (string, error) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return "", err
+	}
+	secret := strings.TrimSpace(string(text))
+	if secret == "" {
+		return "", fmt.Errorf("%s is empty; delete it to have a new one made", path)
+	}
+	return secret, nil
+}

@@ -1,0 +1,147 @@
+// Package cli is the command line: it parses, calls, and prints. No rule of
+// presence stands here.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"github.com/fasthttp/websocket"
+	"github.com/urfave/cli/v3"
+
+	"tovik.example/tovik/wire"
+)
+
+// Exit codes.
+const (
+	exitOK          = 0
+	exitFailed      = 1
+	exitUsage       = 2
+	exitUnreachable = 3 // nobody listens at the address
+	exitRefused     = 4 // the key or token was refused
+	exitUnknown     = 5 // there is no such room
+)
+
+// DefaultListen is where a service listens, and where commands look for it.
+const DefaultListen = "127.0.0.1:8420"
+
+// Version is the version of Tovik.
+const Version = "0.1.0"
+
+// Run carries out a command line and returns the process's exit code. An
+// interrupt or a SIGTERM ends what is under way.
+func Run(args []string, stdout, stderr io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	err := command(stdout, stderr).Run(ctx, args)
+	if err == nil {
+		return exitOK
+	}
+	message, code := explain(err)
+	_, _ = fmt.Fprintln(stderr, "tovik: "+message)
+	return code
+}
+
+func command(stdout, stderr io.Writer) *cli.Command {
+	return &cli.Command{
+		Name:      "tovik",
+		Usage:     "who is here, who is away, how many, and since when",
+		Version:   Version,
+		Writer:    stdout,
+		ErrWriter: stderr,
+		Commands: []*cli.Command{
+			serveCommand(), demoCommand(), tokenCommand(),
+			roomsCommand(), membersCommand(), countCommand(), watchCommand(),
+		},
+		// Errors are printed once, by Run.
+		ExitErrHandler: func(context.Context, *cli.Command, error) {},
+		OnUsageError:   usageError,
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Args().Present() {
+				return usage("there is no command %q; see tovik --help", c.Args().First())
+			}
+			return cli.ShowAppHelp(c)
+		},
+	}
+}
+
+// failure is an error with the exit code that it ends the process with.
+type failure struct {
+	code    int
+	message string
+}
+
+func (f *failure) Error() string { return f.message }
+
+func usage(format string, args ...any) error {
+	return &failure{exitUsage, fmt.Sprintf(format, args...)}
+}
+
+func usageError(_ context.Context, c *cli.Command, err error, _ bool) error {
+	return usage("%v; see %s --help", err, c.FullName())
+}
+
+// explain turns an error into what a person is told, and the exit code.
+func explain(err error) (string, int) {
+	var f *failure
+	var problem *wire.Problem
+	var closed *websocket.CloseError
+	var dial *net.OpError
+	switch {
+	case errors.As(err, &f):
+		return f.message, f.code
+	case errors.As(err, &problem):
+		return explainProblem(problem)
+	case errors.As(err, &closed):
+		return fmt.Sprintf("the service closed the link: %s (%d)", closed.Text, closed.Code), exitFailed
+	case errors.As(err, &dial) && dial.Op == "dial":
+		address := "the address"
+		if dial.Addr != nil {
+			address = dial.Addr.String()
+		}
+		return fmt.Sprintf("nobody listens at %s: start a service with tovik serve or tovik demo, "+
+			"or say where it is with --server or TOVIK_SERVER", address), exitUnreachable
+	}
+	return err.Error(), exitFailed
+}
+
+func explainProblem(p *wire.Problem) (string, int) {
+	switch p.Code {
+	case wire.CodeNoKey:
+		return "this needs an operator key: pass it with --key or TOVIK_KEY", exitRefused
+	case wire.CodeBadKey:
+		return "the key was refused: it is not the operator key of this service (--key or TOVIK_KEY)", exitRefused
+	case wire.CodeUnknownRoom:
+		return fmt.Sprintf("nobody is in %s now; tovik rooms lists the rooms that somebody is in", p.Value), exitUnknown
+	}
+	message := p.Detail
+	if p.Field != "" && p.Value != "" {
+		message += fmt.Sprintf(": %s is %q", p.Field, p.Value)
+	}
+	if p.Allowed != "" {
+		message += "; allowed: " + p.Allowed
+	}
+	return message, exitFailed
+}
+
+// room returns the one argument of a command about a room.
+func room(c *cli.Command) (string, error) {
+	if c.Args().Len() != 1 {
+		return "", usage("%s wants one room, as in: %s basin.upper-weir", c.FullName(), c.FullName())
+	}
+	return c.Args().First(), nil
+}
+
+func noArguments(c *cli.Command) error {
+	if c.Args().Present() {
+		return usage("%s takes no arguments, but got %q", c.FullName(), strings.Join(c.Args().Slice(), " "))
+	}
+	return nil
+}

@@ -1,0 +1,198 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+
+	"github.com/urfave/cli/v3"
+
+	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/demo"
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/server"
+)
+
+const defaultData = "tovik-data"
+
+func listenFlag() cli.Flag {
+	return &cli.StringFlag{Name: "listen", Value: DefaultListen, Usage: "the `HOST:PORT` to listen at", Sources: cli.EnvVars("TOVIK_LISTEN")}
+}
+
+func operatorKeyFlag() cli.Flag {
+	return &cli.StringFlag{Name: "operator-key", Usage: "the `KEY` that operators and back ends show; made up when empty", Sources: cli.EnvVars("TOVIK_OPERATOR_KEY")}
+}
+
+func secretFlag() cli.Flag {
+	return &cli.StringFlag{Name: "token-secret", Usage: "the `SECRET` that signs people's tokens, 32 bytes or more; kept in the data directory when empty", Sources: cli.EnvVars("TOVIK_TOKEN_SECRET")}
+}
+
+func dataFlag(value, note string) cli.Flag {
+	return &cli.StringFlag{Name: "data", Value: value, Usage: "the `DIR` that the service keeps its data in" + note, Sources: cli.EnvVars("TOVIK_DATA")}
+}
+
+func verboseFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "verbose", Usage: "log what happens to sessions too"}
+}
+
+func logger(c *cli.Command, to io.Writer) *slog.Logger {
+	level := slog.LevelInfo
+	if c.Bool("verbose") {
+		level = slog.LevelDebug
+	}
+	return slog.New(slog.NewTextHandler(to, &slog.HandlerOptions{Level: level}))
+}
+
+func serveCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "serve",
+		Usage: "run the service",
+		Description: "Listens until it is interrupted. The operator key and the token secret are made up at the first start " +
+			"and kept in the data directory, readable by its owner only.",
+		Flags: []cli.Flag{listenFlag(), dataFlag(defaultData, ""), operatorKeyFlag(), secretFlag(), verboseFlag()},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if err := noArguments(c); err != nil {
+				return err
+			}
+			s, secrets, err := start(c, c.String("data"))
+			if err != nil {
+				return err
+			}
+			s.Ready()
+			out := c.Root().Writer
+			_, _ = fmt.Fprintf(out, "Tovik listens at %s; the console is there too.\n", s.URL())
+			if secrets.KeyFile != "" {
+				_, _ = fmt.Fprintf(out, "The operator key is in %s.\n", secrets.KeyFile)
+			}
+			return serveUntil(ctx, s)
+		},
+	}
+}
+
+// start settles the secrets and starts a service as the flags say.
+func start(c *cli.Command, data string) (*server.Server, access.Secrets, error) {
+	given := access.Secrets{Token: c.String("token-secret"), OperatorKey: c.String("operator-key")}
+	secrets, err := access.Settle(data, given)
+	if err != nil {
+		return nil, secrets, &failure{exitFailed, fmt.Sprintf("%v; choose a directory that you may write with --data", err)}
+	}
+	s, err := server.Start(server.Config{
+		Listen: c.String("listen"), TokenSecret: secrets.Token, OperatorKey: secrets.OperatorKey,
+		Log: logger(c, c.Root().ErrWriter),
+	})
+	return s, secrets, err
+}
+
+// serveUntil waits for the end of ctx, or for the service to fail, and stops it.
+func serveUntil(ctx context.Context, s *server.Server) error {
+	select {
+	case err := <-s.Failed():
+		return fmt.Errorf("the service can no longer accept connections: %w", err)
+	case <-ctx.Done():
+		return s.Stop()
+	}
+}
+
+func demoCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "demo",
+		Usage: "run the service with the river watch of the Aldermoor in it",
+		Description: "About thirty people keep six flood-watch rooms through a wet night, each over real links: they arrive, " +
+			"reload, lose the network, fall asleep, open tabs, move on and go home.",
+		Flags: []cli.Flag{
+			listenFlag(), operatorKeyFlag(), dataFlag("", "; a temporary one, deleted at the end, when empty"), verboseFlag(),
+			&cli.IntFlag{Name: "people", Value: 30, Usage: "how many people, `N` from 1 to 5000"},
+			&cli.Uint64Flag{Name: "seed", Value: 7, Usage: "the `NUMBER` that the script is made from"},
+		},
+		Action: runDemo,
+	}
+}
+
+func runDemo(ctx context.Context, c *cli.Command) (err error) {
+	if err := noArguments(c); err != nil {
+		return err
+	}
+	people := c.Int("people")
+	if people < 1 || people > 5000 {
+		return usage("--people is %d; allowed: a whole number from 1 to 5000", people)
+	}
+	data := c.String("data")
+	if data == "" {
+		if data, err = os.MkdirTemp("", "tovik-demo-"); err != nil {
+			return err
+		}
+		defer func() { _ = os.RemoveAll(data) }()
+	}
+	s, secrets, err := start(c, data)
+	if err != nil {
+		return err
+	}
+	tokens, err := access.NewTokens([]byte(secrets.Token))
+	if err != nil {
+		return err
+	}
+	banner, err := demoBanner(c, s.URL(), data, secrets.OperatorKey, tokens)
+	if err != nil {
+		return err
+	}
+	played := make(chan struct{})
+	go func() {
+		defer close(played)
+		demo.Play(ctx, demo.Options{
+			Server: s.URL(), Tokens: tokens, People: people, Seed: c.Uint64("seed"), Log: logger(c, c.Root().ErrWriter),
+		}, func() {
+			s.Ready()
+			_, _ = fmt.Fprint(c.Root().Writer, banner)
+		})
+	}()
+	err = serveUntil(ctx, s)
+	if ctx.Err() != nil {
+		<-played
+	}
+	return err
+}
+
+// demoBanner says where everything is, with a command to paste for each thing to
+// try.
+func demoBanner(c *cli.Command, url, data, key string, tokens *access.Tokens) (string, error) {
+	visitor, err := tokens.Mint(visitor(), now(), visitorTime)
+	if err != nil {
+		return "", err
+	}
+	program := os.Args[0]
+	if filepath.Base(program) == program {
+		program = "tovik"
+	}
+	kept := ", deleted at the end"
+	if c.String("data") != "" {
+		kept = ", kept"
+	}
+	return fmt.Sprintf(`The river watch of the Aldermoor is on: %d people, %d rooms, seed %d.
+
+  Console     %[4]s/#key=%[5]s
+  Take part   %[4]s/visit#room=%[9]s&token=%[6]s
+              (open it twice: one person with two sessions; close one; reload)
+
+  In another terminal:
+    export TOVIK_SERVER=%[4]s TOVIK_KEY=%[5]s
+    %[7]s rooms
+    %[7]s members %[9]s
+    %[7]s count %[9]s
+    %[7]s watch %[9]s
+    %[7]s token --data %[8]s --user w-99 --name "Wren Alder" --room 'basin.*'
+    curl -H "Authorization: Bearer %[5]s" %[4]s/v1/rooms
+
+  The data is in %[8]s%[10]s. Ctrl-C ends the watch.
+`, c.Int("people"), len(demo.Rooms), c.Uint64("seed"), url, key, visitor, program, data, demo.Visiting, kept), nil
+}
+
+func visitor() access.Person {
+	return access.Person{
+		User:    "visitor",
+		Profile: presence.Profile{Name: "You, visiting"},
+		Rooms:   []presence.Pattern{"**"},
+	}
+}

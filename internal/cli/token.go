@@ -1,0 +1,96 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/presence"
+)
+
+// visitorTime is how long the link to take part in a demo works.
+const visitorTime = 12 * time.Hour
+
+func now() time.Time { return time.Now() }
+
+func tokenCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "token",
+		Usage: "mint a token for a person",
+		Description: "Prints a JWT (HS256) that a page or device says hello with. It is signed with --token-secret, or with the " +
+			"secret that the service keeps in --data.\n\nExample: tovik token --user w-17 --name \"Ilse Marrow\" --room 'basin.*'",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "user", Usage: "the person's stable `ID`", Required: true},
+			&cli.StringFlag{Name: "name", Usage: "the `NAME` that others see"},
+			&cli.StringFlag{Name: "picture", Usage: "the `URL` of a picture"},
+			&cli.StringSliceFlag{Name: "room", Usage: "a `PATTERN` of rooms to grant, repeatable"},
+			&cli.DurationFlag{Name: "ttl", Value: time.Hour, Usage: "how long the token is valid, as in 15m or 8h"},
+			dataFlag(defaultData, ""), secretFlag(),
+		},
+		Action: mintToken,
+	}
+}
+
+func mintToken(_ context.Context, c *cli.Command) error {
+	if err := noArguments(c); err != nil {
+		return err
+	}
+	person := access.Person{
+		User:    presence.UserID(c.String("user")),
+		Profile: presence.Profile{Name: c.String("name"), Picture: c.String("picture")},
+	}
+	if err := presence.CheckPerson(person.User, person.Profile); err != nil {
+		return usageOf(err)
+	}
+	for _, room := range c.StringSlice("room") {
+		pattern, err := presence.ParsePattern(room)
+		if err != nil {
+			return usageOf(err)
+		}
+		person.Rooms = append(person.Rooms, pattern)
+	}
+	if len(person.Rooms) == 0 {
+		return usage("the token would grant no room: name some with --room, as in --room 'basin.*'")
+	}
+	if ttl := c.Duration("ttl"); ttl <= 0 {
+		return usage("--ttl is %s; allowed: a time above zero, as in 15m or 8h", ttl)
+	}
+	secret := c.String("token-secret")
+	if secret == "" {
+		var err error
+		if secret, err = access.ReadTokenSecret(c.String("data")); err != nil {
+			return noSecret(c.String("data"), err)
+		}
+	}
+	tokens, err := access.NewTokens([]byte(secret))
+	if err != nil {
+		return err
+	}
+	token, err := tokens.Mint(person, time.Now(), c.Duration("ttl"))
+	if err != nil {
+		return err
+	}
+	_, err = fmt.Fprintln(c.Root().Writer, token)
+	return err
+}
+
+func usageOf(err error) error {
+	var refusal *presence.Refusal
+	if !errors.As(err, &refusal) {
+		return err
+	}
+	return usage("--%s is %q; allowed: %s", refusal.Field, refusal.Value, refusal.Allowed)
+}
+
+func noSecret(data string, err error) error {
+	if errors.Is(err, os.ErrNotExist) {
+		return &failure{exitFailed, fmt.Sprintf("there is no token secret in %q: say where the service keeps its data with --data, "+
+			"or give the secret with --token-secret or TOVIK_TOKEN_SECRET", data)}
+	}
+	return err
+}

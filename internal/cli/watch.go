@@ -1,0 +1,143 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"tovik.example/tovik/client"
+	"tovik.example/tovik/wire"
+)
+
+func watchCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "watch",
+		Usage:     "follow a room live, a line for each change",
+		ArgsUsage: "ROOM",
+		Description: "Prints who is there and then who comes and goes, until it is interrupted. ROOM may be a pattern, as in 'basin.*'. " +
+			"With --format json each line is one JSON object.",
+		Flags: clientFlags(),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			pattern, err := room(c)
+			if err != nil {
+				return err
+			}
+			a, err := api(c)
+			if err != nil {
+				return err
+			}
+			return watch(ctx, c, a, pattern)
+		},
+	}
+}
+
+func watch(ctx context.Context, c *cli.Command, a client.API, pattern string) error {
+	print := printEvent
+	if c.String("format") == formatJSON {
+		print = printEventJSON
+	}
+	if a.Key == "" {
+		return &wire.Problem{Code: wire.CodeNoKey}
+	}
+	dialing, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	link, err := client.Dial(dialing, client.Options{
+		Server: a.Server, Key: a.Key,
+		Watch:   []wire.Watch{{Room: pattern, Detail: wire.DetailMembers}},
+		OnEvent: func(e client.Event) { print(c.Root().Writer, e) },
+	})
+	if err != nil {
+		return err
+	}
+	defer link.Close()
+	select {
+	case <-ctx.Done():
+		return nil
+	case <-link.Ended():
+		return link.Err()
+	}
+}
+
+func printEvent(w io.Writer, e client.Event) {
+	at := time.Now()
+	if !e.At.IsZero() {
+		at = e.At
+	}
+	line := func(verb, who, note string) {
+		_, _ = fmt.Fprintf(w, "%s  %-18s  %-6s  %-28s  %s%s\n", clock(at), e.Room, verb, who, counted(e.Count), note)
+	}
+	if e.Whole && len(e.Joined) == 0 {
+		line("empty", "nobody is here yet", "")
+	}
+	joined := "came"
+	if e.Whole {
+		joined = "here"
+	}
+	for _, m := range e.Joined {
+		line(joined, named(m.Name, m.User), "")
+	}
+	for _, m := range e.Changed {
+		line("now", named(m.Name, m.User), "; theirs: "+plural(m.Sessions, "session"))
+	}
+	for _, d := range e.Left {
+		line("left", named(d.Was.Name, d.User), why(d.Departed))
+	}
+}
+
+func named(name, user string) string {
+	if name == "" {
+		return user
+	}
+	return name + " (" + user + ")"
+}
+
+// reasons are the words for why somebody left.
+var reasons = map[string]string{
+	"leave":   "left the room",
+	"bye":     "said bye",
+	"closing": "closed the page and did not return in time",
+	"lost":    "lost the link and did not return in time",
+	"silent":  "the link was up, but nobody answered",
+}
+
+func why(d wire.Departed) string {
+	if d.Reason == "" {
+		return ""
+	}
+	text, ok := reasons[d.Reason]
+	if !ok {
+		text = d.Reason
+	}
+	return "; " + text + ", last seen " + clock(d.LastSeen.Time)
+}
+
+// line is an event as watch prints it in JSON.
+type line struct {
+	Room    string          `json:"room"`
+	Rev     string          `json:"rev"`
+	At      *wire.Time      `json:"at,omitempty"`
+	Whole   bool            `json:"whole"`
+	Joined  []wire.Member   `json:"joined,omitempty"`
+	Changed []wire.Member   `json:"changed,omitempty"`
+	Left    []wire.Departed `json:"left,omitempty"`
+	Count   wire.Count      `json:"count"`
+}
+
+func printEventJSON(w io.Writer, e client.Event) {
+	l := line{Room: e.Room, Rev: e.Rev, Whole: e.Whole, Joined: e.Joined, Changed: e.Changed, Count: e.Count}
+	for _, d := range e.Left {
+		l.Left = append(l.Left, d.Departed)
+	}
+	if !e.At.IsZero() {
+		l.At = &wire.Time{Time: e.At}
+	}
+	text, err := json.Marshal(l)
+	if err != nil {
+		panic("cli: events are plain data: " + err.Error())
+	}
+	_, _ = fmt.Fprintf(w, "%s\n", text)
+}

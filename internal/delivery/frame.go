@@ -1,0 +1,44 @@
+package delivery
+
+import (
+	"tovik.example/tovik/internal/engine"
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/wire"
+)
+
+func changesFrame(b engine.Batch) wire.Changes {
+	frame := wire.Changes{
+		Type: wire.TypeChanges, Room: string(b.Room),
+		Rev: b.Revision.String(), Prev: b.Revision.Previous().String(), At: wire.Time{Time: b.At},
+		Joined: Members(b.Joined), Changed: Members(b.Changed), Count: wire.Count(b.Count),
+	}
+	for _, d := range b.Left {
+		frame.Left = append(frame.Left, wire.Departed{User: string(d.User), Status: string(d.Status),
+			Reason: string(d.Reason), LastSeen: wire.Time{Time: d.LastSeen}})
+	}
+	return frame
+}
+
+func snapshotFrame(s engine.Snapshot) wire.SnapshotFrame {
+	return wire.SnapshotFrame{Type: wire.TypeSnapshot, Members: Document(s)}
+}
+
+func countFrame(room presence.RoomName, revision engine.Revision, count presence.Count) wire.CountFrame {
+	return wire.CountFrame{Type: wire.TypeCount, Room: string(room), Rev: revision.String(), Count: wire.Count(count)}
+}
+
+// Document is a snapshot as the wire has it.
+func Document(s engine.Snapshot) wire.Members {
+	return wire.Members{Room: string(s.Room), Rev: s.Revision.String(),
+		Count: wire.Count(s.Count), Members: Members(s.Members)}
+}
+
+// Members are members as the wire has them, never nil.
+func Members(members []presence.Member) []wire.Member {
+	list := make([]wire.Member, len(members))
+	for i, m := range members {
+		list[i] = wire.Member{User: string(m.User), Name: m.Profile.Name, Picture: m.Profile.Picture,
+			Status: string(m.Status), Since: wire.Time{Time: m.Since}, Sessions: m.Sessions}
+	}
+	return list
+}

@@ -1,0 +1,198 @@
+package demo
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"math/rand/v2"
+	"sync"
+	"time"
+
+	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/wire"
+)
+
+// Options say what is played, and where. All but Log are required.
+type Options struct {
+	Server string
+	Tokens *access.Tokens
+	People int
+	Seed   uint64
+	Log    *slog.Logger // nil stands for none
+}
+
+// arrival bounds how long the first arrivals are spread over.
+const arrival = 800 * time.Millisecond
+
+// Play lets the watch go on until ctx is over, and returns when everybody has
+// gone. It calls arrived once, when all have come for the first time.
+func Play(ctx context.Context, o Options, arrived func()) {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	var first, all sync.WaitGroup
+	for i, who := range cast(o.People) {
+		for n := range who.tabs {
+			first.Add(1)
+			t := &tab{
+				options: o, who: who, second: n > 0, arrived: sync.OnceFunc(first.Done),
+				random: rand.New(rand.NewPCG(o.Seed, uint64(i*8+n))),
+			}
+			all.Go(func() { t.live(ctx) })
+		}
+	}
+	first.Wait()
+	arrived()
+	all.Wait()
+}
+
+// tab is one page of somebody, from its first load to the end of the night.
+type tab struct {
+	options Options
+	who     character
+	second  bool // not the first tab of its person: it may be closed for good measure
+	arrived func()
+	random  *rand.Rand
+
+	cables cables
+	room   presence.RoomName
+	resume *wire.Resume
+	nonce  string
+	link   *client.Link
+}
+
+// live plays the tab's night: it arrives, and then does one thing after another.
+func (t *tab) live(ctx context.Context) {
+	defer t.arrived()
+	t.room = t.who.rooms[0]
+	pause(ctx, t.between(0, arrival))
+	t.load(ctx)
+	t.arrived()
+	for ctx.Err() == nil {
+		pause(ctx, t.between(8*time.Second, 60*time.Second))
+		if ctx.Err() == nil {
+			t.act(ctx)
+		}
+	}
+	if t.link != nil {
+		t.link.Close()
+	}
+}
+
+// act does one of the things that happen to a page.
+func (t *tab) act(ctx context.Context) {
+	dice := t.random.IntN(100)
+	if t.who.steady && !t.second {
+		dice %= 60 // nothing that others would see
+	}
+	switch {
+	case dice < 40:
+		t.reload(ctx)
+	case dice < 60:
+		t.cables.pull() // a short drop: the same page comes again within its grace
+		pause(ctx, t.between(2*time.Second, 7*time.Second))
+		t.connect(ctx)
+	case dice < 72:
+		t.goAway(ctx)
+	case dice < 82:
+		t.cables.pull() // a long drop: others see a leave
+		pause(ctx, t.between(15*time.Second, 40*time.Second))
+		t.load(ctx)
+	case dice < 87:
+		t.cables.sleep(ctx, t.between(70*time.Second, 100*time.Second))
+		t.load(ctx)
+	case dice < 94:
+		t.move(ctx)
+	default:
+		t.say("goes home for a while")
+		_ = t.link.Bye(ctx) // the session has ended in any case
+		t.resume = nil
+		pause(ctx, t.between(10*time.Second, 30*time.Second))
+		t.load(ctx)
+	}
+}
+
+// reload is what a browser makes of it: the beacon, the close, and a new page
+// with the session that the tab keeps.
+func (t *tab) reload(ctx context.Context) {
+	t.beacon(ctx)
+	pause(ctx, t.between(100*time.Millisecond, 300*time.Millisecond))
+	t.load(ctx)
+}
+
+// goAway closes the tab and opens it again later, too late to be a reload.
+func (t *tab) goAway(ctx context.Context) {
+	t.say("closes the page")
+	t.beacon(ctx)
+	t.resume = nil
+	pause(ctx, t.between(8*time.Second, 30*time.Second))
+	t.load(ctx)
+}
+
+func (t *tab) beacon(ctx context.Context) {
+	note := wire.ClosingNote{Session: t.resume.Session, Key: t.resume.Key, Nonce: t.nonce}
+	if _, err := (client.API{Server: t.options.Server}).Closed(ctx, note); err != nil && ctx.Err() == nil {
+		t.options.Log.Warn("a closing note was refused", "user", t.who.user, "error", err)
+	}
+	t.link.Close()
+}
+
+// move goes to the next room of the person's.
+func (t *tab) move(ctx context.Context) {
+	old := t.room
+	t.room = t.who.rooms[0]
+	if old == t.room {
+		t.room = t.who.rooms[1]
+	}
+	t.say("moves to " + string(t.room))
+	if t.link.Join(ctx, string(t.room)) != nil || t.link.Leave(ctx, string(old)) != nil {
+		t.load(ctx)
+	}
+}
+
+// load is a fresh load of the page.
+func (t *tab) load(ctx context.Context) {
+	if t.link != nil {
+		t.link.Close()
+	}
+	t.nonce = fmt.Sprintf("%016x", t.random.Uint64())
+	t.connect(ctx)
+}
+
+// connect says hello until it is answered or the night is over.
+func (t *tab) connect(ctx context.Context) {
+	for ctx.Err() == nil {
+		link, err := t.dial(ctx)
+		if err == nil {
+			t.link, t.resume = link, link.Resume()
+			return
+		}
+		if ctx.Err() == nil {
+			t.options.Log.Warn("a link was not made", "user", t.who.user, "error", err)
+		}
+		pause(ctx, t.between(500*time.Millisecond, 2*time.Second))
+	}
+}
+
+func (t *tab) dial(ctx context.Context) (*client.Link, error) {
+	token, err := t.options.Tokens.Mint(access.Person{
+		User: t.who.user, Profile: t.who.profile, Rooms: []presence.Pattern{"**"},
+	}, time.Now(), time.Hour)
+	if err != nil {
+		return nil, err
+	}
+	return client.Dial(ctx, client.Options{
+		Server: t.options.Server, Token: token, Resume: t.resume, Nonce: t.nonce,
+		Rooms: []string{string(t.room)}, NetDial: t.cables.dial,
+	})
+}
+
+func (t *tab) say(what string) {
+	t.options.Log.Debug(t.who.profile.Name+" "+what, "user", t.who.user)
+}
+
+func (t *tab) between(least, most time.Duration) time.Duration {
+	return least + time.Duration(t.random.Int64N(int64(most-least)))
+}

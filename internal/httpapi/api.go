@@ -1,0 +1,130 @@
+// Package httpapi serves everything that Tovik offers over HTTP: the resources
+// under /v1, the handshake of links, health, the pages that explain errors, and
+// the console.
+//
+// Every error is a problem document (RFC 9457) whose type is one of those pages.
+// The package may import gateway and what stands below it.
+package httpapi
+
+import (
+	"errors"
+	"log/slog"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+
+	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/engine"
+	"tovik.example/tovik/internal/gateway"
+	"tovik.example/tovik/wire"
+)
+
+// API is the HTTP side of the service.
+type API struct {
+	engine  *engine.Engine
+	gateway *gateway.Gateway
+	key     access.OperatorKey
+	log     *slog.Logger
+	ready   atomic.Bool
+}
+
+// New returns an API that answers /readyz with 503 until SetReady.
+func New(e *engine.Engine, g *gateway.Gateway, key access.OperatorKey, log *slog.Logger) *API {
+	return &API{engine: e, gateway: g, key: key, log: log}
+}
+
+// SetReady changes what /readyz answers.
+func (a *API) SetReady(ready bool) { a.ready.Store(ready) }
+
+// App returns the routes, ready to listen.
+func (a *API) App() *fiber.App {
+	app := fiber.New(fiber.Config{
+		AppName:       "Tovik",
+		ErrorHandler:  a.fail,
+		BodyLimit:     wire.MaxFrame,
+		Immutable:     true, // strings of a request outlive it in rooms and sessions
+		StrictRouting: true,
+		CaseSensitive: true,
+		ReadTimeout:   10 * time.Second,
+		WriteTimeout:  10 * time.Second,
+		IdleTimeout:   60 * time.Second,
+	})
+	gateway.ReuseNothing(app.Server())
+
+	app.Get("/healthz", func(c fiber.Ctx) error { return c.JSON(fiber.Map{"status": "ok"}) })
+	app.Get("/readyz", a.readyz)
+
+	app.Get("/v1/link", func(c fiber.Ctx) error { return a.gateway.Upgrade(c.RequestCtx()) })
+	app.Post("/v1/closing", a.closing)
+	app.Get("/v1/rooms", a.operator, a.rooms)
+	app.Get("/v1/rooms/:room", a.operator, a.room)
+	app.Get("/v1/rooms/:room/count", a.operator, a.room)
+	app.Get("/v1/rooms/:room/members", a.operator, a.members)
+
+	app.Get("/problems", problemIndex)
+	app.Get("/problems/:code", problemPage)
+	a.console(app)
+	return app
+}
+
+// operator lets a request pass that carries the operator key (RFC 6750 §2.1).
+func (a *API) operator(c fiber.Ctx) error {
+	scheme, key, _ := strings.Cut(c.Get(fiber.HeaderAuthorization), " ")
+	if !strings.EqualFold(scheme, "Bearer") {
+		key = ""
+	}
+	if err := a.key.Check(strings.TrimSpace(key)); err != nil {
+		c.Set(fiber.HeaderWWWAuthenticate, `Bearer realm="tovik"`)
+		return err
+	}
+	c.Set(fiber.HeaderCacheControl, "no-store")
+	return c.Next()
+}
+
+func (a *API) readyz(c fiber.Ctx) error {
+	if !a.ready.Load() {
+		c.Set(fiber.HeaderRetryAfter, "1")
+		return &wire.Problem{Code: wire.CodeNotReady, Detail: "the service is starting or stopping"}
+	}
+	return c.JSON(fiber.Map{"status": "ready"})
+}
+
+// fail answers every error with a problem document.
+func (a *API) fail(c fiber.Ctx, err error) error {
+	problem := problemOf(c, err)
+	explanation, _ := wire.Explain(problem.Code)
+	if explanation.Status == 0 {
+		explanation.Status = fiber.StatusBadRequest
+	}
+	if problem.Code == wire.CodeInternal {
+		a.log.Error("request failed", "method", c.Method(), "path", c.Path(), "error", err)
+	}
+	if explanation.Status == fiber.StatusUpgradeRequired {
+		c.Set(fiber.HeaderUpgrade, "websocket")
+	}
+	return c.Status(explanation.Status).JSON(wire.Document{
+		Type: wire.HelpPath(problem.Code), Title: explanation.Title, Status: explanation.Status,
+		Instance: c.Path(), Problem: *problem,
+	}, "application/problem+json")
+}
+
+// problemOf translates what the HTTP library finds wrong, and leaves the rest to
+// the gateway.
+func problemOf(c fiber.Ctx, err error) *wire.Problem {
+	var f *fiber.Error
+	if !errors.As(err, &f) {
+		return gateway.ProblemOf(err)
+	}
+	switch f.Code {
+	case fiber.StatusNotFound:
+		return &wire.Problem{Code: wire.CodeUnknownPath, Detail: "nothing is served at " + wire.Shorten(c.Path())}
+	case fiber.StatusMethodNotAllowed:
+		return &wire.Problem{Code: wire.CodeMethodNotAllowed, Field: "method", Value: c.Method(),
+			Detail: "this path does not take this method", Allowed: c.GetRespHeader(fiber.HeaderAllow)}
+	case fiber.StatusRequestEntityTooLarge:
+		return &wire.Problem{Code: wire.CodeTooLarge, Detail: "the body is too large", Allowed: "at most 16384 bytes"}
+	}
+	return gateway.ProblemOf(err)
+}

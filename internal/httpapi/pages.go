@@ -1,0 +1,93 @@
+package httpapi
+
+import (
+	"bytes"
+	"html/template"
+	"io/fs"
+
+	"github.com/gofiber/fiber/v3"
+	"github.com/gofiber/fiber/v3/middleware/static"
+
+	"tovik.example/tovik/web"
+	"tovik.example/tovik/wire"
+)
+
+var problemPages = template.Must(template.New("problems").Parse(`<!doctype html>
+<html lang="en"><meta charset="utf-8"><meta name="viewport" content="width=device-width">
+<title>{{.Title}} · Tovik</title>
+<style>
+ body { font: 16px/1.6 system-ui, sans-serif; max-width: 42rem; margin: 3rem auto; padding: 0 1rem; color: #16242c; background: #f6f8f7 }
+ code { font-family: ui-monospace, monospace; background: #e3ebe8; padding: .1em .35em; border-radius: .25em }
+ a { color: #0b6170 } dt { margin-top: 1rem } dd { margin: 0; }
+ @media (prefers-color-scheme: dark) { body { color: #dfe9e6; background: #10191d } code { background: #1f2d33 } a { color: #6cc6d6 } }
+</style>
+<h1>{{.Title}}</h1>
+{{if .One}}<p><code>{{.One.Code}}</code>{{if .One.Status}} · HTTP status {{.One.Status}}{{end}}</p>
+<p>{{.One.Text}}</p><p><a href="/problems">All problems</a></p>
+{{else}}<p>What Tovik's error frames and problem documents say in <code>code</code>.</p>
+<dl>{{range .All}}<dt><a href="/problems/{{.Code}}"><code>{{.Code}}</code></a> {{.Title}}</dt><dd>{{.Text}}</dd>{{end}}</dl>{{end}}
+</html>
+`))
+
+type problemView struct {
+	Title string
+	One   *wire.Explanation
+	All   []wire.Explanation
+}
+
+func problemIndex(c fiber.Ctx) error {
+	return showProblems(c, problemView{Title: "Problems", All: wire.Explanations})
+}
+
+func problemPage(c fiber.Ctx) error {
+	explanation, ok := wire.Explain(c.Params("code"))
+	if !ok {
+		return fiber.ErrNotFound
+	}
+	return showProblems(c, problemView{Title: explanation.Title, One: &explanation})
+}
+
+func showProblems(c fiber.Ctx, view problemView) error {
+	var page bytes.Buffer
+	if err := problemPages.Execute(&page, view); err != nil {
+		return err
+	}
+	return c.Type("html", "utf-8").Send(page.Bytes())
+}
+
+// policy keeps the console to what this service itself serves; only the pictures
+// of people may come from elsewhere.
+const policy = "default-src 'self'; img-src 'self' https: data:; style-src 'self' 'unsafe-inline'; " +
+	"frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
+
+// notBuilt is what a binary without the console shows.
+const notBuilt = "This Tovik was built without its console. Build it with: make build\n"
+
+// console serves the pages of the console. They find out themselves which of
+// them the path asks for.
+func (a *API) console(app *fiber.App) {
+	files := web.Console()
+	index, err := fs.ReadFile(files, "index.html")
+	page := func(c fiber.Ctx) error {
+		c.Set(fiber.HeaderContentSecurityPolicy, policy)
+		c.Set(fiber.HeaderXContentTypeOptions, "nosniff")
+		c.Set(fiber.HeaderReferrerPolicy, "no-referrer")
+		c.Set(fiber.HeaderCacheControl, "no-cache")
+		if err != nil {
+			return c.SendString(notBuilt)
+		}
+		return c.Type("html", "utf-8").Send(index)
+	}
+	for _, path := range []string{"/", "/rooms/:room", "/visit"} {
+		app.Get(path, page)
+	}
+	app.Use("/assets", static.New("assets", static.Config{
+		FS: files, Compress: true, ByteRange: true,
+		ModifyResponse: func(c fiber.Ctx) error {
+			c.Set(fiber.HeaderCacheControl, "public, max-age=31536000, immutable")
+			c.Set(fiber.HeaderXContentTypeOptions, "nosniff")
+			return nil
+		},
+		NotFoundHandler: func(fiber.Ctx) error { return fiber.ErrNotFound },
+	}))
+}

@@ -1,0 +1,98 @@
+package httpapi
+
+import (
+	"encoding/json"
+	"slices"
+	"strconv"
+
+	"github.com/gofiber/fiber/v3"
+
+	"tovik.example/tovik/internal/delivery"
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/wire"
+)
+
+// Sizes of a page of rooms.
+const (
+	defaultLimit = 100
+	maxLimit     = 1000
+)
+
+// rooms lists the rooms that somebody is in, by name: those that match a
+// pattern, a page at a time.
+func (a *API) rooms(c fiber.Ctx) error {
+	pattern, err := presence.ParsePattern(c.Query("match", "**"))
+	if err != nil {
+		return err
+	}
+	limit, err := strconv.Atoi(c.Query("limit", strconv.Itoa(defaultLimit)))
+	if err != nil || limit < 1 || limit > maxLimit {
+		return &wire.Problem{Code: wire.CodeBadField, Field: "limit", Value: wire.Shorten(c.Query("limit")),
+			Detail: "the limit of a page cannot be this", Allowed: "a whole number from 1 to 1000"}
+	}
+	counts := a.engine.Rooms()
+	names := make([]presence.RoomName, 0, len(counts))
+	for name := range counts {
+		if pattern.Match(name) {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	page := wire.Rooms{Rooms: []wire.Room{}, Total: len(names)}
+	from, found := slices.BinarySearch(names, presence.RoomName(c.Query("after")))
+	if found {
+		from++
+	}
+	for _, name := range names[from:min(from+limit, len(names))] {
+		page.Rooms = append(page.Rooms, wire.Room{Room: string(name), Count: wire.Count(counts[name])})
+	}
+	if from+limit < len(names) {
+		page.Next = string(names[from+limit-1])
+	}
+	return c.JSON(page)
+}
+
+// room tells how many are in a room. Asking about a room creates nothing.
+func (a *API) room(c fiber.Ctx) error {
+	room, err := presence.ParseRoom(c.Params("room"))
+	if err != nil {
+		return err
+	}
+	count := a.engine.Count(room)
+	if count.People == 0 {
+		return unknownRoom(room)
+	}
+	return c.JSON(wire.Room{Room: string(room), Count: wire.Count(count)})
+}
+
+func (a *API) members(c fiber.Ctx) error {
+	room, err := presence.ParseRoom(c.Params("room"))
+	if err != nil {
+		return err
+	}
+	snapshot, ok := a.engine.Snapshot(room)
+	if !ok {
+		return unknownRoom(room)
+	}
+	return c.JSON(delivery.Document(snapshot))
+}
+
+func unknownRoom(room presence.RoomName) error {
+	return &wire.Problem{Code: wire.CodeUnknownRoom, Field: "room", Value: string(room),
+		Detail: "nobody is in a room of this name", Allowed: "a room that GET /v1/rooms lists"}
+}
+
+// closing takes a page's note that it is going away. A beacon can send no
+// header, so the note itself carries the session's key, as text/plain.
+func (a *API) closing(c fiber.Ctx) error {
+	var note wire.ClosingNote
+	if err := json.Unmarshal(c.Body(), &note); err != nil {
+		return &wire.Problem{Code: wire.CodeNotJSON, Detail: "the body is not the JSON of a closing note",
+			Allowed: `{"session":"…","key":"…","nonce":"…"}`}
+	}
+	answer, err := a.gateway.Closed(note)
+	if err != nil {
+		return err
+	}
+	return c.JSON(answer)
+}

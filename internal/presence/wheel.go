@@ -1,0 +1,140 @@
+package presence
+
+import (
+	"math/bits"
+	"time"
+)
+
+// A hierarchical timing wheel: setting, clearing and firing a timer are O(1).
+// Level 0 has a slot for each tick; a slot of level n spans a whole turn of
+// level n-1 and is dealt out to it when its time comes.
+const (
+	tick       = 16 * time.Millisecond
+	wheelBits  = 8
+	wheelSlots = 1 << wheelBits
+	levels     = 5 // 16 ms × 256⁵: longer than any machine runs
+)
+
+// timer is the one timer of a session, linked into the slot in which it is due.
+type timer struct {
+	next, prev *timer
+	at         int64 // the tick it is due at
+	session    *session
+}
+
+type wheel struct {
+	now   int64 // every tick before this one has been fired
+	slots [levels][wheelSlots]timer
+	used  [levels][wheelSlots / 64]uint64
+}
+
+func newWheel() *wheel {
+	w := &wheel{}
+	for l := range w.slots {
+		for i := range w.slots[l] {
+			head := &w.slots[l][i]
+			head.next, head.prev = head, head
+		}
+	}
+	return w
+}
+
+// set arms t to fire at the awake time or up to one tick after it, never before.
+func (w *wheel) set(t *timer, awake time.Duration) {
+	w.clear(t)
+	t.at = max(int64((awake+tick-1)/tick), w.now)
+	w.link(t)
+}
+
+func (w *wheel) link(t *timer) {
+	level, slot := w.place(t.at)
+	head := &w.slots[level][slot]
+	t.prev, t.next = head.prev, head
+	head.prev.next, head.prev = t, t
+	w.used[level][slot/64] |= 1 << (slot % 64)
+}
+
+// place finds the lowest level whose present turn reaches the tick.
+func (w *wheel) place(at int64) (level, slot int) {
+	for level = 0; level < levels-1; level++ {
+		if at>>(wheelBits*(level+1)) == w.now>>(wheelBits*(level+1)) {
+			break
+		}
+	}
+	return level, int(at>>(wheelBits*level)) & (wheelSlots - 1)
+}
+
+// clear disarms t. The bit of its slot may stay set; an empty slot is skipped.
+func (w *wheel) clear(t *timer) {
+	if t.next == nil {
+		return
+	}
+	t.prev.next, t.next.prev = t.next, t.prev
+	t.next, t.prev = nil, nil
+}
+
+// due returns the tick at which something may have to be done: a timer fires or
+// a slot is to be dealt out. It is never later than the earliest timer.
+func (w *wheel) due() (int64, bool) {
+	for level := range levels {
+		shift := wheelBits * level
+		from := int(w.now>>shift) & (wheelSlots - 1)
+		if slot, ok := w.firstUsed(level, from); ok {
+			turn := w.now >> (shift + wheelBits) << (shift + wheelBits)
+			return max(turn+int64(slot)<<shift, w.now), true
+		}
+	}
+	return 0, false
+}
+
+// firstUsed finds the first slot at or after from that holds a timer. Slots
+// before it are of a turn that has not begun and live on a higher level.
+func (w *wheel) firstUsed(level, from int) (int, bool) {
+	for from < wheelSlots {
+		word := w.used[level][from/64] >> (from % 64)
+		if word == 0 {
+			from = (from/64 + 1) * 64
+			continue
+		}
+		from += bits.TrailingZeros64(word)
+		if head := &w.slots[level][from]; head.next != head {
+			return from, true
+		}
+		w.used[level][from/64] &^= 1 << (from % 64)
+	}
+	return 0, false
+}
+
+// pop removes and returns the next timer that is due at or before the awake
+// time, and nil when there is none.
+func (w *wheel) pop(awake time.Duration) *timer {
+	limit := int64(awake / tick)
+	for {
+		at, ok := w.due()
+		if !ok || at > limit {
+			w.now = max(w.now, limit)
+			return nil
+		}
+		w.now = at
+		w.deal()
+		slot := int(at) & (wheelSlots - 1)
+		head := &w.slots[0][slot]
+		if t := head.next; t != head {
+			w.clear(t)
+			return t
+		}
+	}
+}
+
+// deal moves the timers of the higher slots that begin now to lower levels.
+func (w *wheel) deal() {
+	for level := levels - 1; level > 0; level-- {
+		slot := int(w.now>>(wheelBits*level)) & (wheelSlots - 1)
+		head := &w.slots[level][slot]
+		for t := head.next; t != head; t = head.next {
+			w.clear(t)
+			w.link(t)
+		}
+		w.used[level][slot/64] &^= 1 << (slot % 64)
+	}
+}

@@ -1,0 +1,165 @@
+package wire
+
+import (
+	"encoding/json"
+	"time"
+)
+
+// Version is the protocol version that a hello states.
+const Version = 1
+
+// MaxFrame is the size of the largest frame that the service accepts, in bytes.
+const MaxFrame = 16 << 10
+
+// Types of the frames that a client sends.
+const (
+	TypeHello   = "hello"
+	TypeJoin    = "join"
+	TypeLeave   = "leave"
+	TypeWatch   = "watch"
+	TypeUnwatch = "unwatch"
+	TypeBeat    = "beat" // the service sends it too, to ask for one
+	TypeBye     = "bye"
+	TypeClosing = "closing"
+)
+
+// Types of the frames that the service sends.
+const (
+	TypeAnswer   = "answer"
+	TypeError    = "error"
+	TypeSnapshot = "snapshot"
+	TypeChanges  = "changes"
+	TypeCount    = "count"
+)
+
+// Close codes of a link, besides those of RFC 6455 (1000 after bye, 1001 when the
+// service goes away, 1009 after a frame that is too large).
+const (
+	CloseRefused  = 4400 // an error before a valid hello, or one that cannot be mended
+	CloseReplaced = 4409 // a newer link carries the session
+	CloseSilent   = 4408 // nobody answered the beat requests
+	CloseClosing  = 4410 // the page said that it is going away
+	CloseSlow     = 4413 // the client does not read what it is sent
+)
+
+// ID is the id of a request, a string of at most 64 bytes or a whole number. Its
+// answer repeats it as it was.
+type ID = json.RawMessage
+
+// Hello is the first frame of a link. Either Token (of a person: opens or
+// resumes a session) or Key (of an operator: may only watch) is set.
+type Hello struct {
+	Type    string   `json:"type"`
+	ID      ID       `json:"id,omitempty"`
+	Version int      `json:"version"`
+	Token   string   `json:"token,omitempty"`
+	Key     string   `json:"key,omitempty"`
+	Nonce   string   `json:"nonce,omitempty"`
+	Resume  *Resume  `json:"resume,omitempty"`
+	Rooms   []string `json:"rooms,omitzero"`
+	Watch   []Watch  `json:"watch,omitempty"`
+}
+
+// Resume names the session that a client had, with the key it was given.
+type Resume struct {
+	Session string `json:"session"`
+	Key     string `json:"key"`
+}
+
+// Details that a room can be watched at.
+const (
+	DetailCount   = "count"
+	DetailMembers = "members"
+)
+
+// Watch asks to follow the rooms that Room, a name or a pattern, names.
+type Watch struct {
+	Room   string `json:"room"`
+	Detail string `json:"detail,omitempty"` // members when empty
+}
+
+// Request is any frame of a client other than hello.
+type Request struct {
+	Type   string `json:"type"`
+	ID     ID     `json:"id,omitempty"`
+	Room   string `json:"room,omitempty"`   // join, leave, watch, unwatch
+	Detail string `json:"detail,omitempty"` // watch
+}
+
+// Answer says that a request was carried out. Only the answer to hello has the
+// fields after Re.
+type Answer struct {
+	Type string `json:"type"`
+	Re   ID     `json:"re,omitempty"`
+	*Welcome
+}
+
+// Welcome is what the answer to hello says. A link with an operator's key has no
+// session and gets only Timings.
+type Welcome struct {
+	Session    string   `json:"session,omitempty"`
+	Key        string   `json:"key,omitempty"`  // resumes the session
+	Link       uint32   `json:"link,omitempty"` // the number of this link in the session
+	Resumed    bool     `json:"resumed"`
+	NotResumed string   `json:"not_resumed,omitempty"` // unknown, in-use
+	User       string   `json:"user,omitempty"`
+	Rooms      []string `json:"rooms,omitempty"` // that the session is in
+	Timings    Timings  `json:"timings"`
+}
+
+// Timings tells a client what the service waits for, in milliseconds.
+type Timings struct {
+	BeatEvery    int64 `json:"beat_every"`    // a quiet link is asked for a beat this often
+	Silence      int64 `json:"silence"`       // an unanswered request means that the link is lost
+	GraceClosing int64 `json:"grace_closing"` // a page that said closing may return within it
+	GraceLost    int64 `json:"grace_lost"`    // a lost link may return within it
+}
+
+// Beat asks for a sign of life, or is one.
+type Beat struct {
+	Type string `json:"type"`
+}
+
+// SnapshotFrame is a whole room. Rev is empty when nobody is in it.
+type SnapshotFrame struct {
+	Type string `json:"type"`
+	Members
+}
+
+// Changes leads from the revision Prev of a room to Rev.
+type Changes struct {
+	Type    string     `json:"type"`
+	Room    string     `json:"room"`
+	Rev     string     `json:"rev"`
+	Prev    string     `json:"prev"`
+	At      Time       `json:"at"`
+	Joined  []Member   `json:"joined,omitempty"`
+	Changed []Member   `json:"changed,omitempty"`
+	Left    []Departed `json:"left,omitempty"`
+	Count   Count      `json:"count"`
+}
+
+// Departed is a person who left a room.
+type Departed struct {
+	User     string `json:"user"`
+	Status   string `json:"status"`
+	Reason   string `json:"reason"`
+	LastSeen Time   `json:"last_seen"`
+}
+
+// CountFrame is the newest count of a room that is watched at count.
+type CountFrame struct {
+	Type string `json:"type"`
+	Room string `json:"room"`
+	Rev  string `json:"rev"`
+	Count
+}
+
+// Time is a time.Time that is written in UTC with milliseconds (RFC 3339).
+type Time struct{ time.Time }
+
+const layout = "2006-01-02T15:04:05.000Z07:00"
+
+func (t Time) MarshalJSON() ([]byte, error) {
+	return t.UTC().AppendFormat(append(make([]byte, 0, len(layout)+2), '"'), layout+`"`), nil
+}

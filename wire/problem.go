@@ -1,0 +1,137 @@
+package wire
+
+import "strings"
+
+// Problem is what went wrong: an error frame on a link, and the members of a
+// problem document (RFC 9457) over HTTP.
+type Problem struct {
+	Code    string `json:"code"`
+	Detail  string `json:"detail"`            // what was wrong, for people
+	Field   string `json:"field,omitempty"`   // where it was
+	Value   string `json:"value,omitempty"`   // what it was, shortened
+	Allowed string `json:"allowed,omitempty"` // what it may be
+}
+
+func (p *Problem) Error() string {
+	s := p.Detail
+	if p.Allowed != "" {
+		s += " (allowed: " + p.Allowed + ")"
+	}
+	return s
+}
+
+// ErrorFrame tells a client that a request was not carried out. Re is absent
+// when the request had no id that could be read.
+type ErrorFrame struct {
+	Type string `json:"type"`
+	Re   ID     `json:"re,omitempty"`
+	Problem
+	Help string `json:"help"` // the path of the page on this code
+}
+
+// Document is an application/problem+json body. Instance is the path asked for.
+type Document struct {
+	Type     string `json:"type"`
+	Title    string `json:"title"`
+	Status   int    `json:"status"`
+	Instance string `json:"instance"`
+	Problem
+}
+
+// HelpPath is the path of the page that explains a code.
+func HelpPath(code string) string { return "/problems/" + code }
+
+// Codes for what can be wrong before the core is asked.
+const (
+	CodeNotJSON          = "not-json"
+	CodeNoType           = "no-type"
+	CodeUnknownType      = "unknown-type"
+	CodeBadField         = "bad-field"
+	CodeWrongVersion     = "wrong-version"
+	CodeHelloFirst       = "hello-first"
+	CodeSecondHello      = "second-hello"
+	CodeHelloTimeout     = "hello-timeout"
+	CodeNoToken          = "no-token"
+	CodeBadToken         = "bad-token"
+	CodeExpiredToken     = "expired-token"
+	CodeNotGranted       = "not-granted"
+	CodeNotWatching      = "not-watching"
+	CodeTooManyWatches   = "too-many-watches"
+	CodeTooLarge         = "too-large"
+	CodeWatchOnly        = "watch-only"
+	CodeNoKey            = "no-key"
+	CodeBadKey           = "bad-key"
+	CodeUnknownRoom      = "unknown-room"
+	CodeUnknownPath      = "unknown-path"
+	CodeMethodNotAllowed = "method-not-allowed"
+	CodeNotWebSocket     = "not-websocket"
+	CodeNotReady         = "not-ready"
+	CodeInternal         = "internal"
+)
+
+// Explanation is what the page on a code says.
+type Explanation struct {
+	Code   string
+	Title  string
+	Status int // of the HTTP answer; 0 when it comes over links only
+	Text   string
+}
+
+// Explanations are all codes that Tovik uses, in the order in which docs list
+// them.
+var Explanations = []Explanation{
+	{CodeNotJSON, "Not JSON", 400, "The frame or body is not one JSON object (RFC 8259). On a link, send text frames, each with one object."},
+	{CodeNoType, "No type", 0, "Every frame has a type, a string that says what it asks for."},
+	{CodeUnknownType, "Unknown type", 0, "The type is none that the service knows. It answers with the list of those it does."},
+	{CodeBadField, "Bad field", 400, "A field has a value of the wrong kind or outside what is allowed. The answer names the field, its value and what it may be. Unknown fields are ignored."},
+	{CodeWrongVersion, "Wrong protocol version", 0, "The hello states a version of the protocol that this service does not speak."},
+	{CodeHelloFirst, "Hello comes first", 0, "The first frame of a link must be hello: nobody exists before they are identified."},
+	{CodeSecondHello, "Second hello", 0, "A link says hello once. To be somebody else, or to resume another session, open a new link."},
+	{CodeHelloTimeout, "No hello in time", 0, "A link that brings no valid hello within 5 seconds is closed."},
+	{CodeNoToken, "No token", 0, "The hello carries neither the token of a person nor the key of an operator."},
+	{CodeBadToken, "Bad token", 0, "The token is not one that this service's secret signed, or lacks what it must have. Mint one with: tovik token."},
+	{CodeExpiredToken, "Expired token", 0, "The token's time is over. Fetch a fresh one from your back end and say hello on a new link."},
+	{CodeNotGranted, "Not granted", 0, "The token does not grant this room. Its claim tovik.rooms lists the patterns that it does grant."},
+	{"bad-room", "Malformed room name", 400, "A room name is words of letters, digits, - and _, joined by single dots: basin.upper-weir. It has at most 128 bytes."},
+	{"bad-pattern", "Malformed room pattern", 400, "A pattern is a room name in which a word may be * (any one word) and the last may be ** (the rest): basin.*, desk.**"},
+	{"bad-user", "Malformed user id", 0, "The subject of the token is a person's stable id: 1 to 128 bytes of UTF-8 without control characters."},
+	{"bad-profile", "Malformed profile", 0, "The name or picture in the token is too long or has characters that cannot be shown."},
+	{"bad-nonce", "Malformed nonce", 0, "The nonce names this load of the page: at most 64 bytes, made anew at each load."},
+	{"too-many-rooms", "Too many rooms", 0, "One session may be in a limited number of rooms at once. Leave one first."},
+	{"too-many-sessions", "Too many sessions", 0, "One person may have a limited number of sessions at once. End one first, or let it end."},
+	{"not-in-room", "Not in the room", 0, "The session cannot leave a room that it is not in."},
+	{CodeNotWatching, "Not watching", 0, "The link cannot stop watching what it does not watch. Name the room or pattern as the watch did."},
+	{CodeTooManyWatches, "Too many watches", 0, "One link may watch a limited number of rooms and patterns. A pattern can stand for many rooms."},
+	{"no-session", "No session", 0, "The session of this link has ended. Say hello on a new link."},
+	{"old-link", "Older link", 0, "A newer link of the session has taken over, or its page said that it is going away. Nothing that comes over this one counts."},
+	{CodeWatchOnly, "May only watch", 0, "A link with an operator's key has no session: it may watch rooms, not be in them. Say hello with a person's token to take part."},
+	{CodeTooLarge, "Too large", 413, "A frame or body may have 16 KB."},
+	{CodeNoKey, "No key", 401, "This needs an operator key, sent as Authorization: Bearer KEY."},
+	{CodeBadKey, "Wrong key", 401, "The operator key is not that of this service."},
+	{CodeUnknownRoom, "Unknown room", 404, "Nobody is in a room of this name now. A room exists while somebody is in it, and asking about one creates nothing."},
+	{CodeUnknownPath, "Unknown path", 404, "Nothing is served at this path."},
+	{CodeMethodNotAllowed, "Method not allowed", 405, "The path is right, the method is not. The Allow header lists those that are."},
+	{CodeNotWebSocket, "Not a WebSocket request", 426, "This path takes WebSocket handshakes (RFC 6455) only."},
+	{CodeNotReady, "Not ready", 503, "The service is starting or stopping. Try again in a moment."},
+	{CodeInternal, "Internal error", 500, "The service failed to do what it should. Its log says more."},
+}
+
+// Explain finds the explanation of a code.
+func Explain(code string) (Explanation, bool) {
+	for _, e := range Explanations {
+		if e.Code == code {
+			return e, true
+		}
+	}
+	return Explanation{}, false
+}
+
+// Shorten makes a value that somebody sent fit to be repeated to them: at most
+// 80 bytes, valid UTF-8.
+func Shorten(value string) string {
+	const most = 80
+	if len(value) > most {
+		value = value[:most] + "…"
+	}
+	return strings.ToValidUTF8(value, "�")
+}
