@@ -9,7 +9,7 @@ import (
 )
 
 // lateness is how much later than due the core may be advanced before it takes
-// the rest for a pause of its machine.
+// that for a pause of its machine.
 const lateness = time.Second
 
 // Core holds the presence of one realm. Make one with [NewCore].
@@ -101,8 +101,9 @@ func (c *Core) speaks(now reading, link LinkID) (*session, error) {
 // call it at next, or at any time before; the zero Instant means that nothing is
 // due ever.
 //
-// If it is called more than a second late, the lateness is taken for a pause of
-// the machine, and every deadline moves by it: nobody could be heard meanwhile.
+// If it is called more than a second late, the machine is taken to have stood
+// still since the last call of Apply or Advance, and every deadline moves by that
+// time: nobody could be heard meanwhile.
 func (c *Core) Advance(at Instant, max int, out *Effects) (next Instant, more bool) {
 	now := c.read(at)
 	for range max {
@@ -132,7 +133,7 @@ func (c *Core) next(at Instant) Instant {
 
 func (c *Core) read(at Instant) reading {
 	if due, ok := c.Due(); ok && at.Mono > due+lateness {
-		c.paused += at.Mono - due
+		c.paused = at.Mono - c.awake
 	}
 	c.awake = max(c.awake, at.Mono-c.paused)
 	return reading{awake: c.awake, wall: at.Wall.UnixMilli()}

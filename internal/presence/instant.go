@@ -10,8 +10,8 @@ type Instant struct {
 }
 
 // reading is an Instant inside the core. Its awake time is the monotonic time
-// less every stretch in which the core was not advanced although something was
-// due: a paused machine did not listen, so nobody can be blamed for its silence.
+// less every stretch in which the machine stood still: it did not listen then, so
+// nobody can be blamed for their silence.
 type reading struct {
 	awake time.Duration
 	wall  int64 // Unix milliseconds: eight bytes in each session where time.Time takes 24

@@ -106,16 +106,15 @@ func (c *Core) leave(s *session, name RoomName, out *Effects) error {
 		return &Refusal{Code: CodeNotInRoom, Field: "room", Value: string(name),
 			Allowed: "a room that this session is in"}
 	}
-	c.leaveRoom(s, e, ReasonLeave, out)
+	c.leaveRoom(s, e, e.member.shown(), ReasonLeave, out)
 	return nil
 }
 
-// leaveRoom removes an entry. The person leaves with their last one, and the
-// room ends with its last member.
-func (c *Core) leaveRoom(s *session, e *entry, reason Reason, out *Effects) {
+// leaveRoom removes an entry of a member who was seen as before. The person leaves
+// with their last entry, and the room ends with its last member.
+func (c *Core) leaveRoom(s *session, e *entry, before Member, reason Reason, out *Effects) {
 	m := e.member
 	r := m.room
-	before := m.shown()
 	s.entries = without(s.entries, e)
 	m.entries = without(m.entries, e)
 	r.sessions--

@@ -1,6 +1,9 @@
 package presence
 
-import "time"
+import (
+	"slices"
+	"time"
+)
 
 // SessionID is the id of a session, minted by the service.
 type SessionID string
@@ -154,7 +157,8 @@ func (c *Core) moveTo(now reading, s *session, rooms []RoomName, out *Effects) {
 	}
 	for _, room := range s.rooms() {
 		if !wanted[room] {
-			c.leaveRoom(s, s.entry(room), ReasonLeave, out)
+			e := s.entry(room)
+			c.leaveRoom(s, e, e.member.shown(), ReasonLeave, out)
 		}
 	}
 	for _, room := range rooms {
@@ -167,12 +171,16 @@ func (c *Core) end(s *session, reason Reason, out *Effects) {
 	c.wheel.clear(&s.timer)
 	delete(c.sessions, s.id)
 	p := s.person
+	before := make([]Member, len(s.entries))
+	for i, e := range s.entries {
+		before[i] = e.member.shown()
+	}
 	p.sessions = without(p.sessions, s)
 	if len(p.sessions) == 0 {
 		delete(c.people, p.id)
 	}
-	for len(s.entries) > 0 {
-		c.leaveRoom(s, s.entries[0], reason, out)
+	for i, e := range slices.Clone(s.entries) {
+		c.leaveRoom(s, e, before[i], reason, out)
 	}
 	out.add(SessionEnded{Link: s.linkID(), User: p.id, Reason: reason, LastSeen: s.heardWall})
 }

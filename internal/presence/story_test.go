@@ -1,0 +1,220 @@
+package presence_test
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"tovik.example/tovik/internal/presence"
+)
+
+// story plays a timeline against a core: who opens which tab when, what happens
+// to it, and what others saw of that. Tabs are named by the test; the room is
+// always the same unless one is given.
+type story struct {
+	t     *testing.T
+	core  *presence.Core
+	now   time.Duration
+	tabs  map[string]*tab
+	seen  []presence.MemberChanged // since the last nobodySaw or othersSaw
+	asked []presence.LinkID        // beat requests, not yet written
+	cut   []presence.Cut
+	ended map[presence.SessionID]presence.Reason
+}
+
+type tab struct {
+	user  presence.UserID
+	link  presence.LinkID
+	key   string
+	nonce string
+	reply presence.Reply
+}
+
+const weir = presence.RoomName("basin.upper-weir")
+
+var dusk = time.Date(2026, 11, 23, 18, 0, 0, 0, time.UTC)
+
+func tell(t *testing.T) *story {
+	return &story{t: t, core: presence.NewCore(presence.DefaultPolicy()), tabs: map[string]*tab{},
+		ended: map[presence.SessionID]presence.Reason{}}
+}
+
+func instant(d time.Duration) presence.Instant {
+	return presence.Instant{Mono: d, Wall: dusk.Add(d)}
+}
+
+// at lets time pass to the moment, advancing the core whenever it wants to be.
+func (s *story) at(d time.Duration) *story {
+	s.t.Helper()
+	require.GreaterOrEqual(s.t, d, s.now, "a story is told in order")
+	for {
+		due, ok := s.core.Due()
+		if !ok || due > d {
+			break
+		}
+		s.now = max(s.now, due)
+		s.advance()
+	}
+	s.now = d
+	return s
+}
+
+// oversleeps lets the machine stand still until the moment.
+func (s *story) oversleeps(d time.Duration) *story {
+	s.now = d
+	s.advance()
+	return s
+}
+
+func (s *story) advance() {
+	for more := true; more; {
+		var out presence.Effects
+		_, more = s.core.Advance(instant(s.now), 3, &out)
+		s.take(out)
+	}
+}
+
+func (s *story) apply(in presence.Input) (presence.Reply, error) {
+	var out presence.Effects
+	reply, err := s.core.Apply(instant(s.now), in, &out)
+	s.take(out)
+	return reply, err
+}
+
+func (s *story) must(in presence.Input) presence.Reply {
+	s.t.Helper()
+	reply, err := s.apply(in)
+	require.NoError(s.t, err)
+	return reply
+}
+
+func (s *story) take(out presence.Effects) {
+	for _, effect := range out.List {
+		switch effect := effect.(type) {
+		case presence.MemberChanged:
+			s.seen = append(s.seen, effect)
+		case presence.AskBeat:
+			s.asked = append(s.asked, effect.Link)
+		case presence.Cut:
+			s.cut = append(s.cut, effect)
+		case presence.SessionEnded:
+			s.ended[effect.Link.Session] = effect.Reason
+		}
+	}
+}
+
+// opens has a person open a new tab in rooms.
+func (s *story) opens(user presence.UserID, name string, rooms ...presence.RoomName) *story {
+	s.t.Helper()
+	if rooms == nil {
+		rooms = []presence.RoomName{weir}
+	}
+	s.tabs[name] = &tab{user: user, nonce: "first load of " + name}
+	s.says(name, rooms)
+	return s
+}
+
+// says has a tab say hello with what it has kept.
+func (s *story) says(name string, rooms []presence.RoomName) presence.Reply {
+	s.t.Helper()
+	tab := s.tabs[name]
+	fresh := fmt.Sprintf("%s-%d", name, len(s.tabs)*1000+int(s.now/time.Millisecond))
+	tab.reply = s.must(presence.Hello{
+		User: tab.user, Session: tab.link.Session, Key: tab.key, Nonce: tab.nonce,
+		NewSession: presence.SessionID("s-" + fresh), NewKey: "key of " + fresh, Rooms: rooms,
+	})
+	tab.link, tab.key = tab.reply.Link, tab.reply.Key
+	return tab.reply
+}
+
+// returns has the same page come again; reloads has the next page load do so.
+func (s *story) returns(name string) *story { s.t.Helper(); s.says(name, nil); return s }
+
+func (s *story) reloads(name string) *story {
+	s.t.Helper()
+	s.tabs[name].nonce += ", reloaded"
+	s.says(name, []presence.RoomName{weir})
+	return s
+}
+
+func (s *story) loses(name string) *story {
+	s.t.Helper()
+	s.must(presence.LinkLost{Link: s.tabs[name].link})
+	return s
+}
+
+func (s *story) closes(name string) *story {
+	s.t.Helper()
+	tab := s.tabs[name]
+	s.must(presence.ClosingBeacon{Session: tab.link.Session, Key: tab.key, Nonce: tab.nonce})
+	return s
+}
+
+func (s *story) beats(name string) *story {
+	s.t.Helper()
+	s.must(presence.Beat{From: s.tabs[name].link})
+	return s
+}
+
+// requestsAreWritten carries out the beat requests so far.
+func (s *story) requestsAreWritten() *story {
+	s.t.Helper()
+	for _, link := range s.asked {
+		s.must(presence.BeatWritten{To: link})
+	}
+	s.asked = nil
+	return s
+}
+
+func (s *story) resumed(name string, want bool) *story {
+	s.t.Helper()
+	require.Equal(s.t, want, s.tabs[name].reply.Resumed, "resumed")
+	return s
+}
+
+// nobodySaw asserts that nothing was to be seen since the last look.
+func (s *story) nobodySaw(what string) *story {
+	s.t.Helper()
+	require.Empty(s.t, s.seen, "others saw %s", what)
+	return s
+}
+
+// othersSaw asserts what was to be seen since the last look, each as "user
+// joined", "user changed" or "user left: reason".
+func (s *story) othersSaw(want ...string) *story {
+	s.t.Helper()
+	var got []string
+	for _, m := range s.seen {
+		switch {
+		case m.Before.Sessions == 0:
+			got = append(got, string(m.After.User)+" joined")
+		case m.After.Sessions == 0:
+			got = append(got, fmt.Sprintf("%s left: %s", m.After.User, m.Reason))
+		default:
+			got = append(got, string(m.After.User)+" changed")
+		}
+	}
+	require.Equal(s.t, want, got)
+	s.seen = nil
+	return s
+}
+
+func (s *story) counts(people, sessions int) *story {
+	s.t.Helper()
+	require.Equal(s.t, presence.Count{People: people, Sessions: sessions}, s.core.Count(weir))
+	return s
+}
+
+func (s *story) member(user presence.UserID) presence.Member {
+	s.t.Helper()
+	members, _ := s.core.Members(weir)
+	for _, m := range members {
+		if m.User == user {
+			return m
+		}
+	}
+	s.t.Fatalf("%s is no member", user)
+	return presence.Member{}
+}
