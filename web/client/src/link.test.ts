@@ -1,0 +1,185 @@
+import { describe, expect, test } from "vitest";
+import { type Kept, Link, type LinkOptions, type Socket } from "./link";
+
+/** A network that a test plays the service in, with a clock it moves. */
+class Stage {
+  sockets: FakeSocket[] = [];
+  now = 0;
+  timers: { at: number; run: () => void }[] = [];
+  kept: Kept | undefined;
+
+  open(options: Partial<LinkOptions>): Link {
+    return new Link({
+      server: "http://service.test",
+      memory: {
+        load: () => this.kept,
+        save: (kept) => {
+          this.kept = kept;
+        },
+      },
+      surroundings: {
+        connect: (url) => {
+          const socket = new FakeSocket(url);
+          this.sockets.push(socket);
+          return socket;
+        },
+        after: (ms, run) => {
+          const timer = { at: this.now + ms, run };
+          this.timers.push(timer);
+          return () => {
+            this.timers = this.timers.filter((t) => t !== timer);
+          };
+        },
+        random: () => 0,
+      },
+      ...options,
+    });
+  }
+
+  get socket(): FakeSocket {
+    const last = this.sockets.at(-1);
+    if (!last) throw new Error("nothing has connected");
+    return last;
+  }
+
+  pass(ms: number): void {
+    this.now += ms;
+    const due = this.timers.filter((t) => t.at <= this.now);
+    this.timers = this.timers.filter((t) => t.at > this.now);
+    for (const timer of due) timer.run();
+  }
+
+  welcome(): void {
+    this.socket.onopen?.();
+    this.socket.says({
+      type: "answer",
+      re: 1,
+      session: "s-1",
+      key: "k",
+      link: 1,
+      resumed: false,
+      timings: { beat_every: 15_000, silence: 37_500, grace_closing: 3000, grace_lost: 10_000 },
+    });
+  }
+}
+
+class FakeSocket implements Socket {
+  onopen: (() => void) | null = null;
+  onmessage: ((event: { data: unknown }) => void) | null = null;
+  onclose: ((event: { code: number; reason: string }) => void) | null = null;
+  sent: Record<string, unknown>[] = [];
+  closed = false;
+  constructor(readonly url: string) {}
+  send(text: string): void {
+    this.sent.push(JSON.parse(text));
+  }
+  close(): void {
+    this.closed = true;
+  }
+  says(frame: object): void {
+    this.onmessage?.({ data: JSON.stringify(frame) });
+  }
+}
+
+describe("a link", () => {
+  test("says hello with what it wants, and keeps its session for the next load", () => {
+    const stage = new Stage();
+    stage.kept = { session: "s-0", key: "old" };
+    const link = stage.open({ token: "t", rooms: ["desk.night"], nonce: "n" });
+    expect(stage.socket.url).toBe("ws://service.test/v1/link");
+    stage.welcome();
+    expect(stage.socket.sent[0]).toMatchObject({
+      type: "hello",
+      version: 1,
+      token: "t",
+      nonce: "n",
+      rooms: ["desk.night"],
+      resume: { session: "s-0", key: "old" },
+    });
+    expect(stage.kept).toEqual({ session: "s-1", key: "k" });
+    expect(link.snapshot.state.word).toBe("open");
+  });
+
+  test("answers a beat request at once", () => {
+    const stage = new Stage();
+    stage.open({ token: "t" });
+    stage.welcome();
+    stage.socket.says({ type: "beat" });
+    expect(stage.socket.sent.at(-1)).toEqual({ type: "beat" });
+  });
+
+  test("reconnects at once, then after growing waits, and resumes", () => {
+    const stage = new Stage();
+    const link = stage.open({ token: "t" });
+    stage.welcome();
+    stage.socket.onclose?.({ code: 1006, reason: "" });
+    expect(stage.sockets).toHaveLength(2);
+    stage.socket.onclose?.({ code: 1006, reason: "" });
+    expect(link.snapshot.state).toEqual({ word: "lost", reason: "the connection closed (1006)" });
+    stage.pass(499);
+    expect(stage.sockets).toHaveLength(2);
+    stage.pass(1);
+    stage.welcome();
+    expect(stage.socket.sent[0]).toMatchObject({ resume: { session: "s-1", key: "k" } });
+  });
+
+  test("takes a missing beat request for a dead link", () => {
+    const stage = new Stage();
+    const link = stage.open({ token: "t" });
+    stage.welcome();
+    stage.pass(37_499);
+    stage.socket.says({ type: "beat" });
+    stage.pass(37_499);
+    expect(link.snapshot.state.word).toBe("open");
+    stage.pass(1);
+    expect(stage.sockets[0]?.closed).toBe(true);
+    expect(stage.sockets).toHaveLength(2);
+  });
+
+  test("does not try again what was refused, and says why", () => {
+    const stage = new Stage();
+    const link = stage.open({ token: "t" });
+    stage.socket.onopen?.();
+    stage.socket.says({ type: "error", re: 1, code: "expired-token", detail: "the token expired" });
+    stage.socket.onclose?.({ code: 4400, reason: "expired-token" });
+    stage.pass(60_000);
+    expect(link.snapshot.state).toEqual({ word: "refused", reason: "the token expired" });
+    expect(stage.sockets).toHaveLength(1);
+  });
+
+  test("keeps nothing after bye, and what it had after close", () => {
+    const stage = new Stage();
+    const link = stage.open({ token: "t" });
+    stage.welcome();
+    link.close();
+    expect(stage.kept).toBeDefined();
+    link.retry();
+    stage.welcome();
+    link.bye();
+    expect(stage.socket.sent.at(-1)).toMatchObject({ type: "bye" });
+    expect(stage.kept).toBeUndefined();
+    stage.pass(60_000);
+    expect(stage.sockets).toHaveLength(2);
+  });
+
+  test("lets go of rooms that a pattern caught when they empty, or a reconnect may have missed it", () => {
+    const stage = new Stage();
+    const link = stage.open({ key: "k", watch: [{ room: "**", detail: "count" }] });
+    stage.welcome();
+    const count = (room: string, people: number) => ({
+      type: "count",
+      room,
+      rev: "r.1",
+      people,
+      sessions: people,
+    });
+    stage.socket.says(count("desk.night", 2));
+    stage.socket.says(count("basin.fen-end", 1));
+    stage.socket.says(count("desk.night", 0));
+    expect([...link.snapshot.rooms.keys()]).toEqual(["basin.fen-end"]);
+    link.drop(100);
+    stage.pass(100);
+    stage.welcome();
+    expect(link.snapshot.rooms.size).toBe(0);
+  });
+});

@@ -1,0 +1,76 @@
+import type { Count, Departed, Member, RoomFrame } from "./wire";
+
+/** A room as the client has it, never changed in place. `members` is absent for a room followed at count. */
+export interface Room {
+  readonly room: string;
+  readonly rev: string;
+  readonly count: Count;
+  readonly members?: ReadonlyMap<string, Member>;
+}
+
+/** What a frame changed in a room. From a snapshot: how it differs from what was known before. */
+export interface Change {
+  readonly room: string;
+  /** When the service sealed it; absent when it comes from a snapshot. */
+  readonly at?: string;
+  readonly joined: readonly Member[];
+  readonly changed: readonly Member[];
+  readonly left: readonly (Partial<Departed> & { readonly user: string; readonly was?: Member })[];
+}
+
+/** Thrown when changes do not follow the revision that the client has. */
+export class Gap extends Error {}
+
+const none: Omit<Change, "room"> = { joined: [], changed: [], left: [] };
+
+/** Applies a frame to what is known of its room, and tells what it changed. */
+export function apply(old: Room | undefined, frame: RoomFrame): [Room, Change] {
+  const { room, rev } = frame;
+  switch (frame.type) {
+    case "count":
+      return [
+        { room, rev, count: { people: frame.people, sessions: frame.sessions } },
+        { room, ...none },
+      ];
+    case "snapshot": {
+      const members = new Map(frame.members.map((m) => [m.user, m]));
+      return [
+        { room, rev, count: frame.count, members },
+        { room, ...difference(old?.members, members) },
+      ];
+    }
+    case "changes": {
+      if (!old?.members || old.rev !== frame.prev) {
+        throw new Gap(`the changes of ${room} follow ${frame.prev}, not ${old?.rev}`);
+      }
+      const members = new Map(old.members);
+      const { joined = [], changed = [], left = [] } = frame;
+      for (const m of [...joined, ...changed]) members.set(m.user, m);
+      const gone = left.map((d) => {
+        const was = members.get(d.user);
+        members.delete(d.user);
+        return was ? { ...d, was } : d;
+      });
+      return [
+        { room, rev, count: frame.count, members },
+        { room, at: frame.at, joined, changed, left: gone },
+      ];
+    }
+  }
+}
+
+function difference(
+  old: ReadonlyMap<string, Member> | undefined,
+  now: ReadonlyMap<string, Member>,
+): Omit<Change, "room"> {
+  if (!old) return none;
+  const same = (a: Member, b: Member) => JSON.stringify(a) === JSON.stringify(b);
+  return {
+    joined: [...now.values()].filter((m) => !old.has(m.user)),
+    changed: [...now.values()].filter((m) => {
+      const was = old.get(m.user);
+      return was !== undefined && !same(was, m);
+    }),
+    left: [...old.values()].filter((m) => !now.has(m.user)).map((was) => ({ user: was.user, was })),
+  };
+}

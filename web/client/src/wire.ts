@@ -1,0 +1,102 @@
+// The shapes of the frames of a link, as docs/protocol.md describes them.
+
+/** How many are in a room. A person with three tabs is one person and three sessions. */
+export interface Count {
+  readonly people: number;
+  readonly sessions: number;
+}
+
+/** A person in a room. */
+export interface Member {
+  readonly user: string;
+  readonly name?: string;
+  readonly picture?: string;
+  readonly status: "online" | "offline";
+  /** RFC 3339, UTC. */
+  readonly since: string;
+  /** Of the person, in this room. */
+  readonly sessions: number;
+}
+
+/** Why somebody left a room. */
+export type Reason = "leave" | "bye" | "closing" | "lost" | "silent";
+
+/** A person who left a room. */
+export interface Departed {
+  readonly user: string;
+  readonly status: "online" | "offline";
+  readonly reason: Reason;
+  readonly last_seen: string;
+}
+
+export type Detail = "count" | "members";
+
+/** A room or pattern to follow without being in it. */
+export interface Watch {
+  readonly room: string;
+  readonly detail: Detail;
+}
+
+/** What the service waits for, in milliseconds. */
+export interface Timings {
+  readonly beat_every: number;
+  readonly silence: number;
+  readonly grace_closing: number;
+  readonly grace_lost: number;
+}
+
+/** The answer to hello. A link with an operator's key has no session. */
+export interface Welcome {
+  readonly session?: string;
+  readonly key?: string;
+  readonly link?: number;
+  readonly resumed: boolean;
+  readonly not_resumed?: "unknown" | "in-use";
+  readonly user?: string;
+  readonly rooms?: readonly string[];
+  readonly timings: Timings;
+}
+
+/** What went wrong, in words. */
+export interface Problem {
+  readonly code: string;
+  readonly detail: string;
+  readonly field?: string;
+  readonly value?: string;
+  readonly allowed?: string;
+}
+
+export interface SnapshotFrame {
+  readonly type: "snapshot";
+  readonly room: string;
+  readonly rev: string;
+  readonly count: Count;
+  readonly members: readonly Member[];
+}
+
+export interface ChangesFrame {
+  readonly type: "changes";
+  readonly room: string;
+  readonly rev: string;
+  readonly prev: string;
+  readonly at: string;
+  readonly joined?: readonly Member[];
+  readonly changed?: readonly Member[];
+  readonly left?: readonly Departed[];
+  readonly count: Count;
+}
+
+export interface CountFrame extends Count {
+  readonly type: "count";
+  readonly room: string;
+  readonly rev: string;
+}
+
+export type RoomFrame = SnapshotFrame | ChangesFrame | CountFrame;
+
+/** Every frame that the service sends. */
+export type Frame =
+  | RoomFrame
+  | { readonly type: "beat" }
+  | ({ readonly type: "answer"; readonly re?: number } & Partial<Welcome>)
+  | ({ readonly type: "error"; readonly re?: number } & Problem);

@@ -1,0 +1,63 @@
+import { Link, type LinkOptions, type Snapshot } from "@client/link";
+import type { Change } from "@client/replica";
+import type { Watch } from "@client/wire";
+import { useEffect, useState, useSyncExternalStore } from "react";
+
+const nothing: Snapshot = { state: { word: "connecting" }, rooms: new Map() };
+
+/** Where the pages come from is where the service is. */
+export const server = location.origin;
+
+/** A link that lives as long as the component, and what it knows. */
+export function useLink(open: () => { link: Link; close: () => void }): [Snapshot, Link | undefined] {
+  const [link, setLink] = useState<Link>();
+  // biome-ignore lint/correctness/useExhaustiveDependencies: one link for one life of the component
+  useEffect(() => {
+    const opened = open();
+    setLink(opened.link);
+    return () => opened.close();
+  }, []);
+  const snapshot = useSyncExternalStore(
+    (listener) => link?.subscribe(listener) ?? (() => {}),
+    () => link?.snapshot ?? nothing,
+  );
+  return [snapshot, link];
+}
+
+/** Follows rooms with an operator's key. */
+export function useWatch(key: string, watch: readonly Watch[]): [Snapshot, Link | undefined] {
+  return useLink(() => {
+    const options: LinkOptions = { server, key, watch };
+    const link = new Link(options);
+    return { link, close: () => link.close() };
+  });
+}
+
+/** A line of a room's feed. */
+export interface Line extends Change {
+  readonly id: number;
+  readonly seen: number;
+}
+
+/** The newest changes of a link's rooms, newest first. */
+export function useFeed(link: Link | undefined, most = 60): readonly Line[] {
+  const [lines, setLines] = useState<readonly Line[]>([]);
+  useEffect(() => {
+    let id = 0;
+    return link?.onChange((change) => {
+      const line = { ...change, id: ++id, seen: Date.now() };
+      setLines((lines) => [line, ...lines].slice(0, most));
+    });
+  }, [link, most]);
+  return lines;
+}
+
+/** The present time, renewed each second. */
+export function useNow(): number {
+  const [now, setNow] = useState(Date.now);
+  useEffect(() => {
+    const timer = setInterval(() => setNow(Date.now()), 1000);
+    return () => clearInterval(timer);
+  }, []);
+  return now;
+}

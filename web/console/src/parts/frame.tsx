@@ -1,0 +1,86 @@
+import type { State } from "@client/link";
+import type { ReactNode } from "react";
+import { Link } from "wouter";
+import mark from "../mark.svg";
+
+const words: Record<State["word"], string> = {
+  connecting: "connecting",
+  open: "live",
+  lost: "link lost, trying again",
+  refused: "refused",
+  closed: "closed",
+};
+
+/** How the page's own link is: what is shown is true only while it is open. */
+export function LinkState({ state }: { state: State }) {
+  const live = state.word === "open";
+  return (
+    <span
+      role="status"
+      data-link={state.word}
+      title={state.reason}
+      className={`inline-flex items-center gap-2 rounded-full border px-3 py-1 text-xs ${
+        live ? "border-line text-muted" : "border-lamp text-lamp"
+      }`}
+    >
+      <svg viewBox="0 0 14 8" className="h-2 w-3.5" aria-hidden="true">
+        <path
+          d={live ? "M1 4c2-4 4-4 6 0s4 4 6 0" : "M1 4h3M10 4h3"}
+          fill="none"
+          stroke="currentColor"
+          strokeWidth="1.8"
+          strokeLinecap="round"
+        />
+      </svg>
+      {words[state.word]}
+    </span>
+  );
+}
+
+/** The frame of every page of the console. */
+export function Frame(props: { state?: State; onSignOut?: () => void; children: ReactNode }) {
+  return (
+    <div className="mx-auto max-w-6xl px-5 pb-10">
+      <header className="flex items-center gap-3 py-5">
+        <Link href="/" className="flex items-center gap-2.5 font-semibold text-lg tracking-tight">
+          <img src={mark} alt="" className="size-7" />
+          Tovik
+        </Link>
+        <span className="grow" />
+        {props.state && <LinkState state={props.state} />}
+        {props.onSignOut && (
+          <button
+            type="button"
+            onClick={props.onSignOut}
+            className="rounded px-2 py-1 text-muted text-sm hover:text-ink"
+          >
+            Sign out
+          </button>
+        )}
+      </header>
+      {props.children}
+    </div>
+  );
+}
+
+/** A titled sheet of a page. */
+export function Sheet({ title, children }: { title?: string; children: ReactNode }) {
+  return (
+    <section className="overflow-hidden rounded-xl border border-line bg-sheet">
+      {title && <h2 className="border-line border-b px-4 py-2.5 font-medium text-muted text-xs">{title}</h2>}
+      {children}
+    </section>
+  );
+}
+
+/** What is shown instead of a page whose link was refused. */
+export function Refused({ state, children }: { state: State; children?: ReactNode }) {
+  return (
+    <Sheet title="The service refused this page">
+      <div className="space-y-3 p-4">
+        <p role="alert">{state.reason}</p>
+        {children}
+      </div>
+    </Sheet>
+  );
+}

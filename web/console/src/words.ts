@@ -1,0 +1,45 @@
+import type { Reason } from "@client/wire";
+
+/** "1 person", "3 people". */
+export function people(n: number): string {
+  return n === 1 ? "1 person" : `${n} people`;
+}
+
+/** "1 session", "3 sessions". */
+export function sessions(n: number): string {
+  return n === 1 ? "1 session" : `${n} sessions`;
+}
+
+/** How long ago something was, in the largest unit that fits. */
+export function ago(then: number, now: number): string {
+  const seconds = Math.max(0, Math.floor((now - then) / 1000));
+  if (seconds < 2) return "just now";
+  if (seconds < 60) return `${seconds} s ago`;
+  if (seconds < 3600) return `${Math.floor(seconds / 60)} min ago`;
+  if (seconds < 86_400) return `${Math.floor(seconds / 3600)} h ago`;
+  return `${Math.floor(seconds / 86_400)} d ago`;
+}
+
+/** A time as the viewer's clock shows it. */
+export function clock(time: number | string): string {
+  return new Date(time).toLocaleTimeString([], { hour12: false });
+}
+
+/** A time in full, in the viewer's zone. */
+export function exact(time: number | string): string {
+  return new Date(time).toLocaleString([], { dateStyle: "medium", timeStyle: "long" });
+}
+
+/** Milliseconds as seconds: "3 s", "37.5 s". */
+export function seconds(ms: number): string {
+  return `${ms / 1000} s`;
+}
+
+/** Why somebody left, as the end of a sentence about them. */
+export const why: Record<Reason, string> = {
+  leave: "left the room by word",
+  bye: "said bye",
+  closing: "closed the page and did not return in time",
+  lost: "lost the link and did not return in time",
+  silent: "did not answer, though the link was up",
+};
