@@ -9,6 +9,7 @@ require (
 	github.com/stretchr/testify v1.12.1
 	github.com/urfave/cli/v3 v3.14.0
 	github.com/valyala/fasthttp v1.77.0
+	go.uber.org/goleak v1.3.0
 	pgregory.net/rapid v1.3.0
 )
 

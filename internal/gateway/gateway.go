@@ -3,6 +3,7 @@ package gateway
 import (
 	"context"
 	"log/slog"
+	"time"
 
 	"github.com/fasthttp/websocket"
 	"github.com/valyala/fasthttp"
@@ -67,6 +68,12 @@ func (g *Gateway) carry(conn *websocket.Conn) {
 		_, _ = g.do(presence.LinkLost{Link: l.carries}) // never refused
 	}
 	g.links.remove(l)
+}
+
+// operatorSilence is how long a link without a session may bring nothing.
+func (g *Gateway) operatorSilence() time.Duration {
+	p := g.engine.Policy()
+	return p.BeatEvery + p.Silence()
 }
 
 // do tells the engine. A link that is gone does not take back what it asked for,

@@ -63,6 +63,9 @@ func (l *link) hello(id wire.ID, data []byte) error {
 			l.receiver.Follow(delivery.Joined, presence.Pattern(room), delivery.AtMembers)
 		}
 		l.follow(watches)
+		if g.operator {
+			l.ask()
+		}
 	})
 	return nil
 }

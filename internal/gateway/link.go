@@ -34,6 +34,9 @@ type link struct {
 	guest   guest
 	greeted bool
 
+	// Of the writing goroutine alone.
+	asking *time.Ticker // for an operator's link: when to ask for a beat
+
 	mu      sync.Mutex
 	outbox  []outgoing
 	goodbye *goodbye // set once: after the outbox, the link closes
@@ -71,6 +74,9 @@ func (l *link) serve() {
 func (l *link) read() {
 	_ = l.conn.SetReadDeadline(time.Now().Add(helloTimeout))
 	for {
+		if l.guest.operator && !l.closing() {
+			_ = l.conn.SetReadDeadline(time.Now().Add(l.gateway.operatorSilence()))
+		}
 		kind, reader, err := l.conn.NextReader()
 		if err != nil {
 			l.readFailed(err)
@@ -98,16 +104,22 @@ func (l *link) read() {
 
 func (l *link) readFailed(err error) {
 	var timeout net.Error
-	if errors.As(err, &timeout) && timeout.Timeout() && !l.greeted && !l.closing() {
-		l.refuse(nil, &wire.Problem{Code: wire.CodeHelloTimeout, Detail: "no valid hello came in time", Allowed: "a hello within 5 seconds"})
+	if !errors.As(err, &timeout) || !timeout.Timeout() || l.closing() {
+		return
 	}
+	if !l.greeted {
+		l.refuse(nil, &wire.Problem{Code: wire.CodeHelloTimeout, Detail: "no valid hello came in time", Allowed: "a hello within 5 seconds"})
+		return
+	}
+	l.close(wire.CloseSilent, string(presence.ReasonSilent))
 }
 
 // write writes the outbox and what the receiver lacks, each time it is woken,
 // until the goodbye.
 func (l *link) write() {
+	defer l.stopAsking()
 	var frames [][]byte
-	for range l.wake {
+	for l.woken() {
 		l.mu.Lock()
 		outbox, bye := l.outbox, l.goodbye
 		l.outbox = nil
@@ -134,6 +146,35 @@ func (l *link) write() {
 			}
 		}
 		clear(frames)
+	}
+}
+
+// woken waits until there may be something to write. Meanwhile an operator's link
+// is asked for beats. It is false when the connection takes no more.
+func (l *link) woken() bool {
+	var ask <-chan time.Time
+	for {
+		if l.asking != nil {
+			ask = l.asking.C
+		}
+		select {
+		case <-l.wake:
+			return true
+		case <-ask:
+			if !l.writeFrame(beatFrame) {
+				return false
+			}
+		}
+	}
+}
+
+// ask begins to ask for beats. The core does that for sessions; an operator's
+// link has none, but must be known to be dead all the same.
+func (l *link) ask() { l.asking = time.NewTicker(l.gateway.engine.Policy().BeatEvery) }
+
+func (l *link) stopAsking() {
+	if l.asking != nil {
+		l.asking.Stop()
 	}
 }
 

@@ -20,6 +20,12 @@ const (
 	CodeOldLink         Code = "old-link"
 )
 
+// Codes are all of them.
+var Codes = []Code{
+	CodeBadRoom, CodeBadPattern, CodeBadUser, CodeBadProfile, CodeBadNonce, CodeTooManyRooms, CodeTooManySessions,
+	CodeNotInRoom, CodeNoSession, CodeOldLink,
+}
+
 // Refusal is the error of every input that the core does not accept. A refused
 // input has changed nothing.
 type Refusal struct {

@@ -43,10 +43,10 @@ type Server struct {
 	api    *httpapi.API
 	app    *fiber.App
 	links  *gateway.Links
-	addr   net.Addr
+	listen net.Listener
 	stop   context.CancelFunc
 	ended  chan struct{} // closed when the engine's time has stopped
-	served chan error    // holds one: what the listener ended with
+	served chan error    // holds one, what the listener ended with; then closed
 }
 
 // Start returns once the service listens. It answers /readyz only after Ready.
@@ -75,7 +75,7 @@ func Start(c Config) (*Server, error) {
 
 	ctx, cancel := context.WithCancel(context.Background())
 	s := &Server{
-		api: api, app: api.App(), links: links, addr: listener.Addr(),
+		api: api, app: api.App(), links: links, listen: listener,
 		stop: cancel, ended: make(chan struct{}), served: make(chan error, 1),
 	}
 	go func() {
@@ -83,6 +83,7 @@ func Start(c Config) (*Server, error) {
 		e.Run(ctx)
 	}()
 	go func() {
+		defer close(s.served)
 		s.served <- s.app.Listener(listener, fiber.ListenConfig{DisableStartupMessage: true})
 	}()
 	return s, nil
@@ -102,7 +103,7 @@ func explain(address string, err error) error {
 func (s *Server) Ready() { s.api.SetReady(true) }
 
 // URL is the address at which the service is reached.
-func (s *Server) URL() string { return "http://" + s.addr.String() }
+func (s *Server) URL() string { return "http://" + s.listen.Addr().String() }
 
 // Failed yields an error when the service can no longer accept connections.
 func (s *Server) Failed() <-chan error { return s.served }
@@ -115,6 +116,9 @@ func (s *Server) Stop() error {
 	defer cancel()
 	s.links.Drain(ctx, websocket.CloseServiceRestart, "the service restarts")
 	err := s.app.ShutdownWithTimeout(shutdownTimeout)
+	_ = s.listen.Close() // for a stop that comes before the library has begun to serve
+	for range s.served {
+	}
 	s.stop()
 	<-s.ended
 	return err

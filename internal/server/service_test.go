@@ -1,0 +1,213 @@
+package server_test
+
+import (
+	"context"
+	"encoding/json"
+	"net"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/fasthttp/websocket"
+	"github.com/stretchr/testify/require"
+	"go.uber.org/goleak"
+
+	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/server"
+	"tovik.example/tovik/wire"
+)
+
+const (
+	secret = "the secret of a service that lives for one test"
+	key    = "the operator's key"
+	weir   = "basin.upper-weir"
+	// patience bounds every wait; it is met only when something is broken.
+	patience = 20 * time.Second
+)
+
+func TestMain(m *testing.M) {
+	if os.Getenv(asClient) != "" {
+		beClient()
+		return
+	}
+	goleak.VerifyTestMain(m,
+		// fasthttp keeps these for the life of the process, or lets them sleep out.
+		goleak.IgnoreAnyFunction("github.com/valyala/fasthttp.updateServerDate.func1"),
+		goleak.IgnoreAnyFunction("github.com/valyala/fasthttp.(*workerPool).Start.func2"),
+		goleak.IgnoreAnyFunction("github.com/valyala/fasthttp.(*inMemoryCacheManager).handleCleanCache"),
+	)
+}
+
+// brisk is a policy whose graces a test can wait for.
+func brisk() *presence.Policy {
+	p := presence.DefaultPolicy()
+	p.GraceClosing = 400 * time.Millisecond
+	p.GraceLost = 1200 * time.Millisecond
+	return &p
+}
+
+// start runs a service for the length of a test.
+func start(t *testing.T, policy *presence.Policy) *server.Server {
+	t.Helper()
+	s, err := server.Start(server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Policy: policy})
+	require.NoError(t, err)
+	s.Ready()
+	t.Cleanup(func() { require.NoError(t, s.Stop()) })
+	return s
+}
+
+func mint(t *testing.T, user string, rooms ...presence.Pattern) string {
+	t.Helper()
+	tokens, err := access.NewTokens([]byte(secret))
+	require.NoError(t, err)
+	if rooms == nil {
+		rooms = []presence.Pattern{"basin.*"}
+	}
+	token, err := tokens.Mint(access.Person{User: presence.UserID(user), Rooms: rooms}, time.Now(), time.Hour)
+	require.NoError(t, err)
+	return token
+}
+
+func dial(t *testing.T, o client.Options) *client.Link {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(t.Context(), patience)
+	defer cancel()
+	link, err := client.Dial(ctx, o)
+	require.NoError(t, err)
+	t.Cleanup(link.Close)
+	return link
+}
+
+// onlooker is a third party: it watches a room and keeps what it was told.
+type onlooker struct {
+	mu     sync.Mutex
+	events []client.Event
+	more   chan struct{}
+}
+
+func watch(t *testing.T, s *server.Server) *onlooker {
+	t.Helper()
+	o := &onlooker{more: make(chan struct{}, 1000)}
+	dial(t, client.Options{Server: s.URL(), Key: key, Watch: []wire.Watch{{Room: weir}}, OnEvent: func(e client.Event) {
+		o.mu.Lock()
+		defer o.mu.Unlock()
+		o.events = append(o.events, e)
+		o.more <- struct{}{}
+	}})
+	o.until(t, func(e client.Event) bool { return e.Whole })
+	return o
+}
+
+// until waits for an event and returns all events up to it, leaving the rest.
+func (o *onlooker) until(t *testing.T, is func(client.Event) bool) []client.Event {
+	t.Helper()
+	timeout := time.After(patience)
+	for {
+		o.mu.Lock()
+		for i, e := range o.events {
+			if is(e) {
+				seen := o.events[:i+1]
+				o.events = o.events[i+1:]
+				o.mu.Unlock()
+				return seen
+			}
+		}
+		o.mu.Unlock()
+		select {
+		case <-o.more:
+		case <-timeout:
+			t.Fatalf("it never came; seen: %+v", o.events)
+		}
+	}
+}
+
+func joined(user string) func(client.Event) bool {
+	return func(e client.Event) bool {
+		for _, m := range e.Joined {
+			if m.User == user {
+				return true
+			}
+		}
+		return false
+	}
+}
+
+func left(user string) func(client.Event) bool {
+	return func(e client.Event) bool {
+		for _, d := range e.Left {
+			if d.User == user {
+				return true
+			}
+		}
+		return false
+	}
+}
+
+// cable is a network that a test can cut.
+type cable struct{ conn net.Conn }
+
+func (c *cable) dial(ctx context.Context, network, address string) (net.Conn, error) {
+	conn, err := (&net.Dialer{}).DialContext(ctx, network, address)
+	c.conn = conn
+	return conn, err
+}
+
+// raw is a client that sends what it likes.
+type raw struct {
+	t    *testing.T
+	conn *websocket.Conn
+}
+
+func connect(t *testing.T, s *server.Server) *raw {
+	t.Helper()
+	conn, response, err := websocket.DefaultDialer.DialContext(t.Context(), strings.Replace(s.URL(), "http", "ws", 1)+"/v1/link", nil)
+	require.NoError(t, err)
+	_ = response.Body.Close()
+	t.Cleanup(func() { _ = conn.Close() })
+	require.NoError(t, conn.SetReadDeadline(time.Now().Add(patience)))
+	return &raw{t, conn}
+}
+
+func (r *raw) send(frame string) *raw {
+	r.t.Helper()
+	require.NoError(r.t, r.conn.WriteMessage(websocket.TextMessage, []byte(frame)))
+	return r
+}
+
+// hello says a valid one.
+func (r *raw) hello(token string) *raw {
+	r.t.Helper()
+	r.send(`{"type":"hello","id":"h","version":1,"token":"` + token + `"}`)
+	require.Equal(r.t, "answer", r.next()["type"])
+	return r
+}
+
+// next returns the next frame other than those of rooms.
+func (r *raw) next() map[string]any {
+	r.t.Helper()
+	for {
+		_, data, err := r.conn.ReadMessage()
+		require.NoError(r.t, err)
+		var frame map[string]any
+		require.NoError(r.t, json.Unmarshal(data, &frame))
+		if frame["type"] == "answer" || frame["type"] == "error" {
+			return frame
+		}
+	}
+}
+
+// closed reads until the service closes the link, and returns the code.
+func (r *raw) closed() int {
+	r.t.Helper()
+	for {
+		if _, _, err := r.conn.ReadMessage(); err != nil {
+			var closed *websocket.CloseError
+			require.ErrorAs(r.t, err, &closed)
+			return closed.Code
+		}
+	}
+}
