@@ -50,16 +50,20 @@ func Run(args []string, stdout, stderr io.Writer) int {
 }
 
 func command(stdout, stderr io.Writer) *cli.Command {
+	commands := []*cli.Command{
+		serveCommand(), demoCommand(), tokenCommand(),
+		roomsCommand(), membersCommand(), countCommand(), watchCommand(),
+	}
+	for _, c := range commands {
+		c.OnUsageError = usageError // not inherited
+	}
 	return &cli.Command{
 		Name:      "tovik",
 		Usage:     "who is here, who is away, how many, and since when",
 		Version:   Version,
 		Writer:    stdout,
 		ErrWriter: stderr,
-		Commands: []*cli.Command{
-			serveCommand(), demoCommand(), tokenCommand(),
-			roomsCommand(), membersCommand(), countCommand(), watchCommand(),
-		},
+		Commands:  commands,
 		// Errors are printed once, by Run.
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		OnUsageError:   usageError,

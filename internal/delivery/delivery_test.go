@@ -104,6 +104,9 @@ func TestReceiversOfAnyPaceEndWithTheServicesList(t *testing.T) {
 					break
 				}
 				time.Sleep(time.Duration(random.IntN(30)) * time.Millisecond)
+				if random.IntN(20) == 0 { // as after a reconnect: the present state once more
+					byPattern.Follow(delivery.Watched, "**", delivery.AtMembers)
+				}
 				if random.IntN(8) == 0 {
 					r := readers[random.IntN(len(readers))]
 					r.read(t)

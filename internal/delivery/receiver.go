@@ -139,9 +139,15 @@ func (r *Receiver) Next(frames [][]byte) [][]byte {
 	return frames
 }
 
-// next appends what the sub lacks, as far as the topic itself has it.
+// next appends what the sub lacks, as far as the topic itself has it: the batches
+// since what the receiver has, or those since the last snapshot that was made, so
+// that many who come at once share one.
 func (s *sub) next(frames [][]byte) ([][]byte, bool) {
 	if s.detail == AtMembers {
+		if t := s.topic; t.snapshot != nil && (s.fresh || !t.reaches(s.has)) {
+			frames = append(frames, t.snapshot)
+			s.has, s.fresh = t.snapshotAt, false
+		}
 		if s.fresh {
 			return frames, false
 		}
@@ -179,10 +185,11 @@ func (s *sub) catchUp() []byte {
 		return encode(countFrame(snapshot.Room, snapshot.Revision, snapshot.Count))
 	}
 	t := s.topic
-	if t.snapshot == nil || t.snapshotAt != snapshot.Revision {
-		t.snapshot, t.snapshotAt = encode(snapshotFrame(snapshot)), snapshot.Revision
+	frame := encode(snapshotFrame(snapshot))
+	if t.reaches(snapshot.Revision) {
+		t.snapshot, t.snapshotAt = frame, snapshot.Revision
 	}
-	return t.snapshot
+	return frame
 }
 
 // attach makes the receiver follow a topic if one of its patterns says so.

@@ -18,7 +18,7 @@ type topic struct {
 	ring  []batch // consecutive, of one run, oldest first
 	ended bool    // out of the hub: to be dropped once its last batch is delivered
 
-	snapshot   []byte // encoded, at snapshotAt
+	snapshot   []byte // encoded, at snapshotAt; nil when the ring no longer leads on from it
 	snapshotAt engine.Revision
 }
 
@@ -29,7 +29,6 @@ type batch struct {
 }
 
 func (t *topic) add(b engine.Batch) {
-	t.snapshot = nil
 	if n := len(t.ring); n > 0 && t.ring[n-1].Revision != b.Revision.Previous() {
 		t.ring = t.ring[:0] // another run
 	}
@@ -37,27 +36,37 @@ func (t *topic) add(b engine.Batch) {
 		t.ring = append(t.ring[:0], t.ring[1:]...)
 	}
 	t.ring = append(t.ring, batch{Batch: b})
+	if !t.reaches(t.snapshotAt) {
+		t.snapshot = nil
+	}
+}
+
+// reaches tells whether the ring leads from a revision to the newest one.
+func (t *topic) reaches(have engine.Revision) bool {
+	if len(t.ring) == 0 {
+		return have == engine.Revision{}
+	}
+	oldest, newest := t.ring[0].Revision, t.ring[len(t.ring)-1].Revision
+	return have.Run == newest.Run && oldest.Number <= have.Number+1 && have.Number <= newest.Number
 }
 
 // since appends the frames that lead from a revision to the newest one. It is
 // false when the ring does not have them all.
 func (t *topic) since(have engine.Revision, frames [][]byte) ([][]byte, engine.Revision, bool) {
-	if len(t.ring) == 0 {
-		return frames, have, have == engine.Revision{}
-	}
-	newest := t.ring[len(t.ring)-1].Revision
-	oldest := t.ring[0].Revision
-	if have.Run != newest.Run || have.Number < oldest.Number-1 || have.Number > newest.Number {
+	if !t.reaches(have) {
 		return frames, have, false
 	}
-	for i := have.Number + 1 - oldest.Number; i < uint64(len(t.ring)); i++ {
+	if len(t.ring) == 0 {
+		return frames, have, true
+	}
+	for i := have.Number + 1 - t.ring[0].Revision.Number; i < uint64(len(t.ring)); i++ {
 		b := &t.ring[i]
 		if b.changes == nil {
 			b.changes = encode(changesFrame(b.Batch))
 		}
 		frames = append(frames, b.changes)
 	}
-	return frames, newest, true
+	return frames, t.ring[len(t.ring)-1].Revision, true
 }
 
 // newestCount returns the frame with the newest count, and false when no batch

@@ -25,7 +25,7 @@ export function SignIn({ onSignIn }: { onSignIn: (key: string) => void }) {
     <Frame>
       <div className="mx-auto max-w-md pt-10">
         <Sheet title="Sign in to the console">
-          <form onSubmit={signIn} className="space-y-4 p-5">
+          <form method="post" onSubmit={signIn} className="space-y-4 p-5">
             <label className="block space-y-1.5 text-sm">
               <span>Operator key</span>
               <input

@@ -1,0 +1,54 @@
+# Tovik. `make demo` and `make test` are all that a fresh machine needs; it wants
+# Go, Node with npm, and for the tests Debian's package manager.
+
+export CGO_ENABLED ?= 0
+GO     := go
+NPM    := npm --prefix web
+STATIC := $(GO) tool -modfile=tools/go.mod staticcheck
+
+.PHONY: build demo test lint bench shots web clean
+
+build: web ## the whole binary, with the console in it
+	$(GO) build -trimpath -ldflags="-s -w" -o bin/tovik ./cmd/tovik
+
+demo: build ## the service with the river watch of the Aldermoor in it
+	exec bin/tovik demo $(ARGS)
+
+web: web/console/dist/index.html
+
+web/console/dist/index.html: web/node_modules/.installed $(shell find web/client web/console -name dist -prune -o -type f -print) web/vite.config.ts
+	$(NPM) run --silent build
+	@touch $@
+
+web/node_modules/.installed: web/package-lock.json web/package.json
+	cd web && npm ci --no-audit --no-fund
+	@touch $@
+
+lint: web ## formatting, vet, static analysis, type check
+	@unformatted=$$(gofmt -l $$(git ls-files '*.go')); test -z "$$unformatted" || { echo "not formatted: $$unformatted"; exit 1; }
+	$(GO) vet ./...
+	$(STATIC) ./...
+	$(NPM) run --silent check
+	$(NPM) run --silent lint
+
+test: lint web chromium compiler ## everything: lint, vet, race detector, type check, floors, browser
+	$(NPM) run --silent test
+	CGO_ENABLED=1 $(GO) test -race -timeout 15m ./...
+
+.PHONY: chromium compiler
+compiler: # for the race detector
+	@command -v gcc >/dev/null || { apt-get update -qq && apt-get install -y --no-install-recommends gcc libc6-dev; }
+
+chromium: # for the tests in a browser, from Debian's packages
+	@command -v chromium >/dev/null || { apt-get update -qq && apt-get install -y --no-install-recommends chromium fonts-inter fonts-jetbrains-mono; }
+
+bench: ## what the service does, against floors measured in the same run
+	$(GO) run ./bench $(ARGS)
+
+shots: build chromium ## the pictures in docs/screenshots, from the demo
+	@command -v xterm >/dev/null && command -v Xvfb >/dev/null && test -x /usr/bin/import || \
+		{ apt-get update -qq && apt-get install -y --no-install-recommends xvfb xterm imagemagick x11-utils fonts-dejavu-core; }
+	$(GO) run ./test/shots
+
+clean:
+	rm -rf bin web/node_modules web/console/dist/assets web/console/dist/index.html

@@ -1,0 +1,270 @@
+package test
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/fasthttp/websocket"
+	"github.com/stretchr/testify/require"
+
+	"tovik.example/tovik/client"
+	"tovik.example/tovik/wire"
+)
+
+// tovik is the binary under test, built by TestMain.
+var tovik string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "tovik-test-")
+	if err != nil {
+		panic(err)
+	}
+	tovik = filepath.Join(dir, "tovik")
+	build := exec.Command("go", "build", "-o", tovik, module+"cmd/tovik")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		panic(fmt.Sprintf("%s: %s", err, out))
+	}
+	code := m.Run()
+	_ = os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// run carries out a command and returns what it printed and its exit code.
+func run(t *testing.T, env []string, args ...string) (stdout, stderr string, code int) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(t.Context(), patience)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, tovik, args...)
+	cmd.Env = append([]string{"PATH=" + os.Getenv("PATH"), "HOME=" + t.TempDir()}, env...)
+	cmd.Dir = t.TempDir()
+	var out, errs bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	err := cmd.Run()
+	if err != nil {
+		require.IsType(t, &exec.ExitError{}, err)
+	}
+	return out.String(), errs.String(), cmd.ProcessState.ExitCode()
+}
+
+// background starts a command that goes on, and waits for a line of its output.
+func background(t *testing.T, line string, args ...string) (cmd *exec.Cmd, said string) {
+	t.Helper()
+	cmd = exec.Command(tovik, args...)
+	cmd.Dir = t.TempDir()
+	out, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	cmd.Stderr = os.Stderr
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { _ = cmd.Process.Kill() })
+	lines := make(chan string)
+	go func() {
+		defer close(lines)
+		for scanner := bufio.NewScanner(out); scanner.Scan(); {
+			lines <- scanner.Text()
+		}
+	}()
+	timeout := time.After(patience)
+	for {
+		select {
+		case text, ok := <-lines:
+			require.True(t, ok, "%v ended; it said:\n%s", args, said)
+			said += text + "\n"
+			if strings.Contains(text, line) {
+				go func() { // so that it never blocks on its output
+					for range lines {
+					}
+				}()
+				return cmd, said
+			}
+		case <-timeout:
+			t.Fatalf("%v never said %q, but:\n%s", args, line, said)
+		}
+	}
+}
+
+// ends waits for a process that was told to end.
+func ends(t *testing.T, cmd *exec.Cmd) int {
+	t.Helper()
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		_ = cmd.Wait()
+	}()
+	select {
+	case <-done:
+		return cmd.ProcessState.ExitCode()
+	case <-time.After(patience):
+		t.Fatal("the process did not end")
+		return -1
+	}
+}
+
+func freeAddress(t *testing.T) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer func() { _ = l.Close() }()
+	return l.Addr().String()
+}
+
+func TestCommandsOnTheDemo(t *testing.T) {
+	address, data := freeAddress(t), filepath.Join(t.TempDir(), "data")
+	demo, said := background(t, "Ctrl-C", "demo", "--operator-key", "demo", "--listen", address, "--data", data, "--seed", "3")
+	server := "http://" + address
+	env := []string{"TOVIK_SERVER=" + server, "TOVIK_KEY=demo"}
+	require.Contains(t, said, server+"/#key=demo")
+	require.Contains(t, said, server+"/visit#room=")
+	require.Contains(t, said, "tovik members "+weir)
+
+	t.Run("members and count say the same", func(t *testing.T) {
+		// The night goes on between two calls; once in a few they fall into a calm.
+		require.Eventually(t, func() bool {
+			out, _, code := run(t, env, "count", weir, "--format", "json")
+			require.Zero(t, code)
+			var count wire.Room
+			require.NoError(t, json.Unmarshal([]byte(out), &count))
+			out, _, code = run(t, env, "members", weir, "--format", "json")
+			require.Zero(t, code)
+			var members wire.Members
+			require.NoError(t, json.Unmarshal([]byte(out), &members))
+			seen, twoTabs, sessions := map[string]bool{}, 0, 0
+			for _, m := range members.Members {
+				require.False(t, seen[m.User], "a person appears once")
+				seen[m.User] = true
+				sessions += m.Sessions
+				if m.Sessions == 2 {
+					twoTabs++
+				}
+			}
+			require.Equal(t, members.Count, wire.Count{People: len(members.Members), Sessions: sessions})
+			require.Positive(t, twoTabs)
+			return count.Count == members.Count
+		}, patience, time.Millisecond)
+	})
+
+	t.Run("rooms", func(t *testing.T) {
+		out, _, code := run(t, env, "rooms", "--format", "json")
+		require.Zero(t, code)
+		var rooms wire.Rooms
+		require.NoError(t, json.Unmarshal([]byte(out), &rooms))
+		require.Len(t, rooms.Rooms, 6)
+		out, _, code = run(t, env, "rooms", "--match", "basin.*")
+		require.Zero(t, code)
+		require.Regexp(t, `(?m)^ROOM +PEOPLE +SESSIONS\nbasin.fen-end +\d+ +\d+\nbasin.upper-weir +\d+ +\d+\n$`, out)
+	})
+
+	t.Run("a minted token lets a person in, and a watcher sees it", func(t *testing.T) {
+		out, _, code := run(t, nil, "token", "--data", data, "--user", "x-1", "--name", "Wren Alder", "--room", "basin.*")
+		require.Zero(t, code)
+		watch := exec.Command(tovik, "watch", weir, "--server", server, "--key", "demo")
+		pipe, err := watch.StdoutPipe()
+		require.NoError(t, err)
+		require.NoError(t, watch.Start())
+		lines := bufio.NewScanner(pipe)
+		require.True(t, lines.Scan(), "who is here already")
+		link, err := client.Dial(t.Context(), client.Options{Server: server, Token: strings.TrimSpace(out), Rooms: []string{weir}})
+		require.NoError(t, err)
+		require.Contains(t, lineWith(t, lines, "Wren Alder (x-1)"), "came")
+		require.NoError(t, link.Bye(t.Context()))
+		require.Contains(t, lineWith(t, lines, "Wren Alder (x-1)"), "left")
+		require.NoError(t, watch.Process.Signal(os.Interrupt))
+		require.Zero(t, ends(t, watch), "Ctrl-C ends a watch in peace")
+	})
+
+	t.Run("mistakes are told in words", func(t *testing.T) {
+		for _, c := range []struct {
+			env  []string
+			args []string
+			code int
+			says string
+		}{
+			{env, []string{"count", "desk.nowhere"}, 5, "nobody is in desk.nowhere now"},
+			{env, []string{"count", "a..b"}, 1, `"a..b"`},
+			{env, []string{"count"}, 2, "wants one room"},
+			{env, []string{"members", "a", "b"}, 2, "wants one room"},
+			{env, []string{"rooms", "basin"}, 2, "takes no arguments"},
+			{env, []string{"rooms", "--format", "xml"}, 2, "allowed: table, json"},
+			{env, []string{"rooms", "--nonsense"}, 2, "nonsense"},
+			{env, []string{"roms"}, 2, `no command "roms"`},
+			{[]string{"TOVIK_SERVER=" + server}, []string{"rooms"}, 4, "--key or TOVIK_KEY"},
+			{[]string{"TOVIK_SERVER=" + server, "TOVIK_KEY=x"}, []string{"rooms"}, 4, "the key was refused"},
+			{[]string{"TOVIK_SERVER=" + server, "TOVIK_KEY=x"}, []string{"watch", weir}, 4, "the key was refused"},
+			{nil, []string{"rooms", "--key", "k", "--server", "http://" + freeAddress(t)}, 3, "nobody listens at 127.0.0.1:"},
+			{nil, []string{"watch", weir, "--key", "k", "--server", "http://" + freeAddress(t)}, 3, "nobody listens at 127.0.0.1:"},
+			{nil, []string{"rooms", "--server", "localhost"}, 2, "http://HOST:PORT"},
+			{nil, []string{"token", "--user", "x"}, 2, "--room"},
+			{nil, []string{"token", "--room", "basin.*"}, 2, "user"},
+			{nil, []string{"token", "--user", "x", "--room", "basin..*"}, 2, "basin..*"},
+			{nil, []string{"token", "--user", "x", "--room", "**", "--ttl", "-1s"}, 2, "--ttl"},
+			{nil, []string{"token", "--user", "x", "--room", "**"}, 1, "there is no token secret"},
+			{nil, []string{"serve", "--listen", address}, 1, "is in use already"},
+			{nil, []string{"serve", "--data", "/proc/nowhere"}, 1, "--data"},
+			{nil, []string{"demo", "--people", "0"}, 2, "--people is 0"},
+		} {
+			_, stderr, code := run(t, c.env, c.args...)
+			require.Equal(t, c.code, code, "%v: %s", c.args, stderr)
+			require.Contains(t, stderr, c.says, c.args)
+			require.Equal(t, 1, strings.Count(stderr, "\n"), "%v: one line: %s", c.args, stderr)
+		}
+	})
+
+	t.Run("a client that is not ours", func(t *testing.T) {
+		service := serve(t)
+		node := exec.CommandContext(t.Context(), "node", "independent.mjs", service.URL(), key, mint(t, "x-1", ""), mint(t, "x-2", ""))
+		out, err := node.CombinedOutput()
+		require.NoError(t, err, string(out))
+		require.Contains(t, string(out), "milliseconds")
+		t.Logf("npm ws saw another's join: %s", out)
+	})
+
+	require.NoError(t, demo.Process.Signal(syscall.SIGTERM))
+	require.Zero(t, ends(t, demo), "SIGTERM ends the demo in peace")
+	require.FileExists(t, filepath.Join(data, "token.secret"), "--data keeps the data")
+}
+
+func lineWith(t *testing.T, lines *bufio.Scanner, want string) string {
+	t.Helper()
+	for lines.Scan() {
+		if strings.Contains(lines.Text(), want) {
+			return lines.Text()
+		}
+	}
+	t.Fatalf("no line with %q came", want)
+	return ""
+}
+
+func TestServeKeepsItsSecretsAndEndsInPeace(t *testing.T) {
+	address, data := freeAddress(t), filepath.Join(t.TempDir(), "data")
+	var keys []string
+	for range 2 {
+		service, said := background(t, "operator key is in", "serve", "--listen", address, "--data", data)
+		require.Contains(t, said, "http://"+address)
+		file := filepath.Join(data, "operator.key")
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		keys = append(keys, strings.TrimSpace(string(text)))
+		info, err := os.Stat(file)
+		require.NoError(t, err)
+		require.Equal(t, os.FileMode(0o600), info.Mode().Perm(), "for its owner only")
+
+		link, err := client.Dial(t.Context(), client.Options{Server: "http://" + address, Key: keys[0]})
+		require.NoError(t, err)
+		require.NoError(t, service.Process.Signal(syscall.SIGTERM))
+		<-link.Ended()
+		require.True(t, websocket.IsCloseError(link.Err(), websocket.CloseServiceRestart), link.Err())
+		require.Zero(t, ends(t, service))
+	}
+	require.Equal(t, keys[0], keys[1], "the key is the same at the next start")
+}

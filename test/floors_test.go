@@ -1,0 +1,86 @@
+// Package test has the tests of Tovik as a whole: its structure, its binary, and
+// its pages in a browser.
+package test
+
+import (
+	"os/exec"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+const module = "tovik.example/tovik/"
+
+// floors are the packages of the house from top to bottom. A package imports only
+// what stands below it.
+var floors = []string{
+	"cmd/tovik",
+	"internal/cli",
+	"internal/demo",
+	"internal/server",
+	"internal/httpapi",
+	"internal/gateway",
+	"internal/delivery",
+	"internal/access",
+	"internal/engine",
+	"internal/presence",
+}
+
+// beside stand on no floor, and import nothing of the house but each other.
+var beside = []string{"wire", "client", "web"}
+
+// outside are for building and testing, and no part of the house.
+var outside = []string{"test", "test/chrome", "test/shots", "bench"}
+
+func TestNoPackageImportsAHigherFloor(t *testing.T) {
+	imports := packageImports(t)
+	for pkg, list := range imports {
+		if slices.Contains(outside, pkg) {
+			continue
+		}
+		level := slices.Index(floors, pkg)
+		require.True(t, level >= 0 || slices.Contains(beside, pkg), "%s has no place in the house", pkg)
+		for _, imported := range list {
+			switch {
+			case slices.Contains(beside, imported):
+				require.NotEqual(t, "internal/presence", pkg, "the core imports %s", imported)
+			case level < 0:
+				t.Errorf("%s stands beside the house, but imports %s", pkg, imported)
+			case slices.Index(floors, imported) <= level:
+				t.Errorf("%s imports %s, which does not stand below it", pkg, imported)
+			}
+		}
+	}
+	for _, pkg := range floors {
+		require.Contains(t, imports, pkg, "a floor without its package")
+	}
+}
+
+func TestCoreImportsTheStandardLibraryOnly(t *testing.T) {
+	for _, pkg := range []string{"internal/presence", "wire"} {
+		out, err := exec.Command("go", "list", "-deps", "-f", "{{if not .Standard}}{{.ImportPath}}{{end}}", module+pkg).Output()
+		require.NoError(t, err)
+		require.Equal(t, []string{module + pkg}, strings.Fields(string(out)))
+	}
+}
+
+// packageImports returns what each package of the module imports of the module.
+func packageImports(t *testing.T) map[string][]string {
+	t.Helper()
+	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}} {{join .Imports " "}}`, module+"...").Output()
+	require.NoError(t, err)
+	imports := map[string][]string{}
+	for line := range strings.Lines(string(out)) {
+		words := strings.Fields(line)
+		pkg := strings.TrimPrefix(words[0], module)
+		imports[pkg] = nil
+		for _, imported := range words[1:] {
+			if name, ours := strings.CutPrefix(imported, module); ours {
+				imports[pkg] = append(imports[pkg], name)
+			}
+		}
+	}
+	return imports
+}
