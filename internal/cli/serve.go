@@ -192,7 +192,7 @@ func demoBanner(c *cli.Command, url, data, key string, tokens *access.Tokens) (s
 func visitor() access.Person {
 	return access.Person{
 		User:    "visitor",
-		Profile: presence.Profile{Name: "You, visiting"},
+		Profile: presence.Profile{Name: "Visitor"},
 		Rooms:   []presence.Pattern{"**"},
 	}
 }

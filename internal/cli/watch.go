@@ -81,7 +81,7 @@ func printEvent(w io.Writer, e client.Event) {
 		line(joined, named(m.Name, m.User), "")
 	}
 	for _, m := range e.Changed {
-		line("now", named(m.Name, m.User), "; theirs: "+plural(m.Sessions, "session"))
+		line("now", named(m.Name, m.User), "; with "+plural(m.Sessions, "session"))
 	}
 	for _, d := range e.Left {
 		line("left", named(d.Was.Name, d.User), why(d.Departed))
@@ -99,9 +99,9 @@ func named(name, user string) string {
 var reasons = map[string]string{
 	"leave":   "left the room",
 	"bye":     "said bye",
-	"closing": "closed the page and did not return in time",
-	"lost":    "lost the link and did not return in time",
-	"silent":  "the link was up, but nobody answered",
+	"closing": "page closed",
+	"lost":    "link lost",
+	"silent":  "no answer",
 }
 
 func why(d wire.Departed) string {
@@ -112,7 +112,7 @@ func why(d wire.Departed) string {
 	if !ok {
 		text = d.Reason
 	}
-	return "; " + text + ", last seen " + clock(d.LastSeen.Time)
+	return "; " + text + ", seen " + clock(d.LastSeen.Time)
 }
 
 // line is an event as watch prints it in JSON.

@@ -139,23 +139,23 @@ func (r *Receiver) Next(frames [][]byte) [][]byte {
 	return frames
 }
 
-// next appends what the sub lacks, as far as the topic itself has it: the batches
-// since what the receiver has, or those since the last snapshot that was made, so
-// that many who come at once share one.
+// next appends what the sub lacks, as far as the topic itself has it.
 func (s *sub) next(frames [][]byte) ([][]byte, bool) {
+	t := s.topic
 	if s.detail == AtMembers {
-		if t := s.topic; t.snapshot != nil && (s.fresh || !t.reaches(s.has)) {
-			frames = append(frames, t.snapshot)
-			s.has, s.fresh = t.snapshotAt, false
+		ok := false
+		if !s.fresh {
+			frames, ok = t.since(s.has, frames)
 		}
-		if s.fresh {
-			return frames, false
+		if !ok && t.snapshot != nil {
+			frames, ok = append(frames, t.snapshot), true
 		}
-		frames, has, ok := s.topic.since(s.has, frames)
-		s.has = has
+		if ok {
+			s.has, s.fresh = t.newest(), false
+		}
 		return frames, ok
 	}
-	frame, revision, ok := s.topic.newestCount()
+	frame, revision, ok := t.newestCount()
 	if ok && (s.fresh || s.has != revision) {
 		frames = append(frames, frame)
 	}
@@ -165,9 +165,9 @@ func (s *sub) next(frames [][]byte) ([][]byte, bool) {
 	return frames, ok || !wasFresh
 }
 
-// catchUp returns the whole room, or nil when it is no longer wanted. The source is asked without the hub's lock: it
-// may seal what is pending, which comes back through Take. What comes after the
-// snapshot marks the sub again.
+// catchUp returns the whole room, or nil when it is no longer wanted. The source
+// is asked without the hub's lock: it may seal what is pending, which comes back
+// through Take. What comes after the snapshot marks the sub again.
 func (s *sub) catchUp() []byte {
 	snapshot, _ := s.receiver.hub.source.Snapshot(s.topic.room)
 	h := s.receiver.hub
@@ -184,10 +184,9 @@ func (s *sub) catchUp() []byte {
 	if detail == AtCount {
 		return encode(countFrame(snapshot.Room, snapshot.Revision, snapshot.Count))
 	}
-	t := s.topic
 	frame := encode(snapshotFrame(snapshot))
-	if t.reaches(snapshot.Revision) {
-		t.snapshot, t.snapshotAt = frame, snapshot.Revision
+	if snapshot.Revision == s.topic.newest() {
+		s.topic.snapshot = frame
 	}
 	return frame
 }

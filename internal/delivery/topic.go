@@ -18,8 +18,7 @@ type topic struct {
 	ring  []batch // consecutive, of one run, oldest first
 	ended bool    // out of the hub: to be dropped once its last batch is delivered
 
-	snapshot   []byte // encoded, at snapshotAt; nil when the ring no longer leads on from it
-	snapshotAt engine.Revision
+	snapshot []byte // encoded, at the newest revision; nil when none has been made
 }
 
 // batch is a sealed batch with its frames, each encoded when first needed.
@@ -29,6 +28,7 @@ type batch struct {
 }
 
 func (t *topic) add(b engine.Batch) {
+	t.snapshot = nil
 	if n := len(t.ring); n > 0 && t.ring[n-1].Revision != b.Revision.Previous() {
 		t.ring = t.ring[:0] // another run
 	}
@@ -36,28 +36,25 @@ func (t *topic) add(b engine.Batch) {
 		t.ring = append(t.ring[:0], t.ring[1:]...)
 	}
 	t.ring = append(t.ring, batch{Batch: b})
-	if !t.reaches(t.snapshotAt) {
-		t.snapshot = nil
-	}
 }
 
-// reaches tells whether the ring leads from a revision to the newest one.
-func (t *topic) reaches(have engine.Revision) bool {
+// newest returns the newest revision, zero when no batch has come yet.
+func (t *topic) newest() engine.Revision {
 	if len(t.ring) == 0 {
-		return have == engine.Revision{}
+		return engine.Revision{}
 	}
-	oldest, newest := t.ring[0].Revision, t.ring[len(t.ring)-1].Revision
-	return have.Run == newest.Run && oldest.Number <= have.Number+1 && have.Number <= newest.Number
+	return t.ring[len(t.ring)-1].Revision
 }
 
 // since appends the frames that lead from a revision to the newest one. It is
 // false when the ring does not have them all.
-func (t *topic) since(have engine.Revision, frames [][]byte) ([][]byte, engine.Revision, bool) {
-	if !t.reaches(have) {
-		return frames, have, false
+func (t *topic) since(have engine.Revision, frames [][]byte) ([][]byte, bool) {
+	newest := t.newest()
+	if have == newest {
+		return frames, true
 	}
-	if len(t.ring) == 0 {
-		return frames, have, true
+	if have.Run != newest.Run || have.Number+1 < t.ring[0].Revision.Number {
+		return frames, false
 	}
 	for i := have.Number + 1 - t.ring[0].Revision.Number; i < uint64(len(t.ring)); i++ {
 		b := &t.ring[i]
@@ -66,7 +63,7 @@ func (t *topic) since(have engine.Revision, frames [][]byte) ([][]byte, engine.R
 		}
 		frames = append(frames, b.changes)
 	}
-	return frames, t.ring[len(t.ring)-1].Revision, true
+	return frames, true
 }
 
 // newestCount returns the frame with the newest count, and false when no batch

@@ -73,13 +73,13 @@ function BoardRow({ room }: { room: Room }) {
         <Strokes n={count.people} />
         <span
           key={`${count.people} ${count.sessions}`}
-          className="washed grid grid-cols-[7rem_7rem] rounded-md py-0.5 text-right text-muted text-sm"
+          className="washed grid grid-cols-[6.5rem_6.5rem] items-baseline rounded-md px-2 py-0.5 text-right text-muted text-sm"
         >
           <span>
             <b className="font-semibold text-ink text-lg">{count.people}</b>{" "}
             {count.people === 1 ? "person" : "people"}
           </span>
-          <span className="self-end pb-0.5">{sessions(count.sessions)}</span>
+          <span>{sessions(count.sessions)}</span>
         </span>
       </Link>
     </li>

@@ -1,0 +1,155 @@
+// Command shots makes the pictures in docs/screenshots from the demo: the pages in
+// headless Chromium, the commands in a terminal window under Xvfb. It wants
+// bin/tovik, Chromium, Xvfb, xterm and ImageMagick.
+package main
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"log"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/chromedp"
+
+	"tovik.example/tovik/test/chrome"
+)
+
+const (
+	address = "127.0.0.1:8420"
+	room    = "basin.upper-weir"
+	dir     = "docs/screenshots"
+	display = ":93"
+)
+
+func main() {
+	if err := shoot(); err != nil {
+		log.Fatal(err)
+	}
+}
+
+func shoot() error {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	screen := exec.Command("Xvfb", display, "-screen", "0", "1280x800x24")
+	if err := screen.Start(); err != nil {
+		return fmt.Errorf("start Xvfb: %w", err)
+	}
+	defer stop(screen)
+	demo, visit, err := startDemo()
+	if err != nil {
+		return err
+	}
+	defer stop(demo)
+	// Pages and commands that follow what happens are opened first, and pictured
+	// when something has happened.
+	for _, step := range []func() error{
+		func() error { return terminal("demo", 1, "bin/tovik demo --listen 127.0.0.1:8425 --operator-key demo") },
+		func() error { return pages(visit) },
+		func() error { return terminal("rooms", 1, command("rooms")+"; echo; "+command("count "+room)) },
+		func() error { return terminal("members", 1, command("members "+room)) },
+		func() error { return terminal("watch", 40, command("watch '**'")) },
+	} {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// startDemo returns once everybody has arrived, with the address for a visitor.
+func startDemo() (cmd *exec.Cmd, visit string, err error) {
+	cmd = exec.Command("bin/tovik", "demo", "--listen", address, "--operator-key", "demo")
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return nil, "", err
+	}
+	if err := cmd.Start(); err != nil {
+		return nil, "", err
+	}
+	for lines := bufio.NewScanner(out); lines.Scan(); {
+		if _, path, ok := strings.Cut(lines.Text(), "http://"+address+"/visit"); ok {
+			visit = "/visit" + path
+		}
+		if strings.Contains(lines.Text(), "Ctrl-C") {
+			return cmd, visit, nil
+		}
+	}
+	return nil, "", fmt.Errorf("the demo did not start")
+}
+
+func stop(cmd *exec.Cmd) {
+	_ = cmd.Process.Signal(syscall.SIGTERM)
+	_ = cmd.Wait()
+}
+
+func pages(visit string) error {
+	browser, end, err := chrome.Start(context.Background())
+	if err != nil {
+		return err
+	}
+	defer end()
+	tabs := map[string]context.Context{}
+	for name, path := range map[string]string{
+		"board": "/#key=demo", "room": "/rooms/" + room + "#key=demo", "room-dark": "/rooms/" + room + "#key=demo", "visit": visit,
+	} {
+		tab, cancel := chromedp.NewContext(browser, chromedp.WithNewBrowserContext())
+		defer cancel()
+		scheme := "light"
+		if strings.HasSuffix(name, "-dark") {
+			scheme = "dark"
+		}
+		media := chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+			_, err := cdp.Call(ctx, t, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{
+				Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}},
+			})
+			return err
+		})
+		if err := chromedp.Do(tab, chromedp.EmulateViewport(1280, 800), media, chromedp.Navigate("http://"+address+path)); err != nil {
+			return fmt.Errorf("open %s: %w", name, err)
+		}
+		tabs[name] = tab
+	}
+	time.Sleep(50 * time.Second) // of the night, for the feeds to have something
+	for name, tab := range tabs {
+		picture, err := chromedp.Run(tab, chromedp.CaptureScreenshot())
+		if err != nil {
+			return fmt.Errorf("picture %s: %w", name, err)
+		}
+		if err := os.WriteFile(filepath.Join(dir, name+".png"), picture, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func command(args string) string {
+	return "echo '$ tovik " + strings.ReplaceAll(args, "'", `'"'"'`) + "'; bin/tovik " + args
+}
+
+// terminal runs a command line in a terminal window for some seconds, and
+// pictures it.
+func terminal(name string, seconds int, line string) error {
+	window := exec.Command("xterm", "-u8", "-fa", "DejaVu Sans Mono", "-fs", "12", "-geometry", "128x42+0+0", "-bw", "0",
+		"-bg", "#10191d", "-fg", "#e3ece9", "-e", "sh", "-c", line+"; sleep 100")
+	window.Env = append(os.Environ(), "DISPLAY="+display, "LANG=C.UTF-8", "TZ=UTC",
+		"TOVIK_SERVER=http://"+address, "TOVIK_KEY=demo")
+	if err := window.Start(); err != nil {
+		return err
+	}
+	defer stop(window)
+	time.Sleep(time.Duration(seconds+2) * time.Second)
+	picture := exec.Command("/usr/bin/import", "-display", display, "-window", "root", filepath.Join(dir, name+".png"))
+	if out, err := picture.CombinedOutput(); err != nil {
+		return fmt.Errorf("picture %s: %w: %s", name, err, out)
+	}
+	return nil
+}
