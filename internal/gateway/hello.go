@@ -202,5 +202,6 @@ func timings(p presence.Policy) wire.Timings {
 		Silence:      p.Silence().Milliseconds(),
 		GraceClosing: p.GraceClosing.Milliseconds(),
 		GraceLost:    p.GraceLost.Milliseconds(),
+		LongestGhost: p.LongestGhost().Milliseconds(),
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"github.com/gofiber/fiber/v3"
+	"github.com/gofiber/fiber/v3/middleware/recover"
 
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/engine"
@@ -44,7 +45,7 @@ func (a *API) App() *fiber.App {
 		AppName:       "Tovik",
 		ErrorHandler:  a.fail,
 		BodyLimit:     wire.MaxFrame,
-		Immutable:     true, // strings of a request outlive it in rooms and sessions
+		Immutable:     true, // what a handler is given stays what it was
 		StrictRouting: true,
 		CaseSensitive: true,
 		ReadTimeout:   10 * time.Second,
@@ -53,6 +54,7 @@ func (a *API) App() *fiber.App {
 	})
 	gateway.ReuseNothing(app.Server())
 
+	app.Use(recover.New()) // a fault in one request is that request's error
 	app.Get("/healthz", func(c fiber.Ctx) error { return c.JSON(fiber.Map{"status": "ok"}) })
 	app.Get("/readyz", a.readyz)
 

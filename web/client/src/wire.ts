@@ -43,6 +43,7 @@ export interface Timings {
   readonly silence: number;
   readonly grace_closing: number;
   readonly grace_lost: number;
+  readonly longest_ghost: number;
 }
 
 /** The answer to hello. A link with an operator's key has no session. */

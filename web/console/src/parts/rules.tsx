@@ -3,13 +3,12 @@ import { seconds } from "../words";
 
 /** What the timings of the service mean for who is shown as here. */
 export function Rules({ timings }: { timings: Timings }) {
-  const silence = timings.beat_every + timings.silence + timings.grace_lost;
   const rules = [
     ["closes or reloads the page", timings.grace_closing, "A reload is back long before, so nobody sees it."],
     ["loses the network", timings.grace_lost, "Back within it, nobody has seen anything."],
     [
       "stops answering",
-      silence,
+      timings.longest_ghost,
       `At most: asked after ${seconds(timings.beat_every)}, given ${seconds(timings.silence)} to answer, then as if the network were lost.`,
     ],
   ] as const;
