@@ -58,7 +58,13 @@ class Stage {
       key: "k",
       link: 1,
       resumed: false,
-      timings: { beat_every: 15_000, silence: 37_500, grace_closing: 3000, grace_lost: 10_000, longest_ghost: 62_500 },
+      timings: {
+        beat_every: 15_000,
+        silence: 37_500,
+        grace_closing: 3000,
+        grace_lost: 10_000,
+        longest_ghost: 62_500,
+      },
     });
   }
 }
