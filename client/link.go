@@ -156,6 +156,11 @@ func (l *Link) Unwatch(ctx context.Context, room string) error {
 	return l.request(ctx, wire.Request{Type: wire.TypeUnwatch, Room: room})
 }
 
+// Activity says that somebody is doing something at the session.
+func (l *Link) Activity(ctx context.Context) error {
+	return l.request(ctx, wire.Request{Type: wire.TypeActivity})
+}
+
 // Bye ends the session now, and the link with it.
 func (l *Link) Bye(ctx context.Context) error {
 	defer l.Close()

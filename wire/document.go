@@ -2,6 +2,15 @@ package wire
 
 // Count says how many are in a room.
 type Count struct {
+	People   int   `json:"people"`
+	Sessions int   `json:"sessions"`
+	Online   Tally `json:"online"` // the same by the status of the person
+	Away     Tally `json:"away"`
+	Busy     Tally `json:"busy"`
+}
+
+// Tally is a part of a count.
+type Tally struct {
 	People   int `json:"people"`
 	Sessions int `json:"sessions"`
 }
@@ -11,7 +20,9 @@ type Member struct {
 	User     string `json:"user"`
 	Name     string `json:"name,omitempty"`
 	Picture  string `json:"picture,omitempty"`
-	Status   string `json:"status"`
+	Status   string `json:"status"`          // online, away, busy
+	Note     string `json:"note,omitempty"`  // of a set status
+	Until    *Time  `json:"until,omitempty"` // when a set status ends
 	Since    Time   `json:"since"`
 	Sessions int    `json:"sessions"` // of the person in this room
 }

@@ -13,14 +13,18 @@ const MaxFrame = 16 << 10
 
 // Types of the frames that a client sends.
 const (
-	TypeHello   = "hello"
-	TypeJoin    = "join"
-	TypeLeave   = "leave"
-	TypeWatch   = "watch"
-	TypeUnwatch = "unwatch"
-	TypeBeat    = "beat" // the service sends it too, to ask for one
-	TypeBye     = "bye"
-	TypeClosing = "closing"
+	TypeHello    = "hello"
+	TypeJoin     = "join"
+	TypeLeave    = "leave"
+	TypeWatch    = "watch"
+	TypeUnwatch  = "unwatch"
+	TypeBeat     = "beat" // the service sends it too, to ask for one
+	TypeActivity = "activity"
+	TypeIdle     = "idle"
+	TypePage     = "page"
+	TypeRenew    = "renew"
+	TypeBye      = "bye"
+	TypeClosing  = "closing"
 )
 
 // Types of the frames that the service sends.
@@ -30,15 +34,18 @@ const (
 	TypeSnapshot = "snapshot"
 	TypeChanges  = "changes"
 	TypeCount    = "count"
+	TypeExpiring = "expiring"
 )
 
 // Close codes of a link, besides those of RFC 6455 (1000 after bye, 1001 when the
 // service goes away, 1009 after a frame that is too large).
 const (
 	CloseRefused  = 4400 // an error before a valid hello, or one that cannot be mended
+	CloseExpired  = 4401 // the token has expired
 	CloseReplaced = 4409 // a newer link carries the session
 	CloseSilent   = 4408 // nobody answered the beat requests
 	CloseClosing  = 4410 // the page said that it is going away
+	CloseEnded    = 4411 // the session was ended by the service: signed out, removed
 	CloseSlow     = 4413 // the client does not read what it is sent
 )
 
@@ -58,6 +65,8 @@ type Hello struct {
 	Resume  *Resume  `json:"resume,omitempty"`
 	Rooms   []string `json:"rooms,omitzero"`
 	Watch   []Watch  `json:"watch,omitempty"`
+	Hidden  bool     `json:"hidden,omitempty"`   // the page is hidden
+	IdleFor *int64   `json:"idle_for,omitempty"` // milliseconds since the last activity
 }
 
 // Resume names the session that a client had, with the key it was given.
@@ -84,6 +93,8 @@ type Request struct {
 	ID     ID     `json:"id,omitempty"`
 	Room   string `json:"room,omitempty"`   // join, leave, watch, unwatch
 	Detail string `json:"detail,omitempty"` // watch
+	Hidden bool   `json:"hidden,omitempty"` // page
+	Token  string `json:"token,omitempty"`  // renew
 }
 
 // Answer says that a request was carried out. Only the answer to hello has the
@@ -113,12 +124,19 @@ type Timings struct {
 	Silence      int64 `json:"silence"`       // an unanswered request means that the link is lost
 	GraceClosing int64 `json:"grace_closing"` // a page that said closing may return within it
 	GraceLost    int64 `json:"grace_lost"`    // a lost link may return within it
+	IdleAfter    int64 `json:"idle_after"`    // without activity, a session is idle
 	LongestGhost int64 `json:"longest_ghost"` // whoever vanishes without a word is shown for at most so long
 }
 
 // Beat asks for a sign of life, or is one.
 type Beat struct {
 	Type string `json:"type"`
+}
+
+// Expiring warns that the link is closed at a time unless a newer token comes.
+type Expiring struct {
+	Type    string `json:"type"`
+	Expires Time   `json:"expires"`
 }
 
 // SnapshotFrame is a whole room. Rev is empty when nobody is in it.

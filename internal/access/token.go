@@ -25,6 +25,9 @@ type Person struct {
 	User    presence.UserID
 	Profile presence.Profile
 	Rooms   []presence.Pattern
+	// Issued and Expires are the token's times. A token without iat counts as issued
+	// before everything.
+	Issued, Expires time.Time
 }
 
 // May tells whether the person is granted every room that the pattern names.
@@ -80,6 +83,10 @@ func (t *Tokens) Verify(token string) (Person, error) {
 	p := Person{
 		User:    presence.UserID(c.Subject),
 		Profile: presence.Profile{Name: c.Name, Picture: c.Picture},
+		Expires: c.ExpiresAt.Time,
+	}
+	if c.IssuedAt != nil {
+		p.Issued = c.IssuedAt.Time
 	}
 	for _, room := range c.Tovik.Rooms {
 		pattern, err := presence.ParsePattern(room)
@@ -111,7 +118,7 @@ func reason(err error) string {
 }
 
 // Mint returns a signed token for the person that is valid from now for ttl.
-// The person's patterns are checked, as Verify would.
+// Its times are those given, not the person's.
 func (t *Tokens) Mint(p Person, now time.Time, ttl time.Duration) (string, error) {
 	c := claims{
 		RegisteredClaims: jwt.RegisteredClaims{

@@ -44,7 +44,8 @@ func mintToken(_ context.Context, c *cli.Command) error {
 		User:    presence.UserID(c.String("user")),
 		Profile: presence.Profile{Name: c.String("name"), Picture: c.String("picture")},
 	}
-	if err := presence.CheckPerson(person.User, person.Profile); err != nil {
+	policy := presence.DefaultPolicy()
+	if err := policy.CheckPerson(person.User, person.Profile); err != nil {
 		return usageOf(err)
 	}
 	for _, room := range c.StringSlice("room") {

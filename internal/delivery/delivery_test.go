@@ -20,8 +20,9 @@ import (
 
 type noLinks struct{}
 
-func (noLinks) AskBeat(presence.LinkID)              {}
-func (noLinks) Cut(presence.LinkID, presence.Reason) {}
+func (noLinks) AskBeat(presence.LinkID)               {}
+func (noLinks) Cut(presence.LinkID, presence.Reason)  {}
+func (noLinks) WarnExpiry(presence.LinkID, time.Time) {}
 
 // inService runs a test against an engine whose time is the bubble's.
 func inService(t *testing.T, test func(t *testing.T, e *engine.Engine, hub *delivery.Hub)) {
@@ -53,7 +54,7 @@ type reader struct {
 
 func newReader(hub *delivery.Hub) *reader {
 	r := &reader{replicas: map[string]*client.Replica{}, counts: map[string]wire.CountFrame{}}
-	r.Receiver = hub.NewReceiver(func() { r.woken.Store(true) })
+	r.Receiver = hub.NewReceiver(presence.Full, func() { r.woken.Store(true) })
 	return r
 }
 
@@ -117,7 +118,7 @@ func TestReceiversOfAnyPaceEndWithTheServicesList(t *testing.T) {
 				r.read(t)
 			}
 			for _, room := range rooms {
-				snapshot, _ := e.Snapshot(room)
+				snapshot, _ := e.Snapshot(engine.Topic{Room: room, View: presence.Full})
 				want := delivery.Document(snapshot)
 				if replica := byPattern.replicas[string(room)]; replica != nil {
 					requireSame(t, want, replica)
@@ -166,7 +167,7 @@ func TestWhoLagsBehindTheRingGetsASnapshot(t *testing.T) {
 }
 
 func mustSnapshot(e *engine.Engine, room presence.RoomName) wire.Members {
-	snapshot, _ := e.Snapshot(room)
+	snapshot, _ := e.Snapshot(engine.Topic{Room: room, View: presence.Full})
 	return delivery.Document(snapshot)
 }
 
@@ -237,7 +238,7 @@ func TestFollowingARoomThatIsNotThereCreatesNothing(t *testing.T) {
 		r.read(t)
 		require.Equal(t, []string{"snapshot"}, r.types)
 		require.Empty(t, r.replicas["desk.night"].Rev())
-		require.Empty(t, e.Rooms())
+		require.Empty(t, e.Rooms(presence.Full))
 		open(t, e, "ilse", "s-1", "desk.night")
 		time.Sleep(time.Second)
 		r.read(t)

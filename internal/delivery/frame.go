@@ -1,6 +1,8 @@
 package delivery
 
 import (
+	"time"
+
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/wire"
@@ -10,7 +12,7 @@ func changesFrame(b engine.Batch) wire.Changes {
 	frame := wire.Changes{
 		Type: wire.TypeChanges, Room: string(b.Room),
 		Rev: b.Revision.String(), Prev: b.Revision.Previous().String(), At: wire.Time{Time: b.At},
-		Joined: Members(b.Joined), Changed: Members(b.Changed), Count: wire.Count(b.Count),
+		Joined: Members(b.Joined), Changed: Members(b.Changed), Count: Count(b.Count),
 	}
 	for _, d := range b.Left {
 		frame.Left = append(frame.Left, wire.Departed{User: string(d.User), Status: string(d.Status),
@@ -24,13 +26,13 @@ func snapshotFrame(s engine.Snapshot) wire.SnapshotFrame {
 }
 
 func countFrame(room presence.RoomName, revision engine.Revision, count presence.Count) wire.CountFrame {
-	return wire.CountFrame{Type: wire.TypeCount, Room: string(room), Rev: revision.String(), Count: wire.Count(count)}
+	return wire.CountFrame{Type: wire.TypeCount, Room: string(room), Rev: revision.String(), Count: Count(count)}
 }
 
 // Document is a snapshot as the wire has it.
 func Document(s engine.Snapshot) wire.Members {
 	return wire.Members{Room: string(s.Room), Rev: s.Revision.String(),
-		Count: wire.Count(s.Count), Members: Members(s.Members)}
+		Count: Count(s.Count), Members: Members(s.Members)}
 }
 
 // Members are members as the wire has them, never nil.
@@ -38,7 +40,16 @@ func Members(members []presence.Member) []wire.Member {
 	list := make([]wire.Member, len(members))
 	for i, m := range members {
 		list[i] = wire.Member{User: string(m.User), Name: m.Profile.Name, Picture: m.Profile.Picture,
-			Status: string(m.Status), Since: wire.Time{Time: m.Since}, Sessions: m.Sessions}
+			Status: string(m.Status), Note: m.Note, Since: wire.Time{Time: m.Since}, Sessions: m.Sessions}
+		if m.Until != 0 {
+			list[i].Until = &wire.Time{Time: time.UnixMilli(m.Until)}
+		}
 	}
 	return list
+}
+
+// Count is a count as the wire has it.
+func Count(c presence.Count) wire.Count {
+	return wire.Count{People: c.People, Sessions: c.Sessions,
+		Online: wire.Tally(c.Online), Away: wire.Tally(c.Away), Busy: wire.Tally(c.Busy)}
 }

@@ -4,7 +4,6 @@ import (
 	"sync"
 
 	"tovik.example/tovik/internal/engine"
-	"tovik.example/tovik/internal/presence"
 )
 
 // Detail is how much of a room is followed.
@@ -19,7 +18,7 @@ const (
 
 // Source gives whole rooms. It may call [Hub.Take] meanwhile.
 type Source interface {
-	Snapshot(presence.RoomName) (engine.Snapshot, bool)
+	Snapshot(engine.Topic) (engine.Snapshot, bool)
 }
 
 // Hub is the [engine.Sink] that receivers follow rooms through. All methods are
@@ -28,14 +27,14 @@ type Hub struct {
 	source Source
 
 	mu       sync.Mutex
-	topics   map[presence.RoomName]*topic
+	topics   map[engine.Topic]*topic
 	wildcard map[*Receiver]struct{} // receivers that follow at least one pattern with a wildcard
 }
 
 // NewHub returns a hub without receivers. Use sets the source before the first
 // receiver follows anything.
 func NewHub() *Hub {
-	return &Hub{topics: map[presence.RoomName]*topic{}, wildcard: map[*Receiver]struct{}{}}
+	return &Hub{topics: map[engine.Topic]*topic{}, wildcard: map[*Receiver]struct{}{}}
 }
 
 // Use sets where snapshots come from. The hub is an engine's sink and the engine
@@ -46,9 +45,9 @@ func (h *Hub) Use(source Source) { h.source = source }
 func (h *Hub) Take(b engine.Batch) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	t := h.topics[b.Room]
+	t := h.topics[b.Topic]
 	if t == nil {
-		t = h.begin(b.Room)
+		t = h.begin(b.Topic)
 	}
 	if t.idle() {
 		for r := range h.wildcard {
@@ -59,14 +58,14 @@ func (h *Hub) Take(b engine.Batch) {
 	for sub := range t.subs {
 		sub.receiver.mark(sub)
 	}
-	if b.Count.People == 0 {
+	if b.Ended {
 		h.end(t)
 	}
 }
 
-func (h *Hub) begin(room presence.RoomName) *topic {
-	t := &topic{room: room, subs: map[*sub]struct{}{}}
-	h.topics[room] = t
+func (h *Hub) begin(name engine.Topic) *topic {
+	t := &topic{Topic: name, subs: map[*sub]struct{}{}}
+	h.topics[name] = t
 	return t
 }
 
@@ -75,11 +74,11 @@ func (h *Hub) begin(room presence.RoomName) *topic {
 // they have its last batch.
 func (h *Hub) end(t *topic) {
 	for sub := range t.subs {
-		if sub.receiver.byName(t.room) {
+		if sub.receiver.byName(t.Room) {
 			return
 		}
 	}
-	delete(h.topics, t.room)
+	delete(h.topics, t.Topic)
 	t.ended = true
 	for sub := range t.subs {
 		sub.receiver.mark(sub)

@@ -9,6 +9,7 @@ import (
 // Its owner calls [Receiver.Next] each time it has been woken.
 type Receiver struct {
 	hub  *Hub
+	view presence.View
 	wake func()
 
 	// Guarded by the hub's lock.
@@ -43,11 +44,11 @@ type sub struct {
 	dirty    bool
 }
 
-// NewReceiver returns a receiver that follows nothing. Wake is called when there
+// NewReceiver returns a receiver that follows nothing, and sees rooms in a view. Wake is called when there
 // may be something to fetch with Next; with locks held, so it neither blocks nor
 // calls back.
-func (h *Hub) NewReceiver(wake func()) *Receiver {
-	return &Receiver{hub: h, wake: wake, follows: map[follow]Detail{}, subs: map[*topic]*sub{}}
+func (h *Hub) NewReceiver(view presence.View, wake func()) *Receiver {
+	return &Receiver{hub: h, view: view, wake: wake, follows: map[follow]Detail{}, subs: map[*topic]*sub{}}
 }
 
 // Follow makes the receiver get every room that the pattern names, now or later,
@@ -59,16 +60,17 @@ func (r *Receiver) Follow(cause Cause, pattern presence.Pattern, detail Detail) 
 	defer h.mu.Unlock()
 	r.follows[follow{pattern, cause}] = detail
 	if room, single := pattern.Room(); single {
-		t := h.topics[room]
+		name := engine.Topic{Room: room, View: r.view}
+		t := h.topics[name]
 		if t == nil {
-			t = h.begin(room)
+			t = h.begin(name)
 		}
 		r.attachFresh(t)
 		return
 	}
 	h.wildcard[r] = struct{}{}
 	for _, t := range h.topics {
-		if !t.idle() && pattern.Match(t.room) {
+		if t.View == r.view && !t.idle() && pattern.Match(t.Room) {
 			r.attachFresh(t)
 		}
 	}
@@ -88,10 +90,10 @@ func (r *Receiver) Unfollow(cause Cause, pattern presence.Pattern) bool {
 		delete(h.wildcard, r)
 	}
 	for t, s := range r.subs {
-		if !pattern.Match(t.room) {
+		if !pattern.Match(t.Room) {
 			continue
 		}
-		if s.detail = r.detail(t.room); s.detail == None {
+		if s.detail = r.detail(t.Room); s.detail == None {
 			r.drop(s)
 		}
 	}
@@ -169,7 +171,7 @@ func (s *sub) next(frames [][]byte) ([][]byte, bool) {
 // is asked without the hub's lock: it may seal what is pending, which comes back
 // through Take. What comes after the snapshot marks the sub again.
 func (s *sub) catchUp() []byte {
-	snapshot, _ := s.receiver.hub.source.Snapshot(s.topic.room)
+	snapshot, _ := s.receiver.hub.source.Snapshot(s.topic.Topic)
 	h := s.receiver.hub
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -193,7 +195,10 @@ func (s *sub) catchUp() []byte {
 
 // attach makes the receiver follow a topic if one of its patterns says so.
 func (r *Receiver) attach(t *topic) *sub {
-	detail := r.detail(t.room)
+	detail := None
+	if t.View == r.view {
+		detail = r.detail(t.Room)
+	}
 	s := r.subs[t]
 	if s == nil {
 		if detail == None {
@@ -217,7 +222,7 @@ func (r *Receiver) drop(s *sub) {
 	s.detail = None
 	delete(r.subs, s.topic)
 	delete(s.topic.subs, s)
-	if t := s.topic; t.idle() && r.hub.topics[t.room] == t {
+	if t := s.topic; t.idle() && r.hub.topics[t.Topic] == t {
 		r.hub.end(t)
 	}
 }

@@ -4,16 +4,15 @@ import (
 	"encoding/json"
 
 	"tovik.example/tovik/internal/engine"
-	"tovik.example/tovik/internal/presence"
 )
 
 // ringSize is how many batches a receiver may lag behind before a snapshot is
 // what brings it up to date.
 const ringSize = 16
 
-// topic is a room as it is followed. It is guarded by the hub's lock.
+// topic is a room as it is followed in a view. It is guarded by the hub's lock.
 type topic struct {
-	room  presence.RoomName
+	engine.Topic
 	subs  map[*sub]struct{}
 	ring  []batch // consecutive, of one run, oldest first
 	ended bool    // out of the hub: to be dropped once its last batch is delivered
@@ -87,7 +86,7 @@ func encode(frame any) []byte {
 	return text
 }
 
-// idle tells that the room has nobody in it, as far as the topic has seen.
+// idle tells that the room does not exist, as far as the topic has seen.
 func (t *topic) idle() bool {
-	return len(t.ring) == 0 || t.ring[len(t.ring)-1].Count.People == 0
+	return len(t.ring) == 0 || t.ring[len(t.ring)-1].Ended
 }

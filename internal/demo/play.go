@@ -72,6 +72,9 @@ func (t *tab) live(ctx context.Context) {
 	t.arrived()
 	for ctx.Err() == nil {
 		pause(ctx, t.between(8*time.Second, 60*time.Second))
+		if t.link != nil && t.random.IntN(3) > 0 { // somebody is at the page
+			_ = t.link.Activity(ctx) // a link that is gone is mended by what comes next
+		}
 		if ctx.Err() == nil {
 			t.act(ctx)
 		}

@@ -29,16 +29,24 @@ func (r Revision) String() string {
 // Previous is the revision that a batch of this revision follows.
 func (r Revision) Previous() Revision { return Revision{Run: r.Run, Number: r.Number - 1} }
 
-// Batch is what changed in a room from one revision to the next: at most one
+// Topic is a room as a view sees it. Each has revisions of its own, so that those
+// of the open view tell nothing of who hides.
+type Topic struct {
+	Room presence.RoomName
+	View presence.View
+}
+
+// Batch is what changed in a topic from one revision to the next: at most one
 // entry for a person.
 type Batch struct {
-	Room     presence.RoomName
+	Topic
 	Revision Revision
 	At       time.Time // when it was sealed
 	Joined   []presence.Member
 	Changed  []presence.Member
 	Left     []Departure
-	Count    presence.Count // after it; no people: the room has ended, and so does the run
+	Count    presence.Count // after it
+	Ended    bool           // the room has ended, and so does the run
 }
 
 // Departure is a person's leave of a room.
@@ -51,7 +59,7 @@ type Departure struct {
 
 // Snapshot is a whole room at a revision.
 type Snapshot struct {
-	Room     presence.RoomName
+	Topic
 	Revision Revision
 	Members  []presence.Member // by user id
 	Count    presence.Count
@@ -59,9 +67,10 @@ type Snapshot struct {
 
 // feed numbers the batches of one life of a room.
 type feed struct {
-	room     presence.RoomName
+	topic    Topic
 	revision Revision
-	changes  []change // unsealed, in order of a person's first
+	sealAt   time.Duration // when the unsealed changes are to be sealed
+	changes  []change      // unsealed, in order of a person's first
 	index    map[presence.UserID]int
 }
 
@@ -72,20 +81,32 @@ type change struct {
 	lastSeen      int64
 }
 
-// note gathers a change of a member for the next seal of the room. Several
-// changes of one person become one, from the first state to the last.
+// note gathers a change of a member for the next seal of each topic in which it is
+// seen. Several changes of one person become one, from the first state to the
+// last.
 func (e *Engine) note(now presence.Instant, m presence.MemberChanged) {
-	f := e.feeds[m.Room]
+	for _, view := range []presence.View{presence.Full, presence.Open} {
+		if m.Views.Has(view) {
+			e.feed(now, Topic{m.Room, view}).note(m)
+		}
+	}
+}
+
+// feed returns a topic's feed, which from now on waits to be sealed.
+func (e *Engine) feed(now presence.Instant, topic Topic) *feed {
+	f := e.feeds[topic]
 	if f == nil {
-		f = &feed{room: m.Room, revision: Revision{Run: newRun()}, index: map[presence.UserID]int{}}
-		e.feeds[m.Room] = f
+		f = &feed{topic: topic, revision: Revision{Run: e.newRun(topic.View)}, index: map[presence.UserID]int{}}
+		e.feeds[topic] = f
 	}
 	if len(f.changes) == 0 {
-		if len(e.pending) == 0 {
-			e.sealAt = now.Mono + e.window
-		}
+		f.sealAt = now.Mono + e.window
 		e.pending = append(e.pending, f)
 	}
+	return f
+}
+
+func (f *feed) note(m presence.MemberChanged) {
 	i, ok := f.index[m.After.User]
 	if !ok {
 		i = len(f.changes)
@@ -96,12 +117,15 @@ func (e *Engine) note(now presence.Instant, m presence.MemberChanged) {
 	c.after, c.reason, c.lastSeen = m.After, m.Reason, m.LastSeen
 }
 
-func (e *Engine) sealAll(now presence.Instant) {
-	for _, f := range e.pending {
-		e.seal(now, f)
+// sealDue seals the feeds whose window is over. They wait in the order of their
+// first change, and so in that of their seals.
+func (e *Engine) sealDue(now presence.Instant) {
+	due := 0
+	for due < len(e.pending) && e.pending[due].sealAt <= now.Mono {
+		e.seal(now, e.pending[due])
+		due++
 	}
-	clear(e.pending)
-	e.pending = e.pending[:0]
+	e.pending = slices.Delete(e.pending, 0, due)
 }
 
 // sealNow seals one feed before its window is over.
@@ -115,7 +139,10 @@ func (e *Engine) sealNow(now presence.Instant, f *feed) {
 // seal makes one batch of a feed's unsealed changes and hands it to the sink.
 // Opposite changes cancel when they lead back to an equal member.
 func (e *Engine) seal(now presence.Instant, f *feed) {
-	b := Batch{Room: f.room, At: now.Wall.UTC(), Count: e.core.Count(f.room)}
+	b := Batch{
+		Topic: f.topic, At: now.Wall.UTC(),
+		Count: e.core.Count(f.topic.Room, f.topic.View), Ended: !e.core.Exists(f.topic.Room, f.topic.View),
+	}
 	for _, c := range f.changes {
 		was, is := c.before.Sessions > 0, c.after.Sessions > 0
 		switch {
@@ -131,8 +158,8 @@ func (e *Engine) seal(now presence.Instant, f *feed) {
 	clear(f.changes)
 	f.changes = f.changes[:0]
 	clear(f.index)
-	if b.Count.People == 0 {
-		delete(e.feeds, f.room)
+	if b.Ended {
+		delete(e.feeds, f.topic)
 	}
 	if len(b.Joined)+len(b.Changed)+len(b.Left) == 0 {
 		return
@@ -142,4 +169,4 @@ func (e *Engine) seal(now presence.Instant, f *feed) {
 	e.sink.Take(b)
 }
 
-func newRun() string { return rand.Text()[:10] }
+func randomRun(presence.View) string { return rand.Text()[:10] }

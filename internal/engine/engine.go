@@ -40,6 +40,8 @@ type Links interface {
 	AskBeat(presence.LinkID)
 	// Cut closes the connection, telling the client the reason.
 	Cut(presence.LinkID, presence.Reason)
+	// WarnExpiry tells the client when its token expires.
+	WarnExpiry(link presence.LinkID, expires time.Time)
 }
 
 // Options are what an Engine is made of. Sink and Links are required.
@@ -49,6 +51,9 @@ type Options struct {
 	Links  Links
 	Window time.Duration // 0 stands for DefaultWindow
 	Log    *slog.Logger  // nil stands for none; debug lines on sessions
+	// NewRun makes the runs of revisions of a view, each once; nil stands for random
+	// ones. A run must tell nothing of what happened before.
+	NewRun func(presence.View) string
 }
 
 // Engine is a core with a lock and a clock around it. All methods are safe for
@@ -57,6 +62,7 @@ type Engine struct {
 	sink   Sink
 	links  Links
 	window time.Duration
+	newRun func(presence.View) string
 	log    *slog.Logger
 	start  time.Time
 	kick   chan struct{} // holds one: time must be looked at anew; a second says nothing more
@@ -64,10 +70,11 @@ type Engine struct {
 	mu      sync.Mutex
 	core    *presence.Core
 	effects presence.Effects
-	feeds   map[presence.RoomName]*feed
-	pending []*feed       // feeds with unsealed changes, in order of their first
-	sealAt  time.Duration // when the pending changes are to be sealed
-	waiting time.Duration // what Run waits for
+	feeds   map[Topic]*feed
+	pending []*feed                          // feeds with unsealed changes, in order of their first
+	waiting time.Duration                    // what Run waits for
+	attempt uint64                           // of the last hello
+	settled map[uint64]chan presence.Settled // the hellos that wait for a probe; each holds one
 }
 
 // New returns an engine with an empty core. Nothing falls due until [Engine.Run]
@@ -79,32 +86,60 @@ func New(o Options) *Engine {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
+	if o.NewRun == nil {
+		o.NewRun = randomRun
+	}
 	return &Engine{
-		sink: o.Sink, links: o.Links, window: o.Window, log: o.Log,
+		sink: o.Sink, links: o.Links, window: o.Window, newRun: o.NewRun, log: o.Log,
 		start:   time.Now(),
 		kick:    make(chan struct{}, 1),
 		core:    presence.NewCore(o.Policy),
-		feeds:   map[presence.RoomName]*feed{},
+		feeds:   map[Topic]*feed{},
+		settled: map[uint64]chan presence.Settled{},
 		waiting: math.MaxInt64,
 	}
 }
 
-// Policy returns the realm's policy.
-func (e *Engine) Policy() presence.Policy { return e.core.Policy() }
+// Policy returns the realm's policy. It must not be changed.
+func (e *Engine) Policy() *presence.Policy { return e.core.Policy() }
 
-// Do applies an input at the present instant. Its error is a
-// [*presence.Refusal], or that of ctx when it is over before the input's turn.
+// Do applies an input at the present instant. A hello that has to wait for a
+// probe of an older link is answered after that. Its error is a
+// [*presence.Refusal], or that of ctx when it is over before the answer.
 func (e *Engine) Do(ctx context.Context, in presence.Input) (presence.Reply, error) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
 	if err := ctx.Err(); err != nil {
 		return presence.Reply{}, err
 	}
+	reply, settled, err := e.apply(in)
+	if settled == nil {
+		return reply, err
+	}
+	select {
+	case s := <-settled:
+		return s.Reply, s.Err
+	case <-ctx.Done():
+		return presence.Reply{}, ctx.Err()
+	}
+}
+
+func (e *Engine) apply(in presence.Input) (presence.Reply, chan presence.Settled, error) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if hello, ok := in.(presence.Hello); ok {
+		e.attempt++
+		hello.Attempt = e.attempt
+		in = hello
+	}
 	now := e.now()
 	reply, err := e.core.Apply(now, in, &e.effects)
+	var settled chan presence.Settled
+	if reply.Pending {
+		settled = make(chan presence.Settled, 1)
+		e.settled[e.attempt] = settled
+	}
 	e.carryOut(now)
 	e.wakeBefore(e.due())
-	return reply, err
+	return reply, settled, err
 }
 
 // Run lets time pass until ctx is over. It is called once.
@@ -129,9 +164,7 @@ func (e *Engine) pass() time.Duration {
 	now := e.now()
 	_, more := e.core.Advance(now, advanceMax, &e.effects)
 	e.carryOut(now)
-	if len(e.pending) > 0 && now.Mono >= e.sealAt {
-		e.sealAll(now)
-	}
+	e.sealDue(now)
 	if more {
 		e.waiting = now.Mono
 		return 0
@@ -146,7 +179,7 @@ func (e *Engine) due() time.Duration {
 		due = math.MaxInt64
 	}
 	if len(e.pending) > 0 {
-		due = min(due, e.sealAt)
+		due = min(due, e.pending[0].sealAt)
 	}
 	return due
 }
@@ -177,6 +210,11 @@ func (e *Engine) carryOut(now presence.Instant) {
 			e.links.AskBeat(effect.Link)
 		case presence.Cut:
 			e.links.Cut(effect.Link, effect.Reason)
+		case presence.WarnExpiry:
+			e.links.WarnExpiry(effect.Link, time.UnixMilli(effect.Expires))
+		case presence.Settled:
+			e.settled[effect.Attempt] <- effect
+			delete(e.settled, effect.Attempt)
 		case presence.SessionOpened:
 			e.log.Debug("session opened", "session", effect.Link.Session, "user", effect.User)
 		case presence.SessionResumed:
@@ -192,35 +230,37 @@ func (e *Engine) carryOut(now presence.Instant) {
 	e.effects.Reset()
 }
 
-// Snapshot returns a room as it is now, under its newest revision: unsealed
-// changes are sealed first. It is false when nobody is in the room.
-func (e *Engine) Snapshot(room presence.RoomName) (Snapshot, bool) {
+// Snapshot returns a topic as it is now, under its newest revision: unsealed
+// changes are sealed first. It is false when the room does not exist in the view.
+func (e *Engine) Snapshot(topic Topic) (Snapshot, bool) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	f := e.feeds[room]
-	if f == nil {
-		return Snapshot{Room: room}, false
+	snapshot := Snapshot{Topic: topic}
+	if f := e.feeds[topic]; f != nil {
+		e.sealNow(e.now(), f)
+		snapshot.Revision = f.revision
 	}
-	e.sealNow(e.now(), f)
-	members, ok := e.core.Members(room)
-	return Snapshot{Room: room, Revision: f.revision, Members: members, Count: e.core.Count(room)}, ok
+	snapshot.Members = e.core.Members(topic.Room, topic.View)
+	snapshot.Count = e.core.Count(topic.Room, topic.View)
+	return snapshot, e.core.Exists(topic.Room, topic.View)
 }
 
-// Count returns how many are in a room now.
-func (e *Engine) Count(room presence.RoomName) presence.Count {
+// Count returns how many are in a topic now. It is false when the room does not
+// exist in the view.
+func (e *Engine) Count(topic Topic) (presence.Count, bool) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	return e.core.Count(room)
+	return e.core.Count(topic.Room, topic.View), e.core.Exists(topic.Room, topic.View)
 }
 
-// Rooms returns the counts of all rooms that somebody is in, by name.
-func (e *Engine) Rooms() map[presence.RoomName]presence.Count {
+// Rooms returns the counts of all rooms that exist in a view, by name.
+func (e *Engine) Rooms(view presence.View) map[presence.RoomName]presence.Count {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	names := e.core.Rooms()
+	names := e.core.Rooms(view)
 	rooms := make(map[presence.RoomName]presence.Count, len(names))
 	for _, name := range names {
-		rooms[name] = e.core.Count(name)
+		rooms[name] = e.core.Count(name, view)
 	}
 	return rooms
 }

@@ -57,13 +57,14 @@ func (g *Gateway) Upgrade(ctx *fasthttp.RequestCtx) error {
 // carry serves a link until it ends, and lets the core know that it did.
 func (g *Gateway) carry(conn *websocket.Conn) {
 	l := &link{gateway: g, conn: conn, wake: make(chan struct{}, 1)}
-	l.receiver = g.hub.NewReceiver(l.notify)
 	if !g.links.add(l) {
 		_ = conn.Close()
 		return
 	}
 	l.serve()
-	l.receiver.Close()
+	if l.receiver != nil {
+		l.receiver.Close()
+	}
 	if l.carries != (presence.LinkID{}) {
 		_, _ = g.do(presence.LinkLost{Link: l.carries}) // never refused
 	}

@@ -11,6 +11,9 @@ import (
 	"tovik.example/tovik/wire"
 )
 
+// maxIdle bounds what a client may say of the time before its hello.
+const maxIdle = 30 * 24 * time.Hour
+
 // guest is who a link speaks for, and what it watches.
 type guest struct {
 	person   access.Person
@@ -58,7 +61,12 @@ func (l *link) hello(id wire.ID, data []byte) error {
 	}
 	l.guest, l.greeted = g, true
 	_ = l.conn.SetReadDeadline(time.Time{})
+	view := presence.Open
+	if g.operator {
+		view = presence.Full
+	}
 	l.answer(id, welcome, nil, func() {
+		l.receiver = l.gateway.hub.NewReceiver(view, l.notify)
 		for _, room := range rooms {
 			l.receiver.Follow(delivery.Joined, presence.Pattern(room), delivery.AtMembers)
 		}
@@ -94,10 +102,19 @@ func (g *Gateway) identify(h wire.Hello) (guest, error) {
 func (l *link) open(g guest, h wire.Hello, welcome *wire.Welcome) ([]presence.RoomName, error) {
 	in := presence.Hello{
 		User: g.person.User, Profile: g.person.Profile, Nonce: h.Nonce,
+		Issued: g.person.Issued.UnixMilli(), Expires: g.person.Expires.UnixMilli(), PageHidden: h.Hidden,
 		NewSession: presence.SessionID("s-" + rand.Text()), NewKey: rand.Text(),
 	}
 	if h.Resume != nil {
 		in.Session, in.Key = presence.SessionID(h.Resume.Session), h.Resume.Key
+	}
+	if h.IdleFor != nil {
+		idle := time.Duration(*h.IdleFor) * time.Millisecond
+		if *h.IdleFor < 0 || idle > maxIdle {
+			return nil, &wire.Problem{Code: wire.CodeBadField, Field: "idle_for", Value: strconv.FormatInt(*h.IdleFor, 10),
+				Detail: "nobody can have been idle for so long", Allowed: "milliseconds, from 0 to 30 days"}
+		}
+		in.IdleFor = &idle
 	}
 	if h.Rooms != nil {
 		in.Rooms = make([]presence.RoomName, len(h.Rooms))
@@ -196,12 +213,13 @@ func (g guest) watches(asked []wire.Watch) ([]watch, error) {
 	return list, nil
 }
 
-func timings(p presence.Policy) wire.Timings {
+func timings(p *presence.Policy) wire.Timings {
 	return wire.Timings{
 		BeatEvery:    p.BeatEvery.Milliseconds(),
 		Silence:      p.Silence().Milliseconds(),
 		GraceClosing: p.GraceClosing.Milliseconds(),
 		GraceLost:    p.GraceLost.Milliseconds(),
 		LongestGhost: p.LongestGhost().Milliseconds(),
+		IdleAfter:    p.IdleAfter.Milliseconds(),
 	}
 }

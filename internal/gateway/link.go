@@ -24,18 +24,18 @@ const (
 
 // link is one WebSocket connection.
 type link struct {
-	gateway  *Gateway
-	conn     *websocket.Conn
-	receiver *delivery.Receiver
-	carries  presence.LinkID // guarded by the registry; zero before hello and for operators
-	wake     chan struct{}   // holds one: there is something to write; a second says nothing more
+	gateway *Gateway
+	conn    *websocket.Conn
+	carries presence.LinkID // guarded by the registry; zero before hello and for operators
+	wake    chan struct{}   // holds one: there is something to write; a second says nothing more
 
 	// Of the reading goroutine alone.
 	guest   guest
 	greeted bool
 
 	// Of the writing goroutine alone.
-	asking *time.Ticker // for an operator's link: when to ask for a beat
+	receiver *delivery.Receiver // nil before hello
+	asking   *time.Ticker       // for an operator's link: when to ask for a beat
 
 	mu      sync.Mutex
 	outbox  []outgoing
@@ -138,6 +138,9 @@ func (l *link) write() {
 		if bye != nil {
 			l.sayGoodbye(bye)
 			return
+		}
+		if l.receiver == nil {
+			continue
 		}
 		frames = l.receiver.Next(frames[:0])
 		for _, frame := range frames {
@@ -289,6 +292,10 @@ func closeFor(reason presence.Reason) int {
 		return wire.CloseSilent
 	case presence.ReasonClosing:
 		return wire.CloseClosing
+	case presence.ReasonExpired:
+		return wire.CloseExpired
+	case presence.ReasonRemoved, presence.ReasonBye, presence.ReasonRefused:
+		return wire.CloseEnded
 	}
 	return websocket.CloseGoingAway
 }

@@ -3,8 +3,10 @@ package gateway
 import (
 	"context"
 	"sync"
+	"time"
 
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/wire"
 )
 
 // Links knows all links of the service. It is the [engine.Links] that carries
@@ -38,6 +40,13 @@ func (s *Links) AskBeat(id presence.LinkID) {
 func (s *Links) Cut(id presence.LinkID, reason presence.Reason) {
 	if l := s.carrier(id); l != nil {
 		l.close(closeFor(reason), string(reason))
+	}
+}
+
+// WarnExpiry implements [engine.Links].
+func (s *Links) WarnExpiry(id presence.LinkID, expires time.Time) {
+	if l := s.carrier(id); l != nil {
+		l.send(outgoing{frame: encode(wire.Expiring{Type: wire.TypeExpiring, Expires: wire.Time{Time: expires}})})
 	}
 }
 

@@ -20,13 +20,17 @@ const maxWatches = 64
 
 // handlers of the requests that come after hello, by type.
 var handlers = map[string]func(*link, wire.Request) error{
-	wire.TypeJoin:    (*link).join,
-	wire.TypeLeave:   (*link).leave,
-	wire.TypeWatch:   (*link).watch,
-	wire.TypeUnwatch: (*link).unwatch,
-	wire.TypeBeat:    (*link).beat,
-	wire.TypeBye:     (*link).bye,
-	wire.TypeClosing: (*link).closingFrame,
+	wire.TypeJoin:     (*link).join,
+	wire.TypeLeave:    (*link).leave,
+	wire.TypeWatch:    (*link).watch,
+	wire.TypeUnwatch:  (*link).unwatch,
+	wire.TypeBeat:     (*link).beat,
+	wire.TypeActivity: (*link).activity,
+	wire.TypeIdle:     (*link).idle,
+	wire.TypePage:     (*link).page,
+	wire.TypeRenew:    (*link).renew,
+	wire.TypeBye:      (*link).bye,
+	wire.TypeClosing:  (*link).closingFrame,
 }
 
 var requestTypes = func() string {
@@ -166,6 +170,55 @@ func (l *link) beat(r wire.Request) error {
 		l.answer(r.ID, nil, nil, nil)
 	}
 	return nil
+}
+
+// tell gives the core what a request says of the session, and answers it.
+func (l *link) tell(r wire.Request, in func(presence.LinkID) presence.Input) error {
+	from, err := l.session()
+	if err != nil {
+		return err
+	}
+	if _, err := l.gateway.do(in(from)); err != nil {
+		return err
+	}
+	l.answer(r.ID, nil, nil, nil)
+	return nil
+}
+
+func (l *link) activity(r wire.Request) error {
+	return l.tell(r, func(from presence.LinkID) presence.Input { return presence.Activity{From: from} })
+}
+
+func (l *link) idle(r wire.Request) error {
+	return l.tell(r, func(from presence.LinkID) presence.Input { return presence.Idle{From: from} })
+}
+
+func (l *link) page(r wire.Request) error {
+	return l.tell(r, func(from presence.LinkID) presence.Input { return presence.PageHidden{From: from, Hidden: r.Hidden} })
+}
+
+// renew takes a newer token of the same person. What it no longer grants is not
+// taken away before the next hello.
+func (l *link) renew(r wire.Request) error {
+	if l.guest.operator {
+		_, err := l.session()
+		return err
+	}
+	person, err := l.gateway.tokens.Verify(r.Token)
+	if err != nil {
+		return err
+	}
+	if person.User != l.guest.person.User {
+		return &wire.Problem{Code: wire.CodeBadToken, Field: "token", Detail: "the token is another person's",
+			Allowed: "a newer token of the person of this link"}
+	}
+	err = l.tell(r, func(from presence.LinkID) presence.Input {
+		return presence.Renew{From: from, Profile: person.Profile, Issued: person.Issued.UnixMilli(), Expires: person.Expires.UnixMilli()}
+	})
+	if err == nil {
+		l.guest.person = person
+	}
+	return err
 }
 
 // heard tells the core of a sign of life that is no input of its own. That the

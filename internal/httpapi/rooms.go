@@ -8,6 +8,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"tovik.example/tovik/internal/delivery"
+	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/wire"
 )
@@ -30,7 +31,7 @@ func (a *API) rooms(c fiber.Ctx) error {
 		return &wire.Problem{Code: wire.CodeBadField, Field: "limit", Value: wire.Shorten(c.Query("limit")),
 			Detail: "the limit of a page cannot be this", Allowed: "a whole number from 1 to 1000"}
 	}
-	counts := a.engine.Rooms()
+	counts := a.engine.Rooms(presence.Full)
 	names := make([]presence.RoomName, 0, len(counts))
 	for name := range counts {
 		if pattern.Match(name) {
@@ -44,7 +45,7 @@ func (a *API) rooms(c fiber.Ctx) error {
 		from++
 	}
 	for _, name := range names[from:min(from+limit, len(names))] {
-		page.Rooms = append(page.Rooms, wire.Room{Room: string(name), Count: wire.Count(counts[name])})
+		page.Rooms = append(page.Rooms, wire.Room{Room: string(name), Count: delivery.Count(counts[name])})
 	}
 	if from+limit < len(names) {
 		page.Next = string(names[from+limit-1])
@@ -58,11 +59,11 @@ func (a *API) room(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
-	count := a.engine.Count(room)
-	if count.People == 0 {
+	count, ok := a.engine.Count(engine.Topic{Room: room, View: presence.Full})
+	if !ok {
 		return unknownRoom(room)
 	}
-	return c.JSON(wire.Room{Room: string(room), Count: wire.Count(count)})
+	return c.JSON(wire.Room{Room: string(room), Count: delivery.Count(count)})
 }
 
 func (a *API) members(c fiber.Ctx) error {
@@ -70,7 +71,7 @@ func (a *API) members(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
-	snapshot, ok := a.engine.Snapshot(room)
+	snapshot, ok := a.engine.Snapshot(engine.Topic{Room: room, View: presence.Full})
 	if !ok {
 		return unknownRoom(room)
 	}

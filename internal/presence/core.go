@@ -8,10 +8,6 @@ import (
 	"time"
 )
 
-// lateness is how much later than due the core may be advanced before it takes
-// that for a pause of its machine.
-const lateness = time.Second
-
 // Core holds the presence of one realm. Make one with [NewCore].
 type Core struct {
 	policy   Policy
@@ -19,8 +15,11 @@ type Core struct {
 	people   map[UserID]*person
 	rooms    map[RoomName]*room
 	wheel    *wheel
-	awake    time.Duration // never goes back
+	awake    awakeTime     // never goes back
 	paused   time.Duration // the sum of all pauses
+
+	epoch uint64       // counts observations
+	seen  []seenMember // memory of the last observation, for the next
 }
 
 // NewCore returns an empty core with the given policy.
@@ -34,8 +33,8 @@ func NewCore(policy Policy) *Core {
 	}
 }
 
-// Policy returns the policy that the core keeps.
-func (c *Core) Policy() Policy { return c.policy }
+// Policy returns the policy that the core keeps. It must not be changed.
+func (c *Core) Policy() *Policy { return &c.policy }
 
 // Apply tells the core what happened at the instant, and appends what follows
 // to out. Instants must not go back. Its error is a [*Refusal]; a refused input
@@ -43,57 +42,67 @@ func (c *Core) Policy() Policy { return c.policy }
 func (c *Core) Apply(at Instant, in Input, out *Effects) (Reply, error) {
 	now := c.read(at)
 	switch in := in.(type) {
+	case Beat:
+		_, err := c.speaks(now, in.From, out)
+		return Reply{}, err
 	case Hello:
 		return c.hello(now, in, out)
 	case ClosingBeacon:
-		return c.closingBeacon(now, in, out)
+		return c.closingBeacon(now, in, out), nil
 	case BeatWritten:
 		c.beatWritten(now, in.To)
-		return Reply{}, nil
 	case LinkLost:
-		if s, err := c.from(in.Link); err == nil {
-			c.lose(now, s, ReasonLost, out)
-		}
-		return Reply{}, nil
-	case Beat:
-		_, err := c.speaks(now, in.From)
-		return Reply{}, err
-	case Join:
-		s, err := c.speaks(now, in.From)
-		if err != nil {
-			return Reply{}, err
-		}
-		return Reply{}, c.join(now, s, in.Room, out)
-	case Leave:
-		s, err := c.speaks(now, in.From)
-		if err != nil {
-			return Reply{}, err
-		}
-		return Reply{}, c.leave(s, in.Room, out)
-	case Bye:
-		s, err := c.speaks(now, in.From)
-		if err == nil {
-			c.end(s, ReasonBye, out)
-		}
-		return Reply{}, err
-	case Closing:
-		s, err := c.speaks(now, in.From)
-		if err == nil {
-			c.lose(now, s, ReasonClosing, out)
-		}
-		return Reply{}, err
+		c.linkLost(now, in.Link, out)
+	case SetStatus:
+		return Reply{}, c.setStatus(now, in, out)
+	case Hide:
+		return Reply{}, c.hide(now, in, out)
+	case Remove:
+		c.remove(now, in, out)
+	case SignOut:
+		c.signOut(now, in, out)
+	case EndSession:
+		return Reply{}, c.endSession(now, in, out)
+	case Declare:
+		c.declare(in)
+	default:
+		return Reply{}, c.applyFrom(now, in, out)
 	}
-	panic(fmt.Sprintf("presence: unknown input %T", in))
+	return Reply{}, nil
 }
 
-// speaks finds the session of the link and notes the sign of life: any frame is
-// one, also a frame whose request is refused.
-func (c *Core) speaks(now reading, link LinkID) (*session, error) {
-	s, err := c.from(link)
-	if err == nil {
-		s.hears(now)
+// applyFrom applies an input that comes over a link.
+func (c *Core) applyFrom(now reading, in Input, out *Effects) error {
+	from := func(link LinkID, act func(*session) error) error {
+		s, err := c.speaks(now, link, out)
+		if err != nil {
+			return err
+		}
+		return act(s)
 	}
-	return s, err
+	switch in := in.(type) {
+	case Join:
+		return from(in.From, func(s *session) error { return c.join(now, s, in.Room, out) })
+	case Leave:
+		return from(in.From, func(s *session) error { return c.leave(now, s, in.Room, out) })
+	case Activity:
+		return from(in.From, func(s *session) error { c.activity(now, s, out); return nil })
+	case Idle:
+		return from(in.From, func(s *session) error { c.setIdle(s, !s.noInput, out); return nil })
+	case PageHidden:
+		return from(in.From, func(s *session) error { s.pageHidden = in.Hidden; return nil })
+	case Typing:
+		return from(in.From, func(s *session) error { return c.typing(now, s, in, out) })
+	case Sent:
+		return from(in.From, func(s *session) error { return c.typing(now, s, Typing{in.From, in.Room, in.Number, false}, out) })
+	case Renew:
+		return from(in.From, func(s *session) error { return c.renew(now, s, in, out) })
+	case Bye:
+		return from(in.From, func(s *session) error { c.end(now, s, ReasonBye, out); return nil })
+	case Closing:
+		return from(in.From, func(s *session) error { c.lose(now, s, ReasonClosing, out); return nil })
+	}
+	panic(fmt.Sprintf("presence: unknown input %T", in))
 }
 
 // Advance does what has become due by the instant, at most max timers of it, and
@@ -111,7 +120,7 @@ func (c *Core) Advance(at Instant, max int, out *Effects) (next Instant, more bo
 		if t == nil {
 			return c.next(at), false
 		}
-		c.fire(now, t.session, out)
+		t.owner.fire(c, now, out)
 	}
 	return at, true
 }
@@ -139,35 +148,62 @@ func (c *Core) read(at Instant) reading {
 	return reading{awake: c.awake, wall: at.Wall.UnixMilli()}
 }
 
-// Members returns the members of a room ordered by user id, and false when
-// nobody is in it.
-func (c *Core) Members(name RoomName) ([]Member, bool) {
-	r := c.rooms[name]
+// Exists tells whether a room exists in a view: somebody is in it, or it is
+// declared.
+func (c *Core) Exists(room RoomName, view View) bool {
+	r := c.rooms[room]
+	return r != nil && (r.declared || r.counts[view].People > 0)
+}
+
+// Members returns the members of a room in a view, ordered by user id. It is
+// empty for a room that does not exist.
+func (c *Core) Members(room RoomName, view View) []Member {
+	r := c.rooms[room]
 	if r == nil {
-		return nil, false
+		return nil
 	}
 	members := make([]Member, 0, len(r.members))
 	for _, m := range r.members {
-		members = append(members, m.shown())
+		if seen := m.sight(view); seen.Sessions > 0 {
+			members = append(members, seen.Member)
+		}
 	}
 	slices.SortFunc(members, func(a, b Member) int { return strings.Compare(string(a.User), string(b.User)) })
-	return members, true
+	return members
 }
 
-// Count returns how many are in a room, in constant time.
-func (c *Core) Count(name RoomName) Count {
-	r := c.rooms[name]
-	if r == nil {
-		return Count{}
+// Count returns how many are in a room in a view, in constant time.
+func (c *Core) Count(room RoomName, view View) Count {
+	if r := c.rooms[room]; r != nil {
+		return r.counts[view]
 	}
-	return Count{People: len(r.members), Sessions: r.sessions}
+	return Count{}
 }
 
-// Rooms returns the names of all rooms, in no particular order.
-func (c *Core) Rooms() []RoomName {
+// Typing returns who types in a room in a view, in the order in which they began.
+func (c *Core) Typing(room RoomName, view View) []UserID {
+	if r := c.rooms[room]; r != nil {
+		return slices.Clone(r.typists[view])
+	}
+	return nil
+}
+
+// Person returns what a view sees of a person as such.
+func (c *Core) Person(user UserID, view View) Appearance {
+	if p := c.people[user]; p != nil {
+		return p.appearance(view)
+	}
+	return Appearance{Status: Offline}
+}
+
+// Rooms returns the names of all rooms that exist in a view, in no particular
+// order.
+func (c *Core) Rooms(view View) []RoomName {
 	names := make([]RoomName, 0, len(c.rooms))
 	for name := range c.rooms {
-		names = append(names, name)
+		if c.Exists(name, view) {
+			names = append(names, name)
+		}
 	}
 	return names
 }
@@ -182,9 +218,13 @@ func without[T comparable](list []T, x T) []T {
 	return list
 }
 
+// unique keeps the first of each room, and tells nil from empty as before.
 func unique(rooms []RoomName) []RoomName {
+	if rooms == nil {
+		return nil
+	}
 	seen := make(map[RoomName]bool, len(rooms))
-	var list []RoomName
+	list := make([]RoomName, 0, len(rooms))
 	for _, room := range rooms {
 		if !seen[room] {
 			seen[room] = true
@@ -192,11 +232,4 @@ func unique(rooms []RoomName) []RoomName {
 		}
 	}
 	return list
-}
-
-func plural(n int, noun string) string {
-	if n == 1 {
-		return "at most 1 " + noun
-	}
-	return fmt.Sprintf("at most %d %ss", n, noun)
 }

@@ -16,24 +16,58 @@ func (e *Effects) Reset() {
 
 func (e *Effects) add(effect Effect) { e.List = append(e.List, effect) }
 
-// MemberChanged says that what others see of a person in a room has changed.
-// Before or After has no sessions when the person was not, or is no longer, a
-// member. Reason and the time of the last sign of life go with a leave.
+// MemberChanged says that what is seen of a person in a room has changed in these
+// views. Before or After has no sessions when the person was not, or is no
+// longer, a member. Reason and LastSeen go with a leave.
 type MemberChanged struct {
+	Views         Views
 	Room          RoomName
 	Before, After Member
 	Reason        Reason
 	LastSeen      int64 // Unix milliseconds
 }
 
-// AskBeat wants a beat request written to a link, and [BeatWritten] told when it
-// has been.
-type AskBeat struct{ Link LinkID }
+// TypingChanged says that a person has begun or ceased to type in a room.
+type TypingChanged struct {
+	Views Views
+	Room  RoomName
+	User  UserID
+	On    bool
+}
 
-// Cut wants the connection of a link closed: the session has gone on without it.
+// PersonChanged says that what is seen of a person as such has changed.
+type PersonChanged struct {
+	Views         Views
+	User          UserID
+	Before, After Appearance
+	LastSeen      int64 // Unix milliseconds; goes with After.Status Offline
+}
+
+// AskBeat wants a beat request written to a link, and [BeatWritten] told when it
+// has been. A probe is urgent: another page claims the session.
+type AskBeat struct {
+	Link  LinkID
+	Probe bool
+}
+
+// Cut wants the connection of a link closed: the session has gone on, or ended,
+// without it.
 type Cut struct {
 	Link   LinkID
 	Reason Reason
+}
+
+// WarnExpiry wants the link told that its token expires soon.
+type WarnExpiry struct {
+	Link    LinkID
+	Expires int64 // Unix milliseconds
+}
+
+// Settled answers a hello that was pending.
+type Settled struct {
+	Attempt uint64
+	Reply   Reply
+	Err     error // a [*Refusal], or nil
 }
 
 // SessionOpened says that a new session has begun.
@@ -61,8 +95,12 @@ type SessionEnded struct {
 }
 
 func (MemberChanged) effect()  {}
+func (TypingChanged) effect()  {}
+func (PersonChanged) effect()  {}
 func (AskBeat) effect()        {}
 func (Cut) effect()            {}
+func (WarnExpiry) effect()     {}
+func (Settled) effect()        {}
 func (SessionOpened) effect()  {}
 func (SessionInGrace) effect() {}
 func (SessionResumed) effect() {}

@@ -1,18 +1,28 @@
 package presence
 
+import "time"
+
 // Input is something that happened, as [Core.Apply] is told of it: one of the
-// types of this file.
+// types of this file. Inputs with a field From come over a link and are a sign of
+// life; the others come from the service itself, its operators and back ends.
 type Input interface{ input() }
 
 // Hello opens a session, or brings one back, on a new link. It is applied whole
 // or refused whole.
 //
-// Session, Key and Nonce are what the client kept from before; they are empty
-// on a first visit. NewSession and NewKey are fresh ids for the case that a new
+// Session, Key and Nonce are what the client kept from before; they are empty on
+// a first visit. NewSession and NewKey are fresh ids for the case that a new
 // session is needed: the core makes no random values of its own.
 type Hello struct {
+	// Attempt names this hello in the [Settled] that may have to answer it.
+	Attempt uint64
+
 	User    UserID
 	Profile Profile
+
+	// Issued and Expires are the times of the person's token in Unix milliseconds.
+	// Expires 0 stands for never.
+	Issued, Expires int64
 
 	Session SessionID
 	Key     string
@@ -21,9 +31,21 @@ type Hello struct {
 	NewSession SessionID
 	NewKey     string
 
-	// Rooms are the rooms that the session is in from now on. Nil keeps those of
-	// a resumed session; an empty list leaves them all.
+	// Rooms are the rooms that the session is in from now on. Nil keeps those that
+	// a resumed session is still in; an empty list leaves them all.
 	Rooms []RoomName
+
+	// Leased says that the session has no connection: it comes again within the
+	// policy's lease, and each time is a sign of life.
+	Leased bool
+	// NoInput says that no human sits at the session (a device, a bot): it is awake
+	// while it is alive. Whether the token allows that is checked before.
+	NoInput bool
+	// PageHidden says that the page is hidden.
+	PageHidden bool
+	// IdleFor says for how long there has been no activity. Nil: a resumed session
+	// keeps what is known, a new one is awake.
+	IdleFor *time.Duration
 }
 
 // Join puts the session into a room, which comes into being if need be. Joining
@@ -41,6 +63,42 @@ type Leave struct {
 
 // Beat is a sign of life: any frame of the client's own code.
 type Beat struct{ From LinkID }
+
+// Activity is a sign that a human is doing something at the session.
+type Activity struct{ From LinkID }
+
+// Idle says that there is nobody at the session now.
+type Idle struct{ From LinkID }
+
+// PageHidden says whether the page of the session is hidden.
+type PageHidden struct {
+	From   LinkID
+	Hidden bool
+}
+
+// Typing reports that the person composes in a room, or has stopped. Reports of a
+// session in a room are numbered; one that is not newer than the last changes
+// nothing.
+type Typing struct {
+	From   LinkID
+	Room   RoomName
+	Number uint64
+	On     bool
+}
+
+// Sent says that what was composed has been sent. It is a report like Typing.
+type Sent struct {
+	From   LinkID
+	Room   RoomName
+	Number uint64
+}
+
+// Renew brings a newer token of the same person.
+type Renew struct {
+	From            LinkID
+	Profile         Profile
+	Issued, Expires int64 // as in Hello
+}
 
 // BeatWritten says that the beat request asked for by [AskBeat] has really been
 // written to the link. Silence counts from here.
@@ -66,19 +124,69 @@ type ClosingBeacon struct {
 // LinkLost says that the connection of a link is gone.
 type LinkLost struct{ Link LinkID }
 
+// SetStatus sets what others see of a person, Busy or Away, or with an empty
+// Status lets it follow their sessions again. It survives the sessions. Until, in
+// Unix milliseconds, is when it ends by itself; 0 stands for never.
+type SetStatus struct {
+	User   UserID
+	Status Status
+	Note   string
+	Until  int64
+}
+
+// Hide takes a person out of the open view, or puts them back into it.
+type Hide struct {
+	User   UserID
+	Hidden bool
+}
+
+// SignOut ends all sessions of a person now.
+type SignOut struct{ User UserID }
+
+// EndSession ends one session now, by an operator's will.
+type EndSession struct{ Session SessionID }
+
+// Remove takes a person out of a room, or with an empty Room out of everything.
+// Their tokens issued up to now are refused from then on: there, or altogether.
+type Remove struct {
+	User UserID
+	Room RoomName
+}
+
+// Declare lets a room exist while nobody is in it, or no longer.
+type Declare struct {
+	Room     RoomName
+	Declared bool
+}
+
 func (Hello) input()         {}
 func (Join) input()          {}
 func (Leave) input()         {}
 func (Beat) input()          {}
+func (Activity) input()      {}
+func (Idle) input()          {}
+func (PageHidden) input()    {}
+func (Typing) input()        {}
+func (Sent) input()          {}
+func (Renew) input()         {}
 func (BeatWritten) input()   {}
 func (Bye) input()           {}
 func (Closing) input()       {}
 func (ClosingBeacon) input() {}
 func (LinkLost) input()      {}
+func (SetStatus) input()     {}
+func (Hide) input()          {}
+func (SignOut) input()       {}
+func (EndSession) input()    {}
+func (Remove) input()        {}
+func (Declare) input()       {}
 
 // Reply is the answer to an accepted input. Inputs other than [Hello] and
 // [ClosingBeacon] leave it empty.
 type Reply struct {
+	// Pending says that the hello waits for the session's older link to be probed;
+	// a [Settled] answers it, after the policy's Probe at the latest.
+	Pending bool
 	// Link is the link that the session has from now on.
 	Link LinkID
 	// Key is the secret with which the client can resume the session.

@@ -9,12 +9,20 @@ type Instant struct {
 	Wall time.Time
 }
 
-// reading is an Instant inside the core. Its awake time is the monotonic time
-// less every stretch in which the machine stood still: it did not listen then, so
-// nobody can be blamed for their silence.
+// awakeTime is the monotonic time less every stretch in which the machine stood
+// still: it did not listen then, so nobody can be blamed for their silence.
+type awakeTime = time.Duration
+
+// reading is an Instant inside the core.
 type reading struct {
-	awake time.Duration
+	awake awakeTime
 	wall  int64 // Unix milliseconds: eight bytes in each session where time.Time takes 24
+}
+
+// until returns the awake time at which the wall clock will show a time, if
+// neither stands still meanwhile. Who waits for it looks at the wall again.
+func (r reading) until(wall int64) awakeTime {
+	return r.awake + time.Duration(wall-r.wall)*time.Millisecond
 }
 
 func stamp(milliseconds int64) time.Time { return time.UnixMilli(milliseconds).UTC() }

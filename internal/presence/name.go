@@ -11,9 +11,6 @@ import (
 const (
 	maxRoomName  = 128
 	maxUserID    = 128
-	maxName      = 128
-	maxPicture   = 1024
-	maxNonce     = 64
 	nameWordRule = "1 to 128 bytes: words of letters a-z A-Z, digits, - and _, joined by single dots"
 )
 

@@ -1,6 +1,9 @@
 package presence
 
-import "cmp"
+import (
+	"cmp"
+	"time"
+)
 
 // Profile is what a person's token says of them besides their id.
 type Profile struct {
@@ -8,55 +11,157 @@ type Profile struct {
 	Picture string // the address of a picture, may be empty
 }
 
-// CheckPerson tells whether a person can be known by this id and profile. Its
-// error is a [*Refusal] that names the field.
-func CheckPerson(user UserID, profile Profile) error {
-	return cmp.Or(
-		checkText(CodeBadUser, "user", string(user), maxUserID, required),
-		checkText(CodeBadProfile, "name", profile.Name, maxName, optional),
-		checkText(CodeBadProfile, "picture", profile.Picture, maxPicture, optional),
-	)
-}
-
 // Status is what others see of a person.
 type Status string
 
 const (
-	Online  Status = "online"  // has an unended session
-	Offline Status = "offline" // has none
+	Online  Status = "online"  // has a session at which somebody is awake
+	Away    Status = "away"    // has sessions, all of them idle; or says so
+	Busy    Status = "busy"    // says so
+	Offline Status = "offline" // has no unended session
 )
 
-// person is known to the core while they have an unended session.
+// Appearance is what others see of a person as such. Note and Until go with a set
+// status.
+type Appearance struct {
+	Status Status
+	Note   string
+	Until  int64 // Unix milliseconds; 0 stands for no end
+}
+
+// person is known to the core while they have an unended session, or something
+// that outlives sessions: a set status, that they hide, that they were removed.
 type person struct {
 	id       UserID
 	profile  Profile
 	sessions []*session
 	members  []*member
+	awake    int        // unended sessions that are not idle
+	set      Appearance // a set status; the zero value when none is
+	hidden   bool
+	removed  *removal
+	timer    timer // for the end of a set status
 }
 
-func (p *person) status() Status {
-	if len(p.sessions) == 0 {
-		return Offline
+// removal is what tokens are refused for: those issued up to these times, in Unix
+// milliseconds.
+type removal struct {
+	altogether int64
+	rooms      map[RoomName]int64
+}
+
+// CheckPerson tells whether a person can be known by this id and profile. Its
+// error is a [*Refusal] that names the field.
+func (p *Policy) CheckPerson(user UserID, profile Profile) error {
+	return cmp.Or(
+		checkText(CodeBadUser, "user", string(user), maxUserID, required),
+		checkText(CodeBadProfile, "name", profile.Name, p.NameBytes, optional),
+		checkText(CodeBadProfile, "picture", profile.Picture, p.PictureBytes, optional),
+	)
+}
+
+// known returns the person, who from now on is known until forgotten.
+func (c *Core) known(user UserID) *person {
+	p := c.people[user]
+	if p == nil {
+		p = &person{id: user}
+		p.timer.owner = p
+		c.people[user] = p
 	}
-	return Online
+	return p
 }
 
-// setProfile takes over what the newest token says, in every room at once.
-func (c *Core) setProfile(p *person, profile Profile, out *Effects) {
-	if p.profile == profile {
+// forget lets a person go of whom there is nothing left to know.
+func (c *Core) forget(p *person) {
+	if len(p.sessions) == 0 && p.set == (Appearance{}) && !p.hidden && p.removed == nil {
+		delete(c.people, p.id)
+	}
+}
+
+// appearance resolves a person's status; the first that applies wins (DESIGN.md
+// §3, Status).
+//
+//  1. no unended session: offline;
+//  2. the person set busy or away: that;
+//  3. a session that is not idle: online;
+//  4. else away.
+func (p *person) appearance(view View) Appearance {
+	appearance, _ := p.resolve(view)
+	return appearance
+}
+
+func (p *person) resolve(view View) (Appearance, Rule) {
+	switch {
+	case len(p.sessions) == 0:
+		return Appearance{Status: Offline}, RuleNoSession
+	case view == Open && p.hidden:
+		return Appearance{Status: Offline}, RuleHidden
+	case p.set.Status != "":
+		return p.set, RuleSet
+	case p.awake > 0:
+		return Appearance{Status: Online}, RuleAwake
+	}
+	return Appearance{Status: Away}, RuleIdle
+}
+
+// setStatus changes a set status. It is announced only if what others see
+// changes; that of somebody offline waits for their return.
+func (c *Core) setStatus(now reading, in SetStatus, out *Effects) error {
+	if in.Status != "" && in.Status != Busy && in.Status != Away {
+		return &Refusal{Code: CodeBadStatus, Field: "status", Value: string(in.Status), Allowed: "busy, away, or empty to follow the sessions"}
+	}
+	if err := checkText(CodeBadNote, "note", in.Note, maxNoteBytes, optional); err != nil {
+		return err
+	}
+	if in.Until != 0 && in.Until <= now.wall {
+		return &Refusal{Code: CodeBadStatus, Field: "until", Value: stamp(in.Until).Format(time.RFC3339), Allowed: "a time in the future"}
+	}
+	p := c.known(in.User)
+	c.observe(p, leaving{}, out, func() {
+		p.set = Appearance{}
+		if in.Status != "" {
+			p.set = Appearance{Status: in.Status, Note: in.Note, Until: in.Until}
+		}
+	})
+	c.wheel.clear(&p.timer)
+	if p.set.Until != 0 {
+		c.wheel.set(&p.timer, now.until(p.set.Until))
+	}
+	c.forget(p)
+	return nil
+}
+
+// fire ends a set status whose time has come by the wall clock.
+func (p *person) fire(c *Core, now reading, out *Effects) {
+	if now.wall < p.set.Until {
+		c.wheel.set(&p.timer, now.until(p.set.Until))
 		return
 	}
-	before := make([]Member, len(p.members))
-	for i, m := range p.members {
-		before[i] = m.shown()
-	}
-	p.profile = profile
-	for i, m := range p.members {
-		out.add(MemberChanged{Room: m.room.name, Before: before[i], After: m.shown()})
-	}
+	c.observe(p, leaving{}, out, func() { p.set = Appearance{} })
+	c.forget(p)
 }
 
-func tooManySessions(p Policy) error {
-	return &Refusal{Code: CodeTooManySessions, Field: "user",
-		Allowed: plural(p.SessionsPerPerson, "session") + " at once for one person"}
+// hide takes a person out of the open view: there it is a plain leave of every
+// room, and the return a plain join, with a since of its own. Who hides takes no
+// place there, so a room may be full when they want to return.
+func (c *Core) hide(now reading, in Hide, out *Effects) error {
+	p := c.known(in.User)
+	defer c.forget(p)
+	if p.hidden == in.Hidden {
+		return nil
+	}
+	if !in.Hidden {
+		for _, m := range p.members {
+			if !m.room.hasPlace() {
+				return roomFull(m.room.name, m.room.policy)
+			}
+		}
+	}
+	c.observe(p, leaving{ReasonLeave, now.wall}, out, func() {
+		p.hidden = in.Hidden
+		for _, m := range p.members {
+			m.since[Open] = now.wall
+		}
+	})
+	return nil
 }

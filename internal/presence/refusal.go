@@ -13,8 +13,14 @@ const (
 	CodeBadUser         Code = "bad-user"
 	CodeBadProfile      Code = "bad-profile"
 	CodeBadNonce        Code = "bad-nonce"
+	CodeBadStatus       Code = "bad-status"
+	CodeBadNote         Code = "bad-note"
 	CodeTooManyRooms    Code = "too-many-rooms"
 	CodeTooManySessions Code = "too-many-sessions"
+	CodeAlreadyHere     Code = "already-here"
+	CodeRoomFull        Code = "room-full"
+	CodeRemoved         Code = "removed"
+	CodeExpired         Code = "expired-token"
 	CodeNotInRoom       Code = "not-in-room"
 	CodeNoSession       Code = "no-session"
 	CodeOldLink         Code = "old-link"
@@ -22,11 +28,12 @@ const (
 
 // Codes are all of them.
 var Codes = []Code{
-	CodeBadRoom, CodeBadPattern, CodeBadUser, CodeBadProfile, CodeBadNonce, CodeTooManyRooms, CodeTooManySessions,
+	CodeBadRoom, CodeBadPattern, CodeBadUser, CodeBadProfile, CodeBadNonce, CodeBadStatus, CodeBadNote,
+	CodeTooManyRooms, CodeTooManySessions, CodeAlreadyHere, CodeRoomFull, CodeRemoved, CodeExpired,
 	CodeNotInRoom, CodeNoSession, CodeOldLink,
 }
 
-// Refusal is the error of every input that the core does not accept. A refused
+// Refusal is the error of every input that the core does not accept. Such an
 // input has changed nothing.
 type Refusal struct {
 	Code    Code
@@ -40,4 +47,26 @@ func (r *Refusal) Error() string {
 		return fmt.Sprintf("%s: %s", r.Code, r.Allowed)
 	}
 	return fmt.Sprintf("%s: %s is %q; allowed: %s", r.Code, r.Field, r.Value, r.Allowed)
+}
+
+func tooManyRooms(p *Policy) error {
+	return &Refusal{Code: CodeTooManyRooms, Field: "rooms", Allowed: atMost(p.RoomsPerSession, "room") + " at once in one session"}
+}
+
+func tooManySessions(p *Policy) error {
+	return &Refusal{Code: CodeTooManySessions, Field: "user", Allowed: atMost(p.SessionsPerPerson, "session") + " at once for one person"}
+}
+
+func roomFull(room RoomName, p *RoomPolicy) error {
+	return &Refusal{Code: CodeRoomFull, Field: "room", Value: string(room), Allowed: atMost(p.Capacity, "person")}
+}
+
+func atMost(n int, noun string) string {
+	switch {
+	case n == 1:
+		return "at most 1 " + noun
+	case noun == "person":
+		return fmt.Sprintf("at most %d people", n)
+	}
+	return fmt.Sprintf("at most %d %ss", n, noun)
 }

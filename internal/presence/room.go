@@ -1,55 +1,41 @@
 package presence
 
-import "time"
-
-// Member is what is seen of a person in a room. Two members with equal fields
-// look the same to everybody.
-type Member struct {
-	User     UserID
-	Profile  Profile
-	Status   Status
-	Since    time.Time // of the person, not of their oldest tab
-	Sessions int       // in this room; 0 stands for no member
-}
-
-// Count says how many are in a room. A person with three tabs is one person and
-// three sessions.
-type Count struct{ People, Sessions int }
-
-// room exists while somebody is in it.
+// room exists while somebody is in it or it is declared.
 type room struct {
 	name     RoomName
+	policy   *RoomPolicy
+	declared bool
 	members  map[UserID]*member
-	sessions int
+	counts   [viewCount]Count
+	typists  [viewCount][]UserID
 }
 
 // member is the merge of a person's entries in a room.
 type member struct {
 	room    *room
 	person  *person
-	since   int64 // Unix milliseconds
+	since   [viewCount]int64 // Unix milliseconds
 	entries []*entry
+	epoch   uint64 // of the observation that has seen it
 }
 
 // entry is one session in one room.
 type entry struct {
-	session *session
-	member  *member
+	session  *session
+	member   *member
+	deadline awakeTime // in grace: when it leaves the room
+	reason   Reason    // in grace: why
+
+	typing bool
+	report uint64    // the number of the last typing report
+	until  awakeTime // typing: when it expires
 }
 
-func (m *member) shown() Member {
-	return Member{
-		User:     m.person.id,
-		Profile:  m.person.profile,
-		Status:   m.person.status(),
-		Since:    stamp(m.since),
-		Sessions: len(m.entries),
-	}
-}
+func (e *entry) room() *room { return e.member.room }
 
 func (s *session) entry(name RoomName) *entry {
 	for _, e := range s.entries {
-		if e.member.room.name == name {
+		if e.room().name == name {
 			return e
 		}
 	}
@@ -60,76 +46,110 @@ func (s *session) entry(name RoomName) *entry {
 func (s *session) rooms() []RoomName {
 	names := make([]RoomName, len(s.entries))
 	for i, e := range s.entries {
-		names[i] = e.member.room.name
+		names[i] = e.room().name
 	}
 	return names
 }
 
-func (c *Core) join(now reading, s *session, name RoomName, out *Effects) error {
-	if s.entry(name) == nil && len(s.entries) >= c.policy.RoomsPerSession {
-		return tooManyRooms(c.policy)
+// hasPlace tells whether one more person may come into the open view of a room.
+// Who hides neither takes a place nor needs one.
+func (r *room) hasPlace() bool {
+	return r.policy.Capacity == 0 || r.counts[Open].People < r.policy.Capacity
+}
+
+// mayEnter tells whether a person may come into a room with a token issued at the
+// time.
+func (c *Core) mayEnter(p *person, user UserID, issued int64, name RoomName) error {
+	if p != nil && p.removed != nil && issued <= p.removed.rooms[name] {
+		return &Refusal{Code: CodeRemoved, Field: "room", Value: string(name),
+			Allowed: "a token issued after the removal from this room"}
 	}
-	c.enter(now, s, name, out)
+	r := c.rooms[name]
+	if r == nil || r.members[user] != nil || (p != nil && p.hidden) || r.hasPlace() {
+		return nil
+	}
+	return roomFull(name, r.policy)
+}
+
+func (c *Core) join(now reading, s *session, name RoomName, out *Effects) error {
+	if s.entry(name) != nil {
+		return nil
+	}
+	if len(s.entries) >= c.policy.RoomsPerSession {
+		return tooManyRooms(&c.policy)
+	}
+	if err := c.mayEnter(s.person, s.person.id, s.issued, name); err != nil {
+		return err
+	}
+	c.observe(s.person, leaving{}, out, func() { c.enter(now, s, name) })
 	return nil
 }
 
 // enter puts a session into a room, which comes into being if need be.
-func (c *Core) enter(now reading, s *session, name RoomName, out *Effects) {
+func (c *Core) enter(now reading, s *session, name RoomName) {
 	if s.entry(name) != nil {
 		return
 	}
-	r := c.rooms[name]
-	if r == nil {
-		r = &room{name: name, members: map[UserID]*member{}}
-		c.rooms[name] = r
-	}
+	r := c.existing(name)
 	m := r.members[s.person.id]
-	var before Member
 	if m == nil {
-		m = &member{room: r, person: s.person, since: now.wall}
+		m = &member{room: r, person: s.person, since: [viewCount]int64{now.wall, now.wall}}
 		r.members[s.person.id] = m
 		s.person.members = append(s.person.members, m)
-	} else {
-		before = m.shown()
 	}
 	e := &entry{session: s, member: m}
 	m.entries = append(m.entries, e)
 	s.entries = append(s.entries, e)
-	r.sessions++
-	out.add(MemberChanged{Room: name, Before: before, After: m.shown()})
+}
+
+func (c *Core) existing(name RoomName) *room {
+	r := c.rooms[name]
+	if r == nil {
+		r = &room{name: name, policy: c.policy.For(name), members: map[UserID]*member{}}
+		c.rooms[name] = r
+	}
+	return r
 }
 
 // leave takes the session out of one room by its own word.
-func (c *Core) leave(s *session, name RoomName, out *Effects) error {
+func (c *Core) leave(now reading, s *session, name RoomName, out *Effects) error {
 	e := s.entry(name)
 	if e == nil {
-		return &Refusal{Code: CodeNotInRoom, Field: "room", Value: string(name),
-			Allowed: "a room that this session is in"}
+		return notInRoom(name)
 	}
-	c.leaveRoom(s, e, e.member.shown(), ReasonLeave, out)
+	c.observe(s.person, leaving{ReasonLeave, now.wall}, out, func() { c.exit(e) })
 	return nil
 }
 
-// leaveRoom removes an entry of a member who was seen as before. The person leaves
-// with their last entry, and the room ends with its last member.
-func (c *Core) leaveRoom(s *session, e *entry, before Member, reason Reason, out *Effects) {
-	m := e.member
-	r := m.room
-	s.entries = without(s.entries, e)
-	m.entries = without(m.entries, e)
-	r.sessions--
-	if len(m.entries) == 0 {
-		delete(r.members, m.person.id)
-		m.person.members = without(m.person.members, m)
-	}
-	if len(r.members) == 0 {
-		delete(c.rooms, r.name)
-	}
-	out.add(MemberChanged{Room: r.name, Before: before, After: m.shown(),
-		Reason: reason, LastSeen: s.heardWall})
+func notInRoom(name RoomName) error {
+	return &Refusal{Code: CodeNotInRoom, Field: "room", Value: string(name), Allowed: "a room that this session is in"}
 }
 
-func tooManyRooms(p Policy) error {
-	return &Refusal{Code: CodeTooManyRooms, Field: "rooms",
-		Allowed: plural(p.RoomsPerSession, "room") + " at once in one session"}
+// exit removes an entry. The person leaves with their last one, and the room ends
+// with its last member unless it is declared.
+func (c *Core) exit(e *entry) {
+	m := e.member
+	e.session.entries = without(e.session.entries, e)
+	m.entries = without(m.entries, e)
+	if len(m.entries) > 0 {
+		return
+	}
+	delete(m.room.members, m.person.id)
+	m.person.members = without(m.person.members, m)
+	c.drop(m.room)
+}
+
+func (c *Core) drop(r *room) {
+	if len(r.members) == 0 && !r.declared {
+		delete(c.rooms, r.name)
+	}
+}
+
+func (c *Core) declare(in Declare) {
+	if in.Declared {
+		c.existing(in.Room).declared = true
+	} else if r := c.rooms[in.Room]; r != nil {
+		r.declared = false
+		c.drop(r)
+	}
 }

@@ -108,7 +108,7 @@ func TestSilentLinkIsLostAfterARequestThatWasWritten(t *testing.T) {
 	require.Equal(t, []presence.Cut{{Link: st.tabs["tab"].link, Reason: presence.ReasonSilent}}, st.cut)
 	st.nobodySaw("the silence")
 	st.at(16*s + 47520*time.Millisecond + 20*time.Millisecond).othersSaw("ilse left: silent")
-	require.LessOrEqual(t, st.now, time.Second+presence.DefaultPolicy().LongestGhost()+100*time.Millisecond)
+	require.LessOrEqual(t, st.now, time.Second+ghost()+100*time.Millisecond)
 }
 
 func TestRequestThatWasNeverWrittenBlamesNobody(t *testing.T) {
@@ -121,10 +121,8 @@ func TestRequestThatWasNeverWrittenBlamesNobody(t *testing.T) {
 func TestAnsweredRequestsKeepASessionAlive(t *testing.T) {
 	st := tell(t)
 	st.at(0).opens("ilse", "tab").othersSaw("ilse joined")
-	for minute := range 10 {
-		for quarter := range 4 {
-			st.at(time.Duration(minute*4+quarter+1) * 16 * s).requestsAreWritten().beats("tab")
-		}
+	for i := range 15 {
+		st.at(time.Duration(i+1) * 16 * s).requestsAreWritten().beats("tab")
 	}
 	st.nobodySaw("an answering client")
 	require.Empty(t, st.cut)
@@ -188,10 +186,34 @@ func TestDuplicatedTabGetsASessionOfItsOwn(t *testing.T) {
 	st := tell(t)
 	st.at(0).opens("ilse", "tab").othersSaw("ilse joined")
 	original := st.tabs["tab"].link
-	st.at(2*s).reloads("tab").resumed("tab", false) // another nonce while the first page lives
+	st.at(2 * s).reloads("tab") // another nonce while the first page seems to live
+	require.True(t, st.tabs["tab"].reply.Pending)
+	require.Equal(t, []presence.LinkID{original}, st.asked, "the old link is probed")
+	st.at(2*s + 100*time.Millisecond).must(presence.Beat{From: original})
+	st.resumed("tab", false)
 	require.Equal(t, presence.SessionInUse, st.tabs["tab"].reply.NotResumed)
 	require.NotEqual(t, original.Session, st.tabs["tab"].link.Session)
 	st.othersSaw("ilse changed").counts(1, 2)
+}
+
+func TestHalfDeadLinkIsTakenOverAfterAProbe(t *testing.T) {
+	st := tell(t)
+	st.at(0).opens("ilse", "tab").othersSaw("ilse joined")
+	original := st.tabs["tab"].link
+	st.at(2 * s).reloads("tab")
+	st.at(4*s - time.Millisecond)
+	require.True(t, st.tabs["tab"].reply.Pending)
+	st.at(4*s+20*time.Millisecond).resumed("tab", true)
+	require.Equal(t, []presence.Cut{{Link: original, Reason: presence.ReasonReplaced}}, st.cut)
+	st.nobodySaw("the takeover").counts(1, 1)
+}
+
+func TestLossOfTheOldLinkSettlesAProbeAtOnce(t *testing.T) {
+	st := tell(t)
+	st.at(0).opens("ilse", "tab").othersSaw("ilse joined")
+	original := st.tabs["tab"].link
+	st.at(2 * s).reloads("tab").must(presence.LinkLost{Link: original})
+	st.resumed("tab", true).nobodySaw("the reload")
 }
 
 func TestNobodyResumesWhatIsNotTheirs(t *testing.T) {
@@ -238,7 +260,7 @@ func TestLeaveOfOneRoomKeepsTheOthers(t *testing.T) {
 	st.must(presence.Leave{From: st.tabs["tab"].link, Room: weir})
 	require.Equal(t, presence.Online, st.seen[0].After.Status, "the person is still online elsewhere")
 	st.othersSaw("ilse left: leave").counts(0, 0)
-	require.Equal(t, presence.Count{People: 1, Sessions: 1}, st.core.Count("desk.night"))
+	require.Equal(t, 1, st.core.Count("desk.night", presence.Full).People)
 	_, err := st.apply(presence.Leave{From: st.tabs["tab"].link, Room: weir})
 	requireRefusal(t, err, presence.CodeNotInRoom)
 }
@@ -255,13 +277,13 @@ func TestHelloIsInExactlyTheRoomsItWants(t *testing.T) {
 
 func TestAskingCreatesNothingAndARoomEndsWithItsLastMember(t *testing.T) {
 	st := tell(t)
-	_, ok := st.core.Members(weir)
-	require.False(t, ok)
-	require.Empty(t, st.core.Rooms())
+	require.Empty(t, st.core.Members(weir, presence.Full))
+	require.False(t, st.core.Exists(weir, presence.Full))
+	require.Empty(t, st.core.Rooms(presence.Full))
 	st.opens("ilse", "tab")
-	require.Equal(t, []presence.RoomName{weir}, st.core.Rooms())
+	require.Equal(t, []presence.RoomName{weir}, st.core.Rooms(presence.Full))
 	st.must(presence.Bye{From: st.tabs["tab"].link})
-	require.Empty(t, st.core.Rooms())
+	require.Empty(t, st.core.Rooms(presence.Full))
 }
 
 func TestNewerProfileIsSeenInEveryRoom(t *testing.T) {
@@ -290,7 +312,7 @@ func TestRefusedInputChangesNothing(t *testing.T) {
 		requireRefusal(t, err, want)
 	}
 	st.nobodySaw("a refused hello")
-	require.Empty(t, st.core.Rooms())
+	require.Empty(t, st.core.Rooms(presence.Full))
 
 	st.opens("ilse", "tab", many[1:]...)
 	_, err := st.apply(presence.Join{From: st.tabs["tab"].link, Room: many[0]})
@@ -315,6 +337,11 @@ func TestAdvanceDoesNoMoreThanItIsTold(t *testing.T) {
 	require.Len(t, st.seen, 4)
 	st.oversleeps(10*s + 20*time.Millisecond)
 	require.Len(t, st.seen, 10)
+}
+
+func ghost() time.Duration {
+	policy := presence.DefaultPolicy()
+	return policy.LongestGhost()
 }
 
 func requireRefusal(t *testing.T, err error, code presence.Code) {

@@ -22,9 +22,15 @@ type story struct {
 	asked []presence.LinkID        // beat requests, not yet written
 	cut   []presence.Cut
 	ended map[presence.SessionID]presence.Reason
+	warns []presence.WarnExpiry
+	types []presence.TypingChanged
+	all   []presence.Effect
+	tries uint64 // hellos so far
 }
 
 type tab struct {
+	hello presence.Hello // what each of its hellos says besides
+	try   uint64         // its last hello
 	user  presence.UserID
 	link  presence.LinkID
 	key   string
@@ -36,8 +42,13 @@ const weir = presence.RoomName("basin.upper-weir")
 
 var dusk = time.Date(2026, 11, 23, 18, 0, 0, 0, time.UTC)
 
-func tell(t *testing.T) *story {
-	return &story{t: t, core: presence.NewCore(presence.DefaultPolicy()), tabs: map[string]*tab{},
+func tell(t *testing.T) *story { return tellUnder(t, func(*presence.Policy) {}) }
+
+// tellUnder tells a story under another policy than the default.
+func tellUnder(t *testing.T, change func(*presence.Policy)) *story {
+	policy := presence.DefaultPolicy()
+	change(&policy)
+	return &story{t: t, core: presence.NewCore(policy), tabs: map[string]*tab{},
 		ended: map[presence.SessionID]presence.Reason{}}
 }
 
@@ -92,7 +103,19 @@ func (s *story) must(in presence.Input) presence.Reply {
 
 func (s *story) take(out presence.Effects) {
 	for _, effect := range out.List {
+		s.all = append(s.all, effect)
 		switch effect := effect.(type) {
+		case presence.WarnExpiry:
+			s.warns = append(s.warns, effect)
+		case presence.TypingChanged:
+			s.types = append(s.types, effect)
+		case presence.Settled:
+			require.NoError(s.t, effect.Err)
+			for _, tab := range s.tabs {
+				if tab.try == effect.Attempt {
+					tab.welcomed(effect.Reply)
+				}
+			}
 		case presence.MemberChanged:
 			s.seen = append(s.seen, effect)
 		case presence.AskBeat:
@@ -108,25 +131,41 @@ func (s *story) take(out presence.Effects) {
 // opens has a person open a new tab in rooms.
 func (s *story) opens(user presence.UserID, name string, rooms ...presence.RoomName) *story {
 	s.t.Helper()
-	if rooms == nil {
-		rooms = []presence.RoomName{weir}
-	}
-	s.tabs[name] = &tab{user: user, nonce: "first load of " + name}
-	s.says(name, rooms)
-	return s
+	return s.opensAs(user, name, presence.Hello{}, rooms...)
 }
 
 // says has a tab say hello with what it has kept.
 func (s *story) says(name string, rooms []presence.RoomName) presence.Reply {
 	s.t.Helper()
 	tab := s.tabs[name]
+	s.tries++
+	tab.try = s.tries
 	fresh := fmt.Sprintf("%s-%d", name, len(s.tabs)*1000+int(s.now/time.Millisecond))
-	tab.reply = s.must(presence.Hello{
-		User: tab.user, Session: tab.link.Session, Key: tab.key, Nonce: tab.nonce,
-		NewSession: presence.SessionID("s-" + fresh), NewKey: "key of " + fresh, Rooms: rooms,
-	})
-	tab.link, tab.key = tab.reply.Link, tab.reply.Key
+	hello := tab.hello
+	hello.Attempt, hello.User, hello.Nonce, hello.Rooms = s.tries, tab.user, tab.nonce, rooms
+	hello.Session, hello.Key = tab.link.Session, tab.key
+	hello.NewSession, hello.NewKey = presence.SessionID("s-"+fresh), "key of "+fresh
+	if reply := s.must(hello); reply.Pending {
+		tab.reply = reply
+	} else {
+		tab.welcomed(reply)
+	}
 	return tab.reply
+}
+
+func (t *tab) welcomed(reply presence.Reply) {
+	t.reply, t.link, t.key = reply, reply.Link, reply.Key
+}
+
+// opensAs has a person open a new tab whose hellos say more than who they are.
+func (s *story) opensAs(user presence.UserID, name string, hello presence.Hello, rooms ...presence.RoomName) *story {
+	s.t.Helper()
+	if rooms == nil {
+		rooms = []presence.RoomName{weir}
+	}
+	s.tabs[name] = &tab{user: user, nonce: "first load of " + name, hello: hello}
+	s.says(name, rooms)
+	return s
 }
 
 // returns has the same page come again; reloads has the next page load do so.
@@ -181,6 +220,35 @@ func (s *story) nobodySaw(what string) *story {
 	return s
 }
 
+// does has a tab send an input.
+func (s *story) does(name string, in func(presence.LinkID) presence.Input) *story {
+	s.t.Helper()
+	s.must(in(s.tabs[name].link))
+	return s
+}
+
+func (s *story) types_(name string, number uint64, on bool) *story {
+	s.t.Helper()
+	return s.does(name, func(from presence.LinkID) presence.Input {
+		return presence.Typing{From: from, Room: weir, Number: number, On: on}
+	})
+}
+
+// isShown asserts a person's status in both views, full and open.
+func (s *story) isShown(user presence.UserID, full, open presence.Status) *story {
+	s.t.Helper()
+	require.Equal(s.t, full, s.core.Person(user, presence.Full).Status, "in the full view")
+	require.Equal(s.t, open, s.core.Person(user, presence.Open).Status, "in the open view")
+	return s
+}
+
+// typists asserts who types in the open view.
+func (s *story) typists(users ...presence.UserID) *story {
+	s.t.Helper()
+	require.Equal(s.t, users, append([]presence.UserID(nil), s.core.Typing(weir, presence.Open)...))
+	return s
+}
+
 // othersSaw asserts what was to be seen since the last look, each as "user
 // joined", "user changed" or "user left: reason".
 func (s *story) othersSaw(want ...string) *story {
@@ -203,14 +271,14 @@ func (s *story) othersSaw(want ...string) *story {
 
 func (s *story) counts(people, sessions int) *story {
 	s.t.Helper()
-	require.Equal(s.t, presence.Count{People: people, Sessions: sessions}, s.core.Count(weir))
+	count := s.core.Count(weir, presence.Full)
+	require.Equal(s.t, presence.Tally{People: people, Sessions: sessions}, presence.Tally{People: count.People, Sessions: count.Sessions})
 	return s
 }
 
 func (s *story) member(user presence.UserID) presence.Member {
 	s.t.Helper()
-	members, _ := s.core.Members(weir)
-	for _, m := range members {
+	for _, m := range s.core.Members(weir, presence.Full) {
 		if m.User == user {
 			return m
 		}

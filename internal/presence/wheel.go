@@ -15,11 +15,11 @@ const (
 	levels     = 5 // 16 ms × 256⁵: longer than any machine runs
 )
 
-// timer is the one timer of a session, linked into the slot in which it is due.
+// timer is the one timer of its owner, linked into the slot in which it is due.
 type timer struct {
 	next, prev *timer
 	at         int64 // the tick it is due at
-	session    *session
+	owner      fired
 }
 
 type wheel struct {

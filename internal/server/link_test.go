@@ -100,7 +100,7 @@ func TestReturnWithinGraceIsUnseenByAThirdParty(t *testing.T) {
 	dial(t, client.Options{Server: s.URL(), Token: mint(t, "hanne"), Rooms: []string{weir}})
 	seen := third.until(t, joined("hanne"))
 	require.Len(t, seen, 1, "of all that, a third party saw nothing: %+v", seen)
-	require.Equal(t, wire.Count{People: 2, Sessions: 2}, seen[0].Count)
+	require.Equal(t, online(2, 2), seen[0].Count)
 }
 
 func TestByeAndLeaveAreSeenAtOnce(t *testing.T) {
@@ -270,7 +270,7 @@ func TestHelloIsAppliedWholeOrRefusedWhole(t *testing.T) {
 	require.NoError(t, link.Join(t.Context(), weir), "the link that was to be taken over stands")
 	rooms, err := client.API{Server: s.URL(), Key: key}.Rooms(t.Context(), "**", "", 100)
 	require.NoError(t, err)
-	require.Equal(t, []wire.Room{{Room: weir, Count: wire.Count{People: 1, Sessions: 1}}}, rooms.Rooms)
+	require.Equal(t, []wire.Room{{Room: weir, Count: online(1, 1)}}, rooms.Rooms)
 }
 
 func TestNobodyReadsAnothersFrames(t *testing.T) {

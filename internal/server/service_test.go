@@ -211,3 +211,8 @@ func (r *raw) closed() int {
 		}
 	}
 }
+
+// online is a count of people who are all online.
+func online(people, sessions int) wire.Count {
+	return wire.Count{People: people, Sessions: sessions, Online: wire.Tally{People: people, Sessions: sessions}}
+}

@@ -52,6 +52,8 @@ export interface LinkOptions {
   /** Names this load of the page. */
   readonly nonce?: string;
   readonly memory?: Memory;
+  /** What each hello says besides, as it is at that moment. */
+  readonly page?: () => { readonly hidden: boolean; readonly idle_for: number };
   readonly surroundings?: Surroundings;
 }
 
@@ -134,6 +136,16 @@ export class Link {
     this.#request({ type: "unwatch", room });
   }
 
+  /** Says that somebody is doing something at the page. */
+  activity(): void {
+    this.#request({ type: "activity" });
+  }
+
+  /** Says whether the page is hidden. Browsers slow the timers of hidden pages. */
+  pageHidden(hidden: boolean): void {
+    this.#request({ type: "page", hidden });
+  }
+
   /** Ends the session now, and the link. */
   bye(): void {
     this.#request({ type: "bye" });
@@ -173,7 +185,8 @@ export class Link {
         resume,
         watch: this.#watches,
       };
-      socket.send(JSON.stringify(token ? { ...hello, rooms: this.#rooms } : hello));
+      const own = { ...this.#options.page?.(), rooms: this.#rooms };
+      socket.send(JSON.stringify(token ? { ...hello, ...own } : hello));
     };
     socket.onmessage = (event) => {
       if (this.#socket === socket) this.#receive(JSON.parse(String(event.data)) as Frame);

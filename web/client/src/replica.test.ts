@@ -9,11 +9,20 @@ const member = (user: string, sessions = 1): Member => ({
   sessions,
 });
 
+const zero = { people: 0, sessions: 0 };
+const counted = (people: number, sessions = people) => ({
+  people,
+  sessions,
+  online: { people, sessions },
+  away: zero,
+  busy: zero,
+});
+
 const snapshot = (rev: string, ...members: Member[]): SnapshotFrame => ({
   type: "snapshot",
   room: "desk.night",
   rev,
-  count: { people: members.length, sessions: members.length },
+  count: counted(members.length),
   members,
 });
 
@@ -23,7 +32,7 @@ const changes = (prev: string, rev: string, rest: Partial<ChangesFrame>): Change
   at: "2026-11-23T18:00:01.000Z",
   prev,
   rev,
-  count: { people: 0, sessions: 0 },
+  count: counted(0),
   ...rest,
 });
 
@@ -66,13 +75,12 @@ describe("a replica", () => {
       type: "count",
       room: "desk.night",
       rev: "r.1",
-      people: 2,
-      sessions: 3,
+      ...counted(2, 3),
     });
     expect(room satisfies Room).toEqual({
       room: "desk.night",
       rev: "r.1",
-      count: { people: 2, sessions: 3 },
+      count: counted(2, 3),
     });
   });
 });

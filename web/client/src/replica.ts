@@ -29,7 +29,7 @@ export function apply(old: Room | undefined, frame: RoomFrame): [Room, Change] {
   switch (frame.type) {
     case "count":
       return [
-        { room, rev, count: { people: frame.people, sessions: frame.sessions } },
+        { room, rev, count: countOf(frame) },
         { room, ...none },
       ];
     case "snapshot": {
@@ -57,6 +57,10 @@ export function apply(old: Room | undefined, frame: RoomFrame): [Room, Change] {
       ];
     }
   }
+}
+
+function countOf({ people, sessions, online, away, busy }: Count): Count {
+  return { people, sessions, online, away, busy };
 }
 
 function difference(

@@ -1,5 +1,8 @@
 import { type Kept, Link, type LinkOptions, type Memory } from "./link";
 
+const activityEvery = 20_000;
+const inputs = ["pointerdown", "pointermove", "keydown", "wheel", "touchstart", "focus"] as const;
+
 /** A tab's memory: sessionStorage outlives a reload and ends with the tab. */
 function tabMemory(storage: Storage, name: string): Memory {
   return {
@@ -24,7 +27,17 @@ function tabMemory(storage: Storage, name: string): Memory {
 export function openTab(options: Omit<LinkOptions, "nonce" | "memory">): { link: Link; close: () => void } {
   const nonce = crypto.randomUUID();
   const memory = tabMemory(sessionStorage, "tovik.session");
-  const link = new Link({ ...options, nonce, memory });
+  let lastActive = Date.now();
+  const page = () => ({ hidden: document.visibilityState === "hidden", idle_for: Date.now() - lastActive });
+  const link = new Link({ ...options, nonce, memory, page });
+
+  // Any input counts, whatever it is done with; it is told at most each activityEvery.
+  const active = () => {
+    const now = Date.now();
+    if (now - lastActive < activityEvery) return;
+    lastActive = now;
+    link.activity();
+  };
 
   let away = false;
   const hide = () => {
@@ -39,20 +52,26 @@ export function openTab(options: Omit<LinkOptions, "nonce" | "memory">): { link:
     if (away) link.retry();
     away = false;
   };
+  const seen = () => {
+    link.pageHidden(document.visibilityState === "hidden");
+    retry();
+  };
   const retry = () => {
     if (document.visibilityState === "visible" && link.snapshot.state.word === "lost") link.retry();
   };
   addEventListener("pagehide", hide);
   addEventListener("pageshow", show);
   addEventListener("online", retry);
-  document.addEventListener("visibilitychange", retry);
+  document.addEventListener("visibilitychange", seen);
+  for (const input of inputs) addEventListener(input, active, { passive: true, capture: true });
   return {
     link,
     close() {
       removeEventListener("pagehide", hide);
       removeEventListener("pageshow", show);
       removeEventListener("online", retry);
-      document.removeEventListener("visibilitychange", retry);
+      document.removeEventListener("visibilitychange", seen);
+      for (const input of inputs) removeEventListener(input, active, { capture: true });
       link.close();
     },
   };

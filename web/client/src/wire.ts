@@ -1,17 +1,32 @@
 // The shapes of the frames of a link, as docs/protocol.md describes them.
 
 /** How many are in a room. A person with three tabs is one person and three sessions. */
-export interface Count {
+export interface Count extends Tally {
+  /** The same by the status of the person. */
+  readonly online: Tally;
+  readonly away: Tally;
+  readonly busy: Tally;
+}
+
+/** A part of a count. */
+export interface Tally {
   readonly people: number;
   readonly sessions: number;
 }
+
+/** What others see of a person. */
+export type Status = "online" | "away" | "busy" | "offline";
 
 /** A person in a room. */
 export interface Member {
   readonly user: string;
   readonly name?: string;
   readonly picture?: string;
-  readonly status: "online" | "offline";
+  readonly status: Status;
+  /** Of a status that the person has set. */
+  readonly note?: string;
+  /** When a set status ends. */
+  readonly until?: string;
   /** RFC 3339, UTC. */
   readonly since: string;
   /** Of the person, in this room. */
@@ -19,12 +34,21 @@ export interface Member {
 }
 
 /** Why somebody left a room. */
-export type Reason = "leave" | "bye" | "closing" | "lost" | "silent";
+export type Reason =
+  | "leave"
+  | "bye"
+  | "closing"
+  | "lost"
+  | "silent"
+  | "expired"
+  | "removed"
+  | "replaced"
+  | "refused";
 
 /** A person who left a room. */
 export interface Departed {
   readonly user: string;
-  readonly status: "online" | "offline";
+  readonly status: Status;
   readonly reason: Reason;
   readonly last_seen: string;
 }
@@ -43,6 +67,7 @@ export interface Timings {
   readonly silence: number;
   readonly grace_closing: number;
   readonly grace_lost: number;
+  readonly idle_after: number;
   readonly longest_ghost: number;
 }
 
@@ -99,5 +124,6 @@ export type RoomFrame = SnapshotFrame | ChangesFrame | CountFrame;
 export type Frame =
   | RoomFrame
   | { readonly type: "beat" }
+  | { readonly type: "expiring"; readonly expires: string }
   | ({ readonly type: "answer"; readonly re?: number } & Partial<Welcome>)
   | ({ readonly type: "error"; readonly re?: number } & Problem);

@@ -42,4 +42,8 @@ export const why: Record<Reason, string> = {
   closing: "closed the page and did not return in time",
   lost: "lost the link and did not return in time",
   silent: "did not answer, though the link was up",
+  expired: "had a token that expired",
+  removed: "was removed",
+  replaced: "went on elsewhere",
+  refused: "was refused",
 };

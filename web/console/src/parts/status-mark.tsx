@@ -1,10 +1,18 @@
-import type { Member } from "@client/wire";
+import type { Status } from "@client/wire";
 
-/** A staff gauge that is full for who is online and empty for who is offline, with the word. */
-export function StatusMark({ status }: { status: Member["status"] }) {
-  const full = status === "online";
+/** How high the water stands in the gauge, and its colour. */
+const marks: Record<Status, { level: number; colour: string }> = {
+  online: { level: 11, colour: "text-reed" },
+  away: { level: 4, colour: "text-lamp" },
+  busy: { level: 11, colour: "text-flood" },
+  offline: { level: 0, colour: "text-muted" },
+};
+
+/** A staff gauge: full for online, low for away, full and barred for busy, empty for offline; with the word. */
+export function StatusMark({ status }: { status: Status }) {
+  const { level, colour } = marks[status];
   return (
-    <span className={`inline-flex items-center gap-1.5 ${full ? "text-reed" : "text-muted"}`}>
+    <span className={`inline-flex items-center gap-1.5 ${colour}`}>
       <svg viewBox="0 0 8 16" className="h-4 w-2" aria-hidden="true">
         <rect
           x=".75"
@@ -16,7 +24,8 @@ export function StatusMark({ status }: { status: Member["status"] }) {
           stroke="currentColor"
           strokeWidth="1.5"
         />
-        {full && <rect x="2" y="3" width="4" height="11" rx="1" fill="currentColor" />}
+        <rect x="2" y={14 - level} width="4" height={level} rx="1" fill="currentColor" />
+        {status === "busy" && <path d="M0 8h8" stroke="var(--sheet)" strokeWidth="2" />}
       </svg>
       {status}
     </span>

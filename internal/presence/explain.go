@@ -1,0 +1,115 @@
+package presence
+
+import (
+	"slices"
+	"strings"
+	"time"
+)
+
+// Rule is the rule that decides a person's status, in words.
+type Rule string
+
+// The rules, in the order in which they are tried.
+const (
+	RuleNoSession Rule = "there is no unended session"
+	RuleHidden    Rule = "the person hides from this view"
+	RuleSet       Rule = "the person has set it"
+	RuleAwake     Rule = "somebody is awake at a session"
+	RuleIdle      Rule = "every session is idle"
+)
+
+// Explanation is the evidence behind what is shown of a person, or of a person in
+// a room, at an instant. It is made from the state alone.
+type Explanation struct {
+	User     UserID
+	Room     RoomName // what was asked about, or empty
+	Hidden   bool
+	Shown    [viewCount]Appearance // by view
+	Because  [viewCount]Rule       // by view
+	Member   [viewCount]Member     // by view; no sessions: not in the room, or none was asked about
+	Typing   bool
+	Sessions []Evidence // those in the room, or all; the oldest first
+}
+
+// Evidence is what is known of one session.
+type Evidence struct {
+	Session      SessionID
+	Link         LinkNumber
+	State        State
+	Reason       Reason    // in grace: what it ends with
+	LostAt       time.Time // in grace: since when
+	LastHeard    time.Time
+	LastActivity time.Time
+	Idle         bool
+	NoInput      bool
+	Leased       bool
+	PageHidden   bool
+	Rooms        []RoomName
+	// Next is what will become of it if nothing more is heard, the first at the
+	// front.
+	Next []Upcoming
+}
+
+// Upcoming is something that will happen at a time unless something is heard.
+type Upcoming struct {
+	At   time.Time
+	Act  Act
+	Room RoomName // that it is about, or empty
+}
+
+// Explain tells why a person is shown as they are; with a room, why they are in
+// it or not.
+func (c *Core) Explain(at Instant, user UserID, room RoomName) Explanation {
+	now := c.read(at)
+	x := Explanation{User: user, Room: room}
+	p := c.people[user]
+	if p == nil {
+		p = &person{id: user}
+	}
+	x.Hidden = p.hidden
+	for view := range viewCount {
+		x.Shown[view], x.Because[view] = p.resolve(view)
+	}
+	for _, m := range p.members {
+		if m.room.name == room {
+			full := m.sight(Full)
+			x.Member = [viewCount]Member{full.Member, m.sight(Open).Member}
+			x.Typing = full.typing
+		}
+	}
+	for _, s := range p.sessions {
+		if room == "" || s.entry(room) != nil {
+			x.Sessions = append(x.Sessions, c.evidence(now, s))
+		}
+	}
+	return x
+}
+
+func (c *Core) evidence(now reading, s *session) Evidence {
+	wall := func(at awakeTime) time.Time {
+		return stamp(now.wall).Add(at - now.awake)
+	}
+	e := Evidence{
+		Session: s.id, Link: s.link, State: s.state,
+		LastHeard: stamp(s.heardWall), LastActivity: wall(s.active),
+		Idle: s.idle, NoInput: s.noInput, Leased: s.leased, PageHidden: s.pageHidden,
+		Rooms: s.rooms(),
+	}
+	if s.state == Grace {
+		e.Reason, e.LostAt = s.reason, wall(s.lost)
+	}
+	c.deadlines(now, s, func(d deadline) {
+		next := Upcoming{At: wall(d.at), Act: d.act}
+		if d.entry != nil {
+			next.Room = d.entry.room().name
+		}
+		e.Next = append(e.Next, next)
+	})
+	slices.SortStableFunc(e.Next, func(a, b Upcoming) int {
+		if order := a.At.Compare(b.At); order != 0 {
+			return order
+		}
+		return strings.Compare(string(a.Room), string(b.Room))
+	})
+	return e
+}

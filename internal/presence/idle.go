@@ -1,0 +1,35 @@
+package presence
+
+// setIdle changes whether somebody is at the session. Only a change is looked at:
+// activity of a session that is awake stores its time and no more, and the timer
+// finds it.
+func (c *Core) setIdle(s *session, idle bool, out *Effects) {
+	if s.idle != idle {
+		c.observe(s.person, leaving{}, out, func() { s.becomeIdle(idle) })
+	}
+}
+
+// becomeIdle keeps the person's number of awake sessions.
+func (s *session) becomeIdle(idle bool) {
+	if s.idle == idle {
+		return
+	}
+	s.idle = idle
+	if idle {
+		s.person.awake--
+	} else {
+		s.person.awake++
+	}
+}
+
+// activity ends idleness at once. A session without human input has none.
+func (c *Core) activity(now reading, s *session, out *Effects) {
+	if s.noInput {
+		return
+	}
+	s.active = now.awake
+	if s.idle {
+		c.setIdle(s, false, out)
+		c.arm(now, s)
+	}
+}

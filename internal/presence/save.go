@@ -1,0 +1,226 @@
+package presence
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+)
+
+// SavedVersion is the version of [Saved] that this core writes and reads.
+const SavedVersion = 1
+
+// Saved is what must survive a restart of the service, as plain data. Times are
+// Unix milliseconds. Two cores in the same state save the same.
+type Saved struct {
+	Version  int            `json:"version"`
+	At       int64          `json:"at"`
+	Sessions []SavedSession `json:"sessions"` // by id
+	People   []SavedPerson  `json:"people"`   // by id
+	Declared []RoomName     `json:"declared"` // by name
+}
+
+// SavedSession is one unended session.
+type SavedSession struct {
+	ID         SessionID    `json:"id"`
+	Key        string       `json:"key"`
+	Nonce      string       `json:"nonce"`
+	User       UserID       `json:"user"`
+	Link       LinkNumber   `json:"link"`
+	Issued     int64        `json:"issued"`
+	Expires    int64        `json:"expires"`
+	LastHeard  int64        `json:"last_heard"`
+	LastActive int64        `json:"last_active"`
+	Idle       bool         `json:"idle"`
+	NoInput    bool         `json:"no_input"`
+	Leased     bool         `json:"leased"`
+	PageHidden bool         `json:"page_hidden"`
+	Rooms      []SavedEntry `json:"rooms"` // in the order of joining
+}
+
+// SavedEntry is a room that a session is in, with the number of its last typing
+// report there.
+type SavedEntry struct {
+	Room   RoomName `json:"room"`
+	Report uint64   `json:"report"`
+}
+
+// SavedPerson is what is known of a person besides their sessions.
+type SavedPerson struct {
+	User    UserID        `json:"user"`
+	Profile Profile       `json:"profile"`
+	Set     Appearance    `json:"set"`
+	Hidden  bool          `json:"hidden"`
+	Members []SavedMember `json:"members"` // by room
+	// Removed is the time up to which tokens are refused; Room is empty for
+	// altogether.
+	Removed []SavedRemoval `json:"removed"` // by room
+}
+
+// SavedMember is since when a person is in a room, in the full and in the open
+// view.
+type SavedMember struct {
+	Room      RoomName `json:"room"`
+	Since     int64    `json:"since"`
+	OpenSince int64    `json:"open_since"`
+}
+
+// SavedRemoval is one removal.
+type SavedRemoval struct {
+	Room RoomName `json:"room"`
+	At   int64    `json:"at"`
+}
+
+// Save returns what must survive. It looks at every session, so it is for a stop,
+// not for each change.
+func (c *Core) Save(at Instant) Saved {
+	now := c.read(at)
+	saved := Saved{Version: SavedVersion, At: now.wall}
+	for _, id := range slices.Sorted(maps.Keys(c.sessions)) {
+		saved.Sessions = append(saved.Sessions, c.sessions[id].save(now))
+	}
+	for _, user := range slices.Sorted(maps.Keys(c.people)) {
+		saved.People = append(saved.People, c.people[user].save())
+	}
+	for _, name := range slices.Sorted(maps.Keys(c.rooms)) {
+		if c.rooms[name].declared {
+			saved.Declared = append(saved.Declared, name)
+		}
+	}
+	return saved
+}
+
+func (s *session) save(now reading) SavedSession {
+	saved := SavedSession{
+		ID: s.id, Key: s.key, Nonce: s.nonce, User: s.person.id, Link: s.link, Issued: s.issued, Expires: s.expires,
+		LastHeard: s.heardWall, LastActive: now.wall - (now.awake - s.active).Milliseconds(),
+		Idle: s.idle, NoInput: s.noInput, Leased: s.leased, PageHidden: s.pageHidden,
+	}
+	for _, e := range s.entries {
+		saved.Rooms = append(saved.Rooms, SavedEntry{e.room().name, e.report})
+	}
+	return saved
+}
+
+func (p *person) save() SavedPerson {
+	saved := SavedPerson{User: p.id, Profile: p.profile, Set: p.set, Hidden: p.hidden}
+	for _, m := range p.members {
+		saved.Members = append(saved.Members, SavedMember{m.room.name, m.since[Full], m.since[Open]})
+	}
+	slices.SortFunc(saved.Members, func(a, b SavedMember) int { return strings.Compare(string(a.Room), string(b.Room)) })
+	if p.removed != nil {
+		if p.removed.altogether != 0 {
+			saved.Removed = append(saved.Removed, SavedRemoval{"", p.removed.altogether})
+		}
+		for _, room := range slices.Sorted(maps.Keys(p.removed.rooms)) {
+			saved.Removed = append(saved.Removed, SavedRemoval{room, p.removed.rooms[room]})
+		}
+	}
+	return saved
+}
+
+// Restore puts what was saved into an empty core. To the service a restart is the
+// loss of every link: each session gets its grace from now on, a lease runs anew,
+// and those who return are not noticed. Its error leaves the core empty.
+func (c *Core) Restore(at Instant, saved Saved, out *Effects) error {
+	if err := c.mayRestore(saved); err != nil {
+		return err
+	}
+	now := c.read(at)
+	for _, room := range saved.Declared {
+		c.declare(Declare{room, true})
+	}
+	sessions := map[UserID][]SavedSession{}
+	for _, s := range saved.Sessions {
+		sessions[s.User] = append(sessions[s.User], s)
+	}
+	for _, p := range saved.People {
+		c.restorePerson(now, p, sessions[p.User], out)
+	}
+	return nil
+}
+
+func (c *Core) mayRestore(saved Saved) error {
+	if saved.Version != SavedVersion {
+		return fmt.Errorf("the saved state has version %d; this core reads version %d", saved.Version, SavedVersion)
+	}
+	if len(c.people)+len(c.rooms) > 0 {
+		return fmt.Errorf("the core is not empty: it has %d people and %d rooms", len(c.people), len(c.rooms))
+	}
+	people := map[UserID]bool{}
+	for _, p := range saved.People {
+		if people[p.User] {
+			return fmt.Errorf("the saved state has person %q twice", p.User)
+		}
+		people[p.User] = true
+	}
+	sessions := map[SessionID]bool{}
+	for _, s := range saved.Sessions {
+		if !people[s.User] || sessions[s.ID] {
+			return fmt.Errorf("the saved session %q is there twice, or its person %q is not", s.ID, s.User)
+		}
+		sessions[s.ID] = true
+	}
+	return nil
+}
+
+func (c *Core) restorePerson(now reading, saved SavedPerson, sessions []SavedSession, out *Effects) {
+	p := c.known(saved.User)
+	p.profile, p.hidden = saved.Profile, saved.Hidden
+	if saved.Set.Until == 0 || saved.Set.Until > now.wall {
+		p.set = saved.Set
+	}
+	if p.set.Until != 0 {
+		c.wheel.set(&p.timer, now.until(p.set.Until))
+	}
+	for _, r := range saved.Removed {
+		if p.removed == nil {
+			p.removed = &removal{rooms: map[RoomName]int64{}}
+		}
+		if r.Room == "" {
+			p.removed.altogether = r.At
+		} else {
+			p.removed.rooms[r.Room] = r.At
+		}
+	}
+	since := map[RoomName]SavedMember{}
+	for _, m := range saved.Members {
+		since[m.Room] = m
+	}
+	c.observe(p, leaving{}, out, func() {
+		for _, s := range sessions {
+			c.restoreSession(now, p, s)
+		}
+		for _, m := range p.members {
+			if was, ok := since[m.room.name]; ok {
+				m.since = [viewCount]int64{was.Since, was.OpenSince}
+			}
+		}
+	})
+	for _, s := range p.sessions {
+		if s.leased {
+			c.arm(now, s)
+		} else {
+			c.lose(now, s, ReasonLost, out)
+		}
+	}
+	c.forget(p)
+}
+
+func (c *Core) restoreSession(now reading, p *person, saved SavedSession) {
+	s := &session{
+		id: saved.ID, key: saved.Key, nonce: saved.Nonce, person: p, link: saved.Link,
+		issued: saved.Issued, expires: saved.Expires, heardWall: saved.LastHeard,
+		heard: now.awake, active: now.awake - time.Duration(now.wall-saved.LastActive)*time.Millisecond,
+		idle: true, noInput: saved.NoInput, leased: saved.Leased, pageHidden: saved.PageHidden,
+	}
+	s.timer.owner = s
+	c.sessions[s.id] = s
+	p.sessions = append(p.sessions, s)
+	s.becomeIdle(saved.Idle || (!s.noInput && now.awake-s.active >= c.policy.IdleAfter))
+	for _, e := range saved.Rooms {
+		c.enter(now, s, e.Room)
+		s.entry(e.Room).report = e.Report
+	}
+}

@@ -1,0 +1,210 @@
+package presence
+
+import (
+	"slices"
+	"time"
+)
+
+// View is a way to look at rooms and people. The full view has everybody and is
+// for operators and back ends; the open view has everybody who does not hide, and
+// nothing in it depends on somebody who does (DESIGN.md §3, Hiding).
+type View uint8
+
+const (
+	Full View = iota
+	Open
+	viewCount
+)
+
+// Views is a set of views.
+type Views uint8
+
+// Has tells whether the set has the view.
+func (v Views) Has(view View) bool { return v&(1<<view) != 0 }
+
+const (
+	inFull Views = 1 << Full
+	inOpen Views = 1 << Open
+	inBoth       = inFull | inOpen
+)
+
+// Member is what is seen of a person in a room. Two members with equal fields
+// look the same to everybody.
+type Member struct {
+	User    UserID
+	Profile Profile
+	Appearance
+	Since    time.Time // of the person, not of their oldest tab
+	Sessions int       // in this room; 0 stands for no member
+}
+
+// Count says how many are in a room. A person with three tabs is one person and
+// three sessions.
+type Count struct {
+	People, Sessions   int
+	Online, Away, Busy Tally // the same by the status of the person
+}
+
+// Tally is a part of a count.
+type Tally struct{ People, Sessions int }
+
+// add counts a member in (sign 1) or out (-1).
+func (c *Count) add(m Member, sign int) {
+	if m.Sessions == 0 {
+		return
+	}
+	part := &c.Online
+	switch m.Status {
+	case Away:
+		part = &c.Away
+	case Busy:
+		part = &c.Busy
+	}
+	c.People += sign
+	c.Sessions += sign * m.Sessions
+	part.People += sign
+	part.Sessions += sign * m.Sessions
+}
+
+// sight is what one view has of a person in a room.
+type sight struct {
+	Member
+	typing bool
+}
+
+// sight returns what a view has of the member now.
+func (m *member) sight(view View) sight {
+	p := m.person
+	seen := sight{Member: Member{User: p.id, Profile: p.profile, Appearance: p.appearance(view)}}
+	if view == Open && p.hidden {
+		return seen
+	}
+	seen.Since, seen.Sessions = stamp(m.since[view]), len(m.entries)
+	for _, e := range m.entries {
+		seen.typing = seen.typing || e.typing
+	}
+	return seen
+}
+
+// seenMember is a member with what was seen of it before a change.
+type seenMember struct {
+	member *member
+	before [viewCount]sight
+}
+
+// leaving is what is told of a leave.
+type leaving struct {
+	reason   Reason
+	lastSeen int64
+}
+
+// observe lets act change what it will about one person, and then tells what each
+// view sees of it, room by room and of the person as such. All that others ever
+// see, and all counts, come from here; so nothing is told that nobody can see,
+// and nothing is counted that is not seen. Act must not observe itself.
+func (c *Core) observe(p *person, why leaving, out *Effects, act func()) {
+	c.epoch++
+	seen := c.seen[:0]
+	for _, m := range p.members {
+		m.epoch = c.epoch
+		seen = append(seen, seenMember{m, [viewCount]sight{m.sight(Full), m.sight(Open)}})
+	}
+	before := [viewCount]Appearance{p.appearance(Full), p.appearance(Open)}
+	act()
+	for _, s := range seen {
+		c.tell(s.member, s.before, why, out)
+	}
+	for _, m := range p.members {
+		if m.epoch != c.epoch {
+			c.tell(m, [viewCount]sight{}, why, out)
+		}
+	}
+	c.tellPerson(p, before, why, out)
+	clear(seen)
+	c.seen = seen
+}
+
+// tell compares what was seen of a member with what is, counts the difference,
+// and says it once for both views when they see the same.
+func (c *Core) tell(m *member, before [viewCount]sight, why leaving, out *Effects) {
+	r := m.room
+	after := [viewCount]sight{m.sight(Full), m.sight(Open)}
+	for view, was := range before {
+		r.counts[view].add(was.Member, -1)
+		r.counts[view].add(after[view].Member, 1)
+		if was.typing != after[view].typing {
+			r.type_(View(view), m.person.id, after[view].typing)
+		}
+	}
+	changed := func(view View) bool {
+		was, is := before[view].Member, after[view].Member
+		return was != is && (was.Sessions > 0 || is.Sessions > 0)
+	}
+	say := func(views Views, view View) {
+		effect := MemberChanged{Views: views, Room: r.name, Before: before[view].Member, After: after[view].Member}
+		if effect.After.Sessions == 0 {
+			effect.Reason, effect.LastSeen = why.reason, why.lastSeen
+		}
+		out.add(effect)
+	}
+	switch same := before[Full].Member == before[Open].Member && after[Full].Member == after[Open].Member; {
+	case same && changed(Full):
+		say(inBoth, Full)
+	case !same:
+		if changed(Full) {
+			say(inFull, Full)
+		}
+		if changed(Open) {
+			say(inOpen, Open)
+		}
+	}
+	var views Views
+	for view := range before {
+		if before[view].typing != after[view].typing {
+			views |= 1 << view
+		}
+	}
+	if views != 0 {
+		// A hidden person never types in the open view, so two views that both
+		// change do so alike.
+		view := Full
+		if views == inOpen {
+			view = Open
+		}
+		out.add(TypingChanged{Views: views, Room: r.name, User: m.person.id, On: after[view].typing})
+	}
+}
+
+func (c *Core) tellPerson(p *person, before [viewCount]Appearance, why leaving, out *Effects) {
+	after := [viewCount]Appearance{p.appearance(Full), p.appearance(Open)}
+	say := func(views Views, view View) {
+		effect := PersonChanged{Views: views, User: p.id, Before: before[view], After: after[view]}
+		if effect.After.Status == Offline {
+			effect.LastSeen = why.lastSeen
+		}
+		out.add(effect)
+	}
+	full, open := before[Full] != after[Full], before[Open] != after[Open]
+	switch {
+	case full && open && before[Full] == before[Open] && after[Full] == after[Open]:
+		say(inBoth, Full)
+	default:
+		if full {
+			say(inFull, Full)
+		}
+		if open {
+			say(inOpen, Open)
+		}
+	}
+}
+
+// type_ keeps the set of typists of a view, in the order in which they began.
+func (r *room) type_(view View, user UserID, on bool) {
+	if on {
+		r.typists[view] = append(r.typists[view], user)
+		return
+	}
+	if i := slices.Index(r.typists[view], user); i >= 0 {
+		r.typists[view] = slices.Delete(r.typists[view], i, i+1)
+	}
+}
