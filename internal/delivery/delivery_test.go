@@ -247,6 +247,61 @@ func TestFollowingARoomThatIsNotThereCreatesNothing(t *testing.T) {
 	})
 }
 
+// TestOpenFramesTellNothingOfWhoHides plays each script twice, in one of them with a
+// person who hides and comes and goes as they like. Everybody without the right to
+// see them gets the same frames, to the byte.
+func TestOpenFramesTellNothingOfWhoHides(t *testing.T) {
+	rooms := []presence.RoomName{"basin.upper-weir", "basin.fen-end", "desk.night"}
+	play := func(seed uint64, withGhost bool) (frames string) {
+		synctest.Test(t, func(t *testing.T) {
+			hub := delivery.NewHub()
+			runs := map[presence.View]int{}
+			e := engine.New(engine.Options{Policy: presence.DefaultPolicy(), Sink: hub, Links: noLinks{},
+				NewRun: func(view presence.View) string { runs[view]++; return fmt.Sprint("run", runs[view]) }})
+			hub.Use(e)
+			go e.Run(t.Context())
+			members, counts := hub.NewReceiver(presence.Open, func() {}), hub.NewReceiver(presence.Open, func() {})
+			members.Follow(delivery.Watched, "**", delivery.AtMembers)
+			counts.Follow(delivery.Watched, "basin.*", delivery.AtCount)
+			counts.Follow(delivery.Joined, "desk.night", delivery.AtMembers)
+			_, err := e.Do(t.Context(), presence.Hide{User: "ghost", Hidden: true})
+			require.NoError(t, err)
+			random, ghost := rand.New(rand.NewPCG(seed, 1)), rand.New(rand.NewPCG(seed, 2))
+			act := func(random *rand.Rand, user string, links map[int]presence.LinkID, step int) {
+				room := rooms[random.IntN(len(rooms))]
+				if random.IntN(3) == 0 {
+					links[len(links)] = open(t, e, user, fmt.Sprint("s-", user, step), room)
+				} else if len(links) > 0 {
+					link := links[random.IntN(len(links))]
+					in := []presence.Input{presence.Bye{From: link}, presence.Leave{From: link, Room: room}, presence.Join{From: link, Room: room},
+						presence.Idle{From: link}, presence.Activity{From: link}, presence.LinkLost{Link: link}}[random.IntN(6)]
+					_, _ = e.Do(t.Context(), in) // a refusal is as good an act as any
+				}
+			}
+			people, ghosts := map[int]presence.LinkID{}, map[int]presence.LinkID{}
+			for step := range 200 {
+				act(random, fmt.Sprint("w-", random.IntN(4)), people, step)
+				if withGhost {
+					act(ghost, "ghost", ghosts, step)
+				}
+				time.Sleep(time.Duration(random.IntN(30)) * time.Millisecond)
+				synctest.Wait()
+				for _, r := range []*delivery.Receiver{members, counts} {
+					if random.IntN(3) == 0 {
+						for _, frame := range r.Next(nil) {
+							frames += string(frame) + "\n"
+						}
+					}
+				}
+			}
+		})
+		return frames
+	}
+	for seed := range uint64(30) {
+		require.Equal(t, play(seed, false), play(seed, true))
+	}
+}
+
 func TestLeaveComesAfterGraceByTheEnginesOwnClock(t *testing.T) {
 	inService(t, func(t *testing.T, e *engine.Engine, hub *delivery.Hub) {
 		r := newReader(hub)

@@ -16,7 +16,7 @@ func changesFrame(b engine.Batch) wire.Changes {
 	}
 	for _, d := range b.Left {
 		frame.Left = append(frame.Left, wire.Departed{User: string(d.User), Status: string(d.Status),
-			Reason: string(d.Reason), LastSeen: wire.Time{Time: d.LastSeen}})
+			Reason: d.Reason.String(), LastSeen: wire.Time{Time: d.LastSeen}})
 	}
 	return frame
 }

@@ -111,7 +111,7 @@ func (l *link) readFailed(err error) {
 		l.refuse(nil, &wire.Problem{Code: wire.CodeHelloTimeout, Detail: "no valid hello came in time", Allowed: "a hello within 5 seconds"})
 		return
 	}
-	l.close(wire.CloseSilent, string(presence.ReasonSilent))
+	l.close(wire.CloseSilent, presence.ReasonSilent.String())
 }
 
 // write writes the outbox and what the receiver lacks, each time it is woken,
@@ -294,7 +294,7 @@ func closeFor(reason presence.Reason) int {
 		return wire.CloseClosing
 	case presence.ReasonExpired:
 		return wire.CloseExpired
-	case presence.ReasonRemoved, presence.ReasonBye, presence.ReasonRefused:
+	case presence.ReasonRemoved, presence.ReasonBye:
 		return wire.CloseEnded
 	}
 	return websocket.CloseGoingAway

@@ -39,7 +39,7 @@ func (s *Links) AskBeat(id presence.LinkID) {
 // Cut implements [engine.Links].
 func (s *Links) Cut(id presence.LinkID, reason presence.Reason) {
 	if l := s.carrier(id); l != nil {
-		l.close(closeFor(reason), string(reason))
+		l.close(closeFor(reason), reason.String())
 	}
 }
 

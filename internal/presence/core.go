@@ -1,8 +1,8 @@
 package presence
 
 import (
+	"crypto/sha256"
 	"crypto/subtle"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -102,10 +102,10 @@ func (c *Core) applyFrom(now reading, in Input, out *Effects) error {
 	case Closing:
 		return from(in.From, func(s *session) error { c.lose(now, s, ReasonClosing, out); return nil })
 	}
-	panic(fmt.Sprintf("presence: unknown input %T", in))
+	panic("presence: an input of a type that is none of this package's")
 }
 
-// Advance does what has become due by the instant, at most max timers of it, and
+// Advance does what has become due by the instant, in at most max small steps, and
 // appends what follows to out. When more is true, call it again at once. Else
 // call it at next, or at any time before; the zero Instant means that nothing is
 // due ever.
@@ -116,11 +116,13 @@ func (c *Core) applyFrom(now reading, in Input, out *Effects) error {
 func (c *Core) Advance(at Instant, max int, out *Effects) (next Instant, more bool) {
 	now := c.read(at)
 	for range max {
-		t := c.wheel.pop(now.awake)
-		if t == nil {
+		t, more := c.wheel.step(now.awake)
+		if !more {
 			return c.next(at), false
 		}
-		t.owner.fire(c, now, out)
+		if t != nil {
+			t.owner.fire(c, now, out)
+		}
 	}
 	return at, true
 }
@@ -208,7 +210,18 @@ func (c *Core) Rooms(view View) []RoomName {
 	return names
 }
 
-func sameSecret(a, b string) bool { return subtle.ConstantTimeCompare([]byte(a), []byte(b)) == 1 }
+// secret is what is kept of a secret: enough of its hash (SHA-256) to know it again.
+type secret [16]byte
+
+func secretOf(text string) secret {
+	hash := sha256.Sum256([]byte(text))
+	return secret(hash[:len(secret{})])
+}
+
+func (s secret) is(text string) bool {
+	other := secretOf(text)
+	return subtle.ConstantTimeCompare(s[:], other[:]) == 1
+}
 
 // without removes the first x from list and keeps the order of the rest.
 func without[T comparable](list []T, x T) []T {

@@ -88,7 +88,7 @@ func (c *Core) arm(now reading, s *session) {
 
 // fire does what is due for a session, one thing after another.
 func (s *session) fire(c *Core, now reading, out *Effects) {
-	for {
+	for c.unended(s) {
 		d := c.earliest(now, s)
 		if d.at > now.awake {
 			c.wheel.set(&s.timer, d.at)
@@ -120,7 +120,6 @@ func (s *session) fire(c *Core, now reading, out *Effects) {
 				reason = ReasonSilent
 			}
 			c.end(now, s, reason, out)
-			return
 		}
 	}
 }

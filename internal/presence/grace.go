@@ -49,7 +49,7 @@ func (c *Core) linkLost(now reading, link LinkID, out *Effects) {
 // nobody learns from it whether somebody else's session exists.
 func (c *Core) closingBeacon(now reading, in ClosingBeacon, out *Effects) Reply {
 	s := c.sessions[in.Session]
-	if s == nil || !sameSecret(s.key, in.Key) || s.nonce != in.Nonce {
+	if s == nil || !s.key.is(in.Key) || s.nonce != in.Nonce {
 		return Reply{Stale: true}
 	}
 	if s.state == Live {

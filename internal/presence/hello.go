@@ -46,7 +46,7 @@ func (c *Core) resumable(in Hello) (*session, NotResumed) {
 	switch {
 	case in.Session == "":
 		return nil, ""
-	case s == nil || s.person.id != in.User || !sameSecret(s.key, in.Key):
+	case s == nil || s.person.id != in.User || !s.key.is(in.Key):
 		return nil, UnknownSession
 	case s.state == Live && (in.Nonce == "" || s.nonce != in.Nonce):
 		return s, SessionInUse
@@ -74,7 +74,7 @@ func (c *Core) mayHello(now reading, in Hello, s *session) error {
 		return &Refusal{Code: CodeRemoved, Field: "token", Allowed: "a token issued after the removal"}
 	}
 	for _, room := range in.Rooms {
-		if err := c.mayEnter(p, in.User, in.Issued, room); err != nil {
+		if err := c.mayEnter(p, in.Issued, room); err != nil {
 			return err
 		}
 	}
@@ -92,10 +92,11 @@ func (c *Core) mayHello(now reading, in Hello, s *session) error {
 
 // welcome gives the hello its session: s, or a new one when s is nil.
 func (c *Core) welcome(now reading, in Hello, s *session, why NotResumed, out *Effects) Reply {
-	reply := Reply{NotResumed: why, Resumed: s != nil}
+	reply := Reply{NotResumed: why, Resumed: s != nil, Key: in.Key}
 	p := c.known(in.User)
 	if s == nil {
-		s = &session{id: in.NewSession, key: in.NewKey, person: p, idle: true}
+		s = &session{id: in.NewSession, key: secretOf(in.NewKey), person: p, idle: true}
+		reply.Key = in.NewKey
 		s.timer.owner = s
 		c.sessions[s.id] = s
 		out.add(SessionOpened{Link: LinkID{s.id, 1}, User: p.id})
@@ -130,12 +131,13 @@ func (c *Core) welcome(now reading, in Hello, s *session, why NotResumed, out *E
 			}
 		}
 	}
-	reply.Link, reply.Key, reply.Rooms = s.linkID(), s.key, s.rooms()
+	reply.Link, reply.Rooms = s.linkID(), s.rooms()
 	return reply
 }
 
 // wakeAtHello takes over how long there has been no activity. Resuming is none.
 func (c *Core) wakeAtHello(now reading, s *session, in Hello, resumed bool) {
+	changed := s.noInput != in.NoInput
 	s.noInput = in.NoInput
 	switch {
 	case in.IdleFor != nil:
@@ -143,7 +145,7 @@ func (c *Core) wakeAtHello(now reading, s *session, in Hello, resumed bool) {
 	case !resumed:
 		s.active = now.awake
 	}
-	if in.IdleFor != nil || !resumed || s.noInput {
+	if in.IdleFor != nil || !resumed || changed {
 		s.becomeIdle(!s.noInput && now.awake-s.active >= c.policy.IdleAfter)
 	}
 }

@@ -1,1 +1,517 @@
 package presence_test
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"tovik.example/tovik/internal/presence"
+)
+
+const (
+	// Timers fire on the tick, and so does everything here, so that a model without
+	// ticks agrees. All durations are whole units, and inputs come at different
+	// ticks of a unit, so that what follows from two of them never falls together:
+	// which of two comes first at one instant is no rule.
+	tickTime = 16 * time.Millisecond
+	unit     = 64 * tickTime
+	// historyLength is how many inputs a history has; how many histories there are
+	// says -rapid.checks.
+	historyLength = 500
+)
+
+var (
+	someUsers = []presence.UserID{"ilse", "tobin", "hanne"}
+	someRooms = []presence.RoomName{weir, "desk.night", "basin.fen-end"}
+	views     = []presence.View{presence.Full, presence.Open}
+)
+
+// brisk is a policy in which everything happens often within a history.
+func brisk(second presence.SecondSession) presence.Policy {
+	p := presence.DefaultPolicy()
+	p.GraceClosing, p.GraceLost, p.GraceHidden, p.TypingExpires = 1*unit, 3*unit, 6*unit, 2*unit
+	p.BeatEvery, p.Probe, p.Lease, p.IdleAfter, p.ExpiryWarning = 4*unit, 1*unit, 9*unit, 12*unit, 2*unit
+	small := p.RoomPolicy
+	small.Capacity, small.GraceLost, small.TypingExpires = 2, 5*unit, 1*unit
+	p.Rooms = []presence.PatternPolicy{{Pattern: "basin.*", RoomPolicy: small}}
+	p.RoomsPerSession, p.SessionsPerPerson, p.SecondSession = 2, 4, second
+	return p
+}
+
+// world plays a history to the core and to the model, and keeps a replica of each
+// view, changed by nothing but the core's effects.
+type world struct {
+	t        require.TestingT
+	core     *presence.Core
+	model    *model
+	now      time.Duration
+	effects  presence.Effects
+	replicas map[presence.View]map[presence.RoomName]map[presence.UserID]presence.Member
+	typing   map[presence.View]map[mPlace]bool
+	people   map[presence.View]map[presence.UserID]presence.Appearance
+	settled  map[uint64]mAnswer
+	hellos   []presence.Hello // as they were answered
+	links    []presence.LinkID
+	pending  map[uint64]presence.Hello
+	attempts uint64
+	story    []string
+	open     strings.Builder // every effect that the open view sees
+}
+
+func newWorld(t require.TestingT, policy presence.Policy) *world {
+	w := &world{t: t, core: presence.NewCore(policy), model: newModel(policy), settled: map[uint64]mAnswer{}, pending: map[uint64]presence.Hello{},
+		replicas: map[presence.View]map[presence.RoomName]map[presence.UserID]presence.Member{},
+		typing:   map[presence.View]map[mPlace]bool{}, people: map[presence.View]map[presence.UserID]presence.Appearance{}}
+	for _, view := range views {
+		w.replicas[view] = map[presence.RoomName]map[presence.UserID]presence.Member{}
+		w.typing[view], w.people[view] = map[mPlace]bool{}, map[presence.UserID]presence.Appearance{}
+	}
+	return w
+}
+
+// pass lets time go on, for core and model.
+func (w *world) pass(to time.Duration) {
+	for due, ok := w.core.Due(); ok && due <= to; due, ok = w.core.Due() {
+		w.now = max(w.now, due)
+		for more := true; more; {
+			_, more = w.core.Advance(instant(w.now), 2, &w.effects)
+		}
+		w.take()
+	}
+	w.now = to
+	w.model.pass(to)
+}
+
+// tell gives an input to both, and compares their answers.
+func (w *world) tell(in presence.Input) {
+	w.story = append(w.story, fmt.Sprintf("%v %T%+v", w.now, in, in))
+	reply, err := w.core.Apply(instant(w.now), in, &w.effects)
+	got := answered(reply, err)
+	want := w.model.apply(in)
+	require.Equal(w.t, want, got, "the answer to %T%+v", in, in)
+	if hello, ok := in.(presence.Hello); ok {
+		w.welcomed(hello, reply)
+	}
+	w.take()
+}
+
+func (w *world) welcomed(hello presence.Hello, reply presence.Reply) {
+	switch {
+	case reply.Pending:
+		w.pending[hello.Attempt] = hello
+	case reply.Link.Session != "":
+		hello.Session, hello.Key = reply.Link.Session, reply.Key
+		w.hellos = append(w.hellos, hello)
+		w.links = append(w.links, reply.Link)
+	}
+}
+
+func answered(reply presence.Reply, err error) mAnswer {
+	var refusal *presence.Refusal
+	if errors.As(err, &refusal) {
+		return mAnswer{code: refusal.Code}
+	}
+	return mAnswer{pending: reply.Pending, link: reply.Link, resumed: reply.Resumed, why: reply.NotResumed, stale: reply.Stale}
+}
+
+// take applies the effects to the replicas. Each change must follow what was seen.
+func (w *world) take() {
+	for _, effect := range w.effects.List {
+		switch effect := effect.(type) {
+		case presence.MemberChanged:
+			for _, view := range views {
+				if effect.Views.Has(view) {
+					w.takeMember(view, effect)
+				}
+			}
+			w.note(effect.Views, effect.Room, effect.Before, effect.After, effect.Reason, effect.LastSeen)
+		case presence.TypingChanged:
+			for _, view := range views {
+				if place := (mPlace{effect.Room, effect.User}); effect.Views.Has(view) {
+					require.NotEqual(w.t, effect.On, w.typing[view][place], "a change of typing changes something")
+					w.typing[view][place] = effect.On
+				}
+			}
+			w.note(effect.Views, effect.Room, effect.User, effect.On)
+		case presence.PersonChanged:
+			for _, view := range views {
+				if effect.Views.Has(view) {
+					w.people[view][effect.User] = effect.After
+				}
+			}
+			w.note(effect.Views, effect.User, effect.Before, effect.After, effect.LastSeen)
+		case presence.Settled:
+			w.settled[effect.Attempt] = answered(effect.Reply, effect.Err)
+			w.welcomed(w.pending[effect.Attempt], effect.Reply)
+		}
+	}
+	w.effects.Reset()
+}
+
+func (w *world) note(in presence.Views, what ...any) {
+	if in.Has(presence.Open) {
+		fmt.Fprintln(&w.open, append([]any{w.now}, what...)...)
+	}
+}
+
+func (w *world) takeMember(view presence.View, m presence.MemberChanged) {
+	room := w.replicas[view][m.Room]
+	if room == nil {
+		room = map[presence.UserID]presence.Member{}
+		w.replicas[view][m.Room] = room
+	}
+	if m.Before.Sessions > 0 {
+		require.Equal(w.t, room[m.Before.User], m.Before, "a change follows what was seen")
+	} else {
+		require.NotContains(w.t, room, m.After.User)
+	}
+	require.NotEqual(w.t, m.Before, m.After, "a change changes something")
+	room[m.After.User] = m.After
+	if m.After.Sessions == 0 {
+		delete(room, m.After.User)
+	}
+}
+
+// agree checks that core, model and replicas say the same.
+func (w *world) agree() {
+	same(w, len(w.model.settled), len(w.settled), "settled hellos")
+	for attempt, want := range w.model.settled {
+		same(w, want, w.settled[attempt], "a settled hello")
+	}
+	for _, view := range views {
+		for _, room := range someRooms {
+			w.agreeOnRoom(room, view)
+		}
+		for _, user := range someUsers {
+			want := w.model.appearance(user, view)
+			same(w, want, w.core.Person(user, view), "the person")
+			if seen, ok := w.people[view][user]; ok || want.Status != presence.Offline {
+				same(w, want, seen, "the person as told")
+			}
+		}
+	}
+	for _, user := range someUsers {
+		sameList(w, w.model.evidence(user), w.coreEvidence(user), "the sessions")
+	}
+}
+
+func (w *world) agreeOnRoom(room presence.RoomName, view presence.View) {
+	want := w.model.members(room, view)
+	sameList(w, want, w.core.Members(room, view), "members of "+string(room))
+	same(w, len(want), len(w.replicas[view][room]), "the replica's size")
+	var count presence.Count
+	for _, m := range want {
+		same(w, m, w.replicas[view][room][m.User], "the replica")
+		part := &count.Online
+		switch m.Status {
+		case presence.Away:
+			part = &count.Away
+		case presence.Busy:
+			part = &count.Busy
+		}
+		count.People, count.Sessions = count.People+1, count.Sessions+m.Sessions
+		part.People, part.Sessions = part.People+1, part.Sessions+m.Sessions
+	}
+	same(w, count, w.core.Count(room, view), "the count")
+	same(w, w.model.exists(room, view), w.core.Exists(room, view), "existence")
+	typists := w.core.Typing(room, view)
+	slices.Sort(typists)
+	sameList(w, w.model.typists(room, view), typists, "the typists")
+	for _, user := range someUsers {
+		same(w, slices.Contains(typists, user), w.typing[view][mPlace{room, user}], "typing as told")
+	}
+}
+
+func (w *world) coreEvidence(user presence.UserID) (list []evidence) {
+	for _, s := range w.core.Explain(instant(w.now), user, "").Sessions {
+		e := evidence{id: s.Session, link: s.Link, state: s.State, idle: s.Idle, reason: s.Reason}
+		for _, r := range s.Rooms {
+			e.rooms += string(r) + " "
+		}
+		list = append(list, e)
+	}
+	return sortEvidence(list)
+}
+
+// same is require.Equal, quick when all is well.
+func same[T comparable](w *world, want, got T, what string) {
+	if want != got {
+		require.Equal(w.t, want, got, what)
+	}
+}
+
+func sameList[T comparable](w *world, want, got []T, what string) {
+	if !slices.Equal(want, got) {
+		require.Equal(w.t, want, got, what)
+	}
+}
+
+// input makes one of a number: 0 is none, so that shrinking leaves out what is not
+// needed. The least bits are what happens.
+func (w *world) input(n uint64) presence.Input {
+	kind, a, b, c := n%32, int(n>>5%16), int(n>>9%16), int(n>>13%16)
+	user, room := someUsers[a%3], someRooms[b%3]
+	var link presence.LinkID
+	if len(w.links) > 0 {
+		link = w.links[len(w.links)-1-c%min(len(w.links), 8)]
+	}
+	wall := dusk.Add(w.now).UnixMilli()
+	switch kind {
+	case 0:
+		return nil
+	case 1, 2, 3:
+		return w.hello(presence.Hello{User: user}, a, b, c)
+	case 4, 5, 6, 7:
+		if len(w.hellos) > 0 {
+			old := w.hellos[len(w.hellos)-1-a%min(len(w.hellos), 6)]
+			again := presence.Hello{User: old.User, Session: old.Session, Key: old.Key, Nonce: old.Nonce}
+			return w.hello(again, a, b, c)
+		}
+		return nil
+	case 8, 9:
+		return presence.Join{From: link, Room: room}
+	case 10:
+		return presence.Leave{From: link, Room: room}
+	case 11, 12:
+		return presence.Beat{From: link}
+	case 13, 14:
+		return presence.Activity{From: link}
+	case 15:
+		return presence.Idle{From: link}
+	case 16:
+		return presence.PageHidden{From: link, Hidden: a%2 == 0}
+	case 17, 18:
+		return presence.Typing{From: link, Room: room, Number: uint64(len(w.story) + 4 - a%4), On: a%4 > 0}
+	case 19:
+		return presence.Sent{From: link, Room: room, Number: uint64(len(w.story) + 4)}
+	case 20:
+		return presence.BeatWritten{To: link}
+	case 21:
+		return presence.LinkLost{Link: link}
+	case 22:
+		return presence.Closing{From: link}
+	case 23:
+		return presence.Bye{From: link}
+	case 24:
+		if len(w.hellos) > 0 {
+			h := w.hellos[len(w.hellos)-1-a%min(len(w.hellos), 4)]
+			return presence.ClosingBeacon{Session: h.Session, Key: h.Key, Nonce: fmt.Sprint(b % 3)}
+		}
+		return nil
+	case 25:
+		until := int64(0)
+		if c%2 == 0 {
+			until = wall + int64(time.Duration(c)*unit/time.Millisecond)
+		}
+		return presence.SetStatus{User: user, Status: []presence.Status{"", presence.Busy, presence.Away}[b%3], Note: strings.Repeat("!", a%2), Until: until}
+	case 26, 27:
+		return presence.Hide{User: user, Hidden: b%2 == 0}
+	case 28:
+		if b%4 == 0 {
+			return presence.Remove{User: user}
+		}
+		return presence.Remove{User: user, Room: room}
+	case 29:
+		return presence.SignOut{User: user}
+	case 30:
+		return presence.Renew{From: link, Issued: wall, Expires: wall + int64(time.Duration(b)*unit/time.Millisecond), Profile: presence.Profile{Name: fmt.Sprint(a % 2)}}
+	}
+	return presence.Declare{Room: room, Declared: a%2 == 0}
+}
+
+func (w *world) hello(in presence.Hello, a, b, c int) presence.Hello {
+	w.attempts++
+	in.Attempt = w.attempts
+	wall := dusk.Add(w.now).UnixMilli()
+	in.NewSession, in.NewKey = presence.SessionID(fmt.Sprint("s-", w.attempts)), fmt.Sprint("k-", w.attempts)
+	if in.Session == "" || a%2 == 0 {
+		in.Nonce = fmt.Sprint(b % 3)
+	}
+	in.Issued = wall - int64(c%3*16)
+	if c%5 == 0 {
+		in.Expires = wall + int64(time.Duration(b+2)*unit/time.Millisecond)
+	}
+	if b%4 > 0 {
+		in.Rooms = someRooms[a%2 : a%2+b%3]
+	}
+	in.Leased, in.NoInput, in.PageHidden = b%7 == 6, c%7 == 6, c%4 == 3
+	if a%5 == 4 {
+		idle := time.Duration(c) * unit
+		in.IdleFor = &idle
+	}
+	in.Profile.Name = fmt.Sprint(c % 2)
+	return in
+}
+
+// after is when the input comes that a number stands for: its high bits are a pause,
+// and each input has a tick of the unit for itself.
+func (w *world) after(i int, n uint64) time.Duration {
+	pause := time.Duration(0)
+	if n>>17%4 == 0 {
+		pause = time.Duration(n>>19%8) * unit
+	}
+	at := w.now.Truncate(unit) + pause + time.Duration(i%64)*tickTime
+	if at <= w.now {
+		at += unit
+	}
+	return at
+}
+
+// play plays a history of numbers.
+func (w *world) play(history []uint64, each func()) {
+	for i, n := range history {
+		w.pass(w.after(i, n))
+		if in := w.input(n); in != nil {
+			w.tell(in)
+		}
+		each()
+	}
+}
+
+func numbers(t *rapid.T) []uint64 {
+	return rapid.SliceOfN(rapid.Uint64Range(0, 1<<25-1), historyLength, historyLength).Draw(t, "history")
+}
+
+func TestModelCoreAndReplicasAgree(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		second := rapid.SampledFrom([]presence.SecondSession{presence.AllowSecond, presence.AllowSecond, presence.ReplaceFirst, presence.RefuseSecond}).Draw(t, "second")
+		w := newWorld(t, brisk(second))
+		defer func() {
+			if t.Failed() {
+				t.Logf("the history:\n%s", strings.Join(w.story, "\n"))
+			}
+		}()
+		w.play(numbers(t), w.agree)
+		w.pass(w.now + time.Minute)
+		w.agree()
+	})
+}
+
+func TestRestartIsNotSeen(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		w := newWorld(t, brisk(presence.AllowSecond))
+		history := numbers(t)
+		w.play(history[:100], func() {})
+		saved := w.core.Save(instant(w.now))
+		restored := presence.NewCore(brisk(presence.AllowSecond))
+		var out presence.Effects
+		require.NoError(t, restored.Restore(instant(w.now), saved, &out))
+		for _, view := range views {
+			for _, room := range someRooms {
+				require.Equal(t, w.core.Members(room, view), restored.Members(room, view), "a restart is not seen")
+				require.Equal(t, w.core.Count(room, view), restored.Count(room, view))
+			}
+		}
+		again := restored.Save(instant(w.now))
+		for i := range again.Sessions {
+			require.Equal(t, saved.Sessions[i], again.Sessions[i])
+		}
+		require.Equal(t, saved.People, again.People)
+	})
+}
+
+// TestOpenViewTellsNothingOfWhoHides plays each history twice: in one of them a
+// person who hides does nothing at all. The open view must have the same, to the
+// byte.
+func TestOpenViewTellsNothingOfWhoHides(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		history := numbers(t)
+		ghost := rapid.SliceOfN(rapid.Uint64Range(0, 1<<25-1), historyLength, historyLength).Draw(t, "ghost")
+		without := openEffects(t, history, nil)
+		with := openEffects(t, history, ghost)
+		require.Equal(t, without, with)
+	})
+}
+
+// openEffects plays a history of everybody else, and with it the acts of a person
+// who hides all the time.
+func openEffects(t *rapid.T, history, ghost []uint64) string {
+	policy := brisk(presence.AllowSecond)
+	w := newWorld(t, policy)
+	g := &world{t: t, core: w.core, model: newModel(policy), settled: map[uint64]mAnswer{}, pending: map[uint64]presence.Hello{}}
+	_, err := w.core.Apply(instant(0), presence.Hide{User: "ghost", Hidden: true}, &w.effects)
+	require.NoError(t, err)
+	for i, n := range history {
+		w.passCore(w.after(i, n))
+		if ghost != nil {
+			g.now, g.attempts = w.now, uint64(1_000_000+i)
+			if in := asGhost(g.input(ghost[i])); in != nil {
+				reply, _ := w.core.Apply(instant(w.now), in, &w.effects) // a refusal is as good an act as any
+				if hello, ok := in.(presence.Hello); ok {
+					g.welcomed(hello, reply)
+				}
+				w.takeOpen()
+			}
+		}
+		if in := w.input(n); in != nil {
+			w.story = append(w.story, "")
+			reply, _ := w.core.Apply(instant(w.now), in, &w.effects)
+			if hello, ok := in.(presence.Hello); ok {
+				w.welcomed(hello, reply)
+			}
+			w.takeOpen()
+		}
+	}
+	return w.open.String()
+}
+
+// asGhost lets the person who hides do it, and leaves out what is not theirs to do.
+func asGhost(in presence.Input) presence.Input {
+	switch in := in.(type) {
+	case presence.Hello:
+		in.User = "ghost"
+		return in
+	case presence.SetStatus:
+		in.User = "ghost"
+		return in
+	case presence.SignOut:
+		return presence.SignOut{User: "ghost"}
+	case presence.Hide, presence.Remove, presence.Declare:
+		return nil
+	}
+	return in
+}
+
+func (w *world) passCore(to time.Duration) {
+	for due, ok := w.core.Due(); ok && due <= to; due, ok = w.core.Due() {
+		w.now = max(w.now, due)
+		for more := true; more; {
+			_, more = w.core.Advance(instant(w.now), 2, &w.effects)
+		}
+		w.takeOpen()
+	}
+	w.now = to
+}
+
+// takeOpen writes down what the open view gets, and the state that it can ask for.
+func (w *world) takeOpen() {
+	before := w.open.Len()
+	for _, effect := range w.effects.List {
+		switch effect := effect.(type) {
+		case presence.MemberChanged:
+			w.note(effect.Views, effect.Room, effect.Before, effect.After, effect.Reason, effect.LastSeen)
+		case presence.TypingChanged:
+			w.note(effect.Views, effect.Room, effect.User, effect.On)
+		case presence.PersonChanged:
+			w.note(effect.Views, effect.User, effect.Before, effect.After, effect.LastSeen)
+		case presence.Settled:
+			if hello, ok := w.pending[effect.Attempt]; ok {
+				w.welcomed(hello, effect.Reply)
+			}
+		}
+	}
+	w.effects.Reset()
+	if w.open.Len() == before {
+		return
+	}
+	for _, room := range someRooms {
+		fmt.Fprintln(&w.open, room, w.core.Exists(room, presence.Open), w.core.Members(room, presence.Open),
+			w.core.Count(room, presence.Open), w.core.Typing(room, presence.Open))
+	}
+}

@@ -36,11 +36,17 @@ type person struct {
 	profile  Profile
 	sessions []*session
 	members  []*member
-	awake    int        // unended sessions that are not idle
-	set      Appearance // a set status; the zero value when none is
+	awake    int // unended sessions that are not idle
+	set      *setStatus
 	hidden   bool
 	removed  *removal
-	timer    timer // for the end of a set status
+}
+
+// setStatus is a status that a person has set, until its end.
+type setStatus struct {
+	Appearance
+	person *person
+	timer  timer
 }
 
 // removal is what tokens are refused for: those issued up to these times, in Unix
@@ -65,7 +71,6 @@ func (c *Core) known(user UserID) *person {
 	p := c.people[user]
 	if p == nil {
 		p = &person{id: user}
-		p.timer.owner = p
 		c.people[user] = p
 	}
 	return p
@@ -73,7 +78,7 @@ func (c *Core) known(user UserID) *person {
 
 // forget lets a person go of whom there is nothing left to know.
 func (c *Core) forget(p *person) {
-	if len(p.sessions) == 0 && p.set == (Appearance{}) && !p.hidden && p.removed == nil {
+	if len(p.sessions) == 0 && p.set == nil && !p.hidden && p.removed == nil {
 		delete(c.people, p.id)
 	}
 }
@@ -96,8 +101,8 @@ func (p *person) resolve(view View) (Appearance, Rule) {
 		return Appearance{Status: Offline}, RuleNoSession
 	case view == Open && p.hidden:
 		return Appearance{Status: Offline}, RuleHidden
-	case p.set.Status != "":
-		return p.set, RuleSet
+	case p.set != nil:
+		return p.set.Appearance, RuleSet
 	case p.awake > 0:
 		return Appearance{Status: Online}, RuleAwake
 	}
@@ -118,27 +123,34 @@ func (c *Core) setStatus(now reading, in SetStatus, out *Effects) error {
 	}
 	p := c.known(in.User)
 	c.observe(p, leaving{}, out, func() {
-		p.set = Appearance{}
+		if p.set != nil {
+			c.wheel.clear(&p.set.timer)
+			p.set = nil
+		}
 		if in.Status != "" {
-			p.set = Appearance{Status: in.Status, Note: in.Note, Until: in.Until}
+			c.putStatus(now, p, Appearance{Status: in.Status, Note: in.Note, Until: in.Until})
 		}
 	})
-	c.wheel.clear(&p.timer)
-	if p.set.Until != 0 {
-		c.wheel.set(&p.timer, now.until(p.set.Until))
-	}
 	c.forget(p)
 	return nil
 }
 
+func (c *Core) putStatus(now reading, p *person, status Appearance) {
+	p.set = &setStatus{Appearance: status, person: p}
+	p.set.timer.owner = p.set
+	if status.Until != 0 {
+		c.wheel.set(&p.set.timer, now.until(status.Until))
+	}
+}
+
 // fire ends a set status whose time has come by the wall clock.
-func (p *person) fire(c *Core, now reading, out *Effects) {
-	if now.wall < p.set.Until {
-		c.wheel.set(&p.timer, now.until(p.set.Until))
+func (s *setStatus) fire(c *Core, now reading, out *Effects) {
+	if now.wall < s.Until {
+		c.wheel.set(&s.timer, now.until(s.Until))
 		return
 	}
-	c.observe(p, leaving{}, out, func() { p.set = Appearance{} })
-	c.forget(p)
+	c.observe(s.person, leaving{}, out, func() { s.person.set = nil })
+	c.forget(s.person)
 }
 
 // hide takes a person out of the open view: there it is a plain leave of every

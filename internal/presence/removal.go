@@ -19,15 +19,13 @@ func (c *Core) remove(now reading, in Remove, out *Effects) {
 		p.removed.rooms = map[RoomName]int64{}
 	}
 	p.removed.rooms[in.Room] = now.wall
-	r := c.rooms[in.Room]
-	if r == nil || r.members[in.User] == nil {
-		return
+	if m := p.member(c.rooms[in.Room]); m != nil {
+		c.observe(p, leaving{ReasonRemoved, now.wall}, out, func() {
+			for _, e := range slices.Clone(m.entries) {
+				c.exit(e)
+			}
+		})
 	}
-	c.observe(p, leaving{ReasonRemoved, now.wall}, out, func() {
-		for _, e := range slices.Clone(r.members[in.User].entries) {
-			c.exit(e)
-		}
-	})
 }
 
 func (c *Core) signOut(now reading, in SignOut, out *Effects) {

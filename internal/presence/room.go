@@ -5,7 +5,7 @@ type room struct {
 	name     RoomName
 	policy   *RoomPolicy
 	declared bool
-	members  map[UserID]*member
+	members  []*member // in no particular order
 	counts   [viewCount]Count
 	typists  [viewCount][]UserID
 }
@@ -16,6 +16,7 @@ type member struct {
 	person  *person
 	since   [viewCount]int64 // Unix milliseconds
 	entries []*entry
+	place   int    // in the room's members
 	epoch   uint64 // of the observation that has seen it
 }
 
@@ -32,6 +33,18 @@ type entry struct {
 }
 
 func (e *entry) room() *room { return e.member.room }
+
+// member finds a person in a room. Somebody unknown is in none.
+func (p *person) member(r *room) *member {
+	if p != nil {
+		for _, m := range p.members {
+			if m.room == r {
+				return m
+			}
+		}
+	}
+	return nil
+}
 
 func (s *session) entry(name RoomName) *entry {
 	for _, e := range s.entries {
@@ -57,15 +70,15 @@ func (r *room) hasPlace() bool {
 	return r.policy.Capacity == 0 || r.counts[Open].People < r.policy.Capacity
 }
 
-// mayEnter tells whether a person may come into a room with a token issued at the
-// time.
-func (c *Core) mayEnter(p *person, user UserID, issued int64, name RoomName) error {
+// mayEnter tells whether a person, nil when they are not known, may come into a
+// room with a token issued at the time.
+func (c *Core) mayEnter(p *person, issued int64, name RoomName) error {
 	if p != nil && p.removed != nil && issued <= p.removed.rooms[name] {
 		return &Refusal{Code: CodeRemoved, Field: "room", Value: string(name),
 			Allowed: "a token issued after the removal from this room"}
 	}
 	r := c.rooms[name]
-	if r == nil || r.members[user] != nil || (p != nil && p.hidden) || r.hasPlace() {
+	if r == nil || p.member(r) != nil || (p != nil && p.hidden) || r.hasPlace() {
 		return nil
 	}
 	return roomFull(name, r.policy)
@@ -78,7 +91,7 @@ func (c *Core) join(now reading, s *session, name RoomName, out *Effects) error 
 	if len(s.entries) >= c.policy.RoomsPerSession {
 		return tooManyRooms(&c.policy)
 	}
-	if err := c.mayEnter(s.person, s.person.id, s.issued, name); err != nil {
+	if err := c.mayEnter(s.person, s.issued, name); err != nil {
 		return err
 	}
 	c.observe(s.person, leaving{}, out, func() { c.enter(now, s, name) })
@@ -91,10 +104,10 @@ func (c *Core) enter(now reading, s *session, name RoomName) {
 		return
 	}
 	r := c.existing(name)
-	m := r.members[s.person.id]
+	m := s.person.member(r)
 	if m == nil {
-		m = &member{room: r, person: s.person, since: [viewCount]int64{now.wall, now.wall}}
-		r.members[s.person.id] = m
+		m = &member{room: r, person: s.person, since: [viewCount]int64{now.wall, now.wall}, place: len(r.members)}
+		r.members = append(r.members, m)
 		s.person.members = append(s.person.members, m)
 	}
 	e := &entry{session: s, member: m}
@@ -105,7 +118,7 @@ func (c *Core) enter(now reading, s *session, name RoomName) {
 func (c *Core) existing(name RoomName) *room {
 	r := c.rooms[name]
 	if r == nil {
-		r = &room{name: name, policy: c.policy.For(name), members: map[UserID]*member{}}
+		r = &room{name: name, policy: c.policy.For(name)}
 		c.rooms[name] = r
 	}
 	return r
@@ -134,9 +147,13 @@ func (c *Core) exit(e *entry) {
 	if len(m.entries) > 0 {
 		return
 	}
-	delete(m.room.members, m.person.id)
+	r := m.room
+	last := r.members[len(r.members)-1]
+	r.members[m.place], last.place = last, m.place
+	r.members[len(r.members)-1] = nil
+	r.members = r.members[:len(r.members)-1]
 	m.person.members = without(m.person.members, m)
-	c.drop(m.room)
+	c.drop(r)
 }
 
 func (c *Core) drop(r *room) {

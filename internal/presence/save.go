@@ -1,6 +1,7 @@
 package presence
 
 import (
+	"encoding/hex"
 	"fmt"
 	"maps"
 	"slices"
@@ -24,7 +25,7 @@ type Saved struct {
 // SavedSession is one unended session.
 type SavedSession struct {
 	ID         SessionID    `json:"id"`
-	Key        string       `json:"key"`
+	Key        string       `json:"key"` // what is kept of the resume key, in hexadecimal
 	Nonce      string       `json:"nonce"`
 	User       UserID       `json:"user"`
 	Link       LinkNumber   `json:"link"`
@@ -93,7 +94,7 @@ func (c *Core) Save(at Instant) Saved {
 
 func (s *session) save(now reading) SavedSession {
 	saved := SavedSession{
-		ID: s.id, Key: s.key, Nonce: s.nonce, User: s.person.id, Link: s.link, Issued: s.issued, Expires: s.expires,
+		ID: s.id, Key: hex.EncodeToString(s.key[:]), Nonce: s.nonce, User: s.person.id, Link: s.link, Issued: s.issued, Expires: s.expires,
 		LastHeard: s.heardWall, LastActive: now.wall - (now.awake - s.active).Milliseconds(),
 		Idle: s.idle, NoInput: s.noInput, Leased: s.leased, PageHidden: s.pageHidden,
 	}
@@ -104,7 +105,10 @@ func (s *session) save(now reading) SavedSession {
 }
 
 func (p *person) save() SavedPerson {
-	saved := SavedPerson{User: p.id, Profile: p.profile, Set: p.set, Hidden: p.hidden}
+	saved := SavedPerson{User: p.id, Profile: p.profile, Hidden: p.hidden}
+	if p.set != nil {
+		saved.Set = p.set.Appearance
+	}
 	for _, m := range p.members {
 		saved.Members = append(saved.Members, SavedMember{m.room.name, m.since[Full], m.since[Open]})
 	}
@@ -160,6 +164,9 @@ func (c *Core) mayRestore(saved Saved) error {
 		if !people[s.User] || sessions[s.ID] {
 			return fmt.Errorf("the saved session %q is there twice, or its person %q is not", s.ID, s.User)
 		}
+		if key, err := hex.DecodeString(s.Key); err != nil || len(key) != len(secret{}) {
+			return fmt.Errorf("the saved session %q has a key that is none", s.ID)
+		}
 		sessions[s.ID] = true
 	}
 	return nil
@@ -168,11 +175,8 @@ func (c *Core) mayRestore(saved Saved) error {
 func (c *Core) restorePerson(now reading, saved SavedPerson, sessions []SavedSession, out *Effects) {
 	p := c.known(saved.User)
 	p.profile, p.hidden = saved.Profile, saved.Hidden
-	if saved.Set.Until == 0 || saved.Set.Until > now.wall {
-		p.set = saved.Set
-	}
-	if p.set.Until != 0 {
-		c.wheel.set(&p.timer, now.until(p.set.Until))
+	if saved.Set.Status != "" && (saved.Set.Until == 0 || saved.Set.Until > now.wall) {
+		c.putStatus(now, p, saved.Set)
 	}
 	for _, r := range saved.Removed {
 		if p.removed == nil {
@@ -210,11 +214,12 @@ func (c *Core) restorePerson(now reading, saved SavedPerson, sessions []SavedSes
 
 func (c *Core) restoreSession(now reading, p *person, saved SavedSession) {
 	s := &session{
-		id: saved.ID, key: saved.Key, nonce: saved.Nonce, person: p, link: saved.Link,
+		id: saved.ID, nonce: saved.Nonce, person: p, link: saved.Link,
 		issued: saved.Issued, expires: saved.Expires, heardWall: saved.LastHeard,
 		heard: now.awake, active: now.awake - time.Duration(now.wall-saved.LastActive)*time.Millisecond,
 		idle: true, noInput: saved.NoInput, leased: saved.Leased, pageHidden: saved.PageHidden,
 	}
+	_, _ = hex.Decode(s.key[:], []byte(saved.Key)) // mayRestore has checked it
 	s.timer.owner = s
 	c.sessions[s.id] = s
 	p.sessions = append(p.sessions, s)

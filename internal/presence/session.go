@@ -27,24 +27,29 @@ const (
 
 func (s State) String() string { return [...]string{"live", "grace"}[s] }
 
-// Reason says why a session ended, or why somebody left a room.
-type Reason string
+// Reason says why a session ended, or why somebody left a room. It is shown as the
+// word that String gives.
+type Reason uint8
 
 const (
-	ReasonLeave    Reason = "leave"    // left this room by word; the session goes on
-	ReasonBye      Reason = "bye"      // ended by word
-	ReasonClosing  Reason = "closing"  // the page closed and did not return in time
-	ReasonLost     Reason = "lost"     // the link was lost and did not return in time
-	ReasonSilent   Reason = "silent"   // nobody answered, though the link was up; or a lease ran out
-	ReasonExpired  Reason = "expired"  // the token expired and no newer one came in time
-	ReasonRemoved  Reason = "removed"  // by an operator or the back end
-	ReasonReplaced Reason = "replaced" // another link or session of the person took over
-	ReasonRefused  Reason = "refused"  // turned out not to be allowed after all
+	NoReason       Reason = iota
+	ReasonLeave           // left this room by word; the session goes on
+	ReasonBye             // ended by word
+	ReasonClosing         // the page closed and did not return in time
+	ReasonLost            // the link was lost and did not return in time
+	ReasonSilent          // nobody answered, though the link was up; or a lease ran out
+	ReasonExpired         // the token expired and no newer one came in time
+	ReasonRemoved         // by an operator or the back end
+	ReasonReplaced        // another link or session of the person took over
 )
+
+func (r Reason) String() string {
+	return [...]string{"", "leave", "bye", "closing", "lost", "silent", "expired", "removed", "replaced"}[r]
+}
 
 type session struct {
 	id      SessionID
-	key     string
+	key     secret // of its resume key
 	nonce   string
 	person  *person
 	entries []*entry
@@ -109,9 +114,14 @@ func (c *Core) speaks(now reading, link LinkID, out *Effects) (*session, error) 
 	s.hears(now)
 	if s.contest != nil {
 		c.settle(now, s, false, out)
+		return c.from(link) // a session that others were given may have replaced this one
 	}
 	return s, nil
 }
+
+// unended tells whether the session still lives. To end one may let hellos in that
+// waited for it, and those may end others.
+func (c *Core) unended(s *session) bool { return c.sessions[s.id] == s }
 
 // end is the only way out of life for a session.
 func (c *Core) end(now reading, s *session, reason Reason, out *Effects) {
@@ -134,6 +144,9 @@ func (c *Core) end(now reading, s *session, reason Reason, out *Effects) {
 
 // endByForce ends a session that may have a link, which is cut.
 func (c *Core) endByForce(now reading, s *session, reason Reason, out *Effects) {
+	if !c.unended(s) {
+		return
+	}
 	link, carried := s.linkID(), s.state == Live && !s.leased
 	c.end(now, s, reason, out)
 	if carried {

@@ -76,6 +76,9 @@ func (w *wheel) clear(t *timer) {
 // due returns the tick at which something may have to be done: a timer fires or
 // a slot is to be dealt out. It is never later than the earliest timer.
 func (w *wheel) due() (int64, bool) {
+	if w.undealt() != nil {
+		return w.now, true
+	}
 	for level := range levels {
 		shift := wheelBits * level
 		from := int(w.now>>shift) & (wheelSlots - 1)
@@ -105,36 +108,35 @@ func (w *wheel) firstUsed(level, from int) (int, bool) {
 	return 0, false
 }
 
-// pop removes and returns the next timer that is due at or before the awake
-// time, and nil when there is none.
-func (w *wheel) pop(awake time.Duration) *timer {
+// step does one small thing that is due at or before the awake time: it moves a
+// timer to a lower level, or takes one out and returns it. It is false when there
+// is nothing to do.
+func (w *wheel) step(awake time.Duration) (*timer, bool) {
 	limit := int64(awake / tick)
-	for {
-		at, ok := w.due()
-		if !ok || at > limit {
-			w.now = max(w.now, limit)
-			return nil
-		}
-		w.now = at
-		w.deal()
-		slot := int(at) & (wheelSlots - 1)
-		head := &w.slots[0][slot]
-		if t := head.next; t != head {
-			w.clear(t)
-			return t
-		}
+	at, ok := w.due()
+	if !ok || at > limit {
+		w.now = max(w.now, limit)
+		return nil, false
 	}
+	w.now = at
+	if t := w.undealt(); t != nil {
+		w.clear(t)
+		w.link(t)
+		return nil, true
+	}
+	t := w.slots[0][int(at)&(wheelSlots-1)].next
+	w.clear(t)
+	return t, true
 }
 
-// deal moves the timers of the higher slots that begin now to lower levels.
-func (w *wheel) deal() {
-	for level := levels - 1; level > 0; level-- {
-		slot := int(w.now>>(wheelBits*level)) & (wheelSlots - 1)
-		head := &w.slots[level][slot]
-		for t := head.next; t != head; t = head.next {
-			w.clear(t)
-			w.link(t)
+// undealt finds a timer in a slot of a higher level whose time has begun, which is
+// to be dealt out to lower levels.
+func (w *wheel) undealt() *timer {
+	for level := 1; level < levels; level++ {
+		head := &w.slots[level][int(w.now>>(wheelBits*level))&(wheelSlots-1)]
+		if head.next != head {
+			return head.next
 		}
-		w.used[level][slot/64] &^= 1 << (slot % 64)
 	}
+	return nil
 }

@@ -30,7 +30,14 @@ func TestWheelFiresLikeAPlainList(t *testing.T) {
 			case 3:
 				now += time.Duration(rapid.Int64Range(0, int64(reach)).Draw(t, "pass"))
 				var last int64
-				for fired := w.pop(now); fired != nil; fired = w.pop(now) {
+				for {
+					fired, more := w.step(now)
+					if !more {
+						break
+					}
+					if fired == nil {
+						continue
+					}
 					at, armed := due[fired]
 					require.True(t, armed, "fired once, and only if set")
 					require.LessOrEqual(t, at, int64(now/tick))

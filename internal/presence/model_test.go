@@ -1,0 +1,648 @@
+package presence_test
+
+import (
+	"cmp"
+	"maps"
+	"slices"
+	"time"
+
+	"tovik.example/tovik/internal/presence"
+)
+
+// model has the rules of presence in the most obvious way: no timers, no counters,
+// nothing kept that can be worked out. It looks at everything each time, and is
+// what the core must agree with. Times are on one clock; the wall is dusk and that.
+type model struct {
+	policy   presence.Policy
+	now      time.Duration
+	sessions []*mSession
+	people   map[presence.UserID]*mPerson
+	since    map[mPlace][2]time.Duration // full, open
+	declared map[presence.RoomName]bool
+	settled  map[uint64]mAnswer // of pending hellos
+	ended    map[presence.SessionID]presence.Reason
+}
+
+type mPlace struct {
+	room presence.RoomName
+	user presence.UserID
+}
+
+type mPerson struct {
+	profile   presence.Profile
+	set       presence.Appearance
+	hidden    bool
+	removed   int64
+	removedIn map[presence.RoomName]int64
+}
+
+type mSession struct {
+	presence.Hello  // the last that it was welcomed with; Session and Key are its own
+	link            presence.LinkNumber
+	live, idle      bool
+	warned          bool
+	heard, active   time.Duration
+	asked, unheard  time.Duration
+	endAt           time.Duration
+	reason          presence.Reason
+	rooms           []*mEntry
+	waiting         []presence.Hello
+	probeAt         time.Duration
+	issued, expires int64
+}
+
+type mEntry struct {
+	room    presence.RoomName
+	leaveAt time.Duration
+	reason  presence.Reason
+	typing  bool
+	report  uint64
+	until   time.Duration
+}
+
+// mAnswer is what a client is told.
+type mAnswer struct {
+	code    presence.Code
+	pending bool
+	link    presence.LinkID
+	resumed bool
+	why     presence.NotResumed
+	stale   bool
+}
+
+func newModel(policy presence.Policy) *model {
+	return &model{policy: policy, people: map[presence.UserID]*mPerson{}, since: map[mPlace][2]time.Duration{},
+		declared: map[presence.RoomName]bool{}, settled: map[uint64]mAnswer{}, ended: map[presence.SessionID]presence.Reason{}}
+}
+
+func (m *model) wall() int64 { return dusk.Add(m.now).UnixMilli() }
+
+func (m *model) person(user presence.UserID) *mPerson {
+	if m.people[user] == nil {
+		m.people[user] = &mPerson{removedIn: map[presence.RoomName]int64{}}
+	}
+	return m.people[user]
+}
+
+func (m *model) session(id presence.SessionID) *mSession {
+	for _, s := range m.sessions {
+		if s.Session == id {
+			return s
+		}
+	}
+	return nil
+}
+
+func (m *model) of(user presence.UserID) (list []*mSession) {
+	for _, s := range m.sessions {
+		if s.User == user {
+			list = append(list, s)
+		}
+	}
+	return list
+}
+
+func (s *mSession) in(room presence.RoomName) *mEntry {
+	for _, e := range s.rooms {
+		if e.room == room {
+			return e
+		}
+	}
+	return nil
+}
+
+// What is seen.
+
+func (m *model) appearance(user presence.UserID, view presence.View) presence.Appearance {
+	p, sessions := m.person(user), m.of(user)
+	awake := slices.ContainsFunc(sessions, func(s *mSession) bool { return !s.idle })
+	switch {
+	case len(sessions) == 0 || (view == presence.Open && p.hidden):
+		return presence.Appearance{Status: presence.Offline}
+	case p.set.Status != "":
+		return p.set
+	case awake:
+		return presence.Appearance{Status: presence.Online}
+	}
+	return presence.Appearance{Status: presence.Away}
+}
+
+func (m *model) members(room presence.RoomName, view presence.View) []presence.Member {
+	tabs := map[presence.UserID]int{}
+	for _, s := range m.sessions {
+		if s.in(room) != nil && !(view == presence.Open && m.person(s.User).hidden) {
+			tabs[s.User]++
+		}
+	}
+	var list []presence.Member
+	for _, user := range slices.Sorted(maps.Keys(tabs)) {
+		list = append(list, presence.Member{User: user, Profile: m.person(user).profile, Appearance: m.appearance(user, view),
+			Since: dusk.Add(m.since[mPlace{room, user}][view]), Sessions: tabs[user]})
+	}
+	return list
+}
+
+func (m *model) typists(room presence.RoomName, view presence.View) (list []presence.UserID) {
+	for _, s := range m.sessions {
+		e := s.in(room)
+		if e != nil && e.typing && !(view == presence.Open && m.person(s.User).hidden) && !slices.Contains(list, s.User) {
+			list = append(list, s.User)
+		}
+	}
+	slices.Sort(list)
+	return list
+}
+
+func (m *model) exists(room presence.RoomName, view presence.View) bool {
+	return m.declared[room] || len(m.members(room, view)) > 0
+}
+
+// What happens by itself.
+
+// pass lets time go to an instant, doing at each moment what is due then.
+func (m *model) pass(to time.Duration) {
+	for {
+		at, act := m.next()
+		if act == nil || at > to {
+			break
+		}
+		m.now = at
+		act()
+	}
+	m.now = to
+}
+
+// next finds the earliest thing to happen, and what it is.
+func (m *model) next() (at time.Duration, act func()) {
+	consider := func(when time.Duration, what func()) {
+		if act == nil || when < at {
+			at, act = when, what
+		}
+	}
+	for _, s := range m.sessions {
+		m.deadlines(s, consider)
+	}
+	for _, p := range m.people {
+		if p.set.Until != 0 {
+			consider(time.UnixMilli(p.set.Until).Sub(dusk), func() { p.set = presence.Appearance{} })
+		}
+	}
+	return at, act
+}
+
+func (m *model) deadlines(s *mSession, consider func(time.Duration, func())) {
+	p := &m.policy
+	switch {
+	case !s.live:
+		for _, e := range s.rooms {
+			if e.leaveAt < s.endAt {
+				consider(e.leaveAt, func() { m.exit(s, e) })
+			}
+		}
+		consider(s.endAt, func() { m.end(s, s.reason) })
+	case s.Leased:
+		consider(s.heard+p.Lease, func() { m.end(s, presence.ReasonSilent) })
+	default:
+		if s.unheard > 0 {
+			consider(s.unheard+p.Silence(), func() { m.lose(s, presence.ReasonSilent) })
+		}
+		consider(max(s.heard, s.asked)+p.BeatEvery, func() { s.asked = m.now })
+	}
+	if s.waiting != nil {
+		consider(s.probeAt, func() { m.settle(s, true) })
+	}
+	if !s.idle && !s.NoInput {
+		consider(s.active+p.IdleAfter, func() { s.idle = true })
+	}
+	for _, e := range s.rooms {
+		if e.typing {
+			consider(e.until, func() { e.typing = false })
+		}
+	}
+	if s.live && s.expires != 0 {
+		expires := time.UnixMilli(s.expires).Sub(dusk)
+		if !s.warned {
+			consider(expires-p.ExpiryWarning, func() { s.warned = true })
+		}
+		consider(expires, func() { m.lose(s, presence.ReasonExpired) })
+	}
+}
+
+func (m *model) grace(s *mSession, policy *presence.RoomPolicy, reason presence.Reason) time.Duration {
+	if reason == presence.ReasonClosing {
+		return policy.GraceClosing
+	}
+	if s.PageHidden {
+		return max(policy.GraceHidden, policy.GraceLost)
+	}
+	return policy.GraceLost
+}
+
+func (m *model) lose(s *mSession, reason presence.Reason) {
+	first := s.live
+	s.live = false
+	if len(s.rooms) == 0 {
+		if at := m.now + m.grace(s, &m.policy.RoomPolicy, reason); first || at < s.endAt {
+			s.endAt, s.reason = at, reason
+		}
+	} else {
+		s.endAt = 0
+	}
+	for _, e := range s.rooms {
+		if at := m.now + m.grace(s, m.policy.For(e.room), reason); first || at < e.leaveAt {
+			e.leaveAt, e.reason = at, reason
+		}
+		if e.leaveAt > s.endAt {
+			s.endAt, s.reason = e.leaveAt, e.reason
+		}
+		if reason == presence.ReasonClosing {
+			e.typing = false
+		}
+	}
+	m.settle(s, true)
+}
+
+func (m *model) end(s *mSession, reason presence.Reason) {
+	if m.session(s.Session) == nil {
+		return
+	}
+	m.ended[s.Session] = reason
+	m.sessions = without(m.sessions, s)
+	for _, e := range slices.Clone(s.rooms) {
+		m.exit(s, e)
+	}
+	m.settle(s, false)
+}
+
+func (m *model) exit(s *mSession, e *mEntry) {
+	s.rooms = without(s.rooms, e)
+	for _, other := range m.of(s.User) {
+		if other.in(e.room) != nil {
+			return
+		}
+	}
+	delete(m.since, mPlace{e.room, s.User})
+}
+
+func (m *model) enter(s *mSession, room presence.RoomName) {
+	if s.in(room) != nil {
+		return
+	}
+	if place := (mPlace{room, s.User}); !slices.ContainsFunc(m.of(s.User), func(s *mSession) bool { return s.in(room) != nil }) {
+		m.since[place] = [2]time.Duration{m.now, m.now}
+	}
+	s.rooms = append(s.rooms, &mEntry{room: room})
+}
+
+func without[T comparable](list []T, x T) []T {
+	return slices.DeleteFunc(slices.Clone(list), func(y T) bool { return x == y })
+}
+
+// What is told.
+
+// apply does what the core's Apply does.
+func (m *model) apply(in presence.Input) mAnswer {
+	switch in := in.(type) {
+	case presence.Hello:
+		return m.hello(in)
+	case presence.ClosingBeacon:
+		s := m.session(in.Session)
+		if s == nil || s.Key != in.Key || s.Nonce != in.Nonce {
+			return mAnswer{stale: true}
+		}
+		if s.live {
+			s.heard, s.unheard = m.now, 0
+		}
+		m.lose(s, presence.ReasonClosing)
+	case presence.LinkLost:
+		if s := m.session(in.Link.Session); s != nil && s.link == in.Link.Number && s.live && !s.Leased {
+			m.lose(s, presence.ReasonLost)
+		}
+	case presence.BeatWritten:
+		s := m.session(in.To.Session)
+		if s != nil && s.link == in.To.Number && s.live && !s.Leased && s.unheard == 0 && s.heard <= s.asked {
+			s.unheard = m.now
+		}
+	case presence.SetStatus:
+		if in.Until != 0 && in.Until <= m.wall() {
+			return mAnswer{code: presence.CodeBadStatus}
+		}
+		m.person(in.User).set = presence.Appearance{}
+		if in.Status != "" {
+			m.person(in.User).set = presence.Appearance{Status: in.Status, Note: in.Note, Until: in.Until}
+		}
+	case presence.Hide:
+		return m.hide(in)
+	case presence.Remove:
+		m.remove(in)
+	case presence.SignOut:
+		for _, s := range m.of(in.User) {
+			m.end(s, presence.ReasonBye)
+		}
+	case presence.Declare:
+		m.declared[in.Room] = in.Declared
+	default:
+		return m.fromLink(in)
+	}
+	return mAnswer{}
+}
+
+func (m *model) hide(in presence.Hide) mAnswer {
+	p := m.person(in.User)
+	if p.hidden == in.Hidden {
+		return mAnswer{}
+	}
+	for place := range m.since {
+		if capacity := m.policy.For(place.room).Capacity; place.user == in.User && !in.Hidden && capacity > 0 &&
+			len(m.members(place.room, presence.Open)) >= capacity {
+			return mAnswer{code: presence.CodeRoomFull}
+		}
+	}
+	p.hidden = in.Hidden
+	for place, since := range m.since {
+		if place.user == in.User {
+			m.since[place] = [2]time.Duration{since[0], m.now}
+		}
+	}
+	return mAnswer{}
+}
+
+func (m *model) remove(in presence.Remove) {
+	if in.Room == "" {
+		m.person(in.User).removed = m.wall()
+		for _, s := range m.of(in.User) {
+			m.end(s, presence.ReasonRemoved)
+		}
+		return
+	}
+	m.person(in.User).removedIn[in.Room] = m.wall()
+	for _, s := range m.of(in.User) {
+		if e := s.in(in.Room); e != nil {
+			m.exit(s, e)
+		}
+	}
+}
+
+func (m *model) fromLink(in presence.Input) mAnswer {
+	link := linkOf(in)
+	s := m.session(link.Session)
+	switch {
+	case s == nil:
+		return mAnswer{code: presence.CodeNoSession}
+	case s.link != link.Number || !s.live:
+		return mAnswer{code: presence.CodeOldLink}
+	case s.expires != 0 && m.wall() >= s.expires:
+		m.lose(s, presence.ReasonExpired)
+		return mAnswer{code: presence.CodeExpired}
+	}
+	s.heard, s.unheard = m.now, 0
+	m.settle(s, false)
+	if m.session(link.Session) == nil {
+		return mAnswer{code: presence.CodeNoSession}
+	}
+	switch in := in.(type) {
+	case presence.Join:
+		return mAnswer{code: m.join(s, in.Room)}
+	case presence.Leave:
+		e := s.in(in.Room)
+		if e == nil {
+			return mAnswer{code: presence.CodeNotInRoom}
+		}
+		m.exit(s, e)
+	case presence.Activity:
+		if !s.NoInput {
+			s.active, s.idle = m.now, false
+		}
+	case presence.Idle:
+		s.idle = !s.NoInput
+	case presence.PageHidden:
+		s.PageHidden = in.Hidden
+	case presence.Typing:
+		return mAnswer{code: m.types(s, in)}
+	case presence.Sent:
+		return mAnswer{code: m.types(s, presence.Typing{Room: in.Room, Number: in.Number})}
+	case presence.Renew:
+		if in.Expires != 0 && in.Expires <= m.wall() {
+			return mAnswer{code: presence.CodeExpired}
+		}
+		s.issued, s.expires, s.warned = in.Issued, in.Expires, false
+		m.person(s.User).profile = in.Profile
+	case presence.Bye:
+		m.end(s, presence.ReasonBye)
+	case presence.Closing:
+		m.lose(s, presence.ReasonClosing)
+	}
+	return mAnswer{}
+}
+
+func (m *model) join(s *mSession, room presence.RoomName) presence.Code {
+	if s.in(room) != nil {
+		return ""
+	}
+	if len(s.rooms) >= m.policy.RoomsPerSession {
+		return presence.CodeTooManyRooms
+	}
+	if code := m.mayEnter(s.User, s.issued, room); code != "" {
+		return code
+	}
+	m.enter(s, room)
+	return ""
+}
+
+func (m *model) types(s *mSession, in presence.Typing) presence.Code {
+	e := s.in(in.Room)
+	if e == nil {
+		return presence.CodeNotInRoom
+	}
+	if in.Number > e.report {
+		e.report, e.typing, e.until = in.Number, in.On, m.now+m.policy.For(in.Room).TypingExpires
+	}
+	return ""
+}
+
+func (m *model) mayEnter(user presence.UserID, issued int64, room presence.RoomName) presence.Code {
+	p := m.person(user)
+	if at, removed := p.removedIn[room]; removed && issued <= at {
+		return presence.CodeRemoved
+	}
+	_, in := m.since[mPlace{room, user}]
+	if capacity := m.policy.For(room).Capacity; !in && !p.hidden && capacity > 0 && len(m.members(room, presence.Open)) >= capacity {
+		return presence.CodeRoomFull
+	}
+	return ""
+}
+
+func (m *model) hello(in presence.Hello) mAnswer {
+	s := m.session(in.Session)
+	var why presence.NotResumed
+	contested := false
+	switch {
+	case in.Session == "":
+		s = nil
+	case s == nil || s.User != in.User || s.Key != in.Key:
+		s, why = nil, presence.UnknownSession
+	case s.live && (in.Nonce == "" || s.Nonce != in.Nonce):
+		why, contested = presence.SessionInUse, !s.Leased
+		if s.Leased {
+			s = nil
+		}
+	}
+	if code := m.mayHello(in, s); code != "" {
+		return mAnswer{code: code}
+	}
+	if contested && len(s.waiting) < 8 {
+		if s.waiting == nil {
+			s.probeAt = m.now + m.policy.Probe
+		}
+		s.waiting = append(s.waiting, in)
+		return mAnswer{pending: true}
+	}
+	if contested {
+		s = nil
+	}
+	return m.welcome(in, s, why)
+}
+
+func (m *model) mayHello(in presence.Hello, s *mSession) presence.Code {
+	p := m.person(in.User)
+	switch {
+	case in.Expires != 0 && in.Expires <= m.wall():
+		return presence.CodeExpired
+	case p.removed != 0 && in.Issued <= p.removed:
+		return presence.CodeRemoved
+	}
+	for _, room := range in.Rooms {
+		if code := m.mayEnter(in.User, in.Issued, room); code != "" {
+			return code
+		}
+	}
+	if s == nil && m.policy.SecondSession == presence.AllowSecond && len(m.of(in.User)) >= m.policy.SessionsPerPerson {
+		return presence.CodeTooManySessions
+	}
+	if s == nil && m.policy.SecondSession == presence.RefuseSecond && slices.ContainsFunc(m.of(in.User), func(s *mSession) bool { return s.live }) {
+		return presence.CodeAlreadyHere
+	}
+	return ""
+}
+
+func (m *model) welcome(in presence.Hello, s *mSession, why presence.NotResumed) mAnswer {
+	resumed := s != nil
+	if s == nil {
+		s = &mSession{idle: true}
+		in.Session, in.Key = in.NewSession, in.NewKey
+		m.sessions = append(m.sessions, s)
+	} else {
+		in.Session, in.Key = s.Session, s.Key
+	}
+	noInput := s.NoInput
+	s.Hello = in
+	s.link++
+	s.live, s.asked, s.heard, s.unheard = true, 0, m.now, 0
+	s.issued, s.expires, s.warned = in.Issued, in.Expires, false
+	m.person(in.User).profile = in.Profile
+	changed := noInput != in.NoInput
+	if in.IdleFor != nil {
+		s.active = m.now - *in.IdleFor
+	} else if !resumed {
+		s.active = m.now
+	}
+	if in.IdleFor != nil || !resumed || changed {
+		s.idle = !in.NoInput && m.now-s.active >= m.policy.IdleAfter
+	}
+	if in.Rooms != nil {
+		for _, e := range slices.Clone(s.rooms) {
+			if !slices.Contains(in.Rooms, e.room) {
+				m.exit(s, e)
+			}
+		}
+		for _, room := range in.Rooms {
+			m.enter(s, room)
+		}
+	}
+	if resumed {
+		m.settle(s, false)
+	} else if m.policy.SecondSession != presence.AllowSecond {
+		for _, older := range m.of(in.User) {
+			if older != s {
+				m.end(older, presence.ReasonReplaced)
+			}
+		}
+	}
+	return mAnswer{link: presence.LinkID{Session: s.Session, Number: s.link}, resumed: resumed, why: why}
+}
+
+func (m *model) settle(s *mSession, takeOver bool) {
+	waiting := s.waiting
+	s.waiting = nil
+	for i, in := range waiting {
+		heir, why := s, presence.NotResumed("")
+		if i > 0 || !takeOver {
+			heir, why = nil, presence.SessionInUse
+			if m.session(in.Session) == nil {
+				why = presence.UnknownSession
+			}
+		}
+		if code := m.mayHello(in, heir); code != "" {
+			m.settled[in.Attempt] = mAnswer{code: code}
+		} else {
+			m.settled[in.Attempt] = m.welcome(in, heir, why)
+		}
+	}
+}
+
+func linkOf(in presence.Input) presence.LinkID {
+	switch in := in.(type) {
+	case presence.Join:
+		return in.From
+	case presence.Leave:
+		return in.From
+	case presence.Beat:
+		return in.From
+	case presence.Activity:
+		return in.From
+	case presence.Idle:
+		return in.From
+	case presence.PageHidden:
+		return in.From
+	case presence.Typing:
+		return in.From
+	case presence.Sent:
+		return in.From
+	case presence.Renew:
+		return in.From
+	case presence.Bye:
+		return in.From
+	case presence.Closing:
+		return in.From
+	}
+	return presence.LinkID{}
+}
+
+// evidence is what both have of a session.
+type evidence struct {
+	id     presence.SessionID
+	link   presence.LinkNumber
+	state  presence.State
+	idle   bool
+	reason presence.Reason
+	rooms  string
+}
+
+func (m *model) evidence(user presence.UserID) (list []evidence) {
+	for _, s := range m.of(user) {
+		e := evidence{id: s.Session, link: s.link, idle: s.idle}
+		if !s.live {
+			e.state, e.reason = presence.Grace, s.reason
+		}
+		for _, r := range s.rooms {
+			e.rooms += string(r.room) + " "
+		}
+		list = append(list, e)
+	}
+	return sortEvidence(list)
+}
+
+func sortEvidence(list []evidence) []evidence {
+	slices.SortFunc(list, func(a, b evidence) int { return cmp.Compare(a.id, b.id) })
+	return list
+}
