@@ -52,7 +52,7 @@ func Run(args []string, stdout, stderr io.Writer) int {
 func command(stdout, stderr io.Writer) *cli.Command {
 	commands := []*cli.Command{
 		serveCommand(), demoCommand(), tokenCommand(),
-		roomsCommand(), membersCommand(), countCommand(), watchCommand(),
+		roomsCommand(), membersCommand(), countCommand(), watchCommand(), rehearseCommand(),
 	}
 	for _, c := range commands {
 		c.OnUsageError = usageError // not inherited

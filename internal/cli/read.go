@@ -25,13 +25,17 @@ func clientFlags(more ...cli.Flag) []cli.Flag {
 	return append(more,
 		&cli.StringFlag{Name: "server", Value: "http://" + DefaultListen, Usage: "the `URL` of the service", Sources: cli.EnvVars("TOVIK_SERVER")},
 		&cli.StringFlag{Name: "key", Usage: "the operator `KEY`", Sources: cli.EnvVars("TOVIK_KEY")},
-		&cli.StringFlag{Name: "format", Value: formatTable, Usage: "table or json", Validator: func(s string) error {
-			if s != formatTable && s != formatJSON {
-				return fmt.Errorf("--format is %q; allowed: table, json", s)
-			}
-			return nil
-		}},
+		formatFlag(),
 	)
+}
+
+func formatFlag() cli.Flag {
+	return &cli.StringFlag{Name: "format", Value: formatTable, Usage: "table or json", Validator: func(s string) error {
+		if s != formatTable && s != formatJSON {
+			return fmt.Errorf("--format is %q; allowed: table, json", s)
+		}
+		return nil
+	}}
 }
 
 func api(c *cli.Command) (client.API, error) {

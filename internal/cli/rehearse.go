@@ -1,0 +1,78 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"tovik.example/tovik/internal/config"
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/rehearsal"
+)
+
+func rehearseCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "rehearse",
+		Usage: "play a day of presence and score it against the policy's promises",
+		Description: "Plays a made-up world of people whose pages reload, freeze and close, whose cables are cut and whose laptops " +
+			"sleep, before the core that the service runs, and tells how long ghosts stayed and what else was shown wrong. " +
+			"The exit code is 1 when a bound was broken.\n\nExample: tovik rehearse --people 1000 --hours 8",
+		Flags: []cli.Flag{
+			&cli.IntFlag{Name: "people", Value: 10_000, Usage: "how many people, `N` from 1 to 100000"},
+			&cli.FloatFlag{Name: "hours", Value: 24, Usage: "how long, `H` up to 168"},
+			&cli.Uint64Flag{Name: "seed", Value: 7, Usage: "the `NUMBER` that the world is made from"},
+			&cli.StringFlag{Name: "policy", Usage: "a TOML `FILE` with other timings than the default"},
+			formatFlag(),
+		},
+		Action: rehearse,
+	}
+}
+
+func rehearse(_ context.Context, c *cli.Command) error {
+	if err := noArguments(c); err != nil {
+		return err
+	}
+	people, hours := c.Int("people"), c.Float("hours")
+	if people < 1 || people > 100_000 {
+		return usage("--people is %d; allowed: a whole number from 1 to 100000", people)
+	}
+	if hours <= 0 || hours > 168 {
+		return usage("--hours is %g; allowed: above 0, up to 168", hours)
+	}
+	policy := presence.DefaultPolicy()
+	if path := c.String("policy"); path != "" {
+		var err error
+		if policy, err = config.ReadPolicy(path); err != nil {
+			return err
+		}
+	}
+	score := rehearsal.Run(rehearsal.Options{
+		Policy: policy, People: people, Length: time.Duration(hours * float64(time.Hour)), Seed: c.Uint64("seed"),
+	})
+	err := show(c, score, func(w io.Writer) {
+		_, _ = fmt.Fprintf(w, "%d people, %g h, seed %d: %d sessions, %d acts, %d beats, %s, %s; played in %.1f s\n\n",
+			score.People, score.Hours, score.Seed, score.Sessions, score.Acts, score.Beats,
+			plural(score.Pauses, "pause"), plural(score.Restarts, "restart"), score.Took.Seconds())
+		_, _ = fmt.Fprintln(w, "WHAT\tTIMES\tMEAN\tWORST\tBOUND\tBROKEN")
+		for _, l := range score.Lines {
+			_, _ = fmt.Fprintf(w, "%s\t%d\t%s\t%s\t%s\t%d\n", l.What, l.Seen, seconds(l.Total, l.Seen), seconds(l.Worst, 1), seconds(l.Bound, 1), l.Broken)
+		}
+	})
+	if err == nil && c.String("format") == formatTable {
+		_, err = fmt.Fprintln(c.Root().Writer, "\nA bound is what the policy promises, and the longest pause of the service's own machine on top of it.")
+	}
+	if err == nil && score.Broken() {
+		return &failure{exitFailed, "a bound of the policy was broken"}
+	}
+	return err
+}
+
+func seconds(total float64, times int) string {
+	if times == 0 {
+		return "-"
+	}
+	return fmt.Sprintf("%.1f s", total/float64(times))
+}

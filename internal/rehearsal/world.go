@@ -1,0 +1,259 @@
+package rehearsal
+
+import (
+	"container/heap"
+	"fmt"
+	"math/rand/v2"
+	"time"
+
+	"tovik.example/tovik/internal/presence"
+)
+
+// Options say what is rehearsed. All are required.
+type Options struct {
+	Policy presence.Policy
+	People int
+	Length time.Duration
+	Seed   uint64
+}
+
+// perRoom is how many people share a room.
+const perRoom = 40
+
+// Run plays the world and returns its score.
+func Run(o Options) Score {
+	begun := time.Now()
+	w := newWorld(o)
+	for _, line := range []string{falseLeaves, lateLeaves, flickers} {
+		w.score.line(line)
+	}
+	for i := range o.People {
+		p := newPerson(w, i)
+		w.after(p.between(0, 4*time.Hour), func() { p.arrive() })
+	}
+	w.after(w.between(20*time.Minute, 40*time.Minute), w.pause)
+	w.after(w.between(90*time.Minute, 3*time.Hour), w.restart)
+	w.play(o.Length)
+	w.score.Took = time.Since(begun)
+	return w.score
+}
+
+// world is the service's core, everybody who uses it, and what will happen.
+type world struct {
+	policy   presence.Policy
+	core     *presence.Core
+	random   *rand.Rand
+	now      time.Duration // since dusk, by the world's clock
+	stalled  time.Duration // until when the service's machine stands still
+	events   queue
+	order    uint64 // of the last event
+	ids      uint64
+	effects  presence.Effects
+	carrying bool // effects out
+	tabs     map[presence.SessionID]*tab
+	people   map[presence.UserID]*person
+	asking   map[uint64]*person // whose hello is pending
+	score    Score
+	origin   time.Duration // of the core's monotonic clock
+}
+
+var dusk = time.Date(2026, 11, 23, 18, 0, 0, 0, time.UTC)
+
+func newWorld(o Options) *world {
+	return &world{
+		policy: o.Policy, core: presence.NewCore(o.Policy), random: rand.New(rand.NewPCG(o.Seed, 1)),
+		tabs: map[presence.SessionID]*tab{}, people: map[presence.UserID]*person{}, asking: map[uint64]*person{},
+		score: Score{People: o.People, Hours: o.Length.Hours(), Seed: o.Seed},
+	}
+}
+
+func (w *world) instant() presence.Instant {
+	return presence.Instant{Mono: w.now - w.origin, Wall: dusk.Add(w.now)}
+}
+
+// event is something that the world does at a time.
+type event struct {
+	at    time.Duration
+	order uint64
+	do    func()
+}
+
+type queue []event
+
+func (q queue) Len() int { return len(q) }
+func (q queue) Less(i, j int) bool {
+	return q[i].at < q[j].at || (q[i].at == q[j].at && q[i].order < q[j].order)
+}
+func (q queue) Swap(i, j int) { q[i], q[j] = q[j], q[i] }
+func (q *queue) Push(x any)   { *q = append(*q, x.(event)) }
+func (q *queue) Pop() any {
+	old := *q
+	last := old[len(old)-1]
+	old[len(old)-1] = event{}
+	*q = old[:len(old)-1]
+	return last
+}
+
+// after lets something happen in a while.
+func (w *world) after(d time.Duration, do func()) {
+	w.order++
+	heap.Push(&w.events, event{w.now + d, w.order, do})
+}
+
+func (w *world) between(least, most time.Duration) time.Duration {
+	return least + time.Duration(w.random.Int64N(int64(most-least)))
+}
+
+// play lets everything happen in its order, the core's own deadlines among it.
+func (w *world) play(until time.Duration) {
+	for {
+		next := until
+		if len(w.events) > 0 {
+			next = min(next, w.events[0].at)
+		}
+		if due, ok := w.core.Due(); ok {
+			if due = max(due+w.origin, w.stalled); due <= next {
+				w.now = max(w.now, due)
+				w.advance()
+				continue
+			}
+		}
+		if next >= until {
+			return
+		}
+		e := heap.Pop(&w.events).(event)
+		w.now = e.at
+		e.do()
+	}
+}
+
+func (w *world) advance() {
+	for more := true; more; {
+		_, more = w.core.Advance(w.instant(), 1000, &w.effects)
+		w.carryOut()
+	}
+}
+
+// tell gives the core an input, once its machine is awake.
+func (w *world) tell(in presence.Input, then func(presence.Reply, error)) {
+	if w.now < w.stalled {
+		w.after(w.stalled-w.now, func() { w.tell(in, then) })
+		return
+	}
+	reply, err := w.core.Apply(w.instant(), in, &w.effects)
+	if then != nil {
+		then(reply, err)
+	}
+	w.carryOut()
+}
+
+// carryOut does what the gateway does, and looks at what others see.
+func (w *world) carryOut() {
+	if w.carrying {
+		return // what is under way comes to it
+	}
+	w.carrying = true
+	defer func() { w.carrying = false }()
+	for i := 0; i < len(w.effects.List); i++ { // a beat that is answered adds to them
+		switch effect := w.effects.List[i].(type) {
+		case presence.AskBeat:
+			w.asked(effect.Link)
+		case presence.Cut:
+			if t := w.tabs[effect.Link.Session]; t != nil && t.link == effect.Link {
+				t.wasCut(effect.Reason)
+			}
+		case presence.Settled:
+			w.settled(effect)
+		case presence.MemberChanged:
+			if effect.Views.Has(presence.Open) {
+				w.people[effect.After.User].seen(effect)
+			}
+		case presence.TypingChanged:
+			w.people[effect.User].typingSeen(effect.On)
+		case presence.PersonChanged:
+			if effect.Views.Has(presence.Open) {
+				w.people[effect.User].statusSeen(effect.After.Status)
+			}
+		case presence.SessionOpened:
+			w.score.Sessions++
+		}
+	}
+	w.effects.Reset()
+}
+
+// asked writes a beat request to a link, and has the page answer if it can.
+func (w *world) asked(link presence.LinkID) {
+	w.score.Beats++
+	_, _ = w.core.Apply(w.instant(), presence.BeatWritten{To: link}, &w.effects)
+	if t := w.tabs[link.Session]; t != nil && t.link == link && t.answers() {
+		_, _ = w.core.Apply(w.instant(), presence.Beat{From: link}, &w.effects)
+	}
+}
+
+func (w *world) settled(effect presence.Settled) {
+	p := w.asking[effect.Attempt]
+	delete(w.asking, effect.Attempt)
+	for _, t := range p.tabs {
+		if t.attempt == effect.Attempt {
+			t.welcomed(effect.Reply, effect.Err)
+			return
+		}
+	}
+	p.unclaimed(effect.Reply.Link)
+}
+
+// pause lets the service's machine stand still for a while.
+func (w *world) pause() {
+	w.score.Pauses++
+	w.stalled = w.now + w.between(2*time.Second, 2*time.Minute)
+	for _, p := range w.people {
+		p.serviceStalled(false)
+	}
+	w.after(w.between(time.Hour, 2*time.Hour), w.pause)
+}
+
+// stall is for how long the service's machine still stands still, and so what may
+// be late by that. What went by since the core's last call counts as a pause too;
+// that is less than the time between two beats.
+func (w *world) stall() time.Duration {
+	if w.now >= w.stalled {
+		return 0
+	}
+	return w.stalled - w.now + w.policy.BeatEvery
+}
+
+// restart stops the service and starts it again from what it saved.
+func (w *world) restart() {
+	if w.now < w.stalled {
+		w.after(w.stalled-w.now, w.restart)
+		return
+	}
+	w.score.Restarts++
+	saved := w.core.Save(w.instant())
+	away := w.between(time.Second, 5*time.Second)
+	w.stalled = w.now + away
+	for _, p := range w.people {
+		p.serviceStalled(true)
+		for _, t := range p.tabs {
+			if t.connected && !t.p.device {
+				t.goes(away+t.policy().GraceLost, away+t.grace())
+				t.connected = false
+			}
+		}
+	}
+	w.after(away, func() {
+		w.core, w.origin = presence.NewCore(w.policy), w.now
+		if err := w.core.Restore(w.instant(), saved, &presence.Effects{}); err != nil {
+			panic(fmt.Sprintf("rehearsal: a core cannot read what a core has saved: %v", err))
+		}
+		w.advance()
+	})
+	for _, user := range sortedUsers(w.people) {
+		for _, t := range w.people[user].tabs {
+			if t.state == open && !t.connected {
+				w.after(away+w.between(0, 3*time.Second), t.reconnect)
+			}
+		}
+	}
+	w.after(w.between(3*time.Hour, 6*time.Hour), w.restart)
+}
