@@ -300,7 +300,7 @@ func (p *person) serviceStalled(restart bool) {
 	p.stalls += d
 	p.keyStalls += d
 	for _, t := range p.tabs {
-		if t.outageAt != 0 && p.w.now <= t.latest {
+		if t.outageAt != 0 && p.w.now <= t.latest+slack {
 			t.latest += d
 			if restart {
 				t.latest = max(t.latest, p.w.stalled+t.waits())

@@ -24,6 +24,7 @@ type tab struct {
 	cut       bool // its cable is cut: nothing comes through, and nobody knows
 	frozen    bool // its script stands still
 	hidden    bool
+	told      bool // that it is hidden, in its last hello
 
 	session presence.SessionID
 	key     string
@@ -94,12 +95,13 @@ func (t *tab) hello() {
 	w := t.p.w
 	w.ids++
 	t.attempt = w.ids
-	idle := w.now - t.p.lastInput
+	idle, hidden := w.now-t.p.lastInput, t.hidden
 	in := presence.Hello{
 		Attempt: t.attempt, User: t.p.user, Session: t.session, Key: t.key, Nonce: t.nonce,
 		NewSession: presence.SessionID(fmt.Sprintf("s-%d", w.ids)), NewKey: fmt.Sprintf("k-%d", w.ids),
-		Rooms: []presence.RoomName{t.p.room}, Leased: t.p.device, NoInput: t.p.device, PageHidden: t.hidden, IdleFor: &idle,
+		Rooms: []presence.RoomName{t.p.room}, Leased: t.p.device, NoInput: t.p.device, PageHidden: hidden, IdleFor: &idle,
 	}
+	t.told = hidden
 	attempt := t.attempt
 	w.tell(in, func(reply presence.Reply, err error) {
 		switch {
@@ -130,6 +132,9 @@ func (t *tab) welcomed(reply presence.Reply, err error) {
 	t.session, t.key, t.link, t.connected = reply.Link.Session, reply.Key, reply.Link, true
 	w.tabs[t.session] = t
 	t.outageAt, t.earliest, t.latest = 0, 0, 0
+	if t.hidden != t.told { // it was shown or hidden while the hello was under way
+		t.tellHidden()
+	}
 	if t.p.device {
 		link := t.link
 		w.after(leaseBeat, func() { t.comeAgain(link) })
@@ -252,14 +257,19 @@ func (t *tab) thaw() {
 			t.hello()
 			return
 		}
-		if t.reachable() {
-			t.outageAt, t.earliest, t.latest = 0, 0, 0
+		t.outageAt, t.earliest, t.latest = 0, 0, 0
+		if !t.reachable() { // it has frozen again since it sent that
+			t.goesSilent()
 		}
 	})
 }
 
 func (t *tab) toggleHidden() {
 	t.hidden = !t.hidden
+	t.tellHidden()
+}
+
+func (t *tab) tellHidden() {
 	hidden := t.hidden
 	t.say(func(from presence.LinkID) presence.Input { return presence.PageHidden{From: from, Hidden: hidden} })
 }

@@ -51,6 +51,10 @@ class Stage {
 
   welcome(): void {
     this.socket.onopen?.();
+    this.answer();
+  }
+
+  answer(): void {
     this.socket.says({
       type: "answer",
       re: 1,
@@ -105,6 +109,18 @@ describe("a link", () => {
     });
     expect(stage.kept).toEqual({ session: "s-1", key: "k" });
     expect(link.snapshot.state.word).toBe("open");
+  });
+
+  test("tells again that the page is hidden when that changed while the hello was under way", () => {
+    const stage = new Stage();
+    let hidden = false;
+    stage.open({ token: "t", page: () => ({ hidden, idle_for: 0 }) });
+    hidden = true;
+    stage.socket.onopen?.();
+    expect(stage.socket.sent.at(-1)).toMatchObject({ type: "hello", hidden: true });
+    hidden = false;
+    stage.answer();
+    expect(stage.socket.sent.at(-1)).toMatchObject({ type: "page", hidden: false });
   });
 
   test("answers a beat request at once", () => {

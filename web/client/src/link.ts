@@ -82,6 +82,7 @@ export class Link {
   #stopTimer: () => void = () => {};
   #attempts = 0;
   #lastID = 0;
+  #toldHidden: boolean | undefined;
   #rooms: string[];
   #watches: Watch[];
 
@@ -185,7 +186,9 @@ export class Link {
         resume,
         watch: this.#watches,
       };
-      const own = { ...this.#options.page?.(), rooms: this.#rooms };
+      const page = this.#options.page?.();
+      this.#toldHidden = page?.hidden;
+      const own = { ...page, rooms: this.#rooms };
       socket.send(JSON.stringify(token ? { ...hello, ...own } : hello));
     };
     socket.onmessage = (event) => {
@@ -225,6 +228,8 @@ export class Link {
     const rooms = new Map([...this.#snapshot.rooms].filter(([room]) => this.#named(room)));
     this.#update({ state: { word: "open" }, welcome, rooms });
     this.#expectMore();
+    const hidden = this.#options.page?.().hidden;
+    if (welcome.session && hidden !== undefined && hidden !== this.#toldHidden) this.pageHidden(hidden);
   }
 
   /** Before the welcome, a problem is the end: the same hello would be refused again. */
