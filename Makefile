@@ -4,9 +4,11 @@
 export CGO_ENABLED ?= 0
 GO     := go
 NPM    := npm --prefix web
+# How many random histories the core is held against the plain model in.
+HISTORIES ?= 2000
 STATIC := $(GO) tool -modfile=tools/go.mod staticcheck
 
-.PHONY: build demo test lint bench shots web clean
+.PHONY: build demo test lint mutants bench bench-core shots web clean
 
 build: web ## the whole binary, with the console in it
 	$(GO) build -trimpath -ldflags="-s -w" -o bin/tovik ./cmd/tovik
@@ -34,6 +36,7 @@ lint: web ## formatting, vet, static analysis, type check
 test: lint web chromium compiler ## everything: lint, vet, race detector, type check, floors, browser
 	$(NPM) run --silent test
 	CGO_ENABLED=1 $(GO) test -race -timeout 15m ./...
+	$(GO) test ./internal/presence -run 'Agree|Restart|OpenView' -rapid.checks=$(HISTORIES) -timeout 15m
 
 .PHONY: chromium compiler
 compiler: # for the race detector
@@ -41,6 +44,12 @@ compiler: # for the race detector
 
 chromium: # for the tests in a browser, from Debian's packages
 	@command -v chromium >/dev/null || { apt-get update -qq && apt-get install -y --no-install-recommends chromium fonts-inter fonts-jetbrains-mono; }
+
+mutants: ## breaks one rule of presence at a time; every one must be caught
+	$(GO) run ./test/mutants $(ARGS)
+
+bench-core: ## the core alone, with a million sessions
+	$(GO) run ./bench/core $(ARGS)
 
 bench: ## what the service does, against floors measured in the same run
 	$(GO) run ./bench $(ARGS)

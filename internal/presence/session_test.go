@@ -111,6 +111,17 @@ func TestSilentLinkIsLostAfterARequestThatWasWritten(t *testing.T) {
 	require.LessOrEqual(t, st.now, time.Second+ghost()+100*time.Millisecond)
 }
 
+func TestSilenceCountsFromTheFirstUnansweredRequest(t *testing.T) {
+	st := tell(t)
+	st.at(0).opens("ilse", "tab").othersSaw("ilse joined")
+	for st.now < 52*s { // each request is written at once, and asked again after beat.every
+		st.at(st.now + 100*ms).requestsAreWritten()
+	}
+	require.Empty(t, st.cut)
+	st.at(53 * s)
+	require.Equal(t, presence.ReasonSilent, st.cut[0].Reason)
+}
+
 func TestRequestThatWasNeverWrittenBlamesNobody(t *testing.T) {
 	st := tell(t)
 	st.at(0).opens("ilse", "tab").othersSaw("ilse joined")

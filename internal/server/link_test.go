@@ -149,6 +149,71 @@ func TestOperatorsLinkIsAskedToo(t *testing.T) {
 	require.Equal(t, wire.CloseSilent, silent.closed())
 }
 
+func TestIdlenessIsSeenByOthers(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	third := watch(t, s)
+	token := mint(t, "tobin")
+	r := connect(t, s).send(`{"type":"hello","id":1,"version":1,"token":"` + token + `","rooms":["` + weir + `"],"idle_for":600000,"hidden":true}`)
+	require.Equal(t, "answer", r.next()["type"])
+	seen := third.until(t, joined("tobin"))
+	require.Equal(t, "away", seen[0].Joined[0].Status)
+	require.Equal(t, wire.Tally{People: 1, Sessions: 1}, seen[0].Count.Away)
+	status := func(want string) func(client.Event) bool {
+		return func(e client.Event) bool { return len(e.Changed) == 1 && e.Changed[0].Status == want }
+	}
+	require.Equal(t, "answer", r.send(`{"type":"activity","id":2}`).next()["type"])
+	third.until(t, status("online"))
+	require.Equal(t, "answer", r.send(`{"type":"page","id":3,"hidden":false}`).next()["type"])
+	require.Equal(t, "answer", r.send(`{"type":"idle","id":4}`).next()["type"])
+	third.until(t, status("away"))
+	requireProblem(t, "idle for ever", connect(t, s).send(`{"type":"hello","version":1,"token":"`+token+`","idle_for":-1}`).next(), "bad-field", "idle_for")
+}
+
+func TestExpiredTokenClosesTheLinkUnlessItIsRenewed(t *testing.T) {
+	t.Parallel()
+	policy := brisk()
+	policy.ExpiryWarning = 900 * time.Millisecond
+	s := start(t, policy)
+	tokens, err := access.NewTokens([]byte(secret))
+	require.NoError(t, err)
+	brief := func(user presence.UserID) string {
+		token, err := tokens.Mint(access.Person{User: user, Rooms: []presence.Pattern{"basin.*"}}, time.Now(), 2*time.Second)
+		require.NoError(t, err)
+		return token
+	}
+	renewed, expired := connect(t, s).hello(brief("ilse")), connect(t, s).hello(brief("tobin"))
+	requireProblem(t, "another's", renewed.send(`{"type":"renew","id":1,"token":"`+mint(t, "tobin")+`"}`).next(), "bad-token", "token")
+	require.Equal(t, "answer", renewed.send(`{"type":"renew","id":2,"token":"` + mint(t, "ilse") + `"}`).next()["type"])
+	_, data, err := expired.conn.ReadMessage()
+	require.NoError(t, err)
+	require.Contains(t, string(data), `"type":"expiring"`)
+	require.Equal(t, wire.CloseExpired, expired.closed())
+	require.Equal(t, "answer", renewed.send(`{"type":"beat","id":3}`).next()["type"])
+}
+
+func TestDuplicatedTabAndHalfDeadLink(t *testing.T) {
+	t.Parallel()
+	policy := brisk()
+	policy.Probe = 300 * time.Millisecond
+	s := start(t, policy)
+	options := client.Options{Server: s.URL(), Token: mint(t, "ilse"), Rooms: []string{weir}, Nonce: "one"}
+	first := dial(t, options)
+	options.Resume, options.Nonce = first.Resume(), "two"
+	second := dial(t, options) // the first answers its probe
+	require.Equal(t, "in-use", second.Welcome().NotResumed)
+	require.NotEqual(t, first.Welcome().Session, second.Welcome().Session)
+
+	deaf := connect(t, s)
+	token := mint(t, "tobin")
+	deaf.send(`{"type":"hello","id":1,"version":1,"token":"` + token + `","nonce":"one"}`)
+	welcome := deaf.next()
+	taker := dial(t, client.Options{Server: s.URL(), Token: token, Nonce: "two",
+		Resume: &wire.Resume{Session: welcome["session"].(string), Key: welcome["key"].(string)}})
+	require.True(t, taker.Welcome().Resumed, "nobody answered the probe")
+	require.Equal(t, wire.CloseReplaced, deaf.closed())
+}
+
 func TestBadInputIsToldInWords(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)

@@ -56,6 +56,7 @@ func shoot() error {
 		func() error { return pages(visit) },
 		func() error { return terminal("rooms", 1, command("rooms")+"; echo; "+command("count "+room)) },
 		func() error { return terminal("members", 1, command("members "+room)) },
+		func() error { return terminal("rehearse", 8, command("rehearse --people 1000")) },
 		func() error { return terminal("watch", 40, command("watch '**'")) },
 	} {
 		if err := step(); err != nil {

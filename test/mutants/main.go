@@ -1,0 +1,147 @@
+// Command mutants breaks one rule of presence at a time, each by a change of one
+// line of the core, and runs the core's tests: every mutant must be caught. It
+// changes no file; the compiler is shown the broken line in an overlay.
+package main
+
+import (
+	"encoding/json"
+	"flag"
+	"fmt"
+	"log"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+)
+
+const core = "internal/presence"
+
+// mutant is a rule, and the line that breaks it.
+type mutant struct{ rule, file, old, broken string }
+
+var mutants = []mutant{
+	{"a second sign of loss never lengthens a grace", "grace.go", "!again || at < *deadline", "true"},
+	{"a second sign of loss may shorten a grace", "grace.go", "!again || at < *deadline", "!again"},
+	{"the session ends after the longest grace of its rooms", "grace.go", "if e.deadline > s.deadline {", "if s.deadline == 0 {"},
+	{"closing ends typing", "grace.go", "if reason == ReasonClosing {", "if false {"},
+	{"a beacon needs the key", "grace.go", "!s.key.is(in.Key) || s.nonce != in.Nonce", "s.nonce != in.Nonce"},
+	{"a beacon of an older page changes nothing", "grace.go", "!s.key.is(in.Key) || s.nonce != in.Nonce", "!s.key.is(in.Key)"},
+	{"silence counts from the first unanswered request", "grace.go", "s.leased || s.unheard > 0 || s.heard > s.asked", "s.leased || s.heard > s.asked"},
+	{"a closing page has the grace of closing", "policy.go", "return p.GraceClosing", "return p.GraceLost"},
+	{"a hidden page has a longer grace", "policy.go", "return max(p.GraceHidden, p.GraceLost)", "return p.GraceLost"},
+	{"the most specific pattern decides a room's policy", "policy.go", "pattern.moreSpecific(best)", "false"},
+	{"silence is beat.every times the tolerance", "policy.go", "float64(p.BeatEvery) * p.BeatTolerance", "float64(p.BeatEvery)"},
+	{"an older link changes nothing", "session.go", "s.link != link.Number || s.state != Live", "s.state != Live"},
+	{"after closing, the link says no more", "session.go", "s.link != link.Number || s.state != Live", "s.link != link.Number"},
+	{"any frame is a sign of life", "session.go", "	s.hears(now)\n	if s.contest", "	if s.contest"},
+	{"a frame of an expired token is none", "session.go", "s.expires != 0 && now.wall >= s.expires", "false"},
+	{"last seen is the last evidence of life", "session.go", "leaving{reason, s.heardWall}", "leaving{reason, now.wall}"},
+	{"only the right key resumes", "hello.go", "s.person.id != in.User || !s.key.is(in.Key)", "s.person.id != in.User"},
+	{"only the same person resumes", "hello.go", "s == nil || s.person.id != in.User || !s.key.is(in.Key)", "s == nil || !s.key.is(in.Key)"},
+	{"another page does not take a live link without a probe", "hello.go", "s.state == Live && (in.Nonce", "false && (in.Nonce"},
+	{"an answered probe gives a session of its own", "hello.go", "if i > 0 || !takeOver {", "if i > 0 {"},
+	{"tokens issued before a removal are refused", "hello.go", "in.Issued <= p.removed.altogether", "in.Issued < 0"},
+	{"a hello is in exactly the rooms it wants", "hello.go", "if !slices.Contains(rooms, e.room().name) {", "if false {"},
+	{"resuming is no activity", "hello.go", "	case !resumed:\n", "	default:\n"},
+	{"a person may have a limited number of sessions", "hello.go", "len(p.sessions) >= c.policy.SessionsPerPerson", "false"},
+	{"a room may be full", "room.go", "r.policy.Capacity == 0 || r.counts[Open].People < r.policy.Capacity", "true"},
+	{"who hides takes no place", "room.go", "r.counts[Open].People < r.policy.Capacity", "r.counts[Full].People < r.policy.Capacity"},
+	{"a removal from a room refuses older tokens there", "room.go", "issued <= p.removed.rooms[name]", "false"},
+	{"since is the person's", "room.go", "	m := s.person.member(r)\n	if m == nil {", "	m := s.person.member(r)\n	if m != nil {\n		m.since = [viewCount]int64{now.wall, now.wall}\n	}\n	if m == nil {"},
+	{"a declared room exists while nobody is in it", "room.go", "len(r.members) == 0 && !r.declared", "len(r.members) == 0"},
+	{"a set status goes before the sessions'", "person.go", "case p.set != nil:", "case p.set != nil && p.awake == 0:"},
+	{"a set status ends at its time", "person.go", "func() { s.person.set = nil }", "func() {}"},
+	{"somebody awake at any session is online", "person.go", "case p.awake > 0:", "case p.awake == len(p.sessions):"},
+	{"who hides is offline in the open view", "person.go", "case view == Open && p.hidden:", "case false:"},
+	{"the return from hiding has a since of its own", "person.go", "m.since[Open] = now.wall", "_ = m"},
+	{"who hides is not in the open view", "view.go", "if view == Open && p.hidden {", "if false {"},
+	{"sessions are counted, not only people", "view.go", "c.Sessions += sign * m.Sessions", "c.Sessions += sign"},
+	{"counts follow the status", "view.go", "	case Away:\n		part = &c.Away", "	case Away:\n		part = &c.Online"},
+	{"nothing is told that nobody can see", "view.go", "return was != is && (was.Sessions", "return (was.Sessions"},
+	{"an older typing report changes nothing", "typing.go", "if in.Number <= e.report {", "if false {"},
+	{"typing is renewed", "typing.go", "	e.until = now.awake +", "	e.until = e.until*0 + e.until + now.awake*0 +"},
+	{"activity ends idleness at once", "idle.go", "c.setIdle(s, false, out)", "_ = out"},
+	{"a device is awake while it is alive", "deadline.go", "if !s.idle && !s.noInput {", "if !s.idle {"},
+	{"a link is asked only when nothing came", "deadline.go", "max(s.heard, s.asked) + p.BeatEvery", "s.asked + p.BeatEvery"},
+	{"a lease ends the session", "deadline.go", "each(deadline{s.heard + p.Lease, EndLease, nil})", "each(deadline{never - 1, EndLease, nil})"},
+	{"an expired token cuts the link", "deadline.go", "each(deadline{now.until(s.expires), ExpireToken, nil})", "_ = 0"},
+	{"a warning comes before the expiry", "deadline.go", "!s.warned {", "s.warned {"},
+	{"each room is left after its own grace", "deadline.go", "each(deadline{e.deadline, LeaveRoom, e})", "_ = e"},
+	{"a paused machine blames nobody", "core.go", "c.paused = at.Mono - c.awake", "_ = at"},
+	{"a restart keeps since", "save.go", "m.since = [viewCount]int64{was.Since, was.OpenSince}", "_ = was"},
+	{"a restart keeps who hides", "save.go", "p.profile, p.hidden = saved.Profile, saved.Hidden", "p.profile = saved.Profile"},
+}
+
+func main() {
+	only := flag.String("only", "", "run only mutants whose rule contains this")
+	flag.Parse()
+	missed := 0
+	for i, m := range mutants {
+		if !strings.Contains(m.rule, *only) {
+			continue
+		}
+		begun := time.Now()
+		by, err := m.run()
+		if err != nil {
+			log.Fatalf("%s: %v", m.rule, err)
+		}
+		verdict := "caught by " + by
+		if by == "" {
+			verdict = "MISSED"
+			missed++
+		}
+		fmt.Printf("%2d  %-58s %s  (%.0f s)\n", i+1, m.rule, verdict, time.Since(begun).Seconds())
+	}
+	if missed > 0 {
+		fmt.Printf("\n%d of %d mutants were missed\n", missed, len(mutants))
+		os.Exit(1)
+	}
+	fmt.Printf("\nall %d mutants were caught\n", len(mutants))
+}
+
+// run tests the core with the line broken, and returns the first test that failed.
+func (m mutant) run() (string, error) {
+	path, err := filepath.Abs(filepath.Join(core, m.file))
+	if err != nil {
+		return "", err
+	}
+	source, err := os.ReadFile(path)
+	if err != nil {
+		return "", err
+	}
+	if n := strings.Count(string(source), m.old); n != 1 {
+		return "", fmt.Errorf("%s has %q %d times, not once", m.file, m.old, n)
+	}
+	dir, err := os.MkdirTemp("", "tovik-mutant-")
+	if err != nil {
+		return "", err
+	}
+	defer func() { _ = os.RemoveAll(dir) }()
+	broken, overlay := filepath.Join(dir, m.file), filepath.Join(dir, "overlay.json")
+	if err := os.WriteFile(broken, []byte(strings.Replace(string(source), m.old, m.broken, 1)), 0o600); err != nil {
+		return "", err
+	}
+	text, err := json.Marshal(map[string]map[string]string{"Replace": {path: broken}})
+	if err != nil {
+		return "", err
+	}
+	if err := os.WriteFile(overlay, text, 0o600); err != nil {
+		return "", err
+	}
+	test := exec.Command("go", "test", "-overlay", overlay, "-failfast", "-timeout", "1m", "./"+core,
+		"-rapid.checks=200", "-rapid.shrinktime=100ms", "-rapid.nofailfile")
+	out, err := test.CombinedOutput()
+	if err == nil {
+		return "", nil
+	}
+	for line := range strings.Lines(string(out)) {
+		if name, ok := strings.CutPrefix(line, "--- FAIL: "); ok {
+			return strings.Fields(name)[0], nil
+		}
+	}
+	if strings.Contains(string(out), "panic:") {
+		return "a panic", nil
+	}
+	return "", fmt.Errorf("the mutant does not build:\n%s", out)
+}
