@@ -124,6 +124,7 @@ type Timings struct {
 	Silence      int64 `json:"silence"`       // an unanswered request means that the link is lost
 	GraceClosing int64 `json:"grace_closing"` // a page that said closing may return within it
 	GraceLost    int64 `json:"grace_lost"`    // a lost link may return within it
+	GraceHidden  int64 `json:"grace_hidden"`  // the same for a page that was hidden
 	IdleAfter    int64 `json:"idle_after"`    // without activity, a session is idle
 	LongestGhost int64 `json:"longest_ghost"` // whoever vanishes without a word is shown for at most so long
 }

@@ -71,6 +71,7 @@ func measure(n int) {
 	for _, link := range c.links {
 		floor[link.Session] = new(time.Duration)
 	}
+	c.apply(presence.Declare{Room: "desk.night", Declared: true})
 	var beats, plain, joins []float64
 	for range 7 { // in turn, so that a slow minute is everybody's
 		beats = append(beats, each(order, func(i int) {

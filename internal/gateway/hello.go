@@ -219,6 +219,7 @@ func timings(p *presence.Policy) wire.Timings {
 		Silence:      p.Silence().Milliseconds(),
 		GraceClosing: p.GraceClosing.Milliseconds(),
 		GraceLost:    p.GraceLost.Milliseconds(),
+		GraceHidden:  p.GraceHidden.Milliseconds(),
 		LongestGhost: p.LongestGhost().Milliseconds(),
 		IdleAfter:    p.IdleAfter.Milliseconds(),
 	}

@@ -86,6 +86,20 @@ func (m *member) sight(view View) sight {
 	return seen
 }
 
+// sights returns what each view has of the member now. For most people the open
+// view has the same as the full one.
+func (m *member) sights() [viewCount]sight {
+	full := m.sight(Full)
+	open := full
+	switch {
+	case m.person.hidden:
+		open = m.sight(Open)
+	case m.since[Open] != m.since[Full]:
+		open.Since = stamp(m.since[Open])
+	}
+	return [viewCount]sight{full, open}
+}
+
 // seenMember is a member with what was seen of it before a change.
 type seenMember struct {
 	member *member
@@ -107,7 +121,7 @@ func (c *Core) observe(p *person, why leaving, out *Effects, act func()) {
 	seen := c.seen[:0]
 	for _, m := range p.members {
 		m.epoch = c.epoch
-		seen = append(seen, seenMember{m, [viewCount]sight{m.sight(Full), m.sight(Open)}})
+		seen = append(seen, seenMember{m, m.sights()})
 	}
 	before := [viewCount]Appearance{p.appearance(Full), p.appearance(Open)}
 	act()
@@ -128,7 +142,7 @@ func (c *Core) observe(p *person, why leaving, out *Effects, act func()) {
 // and says it once for both views when they see the same.
 func (c *Core) tell(m *member, before [viewCount]sight, why leaving, out *Effects) {
 	r := m.room
-	after := [viewCount]sight{m.sight(Full), m.sight(Open)}
+	after := m.sights()
 	for view, was := range before {
 		r.counts[view].add(was.Member, -1)
 		r.counts[view].add(after[view].Member, 1)

@@ -67,6 +67,7 @@ class Stage {
         silence: 37_500,
         grace_closing: 3000,
         grace_lost: 10_000,
+        grace_hidden: 90_000,
         idle_after: 300_000,
         longest_ghost: 62_500,
       },

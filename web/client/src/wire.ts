@@ -67,6 +67,7 @@ export interface Timings {
   readonly silence: number;
   readonly grace_closing: number;
   readonly grace_lost: number;
+  readonly grace_hidden: number;
   readonly idle_after: number;
   readonly longest_ghost: number;
 }
