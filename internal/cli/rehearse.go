@@ -62,7 +62,7 @@ func rehearse(_ context.Context, c *cli.Command) error {
 		}
 	})
 	if err == nil && c.String("format") == formatTable {
-		_, err = fmt.Fprintln(c.Root().Writer, "\nA bound is what the policy promises, and the longest pause of the service's own machine on top of it.")
+		_, err = fmt.Fprintln(c.Root().Writer, "\nA bound is what the policy promises, with a tenth of a second to spare; across a pause, and the time that the service itself stood still.")
 	}
 	if err == nil && score.Broken() {
 		return &failure{exitFailed, "a bound of the policy was broken"}

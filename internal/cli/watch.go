@@ -81,7 +81,7 @@ func printEvent(w io.Writer, e client.Event) {
 		line(joined, named(m.Name, m.User), "")
 	}
 	for _, m := range e.Changed {
-		line("now", named(m.Name, m.User), "; with "+plural(m.Sessions, "session"))
+		line("now", named(m.Name, m.User), "; "+m.Status+" with "+plural(m.Sessions, "session"))
 	}
 	for _, d := range e.Left {
 		line("left", named(d.Was.Name, d.User), why(d.Departed))

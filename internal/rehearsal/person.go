@@ -233,7 +233,7 @@ func (p *person) seen(m presence.MemberChanged) {
 // early nor, of the last of them, too late.
 func (p *person) judgeLeave(reason presence.Reason) {
 	now := p.w.now
-	last := &tab{}
+	last, gone := &tab{}, time.Duration(0)
 	for _, t := range p.tabs {
 		if t.outageAt == 0 || now < t.earliest-slack {
 			p.falselyLeft = true
@@ -243,8 +243,18 @@ func (p *person) judgeLeave(reason presence.Reason) {
 		if t.latest > last.latest {
 			last = t
 		}
+		gone = max(gone, t.outageAt)
 	}
-	p.w.score.took("ghost: "+reason.String(), now-last.outageAt, last.latest-last.outageAt)
+	what := "ghost: " + reason.String()
+	switch {
+	case last.outageAt < gone: // one had gone before, and may be waited for longer
+		what = "ghost: several tabs"
+	case last.hidden && reason != presence.ReasonBye && reason != presence.ReasonClosing:
+		what += ", hidden page"
+	case p.device:
+		what = "ghost: device"
+	}
+	p.w.score.took(what, now-last.outageAt, last.promised, last.latest-last.outageAt-last.promised)
 	if now > last.latest+slack {
 		p.w.score.never(lateLeaves)
 	}
@@ -276,7 +286,7 @@ func (p *person) forgetTabs() {
 
 func (p *person) typingSeen(on bool) {
 	if !on {
-		p.w.score.took(stuckTyping, p.w.now-p.lastKey, p.w.policy.For(p.room).TypingExpires+p.keyStalls)
+		p.w.score.took(stuckTyping, p.w.now-p.lastKey, p.w.policy.For(p.room).TypingExpires, p.keyStalls)
 	}
 }
 
@@ -287,8 +297,8 @@ func (p *person) statusSeen(status presence.Status) {
 	if status == presence.Away && p.status == presence.Online && slices.ContainsFunc(p.tabs, (*tab).answers) {
 		idle := p.w.now - p.lastInput
 		after := p.w.policy.IdleAfter
-		p.w.score.took(earlyAway, max(0, after-idle), activityEvery)
-		p.w.score.took(lateAway, max(0, idle-after), p.stalls)
+		p.w.score.took(earlyAway, max(0, after-idle), activityEvery, 0)
+		p.w.score.took(lateAway, max(0, idle-after), 0, p.stalls)
 	}
 	p.status = status
 }

@@ -2,6 +2,7 @@ package rehearsal
 
 import (
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -46,12 +47,32 @@ func (s *Score) line(what string) *Line {
 	return &s.Lines[len(s.Lines)-1]
 }
 
+// group orders the lines: what must never happen, what the policy promises, and
+// that across pauses.
+func (l Line) group() string {
+	switch {
+	case l.What == falseLeaves || l.What == lateLeaves || l.What == flickers:
+		return "1"
+	case strings.HasSuffix(l.What, acrossPause):
+		return "3" + l.What
+	}
+	return "2" + l.What
+}
+
 // slack is how much later than promised something may be seen: a timer fires at
 // most one tick late, and several may follow from each other.
 const slack = 100 * time.Millisecond
 
-// took notes something that lasted, and that may have lasted as long as bound.
-func (s *Score) took(what string, lasted, bound time.Duration) {
+// acrossPause marks what the service's own standing still has made longer.
+const acrossPause = ", across a pause or restart"
+
+// took notes something that lasted, and that may have lasted as long as the policy
+// promises, and as the service's machine stood still meanwhile.
+func (s *Score) took(what string, lasted, promised, stalled time.Duration) {
+	if stalled > 0 {
+		what += acrossPause
+	}
+	bound := promised + stalled
 	l := s.line(what)
 	l.Seen++
 	l.Total += lasted.Seconds()

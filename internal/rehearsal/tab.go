@@ -35,6 +35,7 @@ type tab struct {
 	// Since when the service cannot hear it, 0 when it can; and when others may see
 	// it gone at the earliest and at the latest.
 	outageAt, earliest, latest time.Duration
+	promised                   time.Duration // what latest is after outageAt, but for the service's pauses
 }
 
 func (t *tab) reachable() bool { return !t.cut && !t.frozen }
@@ -68,7 +69,7 @@ func (t *tab) goes(earliest, latest time.Duration) {
 		t.earliest = min(t.earliest, w.now+earliest)
 		return
 	}
-	t.outageAt, t.earliest, t.latest = w.now, w.now+earliest, w.now+latest+w.stall()
+	t.outageAt, t.earliest, t.latest, t.promised = w.now, w.now+earliest, w.now+latest+w.stall(), latest
 }
 
 // goesSilent is an outage that the service has to find out by itself.

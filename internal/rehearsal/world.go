@@ -4,6 +4,8 @@ import (
 	"container/heap"
 	"fmt"
 	"math/rand/v2"
+	"slices"
+	"strings"
 	"time"
 
 	"tovik.example/tovik/internal/presence"
@@ -34,6 +36,7 @@ func Run(o Options) Score {
 	w.after(w.between(20*time.Minute, 40*time.Minute), w.pause)
 	w.after(w.between(90*time.Minute, 3*time.Hour), w.restart)
 	w.play(o.Length)
+	slices.SortStableFunc(w.score.Lines, func(a, b Line) int { return strings.Compare(a.group(), b.group()) })
 	w.score.Took = time.Since(begun)
 	return w.score
 }

@@ -30,9 +30,9 @@ export function exact(time: number | string): string {
   return new Date(time).toLocaleString([], { dateStyle: "medium", timeStyle: "long" });
 }
 
-/** Milliseconds as seconds: "3 s", "37.5 s". */
+/** Milliseconds in the unit that reads best: "3 s", "37.5 s", "5 min". */
 export function seconds(ms: number): string {
-  return `${ms / 1000} s`;
+  return ms >= 120_000 && ms % 60_000 === 0 ? `${ms / 60_000} min` : `${ms / 1000} s`;
 }
 
 /** Why somebody left, as the end of a sentence about them. */

@@ -1,5 +1,5 @@
 import type { Line } from "../live";
-import { clock, why } from "../words";
+import { clock, sessions, why } from "../words";
 
 /** What happened in a room since the page was opened, newest first. */
 export function Feed({ lines }: { lines: readonly Line[] }) {
@@ -19,8 +19,8 @@ export function Feed({ lines }: { lines: readonly Line[] }) {
             ))}
             {line.changed.map((m) => (
               <li key={m.user}>
-                <b className="font-medium">{m.name ?? m.user}</b> now has{" "}
-                {m.sessions === 1 ? "1 session" : `${m.sessions} sessions`}
+                <b className="font-medium">{m.name ?? m.user}</b> is now {m.status}, with{" "}
+                {sessions(m.sessions)}
               </li>
             ))}
             {line.left.map((d) => (
