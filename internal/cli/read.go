@@ -101,10 +101,11 @@ func allRooms(ctx context.Context, a client.API, match string) (wire.Rooms, erro
 	return all, err
 }
 
-func membersCommand() *cli.Command {
+// roomCommand is a command that asks a service about one room.
+func roomCommand(name, usage string, ask func(ctx context.Context, c *cli.Command, a client.API, room string) error) *cli.Command {
 	return &cli.Command{
-		Name:      "members",
-		Usage:     "list who is in a room",
+		Name:      name,
+		Usage:     usage,
 		ArgsUsage: "ROOM",
 		Flags:     clientFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -116,46 +117,38 @@ func membersCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			members, err := a.Members(ctx, name)
-			if err != nil {
-				return err
-			}
-			return show(c, members, func(w io.Writer) {
-				_, _ = fmt.Fprintf(w, "%s: %s\n\n", members.Room, counted(members.Count))
-				_, _ = fmt.Fprintln(w, "PERSON\tUSER\tSTATUS\tHERE SINCE\tSESSIONS")
-				for _, m := range members.Members {
-					_, _ = fmt.Fprintf(w, "%s\t%s\t%s\t%s (%s)\t%d\n", displayName(m.Name, m.User), m.User, m.Status,
-						clock(m.Since.Time), ago(time.Since(m.Since.Time)), m.Sessions)
-				}
-			})
+			return ask(ctx, c, a, name)
 		},
 	}
 }
 
+func membersCommand() *cli.Command {
+	return roomCommand("members", "list who is in a room", func(ctx context.Context, c *cli.Command, a client.API, room string) error {
+		members, err := a.Members(ctx, room)
+		if err != nil {
+			return err
+		}
+		return show(c, members, func(w io.Writer) {
+			_, _ = fmt.Fprintf(w, "%s: %s\n\n", members.Room, counted(members.Count))
+			_, _ = fmt.Fprintln(w, "PERSON\tUSER\tSTATUS\tHERE SINCE\tSESSIONS")
+			for _, m := range members.Members {
+				_, _ = fmt.Fprintf(w, "%s\t%s\t%s\t%s (%s)\t%d\n", displayName(m.Name, m.User), m.User, m.Status,
+					clock(m.Since.Time), ago(time.Since(m.Since.Time)), m.Sessions)
+			}
+		})
+	})
+}
+
 func countCommand() *cli.Command {
-	return &cli.Command{
-		Name:      "count",
-		Usage:     "count who is in a room",
-		ArgsUsage: "ROOM",
-		Flags:     clientFlags(),
-		Action: func(ctx context.Context, c *cli.Command) error {
-			name, err := room(c)
-			if err != nil {
-				return err
-			}
-			a, err := api(c)
-			if err != nil {
-				return err
-			}
-			count, err := a.Count(ctx, name)
-			if err != nil {
-				return err
-			}
-			return show(c, count, func(w io.Writer) {
-				_, _ = fmt.Fprintf(w, "%s: %s\n", count.Room, counted(count.Count))
-			})
-		},
-	}
+	return roomCommand("count", "count who is in a room", func(ctx context.Context, c *cli.Command, a client.API, room string) error {
+		count, err := a.Count(ctx, room)
+		if err != nil {
+			return err
+		}
+		return show(c, count, func(w io.Writer) {
+			_, _ = fmt.Fprintf(w, "%s: %s\n", count.Room, counted(count.Count))
+		})
+	})
 }
 
 func displayName(name, user string) string {

@@ -14,25 +14,10 @@ import (
 )
 
 func watchCommand() *cli.Command {
-	return &cli.Command{
-		Name:      "watch",
-		Usage:     "follow a room live, a line for each change",
-		ArgsUsage: "ROOM",
-		Description: "Prints who is there and then who comes and goes, until it is interrupted. ROOM may be a pattern, as in 'basin.*'. " +
-			"With --format json each line is one JSON object.",
-		Flags: clientFlags(),
-		Action: func(ctx context.Context, c *cli.Command) error {
-			pattern, err := room(c)
-			if err != nil {
-				return err
-			}
-			a, err := api(c)
-			if err != nil {
-				return err
-			}
-			return watch(ctx, c, a, pattern)
-		},
-	}
+	c := roomCommand("watch", "follow a room live, a line for each change", watch)
+	c.Description = "Prints who is there and then who comes and goes, until it is interrupted. ROOM may be a pattern, as in 'basin.*'. " +
+		"With --format json each line is one JSON object."
+	return c
 }
 
 func watch(ctx context.Context, c *cli.Command, a client.API, pattern string) error {

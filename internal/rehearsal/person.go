@@ -40,7 +40,6 @@ type person struct {
 	keyStalls   time.Duration // since the last key
 	shown       bool
 	falselyLeft bool
-	typing      bool            // as shown
 	status      presence.Status // as shown
 	out         bool            // has gone away for a while
 }

@@ -2,10 +2,9 @@ import { useEffect } from "react";
 import { Link } from "wouter";
 import { useFeed, useNow, useWatch } from "../live";
 import { Feed } from "../parts/feed";
-import { Frame, Refused, Sheet } from "../parts/frame";
+import { Frame, Refused, RoomTitle, Sheet } from "../parts/frame";
 import { Members } from "../parts/members";
 import { Rules } from "../parts/rules";
-import { people, sessions } from "../words";
 
 /** One room: who is in it, and what has changed, live. */
 export function RoomPage(props: { operatorKey: string; room: string; onSignOut: () => void }) {
@@ -25,14 +24,7 @@ export function RoomPage(props: { operatorKey: string; room: string; onSignOut: 
           All rooms
         </Link>
       </nav>
-      <div className="flex flex-wrap items-baseline gap-x-5 gap-y-1 pb-4">
-        <h1 className="font-mono font-semibold text-xl tracking-tight">{props.room}</h1>
-        {room && (
-          <p className="text-muted text-sm" data-count>
-            {people(room.count.people)} · {sessions(room.count.sessions)}
-          </p>
-        )}
-      </div>
+      <RoomTitle name={props.room} count={room?.count} />
       {state.word === "refused" ? (
         <Refused state={state} />
       ) : (

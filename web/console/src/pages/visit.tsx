@@ -4,9 +4,9 @@ import { useEffect, useState } from "react";
 import { server, useFeed, useLink, useNow } from "../live";
 import { takeFragment } from "../operator";
 import { Feed } from "../parts/feed";
-import { Frame, Refused, Sheet } from "../parts/frame";
+import { Frame, Refused, RoomTitle, Sheet } from "../parts/frame";
 import { Members } from "../parts/members";
-import { people, seconds, sessions } from "../words";
+import { seconds } from "../words";
 
 interface Invitation {
   readonly token: string;
@@ -54,14 +54,7 @@ function Taking({ invited }: { invited: Invitation }) {
   const room = rooms.get(invited.room);
   return (
     <Frame state={state}>
-      <div className="flex flex-wrap items-baseline gap-x-5 gap-y-1 pb-4">
-        <h1 className="font-mono font-semibold text-xl tracking-tight">{invited.room}</h1>
-        {room && (
-          <p className="text-muted text-sm" data-count>
-            {people(room.count.people)} · {sessions(room.count.sessions)}
-          </p>
-        )}
-      </div>
+      <RoomTitle name={invited.room} count={room?.count} />
       {state.word === "refused" ? (
         <Refused state={state}>
           <p className="text-muted text-sm">Mint a fresh token with tovik token and open its address.</p>

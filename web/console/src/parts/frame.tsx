@@ -1,7 +1,9 @@
 import type { State } from "@client/link";
+import type { Count } from "@client/wire";
 import type { ReactNode } from "react";
 import { Link } from "wouter";
 import mark from "../mark.svg";
+import { people, sessions } from "../words";
 
 const words: Record<State["word"], string> = {
   connecting: "connecting",
@@ -59,6 +61,20 @@ export function Frame(props: { state?: State; onSignOut?: () => void; children: 
         )}
       </header>
       {props.children}
+    </div>
+  );
+}
+
+/** A room's name with its count, as the heading of a page. */
+export function RoomTitle({ name, count }: { name: string; count: Count | undefined }) {
+  return (
+    <div className="flex flex-wrap items-baseline gap-x-5 gap-y-1 pb-4">
+      <h1 className="font-mono font-semibold text-xl tracking-tight">{name}</h1>
+      {count && (
+        <p className="text-muted text-sm" data-count>
+          {people(count.people)} · {sessions(count.sessions)}
+        </p>
+      )}
     </div>
   );
 }
