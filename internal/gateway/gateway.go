@@ -57,7 +57,8 @@ func (g *Gateway) Upgrade(ctx *fasthttp.RequestCtx) error {
 // carry serves a link until it ends, and lets the core know that it did.
 func (g *Gateway) carry(conn *websocket.Conn) {
 	l := &link{gateway: g, conn: conn, wake: make(chan struct{}, 1)}
-	if !g.links.add(l) {
+	if !g.links.add(l) { // the service began to stop during the handshake
+		l.sayGoodbye(&goodbye{websocket.CloseServiceRestart, "the service restarts"})
 		_ = conn.Close()
 		return
 	}
