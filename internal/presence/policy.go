@@ -113,7 +113,8 @@ func (p *Policy) Silence() time.Duration {
 }
 
 // LongestGhost is the published bound: the longest that somebody whose link died
-// without a word can still be shown as present in any room.
+// without a word can still be shown as present in any room. For a page that was
+// hidden, GraceHidden stands in the place of GraceLost.
 func (p *Policy) LongestGhost() time.Duration {
 	grace := p.GraceLost
 	for i := range p.Rooms {

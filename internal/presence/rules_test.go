@@ -23,6 +23,37 @@ func closing(from presence.LinkID) presence.Input  { return presence.Closing{Fro
 
 func millis(d time.Duration) int64 { return dusk.Add(d).UnixMilli() }
 
+// What people hit (DESIGN.md §1); the rows that are about sessions, statuses, typing
+// and counts are told with their rules, those about delivery and words with the
+// packages that do them.
+
+func TestNobodyIsSeenBeforeTheyAreIdentified(t *testing.T) {
+	st := tell(t)
+	_, err := st.apply(presence.Hello{NewSession: "s-1", NewKey: "k", Rooms: []presence.RoomName{weir}})
+	requireRefusal(t, err, presence.CodeBadUser)
+	st.nobodySaw("somebody without an id")
+	st.must(presence.Hello{User: "ilse", Profile: presence.Profile{Name: "Ilse Marrow"}, NewSession: "s-2", NewKey: "k",
+		Rooms: []presence.RoomName{weir}})
+	require.Equal(t, "Ilse Marrow", st.seen[0].After.Profile.Name, "the first that is seen of somebody has their name")
+}
+
+func TestOnlyTheFactOfTypingTravels(t *testing.T) {
+	st := tell(t)
+	st.opens("ilse", "tab").types_("tab", 1, true)
+	both := presence.Views(1<<presence.Full | 1<<presence.Open)
+	require.Equal(t, []presence.TypingChanged{{Views: both, Room: weir, User: "ilse", On: true}}, st.types)
+}
+
+func TestSessionKeepsItsIdAcrossReloads(t *testing.T) {
+	st := tell(t)
+	st.opens("ilse", "tab")
+	first := st.tabs["tab"].link
+	for range 5 {
+		st.at(st.now + s).closes("tab").reloads("tab")
+	}
+	require.Equal(t, presence.LinkID{Session: first.Session, Number: first.Number + 5}, st.tabs["tab"].link)
+}
+
 // Session life (DESIGN.md §3); reload, closing, loss, silence and bye are told in
 // session_test.go.
 
