@@ -173,7 +173,7 @@ func (s *story) returns(name string) *story { s.t.Helper(); s.says(name, nil); r
 
 func (s *story) reloads(name string) *story {
 	s.t.Helper()
-	s.tabs[name].nonce += ", reloaded"
+	s.tabs[name].nonce += "'"
 	s.says(name, []presence.RoomName{weir})
 	return s
 }
