@@ -64,7 +64,7 @@ var mutants = []mutant{
 	{"activity ends idleness at once", "idle.go", "c.setIdle(s, false, out)", "_ = out"},
 	{"a device is awake while it is alive", "deadline.go", "if !s.idle && !s.noInput {", "if !s.idle {"},
 	{"a link is asked only when nothing came", "deadline.go", "max(s.heard, s.asked) + p.BeatEvery", "s.asked + p.BeatEvery"},
-	{"a lease ends the session", "deadline.go", "each(deadline{s.heard + p.Lease, EndLease, nil})", "each(deadline{never - 1, EndLease, nil})"},
+	{"a lease ends the session", "deadline.go", "each(deadline{s.heard + p.Lease, EndLease, nil})", "each(deadline{s.heard + 1000*p.Lease, EndLease, nil})"},
 	{"an expired token cuts the link", "deadline.go", "each(deadline{now.until(s.expires), ExpireToken, nil})", "_ = 0"},
 	{"a warning comes before the expiry", "deadline.go", "!s.warned {", "s.warned {"},
 	{"each room is left after its own grace", "deadline.go", "each(deadline{e.deadline, LeaveRoom, e})", "_ = e"},
