@@ -38,7 +38,8 @@ func (c *Core) Policy() *Policy { return &c.policy }
 
 // Apply tells the core what happened at the instant, and appends what follows
 // to out. Instants must not go back. Its error is a [*Refusal]; a refused input
-// has changed nothing, except that its link has shown a sign of life.
+// has changed nothing, except that its link has shown a sign of life, or that its
+// token was found to have expired.
 func (c *Core) Apply(at Instant, in Input, out *Effects) (Reply, error) {
 	now := c.read(at)
 	switch in := in.(type) {

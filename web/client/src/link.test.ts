@@ -147,6 +147,21 @@ describe("a link", () => {
     expect(stage.socket.sent[0]).toMatchObject({ resume: { session: "s-1", key: "k" } });
   });
 
+  test("gives up an attempt under way when it is told to try again now", () => {
+    const stage = new Stage();
+    const link = stage.open({ token: "t" });
+    stage.welcome();
+    stage.socket.onclose?.({ code: 1006, reason: "" });
+    const slow = stage.socket;
+    link.retry();
+    expect(stage.sockets).toHaveLength(3);
+    expect(slow.closed).toBe(true);
+    slow.onopen?.();
+    expect(slow.sent, "one page says one hello").toHaveLength(0);
+    stage.welcome();
+    expect(link.snapshot.state.word).toBe("open");
+  });
+
   test("takes a missing beat request for a dead link", () => {
     const stage = new Stage();
     const link = stage.open({ token: "t" });

@@ -171,10 +171,12 @@ export class Link {
 
   #connect(): void {
     this.#stopTimer();
+    this.#detach(); // an attempt that is still under way gives way to this one
     const { server, token, key, nonce, memory } = this.#options;
     const socket = this.#around.connect(`${server.replace(/^http/, "ws")}/v1/link`);
     this.#socket = socket;
     socket.onopen = () => {
+      if (this.#socket !== socket) return;
       const resume = token ? memory?.load() : undefined;
       const hello = {
         type: "hello",
