@@ -91,7 +91,7 @@ func write(file string, results []result) error {
 	if err := table.Flush(); err != nil {
 		return err
 	}
-	fmt.Printf("\nA change waits %s for others to go with it before it is sealed; the floor relays at once.\n", engine.DefaultWindow)
+	fmt.Printf("\nA change waits up to %s for others to go with it, unless somebody comes who needs the room whole, as a joiner does.\n", engine.DefaultWindow)
 	text, err := json.MarshalIndent(map[string]any{
 		"at": time.Now().UTC().Format(time.RFC3339), "go": runtime.Version(), "cores": runtime.NumCPU(), "measures": results,
 	}, "", "  ")
