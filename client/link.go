@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -29,15 +30,32 @@ type Options struct {
 
 	Rooms  []string     // to be in from the start; nil keeps those of a resumed session
 	Watch  []wire.Watch // to follow without being in
+	Detail string       // at which the rooms are followed: members when empty, count, or none
 	Resume *wire.Resume // the session to go on with
-	Nonce  string       // names this run of the process; the same one takes over at once
+	// After is the link before this one, which has ended: what was missed since then
+	// comes change by change, where the service still has it, and events go on from
+	// what After knew.
+	After *Link
+	// WatchOnly links a person who is not to be seen: there is no session.
+	WatchOnly bool
+	Nonce     string // names this run of the process; the same one takes over at once
 
 	// OnEvent is told of every room that is followed, first of its state and then
 	// of each change. It is called in order, from one goroutine; while it runs,
 	// nothing else is read from the link.
 	OnEvent func(Event)
+	// OnTyping is told who types in a room that is followed at members, OnPerson of
+	// people who are watched, OnCue of cues, and OnMoving for how long to wait before
+	// coming back to a service that restarts. Each may be nil; they are called as
+	// OnEvent is.
+	OnTyping func(wire.TypingFrame)
+	OnPerson func(wire.PersonFrame)
+	OnCue    func(wire.CueFrame)
+	OnMoving func(time.Duration)
 	// NetDial makes the connection; nil stands for a plain one.
 	NetDial func(ctx context.Context, network, address string) (net.Conn, error)
+	// TLS is for https; nil stands for the usual.
+	TLS *tls.Config
 }
 
 // Link is a connection to the service that has said hello. Its methods are safe
@@ -45,6 +63,7 @@ type Options struct {
 type Link struct {
 	conn    *websocket.Conn
 	welcome wire.Welcome
+	options Options
 	onEvent func(Event)
 	ended   chan struct{} // closed when the reader has stopped; err is set before
 
@@ -52,7 +71,7 @@ type Link struct {
 
 	mu      sync.Mutex
 	lastID  int
-	waiting map[string]chan error // by request id; each holds one
+	waiting map[string]chan reply // by request id; each holds one
 	err     error
 
 	replicas map[string]*Replica // of the reader alone
@@ -66,7 +85,7 @@ func Dial(ctx context.Context, o Options) (*Link, error) {
 	if err != nil {
 		return nil, err
 	}
-	dialer := websocket.Dialer{NetDialContext: o.NetDial, HandshakeTimeout: 10 * time.Second}
+	dialer := websocket.Dialer{NetDialContext: o.NetDial, TLSClientConfig: o.TLS, HandshakeTimeout: 10 * time.Second}
 	conn, response, err := dialer.DialContext(ctx, address, nil)
 	if err != nil {
 		if response != nil {
@@ -75,8 +94,12 @@ func Dial(ctx context.Context, o Options) (*Link, error) {
 		return nil, fmt.Errorf("no link to %s: %w", o.Server, err)
 	}
 	l := &Link{
-		conn: conn, onEvent: o.OnEvent, ended: make(chan struct{}),
-		waiting: map[string]chan error{}, replicas: map[string]*Replica{},
+		conn: conn, options: o, onEvent: o.OnEvent, ended: make(chan struct{}),
+		waiting: map[string]chan reply{}, replicas: map[string]*Replica{},
+	}
+	if o.After != nil {
+		<-o.After.ended
+		l.replicas = o.After.replicas
 	}
 	if l.onEvent == nil {
 		l.onEvent = func(Event) {}
@@ -103,8 +126,15 @@ func (l *Link) hello(ctx context.Context, o Options) error {
 		_ = l.conn.SetReadDeadline(deadline)
 		defer func() { _ = l.conn.SetReadDeadline(time.Time{}) }()
 	}
-	err := l.write(wire.Hello{Type: wire.TypeHello, Version: wire.Version, Token: o.Token, Key: o.Key,
-		Nonce: o.Nonce, Resume: o.Resume, Rooms: o.Rooms, Watch: o.Watch})
+	hello := wire.Hello{Type: wire.TypeHello, Version: wire.Version, Token: o.Token, Key: o.Key,
+		Nonce: o.Nonce, Resume: o.Resume, Rooms: o.Rooms, Detail: o.Detail, Watch: o.Watch, WatchOnly: o.WatchOnly}
+	for room, replica := range l.replicas {
+		if hello.Revs == nil {
+			hello.Revs = map[string]string{}
+		}
+		hello.Revs[room] = replica.rev
+	}
+	err := l.write(hello)
 	if err != nil {
 		return fmt.Errorf("say hello: %w", err)
 	}
@@ -145,6 +175,49 @@ func (l *Link) Leave(ctx context.Context, room string) error {
 	return l.request(ctx, wire.Request{Type: wire.TypeLeave, Room: room})
 }
 
+// Typing says that the person types in a room, or with on false that they have
+// stopped. Say it again while they do, in less than Welcome().Timings.TypingExpires.
+func (l *Link) Typing(ctx context.Context, room string, on bool) error {
+	return l.request(ctx, wire.Request{Type: wire.TypeTyping, Room: room, On: &on})
+}
+
+// SetStatus sets what others see of the person: busy or away, with a note, until a
+// time or for good when it is zero; or with an empty status what their sessions say.
+func (l *Link) SetStatus(ctx context.Context, status, note string, until time.Time) error {
+	r := wire.Request{Type: wire.TypeStatus, Status: status, Note: note}
+	if !until.IsZero() {
+		r.Until = &until
+	}
+	return l.request(ctx, r)
+}
+
+// Cue gives a cue and returns to how many links it went. Room, or User or Session, says
+// to whom, and Name and Data what.
+func (l *Link) Cue(ctx context.Context, cue wire.Request) (links int, err error) {
+	cue.Type = wire.TypeCue
+	var answer wire.Answer
+	if err := l.ask(ctx, cue, &answer); err != nil {
+		return 0, err
+	}
+	if answer.Links != nil {
+		links = *answer.Links
+	}
+	return links, nil
+}
+
+// Members returns a page of a room at a revision, of up to limit members after a user
+// id; an empty rev stands for a recent one.
+func (l *Link) Members(ctx context.Context, room, rev, after string, limit int) (wire.Members, error) {
+	var answer struct{ wire.Members }
+	err := l.ask(ctx, wire.Request{Type: wire.TypeMembers, Room: room, Rev: rev, After: after, Limit: limit}, &answer)
+	return answer.Members, err
+}
+
+// WatchPeople follows people as such.
+func (l *Link) WatchPeople(ctx context.Context, people ...string) error {
+	return l.request(ctx, wire.Request{Type: wire.TypeWatch, People: people})
+}
+
 // Watch follows the rooms that a name or pattern names, at wire.DetailMembers or
 // wire.DetailCount.
 func (l *Link) Watch(ctx context.Context, room, detail string) error {
@@ -154,6 +227,11 @@ func (l *Link) Watch(ctx context.Context, room, detail string) error {
 // Unwatch stops a watch.
 func (l *Link) Unwatch(ctx context.Context, room string) error {
 	return l.request(ctx, wire.Request{Type: wire.TypeUnwatch, Room: room})
+}
+
+// Idle says that nobody is at the session now.
+func (l *Link) Idle(ctx context.Context) error {
+	return l.request(ctx, wire.Request{Type: wire.TypeIdle})
 }
 
 // Activity says that somebody is doing something at the session.
@@ -191,9 +269,29 @@ func (l *Link) Err() error {
 	return l.err
 }
 
+// reply is what came back to a request: an answer, or an error.
+type reply struct {
+	data []byte
+	err  error
+}
+
 // request sends a frame and waits for its answer.
-func (l *Link) request(ctx context.Context, r wire.Request) error {
-	done := make(chan error, 1)
+func (l *Link) request(ctx context.Context, r wire.Request) error { return l.ask(ctx, r, nil) }
+
+// ask is request for an answer that says something.
+func (l *Link) ask(ctx context.Context, r wire.Request, into any) error {
+	got, err := l.await(ctx, r)
+	if err != nil || into == nil {
+		return err
+	}
+	if err := json.Unmarshal(got, into); err != nil {
+		return fmt.Errorf("the answer to %s cannot be read: %w", r.Type, err)
+	}
+	return nil
+}
+
+func (l *Link) await(ctx context.Context, r wire.Request) ([]byte, error) {
+	done := make(chan reply, 1)
 	l.mu.Lock()
 	l.lastID++
 	id := strconv.Itoa(l.lastID)
@@ -206,20 +304,20 @@ func (l *Link) request(ctx context.Context, r wire.Request) error {
 	}()
 	r.ID = wire.ID(id)
 	if err := l.write(r); err != nil {
-		return fmt.Errorf("%s %s: %w", r.Type, r.Room, err)
+		return nil, fmt.Errorf("%s %s: %w", r.Type, r.Room, err)
 	}
 	select {
-	case err := <-done:
-		return err
+	case got := <-done:
+		return got.data, got.err
 	case <-l.ended:
 		select {
-		case err := <-done: // the answer was the last that came
-			return err
+		case got := <-done: // the answer was the last that came
+			return got.data, got.err
 		default:
-			return ErrClosed
+			return nil, ErrClosed
 		}
 	case <-ctx.Done():
-		return ctx.Err()
+		return nil, ctx.Err()
 	}
 }
 
@@ -258,13 +356,25 @@ func (l *Link) receive(data []byte) error {
 	case wire.TypeBeat:
 		return l.write(wire.Beat{Type: wire.TypeBeat})
 	case wire.TypeAnswer:
-		l.settle(frame.Re, nil)
+		l.settle(frame.Re, reply{data: data})
 	case wire.TypeError:
 		problem := new(wire.Problem)
 		if err := json.Unmarshal(data, problem); err != nil {
 			return fmt.Errorf("an error frame cannot be read: %w", err)
 		}
-		l.settle(frame.Re, problem)
+		l.settle(frame.Re, reply{err: problem})
+	case wire.TypeTyping:
+		return tell(data, l.options.OnTyping)
+	case wire.TypePerson:
+		return tell(data, l.options.OnPerson)
+	case wire.TypeCue:
+		return tell(data, l.options.OnCue)
+	case wire.TypeMoving:
+		return tell(data, func(m wire.Moving) {
+			if l.options.OnMoving != nil {
+				l.options.OnMoving(time.Duration(m.After) * time.Millisecond)
+			}
+		})
 	case wire.TypeSnapshot, wire.TypeChanges, wire.TypeCount:
 		event, err := l.replica(frame.Room).Apply(data)
 		if err != nil {
@@ -287,11 +397,24 @@ func (l *Link) replica(room string) *Replica {
 	return r
 }
 
-func (l *Link) settle(re wire.ID, err error) {
+// tell reads a frame for whoever is to be told of it.
+func tell[F any](data []byte, who func(F)) error {
+	if who == nil {
+		return nil
+	}
+	var frame F
+	if err := json.Unmarshal(data, &frame); err != nil {
+		return fmt.Errorf("a frame of the service cannot be read: %w", err)
+	}
+	who(frame)
+	return nil
+}
+
+func (l *Link) settle(re wire.ID, got reply) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if done := l.waiting[string(re)]; done != nil {
-		done <- err
+		done <- got
 		delete(l.waiting, string(re))
 	}
 }

@@ -57,6 +57,9 @@ func (r *Replica) Apply(data []byte) (Event, error) {
 		if err := json.Unmarshal(data, &event.Count); err != nil {
 			return Event{}, fmt.Errorf("a count cannot be read: %w", err)
 		}
+		if !r.whole {
+			r.rev = frame.Rev
+		}
 		return event, nil
 	case wire.TypeSnapshot:
 		event.Whole = true

@@ -23,6 +23,7 @@ var floors = []string{
 	"internal/server",
 	"internal/httpapi",
 	"internal/gateway",
+	"internal/transport",
 	"internal/delivery",
 	"internal/access",
 	"internal/engine",

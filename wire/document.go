@@ -33,6 +33,9 @@ type Members struct {
 	Rev     string   `json:"rev"`
 	Count   Count    `json:"count"`
 	Members []Member `json:"members"`
+	// Next, when set, tells that there are more: it is what to pass as after for the
+	// page that follows.
+	Next string `json:"next,omitempty"`
 }
 
 // Room is a room with its count.
@@ -54,6 +57,47 @@ type ClosingNote struct {
 	Session string `json:"session"`
 	Key     string `json:"key"`
 	Nonce   string `json:"nonce"`
+}
+
+// Ticket opens one event stream within half a minute, by the address Feed.
+type Ticket struct {
+	Ticket  string `json:"ticket"`
+	Expires Time   `json:"expires"`
+	Feed    string `json:"feed"`
+}
+
+// Beating is the body of PUT /v1/sessions/{id}: a session without a connection says
+// that it is there, and what has become of it since.
+type Beating struct {
+	Key     string   `json:"key,omitempty"` // of the session; empty for a new one
+	Nonce   string   `json:"nonce,omitempty"`
+	Rooms   []string `json:"rooms,omitzero"`   // to be in from now on; null keeps them
+	Active  bool     `json:"active,omitempty"` // a human has done something
+	Idle    bool     `json:"idle,omitempty"`   // nobody is there
+	Hidden  bool     `json:"hidden,omitempty"`
+	IdleFor *int64   `json:"idle_for,omitempty"` // milliseconds
+	Typing  []string `json:"typing,omitzero"`    // the rooms in which the person types now; null leaves it
+	// Revs are the revisions of the counts that the client has.
+	Revs map[string]string `json:"revs,omitempty"`
+}
+
+// Lease answers it.
+type Lease struct {
+	Session    string    `json:"session"`
+	Key        string    `json:"key"`
+	Resumed    bool      `json:"resumed"`
+	NotResumed string    `json:"not_resumed,omitempty"` // unknown, in-use
+	User       string    `json:"user"`
+	Rooms      []string  `json:"rooms"`
+	Lease      int64     `json:"lease"`  // milliseconds within which to come again
+	Counts     []Tallied `json:"counts"` // of its rooms, those that have changed
+}
+
+// Tallied is the count of a room at a revision.
+type Tallied struct {
+	Room string `json:"room"`
+	Rev  string `json:"rev"`
+	Count
 }
 
 // ClosingAnswer tells whether the note meant anything: not when the session has

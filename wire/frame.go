@@ -25,6 +25,11 @@ const (
 	TypeRenew    = "renew"
 	TypeBye      = "bye"
 	TypeClosing  = "closing"
+	TypeTyping   = "typing" // the service sends it too, with the set of those who type
+	TypeSent     = "sent"
+	TypeStatus   = "status"
+	TypeCue      = "cue" // the service sends it too, to those it is for
+	TypeMembers  = "members"
 )
 
 // Types of the frames that the service sends.
@@ -35,6 +40,8 @@ const (
 	TypeChanges  = "changes"
 	TypeCount    = "count"
 	TypeExpiring = "expiring"
+	TypePerson   = "person"
+	TypeMoving   = "moving"
 )
 
 // Close codes of a link, besides those of RFC 6455 (1000 after bye, 1001 when the
@@ -47,6 +54,7 @@ const (
 	CloseClosing  = 4410 // the page said that it is going away
 	CloseEnded    = 4411 // the session was ended by the service: signed out, removed
 	CloseSlow     = 4413 // the client does not read what it is sent
+	CloseTooFast  = 4429 // the client sends more than it may, and was told
 )
 
 // ID is the id of a request, a string of at most 64 bytes or a whole number. Its
@@ -64,9 +72,14 @@ type Hello struct {
 	Nonce   string   `json:"nonce,omitempty"`
 	Resume  *Resume  `json:"resume,omitempty"`
 	Rooms   []string `json:"rooms,omitzero"`
+	Detail  string   `json:"detail,omitempty"` // at which the rooms are followed: members when empty, count, none
 	Watch   []Watch  `json:"watch,omitempty"`
 	Hidden  bool     `json:"hidden,omitempty"`   // the page is hidden
 	IdleFor *int64   `json:"idle_for,omitempty"` // milliseconds since the last activity
+	// WatchOnly asks for a link without a session: the person is not there.
+	WatchOnly bool `json:"watch_only,omitempty"`
+	// Revs are the revisions that the client has of rooms, from a link before.
+	Revs map[string]string `json:"revs,omitempty"`
 }
 
 // Resume names the session that a client had, with the key it was given.
@@ -79,30 +92,54 @@ type Resume struct {
 const (
 	DetailCount   = "count"
 	DetailMembers = "members"
+	DetailNone    = "none" // of a join: to be in a room without following it
 )
 
-// Watch asks to follow the rooms that Room, a name or a pattern, names.
+// Watch asks to follow the rooms that Room, a name or a pattern, names, or People,
+// ids. One of them is set.
 type Watch struct {
-	Room   string `json:"room"`
-	Detail string `json:"detail,omitempty"` // members when empty
+	Room   string   `json:"room,omitempty"`
+	Detail string   `json:"detail,omitempty"` // members when empty
+	People []string `json:"people,omitempty"`
 }
 
 // Request is any frame of a client other than hello.
 type Request struct {
 	Type   string `json:"type"`
 	ID     ID     `json:"id,omitempty"`
-	Room   string `json:"room,omitempty"`   // join, leave, watch, unwatch
-	Detail string `json:"detail,omitempty"` // watch
+	Room   string `json:"room,omitempty"`   // join, leave, watch, unwatch, typing, sent, members, cue
+	Detail string `json:"detail,omitempty"` // join, watch
 	Hidden bool   `json:"hidden,omitempty"` // page
 	Token  string `json:"token,omitempty"`  // renew
+
+	People []string `json:"people,omitempty"` // watch, unwatch
+
+	On     *bool  `json:"on,omitempty"`     // typing: true when left out
+	Number uint64 `json:"number,omitempty"` // typing, sent: of the report; 0 lets the service number it
+
+	Status string     `json:"status,omitempty"` // status: busy, away, or empty to follow the sessions
+	Note   string     `json:"note,omitempty"`   // status
+	Until  *time.Time `json:"until,omitempty"`  // status
+
+	Rev   string `json:"rev,omitempty"`   // members: the revision; empty for a recent one
+	After string `json:"after,omitempty"` // members: the last user of the page before
+	Limit int    `json:"limit,omitempty"` // members: 200 when 0
+
+	Name     string          `json:"name,omitempty"`     // cue
+	User     string          `json:"user,omitempty"`     // cue: instead of a room
+	Session  string          `json:"session,omitempty"`  // cue: instead of a room
+	Everyone bool            `json:"everyone,omitempty"` // cue to a room: the sender too
+	Data     json.RawMessage `json:"data,omitempty"`     // cue: any JSON of up to 4 KB
 }
 
-// Answer says that a request was carried out. Only the answer to hello has the
-// fields after Re.
+// Answer says that a request was carried out. What it says besides depends on the
+// request.
 type Answer struct {
-	Type string `json:"type"`
-	Re   ID     `json:"re,omitempty"`
-	*Welcome
+	Type     string `json:"type"`
+	Re       ID     `json:"re,omitempty"`
+	*Welcome        // hello
+	*Members        // members
+	Links    *int   `json:"links,omitempty"` // cue: how many it went to
 }
 
 // Welcome is what the answer to hello says. A link with an operator's key has no
@@ -115,7 +152,12 @@ type Welcome struct {
 	NotResumed string   `json:"not_resumed,omitempty"` // unknown, in-use
 	User       string   `json:"user,omitempty"`
 	Rooms      []string `json:"rooms,omitempty"` // that the session is in
-	Timings    Timings  `json:"timings"`
+	// Revs says of each room of which the hello had a revision what comes: current
+	// (nothing was missed), changes, snapshot, or new-run (a snapshot, for the service
+	// or the room has begun anew).
+	Revs    map[string]string `json:"revs,omitempty"`
+	Posts   string            `json:"posts,omitempty"` // of an event stream: where its requests go
+	Timings Timings           `json:"timings"`
 }
 
 // Timings tells a client what the service waits for, in milliseconds.
@@ -127,6 +169,8 @@ type Timings struct {
 	GraceHidden  int64 `json:"grace_hidden"`  // the same for a page that was hidden
 	IdleAfter    int64 `json:"idle_after"`    // without activity, a session is idle
 	LongestGhost int64 `json:"longest_ghost"` // whoever vanishes without a word is shown for at most so long
+	// TypingExpires is how long typing lasts after a report; a room may differ.
+	TypingExpires int64 `json:"typing_expires"`
 }
 
 // Beat asks for a sign of life, or is one.
@@ -173,6 +217,47 @@ type CountFrame struct {
 	Room string `json:"room"`
 	Rev  string `json:"rev"`
 	Count
+}
+
+// TypingFrame is the set of those who type in a room, in the order in which they
+// began. It comes to whoever follows the room at members.
+type TypingFrame struct {
+	Type  string   `json:"type"`
+	Room  string   `json:"room"`
+	Users []string `json:"users"`
+}
+
+// PersonFrame is what is seen of a person who is watched.
+type PersonFrame struct {
+	Type     string `json:"type"`
+	User     string `json:"user"`
+	Status   string `json:"status"`
+	Note     string `json:"note,omitempty"`
+	Until    *Time  `json:"until,omitempty"`
+	LastSeen *Time  `json:"last_seen,omitempty"` // of somebody offline, if it is known
+}
+
+// CueFrame is a cue that somebody gave.
+type CueFrame struct {
+	Type string          `json:"type"`
+	Name string          `json:"name"`
+	From Sender          `json:"from"`
+	Room string          `json:"room,omitempty"` // when it was given to a room
+	At   Time            `json:"at"`
+	Data json.RawMessage `json:"data,omitempty"`
+}
+
+// Sender is who gave a cue.
+type Sender struct {
+	User    string `json:"user"`
+	Session string `json:"session"`
+}
+
+// Moving says that the service goes away, and for how long to wait before coming
+// back, so that not all come at once.
+type Moving struct {
+	Type  string `json:"type"`
+	After int64  `json:"after"` // milliseconds
 }
 
 // Time is a time.Time that is written in UTC with milliseconds (RFC 3339).

@@ -66,6 +66,12 @@ const (
 	CodeMethodNotAllowed = "method-not-allowed"
 	CodeNotWebSocket     = "not-websocket"
 	CodeNotReady         = "not-ready"
+	CodeTooFast          = "too-fast"
+	CodeTooManyLinks     = "too-many-links"
+	CodeBusy             = "busy"
+	CodeBadTicket        = "bad-ticket"
+	CodeNoLink           = "no-link"
+	CodeOldRevision      = "old-revision"
 	CodeInternal         = "internal"
 )
 
@@ -81,35 +87,41 @@ type Explanation struct {
 // them.
 var Explanations = []Explanation{
 	{CodeNotJSON, "Not JSON", 400, "The frame or body is not one JSON object (RFC 8259). On a link, send text frames, each with one object."},
-	{CodeNoType, "No type", 0, "Every frame has a type, a string that says what it asks for."},
-	{CodeUnknownType, "Unknown type", 0, "The type is none that the service knows. It answers with the list of those it does."},
+	{CodeNoType, "No type", 400, "Every frame has a type, a string that says what it asks for."},
+	{CodeUnknownType, "Unknown type", 400, "The type is none that the service knows. It answers with the list of those it does."},
 	{CodeBadField, "Bad field", 400, "A field has a value of the wrong kind or outside what is allowed. The answer names the field, its value and what it may be. Unknown fields are ignored."},
-	{CodeWrongVersion, "Wrong protocol version", 0, "The hello states a version of the protocol that this service does not speak."},
+	{CodeWrongVersion, "Wrong protocol version", 400, "The hello states a version of the protocol that this service does not speak."},
 	{CodeHelloFirst, "Hello comes first", 0, "The first frame of a link must be hello: nobody exists before they are identified."},
 	{CodeSecondHello, "Second hello", 0, "A link says hello once. To be somebody else, or to resume another session, open a new link."},
 	{CodeHelloTimeout, "No hello in time", 0, "A link that brings no valid hello within 5 seconds is closed."},
-	{CodeNoToken, "No token", 0, "The hello carries neither the token of a person nor the key of an operator."},
-	{CodeBadToken, "Bad token", 0, "The token is not one that this service's secret signed, or lacks what it must have. Mint one with: tovik token."},
-	{CodeExpiredToken, "Expired token", 0, "The token's time is over. Fetch a fresh one from your back end and say hello on a new link."},
-	{CodeNotGranted, "Not granted", 0, "The token does not grant this room. Its claim tovik.rooms lists the patterns that it does grant."},
+	{CodeNoToken, "No token", 401, "The hello carries neither the token of a person nor the key of an operator."},
+	{CodeBadToken, "Bad token", 401, "The token is not one that this service's secret signed, or lacks what it must have. Mint one with: tovik token."},
+	{CodeExpiredToken, "Expired token", 401, "The token's time is over. Fetch a fresh one from your back end and say hello on a new link."},
+	{CodeNotGranted, "Not granted", 403, "The token does not grant this. Its claim tovik.rooms lists the patterns of rooms to be in and to watch, tovik.cue those to give cues in, and tovik.people whom to watch."},
 	{"bad-room", "Malformed room name", 400, "A room name is words of letters, digits, - and _, joined by single dots: basin.upper-weir. It has at most 128 bytes."},
 	{"bad-pattern", "Malformed room pattern", 400, "A pattern is a room name in which a word may be * (any one word) and the last may be ** (the rest): basin.*, desk.**"},
-	{"bad-user", "Malformed user id", 0, "The subject of the token is a person's stable id: 1 to 128 bytes of UTF-8 without control characters."},
-	{"bad-profile", "Malformed profile", 0, "The name or picture in the token is too long or has characters that cannot be shown."},
-	{"bad-nonce", "Malformed nonce", 0, "The nonce names this load of the page: at most 64 bytes, made anew at each load."},
-	{"too-many-rooms", "Too many rooms", 0, "One session may be in a limited number of rooms at once. Leave one first."},
-	{"too-many-sessions", "Too many sessions", 0, "One person may have a limited number of sessions at once. End one first, or let it end."},
-	{"not-in-room", "Not in the room", 0, "The session cannot leave a room that it is not in."},
+	{"bad-user", "Malformed user id", 400, "The subject of a token, or somebody to be watched, is a person's stable id: 1 to 128 bytes of UTF-8 without control characters."},
+	{"bad-profile", "Malformed profile", 400, "The name or picture in the token is too long or has characters that cannot be shown."},
+	{"bad-nonce", "Malformed nonce", 400, "The nonce names this load of the page: at most 64 bytes, made anew at each load."},
+	{"too-many-rooms", "Too many rooms", 409, "One session may be in a limited number of rooms at once. Leave one first."},
+	{"too-many-sessions", "Too many sessions", 409, "One person may have a limited number of sessions at once. End one first, or let it end."},
+	{"not-in-room", "Not in the room", 409, "The session can neither leave, nor type or give a cue in, a room that it is not in."},
 	{"bad-status", "Malformed status", 400, "A person may set busy or away, until a time in the future, or nothing."},
 	{"bad-note", "Malformed note", 400, "The note of a set status has at most 200 bytes of UTF-8 without control or direction characters."},
-	{"already-here", "Already here", 0, "This realm lets a person have one session, and refuses a second while the first has a link."},
-	{"room-full", "Room full", 0, "The room's policy limits how many people may be in it."},
-	{"removed", "Removed", 0, "The person was removed from the room or altogether. Tokens issued before that are refused; a newer one is taken."},
-	{CodeNotWatching, "Not watching", 0, "The link cannot stop watching what it does not watch. Name the room or pattern as the watch did."},
-	{CodeTooManyWatches, "Too many watches", 0, "One link may watch a limited number of rooms and patterns. A pattern can stand for many rooms."},
-	{"no-session", "No session", 0, "The session of this link has ended. Say hello on a new link."},
-	{"old-link", "Older link", 0, "A newer link of the session has taken over, or its page said that it is going away. Nothing that comes over this one counts."},
-	{CodeWatchOnly, "May only watch", 0, "A link with an operator's key has no session: it may watch rooms, not be in them. Say hello with a person's token to take part."},
+	{"already-here", "Already here", 409, "This realm lets a person have one session, and refuses a second while the first has a link."},
+	{"room-full", "Room full", 409, "The room's policy limits how many people may be in it."},
+	{"removed", "Removed", 403, "The person was removed from the room or altogether. Tokens issued before that are refused; a newer one is taken."},
+	{CodeNotWatching, "Not watching", 409, "The link cannot stop watching what it does not watch. Name the room or pattern as the watch did."},
+	{CodeTooManyWatches, "Too many watches", 409, "One link may watch a limited number of rooms and patterns, and of people. A pattern can stand for many rooms."},
+	{"no-session", "No session", 404, "The session of this link has ended. Say hello on a new link."},
+	{"old-link", "Older link", 409, "A newer link of the session has taken over, or its page said that it is going away. Nothing that comes over this one counts."},
+	{CodeWatchOnly, "May only watch", 409, "A link with an operator's key, or with watch_only, has no session: it may watch, not be in rooms. Say hello with a person's token to take part."},
+	{CodeTooFast, "Too fast", 429, "More came than a link may bring in a short time. What was too much was not carried out; a link that goes on is closed with 4429."},
+	{CodeTooManyLinks, "Too many links", 429, "One network address, and one person, may have a limited number of links at once."},
+	{CodeBusy, "Busy", 503, "The service has as much of this as it takes at once. Try again in a moment."},
+	{CodeBadTicket, "Bad ticket", 401, "A ticket opens one event stream within 30 seconds. Its own reconnects carry the id of an event that they have read; after the end of its session, or much later, a fresh one is needed."},
+	{CodeNoLink, "No such link", 404, "Requests beside an event stream go to the address that its last answer gave as posts, with the session's key as bearer. Each reconnect has another."},
+	{CodeOldRevision, "Old revision", 0, "Pages of a large room are of one revision, which is kept for a minute. Begin again with the first page."},
 	{CodeTooLarge, "Too large", 413, "A frame or body may have 16 KB."},
 	{CodeNoKey, "No key", 401, "This needs an operator key, sent as Authorization: Bearer KEY."},
 	{CodeBadKey, "Wrong key", 401, "The operator key is not that of this service."},

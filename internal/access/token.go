@@ -25,6 +25,8 @@ type Person struct {
 	User    presence.UserID
 	Profile presence.Profile
 	Rooms   []presence.Pattern
+	Cue     []presence.Pattern // the rooms in which they may give cues
+	People  []string           // whom they may watch: ids, or beginnings of ids followed by *
 	// Issued and Expires are the token's times. A token without iat counts as issued
 	// before everything.
 	Issued, Expires time.Time
@@ -33,6 +35,19 @@ type Person struct {
 // May tells whether the person is granted every room that the pattern names.
 func (p Person) May(asked presence.Pattern) bool {
 	return slices.ContainsFunc(p.Rooms, func(grant presence.Pattern) bool { return grant.Covers(asked) })
+}
+
+// MayCue tells whether the person may give cues in a room, and to those in it.
+func (p Person) MayCue(room presence.RoomName) bool {
+	return slices.ContainsFunc(p.Cue, func(grant presence.Pattern) bool { return grant.Match(room) })
+}
+
+// MayWatch tells whether the person may watch another as such.
+func (p Person) MayWatch(user presence.UserID) bool {
+	return slices.ContainsFunc(p.People, func(grant string) bool {
+		beginning, any := strings.CutSuffix(grant, "*")
+		return string(user) == grant || (any && strings.HasPrefix(string(user), beginning))
+	})
 }
 
 type claims struct {
@@ -44,7 +59,9 @@ type claims struct {
 
 // grants is the private claim of Tovik.
 type grants struct {
-	Rooms []string `json:"rooms"`
+	Rooms  []string `json:"rooms"`
+	Cue    []string `json:"cue,omitempty"`
+	People []string `json:"people,omitempty"`
 }
 
 // Tokens verifies and mints the tokens of people: JWT (RFC 7519) signed with
@@ -88,14 +105,24 @@ func (t *Tokens) Verify(token string) (Person, error) {
 	if c.IssuedAt != nil {
 		p.Issued = c.IssuedAt.Time
 	}
-	for _, room := range c.Tovik.Rooms {
-		pattern, err := presence.ParsePattern(room)
-		if err != nil {
-			return Person{}, badToken(fmt.Sprintf("its claim tovik.rooms has %q, which is no room pattern", wire.Shorten(room)))
-		}
-		p.Rooms = append(p.Rooms, pattern)
+	p.People = c.Tovik.People
+	if p.Rooms, err = patterns("rooms", c.Tovik.Rooms); err != nil {
+		return Person{}, err
 	}
-	return p, nil
+	p.Cue, err = patterns("cue", c.Tovik.Cue)
+	return p, err
+}
+
+func patterns(claim string, names []string) ([]presence.Pattern, error) {
+	var list []presence.Pattern
+	for _, name := range names {
+		pattern, err := presence.ParsePattern(name)
+		if err != nil {
+			return nil, badToken(fmt.Sprintf("its claim tovik.%s has %q, which is no room pattern", claim, wire.Shorten(name)))
+		}
+		list = append(list, pattern)
+	}
+	return list, nil
 }
 
 func badToken(detail string) error {
@@ -128,10 +155,13 @@ func (t *Tokens) Mint(p Person, now time.Time, ttl time.Duration) (string, error
 		},
 		Name:    p.Profile.Name,
 		Picture: p.Profile.Picture,
-		Tovik:   grants{Rooms: []string{}},
+		Tovik:   grants{Rooms: []string{}, People: p.People},
 	}
 	for _, room := range p.Rooms {
 		c.Tovik.Rooms = append(c.Tovik.Rooms, string(room))
+	}
+	for _, room := range p.Cue {
+		c.Tovik.Cue = append(c.Tovik.Cue, string(room))
 	}
 	return jwt.NewWithClaims(jwt.SigningMethodHS256, c).SignedString(t.secret)
 }

@@ -12,6 +12,7 @@ import (
 
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/demo"
+	"tovik.example/tovik/internal/gateway"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/server"
 )
@@ -38,6 +39,31 @@ func verboseFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "verbose", Usage: "log what happens to sessions too"}
 }
 
+// edgeFlags are about connections.
+func edgeFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "tls-cert", Usage: "the `FILE` of a certificate in PEM: the service speaks TLS then", Sources: cli.EnvVars("TOVIK_TLS_CERT")},
+		&cli.StringFlag{Name: "tls-key", Usage: "the `FILE` of its key in PEM", Sources: cli.EnvVars("TOVIK_TLS_KEY")},
+		&cli.IntFlag{Name: "max-connections", Usage: "how many connections `N` there may be at once; 0: as many as there are descriptors, less 200", Sources: cli.EnvVars("TOVIK_MAX_CONNECTIONS")},
+		&cli.IntFlag{Name: "links-per-address", Usage: "how many links `N` one network address may have; 0: 4096", Sources: cli.EnvVars("TOVIK_LINKS_PER_ADDRESS")},
+		&cli.IntFlag{Name: "links-per-person", Usage: "how many links `N` one person may have; 0: 128", Sources: cli.EnvVars("TOVIK_LINKS_PER_PERSON")},
+		&cli.DurationFlag{Name: "slow-after", Usage: "after what `TIME` without progress a link that does not read is closed; 0: 10s", Sources: cli.EnvVars("TOVIK_SLOW_AFTER")},
+	}
+}
+
+// checkEdge names a flag whose value cannot be.
+func checkEdge(c *cli.Command) error {
+	for _, name := range []string{"max-connections", "links-per-address", "links-per-person"} {
+		if n := c.Int(name); n < 0 {
+			return usage("--%s is %d; allowed: a whole number of 0 or more", name, n)
+		}
+	}
+	if d := c.Duration("slow-after"); d < 0 {
+		return usage("--slow-after is %s; allowed: a time such as 10s", d)
+	}
+	return nil
+}
+
 func logger(c *cli.Command, to io.Writer) *slog.Logger {
 	level := slog.LevelInfo
 	if c.Bool("verbose") {
@@ -52,7 +78,7 @@ func serveCommand() *cli.Command {
 		Usage: "run the service",
 		Description: "Listens until it is interrupted. The operator key and the token secret are made up at the first start " +
 			"and kept in the data directory, readable by its owner only.",
-		Flags: []cli.Flag{listenFlag(), dataFlag(defaultData, ""), operatorKeyFlag(), secretFlag(), verboseFlag()},
+		Flags: append([]cli.Flag{listenFlag(), dataFlag(defaultData, ""), operatorKeyFlag(), secretFlag(), verboseFlag()}, edgeFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := noArguments(c); err != nil {
 				return err
@@ -74,6 +100,9 @@ func serveCommand() *cli.Command {
 
 // start settles the secrets and starts a service as the flags say.
 func start(c *cli.Command, data string) (*server.Server, access.Secrets, error) {
+	if err := checkEdge(c); err != nil {
+		return nil, access.Secrets{}, err
+	}
 	given := access.Secrets{Token: c.String("token-secret"), OperatorKey: c.String("operator-key")}
 	secrets, err := access.Settle(data, given)
 	if err != nil {
@@ -81,7 +110,11 @@ func start(c *cli.Command, data string) (*server.Server, access.Secrets, error) 
 	}
 	s, err := server.Start(server.Config{
 		Listen: c.String("listen"), TokenSecret: secrets.Token, OperatorKey: secrets.OperatorKey,
-		Log: logger(c, c.Root().ErrWriter),
+		Log: logger(c, c.Root().ErrWriter), Data: data,
+		TLSCert: c.String("tls-cert"), TLSKey: c.String("tls-key"), MaxConnections: c.Int("max-connections"),
+		Limits: gateway.Limits{
+			PerAddress: c.Int("links-per-address"), PerPerson: c.Int("links-per-person"), SlowAfter: c.Duration("slow-after"),
+		},
 	})
 	return s, secrets, err
 }

@@ -29,6 +29,8 @@ func tokenCommand() *cli.Command {
 			&cli.StringFlag{Name: "name", Usage: "the `NAME` that others see"},
 			&cli.StringFlag{Name: "picture", Usage: "the `URL` of a picture"},
 			&cli.StringSliceFlag{Name: "room", Usage: "a `PATTERN` of rooms to grant, repeatable"},
+			&cli.StringSliceFlag{Name: "cue", Usage: "a `PATTERN` of rooms to give cues in, repeatable"},
+			&cli.StringSliceFlag{Name: "people", Usage: "an `ID` of somebody to watch, or the beginning of ids and *, repeatable"},
 			&cli.DurationFlag{Name: "ttl", Value: time.Hour, Usage: "how long the token is valid, as in 15m or 8h"},
 			dataFlag(defaultData, ""), secretFlag(),
 		},
@@ -48,13 +50,14 @@ func mintToken(_ context.Context, c *cli.Command) error {
 	if err := policy.CheckPerson(person.User, person.Profile); err != nil {
 		return usageOf(err)
 	}
-	for _, room := range c.StringSlice("room") {
-		pattern, err := presence.ParsePattern(room)
-		if err != nil {
-			return usageOf(err)
-		}
-		person.Rooms = append(person.Rooms, pattern)
+	var err error
+	if person.Rooms, err = patterns(c.StringSlice("room")); err != nil {
+		return err
 	}
+	if person.Cue, err = patterns(c.StringSlice("cue")); err != nil {
+		return err
+	}
+	person.People = c.StringSlice("people")
 	if len(person.Rooms) == 0 {
 		return usage("the token would grant no room: name some with --room, as in --room 'basin.*'")
 	}
@@ -63,7 +66,6 @@ func mintToken(_ context.Context, c *cli.Command) error {
 	}
 	secret := c.String("token-secret")
 	if secret == "" {
-		var err error
 		if secret, err = access.ReadTokenSecret(c.String("data")); err != nil {
 			return noSecret(c.String("data"), err)
 		}
@@ -78,6 +80,18 @@ func mintToken(_ context.Context, c *cli.Command) error {
 	}
 	_, err = fmt.Fprintln(c.Root().Writer, token)
 	return err
+}
+
+func patterns(names []string) ([]presence.Pattern, error) {
+	var list []presence.Pattern
+	for _, name := range names {
+		pattern, err := presence.ParsePattern(name)
+		if err != nil {
+			return nil, usageOf(err)
+		}
+		list = append(list, pattern)
+	}
+	return list, nil
 }
 
 func usageOf(err error) error {

@@ -53,6 +53,12 @@ type roomFile struct {
 		Expires duration `toml:"expires"`
 	} `toml:"typing"`
 	Capacity int `toml:"capacity"`
+	Count    struct {
+		Every duration `toml:"every"`
+	} `toml:"count"`
+	Members struct {
+		Max int `toml:"max"`
+	} `toml:"members"`
 }
 
 // ReadPolicy reads a policy from a TOML file. An unknown key is an error.
@@ -97,8 +103,12 @@ func (f roomFile) apply(p *presence.RoomPolicy) {
 	set(&p.GraceLost, f.Grace.Lost)
 	set(&p.GraceHidden, f.Grace.Hidden)
 	set(&p.TypingExpires, f.Typing.Expires)
+	set(&p.CountEvery, f.Count.Every)
 	if f.Capacity != 0 {
 		p.Capacity = f.Capacity
+	}
+	if f.Members.Max != 0 {
+		p.MembersMax = f.Members.Max
 	}
 }
 

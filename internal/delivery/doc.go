@@ -1,12 +1,16 @@
 // Package delivery knows who follows what, and finds for each receiver the
 // frames that it lacks.
 //
-// A room is a topic. At detail members it is a log: a short ring of sealed,
-// encoded batches that all followers share, each follower holding only the
-// revision that it has; it gets the batches since then, or a snapshot when the
-// ring no longer has them. At detail count it is a register: only the newest
-// matters. So a receiver's memory is bounded by what it follows, never by how
-// slowly it reads, and each batch is encoded once.
+// There are two kinds of things to follow. The members of a room are a log: a short
+// ring of sealed, encoded batches that all followers share, each follower holding
+// only the revision that it has; it gets the batches since then, or a snapshot when
+// the ring no longer has them or the snapshot is smaller. A count, a set of typists
+// and a person's status are registers: only the newest matters. So a receiver's
+// memory is bounded by what it follows, never by how slowly it reads; each frame is
+// encoded once; and finding what a receiver lacks costs what has changed.
+//
+// A room with more people than its policy tells one by one is followed by its count
+// and by pages of members at a pinned revision.
 //
 // The package holds no rule of presence and no connection. It may import engine
 // and presence.

@@ -29,6 +29,25 @@ func countFrame(room presence.RoomName, revision engine.Revision, count presence
 	return wire.CountFrame{Type: wire.TypeCount, Room: string(room), Rev: revision.String(), Count: Count(count)}
 }
 
+func typingFrame(room presence.RoomName, users []presence.UserID) wire.TypingFrame {
+	frame := wire.TypingFrame{Type: wire.TypeTyping, Room: string(room), Users: make([]string, len(users))}
+	for i, user := range users {
+		frame.Users[i] = string(user)
+	}
+	return frame
+}
+
+func personFrame(s engine.Sight) wire.PersonFrame {
+	frame := wire.PersonFrame{Type: wire.TypePerson, User: string(s.User), Status: string(s.Status), Note: s.Note}
+	if s.Until != 0 {
+		frame.Until = &wire.Time{Time: time.UnixMilli(s.Until)}
+	}
+	if !s.LastSeen.IsZero() {
+		frame.LastSeen = &wire.Time{Time: s.LastSeen}
+	}
+	return frame
+}
+
 // Document is a snapshot as the wire has it.
 func Document(s engine.Snapshot) wire.Members {
 	return wire.Members{Room: string(s.Room), Rev: s.Revision.String(),

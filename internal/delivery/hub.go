@@ -1,9 +1,12 @@
 package delivery
 
 import (
+	"slices"
 	"sync"
+	"time"
 
 	"tovik.example/tovik/internal/engine"
+	"tovik.example/tovik/internal/presence"
 )
 
 // Detail is how much of a room is followed.
@@ -16,25 +19,33 @@ const (
 	AtMembers
 )
 
-// Source gives whole rooms. It may call [Hub.Take] meanwhile.
+// Source gives what is asked for whole. It may call the hub as its sink meanwhile.
 type Source interface {
-	Snapshot(engine.Topic) (engine.Snapshot, bool)
+	// Snapshot may say later: then the hub is told at the room's next seal.
+	Snapshot(engine.Topic) (snapshot engine.Snapshot, later bool)
+	Sight(engine.Subject) engine.Sight
 }
 
-// Hub is the [engine.Sink] that receivers follow rooms through. All methods are
-// safe for concurrent use.
+// Hub is the [engine.Sink] that receivers follow rooms and people through. All
+// methods are safe for concurrent use.
 type Hub struct {
+	policy *presence.Policy
 	source Source
 
 	mu       sync.Mutex
 	topics   map[engine.Topic]*topic
-	wildcard map[*Receiver]struct{} // receivers that follow at least one pattern with a wildcard
+	people   map[engine.Subject]*subject // those whom somebody follows
+	wildcard map[*Receiver]struct{}      // receivers that follow at least one pattern with a wildcard
+
+	postponed []postponed // by when they are due; one for a topic at most
+	timer     *time.Timer // for the first of them
 }
 
 // NewHub returns a hub without receivers. Use sets the source before the first
 // receiver follows anything.
-func NewHub() *Hub {
-	return &Hub{topics: map[engine.Topic]*topic{}, wildcard: map[*Receiver]struct{}{}}
+func NewHub(policy *presence.Policy) *Hub {
+	return &Hub{policy: policy, topics: map[engine.Topic]*topic{}, people: map[engine.Subject]*subject{},
+		wildcard: map[*Receiver]struct{}{}}
 }
 
 // Use sets where snapshots come from. The hub is an engine's sink and the engine
@@ -49,22 +60,108 @@ func (h *Hub) Take(b engine.Batch) {
 	if t == nil {
 		t = h.begin(b.Topic)
 	}
+	if b.Revision == t.newest() {
+		t.markFresh() // nothing came of what they waited for
+		return
+	}
 	if t.idle() {
 		for r := range h.wildcard {
 			r.attach(t)
 		}
 	}
 	t.add(b)
-	for sub := range t.subs {
-		sub.receiver.mark(sub)
+	for _, s := range t.subs {
+		if s.fresh || (s.detail == AtMembers && !t.big) {
+			s.receiver.mark(s)
+		}
 	}
-	if b.Ended {
+	h.tellCount(t)
+}
+
+// tellCount publishes the newest count, now or as soon as the room's policy lets it
+// be told again.
+func (h *Hub) tellCount(t *topic) {
+	if t.waiting {
+		return
+	}
+	now := time.Now()
+	if due := t.told.Add(t.policy.CountEvery); due.After(now) && t.counted() {
+		h.postpone(t, due, now)
+		return
+	}
+	h.publish(t)
+}
+
+// postponed is a count that is to be published later.
+type postponed struct {
+	topic *topic
+	due   time.Time
+}
+
+// postpone keeps the counts that wait in the order in which they are due.
+func (h *Hub) postpone(t *topic, due, now time.Time) {
+	t.waiting = true
+	i := len(h.postponed)
+	for i > 0 && h.postponed[i-1].due.After(due) {
+		i--
+	}
+	h.postponed = slices.Insert(h.postponed, i, postponed{t, due})
+	if i > 0 {
+		return
+	}
+	if h.timer == nil {
+		h.timer = time.AfterFunc(due.Sub(now), h.publishDue)
+	} else {
+		h.timer.Reset(due.Sub(now))
+	}
+}
+
+func (h *Hub) publishDue() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	now := time.Now()
+	done := 0
+	for ; done < len(h.postponed) && !h.postponed[done].due.After(now); done++ {
+		t := h.postponed[done].topic
+		t.waiting = false
+		h.publish(t)
+	}
+	h.postponed = slices.Delete(h.postponed, 0, done)
+	if len(h.postponed) > 0 {
+		h.timer.Reset(h.postponed[0].due.Sub(now))
+	}
+}
+
+func (h *Hub) publish(t *topic) {
+	t.publishCount()
+	for _, s := range t.subs {
+		if s.detail == AtCount || t.big {
+			s.receiver.mark(s)
+		}
+	}
+	if t.idle() && h.topics[t.Topic] == t {
 		h.end(t)
 	}
 }
 
+// TakeTypists implements [engine.Sink].
+func (h *Hub) TakeTypists(typists engine.Typists) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	t := h.topics[typists.Topic]
+	if t == nil {
+		return // nobody can have followed a room that is over
+	}
+	t.typists, t.typing = typists.Users, register{version: t.typing.version + 1}
+	for _, s := range t.subs {
+		if s.detail == AtMembers {
+			s.receiver.mark(s)
+		}
+	}
+}
+
 func (h *Hub) begin(name engine.Topic) *topic {
-	t := &topic{Topic: name, subs: map[*sub]struct{}{}}
+	t := &topic{Topic: name, policy: h.policy.For(name.Room)}
 	h.topics[name] = t
 	return t
 }
@@ -73,14 +170,14 @@ func (h *Hub) begin(name engine.Topic) *topic {
 // and so waits for its next life. The others are let go by their next Next, when
 // they have its last batch.
 func (h *Hub) end(t *topic) {
-	for sub := range t.subs {
-		if sub.receiver.byName(t.Room) {
+	for _, s := range t.subs {
+		if s.receiver.byName(t.Room) {
 			return
 		}
 	}
 	delete(h.topics, t.Topic)
 	t.ended = true
-	for sub := range t.subs {
-		sub.receiver.mark(sub)
+	for _, s := range t.subs {
+		s.receiver.mark(s)
 	}
 }

@@ -1,9 +1,17 @@
 package delivery
 
 import (
+	"slices"
+
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
 )
+
+// maxFrames bounds, roughly, what one call of Next gives.
+const maxFrames = 64
+
+// manySubs is from how many topics on a receiver keeps an index of them.
+const manySubs = 16
 
 // Receiver is one link as delivery sees it: what it follows, and what it lacks.
 // Its owner calls [Receiver.Next] each time it has been woken.
@@ -13,9 +21,14 @@ type Receiver struct {
 	wake func()
 
 	// Guarded by the hub's lock.
-	follows map[follow]Detail
-	subs    map[*topic]*sub
-	dirty   []*sub // those that lack something, in order
+	follows     []follow
+	subs        []*sub
+	index       map[*topic]*sub // of subs, when there are many
+	dirty       []*sub          // those that lack something, in order
+	people      map[presence.UserID]*personSub
+	dirtyPeople []*personSub
+	log         *sentLog // nil unless recorded
+	closed      bool
 }
 
 // follow is one reason to follow rooms. Being in a room and watching it are two,
@@ -23,6 +36,7 @@ type Receiver struct {
 type follow struct {
 	pattern presence.Pattern
 	cause   Cause
+	detail  Detail
 }
 
 // Cause says why rooms are followed.
@@ -38,17 +52,20 @@ const (
 type sub struct {
 	receiver *Receiver
 	topic    *topic
+	place    int             // in the topic's subs
+	has      engine.Revision // of the members or of the count, what the receiver has
+	counted  uint64          // the version of the published count that it has
+	typed    uint64          // the version of the typists that it has
 	detail   Detail
-	has      engine.Revision // what the receiver has
-	fresh    bool            // it has nothing yet
+	fresh    bool // it has nothing yet, or not what it should
 	dirty    bool
 }
 
-// NewReceiver returns a receiver that follows nothing, and sees rooms in a view. Wake is called when there
-// may be something to fetch with Next; with locks held, so it neither blocks nor
-// calls back.
+// NewReceiver returns a receiver that follows nothing, and sees rooms in a view. Wake
+// is called when there may be something to fetch with Next; with locks held, so it
+// neither blocks nor calls back.
 func (h *Hub) NewReceiver(view presence.View, wake func()) *Receiver {
-	return &Receiver{hub: h, view: view, wake: wake, follows: map[follow]Detail{}, subs: map[*topic]*sub{}}
+	return &Receiver{hub: h, view: view, wake: wake}
 }
 
 // Follow makes the receiver get every room that the pattern names, now or later,
@@ -58,14 +75,16 @@ func (r *Receiver) Follow(cause Cause, pattern presence.Pattern, detail Detail) 
 	h := r.hub
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	r.follows[follow{pattern, cause}] = detail
+	if r.closed {
+		return
+	}
+	if i := r.find(cause, pattern); i >= 0 {
+		r.follows[i].detail = detail
+	} else {
+		r.follows = append(r.follows, follow{pattern, cause, detail})
+	}
 	if room, single := pattern.Room(); single {
-		name := engine.Topic{Room: room, View: r.view}
-		t := h.topics[name]
-		if t == nil {
-			t = h.begin(name)
-		}
-		r.attachFresh(t)
+		r.attachFresh(r.topic(room))
 		return
 	}
 	h.wildcard[r] = struct{}{}
@@ -76,24 +95,86 @@ func (r *Receiver) Follow(cause Cause, pattern presence.Pattern, detail Detail) 
 	}
 }
 
+func (r *Receiver) topic(room presence.RoomName) *topic {
+	name := engine.Topic{Room: room, View: r.view}
+	if t := r.hub.topics[name]; t != nil {
+		return t
+	}
+	return r.hub.begin(name)
+}
+
+// Resumption says what a receiver gets of a room of which it had a revision.
+type Resumption string
+
+// The resumptions.
+const (
+	Current  Resumption = "current"  // nothing was missed
+	Changes  Resumption = "changes"  // what was missed, change by change
+	Whole    Resumption = "snapshot" // the room whole: too much was missed
+	OtherRun Resumption = "new-run"  // the room whole: the service or the room began anew
+)
+
+// Resume says which revisions the receiver has of rooms that it follows, right after
+// it has begun to follow them. A room that it does not follow is not in the result.
+func (r *Receiver) Resume(revisions map[presence.RoomName]engine.Revision) map[presence.RoomName]Resumption {
+	r.hub.mu.Lock()
+	defer r.hub.mu.Unlock()
+	result := make(map[presence.RoomName]Resumption, len(revisions))
+	for room, revision := range revisions {
+		if r.detail(room) == None {
+			continue
+		}
+		t := r.topic(room) // also one that has ended meanwhile, so that it is told
+		s := r.sub(t)
+		if s == nil {
+			r.attachFresh(t)
+			s = r.sub(t)
+		}
+		result[room] = s.resume(revision)
+	}
+	return result
+}
+
+func (s *sub) resume(revision engine.Revision) Resumption {
+	t := s.topic
+	newest := t.newest()
+	if t.idle() {
+		newest = engine.Revision{}
+	}
+	switch {
+	case revision == newest && (s.detail == AtCount || !t.big):
+		s.has, s.fresh = t.newest(), false
+		if s.detail == AtCount && t.published.revision == s.has {
+			s.counted = t.published.version
+		}
+		return Current
+	case revision.Run != newest.Run:
+		return OtherRun
+	case s.detail == AtMembers && !t.big && t.has(revision):
+		s.has, s.fresh = revision, false
+		return Changes
+	}
+	return Whole
+}
+
 // Unfollow undoes a Follow. It is false when there was none.
 func (r *Receiver) Unfollow(cause Cause, pattern presence.Pattern) bool {
 	h := r.hub
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	key := follow{pattern, cause}
-	if _, ok := r.follows[key]; !ok {
+	i := r.find(cause, pattern)
+	if i < 0 {
 		return false
 	}
-	delete(r.follows, key)
+	r.follows = slices.Delete(r.follows, i, i+1)
 	if !r.hasWildcard() {
 		delete(h.wildcard, r)
 	}
-	for t, s := range r.subs {
-		if !pattern.Match(t.Room) {
+	for _, s := range slices.Clone(r.subs) {
+		if !pattern.Match(s.topic.Room) {
 			continue
 		}
-		if s.detail = r.detail(t.Room); s.detail == None {
+		if s.detail = r.detail(s.topic.Room); s.detail == None {
 			r.drop(s)
 		}
 	}
@@ -104,93 +185,169 @@ func (r *Receiver) Unfollow(cause Cause, pattern presence.Pattern) bool {
 func (r *Receiver) Close() {
 	r.hub.mu.Lock()
 	defer r.hub.mu.Unlock()
+	r.closed, r.follows = true, nil
 	delete(r.hub.wildcard, r)
-	for _, s := range r.subs {
+	for _, s := range slices.Clone(r.subs) {
 		r.drop(s)
 	}
-	clear(r.follows)
+	for _, s := range r.people {
+		r.dropPerson(s)
+	}
 }
 
-// Next appends the frames that the receiver lacks to frames: of each room the
-// batches since what it has, or a snapshot. At most one call is under way at a
-// time.
-func (r *Receiver) Next(frames [][]byte) [][]byte {
+// Rewake changes whom the receiver wakes, as when a client comes back over another
+// connection.
+func (r *Receiver) Rewake(wake func()) {
+	r.hub.mu.Lock()
+	defer r.hub.mu.Unlock()
+	r.wake = wake
+	wake()
+}
+
+// Next appends some of the frames that the receiver lacks, and tells whether there
+// are more: of each room the batches since what it has, or a snapshot. At most one
+// call is under way at a time.
+func (r *Receiver) Next(frames [][]byte) (_ [][]byte, more bool) {
 	h := r.hub
 	h.mu.Lock()
 	var behind []*sub
+	done := 0
 	for _, s := range r.dirty {
+		if len(frames) >= maxFrames {
+			break
+		}
+		done++
 		s.dirty = false
 		if s.detail == None {
 			continue
 		}
-		var ok bool
-		if frames, ok = s.next(frames); !ok {
-			behind = append(behind, s)
-		} else if s.topic.ended {
+		if !s.ready() {
+			if !s.topic.catching {
+				s.topic.catching = true
+				behind = append(behind, s)
+			}
+			continue
+		}
+		frames = s.next(frames)
+		if s.over() {
 			r.drop(s)
 		}
 	}
-	clear(r.dirty)
-	r.dirty = r.dirty[:0]
+	clear(r.dirty[:done])
+	if r.dirty = r.dirty[done:]; len(r.dirty) == 0 {
+		r.dirty = nil
+	}
+	frames, unknown := r.nextPeople(frames)
+	more = len(r.dirty)+len(r.dirtyPeople) > 0
 	h.mu.Unlock()
 	for _, s := range behind {
-		if frame := s.catchUp(); frame != nil {
-			frames = append(frames, frame)
-		}
+		s.catchUp()
+	}
+	for _, s := range unknown {
+		s.look()
+	}
+	return frames, more
+}
+
+// whole tells that the room is followed member by member.
+func (s *sub) whole() bool { return s.detail == AtMembers && !s.topic.big }
+
+// ready tells whether the topic has what the sub lacks, and decides whether that is
+// the room whole.
+func (s *sub) ready() bool {
+	t := s.topic
+	if s.whole() && !s.fresh && s.has != t.newest() {
+		s.fresh = !t.has(s.has) || (t.snapshot != nil && t.lag(s.has) > len(t.snapshot))
+	}
+	switch {
+	case !s.fresh || t.ended:
+		return true
+	case t.idle():
+		return t.snapshot != nil
+	case s.detail == AtCount:
+		return true
+	case t.big:
+		return t.pinned() != nil
+	}
+	return t.snapshot != nil
+}
+
+// next appends what the sub lacks, for which it is ready.
+func (s *sub) next(frames [][]byte) [][]byte {
+	t, r := s.topic, s.receiver
+	if s.fresh {
+		return s.begin(frames)
+	}
+	if s.whole() {
+		t.since(s.has, func(prev engine.Revision, frame []byte) {
+			frames = r.append(frames, sent{sub: s, has: prev}, frame)
+		})
+		s.has = t.newest()
+	} else if s.counted != t.published.version {
+		frames = r.append(frames, sent{sub: s, has: s.has}, t.countFrame())
+		s.counted, s.has = t.published.version, t.published.revision
+	}
+	if s.detail == AtMembers && s.typed != t.typing.version {
+		frames = r.append(frames, sent{sub: s, has: s.has}, t.typingFrame())
+		s.typed = t.typing.version
 	}
 	return frames
 }
 
-// next appends what the sub lacks, as far as the topic itself has it.
-func (s *sub) next(frames [][]byte) ([][]byte, bool) {
-	t := s.topic
-	if s.detail == AtMembers {
-		ok := false
-		if !s.fresh {
-			frames, ok = t.since(s.has, frames)
+// begin appends the present state.
+func (s *sub) begin(frames [][]byte) [][]byte {
+	t, r := s.topic, s.receiver
+	note := sent{sub: s, fresh: true}
+	s.fresh, s.has, s.counted, s.typed = false, t.newest(), t.published.version, t.typing.version
+	switch {
+	case t.ended && r.sub(r.hub.topics[t.Topic]) != nil:
+		return frames // the room has begun anew, and that is what counts
+	case s.detail == AtCount:
+		return r.append(frames, note, t.newestCount())
+	case t.ended || t.idle():
+		return r.append(frames, note, encode(snapshotFrame(engine.Snapshot{Topic: t.Topic})))
+	case t.big:
+		p := t.pinned()
+		frames = r.append(frames, note, p.first)
+		if p.Revision != t.newest() {
+			frames = r.append(frames, note, t.newestCount())
 		}
-		if !ok && t.snapshot != nil {
-			frames, ok = append(frames, t.snapshot), true
-		}
-		if ok {
-			s.has, s.fresh = t.newest(), false
-		}
-		return frames, ok
+	default:
+		frames = r.append(frames, note, t.snapshot)
 	}
-	frame, revision, ok := t.newestCount()
-	if ok && (s.fresh || s.has != revision) {
-		frames = append(frames, frame)
+	if len(t.typists) > 0 {
+		frames = r.append(frames, note, t.typingFrame())
 	}
-	s.has = revision
-	wasFresh := s.fresh
-	s.fresh = false
-	return frames, ok || !wasFresh
+	return frames
 }
 
-// catchUp returns the whole room, or nil when it is no longer wanted. The source
-// is asked without the hub's lock: it may seal what is pending, which comes back
-// through Take. What comes after the snapshot marks the sub again.
-func (s *sub) catchUp() []byte {
-	snapshot, _ := s.receiver.hub.source.Snapshot(s.topic.Topic)
+// over tells that nothing more comes of a topic that the receiver does not follow by
+// name.
+func (s *sub) over() bool {
+	t := s.topic
+	return t.ended || (t.idle() && !t.waiting && !s.receiver.byName(t.Room))
+}
+
+// catchUp gets the whole room for the sub and all others that wait for it. The
+// source is asked without the hub's lock: it may seal what is pending, which comes
+// back through Take.
+func (s *sub) catchUp() {
+	t := s.topic
 	h := s.receiver.hub
+	snapshot, later := h.source.Snapshot(t.Topic)
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if s.detail == None {
-		return nil // unfollowed meanwhile
+	t.catching = false
+	switch {
+	case later:
+		return // Take marks those that wait
+	case snapshot.Revision != t.newest() && !t.idle(): // it has gone on meanwhile
+	case t.big:
+		h.pin(t, snapshot)
+	default:
+		t.snapshot = encode(snapshotFrame(snapshot))
 	}
-	s.has, s.fresh = snapshot.Revision, false
-	detail := s.detail
-	if s.topic.ended {
-		s.receiver.drop(s)
-	}
-	if detail == AtCount {
-		return encode(countFrame(snapshot.Room, snapshot.Revision, snapshot.Count))
-	}
-	frame := encode(snapshotFrame(snapshot))
-	if snapshot.Revision == s.topic.newest() {
-		s.topic.snapshot = frame
-	}
-	return frame
+	t.markFresh()
 }
 
 // attach makes the receiver follow a topic if one of its patterns says so.
@@ -199,17 +356,37 @@ func (r *Receiver) attach(t *topic) *sub {
 	if t.View == r.view {
 		detail = r.detail(t.Room)
 	}
-	s := r.subs[t]
+	s := r.sub(t)
 	if s == nil {
 		if detail == None {
 			return nil
 		}
-		s = &sub{receiver: r, topic: t, fresh: true}
-		r.subs[t] = s
-		t.subs[s] = struct{}{}
+		s = &sub{receiver: r, topic: t, fresh: true, place: len(t.subs)}
+		t.subs = append(t.subs, s)
+		r.subs = append(r.subs, s)
+		if r.index != nil {
+			r.index[t] = s
+		} else if len(r.subs) > manySubs {
+			r.index = make(map[*topic]*sub, 2*manySubs)
+			for _, s := range r.subs {
+				r.index[s.topic] = s
+			}
+		}
 	}
 	s.detail = detail
 	return s
+}
+
+func (r *Receiver) sub(t *topic) *sub {
+	if r.index != nil {
+		return r.index[t]
+	}
+	for _, s := range r.subs {
+		if s.topic == t {
+			return s
+		}
+	}
+	return nil
 }
 
 func (r *Receiver) attachFresh(t *topic) {
@@ -220,9 +397,14 @@ func (r *Receiver) attachFresh(t *topic) {
 
 func (r *Receiver) drop(s *sub) {
 	s.detail = None
-	delete(r.subs, s.topic)
-	delete(s.topic.subs, s)
-	if t := s.topic; t.idle() && r.hub.topics[t.Topic] == t {
+	t := s.topic
+	i := slices.Index(r.subs, s)
+	r.subs[i] = r.subs[len(r.subs)-1]
+	r.subs[len(r.subs)-1] = nil
+	r.subs = r.subs[:len(r.subs)-1]
+	delete(r.index, t)
+	t.remove(s)
+	if t.idle() && !t.waiting && r.hub.topics[t.Topic] == t {
 		r.hub.end(t)
 	}
 }
@@ -238,25 +420,25 @@ func (r *Receiver) mark(s *sub) {
 // detail is the most that any of the receiver's patterns asks of a room.
 func (r *Receiver) detail(room presence.RoomName) Detail {
 	most := None
-	for f, detail := range r.follows {
-		if detail > most && f.pattern.Match(room) {
-			most = detail
+	for _, f := range r.follows {
+		if f.detail > most && f.pattern.Match(room) {
+			most = f.detail
 		}
 	}
 	return most
 }
 
+func (r *Receiver) find(cause Cause, pattern presence.Pattern) int {
+	return slices.IndexFunc(r.follows, func(f follow) bool { return f.pattern == pattern && f.cause == cause })
+}
+
 func (r *Receiver) byName(room presence.RoomName) bool {
-	_, watched := r.follows[follow{presence.Pattern(room), Watched}]
-	_, joined := r.follows[follow{presence.Pattern(room), Joined}]
-	return watched || joined
+	return r.find(Watched, presence.Pattern(room)) >= 0 || r.find(Joined, presence.Pattern(room)) >= 0
 }
 
 func (r *Receiver) hasWildcard() bool {
-	for f := range r.follows {
-		if _, single := f.pattern.Room(); !single {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(r.follows, func(f follow) bool {
+		_, single := f.pattern.Room()
+		return !single
+	})
 }

@@ -2,8 +2,10 @@ package delivery
 
 import (
 	"encoding/json"
+	"time"
 
 	"tovik.example/tovik/internal/engine"
+	"tovik.example/tovik/internal/presence"
 )
 
 // ringSize is how many batches a receiver may lag behind before a snapshot is
@@ -13,11 +15,47 @@ const ringSize = 16
 // topic is a room as it is followed in a view. It is guarded by the hub's lock.
 type topic struct {
 	engine.Topic
-	subs  map[*sub]struct{}
-	ring  []batch // consecutive, of one run, oldest first
-	ended bool    // out of the hub: to be dropped once its last batch is delivered
+	policy *presence.RoomPolicy
+	subs   []*sub
+	ring   []batch // consecutive, of one run, oldest first
+	ended  bool    // out of the hub: to be dropped once its last batch is delivered
+	big    bool    // too many people to be told one by one
 
 	snapshot []byte // encoded, at the newest revision; nil when none has been made
+	catching bool   // a receiver is asking for the room whole; others wait for what it gets
+	pins     []*pin // whole states of a big room, the newest last
+
+	published tally     // what those who follow the count have, or will
+	told      time.Time // when it was published
+	waiting   bool      // a newer one will be
+
+	typists []presence.UserID
+	typing  register
+}
+
+// register is the encoded form of something of which only the newest matters.
+type register struct {
+	version uint64 // 0: nothing to tell yet
+	frame   []byte // nil until first needed
+}
+
+// tally is a published count.
+type tally struct {
+	register
+	revision engine.Revision
+	count    presence.Count
+}
+
+// newestCount returns the frame of the count as it is now, published or not.
+func (t *topic) newestCount() []byte {
+	if len(t.ring) == 0 {
+		return encode(countFrame(t.Room, engine.Revision{}, presence.Count{}))
+	}
+	b := &t.ring[len(t.ring)-1]
+	if b.count == nil {
+		b.count = encode(countFrame(t.Room, b.Revision, b.Count))
+	}
+	return b.count
 }
 
 // batch is a sealed batch with its frames, each encoded when first needed.
@@ -30,11 +68,28 @@ func (t *topic) add(b engine.Batch) {
 	t.snapshot = nil
 	if n := len(t.ring); n > 0 && t.ring[n-1].Revision != b.Revision.Previous() {
 		t.ring = t.ring[:0] // another run
+		t.pins = nil
 	}
 	if len(t.ring) == ringSize {
-		t.ring = append(t.ring[:0], t.ring[1:]...)
+		copy(t.ring, t.ring[1:])
+		t.ring = t.ring[:ringSize-1]
 	}
 	t.ring = append(t.ring, batch{Batch: b})
+	t.grow(b.Count.People)
+}
+
+// grow notes whether the room is big. It becomes small again only well below the
+// bound, so that a room at the bound does not go to and fro.
+func (t *topic) grow(people int) {
+	most := t.policy.MembersMax
+	big := people > most || (t.big && people > most*9/10)
+	if big == t.big {
+		return
+	}
+	t.big, t.pins = big, nil
+	for _, s := range t.subs {
+		s.fresh = s.fresh || s.detail == AtMembers
+	}
 }
 
 // newest returns the newest revision, zero when no batch has come yet.
@@ -45,37 +100,88 @@ func (t *topic) newest() engine.Revision {
 	return t.ring[len(t.ring)-1].Revision
 }
 
-// since appends the frames that lead from a revision to the newest one. It is
-// false when the ring does not have them all.
-func (t *topic) since(have engine.Revision, frames [][]byte) ([][]byte, bool) {
+// has tells whether the ring leads from a revision to the newest one.
+func (t *topic) has(revision engine.Revision) bool {
 	newest := t.newest()
-	if have == newest {
-		return frames, true
+	return revision == newest ||
+		(revision.Run == newest.Run && revision.Number < newest.Number && revision.Number+1 >= t.ring[0].Revision.Number)
+}
+
+// since gives the frames that lead from a revision, which the topic has, to the
+// newest one.
+func (t *topic) since(revision engine.Revision, each func(prev engine.Revision, frame []byte)) {
+	if revision == t.newest() {
+		return
 	}
-	if have.Run != newest.Run || have.Number+1 < t.ring[0].Revision.Number {
-		return frames, false
-	}
-	for i := have.Number + 1 - t.ring[0].Revision.Number; i < uint64(len(t.ring)); i++ {
+	for i := revision.Number + 1 - t.ring[0].Revision.Number; i < uint64(len(t.ring)); i++ {
 		b := &t.ring[i]
 		if b.changes == nil {
 			b.changes = encode(changesFrame(b.Batch))
 		}
-		frames = append(frames, b.changes)
+		each(b.Revision.Previous(), b.changes)
 	}
-	return frames, true
 }
 
-// newestCount returns the frame with the newest count, and false when no batch
-// has come yet.
-func (t *topic) newestCount() ([]byte, engine.Revision, bool) {
-	if len(t.ring) == 0 {
-		return nil, engine.Revision{}, false
+// lag is how many bytes since would give, as far as they are known.
+func (t *topic) lag(revision engine.Revision) (size int) {
+	t.since(revision, func(_ engine.Revision, frame []byte) { size += len(frame) })
+	return size
+}
+
+// counted tells whether anybody follows the count.
+func (t *topic) counted() bool {
+	if t.big {
+		return len(t.subs) > 0
 	}
-	b := &t.ring[len(t.ring)-1]
-	if b.count == nil {
-		b.count = encode(countFrame(b.Room, b.Revision, b.Count))
+	for _, s := range t.subs {
+		if s.detail == AtCount {
+			return true
+		}
 	}
-	return b.count, b.Revision, true
+	return false
+}
+
+func (t *topic) publishCount() {
+	newest := &t.ring[len(t.ring)-1]
+	t.told = time.Now()
+	t.published = tally{register{version: t.published.version + 1}, newest.Revision, newest.Count}
+}
+
+// countFrame returns the frame of the published count.
+func (t *topic) countFrame() []byte {
+	p := &t.published
+	if p.frame == nil {
+		p.frame = encode(countFrame(t.Room, p.revision, p.count))
+	}
+	return p.frame
+}
+
+func (t *topic) typingFrame() []byte {
+	if t.typing.frame == nil {
+		t.typing.frame = encode(typingFrame(t.Room, t.typists))
+	}
+	return t.typing.frame
+}
+
+// markFresh lets those try again who wait for the room whole.
+func (t *topic) markFresh() {
+	for _, s := range t.subs {
+		if s.fresh {
+			s.receiver.mark(s)
+		}
+	}
+}
+
+// idle tells that the room does not exist, as far as the topic has seen.
+func (t *topic) idle() bool {
+	return len(t.ring) == 0 || t.ring[len(t.ring)-1].Ended
+}
+
+func (t *topic) remove(s *sub) {
+	last := t.subs[len(t.subs)-1]
+	t.subs[s.place], last.place = last, s.place
+	t.subs[len(t.subs)-1] = nil
+	t.subs = t.subs[:len(t.subs)-1]
 }
 
 func encode(frame any) []byte {
@@ -84,9 +190,4 @@ func encode(frame any) []byte {
 		panic("delivery: frames are plain data: " + err.Error())
 	}
 	return text
-}
-
-// idle tells that the room does not exist, as far as the topic has seen.
-func (t *topic) idle() bool {
-	return len(t.ring) == 0 || t.ring[len(t.ring)-1].Ended
 }

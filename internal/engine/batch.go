@@ -4,6 +4,8 @@ import (
 	"crypto/rand"
 	"fmt"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"tovik.example/tovik/internal/presence"
@@ -63,13 +65,49 @@ type Snapshot struct {
 	Revision Revision
 	Members  []presence.Member // by user id
 	Count    presence.Count
+	Exists   bool
+}
+
+// ParseRevision reads what String wrote. It is false for anything else.
+func ParseRevision(text string) (Revision, bool) {
+	if text == "" {
+		return Revision{}, true
+	}
+	run, number, ok := strings.Cut(text, ".")
+	n, err := strconv.ParseUint(number, 10, 64)
+	return Revision{run, n}, ok && run != "" && err == nil
+}
+
+// Typists is the set of those who type in a topic, in the order in which they began.
+// It is a register: only the newest matters, and it has no revision.
+type Typists struct {
+	Topic
+	Users []presence.UserID
+}
+
+// Subject is a person as a view sees them.
+type Subject struct {
+	User presence.UserID
+	View presence.View
+}
+
+// Sight is what a view sees of a person as such; a register too.
+type Sight struct {
+	Subject
+	presence.Appearance
+	// LastSeen goes with offline; zero when it is not known.
+	LastSeen time.Time
 }
 
 // feed numbers the batches of one life of a room.
 type feed struct {
 	topic    Topic
 	revision Revision
+	hurried  time.Duration // when there was a seal before its time; 0 when never
 	sealAt   time.Duration // when the unsealed changes are to be sealed
+	waiting  bool          // it waits in pending
+	awaited  bool          // somebody waits for the seal, even if nothing comes of it
+	typing   bool          // who types has changed
 	changes  []change      // unsealed, in order of a person's first
 	index    map[presence.UserID]int
 }
@@ -92,6 +130,15 @@ func (e *Engine) note(now presence.Instant, m presence.MemberChanged) {
 	}
 }
 
+// noteTyping has the typists of a room told at the next seal of each topic.
+func (e *Engine) noteTyping(now presence.Instant, t presence.TypingChanged) {
+	for _, view := range []presence.View{presence.Full, presence.Open} {
+		if t.Views.Has(view) {
+			e.feed(now, Topic{t.Room, view}).typing = true
+		}
+	}
+}
+
 // feed returns a topic's feed, which from now on waits to be sealed.
 func (e *Engine) feed(now presence.Instant, topic Topic) *feed {
 	f := e.feeds[topic]
@@ -99,8 +146,8 @@ func (e *Engine) feed(now presence.Instant, topic Topic) *feed {
 		f = &feed{topic: topic, revision: Revision{Run: e.newRun(topic.View)}, index: map[presence.UserID]int{}}
 		e.feeds[topic] = f
 	}
-	if len(f.changes) == 0 {
-		f.sealAt = now.Mono + e.window
+	if !f.waiting {
+		f.waiting, f.sealAt = true, now.Mono+e.window
 		e.pending = append(e.pending, f)
 	}
 	return f
@@ -161,12 +208,20 @@ func (e *Engine) seal(now presence.Instant, f *feed) {
 	if b.Ended {
 		delete(e.feeds, f.topic)
 	}
-	if len(b.Joined)+len(b.Changed)+len(b.Left) == 0 {
-		return
+	typing, awaited := f.typing, f.awaited
+	f.waiting, f.typing, f.awaited = false, false, false
+	switch {
+	case len(b.Joined)+len(b.Changed)+len(b.Left) > 0:
+		f.revision.Number++
+		b.Revision = f.revision
+		e.sink.Take(b)
+	case awaited:
+		b.Revision = f.revision
+		e.sink.Take(b)
 	}
-	f.revision.Number++
-	b.Revision = f.revision
-	e.sink.Take(b)
+	if typing {
+		e.sink.TakeTypists(Typists{f.topic, e.core.Typing(f.topic.Room, f.topic.View)})
+	}
 }
 
 func randomRun(presence.View) string { return rand.Text()[:10] }

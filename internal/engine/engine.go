@@ -25,11 +25,17 @@ const DefaultWindow = 20 * time.Millisecond
 // advanceMax bounds the timers fired under one hold of the lock.
 const advanceMax = 1000
 
-// Sink takes sealed batches. The contract of an implementation:
-//   - Take is called with the engine's lock held, in the order of sealing;
+// Sink takes what others see, sealed. The contract of an implementation:
+//   - it is called with the engine's lock held, in the order of sealing;
 //   - it never blocks and never calls the engine;
-//   - it may keep the batch, and changes nothing in it.
-type Sink interface{ Take(Batch) }
+//   - it may keep what it is given, and changes nothing in it;
+//   - a batch with the revision of the one before has nothing in it, and says that
+//     what a [Engine.Snapshot] was to wait for is over.
+type Sink interface {
+	Take(Batch)
+	TakeTypists(Typists)
+	TakeSight(Sight)
+}
 
 // Links carries out what the core wants done about links. Its methods are
 // called with the engine's lock held; they never block and never call the
@@ -72,6 +78,7 @@ type Engine struct {
 	effects presence.Effects
 	feeds   map[Topic]*feed
 	pending []*feed                          // feeds with unsealed changes, in order of their first
+	people  people                           // unsealed changes of people as such
 	waiting time.Duration                    // what Run waits for
 	attempt uint64                           // of the last hello
 	settled map[uint64]chan presence.Settled // the hellos that wait for a probe; each holds one
@@ -165,6 +172,7 @@ func (e *Engine) pass() time.Duration {
 	_, more := e.core.Advance(now, advanceMax, &e.effects)
 	e.carryOut(now)
 	e.sealDue(now)
+	e.sealPeople(now)
 	if more {
 		e.waiting = now.Mono
 		return 0
@@ -180,6 +188,9 @@ func (e *Engine) due() time.Duration {
 	}
 	if len(e.pending) > 0 {
 		due = min(due, e.pending[0].sealAt)
+	}
+	if len(e.people.changes) > 0 {
+		due = min(due, e.people.sealAt)
 	}
 	return due
 }
@@ -206,6 +217,10 @@ func (e *Engine) carryOut(now presence.Instant) {
 		switch effect := effect.(type) {
 		case presence.MemberChanged:
 			e.note(now, effect)
+		case presence.TypingChanged:
+			e.noteTyping(now, effect)
+		case presence.PersonChanged:
+			e.notePerson(now, effect)
 		case presence.AskBeat:
 			e.links.AskBeat(effect.Link)
 		case presence.Cut:
@@ -230,19 +245,41 @@ func (e *Engine) carryOut(now presence.Instant) {
 	e.effects.Reset()
 }
 
-// Snapshot returns a topic as it is now, under its newest revision: unsealed
-// changes are sealed first. It is false when the room does not exist in the view.
-func (e *Engine) Snapshot(topic Topic) (Snapshot, bool) {
+// Snapshot returns a topic as it is now, under its newest revision: unsealed changes
+// are sealed first. In a room that was sealed so less than a window ago it says later
+// instead, lest many who come have each change sealed on its own: the next seal is
+// told to the sink in any case.
+func (e *Engine) Snapshot(topic Topic) (_ Snapshot, later bool) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	snapshot := Snapshot{Topic: topic}
-	if f := e.feeds[topic]; f != nil {
-		e.sealNow(e.now(), f)
-		snapshot.Revision = f.revision
+	if f := e.feeds[topic]; f != nil && f.waiting && f.hurried > 0 && e.now().Mono < f.hurried+e.window {
+		f.awaited = true
+		return Snapshot{Topic: topic}, true
 	}
-	snapshot.Members = e.core.Members(topic.Room, topic.View)
-	snapshot.Count = e.core.Count(topic.Room, topic.View)
-	return snapshot, e.core.Exists(topic.Room, topic.View)
+	return e.snapshot(topic), false
+}
+
+// SnapshotNow is Snapshot for those who are few, as operators are.
+func (e *Engine) SnapshotNow(topic Topic) Snapshot {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.snapshot(topic)
+}
+
+func (e *Engine) snapshot(topic Topic) Snapshot {
+	s := Snapshot{Topic: topic}
+	if f := e.feeds[topic]; f != nil {
+		if f.waiting {
+			now := e.now()
+			f.hurried = now.Mono
+			e.sealNow(now, f)
+		}
+		s.Revision = f.revision
+	}
+	s.Members = e.core.Members(topic.Room, topic.View)
+	s.Count = e.core.Count(topic.Room, topic.View)
+	s.Exists = e.core.Exists(topic.Room, topic.View)
+	return s
 }
 
 // Count returns how many are in a topic now. It is false when the room does not
@@ -251,6 +288,65 @@ func (e *Engine) Count(topic Topic) (presence.Count, bool) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	return e.core.Count(topic.Room, topic.View), e.core.Exists(topic.Room, topic.View)
+}
+
+// Links returns the links over which somebody is in a room now, and of each whether a
+// view sees that person there.
+func (e *Engine) Links(room presence.RoomName, view presence.View) []presence.Carried {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.core.LinksIn(room, view)
+}
+
+// Tally returns the count of a topic now, and the newest revision. Changes that are
+// not sealed yet are counted, and bring another revision.
+func (e *Engine) Tally(topic Topic) (presence.Count, Revision) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	var revision Revision
+	if f := e.feeds[topic]; f != nil {
+		revision = f.revision
+	}
+	return e.core.Count(topic.Room, topic.View), revision
+}
+
+// LinkOf returns the link of a session now.
+func (e *Engine) LinkOf(session presence.SessionID, view presence.View) (presence.Carried, bool) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.core.LinkOf(session, view)
+}
+
+// RoomsOf returns the rooms in which a view sees a person now.
+func (e *Engine) RoomsOf(user presence.UserID, view presence.View) []presence.RoomName {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.core.RoomsOf(user, view)
+}
+
+// LinksOf returns the links of a person now.
+func (e *Engine) LinksOf(user presence.UserID, view presence.View) []presence.Carried {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.core.LinksOf(user, view)
+}
+
+// Save returns all that outlives the service, as of now.
+func (e *Engine) Save() presence.Saved {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.core.Save(e.now())
+}
+
+// Restore takes over what an earlier run has saved. Call it before anything else.
+func (e *Engine) Restore(saved presence.Saved) error {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	now := e.now()
+	err := e.core.Restore(now, saved, &e.effects)
+	e.carryOut(now)
+	e.wakeBefore(e.due())
+	return err
 }
 
 // Rooms returns the counts of all rooms that exist in a view, by name.

@@ -3,80 +3,148 @@ package gateway
 import (
 	"context"
 	"log/slog"
+	"net"
+	"runtime"
+	"slices"
+	"sync"
 	"time"
 
-	"github.com/fasthttp/websocket"
 	"github.com/valyala/fasthttp"
 
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/delivery"
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/transport"
 	"tovik.example/tovik/wire"
 )
 
+// Options are what a Gateway is made of. All but Log and Limits is required.
+type Options struct {
+	Engine *engine.Engine // whose Links must be Links, and whose Sink Hub
+	Hub    *delivery.Hub
+	Links  *Links
+	Tokens *access.Tokens
+	Key    access.OperatorKey
+	Limits Limits       // a zero field stands for its default
+	Log    *slog.Logger // nil stands for none
+}
+
 // Gateway accepts links.
 type Gateway struct {
-	engine   *engine.Engine
-	hub      *delivery.Hub
-	links    *Links
-	tokens   *access.Tokens
-	key      access.OperatorKey
-	log      *slog.Logger
-	upgrader websocket.FastHTTPUpgrader
+	engine  *engine.Engine
+	hub     *delivery.Hub
+	links   *Links
+	tokens  *access.Tokens
+	key     access.OperatorKey
+	limits  Limits
+	log     *slog.Logger
+	pool    *transport.Pool
+	tickets *tickets
+	feeds   *feeds
 }
 
-// New returns a gateway to the engine, whose [engine.Links] must be links and
-// whose sink must be hub.
-func New(e *engine.Engine, hub *delivery.Hub, links *Links, tokens *access.Tokens, key access.OperatorKey, log *slog.Logger) *Gateway {
+// New returns a gateway. Run it, and Close it after its links have been drained.
+func New(o Options) *Gateway {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	limits := o.Limits.withDefaults()
+	o.Links.limits = limits
 	return &Gateway{
-		engine: e, hub: hub, links: links, tokens: tokens, key: key, log: log,
-		upgrader: websocket.FastHTTPUpgrader{
-			ReadBufferSize:  1024,
-			WriteBufferSize: 4096,
-			// Nothing in a handshake says who somebody is, no cookie and no header:
-			// the hello does, with a token. So a page of any origin may ask.
-			CheckOrigin: func(*fasthttp.RequestCtx) bool { return true },
-		},
+		engine: o.Engine, hub: o.Hub, links: o.Links, tokens: o.Tokens, key: o.Key, limits: limits, log: o.Log,
+		pool:    transport.NewPool(2*runtime.GOMAXPROCS(0), limits.SlowAfter),
+		tickets: newTickets(), feeds: newFeeds(),
 	}
 }
 
-// Upgrade makes the request a link, which lives on after it. Its error is a
-// [*wire.Problem].
+// Run does what falls due for links without the core's help, until ctx is over.
+func (g *Gateway) Run(ctx context.Context) {
+	ticker := time.NewTicker(min(sweepEvery, g.engine.Policy().BeatEvery/4))
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case now := <-ticker.C:
+			g.sweep(now)
+		}
+	}
+}
+
+// Close ends the gateway's workers. Its links have been drained before.
+func (g *Gateway) Close() {
+	g.feeds.close()
+	g.pool.Close()
+}
+
+// Upgrade makes the request a WebSocket link, which lives on after it. Its error is
+// a [*wire.Problem].
 func (g *Gateway) Upgrade(ctx *fasthttp.RequestCtx) error {
-	if !websocket.FastHTTPIsWebSocketUpgrade(ctx) {
-		return &wire.Problem{Code: wire.CodeNotWebSocket, Detail: "this is not a WebSocket handshake",
-			Allowed: "GET with Connection: Upgrade and Upgrade: websocket"}
+	accept, err := handshake(ctx)
+	if err != nil {
+		return err
 	}
-	if g.links.Draining() {
-		return &wire.Problem{Code: wire.CodeNotReady, Detail: "the service is stopping"}
+	if err := g.links.mayOpen(addressOf(ctx)); err != nil {
+		return err
 	}
-	return g.upgrader.Upgrade(ctx, g.carry)
+	ctx.SetStatusCode(fasthttp.StatusSwitchingProtocols)
+	ctx.Response.Header.Set("Upgrade", "websocket")
+	ctx.Response.Header.Set("Connection", "Upgrade")
+	ctx.Response.Header.Set("Sec-WebSocket-Accept", accept)
+	ctx.Hijack(func(c net.Conn) {
+		l := &link{gateway: g}
+		g.carry(l, c, transport.WebSocket(wire.MaxFrame))
+	})
+	return nil
 }
 
-// carry serves a link until it ends, and lets the core know that it did.
-func (g *Gateway) carry(conn *websocket.Conn) {
-	l := &link{gateway: g, conn: conn, wake: make(chan struct{}, 1)}
+// carry lets a link begin on a connection that was an HTTP request.
+func (g *Gateway) carry(l *link, c net.Conn, codec transport.Codec) {
+	conn, early := release(c)
+	l.stream = transport.NewStream(g.pool, conn, codec, l)
+	if l.feed != nil {
+		l.stream.Preface(streamHead)
+	}
+	l.address = hostOf(conn.RemoteAddr())
 	if !g.links.add(l) { // the service began to stop during the handshake
-		l.sayGoodbye(&goodbye{websocket.CloseServiceRestart, "the service restarts"})
 		_ = conn.Close()
+		l.letGo()
 		return
 	}
-	l.serve()
-	if l.receiver != nil {
-		l.receiver.Close()
+	if l.guest == nil {
+		l.stream.ExpectWithin(helloTimeout)
 	}
-	if l.carries != (presence.LinkID{}) {
-		_, _ = g.do(presence.LinkLost{Link: l.carries}) // never refused
-	}
-	g.links.remove(l)
+	l.stream.Start(early)
+	l.stream.Wake()
 }
 
-// operatorSilence is how long a link without a session may bring nothing.
-func (g *Gateway) operatorSilence() time.Duration {
-	p := g.engine.Policy()
-	return p.BeatEvery + p.Silence()
+// streamHead answers the request of an event stream. It has no length: the stream ends
+// with its connection. The last line keeps a proxy from gathering what is to be passed
+// on at once.
+var streamHead = []byte("HTTP/1.1 200 OK\r\nContent-Type: text/event-stream; charset=utf-8\r\nCache-Control: no-store\r\n" +
+	"Connection: close\r\nX-Accel-Buffering: no\r\n\r\n")
+
+// release takes the connection out of the HTTP server's hands, with the bytes that
+// have come already. A read that may not wait gives only what is buffered.
+func release(c net.Conn) (net.Conn, []byte) {
+	conn := c
+	if h, ok := c.(interface{ UnsafeConn() net.Conn }); ok {
+		conn = h.UnsafeConn()
+	}
+	_ = conn.SetReadDeadline(time.Unix(1, 0))
+	buffer := handshakeBuffers.Get().(*[]byte)
+	defer handshakeBuffers.Put(buffer)
+	n, _ := c.Read(*buffer)
+	_ = conn.SetReadDeadline(time.Time{})
+	return conn, slices.Clone((*buffer)[:n])
 }
+
+// handshakeBuffers are as large as what the HTTP server reads ahead.
+var handshakeBuffers = sync.Pool{New: func() any {
+	buffer := make([]byte, 4<<10)
+	return &buffer
+}}
 
 // do tells the engine. A link that is gone does not take back what it asked for,
 // so there is no context to be over.

@@ -2,11 +2,16 @@ package gateway
 
 import (
 	"crypto/rand"
+	"fmt"
+	"maps"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/delivery"
+	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/wire"
 )
@@ -18,7 +23,21 @@ const maxIdle = 30 * 24 * time.Hour
 type guest struct {
 	person   access.Person
 	operator bool
-	watching map[presence.Pattern]bool
+	watching []presence.Pattern
+	people   map[presence.UserID]struct{} // whom it watches
+}
+
+func (g *guest) view() presence.View {
+	if g.operator {
+		return presence.Full
+	}
+	return presence.Open
+}
+
+// wish is what a hello or a watch asks to follow, checked.
+type wish struct {
+	watches []watch
+	people  []presence.UserID
 }
 
 type watch struct {
@@ -26,81 +45,98 @@ type watch struct {
 	detail  delivery.Detail
 }
 
-// hello is applied whole or refused whole: all is checked before the core is
-// told.
+// greeting is a checked hello, ready to be told to the core.
+type greeting struct {
+	guest   *guest
+	in      presence.Hello
+	session bool // it opens one
+	detail  delivery.Detail
+	wish    wish
+	revs    map[presence.RoomName]engine.Revision
+}
+
+// hello answers a hello that came as a frame.
 func (l *link) hello(id wire.ID, data []byte) error {
-	if l.greeted {
+	if l.guest != nil {
 		return &wire.Problem{Code: wire.CodeSecondHello, Field: "type", Value: wire.TypeHello,
 			Detail: "this link has said hello already", Allowed: "one hello on each link"}
 	}
 	var h wire.Hello
-	if err := decode(data, &h); err != nil {
+	if err := Decode(data, &h); err != nil {
 		return err
 	}
 	if h.Version != wire.Version {
-		return &wire.Problem{Code: wire.CodeWrongVersion, Field: "version", Value: strconv.Itoa(h.Version),
-			Detail: "this protocol version is not spoken here", Allowed: strconv.Itoa(wire.Version)}
+		return wrongVersion(h.Version)
 	}
-	g, err := l.gateway.identify(h)
+	greeting, err := l.gateway.check(h)
 	if err != nil {
 		return err
 	}
-	watches, err := g.watches(h.Watch)
+	welcome, receiver, err := l.gateway.welcome(l, greeting)
 	if err != nil {
 		return err
 	}
-	welcome := &wire.Welcome{Timings: timings(l.gateway.engine.Policy())}
-	var rooms []presence.RoomName
-	if !g.operator {
-		if rooms, err = l.open(g, h, welcome); err != nil {
-			return err
-		}
-	} else if h.Rooms != nil || h.Resume != nil {
-		return &wire.Problem{Code: wire.CodeWatchOnly, Field: "key", Detail: "a link with an operator's key has no session",
-			Allowed: "watch; or a person's token to take part"}
-	}
-	l.guest, l.greeted = g, true
-	_ = l.conn.SetReadDeadline(time.Time{})
-	view := presence.Open
-	if g.operator {
-		view = presence.Full
-	}
-	l.answer(id, welcome, nil, func() {
-		l.receiver = l.gateway.hub.NewReceiver(view, l.notify)
-		for _, room := range rooms {
-			l.receiver.Follow(delivery.Joined, presence.Pattern(room), delivery.AtMembers)
-		}
-		l.follow(watches)
-		if g.operator {
-			l.ask()
-		}
-	})
+	l.stream.ExpectWithin(0)
+	l.gateway.links.introduced(l)
+	l.greet(receiver, encode(wire.Answer{Type: wire.TypeAnswer, Re: id, Welcome: welcome}))
 	return nil
 }
 
-// identify finds out who says hello.
-func (g *Gateway) identify(h wire.Hello) (guest, error) {
-	who := guest{watching: map[presence.Pattern]bool{}}
-	switch {
-	case h.Token != "" && h.Key != "":
-		return who, &wire.Problem{Code: wire.CodeBadField, Field: "key",
-			Detail: "the hello has a token and a key", Allowed: "either a person's token or an operator's key"}
-	case h.Key != "":
-		who.operator = true
-		return who, g.key.Check(h.Key)
-	case h.Token == "":
-		return who, &wire.Problem{Code: wire.CodeNoToken, Field: "token",
-			Detail: "the hello does not say who it is", Allowed: "token, a person's, or key, an operator's"}
-	}
-	var err error
-	who.person, err = g.tokens.Verify(h.Token)
-	return who, err
+func wrongVersion(version int) error {
+	return &wire.Problem{Code: wire.CodeWrongVersion, Field: "version", Value: strconv.Itoa(version),
+		Detail: "this protocol version is not spoken here", Allowed: strconv.Itoa(wire.Version)}
 }
 
-// open gives the link a session, a new one or the one that it had. It returns
-// the rooms that the session is in.
-func (l *link) open(g guest, h wire.Hello, welcome *wire.Welcome) ([]presence.RoomName, error) {
-	in := presence.Hello{
+// check checks all of a hello that can be checked without the core.
+func (g *Gateway) check(h wire.Hello) (*greeting, error) {
+	who, err := g.identify(h)
+	if err != nil {
+		return nil, err
+	}
+	c := &greeting{guest: who, session: !who.operator && !h.WatchOnly}
+	if c.wish, err = who.wishes(h.Watch); err != nil {
+		return nil, err
+	}
+	if c.detail, err = detailOf(h.Detail, true); err != nil {
+		return nil, err
+	}
+	if c.revs, err = revisions(h.Revs); err != nil {
+		return nil, err
+	}
+	if !c.session {
+		if h.Rooms != nil || h.Resume != nil {
+			field := "key"
+			if h.WatchOnly {
+				field = "watch_only"
+			}
+			return nil, &wire.Problem{Code: wire.CodeWatchOnly, Field: field, Detail: "such a link has no session",
+				Allowed: "watch; or a person's token without watch_only to take part"}
+		}
+		return c, nil
+	}
+	c.in, err = who.opening(h)
+	return c, err
+}
+
+// identify finds out who says hello.
+func (g *Gateway) identify(h wire.Hello) (*guest, error) {
+	switch {
+	case h.Token != "" && h.Key != "":
+		return nil, &wire.Problem{Code: wire.CodeBadField, Field: "key",
+			Detail: "the hello has a token and a key", Allowed: "either a person's token or an operator's key"}
+	case h.Key != "":
+		return &guest{operator: true}, g.key.Check(h.Key)
+	case h.Token == "":
+		return nil, &wire.Problem{Code: wire.CodeNoToken, Field: "token",
+			Detail: "the hello does not say who it is", Allowed: "token, a person's, or key, an operator's"}
+	}
+	person, err := g.tokens.Verify(h.Token)
+	return &guest{person: person}, err
+}
+
+// opening is what the core is told of a hello that opens a session.
+func (g *guest) opening(h wire.Hello) (in presence.Hello, err error) {
+	in = presence.Hello{
 		User: g.person.User, Profile: g.person.Profile, Nonce: h.Nonce,
 		Issued: g.person.Issued.UnixMilli(), Expires: g.person.Expires.UnixMilli(), PageHidden: h.Hidden,
 		NewSession: presence.SessionID("s-" + rand.Text()), NewKey: rand.Text(),
@@ -111,43 +147,115 @@ func (l *link) open(g guest, h wire.Hello, welcome *wire.Welcome) ([]presence.Ro
 	if h.IdleFor != nil {
 		idle := time.Duration(*h.IdleFor) * time.Millisecond
 		if *h.IdleFor < 0 || idle > maxIdle {
-			return nil, &wire.Problem{Code: wire.CodeBadField, Field: "idle_for", Value: strconv.FormatInt(*h.IdleFor, 10),
+			return in, &wire.Problem{Code: wire.CodeBadField, Field: "idle_for", Value: strconv.FormatInt(*h.IdleFor, 10),
 				Detail: "nobody can have been idle for so long", Allowed: "milliseconds, from 0 to 30 days"}
 		}
 		in.IdleFor = &idle
 	}
-	if h.Rooms != nil {
-		in.Rooms = make([]presence.RoomName, len(h.Rooms))
+	in.Rooms, err = g.rooms(h.Rooms)
+	return in, err
+}
+
+// rooms checks a list of rooms to be in; nil stays nil.
+func (g *guest) rooms(names []string) ([]presence.RoomName, error) {
+	if names == nil {
+		return nil, nil
 	}
-	for i, name := range h.Rooms {
+	rooms := make([]presence.RoomName, len(names))
+	for i, name := range names {
 		room, err := g.room(name)
 		if err != nil {
 			return nil, err
 		}
-		in.Rooms[i] = room
+		rooms[i] = room
 	}
-	reply, err := l.gateway.do(in)
+	return rooms, nil
+}
+
+func revisions(stated map[string]string) (map[presence.RoomName]engine.Revision, error) {
+	revs := make(map[presence.RoomName]engine.Revision, len(stated))
+	for name, text := range stated {
+		room, err := presence.ParseRoom(name)
+		if err != nil {
+			return nil, err
+		}
+		revision, ok := engine.ParseRevision(text)
+		if !ok {
+			return nil, badRevision("revs", text)
+		}
+		revs[room] = revision
+	}
+	return revs, nil
+}
+
+func badRevision(field, text string) error {
+	return &wire.Problem{Code: wire.CodeBadField, Field: field, Value: wire.Shorten(text),
+		Detail: "this is no revision", Allowed: "a rev as a frame of this room had it"}
+}
+
+// welcome applies a checked hello, whole or not at all: the link gets its session
+// and a receiver of what it asked for.
+func (g *Gateway) welcome(l *link, c *greeting) (*wire.Welcome, *delivery.Receiver, error) {
+	welcome, rooms, err := g.open(l, c)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	l.gateway.links.carry(l, reply.Link)
-	// Had another link taken the session over before this one was known to carry
-	// it, the cut would have missed it.
-	if _, err := l.gateway.do(presence.Beat{From: reply.Link}); err != nil {
-		return nil, err
+	receiver := g.hub.NewReceiver(c.guest.view(), l.wake)
+	if c.detail != delivery.None {
+		for _, room := range rooms {
+			receiver.Follow(delivery.Joined, presence.Pattern(room), c.detail)
+		}
 	}
+	c.wish.follow(receiver)
+	if len(c.revs) > 0 {
+		welcome.Revs = map[string]string{}
+		for room, how := range receiver.Resume(c.revs) {
+			welcome.Revs[string(room)] = string(how)
+		}
+	}
+	return welcome, receiver, nil
+}
+
+// open makes the link the guest's, and gives it a session, a new one or the one that
+// it had. It returns the rooms that the session is in.
+func (g *Gateway) open(l *link, c *greeting) (*wire.Welcome, []presence.RoomName, error) {
+	welcome := &wire.Welcome{Timings: timings(g.engine.Policy())}
+	if c.guest.operator {
+		l.guest = c.guest
+		return welcome, nil, nil
+	}
+	user := c.guest.person.User
+	if err := g.links.know(user); err != nil {
+		return nil, nil, err
+	}
+	welcome.User = string(user)
+	if !c.session {
+		l.guest = c.guest
+		return welcome, nil, nil
+	}
+	reply, err := g.do(c.in)
+	if err == nil {
+		g.links.carry(l, reply.Link)
+		// Had another link taken the session over before this one was known to carry
+		// it, the cut would have missed it.
+		_, err = g.do(presence.Beat{From: reply.Link})
+	}
+	if err != nil {
+		g.links.forget(user)
+		return nil, nil, err
+	}
+	l.guest = c.guest
 	welcome.Session, welcome.Key = string(reply.Link.Session), reply.Key
 	welcome.Link = uint32(reply.Link.Number)
 	welcome.Resumed, welcome.NotResumed = reply.Resumed, string(reply.NotResumed)
-	welcome.User = string(g.person.User)
 	for _, room := range reply.Rooms {
 		welcome.Rooms = append(welcome.Rooms, string(room))
 	}
-	return reply.Rooms, nil
+	return welcome, reply.Rooms, nil
 }
 
 // room checks that a room name is well-formed and granted.
-func (g guest) room(name string) (presence.RoomName, error) {
+func (g *guest) room(name string) (presence.RoomName, error) {
 	room, err := presence.ParseRoom(name)
 	if err != nil {
 		return "", err
@@ -155,72 +263,131 @@ func (g guest) room(name string) (presence.RoomName, error) {
 	return room, g.granted(presence.Pattern(room))
 }
 
-func (g guest) granted(pattern presence.Pattern) error {
+func (g *guest) granted(pattern presence.Pattern) error {
 	if g.operator || g.person.May(pattern) {
 		return nil
 	}
-	return &wire.Problem{Code: wire.CodeNotGranted, Field: "room", Value: string(pattern),
-		Detail: "the token does not grant this", Allowed: grantList(g.person.Rooms)}
+	return notGranted("room", string(pattern), grantList(g.person.Rooms, "room"))
 }
 
-func grantList(patterns []presence.Pattern) string {
-	if len(patterns) == 0 {
-		return "none: the token grants no room"
+func notGranted(field, value, allowed string) error {
+	return &wire.Problem{Code: wire.CodeNotGranted, Field: field, Value: wire.Shorten(value),
+		Detail: "the token does not grant this", Allowed: allowed}
+}
+
+// grantList is what a token grants, in words.
+func grantList[T ~string](grants []T, what string) string {
+	if len(grants) == 0 {
+		return "none: the token grants no " + what
 	}
-	list := ""
-	for i, pattern := range patterns {
-		if i > 0 {
-			list += ", "
+	texts := make([]string, len(grants))
+	for i, grant := range grants {
+		texts[i] = string(grant)
+	}
+	return strings.Join(texts, ", ")
+}
+
+// detailOf reads a detail; none is allowed only of rooms that one is in.
+func detailOf(text string, none bool) (delivery.Detail, error) {
+	allowed := "members, count"
+	switch {
+	case text == "" || text == wire.DetailMembers:
+		return delivery.AtMembers, nil
+	case text == wire.DetailCount:
+		return delivery.AtCount, nil
+	case none && text == wire.DetailNone:
+		return delivery.None, nil
+	case none:
+		allowed += ", none"
+	}
+	return delivery.None, &wire.Problem{Code: wire.CodeBadField, Field: "detail", Value: wire.Shorten(text),
+		Detail: "a room cannot be followed at this detail", Allowed: allowed}
+}
+
+// wishes checks what is asked to be watched, and notes it if all of it may be.
+func (g *guest) wishes(asked []wire.Watch) (wish, error) {
+	var w wish
+	watching := slices.Clone(g.watching)
+	for _, a := range asked {
+		if len(a.People) > 0 {
+			if a.Room != "" {
+				return w, &wire.Problem{Code: wire.CodeBadField, Field: "people", Value: wire.Shorten(a.Room),
+					Detail: "a watch is of a room or of people", Allowed: "room or people, not both"}
+			}
+			people, err := g.mayWatch(a.People)
+			if err != nil {
+				return w, err
+			}
+			w.people = append(w.people, people...)
+			continue
 		}
-		list += string(pattern)
-	}
-	return list
-}
-
-// watches checks what is asked to be watched, and notes it if all of it may be.
-func (g guest) watches(asked []wire.Watch) ([]watch, error) {
-	list := make([]watch, len(asked))
-	added := map[presence.Pattern]bool{}
-	for i, w := range asked {
-		pattern, err := presence.ParsePattern(w.Room)
+		pattern, err := presence.ParsePattern(a.Room)
 		if err != nil {
-			return nil, err
+			return w, err
 		}
 		if err := g.granted(pattern); err != nil {
+			return w, err
+		}
+		detail, err := detailOf(a.Detail, false)
+		if err != nil {
+			return w, err
+		}
+		w.watches = append(w.watches, watch{pattern, detail})
+		if !slices.Contains(watching, pattern) {
+			watching = append(watching, pattern)
+		}
+	}
+	if len(watching) > maxWatches {
+		return w, &wire.Problem{Code: wire.CodeTooManyWatches, Field: "watch",
+			Detail: "the link watches too much", Allowed: fmt.Sprintf("at most %d rooms and patterns", maxWatches)}
+	}
+	people := maps.Clone(g.people)
+	if people == nil && len(w.people) > 0 {
+		people = make(map[presence.UserID]struct{}, len(w.people))
+	}
+	for _, user := range w.people {
+		people[user] = struct{}{}
+	}
+	if len(people) > maxPeople {
+		return w, &wire.Problem{Code: wire.CodeTooManyWatches, Field: "people",
+			Detail: "the link watches too many people", Allowed: fmt.Sprintf("at most %d", maxPeople)}
+	}
+	g.watching, g.people = watching, people
+	return w, nil
+}
+
+func (g *guest) mayWatch(ids []string) ([]presence.UserID, error) {
+	people := make([]presence.UserID, len(ids))
+	for i, id := range ids {
+		people[i] = presence.UserID(id)
+		if err := presence.CheckUser(people[i]); err != nil {
 			return nil, err
 		}
-		detail := delivery.AtMembers
-		switch w.Detail {
-		case "", wire.DetailMembers:
-		case wire.DetailCount:
-			detail = delivery.AtCount
-		default:
-			return nil, &wire.Problem{Code: wire.CodeBadField, Field: "detail", Value: wire.Shorten(w.Detail),
-				Detail: "a room cannot be watched at this detail", Allowed: "members, count"}
-		}
-		list[i] = watch{pattern, detail}
-		if !g.watching[pattern] {
-			added[pattern] = true
+		if !g.operator && !g.person.MayWatch(people[i]) {
+			return nil, notGranted("people", id, grantList(g.person.People, "watching of people"))
 		}
 	}
-	if len(g.watching)+len(added) > maxWatches {
-		return nil, &wire.Problem{Code: wire.CodeTooManyWatches, Field: "watch",
-			Detail: "the link watches too much", Allowed: "at most 64 rooms and patterns"}
+	return people, nil
+}
+
+func (w wish) follow(r *delivery.Receiver) {
+	for _, watch := range w.watches {
+		r.Follow(delivery.Watched, watch.pattern, watch.detail)
 	}
-	for pattern := range added {
-		g.watching[pattern] = true
+	if len(w.people) > 0 {
+		r.FollowPeople(w.people)
 	}
-	return list, nil
 }
 
 func timings(p *presence.Policy) wire.Timings {
 	return wire.Timings{
-		BeatEvery:    p.BeatEvery.Milliseconds(),
-		Silence:      p.Silence().Milliseconds(),
-		GraceClosing: p.GraceClosing.Milliseconds(),
-		GraceLost:    p.GraceLost.Milliseconds(),
-		GraceHidden:  p.GraceHidden.Milliseconds(),
-		LongestGhost: p.LongestGhost().Milliseconds(),
-		IdleAfter:    p.IdleAfter.Milliseconds(),
+		BeatEvery:     p.BeatEvery.Milliseconds(),
+		Silence:       p.Silence().Milliseconds(),
+		GraceClosing:  p.GraceClosing.Milliseconds(),
+		GraceLost:     p.GraceLost.Milliseconds(),
+		GraceHidden:   p.GraceHidden.Milliseconds(),
+		LongestGhost:  p.LongestGhost().Milliseconds(),
+		IdleAfter:     p.IdleAfter.Milliseconds(),
+		TypingExpires: p.TypingExpires.Milliseconds(),
 	}
 }

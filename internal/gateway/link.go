@@ -8,38 +8,38 @@ import (
 	"sync"
 	"time"
 
-	"github.com/fasthttp/websocket"
-
 	"tovik.example/tovik/internal/delivery"
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/transport"
 	"tovik.example/tovik/wire"
 )
 
-const (
-	helloTimeout  = 5 * time.Second
-	writeTimeout  = 10 * time.Second // without progress on one frame: the client does not read
-	lingerTimeout = time.Second      // to let a client read why it was closed
-	maxOutbox     = 256              // answers that a client has not read; more, and it is closed
-)
-
-// link is one WebSocket connection.
+// link is one connection of a client, or for an event stream the present one. It is
+// the handler of its stream.
 type link struct {
 	gateway *Gateway
-	conn    *websocket.Conn
-	carries presence.LinkID // guarded by the registry; zero before hello and for operators
-	wake    chan struct{}   // holds one: there is something to write; a second says nothing more
+	stream  *transport.Stream
+	feed    *feed           // of an event stream; nil for a WebSocket
+	carries presence.LinkID // set once; zero before hello and without a session
+	address string
 
-	// Of the reading goroutine alone.
-	guest   guest
-	greeted bool
+	// Of the receiving side, one at a time.
+	guest  *guest // nil before hello
+	frames pace
+	excess pace
+	cues   pace
+	told   time.Time // when last told that it sends too much
+	post   *post     // the request that is carried out, of an event stream; else nil
 
-	// Of the writing goroutine alone.
+	// Of the writing side, one at a time.
+	asked bool // a beat request is among what is being written
+
+	mu       sync.Mutex
 	receiver *delivery.Receiver // nil before hello
-	asking   *time.Ticker       // for an operator's link: when to ask for a beat
-
-	mu      sync.Mutex
-	outbox  []outgoing
-	goodbye *goodbye // set once: after the outbox, the link closes
+	outbox   []outgoing
+	heard    time.Time // without a session: the last sign of life
+	wanted   time.Time // without a session: when it was last asked for one
+	ended    bool
 }
 
 // outgoing is a frame to write, with what is to be done right before and right
@@ -48,180 +48,156 @@ type link struct {
 type outgoing struct {
 	frame         []byte
 	before, after func()
+	beat          bool // it asks the session for a beat
 }
 
-type goodbye struct {
-	code   int
-	reason string
-}
-
-// serve carries the connection until it ends.
-func (l *link) serve() {
-	written := make(chan struct{})
-	go func() {
-		defer close(written)
-		l.write()
-	}()
-	l.read()
-	l.close(websocket.CloseNoStatusReceived, "")
-	<-written
-	_ = l.conn.Close()
-}
-
-// read handles frames until the connection fails. After the goodbye it only
-// empties the connection: closing it with unread data would take back what the
-// client has not read yet.
-func (l *link) read() {
-	_ = l.conn.SetReadDeadline(time.Now().Add(helloTimeout))
-	for {
-		if l.guest.operator && !l.closing() {
-			_ = l.conn.SetReadDeadline(time.Now().Add(l.gateway.operatorSilence()))
-		}
-		kind, reader, err := l.conn.NextReader()
-		if err != nil {
-			l.readFailed(err)
-			return
-		}
-		data, err := io.ReadAll(io.LimitReader(reader, wire.MaxFrame+1))
-		if err != nil {
-			l.readFailed(err)
-			return
-		}
-		if l.closing() {
-			continue
-		}
-		switch {
-		case len(data) > wire.MaxFrame:
-			l.fail(nil, &wire.Problem{Code: wire.CodeTooLarge, Detail: "the frame is too large", Allowed: "frames of at most 16384 bytes"},
-				websocket.CloseMessageTooBig)
-		case kind != websocket.TextMessage:
-			l.refuse(nil, &wire.Problem{Code: wire.CodeNotJSON, Detail: "the frame is binary", Allowed: "text frames, each one JSON object"})
-		default:
-			l.receive(data)
-		}
-	}
-}
-
-func (l *link) readFailed(err error) {
-	var timeout net.Error
-	if !errors.As(err, &timeout) || !timeout.Timeout() || l.closing() {
+// Receive implements [transport.Handler].
+func (l *link) Receive(data []byte, text bool) {
+	if !l.mayReceive() {
 		return
 	}
-	if !l.greeted {
-		l.refuse(nil, &wire.Problem{Code: wire.CodeHelloTimeout, Detail: "no valid hello came in time", Allowed: "a hello within 5 seconds"})
+	if !text {
+		l.refuse(nil, &wire.Problem{Code: wire.CodeNotJSON, Detail: "the frame is binary", Allowed: "text frames, each one JSON object"})
 		return
 	}
-	l.close(wire.CloseSilent, presence.ReasonSilent.String())
+	l.receive(data)
 }
 
-// write writes the outbox and what the receiver lacks, each time it is woken,
-// until the goodbye.
-func (l *link) write() {
-	defer l.stopAsking()
-	var frames [][]byte
-	for l.woken() {
-		l.mu.Lock()
-		outbox, bye := l.outbox, l.goodbye
-		l.outbox = nil
-		l.mu.Unlock()
-		for _, out := range outbox {
-			if out.before != nil {
-				out.before()
-			}
-			if !l.writeFrame(out.frame) {
-				return
-			}
-			if out.after != nil {
-				out.after()
-			}
-		}
-		if bye != nil {
-			l.sayGoodbye(bye)
-			return
-		}
-		if l.receiver == nil {
-			continue
-		}
-		frames = l.receiver.Next(frames[:0])
-		for _, frame := range frames {
-			if !l.writeFrame(frame) {
-				return
-			}
-		}
-		clear(frames)
+// MayWait implements [transport.Handler]: a hello may have to wait for the probe of
+// an older link.
+func (l *link) MayWait() bool { return l.guest == nil }
+
+// Control implements [transport.Handler].
+func (l *link) Control() { l.mayReceive() }
+
+// mayReceive keeps a client to its frame rate. What is too much is refused, with a
+// word about it each second; a client that does not mind is closed.
+func (l *link) mayReceive() bool {
+	now := time.Now()
+	if l.frames.take(now, frameRate) {
+		return true
 	}
-}
-
-// woken waits until there may be something to write. Meanwhile an operator's link
-// is asked for beats. It is false when the connection takes no more.
-func (l *link) woken() bool {
-	var ask <-chan time.Time
-	for {
-		if l.asking != nil {
-			ask = l.asking.C
-		}
-		select {
-		case <-l.wake:
-			return true
-		case <-ask:
-			if !l.writeFrame(beatFrame) {
-				return false
-			}
-		}
-	}
-}
-
-// ask begins to ask for beats. The core does that for sessions; an operator's
-// link has none, but must be known to be dead all the same.
-func (l *link) ask() { l.asking = time.NewTicker(l.gateway.engine.Policy().BeatEvery) }
-
-func (l *link) stopAsking() {
-	if l.asking != nil {
-		l.asking.Stop()
-	}
-}
-
-// writeFrame is false when the connection takes no more; then it is closed, for
-// the frame may have been cut.
-func (l *link) writeFrame(frame []byte) bool {
-	_ = l.conn.SetWriteDeadline(time.Now().Add(writeTimeout))
-	if err := l.conn.WriteMessage(websocket.TextMessage, frame); err != nil {
-		l.close(wire.CloseSlow, "slow")
-		_ = l.conn.Close()
+	if !l.excess.take(now, excessRate) {
+		l.stream.Finish(wire.CloseTooFast, wire.CodeTooFast)
 		return false
 	}
-	return true
-}
-
-func (l *link) sayGoodbye(bye *goodbye) {
-	if bye.code != websocket.CloseNoStatusReceived {
-		message := websocket.FormatCloseMessage(bye.code, bye.reason)
-		_ = l.conn.WriteControl(websocket.CloseMessage, message, time.Now().Add(lingerTimeout))
+	if now.Sub(l.told) >= time.Second {
+		l.told = now
+		l.fail(nil, tooFast("frames", frameRate), 0)
 	}
-	_ = l.conn.SetReadDeadline(time.Now().Add(lingerTimeout))
+	return false
 }
 
-// close lets the link end after what is in its outbox. Only the first call
-// counts. It never blocks.
-func (l *link) close(code int, reason string) {
+func tooFast(what string, r rate) *wire.Problem {
+	return &wire.Problem{Code: wire.CodeTooFast, Detail: "too many " + what + " came in a short time; this one was not carried out",
+		Allowed: rateText(what, r)}
+}
+
+// Broken implements [transport.Handler].
+func (l *link) Broken(code int, reason string) {
+	if code == transport.CloseTooLarge {
+		l.fail(nil, &wire.Problem{Code: wire.CodeTooLarge, Detail: "the frame is too large", Allowed: "frames of at most 16384 bytes"}, code)
+		return
+	}
+	l.stream.Finish(code, reason)
+}
+
+// Overdue implements [transport.Handler].
+func (l *link) Overdue() {
+	l.refuse(nil, &wire.Problem{Code: wire.CodeHelloTimeout, Detail: "no valid hello came in time", Allowed: "a hello within 5 seconds"})
+}
+
+// Fetch implements [transport.Handler].
+func (l *link) Fetch(frames [][]byte) ([][]byte, bool) {
+	if l.feed != nil {
+		return l.feed.fetch(l, frames)
+	}
+	frames, receiver := l.fetchOutbox(frames)
+	if receiver == nil {
+		return frames, false
+	}
+	return receiver.Next(frames)
+}
+
+// fetchOutbox appends what is in the outbox. The receiver is nil when nothing more
+// is to be delivered.
+func (l *link) fetchOutbox(frames [][]byte) ([][]byte, *delivery.Receiver) {
 	l.mu.Lock()
-	if l.goodbye == nil {
-		l.goodbye = &goodbye{code, reason}
-	}
+	outbox, receiver := l.outbox, l.receiver
+	l.outbox = nil
 	l.mu.Unlock()
-	l.notify()
+	for _, out := range outbox {
+		if out.before != nil {
+			out.before()
+		}
+		frames = append(frames, out.frame)
+		l.asked = l.asked || out.beat
+		if out.after != nil {
+			out.after()
+		}
+	}
+	if l.stream.Finishing() {
+		return frames, nil
+	}
+	return frames, receiver
 }
 
-func (l *link) closing() bool {
+// Wrote implements [transport.Handler]. Silence counts from a request that was
+// really written.
+func (l *link) Wrote() {
+	if l.asked {
+		l.asked = false
+		_, _ = l.gateway.do(presence.BeatWritten{To: l.carries}) // never refused
+	}
+}
+
+// Ended implements [transport.Handler].
+func (l *link) Ended(err error) {
+	if transport.IsTimeout(err) && !l.stream.Finishing() {
+		l.gateway.log.Info("a link did not read and was closed", "session", l.carries.Session, "address", l.address,
+			"after", l.gateway.limits.SlowAfter)
+	} else if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, net.ErrClosed) {
+		l.gateway.log.Debug("a link broke", "session", l.carries.Session, "error", err)
+	}
+	l.letGo()
+	l.gateway.links.remove(l)
+}
+
+// letGo ends what the link follows, and lets the core know that it is gone.
+func (l *link) letGo() {
 	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.goodbye != nil
+	l.ended = true
+	receiver := l.receiver
+	l.mu.Unlock()
+	if l.feed != nil {
+		l.gateway.feeds.detach(l.feed, l)
+	} else if receiver != nil {
+		receiver.Close()
+	}
+	if l.carries != (presence.LinkID{}) {
+		_, _ = l.gateway.do(presence.LinkLost{Link: l.carries}) // never refused
+	}
 }
 
-func (l *link) notify() {
-	select {
-	case l.wake <- struct{}{}:
-	default:
+// greet makes the receiver the link's, and puts the answer to hello before all that
+// it gives.
+func (l *link) greet(receiver *delivery.Receiver, answer []byte) {
+	l.mu.Lock()
+	l.receiver = receiver
+	l.outbox = append(l.outbox, outgoing{frame: answer})
+	l.heard, l.wanted = time.Now(), time.Now()
+	ended := l.ended
+	l.mu.Unlock()
+	if ended {
+		receiver.Close()
+		return
+	}
+	l.wake()
+}
+
+func (l *link) wake() {
+	if l.stream != nil { // an event stream has none until it is carried
+		l.stream.Wake()
 	}
 }
 
@@ -230,48 +206,81 @@ func (l *link) notify() {
 func (l *link) send(out outgoing) {
 	l.mu.Lock()
 	full := len(l.outbox) >= maxOutbox
-	if !full && l.goodbye == nil {
+	if !full && !l.ended {
 		l.outbox = append(l.outbox, out)
 	}
 	l.mu.Unlock()
 	if full {
-		l.close(wire.CloseSlow, "slow")
+		l.stream.Finish(wire.CloseSlow, "slow")
 		return
 	}
-	l.notify()
+	l.wake()
 }
 
-func (l *link) askBeat(id presence.LinkID) {
-	l.send(outgoing{frame: beatFrame, after: func() {
-		_, _ = l.gateway.do(presence.BeatWritten{To: id}) // never refused
-	}})
+// offer sends a frame that may be lost, and tells whether it was taken.
+func (l *link) offer(frame []byte) bool {
+	l.mu.Lock()
+	taken := len(l.outbox) < maxUnreadCues && !l.ended
+	if taken {
+		l.outbox = append(l.outbox, outgoing{frame: frame})
+	}
+	l.mu.Unlock()
+	if taken {
+		l.wake()
+	}
+	return taken
+}
+
+func (l *link) finish(code int, reason string) {
+	if l.stream != nil {
+		l.stream.Finish(code, reason)
+	}
 }
 
 // answer says that a request was carried out.
-func (l *link) answer(id wire.ID, welcome *wire.Welcome, before, after func()) {
-	l.send(outgoing{before: before, after: after,
-		frame: encode(wire.Answer{Type: wire.TypeAnswer, Re: id, Welcome: welcome})})
+func (l *link) answer(id wire.ID, before, after func()) {
+	l.reply(wire.Answer{Re: id}, before, after)
+}
+
+func (l *link) reply(answer wire.Answer, before, after func()) {
+	answer.Type = wire.TypeAnswer
+	out := outgoing{before: before, after: after, frame: encode(answer)}
+	if l.post == nil {
+		l.send(out)
+		return
+	}
+	l.post.answer = out.frame
+	for _, act := range []func(){before, after} {
+		if act != nil {
+			act()
+		}
+	}
 }
 
 // refuse says that a request was not carried out. Before hello, that is the end
 // of the link.
-func (l *link) refuse(id wire.ID, err error) {
-	l.fail(id, err, 0)
-}
+func (l *link) refuse(id wire.ID, err error) { l.fail(id, err, 0) }
 
 func (l *link) fail(id wire.ID, err error, code int) {
-	problem := ProblemOf(err)
-	if problem.Code == wire.CodeInternal {
-		l.gateway.log.Error("request failed", "error", err)
+	if l.post != nil {
+		l.post.err = err
+		return
 	}
-	l.send(outgoing{frame: encode(wire.ErrorFrame{Type: wire.TypeError, Re: id, Problem: *problem,
-		Help: wire.HelpPath(problem.Code)})})
-	if code == 0 && !l.greeted {
+	l.send(outgoing{frame: l.gateway.errorFrame(id, err)})
+	if code == 0 && l.guest == nil {
 		code = wire.CloseRefused
 	}
 	if code != 0 {
-		l.close(code, problem.Code)
+		l.finish(code, ProblemOf(err).Code)
 	}
+}
+
+func (g *Gateway) errorFrame(id wire.ID, err error) []byte {
+	problem := ProblemOf(err)
+	if problem.Code == wire.CodeInternal {
+		g.log.Error("request failed", "error", err)
+	}
+	return encode(wire.ErrorFrame{Type: wire.TypeError, Re: id, Problem: *problem, Help: wire.HelpPath(problem.Code)})
 }
 
 var beatFrame = encode(wire.Beat{Type: wire.TypeBeat})
@@ -297,5 +306,5 @@ func closeFor(reason presence.Reason) int {
 	case presence.ReasonRemoved, presence.ReasonBye:
 		return wire.CloseEnded
 	}
-	return websocket.CloseGoingAway
+	return transport.CloseGoingAway
 }

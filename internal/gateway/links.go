@@ -2,44 +2,64 @@ package gateway
 
 import (
 	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
 	"sync"
 	"time"
 
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/transport"
 	"tovik.example/tovik/wire"
+)
+
+const (
+	restarts   = "the service restarts"
+	sweepEvery = time.Second
+	// comingBack is how many links a second a restarted service should have to take.
+	comingBack = 2000
 )
 
 // Links knows all links of the service. It is the [engine.Links] that carries
 // out what the core wants done about them. The zero value is not ready; use
 // NewLinks.
 type Links struct {
-	mu       sync.Mutex
-	all      map[*link]struct{}
-	carriers map[presence.SessionID]*link // the newest link of each session
-	draining bool
-	empty    chan struct{} // closed when draining and no link is left
+	limits Limits // set by New
+
+	mu        sync.Mutex
+	all       map[*link]struct{}
+	carriers  map[presence.SessionID]*link // the newest link of each session
+	loose     map[*link]struct{}           // links that the core does not see to: without a session, or event streams
+	byAddress map[string]int
+	byPerson  map[presence.UserID]int
+	strangers int // that have not said hello
+	draining  bool
+	empty     chan struct{} // closed when draining and no link is left
 }
 
 // NewLinks returns an empty registry.
 func NewLinks() *Links {
 	return &Links{
-		all:      map[*link]struct{}{},
-		carriers: map[presence.SessionID]*link{},
-		empty:    make(chan struct{}),
+		all:       map[*link]struct{}{},
+		carriers:  map[presence.SessionID]*link{},
+		loose:     map[*link]struct{}{},
+		byAddress: map[string]int{},
+		byPerson:  map[presence.UserID]int{},
+		empty:     make(chan struct{}),
 	}
 }
 
 // AskBeat implements [engine.Links].
 func (s *Links) AskBeat(id presence.LinkID) {
 	if l := s.carrier(id); l != nil {
-		l.askBeat(id)
+		l.send(outgoing{frame: beatFrame, beat: true})
 	}
 }
 
 // Cut implements [engine.Links].
 func (s *Links) Cut(id presence.LinkID, reason presence.Reason) {
 	if l := s.carrier(id); l != nil {
-		l.close(closeFor(reason), reason.String())
+		l.finish(closeFor(reason), reason.String())
 	}
 }
 
@@ -50,11 +70,29 @@ func (s *Links) WarnExpiry(id presence.LinkID, expires time.Time) {
 	}
 }
 
+// carrier finds the link that carries a session now, if it is the one of this id.
 func (s *Links) carrier(id presence.LinkID) *link {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if l := s.carriers[id.Session]; l != nil && l.carries == id {
 		return l
+	}
+	return nil
+}
+
+// mayOpen tells whether an address may open one more link now. Its error is a
+// [*wire.Problem].
+func (s *Links) mayOpen(address string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	switch {
+	case s.draining:
+		return &wire.Problem{Code: wire.CodeNotReady, Detail: "the service is stopping"}
+	case s.byAddress[address] >= s.limits.PerAddress:
+		return &wire.Problem{Code: wire.CodeTooManyLinks, Detail: "this network address has too many links", Field: "address", Value: address,
+			Allowed: fmt.Sprintf("at most %d at once", s.limits.PerAddress)}
+	case s.strangers >= s.limits.BeforeHello:
+		return &wire.Problem{Code: wire.CodeBusy, Detail: "too many links have not said hello yet", Allowed: "another try in a second"}
 	}
 	return nil
 }
@@ -67,7 +105,50 @@ func (s *Links) add(l *link) bool {
 		return false
 	}
 	s.all[l] = struct{}{}
+	s.byAddress[l.address]++
+	if l.guest == nil {
+		s.strangers++
+	}
+	if l.feed != nil {
+		s.loose[l] = struct{}{}
+	}
 	return true
+}
+
+// know counts a link that says hello as the person's. Its error is a
+// [*wire.Problem].
+func (s *Links) know(user presence.UserID) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.byPerson[user] >= s.limits.PerPerson {
+		return &wire.Problem{Code: wire.CodeTooManyLinks, Detail: "this person has too many links", Field: "user", Value: string(user),
+			Allowed: fmt.Sprintf("at most %d at once", s.limits.PerPerson)}
+	}
+	s.byPerson[user]++
+	return nil
+}
+
+// forget takes back what know has counted.
+func (s *Links) forget(user presence.UserID) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	decrease(s.byPerson, user)
+}
+
+// introduced notes that a link has said hello.
+func (s *Links) introduced(l *link) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.strangers--
+	if l.carries == (presence.LinkID{}) {
+		s.loose[l] = struct{}{}
+	}
+}
+
+func decrease[K comparable](counts map[K]int, key K) {
+	if counts[key]--; counts[key] <= 0 {
+		delete(counts, key)
+	}
 }
 
 // carry notes that a session is carried by the link from now on, unless it has a
@@ -85,6 +166,13 @@ func (s *Links) remove(l *link) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	delete(s.all, l)
+	delete(s.loose, l)
+	decrease(s.byAddress, l.address)
+	if l.guest == nil {
+		s.strangers--
+	} else if !l.guest.operator {
+		decrease(s.byPerson, l.guest.person.User)
+	}
 	if s.carriers[l.carries.Session] == l {
 		delete(s.carriers, l.carries.Session)
 	}
@@ -93,26 +181,90 @@ func (s *Links) remove(l *link) {
 	}
 }
 
-// Draining tells whether new links are refused.
-func (s *Links) Draining() bool {
+// drop takes back what a link was counted for that never got a connection.
+func (s *Links) drop(l *link) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.draining
+	decrease(s.byPerson, l.guest.person.User)
+	if s.carriers[l.carries.Session] == l {
+		delete(s.carriers, l.carries.Session)
+	}
 }
 
-// Drain refuses new links, tells each link that the service goes away, and waits
-// until all are closed or ctx is over; then it cuts those that are left. It is
-// called once.
-func (s *Links) Drain(ctx context.Context, code int, reason string) {
+// Len is how many links there are.
+func (s *Links) Len() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return len(s.all)
+}
+
+// eachLoose calls with every link without a session or event stream, unlocked.
+func (s *Links) eachLoose(call func(*link)) {
+	s.mu.Lock()
+	links := make([]*link, 0, len(s.loose))
+	for l := range s.loose {
+		links = append(links, l)
+	}
+	s.mu.Unlock()
+	for _, l := range links {
+		call(l)
+	}
+}
+
+// sweep asks links without a session for beats and closes those that do not answer,
+// which the core does for sessions; and lets a word pass over event streams, so that
+// nobody on the way takes them for dead.
+func (g *Gateway) sweep(now time.Time) {
+	p := g.engine.Policy()
+	g.tickets.expire(now)
+	g.links.eachLoose(func(l *link) {
+		if l.stream == nil {
+			return
+		}
+		l.mu.Lock()
+		quiet, waits := now.Sub(l.heard), now.Sub(l.wanted) >= p.BeatEvery
+		if waits {
+			l.wanted = now
+		}
+		l.mu.Unlock()
+		switch {
+		case l.feed != nil:
+			if waits {
+				l.stream.Comment()
+			}
+		case quiet > p.BeatEvery+p.Silence(): // it was asked in that time
+			l.finish(wire.CloseSilent, presence.ReasonSilent.String())
+		case waits && quiet >= p.BeatEvery:
+			l.send(outgoing{frame: beatFrame})
+		}
+	})
+}
+
+// Drain refuses new links, tells each link that the service goes away and when to
+// come back, and waits until all are closed or ctx is over; then it cuts those that
+// are left. Returns are spread out over at most the time given. It is called once.
+func (s *Links) Drain(ctx context.Context, most time.Duration) {
 	s.mu.Lock()
 	s.draining = true
 	if len(s.all) == 0 {
 		close(s.empty)
 	}
+	links := make([]*link, 0, len(s.all))
 	for l := range s.all {
-		l.close(code, reason)
+		links = append(links, l)
 	}
 	s.mu.Unlock()
+	spread := min(most, time.Duration(len(links))*time.Second/comingBack)
+	for _, l := range links {
+		l.mu.Lock()
+		greeted := l.receiver != nil
+		l.mu.Unlock()
+		if greeted {
+			after := time.Duration(rand.Float64() * float64(spread))
+			l.send(outgoing{frame: encode(wire.Moving{Type: wire.TypeMoving, After: after.Milliseconds()})})
+		}
+		l.finish(transport.CloseServiceRestart, restarts)
+	}
 	select {
 	case <-s.empty:
 		return
@@ -120,7 +272,7 @@ func (s *Links) Drain(ctx context.Context, code int, reason string) {
 	}
 	s.mu.Lock()
 	for l := range s.all {
-		_ = l.conn.Close()
+		l.stream.Abort(errors.New(restarts))
 	}
 	s.mu.Unlock()
 	<-s.empty

@@ -7,16 +7,14 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-
-	"github.com/fasthttp/websocket"
+	"time"
 
 	"tovik.example/tovik/internal/delivery"
+	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/transport"
 	"tovik.example/tovik/wire"
 )
-
-// maxWatches is how many rooms and patterns one link may watch.
-const maxWatches = 64
 
 // handlers of the requests that come after hello, by type.
 var handlers = map[string]func(*link, wire.Request) error{
@@ -30,7 +28,12 @@ var handlers = map[string]func(*link, wire.Request) error{
 	wire.TypePage:     (*link).page,
 	wire.TypeRenew:    (*link).renew,
 	wire.TypeBye:      (*link).bye,
-	wire.TypeClosing:  (*link).closingFrame,
+	wire.TypeClosing:  (*link).closing,
+	wire.TypeTyping:   (*link).typing,
+	wire.TypeSent:     (*link).sent,
+	wire.TypeStatus:   (*link).status,
+	wire.TypeCue:      (*link).cue,
+	wire.TypeMembers:  (*link).members,
 }
 
 var requestTypes = func() string {
@@ -44,11 +47,16 @@ var requestTypes = func() string {
 
 // receive carries out one frame of the client, or says why not.
 func (l *link) receive(data []byte) {
+	if l.guest != nil && l.carries == (presence.LinkID{}) {
+		l.mu.Lock()
+		l.heard = time.Now()
+		l.mu.Unlock()
+	}
 	var head struct {
 		Type *string `json:"type"`
 		ID   wire.ID `json:"id"`
 	}
-	if err := decode(data, &head); err != nil {
+	if err := Decode(data, &head); err != nil {
 		l.refuse(nil, err)
 		return
 	}
@@ -74,12 +82,12 @@ func (l *link) dispatch(name *string, id wire.ID, data []byte) error {
 	case !ok:
 		return &wire.Problem{Code: wire.CodeUnknownType, Field: "type", Value: wire.Shorten(*name),
 			Detail: "no request has this type", Allowed: requestTypes}
-	case !l.greeted:
+	case l.guest == nil:
 		return &wire.Problem{Code: wire.CodeHelloFirst, Field: "type", Value: *name,
 			Detail: "the first frame of a link must be hello", Allowed: wire.TypeHello}
 	}
 	var request wire.Request
-	if err := decode(data, &request); err != nil {
+	if err := Decode(data, &request); err != nil {
 		return err
 	}
 	return handle(l, request)
@@ -89,7 +97,7 @@ func (l *link) dispatch(name *string, id wire.ID, data []byte) error {
 func (l *link) session() (presence.LinkID, error) {
 	if l.carries == (presence.LinkID{}) {
 		return presence.LinkID{}, &wire.Problem{Code: wire.CodeWatchOnly,
-			Detail: "this link has an operator's key and no session", Allowed: "watch, unwatch, beat, bye"}
+			Detail: "this link has no session", Allowed: "watch, unwatch, members, beat, bye"}
 	}
 	return l.carries, nil
 }
@@ -103,11 +111,19 @@ func (l *link) join(r wire.Request) error {
 	if err != nil {
 		return err
 	}
+	detail, err := detailOf(r.Detail, true)
+	if err != nil {
+		return err
+	}
 	if _, err := l.gateway.do(presence.Join{From: from, Room: room}); err != nil {
 		return err
 	}
-	l.answer(r.ID, nil, nil, func() {
-		l.receiver.Follow(delivery.Joined, presence.Pattern(room), delivery.AtMembers)
+	l.answer(r.ID, nil, func() {
+		if detail == delivery.None {
+			l.receiver.Unfollow(delivery.Joined, presence.Pattern(room))
+		} else {
+			l.receiver.Follow(delivery.Joined, presence.Pattern(room), detail)
+		}
 	})
 	return nil
 }
@@ -124,50 +140,101 @@ func (l *link) leave(r wire.Request) error {
 	if _, err := l.gateway.do(presence.Leave{From: from, Room: room}); err != nil {
 		return err
 	}
-	l.answer(r.ID, nil, func() { l.receiver.Unfollow(delivery.Joined, presence.Pattern(room)) }, nil)
+	l.answer(r.ID, func() { l.receiver.Unfollow(delivery.Joined, presence.Pattern(room)) }, nil)
 	return nil
 }
 
 func (l *link) watch(r wire.Request) error {
-	watches, err := l.guest.watches([]wire.Watch{{Room: r.Room, Detail: r.Detail}})
+	wish, err := l.guest.wishes([]wire.Watch{{Room: r.Room, Detail: r.Detail, People: r.People}})
 	if err != nil {
 		return err
 	}
-	l.heard()
-	l.answer(r.ID, nil, nil, func() { l.follow(watches) })
+	if err := l.hears(); err != nil {
+		return err
+	}
+	l.answer(r.ID, nil, func() { wish.follow(l.receiver) })
 	return nil
 }
 
 func (l *link) unwatch(r wire.Request) error {
+	if len(r.People) > 0 {
+		return l.unwatchPeople(r)
+	}
 	pattern, err := presence.ParsePattern(r.Room)
 	if err != nil {
 		return err
 	}
-	if !l.guest.watching[pattern] {
-		return &wire.Problem{Code: wire.CodeNotWatching, Field: "room", Value: r.Room,
-			Detail: "the link does not watch this", Allowed: "a room or pattern as a watch named it"}
+	i := slices.Index(l.guest.watching, pattern)
+	if i < 0 {
+		return notWatching("room", r.Room, "a room or pattern as a watch named it")
 	}
-	delete(l.guest.watching, pattern)
-	l.heard()
-	l.answer(r.ID, nil, func() { l.receiver.Unfollow(delivery.Watched, pattern) }, nil)
+	if err := l.hears(); err != nil {
+		return err
+	}
+	l.guest.watching = slices.Delete(l.guest.watching, i, i+1)
+	l.answer(r.ID, func() { l.receiver.Unfollow(delivery.Watched, pattern) }, nil)
 	return nil
 }
 
-func (l *link) follow(watches []watch) {
-	for _, w := range watches {
-		l.receiver.Follow(delivery.Watched, w.pattern, w.detail)
+func (l *link) unwatchPeople(r wire.Request) error {
+	users := make([]presence.UserID, len(r.People))
+	for i, id := range r.People {
+		users[i] = presence.UserID(id)
+		if _, ok := l.guest.people[users[i]]; !ok {
+			return notWatching("people", id, "people whom a watch named")
+		}
 	}
+	if err := l.hears(); err != nil {
+		return err
+	}
+	for _, user := range users {
+		delete(l.guest.people, user)
+	}
+	l.answer(r.ID, func() { l.receiver.UnfollowPeople(users) }, nil)
+	return nil
+}
+
+func notWatching(field, value, allowed string) error {
+	return &wire.Problem{Code: wire.CodeNotWatching, Field: field, Value: wire.Shorten(value),
+		Detail: "the link does not watch this", Allowed: allowed}
+}
+
+// members answers with a page of a room that the link may follow at members.
+func (l *link) members(r wire.Request) error {
+	room, err := l.guest.room(r.Room)
+	if err != nil {
+		return err
+	}
+	revision, ok := engine.ParseRevision(r.Rev)
+	if !ok {
+		return badRevision("rev", r.Rev)
+	}
+	if r.Limit == 0 {
+		r.Limit = pageSize
+	}
+	if r.Limit < 1 || r.Limit > maxPage {
+		return &wire.Problem{Code: wire.CodeBadField, Field: "limit", Value: fmt.Sprint(r.Limit),
+			Detail: "the limit of a page cannot be this", Allowed: fmt.Sprintf("a whole number from 1 to %d", maxPage)}
+	}
+	if err := l.hears(); err != nil {
+		return err
+	}
+	page, ok := l.gateway.hub.Page(engine.Topic{Room: room, View: l.guest.view()}, revision, presence.UserID(r.After), r.Limit)
+	if !ok {
+		return &wire.Problem{Code: wire.CodeOldRevision, Field: "rev", Value: wire.Shorten(r.Rev),
+			Detail: "the room is no longer known at this revision", Allowed: "the first page again, without rev"}
+	}
+	l.reply(wire.Answer{Re: r.ID, Members: &page}, nil, nil)
+	return nil
 }
 
 // beat is the answer to a beat request, and gets none itself unless it has an id.
 func (l *link) beat(r wire.Request) error {
-	if from, err := l.session(); err == nil {
-		if _, err := l.gateway.do(presence.Beat{From: from}); err != nil {
-			return err
-		}
+	if err := l.hears(); err != nil {
+		return err
 	}
 	if r.ID != nil {
-		l.answer(r.ID, nil, nil, nil)
+		l.answer(r.ID, nil, nil)
 	}
 	return nil
 }
@@ -181,7 +248,7 @@ func (l *link) tell(r wire.Request, in func(presence.LinkID) presence.Input) err
 	if _, err := l.gateway.do(in(from)); err != nil {
 		return err
 	}
-	l.answer(r.ID, nil, nil, nil)
+	l.answer(r.ID, nil, nil)
 	return nil
 }
 
@@ -221,12 +288,53 @@ func (l *link) renew(r wire.Request) error {
 	return err
 }
 
-// heard tells the core of a sign of life that is no input of its own. That the
-// link may be an older one by now is seen to by the cut that is on its way.
-func (l *link) heard() {
+// hears notes a sign of life that is no input of its own.
+func (l *link) hears() error {
 	if from, err := l.session(); err == nil {
-		_, _ = l.gateway.do(presence.Beat{From: from})
+		_, err := l.gateway.do(presence.Beat{From: from})
+		return err
 	}
+	return nil // receive has noted it
+}
+
+func (l *link) typing(r wire.Request) error {
+	return l.tell(r, func(from presence.LinkID) presence.Input {
+		return presence.Typing{From: from, Room: presence.RoomName(r.Room), Number: reportNumber(r), On: r.On == nil || *r.On}
+	})
+}
+
+func (l *link) sent(r wire.Request) error {
+	return l.tell(r, func(from presence.LinkID) presence.Input {
+		return presence.Sent{From: from, Room: presence.RoomName(r.Room), Number: reportNumber(r)}
+	})
+}
+
+// reportNumber is the number of a typing report. A client that numbers none has them
+// taken in the order in which they come.
+func reportNumber(r wire.Request) uint64 {
+	if r.Number > 0 {
+		return r.Number
+	}
+	return uint64(time.Now().UnixNano())
+}
+
+// status sets what others see of the person, for all their sessions.
+func (l *link) status(r wire.Request) error {
+	if _, err := l.session(); err != nil {
+		return err
+	}
+	if err := l.hears(); err != nil {
+		return err
+	}
+	in := presence.SetStatus{User: l.guest.person.User, Status: presence.Status(r.Status), Note: r.Note}
+	if r.Until != nil {
+		in.Until = r.Until.UnixMilli()
+	}
+	if _, err := l.gateway.do(in); err != nil {
+		return err
+	}
+	l.answer(r.ID, nil, nil)
+	return nil
 }
 
 func (l *link) bye(r wire.Request) error {
@@ -235,12 +343,12 @@ func (l *link) bye(r wire.Request) error {
 			return err
 		}
 	}
-	l.answer(r.ID, nil, nil, nil)
-	l.close(websocket.CloseNormalClosure, wire.TypeBye)
+	l.answer(r.ID, nil, nil)
+	l.finish(transport.CloseNormal, wire.TypeBye)
 	return nil
 }
 
-func (l *link) closingFrame(r wire.Request) error {
+func (l *link) closing(r wire.Request) error {
 	from, err := l.session()
 	if err != nil {
 		return err
@@ -248,27 +356,27 @@ func (l *link) closingFrame(r wire.Request) error {
 	if _, err := l.gateway.do(presence.Closing{From: from}); err != nil {
 		return err
 	}
-	l.answer(r.ID, nil, nil, nil)
-	l.close(wire.CloseClosing, wire.TypeClosing)
+	l.answer(r.ID, nil, nil)
+	l.finish(wire.CloseClosing, wire.TypeClosing)
 	return nil
 }
 
-// decode reads one JSON object. Its error is a problem that names what is wrong.
-func decode(data []byte, into any) error {
+// Decode reads one JSON object. Its error is a problem that names what is wrong.
+func Decode(data []byte, into any) error {
 	err := json.Unmarshal(data, into)
 	var mismatch *json.UnmarshalTypeError
 	switch {
 	case err == nil && !bytes.HasPrefix(bytes.TrimLeft(data, " \t\r\n"), []byte("{")):
-		return notJSON("the frame is JSON, but no object")
+		return notJSON("this is JSON, but no object")
 	case err == nil:
 		return nil
 	case errors.As(err, &mismatch) && mismatch.Field == "":
-		return notJSON(fmt.Sprintf("the frame is a JSON %s, not an object", mismatch.Value))
+		return notJSON(fmt.Sprintf("this is a JSON %s, not an object", mismatch.Value))
 	case errors.As(err, &mismatch):
 		return &wire.Problem{Code: wire.CodeBadField, Field: mismatch.Field, Value: mismatch.Value,
 			Detail: "the field has a value of the wrong kind", Allowed: "a " + kindName(mismatch.Type.Kind().String())}
 	}
-	return notJSON("the frame is not JSON: " + err.Error())
+	return notJSON("this is not JSON: " + err.Error())
 }
 
 func notJSON(detail string) error {

@@ -59,7 +59,12 @@ func (a *API) App() *fiber.App {
 	app.Get("/readyz", a.readyz)
 
 	app.Get("/v1/link", func(c fiber.Ctx) error { return a.gateway.Upgrade(c.RequestCtx()) })
+	app.Get("/v1/feed", a.feed)
+	app.Post("/v1/tickets", a.ticket)
 	app.Post("/v1/closing", a.closing)
+	app.Put("/v1/sessions/:session", a.beat)
+	app.Delete("/v1/sessions/:session", a.bye)
+	app.Post("/v1/sessions/:session/links/:link", a.post)
 	app.Get("/v1/rooms", a.operator, a.rooms)
 	app.Get("/v1/rooms/:room", a.operator, a.room)
 	app.Get("/v1/rooms/:room/count", a.operator, a.room)
@@ -73,21 +78,24 @@ func (a *API) App() *fiber.App {
 
 // operator lets a request pass that carries the operator key (RFC 6750 §2.1).
 func (a *API) operator(c fiber.Ctx) error {
-	scheme, key, _ := strings.Cut(c.Get(fiber.HeaderAuthorization), " ")
-	if !strings.EqualFold(scheme, "Bearer") {
-		key = ""
-	}
-	if err := a.key.Check(strings.TrimSpace(key)); err != nil {
-		c.Set(fiber.HeaderWWWAuthenticate, `Bearer realm="tovik"`)
+	if err := a.key.Check(bearer(c)); err != nil {
 		return err
 	}
 	c.Set(fiber.HeaderCacheControl, "no-store")
 	return c.Next()
 }
 
+// bearer returns what the Authorization header has after Bearer, or nothing.
+func bearer(c fiber.Ctx) string {
+	scheme, key, _ := strings.Cut(c.Get(fiber.HeaderAuthorization), " ")
+	if !strings.EqualFold(scheme, "Bearer") {
+		return ""
+	}
+	return strings.TrimSpace(key)
+}
+
 func (a *API) readyz(c fiber.Ctx) error {
 	if !a.ready.Load() {
-		c.Set(fiber.HeaderRetryAfter, "1")
 		return &wire.Problem{Code: wire.CodeNotReady, Detail: "the service is starting or stopping"}
 	}
 	return c.JSON(fiber.Map{"status": "ready"})
@@ -103,8 +111,14 @@ func (a *API) fail(c fiber.Ctx, err error) error {
 	if problem.Code == wire.CodeInternal {
 		a.log.Error("request failed", "method", c.Method(), "path", c.Path(), "error", err)
 	}
-	if explanation.Status == fiber.StatusUpgradeRequired {
+	switch explanation.Status {
+	case fiber.StatusUpgradeRequired:
 		c.Set(fiber.HeaderUpgrade, "websocket")
+		c.Set("Sec-WebSocket-Version", "13")
+	case fiber.StatusUnauthorized:
+		c.Set(fiber.HeaderWWWAuthenticate, `Bearer realm="tovik"`)
+	case fiber.StatusTooManyRequests, fiber.StatusServiceUnavailable:
+		c.Set(fiber.HeaderRetryAfter, "1")
 	}
 	return c.Status(explanation.Status).JSON(wire.Document{
 		Type: wire.HelpPath(problem.Code), Title: explanation.Title, Status: explanation.Status,

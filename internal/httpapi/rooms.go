@@ -1,7 +1,6 @@
 package httpapi
 
 import (
-	"encoding/json"
 	"slices"
 	"strconv"
 
@@ -71,8 +70,8 @@ func (a *API) members(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
-	snapshot, ok := a.engine.Snapshot(engine.Topic{Room: room, View: presence.Full})
-	if !ok {
+	snapshot := a.engine.SnapshotNow(engine.Topic{Room: room, View: presence.Full})
+	if !snapshot.Exists {
 		return unknownRoom(room)
 	}
 	return c.JSON(delivery.Document(snapshot))
@@ -81,19 +80,4 @@ func (a *API) members(c fiber.Ctx) error {
 func unknownRoom(room presence.RoomName) error {
 	return &wire.Problem{Code: wire.CodeUnknownRoom, Field: "room", Value: string(room),
 		Detail: "nobody is in a room of this name", Allowed: "a room that GET /v1/rooms lists"}
-}
-
-// closing takes a page's note that it is going away. A beacon can send no
-// header, so the note itself carries the session's key, as text/plain.
-func (a *API) closing(c fiber.Ctx) error {
-	var note wire.ClosingNote
-	if err := json.Unmarshal(c.Body(), &note); err != nil {
-		return &wire.Problem{Code: wire.CodeNotJSON, Detail: "the body is not the JSON of a closing note",
-			Allowed: `{"session":"…","key":"…","nonce":"…"}`}
-	}
-	answer, err := a.gateway.Closed(note)
-	if err != nil {
-		return err
-	}
-	return c.JSON(answer)
 }

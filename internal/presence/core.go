@@ -50,6 +50,8 @@ func (c *Core) Apply(at Instant, in Input, out *Effects) (Reply, error) {
 		return c.hello(now, in, out)
 	case ClosingBeacon:
 		return c.closingBeacon(now, in, out), nil
+	case ByeNote:
+		return c.byeNote(now, in, out), nil
 	case BeatWritten:
 		c.beatWritten(now, in.To)
 	case LinkLost:

@@ -62,6 +62,18 @@ func (c *Core) closingBeacon(now reading, in ClosingBeacon, out *Effects) Reply 
 	return Reply{}
 }
 
+// byeNote ends a session at its holder's word. A wrong key is answered like a session
+// that is not there.
+func (c *Core) byeNote(now reading, in ByeNote, out *Effects) Reply {
+	s := c.sessions[in.Session]
+	if s == nil || !s.key.is(in.Key) {
+		return Reply{Stale: true}
+	}
+	s.hears(now)
+	c.endByForce(now, s, ReasonBye, out)
+	return Reply{}
+}
+
 // expire cuts the link of a session whose token has expired. The session gets its
 // grace; a valid token of the same person brings it back.
 func (c *Core) expire(now reading, s *session, out *Effects) {

@@ -121,6 +121,13 @@ type ClosingBeacon struct {
 	Nonce   string
 }
 
+// ByeNote ends a session by another way than its link, and proves itself with the
+// resume key.
+type ByeNote struct {
+	Session SessionID
+	Key     string
+}
+
 // LinkLost says that the connection of a link is gone.
 type LinkLost struct{ Link LinkID }
 
@@ -173,6 +180,7 @@ func (BeatWritten) input()   {}
 func (Bye) input()           {}
 func (Closing) input()       {}
 func (ClosingBeacon) input() {}
+func (ByeNote) input()       {}
 func (LinkLost) input()      {}
 func (SetStatus) input()     {}
 func (Hide) input()          {}
@@ -181,8 +189,8 @@ func (EndSession) input()    {}
 func (Remove) input()        {}
 func (Declare) input()       {}
 
-// Reply is the answer to an accepted input. Inputs other than [Hello] and
-// [ClosingBeacon] leave it empty.
+// Reply is the answer to an accepted input. Inputs other than [Hello],
+// [ClosingBeacon] and [ByeNote] leave it empty.
 type Reply struct {
 	// Pending says that the hello waits for the session's older link to be probed;
 	// a [Settled] answers it, after the policy's Probe at the latest.
@@ -197,7 +205,7 @@ type Reply struct {
 	NotResumed NotResumed
 	// Rooms are the rooms that the session is in, in the order of joining.
 	Rooms []RoomName
-	// Stale tells that a closing beacon came too late to mean anything: the
+	// Stale tells that a closing beacon or a bye note came too late to mean anything: the
 	// session has ended, or has a newer page.
 	Stale bool
 }

@@ -60,10 +60,16 @@ type removal struct {
 // error is a [*Refusal] that names the field.
 func (p *Policy) CheckPerson(user UserID, profile Profile) error {
 	return cmp.Or(
-		checkText(CodeBadUser, "user", string(user), maxUserID, required),
+		CheckUser(user),
 		checkText(CodeBadProfile, "name", profile.Name, p.NameBytes, optional),
 		checkText(CodeBadProfile, "picture", profile.Picture, p.PictureBytes, optional),
 	)
+}
+
+// CheckUser tells whether somebody can be known by this id. Its error is a
+// [*Refusal].
+func CheckUser(user UserID) error {
+	return checkText(CodeBadUser, "user", string(user), maxUserID, required)
 }
 
 // known returns the person, who from now on is known until forgotten.

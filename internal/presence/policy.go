@@ -54,6 +54,11 @@ type RoomPolicy struct {
 	TypingExpires time.Duration
 	// Capacity is how many people may be in the room; 0 stands for any number.
 	Capacity int
+	// CountEvery is how often at most a new count of the room is told.
+	CountEvery time.Duration
+	// MembersMax is how many people a room may have to be told member by member.
+	// Above it, its count is told, and members are given in pages.
+	MembersMax int
 }
 
 // PatternPolicy is the policy of the rooms that a pattern names.
@@ -81,6 +86,8 @@ func DefaultPolicy() Policy {
 			GraceLost:     10 * time.Second,
 			GraceHidden:   90 * time.Second,
 			TypingExpires: 6 * time.Second,
+			CountEvery:    250 * time.Millisecond,
+			MembersMax:    1000,
 		},
 		BeatEvery:         15 * time.Second,
 		BeatTolerance:     2.5,

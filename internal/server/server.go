@@ -4,14 +4,15 @@ package server
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
 	"net"
+	"sync"
 	"syscall"
 	"time"
 
-	"github.com/fasthttp/websocket"
 	"github.com/gofiber/fiber/v3"
 
 	"tovik.example/tovik/internal/access"
@@ -29,24 +30,35 @@ const (
 	shutdownTimeout = 2 * time.Second
 )
 
-// Config is what a service is started with. All but Log and Policy is required.
+// Config is what a service is started with. Listen, TokenSecret and OperatorKey are
+// required.
 type Config struct {
 	Listen      string // address, as in 127.0.0.1:8420; port 0 picks a free one
 	TokenSecret string
 	OperatorKey string
 	Policy      *presence.Policy // nil stands for the default
 	Log         *slog.Logger     // nil stands for none
+	// Data is the directory in which sessions outlive a stop; empty: they do not.
+	Data string
+	// TLSCert and TLSKey are files of a certificate and its key in PEM; empty: no TLS.
+	TLSCert, TLSKey string
+	MaxConnections  int // 0: as many as there are descriptors, less a reserve
+	Limits          gateway.Limits
 }
 
 // Server is a running service.
 type Server struct {
-	api    *httpapi.API
-	app    *fiber.App
-	links  *gateway.Links
-	listen net.Listener
-	stop   context.CancelFunc
-	ended  chan struct{} // closed when the engine's time has stopped
-	served chan error    // holds one, what the listener ended with; then closed
+	config  Config
+	scheme  string
+	engine  *engine.Engine
+	gateway *gateway.Gateway
+	api     *httpapi.API
+	app     *fiber.App
+	links   *gateway.Links
+	listen  net.Listener
+	stop    context.CancelFunc
+	running sync.WaitGroup // what stop ends
+	served  chan error     // holds one, what the listener ended with; then closed
 }
 
 // Start returns once the service listens. It answers /readyz only after Ready.
@@ -62,31 +74,64 @@ func Start(c Config) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	listener, err := net.Listen("tcp", c.Listen)
+	secure, err := secureConfig(c.TLSCert, c.TLSKey)
 	if err != nil {
-		return nil, explain(c.Listen, err)
+		return nil, err
 	}
-	key := access.NewOperatorKey(c.OperatorKey)
-	hub := delivery.NewHub()
+	hub := delivery.NewHub(c.Policy)
 	links := gateway.NewLinks()
 	e := engine.New(engine.Options{Policy: *c.Policy, Sink: hub, Links: links, Log: c.Log})
 	hub.Use(e)
-	api := httpapi.New(e, gateway.New(e, hub, links, tokens, key, c.Log), key, c.Log)
+	plain, err := net.Listen("tcp", c.Listen)
+	if err != nil {
+		return nil, explain(c.Listen, err)
+	}
+	if c.Data != "" {
+		n, err := restore(e, c.Data)
+		if err != nil {
+			_ = plain.Close()
+			return nil, err
+		}
+		if n > 0 {
+			c.Log.Info("sessions restored", "sessions", n)
+		}
+	}
+	var listener net.Listener = limitConnections(plain, c.MaxConnections)
+	scheme := "http"
+	if secure != nil {
+		listener, scheme = tls.NewListener(listener, secure), "https"
+	}
+	key := access.NewOperatorKey(c.OperatorKey)
+	g := gateway.New(gateway.Options{Engine: e, Hub: hub, Links: links, Tokens: tokens, Key: key, Limits: c.Limits, Log: c.Log})
+	api := httpapi.New(e, g, key, c.Log)
 
 	ctx, cancel := context.WithCancel(context.Background())
 	s := &Server{
-		api: api, app: api.App(), links: links, listen: listener,
-		stop: cancel, ended: make(chan struct{}), served: make(chan error, 1),
+		config: c, scheme: scheme, engine: e, gateway: g, api: api, app: api.App(), links: links, listen: listener,
+		stop: cancel, served: make(chan error, 1),
 	}
-	go func() {
-		defer close(s.ended)
-		e.Run(ctx)
-	}()
+	s.running.Go(func() { e.Run(ctx) })
+	s.running.Go(func() { g.Run(ctx) })
 	go func() {
 		defer close(s.served)
 		s.served <- s.app.Listener(listener, fiber.ListenConfig{DisableStartupMessage: true})
 	}()
 	return s, nil
+}
+
+// secureConfig reads the certificate; it is nil when there is to be no TLS.
+func secureConfig(cert, key string) (*tls.Config, error) {
+	switch {
+	case cert == "" && key == "":
+		return nil, nil
+	case cert == "" || key == "":
+		return nil, errors.New("TLS needs both a certificate (--tls-cert) and its key (--tls-key)")
+	}
+	pair, err := tls.LoadX509KeyPair(cert, key)
+	if err != nil {
+		return nil, fmt.Errorf("the certificate %s with the key %s cannot be used: %w", cert, key, err)
+	}
+	return &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12, NextProtos: []string{"http/1.1"}}, nil
 }
 
 func explain(address string, err error) error {
@@ -103,23 +148,28 @@ func explain(address string, err error) error {
 func (s *Server) Ready() { s.api.SetReady(true) }
 
 // URL is the address at which the service is reached.
-func (s *Server) URL() string { return "http://" + s.listen.Addr().String() }
+func (s *Server) URL() string { return s.scheme + "://" + s.listen.Addr().String() }
 
 // Failed yields an error when the service can no longer accept connections.
 func (s *Server) Failed() <-chan error { return s.served }
 
-// Stop refuses what is new, tells each link that the service restarts (1012),
-// waits a bounded time for links and requests, and ends. It is called once.
+// Stop refuses what is new, tells each link that the service restarts and when to
+// come back (moving, then 1012), waits a bounded time for links and requests, saves
+// the sessions, and ends. It is called once.
 func (s *Server) Stop() error {
 	s.api.SetReady(false)
 	ctx, cancel := context.WithTimeout(context.Background(), drainTimeout)
 	defer cancel()
-	s.links.Drain(ctx, websocket.CloseServiceRestart, "the service restarts")
+	s.links.Drain(ctx, s.config.Policy.GraceLost/2)
 	err := s.app.ShutdownWithTimeout(shutdownTimeout)
 	_ = s.listen.Close() // for a stop that comes before the library has begun to serve
 	for range s.served {
 	}
 	s.stop()
-	<-s.ended
+	s.running.Wait()
+	s.gateway.Close()
+	if s.config.Data != "" {
+		err = errors.Join(err, save(s.engine, s.config.Data))
+	}
 	return err
 }

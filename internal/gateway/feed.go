@@ -1,0 +1,267 @@
+package gateway
+
+import (
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"net"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/valyala/fasthttp"
+
+	"tovik.example/tovik/internal/delivery"
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/transport"
+	"tovik.example/tovik/wire"
+)
+
+// How long and how many event streams are kept that have lost their connection, for
+// their clients to come back to.
+const (
+	feedLife = 60 * time.Second
+	maxFeeds = 10_000
+)
+
+// feed is an event stream as its client sees it: it outlives its connections. Its
+// events are numbered, and a client that comes back says which was the last it got.
+type feed struct {
+	name     string // random; known only to who has read an event of it
+	ticket   [sha256.Size]byte
+	guest    *guest
+	in       presence.Hello // as it was, with the session and key that it led to
+	receiver *delivery.Receiver
+
+	posting sync.Mutex // held while something is asked of it: one request at a time
+
+	mu     sync.Mutex // held while frames are fetched: one connection at a time
+	link   *link      // the present connection; nil while there is none
+	number uint64     // of the last frame that was fetched
+	expiry *time.Timer
+}
+
+// feeds are all event streams by name, those included whose clients may come back.
+type feeds struct {
+	mu     sync.Mutex
+	all    map[string]*feed
+	closed bool
+}
+
+func newFeeds() *feeds { return &feeds{all: map[string]*feed{}} }
+
+// FeedRequest is a request for an event stream, as it was sent.
+type FeedRequest struct {
+	Ticket string
+	Bearer string     // a token or a key
+	Hello  wire.Hello // what the address asks for besides
+	Last   string     // Last-Event-ID
+}
+
+// Feed makes the request an event stream, which lives on after it. Its error is a
+// [*wire.Problem].
+func (g *Gateway) Feed(ctx *fasthttp.RequestCtx, r FeedRequest) error {
+	if err := g.links.mayOpen(addressOf(ctx)); err != nil {
+		return err
+	}
+	if f, after, ok := g.feeds.find(r.Last); ok && g.owns(r, f) {
+		return g.resume(ctx, f, after)
+	}
+	var c *greeting
+	var err error
+	if r.Ticket != "" {
+		c, err = g.tickets.use(r.Ticket, time.Now())
+	} else {
+		c, err = g.check(withBearer(r.Hello, r.Bearer))
+	}
+	if err != nil {
+		return err
+	}
+	f := &feed{name: rand.Text(), ticket: sha256.Sum256([]byte(r.Ticket)), guest: c.guest}
+	if c.in.Nonce == "" {
+		c.in.Nonce = f.name
+	}
+	l := &link{gateway: g, feed: f}
+	welcome, receiver, err := g.welcome(l, c)
+	if err != nil {
+		return err
+	}
+	f.in, f.receiver = c.in, receiver
+	f.in.Session, f.in.Key, f.in.Rooms = presence.SessionID(welcome.Session), welcome.Key, nil
+	g.feeds.add(f)
+	f.connect(ctx, l, welcome, 0)
+	return nil
+}
+
+// owns tells whether a request that names an event of a stream comes from its client:
+// it has the ticket that opened the stream, or a token of its person.
+func (g *Gateway) owns(r FeedRequest, f *feed) bool {
+	if r.Ticket != "" {
+		sum := sha256.Sum256([]byte(r.Ticket))
+		return subtle.ConstantTimeCompare(sum[:], f.ticket[:]) == 1
+	}
+	who, err := g.identify(withBearer(wire.Hello{}, r.Bearer))
+	return err == nil && who.operator == f.guest.operator && who.person.User == f.guest.person.User
+}
+
+// resume gives a stream another connection, and what its client has missed. The
+// session goes on over a new link, as that of the same page.
+func (g *Gateway) resume(ctx *fasthttp.RequestCtx, f *feed, after uint64) error {
+	f.posting.Lock()
+	defer f.posting.Unlock()
+	c := &greeting{guest: f.guest, in: f.in, session: f.in.Session != ""}
+	c.in.Issued, c.in.Expires = f.guest.person.Issued.UnixMilli(), f.guest.person.Expires.UnixMilli()
+	c.in.NewSession, c.in.NewKey = presence.SessionID("s-"+rand.Text()), rand.Text()
+	l := &link{gateway: g, feed: f}
+	welcome, _, err := g.open(l, c)
+	if err != nil {
+		return err
+	}
+	if c.session && !welcome.Resumed {
+		_, _ = g.do(presence.Bye{From: l.carries}) // the one that was opened in its place
+		g.links.drop(l)
+		return &wire.Problem{Code: wire.CodeBadTicket, Field: "Last-Event-ID", Detail: "the session of this stream has ended",
+			Allowed: "a new stream, with a fresh ticket from POST /v1/tickets"}
+	}
+	f.connect(ctx, l, welcome, after)
+	return nil
+}
+
+// connect makes a link the stream's connection.
+func (f *feed) connect(ctx *fasthttp.RequestCtx, l *link, welcome *wire.Welcome, after uint64) {
+	if welcome.Session != "" {
+		welcome.Posts = "/v1/sessions/" + welcome.Session + "/links/" + strconv.FormatUint(uint64(welcome.Link), 10)
+	}
+	f.mu.Lock()
+	before := f.link
+	f.link, f.number = l, after
+	if f.expiry != nil {
+		f.expiry.Stop()
+	}
+	f.mu.Unlock()
+	if before != nil {
+		before.finish(wire.CloseReplaced, presence.ReasonReplaced.String())
+	}
+	f.receiver.Rewind(after)
+	l.greet(f.receiver, encode(wire.Answer{Type: wire.TypeAnswer, Welcome: welcome}))
+	ctx.HijackSetNoResponse(true)
+	ctx.Hijack(func(c net.Conn) {
+		l.gateway.carry(l, c, transport.EventStream(f.name, after))
+		f.receiver.Rewake(l.wake)
+	})
+}
+
+// fetch is [link.Fetch] for event streams. Only the present connection gets what is
+// delivered.
+func (f *feed) fetch(l *link, frames [][]byte) (_ [][]byte, more bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	frames, receiver := l.fetchOutbox(frames)
+	if f.link != l {
+		return frames, false
+	}
+	if receiver != nil {
+		receiver.Record(f.number)
+		frames, more = receiver.Next(frames)
+	}
+	f.number += uint64(len(frames))
+	return frames, more
+}
+
+func (s *feeds) add(f *feed) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.all[f.name] = f
+}
+
+// find reads the id of an event, as in NAME.NUMBER.
+func (s *feeds) find(id string) (*feed, uint64, bool) {
+	name, number, _ := strings.Cut(id, ".")
+	after, err := strconv.ParseUint(number, 10, 64)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	f := s.all[name]
+	return f, after, f != nil && err == nil
+}
+
+// detach lets a stream wait for its client, whose connection has gone.
+func (s *feeds) detach(f *feed, l *link) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.link != l {
+		return
+	}
+	f.link = nil
+	f.receiver.Rewake(func() {})
+	s.mu.Lock()
+	full := s.closed || len(s.all) > maxFeeds
+	s.mu.Unlock()
+	if full {
+		s.end(f)
+		return
+	}
+	f.expiry = time.AfterFunc(feedLife, func() {
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		if f.link == nil {
+			s.end(f)
+		}
+	})
+}
+
+func (s *feeds) end(f *feed) {
+	s.mu.Lock()
+	delete(s.all, f.name)
+	s.mu.Unlock()
+	f.receiver.Close()
+}
+
+// close ends all streams that wait; none has a connection any more.
+func (s *feeds) close() {
+	s.mu.Lock()
+	s.closed = true
+	all := make([]*feed, 0, len(s.all))
+	for _, f := range s.all {
+		all = append(all, f)
+	}
+	s.mu.Unlock()
+	for _, f := range all {
+		f.mu.Lock()
+		if f.expiry != nil {
+			f.expiry.Stop()
+		}
+		s.end(f)
+		f.mu.Unlock()
+	}
+}
+
+// post is a request that came beside its event stream, and what became of it.
+type post struct {
+	answer []byte
+	err    error
+}
+
+// Post carries out a request of a client whose link is an event stream, as a frame
+// over a WebSocket, and returns the answer. Key is the session's. The error is a
+// problem, or a refusal of the core.
+func (g *Gateway) Post(session string, number uint32, key string, data []byte) ([]byte, error) {
+	l := g.links.carrier(presence.LinkID{Session: presence.SessionID(session), Number: presence.LinkNumber(number)})
+	if l == nil || l.feed == nil || subtle.ConstantTimeCompare([]byte(key), []byte(l.feed.in.Key)) != 1 {
+		return nil, &wire.Problem{Code: wire.CodeNoLink, Field: "link", Value: wire.Shorten(session + " " + strconv.FormatUint(uint64(number), 10)),
+			Detail: "no event stream has this link, or the key is not its session's", Allowed: "the posts of the last answer, with the session's key as bearer"}
+	}
+	f := l.feed
+	f.posting.Lock()
+	defer f.posting.Unlock()
+	if !l.frames.take(time.Now(), frameRate) {
+		return nil, tooFast("frames", frameRate)
+	}
+	l.post = &post{}
+	defer func() { l.post = nil }()
+	l.receive(data)
+	if l.post.answer == nil && l.post.err == nil { // a beat without an id
+		return encode(wire.Answer{Type: wire.TypeAnswer}), nil
+	}
+	return l.post.answer, l.post.err
+}

@@ -1,0 +1,88 @@
+package gateway
+
+import (
+	"crypto/rand"
+	"crypto/sha256"
+	"strings"
+	"sync"
+	"time"
+
+	"tovik.example/tovik/wire"
+)
+
+const (
+	ticketLife = 30 * time.Second
+	maxTickets = 20_000
+)
+
+// tickets are hellos that wait for the stream that they are for. A ticket stands in
+// an address, so it opens one stream within a short time and is worth nothing then.
+type tickets struct {
+	mu      sync.Mutex
+	waiting map[[sha256.Size]byte]ticket
+}
+
+type ticket struct {
+	greeting *greeting
+	expires  time.Time
+}
+
+func newTickets() *tickets { return &tickets{waiting: map[[sha256.Size]byte]ticket{}} }
+
+// Ticket takes a hello, checked as on a link, for an event stream that cannot say it
+// itself. Bearer, when not empty, is the token or key that the hello does not have.
+func (g *Gateway) Ticket(h wire.Hello, bearer string) (wire.Ticket, error) {
+	if h.Version != 0 && h.Version != wire.Version {
+		return wire.Ticket{}, wrongVersion(h.Version)
+	}
+	c, err := g.check(withBearer(h, bearer))
+	if err != nil {
+		return wire.Ticket{}, err
+	}
+	name, expires := rand.Text(), time.Now().Add(ticketLife)
+	t := g.tickets
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if len(t.waiting) >= maxTickets {
+		return wire.Ticket{}, &wire.Problem{Code: wire.CodeBusy, Detail: "too many tickets wait to be used", Allowed: "another try in a second"}
+	}
+	t.waiting[sha256.Sum256([]byte(name))] = ticket{c, expires}
+	return wire.Ticket{Ticket: name, Expires: wire.Time{Time: expires}, Feed: "/v1/feed?ticket=" + name}, nil
+}
+
+// use takes a ticket, once.
+func (t *tickets) use(name string, now time.Time) (*greeting, error) {
+	key := sha256.Sum256([]byte(name))
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	found, ok := t.waiting[key]
+	delete(t.waiting, key)
+	if !ok || now.After(found.expires) {
+		return nil, &wire.Problem{Code: wire.CodeBadTicket, Field: "ticket", Detail: "the ticket was used, has expired or never was",
+			Allowed: "a fresh one from POST /v1/tickets"}
+	}
+	return found.greeting, nil
+}
+
+func (t *tickets) expire(now time.Time) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for key, ticket := range t.waiting {
+		if now.After(ticket.expires) {
+			delete(t.waiting, key)
+		}
+	}
+}
+
+// withBearer puts what an Authorization header had into a hello: three parts with
+// points between are a person's token, anything else an operator's key.
+func withBearer(h wire.Hello, bearer string) wire.Hello {
+	switch {
+	case bearer == "" || h.Token != "" || h.Key != "":
+	case strings.Count(bearer, ".") == 2:
+		h.Token = bearer
+	default:
+		h.Key = bearer
+	}
+	return h
+}

@@ -1,0 +1,105 @@
+package httpapi
+
+import (
+	"encoding/json"
+	"strconv"
+	"strings"
+
+	"github.com/gofiber/fiber/v3"
+
+	"tovik.example/tovik/internal/gateway"
+	"tovik.example/tovik/wire"
+)
+
+// feed opens an event stream. What it follows stands in its ticket, or in the
+// address of a client that can set a header.
+func (a *API) feed(c fiber.Ctx) error {
+	args := c.RequestCtx().QueryArgs()
+	list := func(name string) []string {
+		var values []string
+		for _, value := range args.PeekMulti(name) {
+			values = append(values, strings.Split(string(value), ",")...)
+		}
+		return values
+	}
+	h := wire.Hello{Detail: c.Query("detail"), Rooms: list("room"), WatchOnly: c.Query("watch_only") == "true"}
+	for _, room := range list("watch") {
+		h.Watch = append(h.Watch, wire.Watch{Room: room, Detail: c.Query("detail")})
+	}
+	if people := list("people"); people != nil {
+		h.Watch = append(h.Watch, wire.Watch{People: people})
+	}
+	return a.gateway.Feed(c.RequestCtx(), gateway.FeedRequest{
+		Ticket: c.Query("ticket"), Bearer: bearer(c), Hello: h, Last: c.Get("Last-Event-ID"),
+	})
+}
+
+// ticket takes the hello of an event stream.
+func (a *API) ticket(c fiber.Ctx) error {
+	var h wire.Hello
+	if err := gateway.Decode(c.Body(), &h); err != nil {
+		return err
+	}
+	ticket, err := a.gateway.Ticket(h, bearer(c))
+	if err != nil {
+		return err
+	}
+	return fresh(c).Status(fiber.StatusCreated).JSON(ticket)
+}
+
+// post carries out a request beside an event stream.
+func (a *API) post(c fiber.Ctx) error {
+	number, err := strconv.ParseUint(c.Params("link"), 10, 32)
+	if err != nil {
+		return &wire.Problem{Code: wire.CodeBadField, Field: "link", Value: wire.Shorten(c.Params("link")),
+			Detail: "the address has no number of a link", Allowed: "the posts of the last answer"}
+	}
+	answer, err := a.gateway.Post(c.Params("session"), uint32(number), bearer(c), c.Body())
+	if err != nil {
+		return err
+	}
+	return fresh(c).Type("json").Send(answer)
+}
+
+// beat takes the beat of a session without a connection.
+func (a *API) beat(c fiber.Ctx) error {
+	var b wire.Beating
+	if err := gateway.Decode(c.Body(), &b); err != nil {
+		return err
+	}
+	lease, err := a.gateway.Beat(bearer(c), c.Params("session"), b)
+	if err != nil {
+		return err
+	}
+	return fresh(c).JSON(lease)
+}
+
+// bye ends a session at the word of whoever has its key.
+func (a *API) bye(c fiber.Ctx) error {
+	answer, err := a.gateway.Bye(c.Params("session"), bearer(c))
+	if err != nil {
+		return err
+	}
+	return fresh(c).JSON(answer)
+}
+
+// closing takes a page's note that it is going away. A beacon can send no
+// header, so the note itself carries the session's key, as text/plain.
+func (a *API) closing(c fiber.Ctx) error {
+	var note wire.ClosingNote
+	if err := json.Unmarshal(c.Body(), &note); err != nil {
+		return &wire.Problem{Code: wire.CodeNotJSON, Detail: "the body is not the JSON of a closing note",
+			Allowed: `{"session":"…","key":"…","nonce":"…"}`}
+	}
+	answer, err := a.gateway.Closed(note)
+	if err != nil {
+		return err
+	}
+	return c.JSON(answer)
+}
+
+// fresh marks an answer as nobody else's.
+func fresh(c fiber.Ctx) fiber.Ctx {
+	c.Set(fiber.HeaderCacheControl, "no-store")
+	return c
+}

@@ -1,0 +1,143 @@
+package server
+
+import (
+	"errors"
+	"net"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"time"
+)
+
+const (
+	// reserve is how many descriptors are kept for all that is no connection.
+	reserve = 200
+	// sendBuffer bounds what the kernel holds for a client that does not read; the
+	// kernel doubles it.
+	sendBuffer = 32 << 10
+	// maxTurnedAway is how many connections at once are told that there are too many;
+	// more are closed without a word.
+	maxTurnedAway  = 32
+	turnedAwayTime = time.Second
+)
+
+// listener accepts connections up to a limit and goes on when descriptors run out,
+// which would otherwise end the service. What is too much is answered with 503.
+type listener struct {
+	net.Listener
+	most       int64
+	open       atomic.Int64
+	turnedAway atomic.Int64
+	stopped    chan struct{} // closed by Close
+	stop       sync.Once
+}
+
+// limitConnections wraps a listener. Most is how many connections there may be; 0
+// stands for as many as there are descriptors, less a reserve.
+func limitConnections(l net.Listener, most int) *listener {
+	if most == 0 {
+		most = descriptors()
+	}
+	return &listener{Listener: l, most: int64(most), stopped: make(chan struct{})}
+}
+
+// descriptors is the limit of this process, less what is no connection.
+func descriptors() int {
+	var limit syscall.Rlimit
+	if err := syscall.Getrlimit(syscall.RLIMIT_NOFILE, &limit); err != nil {
+		return 1 << 20
+	}
+	return max(int(min(limit.Cur, 1<<30))-reserve, 16)
+}
+
+// Accept implements [net.Listener].
+func (l *listener) Accept() (net.Conn, error) {
+	wait := 5 * time.Millisecond
+	for {
+		c, err := l.Listener.Accept()
+		switch {
+		case exhausted(err):
+			select {
+			case <-l.stopped:
+				return nil, net.ErrClosed
+			case <-time.After(wait):
+			}
+			wait = min(2*wait, 500*time.Millisecond)
+			continue
+		case err != nil:
+			return nil, err
+		}
+		tcp, ok := c.(*net.TCPConn)
+		if !ok {
+			return c, nil
+		}
+		if l.open.Add(1) > l.most {
+			l.turnAway(tcp)
+			continue
+		}
+		_ = tcp.SetWriteBuffer(sendBuffer)
+		return &countedConn{TCPConn: tcp, listener: l}, nil
+	}
+}
+
+// exhausted tells whether accepting failed for lack of something that comes back.
+func exhausted(err error) bool {
+	for _, lack := range []error{syscall.EMFILE, syscall.ENFILE, syscall.ENOBUFS, syscall.ENOMEM} {
+		if errors.Is(err, lack) {
+			return true
+		}
+	}
+	return false
+}
+
+const tooMany = "HTTP/1.1 503 Service Unavailable\r\nRetry-After: 1\r\nConnection: close\r\nContent-Type: application/problem+json\r\n" +
+	"Content-Length: 158\r\n\r\n" +
+	`{"type":"/problems/busy","title":"Busy","status":503,"instance":"","code":"busy","detail":"too many connections are open","allowed":"another try in a second"}`
+
+// turnAway says that there are too many connections, and closes this one.
+func (l *listener) turnAway(c *net.TCPConn) {
+	done := func() {
+		_ = c.Close()
+		l.open.Add(-1)
+	}
+	if l.turnedAway.Add(1) > maxTurnedAway {
+		l.turnedAway.Add(-1)
+		_ = c.SetLinger(0)
+		done()
+		return
+	}
+	go func() {
+		defer l.turnedAway.Add(-1)
+		defer done()
+		_ = c.SetDeadline(time.Now().Add(turnedAwayTime))
+		request := make([]byte, 4<<10)
+		if _, err := c.Read(request); err != nil { // closing it unread would take the answer back
+			return
+		}
+		_, _ = c.Write([]byte(tooMany))
+		_ = c.CloseWrite()
+		_, _ = c.Read(request)
+	}()
+}
+
+// Close implements [net.Listener].
+func (l *listener) Close() error {
+	l.stop.Do(func() { close(l.stopped) })
+	return l.Listener.Close()
+}
+
+// countedConn is a connection that is counted until it is closed. It embeds the TCP
+// connection, so that its socket stays at hand.
+type countedConn struct {
+	*net.TCPConn
+	listener *listener
+	closed   atomic.Bool
+}
+
+// Close implements [net.Conn].
+func (c *countedConn) Close() error {
+	if !c.closed.Swap(true) {
+		c.listener.open.Add(-1)
+	}
+	return c.TCPConn.Close()
+}

@@ -1,0 +1,103 @@
+package transport
+
+import (
+	"sync"
+	"time"
+)
+
+// Sizes of what is read and written at once.
+const (
+	readSize  = 4 << 10
+	joinSize  = 32 << 10
+	keepSize  = 64 << 10 // a worker's buffer that has grown above it is let go
+	spareSize = 512      // of a connection that is not raw, which reads into memory of its own
+)
+
+// Pool has the workers that read and write for its streams. Close it after its
+// streams have ended.
+type Pool struct {
+	slow    time.Duration // without progress in writing: the stream is given up
+	buffers sync.Pool     // of *[]byte of readSize
+
+	mu     sync.Mutex
+	ready  sync.Cond
+	queue  []task // from first; bounded by two for each stream
+	first  int
+	closed bool
+	ended  sync.WaitGroup
+}
+
+// task is what a worker does for a stream next.
+type task struct {
+	stream *Stream
+	read   bool
+}
+
+// NewPool returns a pool with running workers. A stream that takes no byte for the
+// time slow, though there are some for it, is closed.
+func NewPool(workers int, slow time.Duration) *Pool {
+	p := &Pool{slow: slow}
+	p.ready.L = &p.mu
+	p.buffers.New = func() any {
+		b := make([]byte, readSize)
+		return &b
+	}
+	for range workers {
+		p.ended.Go(p.work)
+	}
+	return p
+}
+
+// Close lets the workers end.
+func (p *Pool) Close() {
+	p.mu.Lock()
+	p.closed = true
+	p.ready.Broadcast()
+	p.mu.Unlock()
+	p.ended.Wait()
+}
+
+func (p *Pool) add(t task) {
+	p.mu.Lock()
+	p.queue = append(p.queue, t)
+	p.mu.Unlock()
+	p.ready.Signal()
+}
+
+// next waits for a task. It is false when the pool is closed.
+func (p *Pool) next() (task, bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for p.first == len(p.queue) {
+		if p.closed {
+			return task{}, false
+		}
+		p.ready.Wait()
+	}
+	t := p.queue[p.first]
+	p.queue[p.first] = task{}
+	p.first++
+	if p.first == len(p.queue) {
+		p.queue, p.first = p.queue[:0], 0
+	} else if p.first > 1024 && p.first > len(p.queue)/2 {
+		n := copy(p.queue, p.queue[p.first:])
+		clear(p.queue[n:])
+		p.queue, p.first = p.queue[:n], 0
+	}
+	return t, true
+}
+
+func (p *Pool) work() {
+	w := newWriter()
+	for {
+		t, ok := p.next()
+		switch {
+		case !ok:
+			return
+		case t.read:
+			t.stream.process()
+		default:
+			t.stream.flush(w)
+		}
+	}
+}
