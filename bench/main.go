@@ -1,7 +1,10 @@
-// Command bench measures the service against floors: the barest programs on the
-// same libraries that do the same without any presence. Service and floor are
-// measured in turn in one run, so only their ratio is to be quoted; the absolute
-// figures are those of this machine in this minute.
+//go:build linux
+
+// Command bench measures the service against floors: the barest programs on the same
+// libraries that do the same without any presence. The service, the floors and the
+// load are processes of their own; service and floor are measured in turn in one run,
+// so only their ratio is to be quoted: the absolute figures are those of this machine
+// in this minute.
 package main
 
 import (
@@ -18,63 +21,96 @@ import (
 	"tovik.example/tovik/internal/engine"
 )
 
-// measure is one thing that is measured, in runs of a given length. More of it is
-// better unless it is a latency.
-type measure struct {
-	name, unit     string
-	latency        bool
-	service, floor func(bench *stage, length time.Duration) float64
+// results are the figures of a run by name.
+type results map[string]float64
+
+// line is a figure as the table shows it.
+type line struct {
+	name, unit, what string
+	floor            string // the figure that it is compared with, if any
+	aim              string
 }
 
-// result is the median over the rounds, as bench/latest.json has it.
-type result struct {
-	Name    string  `json:"name"`
-	Unit    string  `json:"unit"`
-	Service float64 `json:"service"`
-	Floor   float64 `json:"floor"`
-	// Ratio is how good the service is against its floor: 1 is as good.
-	Ratio float64 `json:"ratio"`
+var lines = []line{
+	{"link_rss_kb", "KB", "memory of an idle link with a session in a room, 15,000 of them", "floor_link_rss_kb", "≤ 7"},
+	{"link_rss_after_frames_kb", "KB", "the same after each has sent 10 frames", "floor_link_rss_after_frames_kb", "≤ 9"},
+	{"handshakes_per_second", "/s", "links opened, with hello and join", "floor_handshakes_per_second", "≥ 4,000"},
+	{"events_per_second", "/s", "changes delivered: 5,000 receivers, 1,000 changes a second", "floor_frames_per_second", "≥ 4,000,000"},
+	{"last_receiver_p50_ms", "ms", "from a change until the last receiver has it", "", "≤ 120"},
+	{"last_receiver_p99_ms", "ms", "", "", "≤ 400"},
+	{"events_15000_per_second", "/s", "the same: 15,000 receivers, 200 changes a second", "floor_frames_per_second", ""},
+	{"last_receiver_15000_p50_ms", "ms", "", "", ""},
+	{"last_receiver_15000_p99_ms", "ms", "", "", ""},
+	{"slow_healthy_percent", "%", "receivers that are served while 1 % of 5,000 never read", "", "100"},
+	{"slow_last_receiver_p99_ms", "ms", "", "", ""},
+	{"holes", "", "revisions that were missing in any of these", "", "0"},
+	{"join_seen_p50_ms", "ms", "from asking to join until a third party sees it", "floor_relay_p50_ms", ""},
+	{"join_seen_p99_ms", "ms", "", "floor_relay_p99_ms", ""},
+	{"counts_http_per_second", "/s", "GET /v1/rooms/{room}/count", "floor_counts_http_per_second", "ratio ≥ 0.85"},
 }
 
 func main() {
-	short := flag.Bool("short", false, "fewer and shorter rounds")
+	if len(os.Args) > 1 && (os.Args[1] == "crowd" || os.Args[1] == "floor") {
+		be := map[string]func() error{"crowd": beCrowd, "floor": beFloor}[os.Args[1]]
+		if err := be(); err != nil {
+			log.Fatal(err)
+		}
+		return
+	}
+	short := flag.Bool("short", false, "fewer and shorter rounds, in less than a minute")
 	file := flag.String("out", "bench/latest.json", "where the results are written")
 	flag.Parse()
-	// Many short rounds: the machine's speed drifts, and a pair should see the same.
-	rounds, length := 21, 700*time.Millisecond
-	if *short {
-		rounds, length = 9, 400*time.Millisecond
-	}
-	results, err := run(rounds, length)
-	if err != nil {
-		log.Fatal(err)
-	}
-	if err := write(*file, results); err != nil {
+	r := run(*short)
+	if err := write(*file, r, *short); err != nil {
 		log.Fatal(err)
 	}
 }
 
-func run(rounds int, length time.Duration) ([]result, error) {
-	s, err := newStage()
-	if err != nil {
-		return nil, err
-	}
-	defer s.close()
-	var results []result
-	for _, m := range measures {
-		var service, floor, ratio []float64
-		for range rounds {
-			f := m.floor(s, length)
-			v := m.service(s, length)
-			service, floor = append(service, v), append(floor, f)
-			if m.latency {
-				v, f = f, v
+func run(short bool) results {
+	s := newStage(short)
+	defer s.stop()
+	r := results{}
+	s.counts(r)
+	s.joins(r)
+	s.memory(r)
+	s.blast(r)
+	s.fanout(r, fanout{receivers: 5000, changes: 1000})
+	s.fanout(r, fanout{prefix: "15000_", receivers: 15_000, changes: 200})
+	s.fanout(r, fanout{prefix: "slow_", receivers: 5000, changes: 200, deafPercent: 1})
+	r["holes"] += r["15000_holes"] + r["slow_holes"]
+	for _, name := range []string{"events", "last_receiver"} {
+		for _, unit := range []string{"_per_second", "_p50_ms", "_p99_ms"} {
+			if v, ok := r["15000_"+name+unit]; ok {
+				r[name+"_15000"+unit] = v
+				delete(r, "15000_"+name+unit)
 			}
-			ratio = append(ratio, v/f)
 		}
-		results = append(results, result{m.name, m.unit, median(service), median(floor), median(ratio)})
 	}
-	return results, nil
+	return r
+}
+
+// counts alternates many short rounds: the machine's speed drifts, and a pair should
+// see the same.
+func (s *stage) counts(r results) {
+	someone := s.person([]string{room}, nil)
+	defer someone.Close()
+	rounds, length := pick(s, 21, 7), pick(s, 500*time.Millisecond, 300*time.Millisecond)
+	var service, floor, ratio []float64
+	for range rounds {
+		f := s.gets("http://"+s.floor+"/count", length)
+		v := s.gets(s.service+"/v1/rooms/"+room+"/count", length)
+		service, floor, ratio = append(service, v), append(floor, f), append(ratio, v/f)
+	}
+	r["counts_http_per_second"], r["floor_counts_http_per_second"] = median(service), median(floor)
+	r["counts_http_ratio"] = median(ratio)
+}
+
+func (s *stage) joins(r results) {
+	length := pick(s, 4*time.Second, time.Second)
+	floor, service := s.relayed(length), s.seen(length)
+	at := func(list []float64, q float64) float64 { return list[int(q*float64(len(list)-1))] }
+	r["join_seen_p50_ms"], r["join_seen_p99_ms"] = at(service, 0.5), at(service, 0.99)
+	r["floor_relay_p50_ms"], r["floor_relay_p99_ms"] = at(floor, 0.5), at(floor, 0.99)
 }
 
 func median(values []float64) float64 {
@@ -82,21 +118,33 @@ func median(values []float64) float64 {
 	return values[len(values)/2]
 }
 
-func write(file string, results []result) error {
+func write(file string, r results, short bool) error {
 	table := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)
-	_, _ = fmt.Fprintln(table, "MEASURE\tSERVICE\tFLOOR\tUNIT\tRATIO")
-	for _, r := range results {
-		_, _ = fmt.Fprintf(table, "%s\t%.4g\t%.4g\t%s\t%.3f\n", r.Name, r.Service, r.Floor, r.Unit, r.Ratio)
+	_, _ = fmt.Fprintln(table, "FIGURE\tSERVICE\tUNIT\tFLOOR\tRATIO\tAIM\tWHAT")
+	for _, l := range lines {
+		floor, ratio := "", ""
+		if f, ok := r[l.floor]; ok {
+			floor, ratio = number(f), fmt.Sprintf("%.2f", r[l.name]/f)
+		}
+		_, _ = fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t%s\t%s\n", l.name, number(r[l.name]), l.unit, floor, ratio, l.aim, l.what)
 	}
 	if err := table.Flush(); err != nil {
 		return err
 	}
 	fmt.Printf("\nA change waits up to %s for others to go with it, unless somebody comes who needs the room whole, as a joiner does.\n", engine.DefaultWindow)
 	text, err := json.MarshalIndent(map[string]any{
-		"at": time.Now().UTC().Format(time.RFC3339), "go": runtime.Version(), "cores": runtime.NumCPU(), "measures": results,
+		"at": time.Now().UTC().Format(time.RFC3339), "go": runtime.Version(), "cores": runtime.NumCPU(), "short": short, "figures": r,
 	}, "", "  ")
 	if err != nil {
 		return err
 	}
 	return os.WriteFile(file, append(text, '\n'), 0o644)
+}
+
+// number is a figure with as many digits as mean something.
+func number(v float64) string {
+	if v >= 1000 {
+		return fmt.Sprintf("%.0f", v)
+	}
+	return fmt.Sprintf("%.3g", v)
 }

@@ -1,11 +1,16 @@
+//go:build linux
+
 package main
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -13,14 +18,11 @@ import (
 	"time"
 
 	"github.com/fasthttp/websocket"
-	"github.com/gofiber/fiber/v3"
-	"github.com/valyala/fasthttp"
 
+	"tovik.example/tovik/bench/load"
 	"tovik.example/tovik/client"
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/presence"
-	"tovik.example/tovik/internal/server"
-	"tovik.example/tovik/wire"
 )
 
 const (
@@ -30,179 +32,315 @@ const (
 	workers = 4 // that load at once: two for each core of the machine in mind
 )
 
-var measures = []measure{
-	{"join seen by a third party, p50", "ms", true, joinSeen(0.5), relayed(0.5)},
-	{"join seen by a third party, p99", "ms", true, joinSeen(0.99), relayed(0.99)},
-	{"links opened, with hello and join", "/s", false, (*stage).hellos, (*stage).handshakes},
-	{"counts over HTTP", "/s", false, (*stage).counts, (*stage).bareGets},
-}
-
-// stage is the service and the floor program, both on loopback.
+// stage is where everything is measured: a service and a floor that live through the
+// bench, and others that are started for one measure.
 type stage struct {
-	service *server.Server
+	short   bool
+	dir     string // of the binary and the service's data
+	binary  string
 	tokens  *access.Tokens
-	floor   *fiber.App
-	address string // of the floor
 	loader  *http.Client
 	people  atomic.Int64
+	service string // its URL
+	floor   string // its address
+	stop    func()
 }
 
-func newStage() (*stage, error) {
-	tokens, err := access.NewTokens([]byte(secret))
-	if err != nil {
-		return nil, err
-	}
-	service, err := server.Start(server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key})
-	if err != nil {
-		return nil, err
-	}
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return nil, err
-	}
+func newStage(short bool) *stage {
+	dir := must(os.MkdirTemp("", "tovik-bench-"))
 	s := &stage{
-		service: service, tokens: tokens, floor: newFloor(), address: listener.Addr().String(),
+		short: short, dir: dir, binary: filepath.Join(dir, "tovik"), tokens: must(access.NewTokens([]byte(secret))),
 		loader: &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: workers}},
 	}
-	go func() { _ = s.floor.Listener(listener, fiber.ListenConfig{DisableStartupMessage: true}) }()
-	return s, nil
+	build := exec.Command("go", "build", "-trimpath", "-ldflags=-s -w", "-o", s.binary, "tovik.example/tovik/cmd/tovik")
+	build.Stderr = os.Stderr
+	check(build.Run())
+	service, address := s.startService()
+	floor, bare := startFloor()
+	s.service, s.floor = "http://"+address, bare
+	s.stop = func() {
+		service.stop()
+		floor.stop()
+		_ = os.RemoveAll(dir)
+	}
+	return s
 }
 
-func (s *stage) close() {
-	_ = s.service.Stop()
-	_ = s.floor.ShutdownWithTimeout(time.Second)
+// pick chooses by the length of the bench.
+func pick[T any](s *stage, full, short T) T {
+	if s.short {
+		return short
+	}
+	return full
 }
 
-// newFloor is a server that relays each message to everybody, and answers GET
-// with a constant.
-func newFloor() *fiber.App {
-	app := fiber.New()
-	app.Server().KeepHijackedConns = true
-	var mu sync.Mutex
-	conns := map[*websocket.Conn]bool{}
-	upgrader := websocket.FastHTTPUpgrader{CheckOrigin: func(*fasthttp.RequestCtx) bool { return true }}
-	app.Get("/link", func(c fiber.Ctx) error {
-		return upgrader.Upgrade(c.RequestCtx(), func(conn *websocket.Conn) {
-			defer func() {
-				mu.Lock()
-				delete(conns, conn)
-				mu.Unlock()
-				_ = conn.Close()
-			}()
-			mu.Lock()
-			conns[conn] = true
-			mu.Unlock()
+func (s *stage) token(user string) string {
+	return must(s.tokens.Mint(access.Person{User: presence.UserID(user), Rooms: []presence.Pattern{"**"}}, time.Now(), time.Hour))
+}
+
+// memory measures what an idle link costs, each with a session in a room of ten, and
+// how fast they come.
+func (s *stage) memory(r results) {
+	const links = 15_000
+	hellos := make([]string, links)
+	for i := range hellos {
+		hellos[i] = fmt.Sprintf(`{"type":"hello","version":1,"token":"%s","nonce":"n","rooms":["basin.b%d"]}`, s.token(fmt.Sprint("w-", i)), i/10)
+	}
+	weigh := func(p *process, plan load.Plan, frame string) (idle, after, rate float64) {
+		time.Sleep(500 * time.Millisecond)
+		before := p.rss()
+		c, connected := startCrowd(plan)
+		defer c.stop()
+		time.Sleep(pick(s, 12*time.Second, 4*time.Second)) // until what the burst has left is swept up
+		idle = (p.rss() - before) / links
+		for range 10 {
+			c.tell(order{Do: "send", Text: frame})
+			time.Sleep(200 * time.Millisecond)
+		}
+		time.Sleep(pick(s, 12*time.Second, 2*time.Second))
+		seen := c.tell(order{Do: "result"})
+		if seen.Closed+seen.Holes+seen.Errors > 0 {
+			check(fmt.Errorf("of %d idle links %d were closed, %d had a hole, and there were %d errors, as %s", links, seen.Closed, seen.Holes, seen.Errors, seen.Sample))
+		}
+		return idle, (p.rss() - before) / links, links / connected.Connected.Seconds()
+	}
+	floor, address := startFloor()
+	r["floor_link_rss_kb"], r["floor_link_rss_after_frames_kb"], r["floor_handshakes_per_second"] =
+		weigh(floor, load.Plan{Address: address, Source: "127.0.0.2", Path: "/link", Links: links, At: 16}, `{"type":"activity"}`)
+	floor.stop()
+	service, address := s.startService()
+	r["link_rss_kb"], r["link_rss_after_frames_kb"], r["handshakes_per_second"] =
+		weigh(service, load.Plan{Address: address, Source: "127.0.0.2", Path: "/v1/link", Links: links, Hellos: hellos, At: 16}, `{"type":"activity"}`)
+	service.stop()
+}
+
+// blast measures a plain loop of writes, and nothing else.
+func (s *stage) blast(r results) {
+	floor, address := startFloor()
+	defer floor.stop()
+	c, _ := startCrowd(load.Plan{Address: address, Source: "127.0.0.2", Path: "/link", Links: 5000, At: 16})
+	defer c.stop()
+	response := must(http.Get(fmt.Sprintf("http://%s/blast?ms=%d", address, pick(s, 4000, 2000))))
+	defer func() { _ = response.Body.Close() }()
+	var rate float64
+	check(json.NewDecoder(response.Body).Decode(&rate))
+	r["floor_frames_per_second"] = rate
+}
+
+// fanout has the members of a room change, so many times a second, under watchers.
+type fanout struct {
+	prefix             string // of the names of what is measured
+	receivers, changes int
+	deafPercent        int
+}
+
+const membersOfRoom = 500 // each of whom changes at most once in a window, or two changes would be one
+
+func (s *stage) fanout(r results, f fanout) {
+	service, address := s.startService()
+	defer service.stop()
+	deaf := f.receivers * f.deafPercent / 100
+	members := s.fill(address)
+	defer members.close()
+	hello := fmt.Sprintf(`{"type":"hello","version":1,"token":"%s","watch_only":true,"watch":[{"room":"%s"}]}`, s.token("onlooker"), room)
+	c, _ := startCrowd(load.Plan{Address: address, Source: "127.0.0.3", Path: "/v1/link", Links: f.receivers, Hellos: []string{hello}, Deaf: deaf, At: 16})
+	defer c.stop()
+	time.Sleep(time.Second)
+	c.tell(order{Do: "forget"})
+	length := pick(s, 10*time.Second, 4*time.Second)
+	members.change(f.changes, length)
+	time.Sleep(pick(s, 4*time.Second, 2*time.Second))
+	seen := c.tell(order{Do: "result"})
+
+	// What the one watcher that reads everything knows of each revision, and when the
+	// last of the receivers had it.
+	members.mu.Lock()
+	defer members.mu.Unlock()
+	healthy := f.receivers - deaf
+	var latencies []float64
+	var delivered float64
+	missing := 0
+	for rev, causes := range members.revisions {
+		if seen.Had[rev] < healthy {
+			missing++
+			continue
+		}
+		delivered += float64(len(causes) * (seen.Had[rev] - seen.Whole[rev]))
+		for _, cause := range causes {
+			latencies = append(latencies, float64(seen.Last[rev]-cause)/1e6)
+		}
+	}
+	slices.Sort(latencies)
+	at := func(q float64) float64 { return latencies[int(q*float64(len(latencies)-1))] }
+	r[f.prefix+"events_per_second"] = delivered / length.Seconds()
+	r[f.prefix+"last_receiver_p50_ms"], r[f.prefix+"last_receiver_p99_ms"] = at(0.5), at(0.99)
+	r[f.prefix+"by_snapshot"] = float64(seen.Snapshots)
+	r[f.prefix+"holes"] = float64(seen.Holes)
+	current := 0
+	for rev, links := range seen.Revisions {
+		if rev >= members.newest {
+			current += links
+		}
+	}
+	r[f.prefix+"healthy_percent"] = 100 * float64(current) / float64(healthy)
+	if missing > 0 || seen.Errors > 0 {
+		check(fmt.Errorf("%d revisions did not reach everybody; %d errors, as %s", missing, seen.Errors, seen.Sample))
+	}
+}
+
+// members are the people of the room that is watched, and one watcher that reads all.
+type members struct {
+	conns []*websocket.Conn
+
+	mu        sync.Mutex
+	sent      map[string]int64   // when a change was asked for, by its note, in Unix nanoseconds
+	revisions map[uint64][]int64 // when the changes of a revision were asked for
+	newest    uint64
+}
+
+// fill puts people into the room.
+func (s *stage) fill(address string) *members {
+	m := &members{sent: map[string]int64{}, revisions: map[uint64][]int64{}}
+	join := func(hello string) *websocket.Conn {
+		conn, response, err := websocket.DefaultDialer.Dial("ws://"+address+"/v1/link", nil)
+		check(err)
+		_ = response.Body.Close()
+		check(conn.WriteMessage(websocket.TextMessage, []byte(hello)))
+		m.conns = append(m.conns, conn)
+		return conn
+	}
+	for i := range membersOfRoom {
+		conn := join(fmt.Sprintf(`{"type":"hello","version":1,"token":"%s","rooms":["%s"],"detail":"none"}`, s.token(fmt.Sprint("w-", i)), room))
+		go func() {
 			for {
 				_, data, err := conn.ReadMessage()
 				if err != nil {
 					return
 				}
-				mu.Lock()
-				for other := range conns {
-					_ = other.WriteMessage(websocket.TextMessage, data)
+				if strings.HasPrefix(string(data), `{"type":"error"`) {
+					panic(string(data))
 				}
-				mu.Unlock()
 			}
-		})
-	})
-	app.Get("/count", func(c fiber.Ctx) error {
-		return c.JSON(wire.Room{Room: room, Count: wire.Count{People: 1, Sessions: 1}})
-	})
-	return app
-}
-
-// person dials a new one.
-func (s *stage) person(rooms []string, onEvent func(client.Event)) *client.Link {
-	user := presence.UserID(fmt.Sprint("w-", s.people.Add(1)))
-	token := must(s.tokens.Mint(access.Person{User: user, Rooms: []presence.Pattern{"**"}}, time.Now(), time.Hour))
-	return must(client.Dial(context.Background(), client.Options{
-		Server: s.service.URL(), Token: token, Rooms: rooms, OnEvent: onEvent,
-	}))
-}
-
-// joinSeen measures from asking to join until a third party has the change.
-func joinSeen(quantile float64) func(*stage, time.Duration) float64 {
-	return func(s *stage, length time.Duration) float64 {
-		seen := make(chan struct{}, 16)
-		third := s.person([]string{room}, func(e client.Event) {
-			if !e.Whole {
-				seen <- struct{}{}
-			}
-		})
-		defer third.Close()
-		joiner := s.person([]string{}, nil)
-		defer joiner.Close()
-		time.Sleep(100 * time.Millisecond) // their own joining is over
-		for len(seen) > 0 {
-			<-seen
-		}
-		return latency(quantile, length, func() {
-			check(joiner.Join(context.Background(), room))
-			<-seen
-		}, func() {
-			check(joiner.Leave(context.Background(), room))
-			<-seen
-		})
+		}()
 	}
+	reader := join(fmt.Sprintf(`{"type":"hello","version":1,"token":"%s","watch_only":true,"watch":[{"room":"%s"}]}`, s.token("reader"), room))
+	go m.read(reader)
+	return m
+}
+
+func (m *members) read(conn *websocket.Conn) {
+	for {
+		_, data, err := conn.ReadMessage()
+		if err != nil {
+			return
+		}
+		var frame struct {
+			Type, Rev string
+			Changed   []struct{ Note string }
+		}
+		check(json.Unmarshal(data, &frame))
+		if frame.Type != "changes" {
+			continue
+		}
+		_, number, _ := strings.Cut(frame.Rev, ".")
+		var rev uint64
+		_, _ = fmt.Sscan(number, &rev)
+		m.mu.Lock()
+		m.newest = max(m.newest, rev)
+		for _, changed := range frame.Changed {
+			if at, ok := m.sent[changed.Note]; ok {
+				delete(m.sent, changed.Note)
+				m.revisions[rev] = append(m.revisions[rev], at)
+			}
+		}
+		m.mu.Unlock()
+	}
+}
+
+// change has one after the other set a status with a note of its own, at an even pace
+// that does not wait for anybody.
+func (m *members) change(each int, length time.Duration) {
+	begun := time.Now()
+	for n := 0; ; n++ {
+		due := begun.Add(time.Duration(n) * time.Second / time.Duration(each))
+		if due.Sub(begun) >= length {
+			return
+		}
+		time.Sleep(time.Until(due))
+		note := fmt.Sprint("n", n)
+		m.mu.Lock()
+		m.sent[note] = time.Now().UnixNano()
+		m.mu.Unlock()
+		check(m.conns[n%membersOfRoom].WriteMessage(websocket.TextMessage, []byte(`{"type":"status","status":"busy","note":"`+note+`"}`)))
+	}
+}
+
+func (m *members) close() {
+	for _, conn := range m.conns {
+		_ = conn.Close()
+	}
+}
+
+// person links a new one.
+func (s *stage) person(rooms []string, onEvent func(client.Event)) *client.Link {
+	token := s.token(fmt.Sprint("p-", s.people.Add(1)))
+	return must(client.Dial(context.Background(), client.Options{Server: s.service, Token: token, Rooms: rooms, OnEvent: onEvent}))
+}
+
+// seen measures from asking to join until a third party has the change.
+func (s *stage) seen(length time.Duration) []float64 {
+	seen := make(chan struct{}, 16)
+	third := s.person([]string{room}, func(e client.Event) {
+		if !e.Whole {
+			seen <- struct{}{}
+		}
+	})
+	defer third.Close()
+	joiner := s.person([]string{}, nil)
+	defer joiner.Close()
+	time.Sleep(100 * time.Millisecond) // their own joining is over
+	for len(seen) > 0 {
+		<-seen
+	}
+	return times(length, func() {
+		check(joiner.Join(context.Background(), room))
+		<-seen
+	}, func() {
+		check(joiner.Leave(context.Background(), room))
+		<-seen
+	})
 }
 
 // relayed measures a message from one to another through the floor.
-func relayed(quantile float64) func(*stage, time.Duration) float64 {
-	return func(s *stage, length time.Duration) float64 {
-		one, two := s.bare(), s.bare()
-		defer func() { _, _ = one.Close(), two.Close() }()
-		message := []byte(strings.Repeat("x", 120))
-		relay := func() {
-			check(one.WriteMessage(websocket.TextMessage, message))
-			_, _, err := two.ReadMessage()
-			check(err)
-		}
-		time.Sleep(100 * time.Millisecond)
-		return latency(quantile, length, relay, func() {})
+func (s *stage) relayed(length time.Duration) []float64 {
+	bare := func() *websocket.Conn {
+		conn, response, err := websocket.DefaultDialer.Dial("ws://"+s.floor+"/relay", nil)
+		check(err)
+		_ = response.Body.Close()
+		return conn
 	}
+	one, two := bare(), bare()
+	defer func() { _, _ = one.Close(), two.Close() }()
+	message := []byte(strings.Repeat("x", 120))
+	time.Sleep(100 * time.Millisecond)
+	return times(length, func() {
+		check(one.WriteMessage(websocket.TextMessage, message))
+		_, _, err := two.ReadMessage()
+		check(err)
+	}, func() {})
 }
 
-func (s *stage) bare() *websocket.Conn {
-	conn, response, err := websocket.DefaultDialer.Dial("ws://"+s.address+"/link", nil)
-	check(err)
-	_ = response.Body.Close()
-	return conn
-}
-
-// latency repeats an act and what undoes it, and returns a quantile of the act's
-// time in milliseconds.
-func latency(quantile float64, length time.Duration, act, undo func()) float64 {
-	var times []float64
+// times repeats an act and what undoes it, and returns the act's times in
+// milliseconds, sorted.
+func times(length time.Duration, act, undo func()) (list []float64) {
 	for end := time.Now().Add(length); time.Now().Before(end); {
 		begun := time.Now()
 		act()
-		times = append(times, float64(time.Since(begun).Microseconds())/1000)
+		list = append(list, float64(time.Since(begun).Microseconds())/1000)
 		undo()
 	}
-	slices.Sort(times)
-	return times[int(quantile*float64(len(times)-1))]
-}
-
-func (s *stage) hellos(length time.Duration) float64 {
-	return rate(length, func() {
-		// Rooms of a few dozen: whoever joins is sent all who are there.
-		room := fmt.Sprint("basin.b", s.people.Load()%1000)
-		s.person([]string{room}, nil).Close()
-	})
-}
-
-func (s *stage) handshakes(length time.Duration) float64 {
-	return rate(length, func() { _ = s.bare().Close() })
-}
-
-func (s *stage) counts(length time.Duration) float64 {
-	someone := s.person([]string{room}, nil)
-	defer someone.Close()
-	return s.gets(s.service.URL()+"/v1/rooms/"+room+"/count", length)
-}
-
-func (s *stage) bareGets(length time.Duration) float64 {
-	return s.gets("http://"+s.address+"/count", length)
+	slices.Sort(list)
+	return list
 }
 
 func (s *stage) gets(url string, length time.Duration) float64 {

@@ -208,6 +208,14 @@ func (r *Receiver) Rewake(wake func()) {
 // are more: of each room the batches since what it has, or a snapshot. At most one
 // call is under way at a time.
 func (r *Receiver) Next(frames [][]byte) (_ [][]byte, more bool) {
+	frames, more, asked := r.next(frames)
+	if asked { // what was not known is known now, and goes with the rest
+		frames, more, _ = r.next(frames)
+	}
+	return frames, more
+}
+
+func (r *Receiver) next(frames [][]byte) (_ [][]byte, more, asked bool) {
 	h := r.hub
 	h.mu.Lock()
 	var behind []*sub
@@ -246,7 +254,7 @@ func (r *Receiver) Next(frames [][]byte) (_ [][]byte, more bool) {
 	for _, s := range unknown {
 		s.look()
 	}
-	return frames, more
+	return frames, more, len(behind)+len(unknown) > 0
 }
 
 // whole tells that the room is followed member by member.

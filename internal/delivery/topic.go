@@ -10,16 +10,21 @@ import (
 
 // ringSize is how many batches a receiver may lag behind before a snapshot is
 // what brings it up to date.
-const ringSize = 16
+const ringSize = 32
+
+// forgetAfter is how long a room that nobody follows any more keeps its changes for
+// those who come back.
+const forgetAfter = time.Minute
 
 // topic is a room as it is followed in a view. It is guarded by the hub's lock.
 type topic struct {
 	engine.Topic
 	policy *presence.RoomPolicy
 	subs   []*sub
-	ring   []batch // consecutive, of one run, oldest first
-	ended  bool    // out of the hub: to be dropped once its last batch is delivered
-	big    bool    // too many people to be told one by one
+	ring   []batch   // consecutive, of one run, oldest first
+	left   time.Time // when the last follower went
+	ended  bool      // out of the hub: to be dropped once its last batch is delivered
+	big    bool      // too many people to be told one by one
 
 	snapshot []byte // encoded, at the newest revision; nil when none has been made
 	catching bool   // a receiver is asking for the room whole; others wait for what it gets
@@ -66,13 +71,20 @@ type batch struct {
 
 func (t *topic) add(b engine.Batch) {
 	t.snapshot = nil
-	if n := len(t.ring); n > 0 && t.ring[n-1].Revision != b.Revision.Previous() {
-		t.ring = t.ring[:0] // another run
-		t.pins = nil
+	if n := len(t.ring); n > 0 {
+		if t.ring[n-1].Revision != b.Revision.Previous() {
+			t.ring, t.pins = t.ring[:0], nil // another run
+		} else if !t.ring[n-1].whole() {
+			t.ring = t.ring[:0]
+		}
 	}
 	if len(t.ring) == ringSize {
 		copy(t.ring, t.ring[1:])
 		t.ring = t.ring[:ringSize-1]
+	}
+	if len(t.subs) == 0 && time.Since(t.left) > forgetAfter {
+		t.ring = t.ring[:0] // nobody could come back to what was before
+		b.Joined, b.Changed, b.Left = nil, nil, nil
 	}
 	t.ring = append(t.ring, batch{Batch: b})
 	t.grow(b.Count.People)
@@ -103,9 +115,12 @@ func (t *topic) newest() engine.Revision {
 // has tells whether the ring leads from a revision to the newest one.
 func (t *topic) has(revision engine.Revision) bool {
 	newest := t.newest()
-	return revision == newest ||
-		(revision.Run == newest.Run && revision.Number < newest.Number && revision.Number+1 >= t.ring[0].Revision.Number)
+	return revision == newest || (revision.Run == newest.Run && revision.Number < newest.Number &&
+		revision.Number+1 >= t.ring[0].Revision.Number && t.ring[0].whole())
 }
+
+// whole tells that the batch still has all that changed.
+func (b *batch) whole() bool { return len(b.Joined)+len(b.Changed)+len(b.Left) > 0 }
 
 // since gives the frames that lead from a revision, which the topic has, to the
 // newest one.
@@ -182,6 +197,9 @@ func (t *topic) remove(s *sub) {
 	t.subs[s.place], last.place = last, s.place
 	t.subs[len(t.subs)-1] = nil
 	t.subs = t.subs[:len(t.subs)-1]
+	if len(t.subs) == 0 {
+		t.left = time.Now()
+	}
 }
 
 func encode(frame any) []byte {

@@ -108,9 +108,18 @@ type feed struct {
 	waiting  bool          // it waits in pending
 	awaited  bool          // somebody waits for the seal, even if nothing comes of it
 	typing   bool          // who types has changed
-	changes  []change      // unsealed, in order of a person's first
-	index    map[presence.UserID]int
+	unsealed *unsealed     // nil when there is nothing
 }
+
+// unsealed are the changes of a feed since its last seal. What a seal empties serves
+// the next feed: most rooms are calm most of the time.
+type unsealed struct {
+	changes []change // in order of a person's first
+	index   map[presence.UserID]int
+}
+
+// maxSpare bounds the memory that is kept for changes to come.
+const maxSpare = 64
 
 // change is what became of one person since the last seal.
 type change struct {
@@ -125,7 +134,11 @@ type change struct {
 func (e *Engine) note(now presence.Instant, m presence.MemberChanged) {
 	for _, view := range []presence.View{presence.Full, presence.Open} {
 		if m.Views.Has(view) {
-			e.feed(now, Topic{m.Room, view}).note(m)
+			f := e.feed(now, Topic{m.Room, view})
+			if f.unsealed == nil {
+				f.unsealed = e.fresh()
+			}
+			f.unsealed.note(m)
 		}
 	}
 }
@@ -143,7 +156,7 @@ func (e *Engine) noteTyping(now presence.Instant, t presence.TypingChanged) {
 func (e *Engine) feed(now presence.Instant, topic Topic) *feed {
 	f := e.feeds[topic]
 	if f == nil {
-		f = &feed{topic: topic, revision: Revision{Run: e.newRun(topic.View)}, index: map[presence.UserID]int{}}
+		f = &feed{topic: topic, revision: Revision{Run: e.newRun(topic.View)}}
 		e.feeds[topic] = f
 	}
 	if !f.waiting {
@@ -153,14 +166,24 @@ func (e *Engine) feed(now presence.Instant, topic Topic) *feed {
 	return f
 }
 
-func (f *feed) note(m presence.MemberChanged) {
-	i, ok := f.index[m.After.User]
-	if !ok {
-		i = len(f.changes)
-		f.index[m.After.User] = i
-		f.changes = append(f.changes, change{before: m.Before})
+func (e *Engine) fresh() *unsealed {
+	n := len(e.spare)
+	if n == 0 {
+		return &unsealed{index: map[presence.UserID]int{}}
 	}
-	c := &f.changes[i]
+	u := e.spare[n-1]
+	e.spare = e.spare[:n-1]
+	return u
+}
+
+func (u *unsealed) note(m presence.MemberChanged) {
+	i, ok := u.index[m.After.User]
+	if !ok {
+		i = len(u.changes)
+		u.index[m.After.User] = i
+		u.changes = append(u.changes, change{before: m.Before})
+	}
+	c := &u.changes[i]
 	c.after, c.reason, c.lastSeen = m.After, m.Reason, m.LastSeen
 }
 
@@ -190,7 +213,7 @@ func (e *Engine) seal(now presence.Instant, f *feed) {
 		Topic: f.topic, At: now.Wall.UTC(),
 		Count: e.core.Count(f.topic.Room, f.topic.View), Ended: !e.core.Exists(f.topic.Room, f.topic.View),
 	}
-	for _, c := range f.changes {
+	for _, c := range e.take(f) {
 		was, is := c.before.Sessions > 0, c.after.Sessions > 0
 		switch {
 		case !was && is:
@@ -202,9 +225,6 @@ func (e *Engine) seal(now presence.Instant, f *feed) {
 			b.Changed = append(b.Changed, c.after)
 		}
 	}
-	clear(f.changes)
-	f.changes = f.changes[:0]
-	clear(f.index)
 	if b.Ended {
 		delete(e.feeds, f.topic)
 	}
@@ -222,6 +242,22 @@ func (e *Engine) seal(now presence.Instant, f *feed) {
 	if typing {
 		e.sink.TakeTypists(Typists{f.topic, e.core.Typing(f.topic.Room, f.topic.View)})
 	}
+}
+
+// take empties a feed. The changes are valid until the next note.
+func (e *Engine) take(f *feed) []change {
+	u := f.unsealed
+	if u == nil {
+		return nil
+	}
+	f.unsealed = nil
+	changes := u.changes
+	if len(e.spare) < maxSpare {
+		u.changes = u.changes[:0]
+		clear(u.index)
+		e.spare = append(e.spare, u)
+	}
+	return changes
 }
 
 func randomRun(presence.View) string { return rand.Text()[:10] }

@@ -77,8 +77,9 @@ type Engine struct {
 	core    *presence.Core
 	effects presence.Effects
 	feeds   map[Topic]*feed
-	pending []*feed                          // feeds with unsealed changes, in order of their first
-	people  people                           // unsealed changes of people as such
+	pending []*feed // feeds with unsealed changes, in order of their first
+	people  people  // unsealed changes of people as such
+	spare   []*unsealed
 	waiting time.Duration                    // what Run waits for
 	attempt uint64                           // of the last hello
 	settled map[uint64]chan presence.Settled // the hellos that wait for a probe; each holds one

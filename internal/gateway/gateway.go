@@ -53,7 +53,7 @@ func New(o Options) *Gateway {
 	o.Links.limits = limits
 	return &Gateway{
 		engine: o.Engine, hub: o.Hub, links: o.Links, tokens: o.Tokens, key: o.Key, limits: limits, log: o.Log,
-		pool:    transport.NewPool(2*runtime.GOMAXPROCS(0), limits.SlowAfter),
+		pool:    transport.NewPool(runtime.GOMAXPROCS(0), limits.SlowAfter),
 		tickets: newTickets(), feeds: newFeeds(),
 	}
 }

@@ -56,15 +56,7 @@ type greeting struct {
 }
 
 // hello answers a hello that came as a frame.
-func (l *link) hello(id wire.ID, data []byte) error {
-	if l.guest != nil {
-		return &wire.Problem{Code: wire.CodeSecondHello, Field: "type", Value: wire.TypeHello,
-			Detail: "this link has said hello already", Allowed: "one hello on each link"}
-	}
-	var h wire.Hello
-	if err := Decode(data, &h); err != nil {
-		return err
-	}
+func (l *link) hello(h wire.Hello) error {
 	if h.Version != wire.Version {
 		return wrongVersion(h.Version)
 	}
@@ -78,7 +70,7 @@ func (l *link) hello(id wire.ID, data []byte) error {
 	}
 	l.stream.ExpectWithin(0)
 	l.gateway.links.introduced(l)
-	l.greet(receiver, encode(wire.Answer{Type: wire.TypeAnswer, Re: id, Welcome: welcome}))
+	l.greet(receiver, encode(wire.Answer{Type: wire.TypeAnswer, Re: h.ID, Welcome: welcome}))
 	return nil
 }
 

@@ -50,22 +50,22 @@ type rate struct {
 var (
 	frameRate  = rate{20 * time.Millisecond, 200}
 	excessRate = rate{100 * time.Millisecond, 200} // of frames refused for their rate
+	tellRate   = rate{time.Second, 1}              // of telling so
 	cueRate    = rate{200 * time.Millisecond, 20}
 )
 
 // pace is what a link has used of a rate: a token bucket, kept as the time at which
 // it will be full again.
-type pace struct{ full time.Time }
+type pace struct{ full int64 } // Unix nanoseconds
 
 // take uses one of the rate, and is false when there is none left.
 func (p *pace) take(now time.Time, r rate) bool {
-	if p.full.Before(now) {
-		p.full = now
-	}
-	if p.full.Sub(now) > time.Duration(r.burst-1)*r.each {
+	at := now.UnixNano()
+	full := max(p.full, at)
+	if full-at > int64(r.burst-1)*int64(r.each) {
 		return false
 	}
-	p.full = p.full.Add(r.each)
+	p.full = full + int64(r.each)
 	return true
 }
 

@@ -28,8 +28,8 @@ type link struct {
 	frames pace
 	excess pace
 	cues   pace
-	told   time.Time // when last told that it sends too much
-	post   *post     // the request that is carried out, of an event stream; else nil
+	told   pace  // when last told that it sends too much
+	post   *post // the request that is carried out, of an event stream; else nil
 
 	// Of the writing side, one at a time.
 	asked bool // a beat request is among what is being written
@@ -81,8 +81,7 @@ func (l *link) mayReceive() bool {
 		l.stream.Finish(wire.CloseTooFast, wire.CodeTooFast)
 		return false
 	}
-	if now.Sub(l.told) >= time.Second {
-		l.told = now
+	if l.told.take(now, tellRate) {
 		l.fail(nil, tooFast("frames", frameRate), 0)
 	}
 	return false

@@ -47,50 +47,72 @@ var requestTypes = func() string {
 
 // receive carries out one frame of the client, or says why not.
 func (l *link) receive(data []byte) {
-	if l.guest != nil && l.carries == (presence.LinkID{}) {
+	if l.guest == nil {
+		var h wire.Hello
+		if err := Decode(data, &h); err != nil {
+			l.refuse(nil, err)
+		} else if err := l.first(h); err != nil {
+			l.refuse(repeatable(h.ID), err)
+		}
+		return
+	}
+	if l.carries == (presence.LinkID{}) {
 		l.mu.Lock()
 		l.heard = time.Now()
 		l.mu.Unlock()
 	}
-	var head struct {
-		Type *string `json:"type"`
-		ID   wire.ID `json:"id"`
-	}
-	if err := Decode(data, &head); err != nil {
+	var r wire.Request
+	if err := Decode(data, &r); err != nil {
 		l.refuse(nil, err)
-		return
-	}
-	if !validID(head.ID) {
-		l.refuse(nil, &wire.Problem{Code: wire.CodeBadField, Field: "id", Value: wire.Shorten(string(head.ID)),
-			Detail: "the id of a request cannot be used", Allowed: "a string of at most 64 bytes or a whole number"})
-		return
-	}
-	if err := l.dispatch(head.Type, head.ID, data); err != nil {
-		l.refuse(head.ID, err)
+	} else if err := l.dispatch(r); err != nil {
+		l.refuse(repeatable(r.ID), err)
 	}
 }
 
-func (l *link) dispatch(name *string, id wire.ID, data []byte) error {
-	if name == nil {
-		return &wire.Problem{Code: wire.CodeNoType, Field: "type", Detail: "the frame has no type", Allowed: requestTypes}
-	}
-	if *name == wire.TypeHello {
-		return l.hello(id, data)
-	}
-	handle, ok := handlers[*name]
-	switch {
-	case !ok:
-		return &wire.Problem{Code: wire.CodeUnknownType, Field: "type", Value: wire.Shorten(*name),
-			Detail: "no request has this type", Allowed: requestTypes}
-	case l.guest == nil:
-		return &wire.Problem{Code: wire.CodeHelloFirst, Field: "type", Value: *name,
-			Detail: "the first frame of a link must be hello", Allowed: wire.TypeHello}
-	}
-	var request wire.Request
-	if err := Decode(data, &request); err != nil {
+// first takes the first frame, which must be a hello.
+func (l *link) first(h wire.Hello) error {
+	if err := checkHead(h.Type, h.ID); err != nil {
 		return err
 	}
-	return handle(l, request)
+	if h.Type != wire.TypeHello {
+		return &wire.Problem{Code: wire.CodeHelloFirst, Field: "type", Value: h.Type,
+			Detail: "the first frame of a link must be hello", Allowed: wire.TypeHello}
+	}
+	return l.hello(h)
+}
+
+func (l *link) dispatch(r wire.Request) error {
+	if err := checkHead(r.Type, r.ID); err != nil {
+		return err
+	}
+	if r.Type == wire.TypeHello {
+		return &wire.Problem{Code: wire.CodeSecondHello, Field: "type", Value: wire.TypeHello,
+			Detail: "this link has said hello already", Allowed: "one hello on each link"}
+	}
+	return handlers[r.Type](l, r)
+}
+
+// checkHead checks what all requests have.
+func checkHead(name string, id wire.ID) error {
+	switch {
+	case !validID(id):
+		return &wire.Problem{Code: wire.CodeBadField, Field: "id", Value: wire.Shorten(string(id)),
+			Detail: "the id of a request cannot be used", Allowed: "a string of at most 64 bytes or a whole number"}
+	case name == "":
+		return &wire.Problem{Code: wire.CodeNoType, Field: "type", Detail: "the frame has no type", Allowed: requestTypes}
+	case name != wire.TypeHello && handlers[name] == nil:
+		return &wire.Problem{Code: wire.CodeUnknownType, Field: "type", Value: wire.Shorten(name),
+			Detail: "no request has this type", Allowed: requestTypes}
+	}
+	return nil
+}
+
+// repeatable is an id as an answer can repeat it.
+func repeatable(id wire.ID) wire.ID {
+	if !validID(id) {
+		return nil
+	}
+	return id
 }
 
 // session returns the id of the link as the core knows it.

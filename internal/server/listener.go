@@ -1,6 +1,7 @@
 package server
 
 import (
+	"context"
 	"errors"
 	"net"
 	"sync"
@@ -30,6 +31,21 @@ type listener struct {
 	turnedAway atomic.Int64
 	stopped    chan struct{} // closed by Close
 	stop       sync.Once
+}
+
+// listen listens at an address. The buffers of what is accepted are those of the
+// listening socket. Whether a client is alive is found out by beats and writes, so TCP
+// need not ask.
+func listen(address string) (net.Listener, error) {
+	config := net.ListenConfig{
+		KeepAlive: -1,
+		Control: func(_, _ string, c syscall.RawConn) error {
+			return c.Control(func(fd uintptr) {
+				_ = syscall.SetsockoptInt(int(fd), syscall.SOL_SOCKET, syscall.SO_SNDBUF, sendBuffer)
+			})
+		},
+	}
+	return config.Listen(context.Background(), "tcp", address)
 }
 
 // limitConnections wraps a listener. Most is how many connections there may be; 0
@@ -75,7 +91,6 @@ func (l *listener) Accept() (net.Conn, error) {
 			l.turnAway(tcp)
 			continue
 		}
-		_ = tcp.SetWriteBuffer(sendBuffer)
 		return &countedConn{TCPConn: tcp, listener: l}, nil
 	}
 }

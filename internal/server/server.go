@@ -82,7 +82,7 @@ func Start(c Config) (*Server, error) {
 	links := gateway.NewLinks()
 	e := engine.New(engine.Options{Policy: *c.Policy, Sink: hub, Links: links, Log: c.Log})
 	hub.Use(e)
-	plain, err := net.Listen("tcp", c.Listen)
+	plain, err := listen(c.Listen)
 	if err != nil {
 		return nil, explain(c.Listen, err)
 	}
@@ -112,6 +112,7 @@ func Start(c Config) (*Server, error) {
 	}
 	s.running.Go(func() { e.Run(ctx) })
 	s.running.Go(func() { g.Run(ctx) })
+	s.running.Go(func() { reclaim(ctx) })
 	go func() {
 		defer close(s.served)
 		s.served <- s.app.Listener(listener, fiber.ListenConfig{DisableStartupMessage: true})

@@ -7,10 +7,11 @@ import (
 
 // Sizes of what is read and written at once.
 const (
-	readSize  = 4 << 10
-	joinSize  = 32 << 10
-	keepSize  = 64 << 10 // a worker's buffer that has grown above it is let go
-	spareSize = 512      // of a connection that is not raw, which reads into memory of its own
+	readSize    = 4 << 10
+	joinSize    = 32 << 10
+	keepSize    = 64 << 10 // a worker's buffer that has grown above it is let go
+	patientIdle = time.Second
+	spareSize   = 512 // of a connection that is not raw, which reads into memory of its own
 )
 
 // Pool has the workers that read and write for its streams. Close it after its
@@ -18,6 +19,7 @@ const (
 type Pool struct {
 	slow    time.Duration // without progress in writing: the stream is given up
 	buffers sync.Pool     // of *[]byte of readSize
+	patient chan *Stream  // unbuffered, to goroutines that wait for more to do
 
 	mu     sync.Mutex
 	ready  sync.Cond
@@ -36,7 +38,7 @@ type task struct {
 // NewPool returns a pool with running workers. A stream that takes no byte for the
 // time slow, though there are some for it, is closed.
 func NewPool(workers int, slow time.Duration) *Pool {
-	p := &Pool{slow: slow}
+	p := &Pool{slow: slow, patient: make(chan *Stream)}
 	p.ready.L = &p.mu
 	p.buffers.New = func() any {
 		b := make([]byte, readSize)
@@ -55,6 +57,30 @@ func (p *Pool) Close() {
 	p.ready.Broadcast()
 	p.mu.Unlock()
 	p.ended.Wait()
+}
+
+// await lets a goroutine process what may take long. Those that are done wait a moment
+// for more, for their stacks have grown already.
+func (p *Pool) await(s *Stream) {
+	select {
+	case p.patient <- s:
+	default:
+		p.ended.Go(func() { p.workPatiently(s) })
+	}
+}
+
+func (p *Pool) workPatiently(s *Stream) {
+	idle := time.NewTimer(patientIdle)
+	defer idle.Stop()
+	for {
+		s.process()
+		idle.Reset(patientIdle)
+		select {
+		case s = <-p.patient:
+		case <-idle.C:
+			return
+		}
+	}
 }
 
 func (p *Pool) add(t task) {

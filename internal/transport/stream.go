@@ -123,7 +123,7 @@ func (s *Stream) ExpectWithin(d time.Duration) {
 func (s *Stream) wait() {
 	s.in, s.n, s.fail = s.conn.read(&s.pool.buffers)
 	if s.handler.MayWait() {
-		s.process()
+		s.pool.await(s)
 		return
 	}
 	s.pool.add(task{stream: s, read: true})

@@ -1,0 +1,163 @@
+//go:build linux
+
+package main
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"tovik.example/tovik/bench/load"
+)
+
+// process is a child that is measured, or loads what is.
+type process struct {
+	cmd   *exec.Cmd
+	lines *bufio.Reader
+	in    io.WriteCloser
+}
+
+func start(name string, args ...string) (*process, error) {
+	cmd := exec.Command(name, args...)
+	cmd.Stderr = os.Stderr
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		return nil, err
+	}
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	return &process{cmd: cmd, lines: bufio.NewReaderSize(out, 1<<20), in: in}, cmd.Start()
+}
+
+// stop ends the process.
+func (p *process) stop() {
+	_ = p.cmd.Process.Signal(syscall.SIGTERM)
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		_, _ = io.Copy(io.Discard, p.lines)
+		_ = p.cmd.Wait()
+	}()
+	select {
+	case <-done:
+	case <-time.After(10 * time.Second):
+		_ = p.cmd.Process.Kill()
+		<-done
+	}
+}
+
+// rss is the resident memory of the process in KB.
+func (p *process) rss() float64 {
+	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", p.cmd.Process.Pid))
+	check(err)
+	_, rest, _ := strings.Cut(string(status), "VmRSS:")
+	fields := strings.Fields(rest)
+	return float64(must(strconv.Atoi(fields[0])))
+}
+
+// startService builds the binary if need be and starts it. It returns its address,
+// HOST:PORT.
+func (s *stage) startService() (*process, string) {
+	_ = os.Remove(filepath.Join(s.dir, "sessions.json")) // of the run before
+	p, err := start(s.binary, "serve", "--listen", "127.0.0.1:0", "--data", s.dir, "--operator-key", key, "--token-secret", secret,
+		"--links-per-address", "100000", "--links-per-person", "100000")
+	check(err)
+	for {
+		line, err := p.lines.ReadString('\n')
+		check(err)
+		if _, rest, ok := strings.Cut(line, "http://"); ok {
+			go func() { _, _ = io.Copy(io.Discard, p.lines) }()
+			return p, strings.TrimRight(strings.Fields(rest)[0], ";")
+		}
+	}
+}
+
+// startFloor starts this program as the floor.
+func startFloor() (*process, string) {
+	p, err := start(os.Args[0], "floor")
+	check(err)
+	line, err := p.lines.ReadString('\n')
+	check(err)
+	return p, strings.TrimSpace(line)
+}
+
+// crowd is a load.Crowd in a process of its own.
+type crowd struct{ *process }
+
+// order is one line of what a crowd's process is told.
+type order struct {
+	Do   string     `json:"do"` // connect, send, forget, result, close
+	Plan *load.Plan `json:"plan,omitempty"`
+	Text string     `json:"text,omitempty"`
+}
+
+// report is one line of what it answers.
+type report struct {
+	Result load.Result `json:"result"`
+	Error  string      `json:"error"`
+}
+
+func startCrowd(plan load.Plan) (crowd, load.Result) {
+	p, err := start(os.Args[0], "crowd")
+	check(err)
+	c := crowd{p}
+	return c, c.tell(order{Do: "connect", Plan: &plan})
+}
+
+func (c crowd) tell(o order) load.Result {
+	check(json.NewEncoder(c.in).Encode(o))
+	line, err := c.lines.ReadBytes('\n')
+	check(err)
+	var r report
+	check(json.Unmarshal(line, &r))
+	if r.Error != "" {
+		check(errors.New(r.Error))
+	}
+	return r.Result
+}
+
+// beCrowd carries out the orders that come on the standard input.
+func beCrowd() error {
+	var c *load.Crowd
+	in, out := json.NewDecoder(os.Stdin), json.NewEncoder(os.Stdout)
+	for {
+		var o order
+		if err := in.Decode(&o); err != nil {
+			return nil // the bench is over
+		}
+		var r report
+		var err error
+		switch o.Do {
+		case "connect":
+			if c, err = load.Connect(*o.Plan); err == nil {
+				r.Result = c.Result()
+			}
+		case "send":
+			err = c.Send(o.Text)
+		case "forget":
+			c.Forget()
+		case "result":
+			r.Result = c.Result()
+		case "close":
+			c.Close()
+		}
+		if err != nil {
+			r.Error = err.Error()
+		}
+		if err := out.Encode(r); err != nil {
+			return err
+		}
+	}
+}
