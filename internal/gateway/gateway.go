@@ -108,7 +108,7 @@ func (g *Gateway) carry(l *link, c net.Conn, codec transport.Codec) {
 	}
 	l.address = hostOf(conn.RemoteAddr())
 	if !g.links.add(l) { // the service began to stop during the handshake
-		_ = conn.Close()
+		transport.TurnAway(conn, codec, transport.CloseServiceRestart, restarts)
 		l.letGo()
 		return
 	}

@@ -91,6 +91,13 @@ func NewStream(p *Pool, c net.Conn, codec Codec, h Handler) *Stream {
 	return &Stream{pool: p, conn: newConn(c), codec: codec, handler: h}
 }
 
+// TurnAway says goodbye on a connection that is to become no stream, and closes it.
+func TurnAway(c net.Conn, codec Codec, code int, reason string) {
+	_ = c.SetWriteDeadline(time.Now().Add(lingerTime))
+	_, _ = c.Write(codec.appendGoodbye(nil, code, reason))
+	_ = c.Close()
+}
+
 // Start begins to read. Early is what came before, with the handshake.
 func (s *Stream) Start(early []byte) {
 	if len(early) > 0 {
