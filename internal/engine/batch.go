@@ -230,6 +230,16 @@ func (e *Engine) seal(now presence.Instant, f *feed) {
 	}
 	typing, awaited := f.typing, f.awaited
 	f.waiting, f.typing, f.awaited = false, false, false
+	tellTypists := func() {
+		if typing {
+			e.sink.TakeTypists(Typists{f.topic, e.core.Typing(f.topic.Room, f.topic.View)})
+		}
+	}
+	if b.Ended { // after its last batch nothing can be told of a room
+		tellTypists()
+	} else {
+		defer tellTypists()
+	}
 	switch {
 	case len(b.Joined)+len(b.Changed)+len(b.Left) > 0:
 		f.revision.Number++
@@ -238,9 +248,6 @@ func (e *Engine) seal(now presence.Instant, f *feed) {
 	case awaited:
 		b.Revision = f.revision
 		e.sink.Take(b)
-	}
-	if typing {
-		e.sink.TakeTypists(Typists{f.topic, e.core.Typing(f.topic.Room, f.topic.View)})
 	}
 }
 

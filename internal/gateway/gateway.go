@@ -102,21 +102,29 @@ func (g *Gateway) Upgrade(ctx *fasthttp.RequestCtx) error {
 // carry lets a link begin on a connection that was an HTTP request.
 func (g *Gateway) carry(l *link, c net.Conn, codec transport.Codec) {
 	conn, early := release(c)
-	l.stream = transport.NewStream(g.pool, conn, codec, l)
+	stream := transport.NewStream(g.pool, conn, codec, l)
 	if l.feed != nil {
-		l.stream.Preface(streamHead)
+		stream.Preface(streamHead)
 	}
+	l.carrier.Store(stream)
 	l.address = hostOf(conn.RemoteAddr())
-	if !g.links.add(l) { // the service began to stop during the handshake
-		transport.TurnAway(conn, codec, transport.CloseServiceRestart, restarts)
+	if err := g.links.add(l); err != nil { // others came during the handshake, or the service began to stop
+		code, reason := transport.CloseTryAgainLater, ProblemOf(err).Code
+		if reason == wire.CodeNotReady {
+			code, reason = transport.CloseServiceRestart, restarts
+		}
+		transport.TurnAway(conn, codec, code, reason)
 		l.letGo()
+		if l.guest != nil {
+			g.links.drop(l)
+		}
 		return
 	}
 	if l.guest == nil {
-		l.stream.ExpectWithin(helloTimeout)
+		l.stream().ExpectWithin(helloTimeout)
 	}
-	l.stream.Start(early)
-	l.stream.Wake()
+	l.stream().Start(early)
+	l.stream().Wake()
 }
 
 // streamHead answers the request of an event stream. It has no length: the stream ends

@@ -68,7 +68,7 @@ func (l *link) hello(h wire.Hello) error {
 	if err != nil {
 		return err
 	}
-	l.stream.ExpectWithin(0)
+	l.stream().ExpectWithin(0)
 	l.gateway.links.introduced(l)
 	l.greet(receiver, encode(wire.Answer{Type: wire.TypeAnswer, Re: h.ID, Welcome: welcome}))
 	return nil

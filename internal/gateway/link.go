@@ -6,6 +6,7 @@ import (
 	"io"
 	"net"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"tovik.example/tovik/internal/delivery"
@@ -18,9 +19,9 @@ import (
 // the handler of its stream.
 type link struct {
 	gateway *Gateway
-	stream  *transport.Stream
-	feed    *feed           // of an event stream; nil for a WebSocket
-	carries presence.LinkID // set once; zero before hello and without a session
+	carrier atomic.Pointer[transport.Stream] // nil until an event stream has its connection
+	feed    *feed                            // of an event stream; nil for a WebSocket
+	carries presence.LinkID                  // set once; zero before hello and without a session
 	address string
 
 	// Of the receiving side, one at a time.
@@ -78,7 +79,7 @@ func (l *link) mayReceive() bool {
 		return true
 	}
 	if !l.excess.take(now, excessRate) {
-		l.stream.Finish(wire.CloseTooFast, wire.CodeTooFast)
+		l.stream().Finish(wire.CloseTooFast, wire.CodeTooFast)
 		return false
 	}
 	if l.told.take(now, tellRate) {
@@ -98,7 +99,7 @@ func (l *link) Broken(code int, reason string) {
 		l.fail(nil, &wire.Problem{Code: wire.CodeTooLarge, Detail: "the frame is too large", Allowed: "frames of at most 16384 bytes"}, code)
 		return
 	}
-	l.stream.Finish(code, reason)
+	l.stream().Finish(code, reason)
 }
 
 // Overdue implements [transport.Handler].
@@ -135,7 +136,7 @@ func (l *link) fetchOutbox(frames [][]byte) ([][]byte, *delivery.Receiver) {
 			out.after()
 		}
 	}
-	if l.stream.Finishing() {
+	if l.stream().Finishing() {
 		return frames, nil
 	}
 	return frames, receiver
@@ -152,7 +153,7 @@ func (l *link) Wrote() {
 
 // Ended implements [transport.Handler].
 func (l *link) Ended(err error) {
-	if transport.IsTimeout(err) && !l.stream.Finishing() {
+	if transport.IsTimeout(err) && !l.stream().Finishing() {
 		l.gateway.log.Info("a link did not read and was closed", "session", l.carries.Session, "address", l.address,
 			"after", l.gateway.limits.SlowAfter)
 	} else if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, net.ErrClosed) {
@@ -194,9 +195,12 @@ func (l *link) greet(receiver *delivery.Receiver, answer []byte) {
 	l.wake()
 }
 
+// stream is the connection, nil as long as that of an event stream is not there.
+func (l *link) stream() *transport.Stream { return l.carrier.Load() }
+
 func (l *link) wake() {
-	if l.stream != nil { // an event stream has none until it is carried
-		l.stream.Wake()
+	if s := l.stream(); s != nil {
+		s.Wake()
 	}
 }
 
@@ -210,7 +214,7 @@ func (l *link) send(out outgoing) {
 	}
 	l.mu.Unlock()
 	if full {
-		l.stream.Finish(wire.CloseSlow, "slow")
+		l.finish(wire.CloseSlow, "slow")
 		return
 	}
 	l.wake()
@@ -231,8 +235,8 @@ func (l *link) offer(frame []byte) bool {
 }
 
 func (l *link) finish(code int, reason string) {
-	if l.stream != nil {
-		l.stream.Finish(code, reason)
+	if s := l.stream(); s != nil {
+		s.Finish(code, reason)
 	}
 }
 

@@ -85,24 +85,29 @@ func (s *Links) carrier(id presence.LinkID) *link {
 func (s *Links) mayOpen(address string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	return s.hasPlace(address, true)
+}
+
+func (s *Links) hasPlace(address string, stranger bool) error {
 	switch {
 	case s.draining:
 		return &wire.Problem{Code: wire.CodeNotReady, Detail: "the service is stopping"}
 	case s.byAddress[address] >= s.limits.PerAddress:
 		return &wire.Problem{Code: wire.CodeTooManyLinks, Detail: "this network address has too many links", Field: "address", Value: address,
 			Allowed: fmt.Sprintf("at most %d at once", s.limits.PerAddress)}
-	case s.strangers >= s.limits.BeforeHello:
+	case stranger && s.strangers >= s.limits.BeforeHello:
 		return &wire.Problem{Code: wire.CodeBusy, Detail: "too many links have not said hello yet", Allowed: "another try in a second"}
 	}
 	return nil
 }
 
-// add registers a new link, and refuses it when the service is stopping.
-func (s *Links) add(l *link) bool {
+// add registers a new link, if there is still a place for it. Its error is a
+// [*wire.Problem].
+func (s *Links) add(l *link) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.draining {
-		return false
+	if err := s.hasPlace(l.address, l.guest == nil); err != nil {
+		return err
 	}
 	s.all[l] = struct{}{}
 	s.byAddress[l.address]++
@@ -112,7 +117,7 @@ func (s *Links) add(l *link) bool {
 	if l.feed != nil {
 		s.loose[l] = struct{}{}
 	}
-	return true
+	return nil
 }
 
 // know counts a link that says hello as the person's. Its error is a
@@ -218,7 +223,7 @@ func (g *Gateway) sweep(now time.Time) {
 	p := g.engine.Policy()
 	g.tickets.expire(now)
 	g.links.eachLoose(func(l *link) {
-		if l.stream == nil {
+		if l.stream() == nil {
 			return
 		}
 		l.mu.Lock()
@@ -230,7 +235,7 @@ func (g *Gateway) sweep(now time.Time) {
 		switch {
 		case l.feed != nil:
 			if waits {
-				l.stream.Comment()
+				l.stream().Comment()
 			}
 		case quiet > p.BeatEvery+p.Silence(): // it was asked in that time
 			l.finish(wire.CloseSilent, presence.ReasonSilent.String())
@@ -272,7 +277,7 @@ func (s *Links) Drain(ctx context.Context, most time.Duration) {
 	}
 	s.mu.Lock()
 	for l := range s.all {
-		l.stream.Abort(errors.New(restarts))
+		l.stream().Abort(errors.New(restarts))
 	}
 	s.mu.Unlock()
 	<-s.empty

@@ -70,6 +70,7 @@ func (a *API) App() *fiber.App {
 	app.Get("/v1/rooms/:room/count", a.operator, a.room)
 	app.Get("/v1/rooms/:room/members", a.operator, a.members)
 
+	app.Get("/asyncapi.yaml", func(c fiber.Ctx) error { return c.Type("yaml").Send(wire.AsyncAPI) })
 	app.Get("/problems", problemIndex)
 	app.Get("/problems/:code", problemPage)
 	a.console(app)

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"net"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -16,6 +17,7 @@ import (
 
 	"tovik.example/tovik/client"
 	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/gateway"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/server"
 	"tovik.example/tovik/wire"
@@ -53,11 +55,21 @@ func brisk() *presence.Policy {
 // start runs a service for the length of a test.
 func start(t *testing.T, policy *presence.Policy) *server.Server {
 	t.Helper()
-	s, err := server.Start(server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Policy: policy})
+	return startWith(t, server.Config{Policy: policy})
+}
+
+func startWith(t *testing.T, c server.Config) *server.Server {
+	t.Helper()
+	c.Listen, c.TokenSecret, c.OperatorKey = "127.0.0.1:0", secret, key
+	s, err := server.Start(c)
 	require.NoError(t, err)
 	s.Ready()
 	t.Cleanup(func() { require.NoError(t, s.Stop()) })
 	return s
+}
+
+func limits(address, person, beforeHello int) server.Config {
+	return server.Config{Limits: gateway.Limits{PerAddress: address, PerPerson: person, BeforeHello: beforeHello}}
 }
 
 func mint(t *testing.T, user string, rooms ...presence.Pattern) string {
@@ -123,6 +135,13 @@ func (o *onlooker) until(t *testing.T, is func(client.Event) bool) []client.Even
 			t.Fatalf("it never came; seen: %+v", o.events)
 		}
 	}
+}
+
+// rest is what has come and was not looked at yet.
+func (o *onlooker) rest() []client.Event {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return slices.Clone(o.events)
 }
 
 func joined(user string) func(client.Event) bool {

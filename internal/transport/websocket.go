@@ -18,6 +18,7 @@ const (
 	CloseNotUTF8        = 1007
 	CloseTooLarge       = 1009
 	CloseServiceRestart = 1012
+	CloseTryAgainLater  = 1013
 )
 
 // WebSocket returns the server's side of RFC 6455, for messages of up to limit

@@ -70,6 +70,7 @@ class Stage {
         grace_hidden: 90_000,
         idle_after: 300_000,
         longest_ghost: 62_500,
+        typing_expires: 6000,
       },
     });
   }
@@ -130,6 +131,18 @@ describe("a link", () => {
     stage.welcome();
     stage.socket.says({ type: "beat" });
     expect(stage.socket.sent.at(-1)).toEqual({ type: "beat" });
+  });
+
+  test("comes back to a service that restarts when it is asked to", () => {
+    const stage = new Stage();
+    stage.open({ token: "t" });
+    stage.welcome();
+    stage.socket.says({ type: "moving", after: 700 });
+    stage.socket.onclose?.({ code: 1012, reason: "the service restarts" });
+    stage.pass(699);
+    expect(stage.sockets).toHaveLength(1);
+    stage.pass(1);
+    expect(stage.sockets).toHaveLength(2);
   });
 
   test("reconnects at once, then after growing waits, and resumes", () => {

@@ -81,6 +81,7 @@ export class Link {
   #socket: Socket | undefined;
   #stopTimer: () => void = () => {};
   #attempts = 0;
+  #moving: number | undefined;
   #lastID = 0;
   #toldHidden: boolean | undefined;
   #rooms: string[];
@@ -197,7 +198,10 @@ export class Link {
       if (this.#socket === socket) this.#receive(JSON.parse(String(event.data)) as Frame);
     };
     socket.onclose = (event) => {
-      if (this.#socket === socket) this.#lose(event.reason || `the connection closed (${event.code})`);
+      if (this.#socket !== socket) return;
+      const wait = this.#moving; // a service that restarts says when it wants whom back
+      this.#moving = undefined;
+      this.#lose(event.reason || `the connection closed (${event.code})`, wait);
     };
   }
 
@@ -212,6 +216,9 @@ export class Link {
         return;
       case "error":
         this.#refused(frame);
+        return;
+      case "moving":
+        this.#moving = frame.after;
         return;
       case "snapshot":
       case "changes":

@@ -28,8 +28,9 @@ export function apply(old: Room | undefined, frame: RoomFrame): [Room, Change] {
   const { room, rev } = frame;
   switch (frame.type) {
     case "count":
+      // Of a large room the first page of members is known besides, at a revision of its own.
       return [
-        { room, rev, count: countOf(frame) },
+        old?.members ? { ...old, count: countOf(frame) } : { room, rev, count: countOf(frame) },
         { room, ...none },
       ];
     case "snapshot": {

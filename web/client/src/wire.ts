@@ -70,6 +70,7 @@ export interface Timings {
   readonly grace_hidden: number;
   readonly idle_after: number;
   readonly longest_ghost: number;
+  readonly typing_expires: number;
 }
 
 /** The answer to hello. A link with an operator's key has no session. */
@@ -99,6 +100,8 @@ export interface SnapshotFrame {
   readonly rev: string;
   readonly count: Count;
   readonly members: readonly Member[];
+  /** Of a large room: there are more; what to ask for the next page after. */
+  readonly next?: string;
 }
 
 export interface ChangesFrame {
@@ -121,10 +124,41 @@ export interface CountFrame extends Count {
 
 export type RoomFrame = SnapshotFrame | ChangesFrame | CountFrame;
 
+/** The set of those who type in a room. */
+export interface TypingFrame {
+  readonly type: "typing";
+  readonly room: string;
+  readonly users: readonly string[];
+}
+
+/** What is seen of a person who is watched. */
+export interface PersonFrame {
+  readonly type: "person";
+  readonly user: string;
+  readonly status: Status;
+  readonly note?: string;
+  readonly until?: string;
+  readonly last_seen?: string;
+}
+
+/** A cue that somebody gave. */
+export interface CueFrame {
+  readonly type: "cue";
+  readonly name: string;
+  readonly from: { readonly user: string; readonly session: string };
+  readonly room?: string;
+  readonly at: string;
+  readonly data?: unknown;
+}
+
 /** Every frame that the service sends. */
 export type Frame =
   | RoomFrame
   | { readonly type: "beat" }
+  | TypingFrame
+  | PersonFrame
+  | CueFrame
   | { readonly type: "expiring"; readonly expires: string }
+  | { readonly type: "moving"; readonly after: number }
   | ({ readonly type: "answer"; readonly re?: number } & Partial<Welcome>)
   | ({ readonly type: "error"; readonly re?: number } & Problem);

@@ -1,0 +1,183 @@
+package server_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/fasthttp/websocket"
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v3"
+
+	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/server"
+	"tovik.example/tovik/wire"
+)
+
+// description is wire/asyncapi.yaml, with what was held against it.
+type description struct {
+	t       *testing.T
+	schemas map[string]*jsonschema.Schema // by message
+	byType  map[bool]map[string]string    // from the client or not, by the type of a frame
+	seen    map[string]bool
+}
+
+func describe(t *testing.T) *description {
+	var document struct {
+		Operations map[string]struct {
+			Action   string
+			Messages []map[string]string
+		}
+		Components struct {
+			Messages map[string]struct{ Payload map[string]string }
+			Schemas  map[string]struct {
+				Properties map[string]struct{ Const string }
+			}
+		}
+	}
+	require.NoError(t, yaml.Unmarshal(wire.AsyncAPI, &document))
+	var plain any
+	require.NoError(t, yaml.Unmarshal(wire.AsyncAPI, &plain))
+	text, err := json.Marshal(plain)
+	require.NoError(t, err)
+	resource, err := jsonschema.UnmarshalJSON(strings.NewReader(string(text)))
+	require.NoError(t, err)
+	compiler := jsonschema.NewCompiler()
+	compiler.DefaultDraft(jsonschema.Draft7)
+	require.NoError(t, compiler.AddResource("asyncapi.json", resource))
+
+	d := &description{t: t, schemas: map[string]*jsonschema.Schema{}, byType: map[bool]map[string]string{true: {}, false: {}}, seen: map[string]bool{}}
+	for name, message := range document.Components.Messages {
+		schema := strings.TrimPrefix(message.Payload["$ref"], "#/components/schemas/")
+		d.schemas[name], err = compiler.Compile("asyncapi.json#/components/schemas/" + schema)
+		require.NoError(t, err)
+		frame := document.Components.Schemas[schema].Properties["type"].Const
+		for _, operation := range document.Operations {
+			for _, m := range operation.Messages {
+				if strings.HasSuffix(m["$ref"], "/"+name) {
+					d.byType[operation.Action == "receive"][frame] = name
+				}
+			}
+		}
+	}
+	return d
+}
+
+// holds checks a frame.
+func (d *description) holds(fromClient bool, data []byte) {
+	d.t.Helper()
+	frame, err := jsonschema.UnmarshalJSON(strings.NewReader(string(data)))
+	require.NoError(d.t, err)
+	name, known := d.byType[fromClient][frame.(map[string]any)["type"].(string)]
+	require.True(d.t, known, "no message describes %s", data)
+	require.NoError(d.t, d.schemas[name].Validate(frame), "%s", data)
+	d.seen[fmt.Sprint(fromClient, " ", name)] = true
+}
+
+// talker is a raw client whose frames are held against the description.
+type talker struct {
+	*raw
+	*description
+}
+
+func (d *description) talk(s *server.Server) talker { return talker{connect(d.t, s), d} }
+
+func (c talker) say(format string, args ...any) talker {
+	c.description.t.Helper()
+	frame := fmt.Sprintf(format, args...)
+	c.holds(true, []byte(frame))
+	c.send(frame)
+	return c
+}
+
+// until reads up to a frame of a type.
+func (c talker) until(kind string) map[string]any {
+	c.description.t.Helper()
+	for {
+		_, data, err := c.conn.ReadMessage()
+		require.NoError(c.description.t, err)
+		c.holds(false, data)
+		var frame map[string]any
+		require.NoError(c.description.t, json.Unmarshal(data, &frame))
+		if frame["type"] == kind {
+			return frame
+		}
+	}
+}
+
+func TestFramesAreAsAsyncAPIDescribesThem(t *testing.T) {
+	t.Parallel()
+	policy := brisk()
+	policy.BeatEvery, policy.ExpiryWarning = 300*time.Millisecond, 59*time.Minute+59*time.Second
+	s, err := server.Start(server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Policy: policy})
+	require.NoError(t, err)
+	d := describe(t)
+	everything := func(user presence.UserID) string {
+		tokens, err := access.NewTokens([]byte(secret))
+		require.NoError(t, err)
+		all := []presence.Pattern{"**"}
+		token, err := tokens.Mint(access.Person{User: user, Profile: presence.Profile{Name: "Ilse Marrow", Picture: "https://pictures.example/1"},
+			Rooms: all, Cue: all, People: []string{"*"}}, time.Now(), time.Hour)
+		require.NoError(t, err)
+		return token
+	}
+
+	a, b := d.talk(s), d.talk(s)
+	a.say(`{"type":"hello","id":1,"version":1,"token":%q,"nonce":"n","rooms":[%q],"detail":"members","idle_for":1000,"hidden":true,`+
+		`"watch":[{"room":"desk.*","detail":"count"},{"people":["tobin"]}],"revs":{%q:"OLD.4"}}`, everything("ilse"), weir, weir)
+	welcome := a.until("answer")
+	a.until("snapshot")
+	a.until("person")
+	b.say(`{"type":"hello","version":1,"token":%q,"nonce":"n","rooms":[]}`, everything("tobin")).until("answer")
+	b.say(`{"type":"join","id":2,"room":%q,"detail":"none"}`, weir).until("answer")
+	a.until("changes")
+	b.say(`{"type":"join","id":"two","room":"desk.night"}`).until("answer")
+	a.until("count")
+	b.say(`{"type":"typing","id":3,"room":%q,"on":true,"number":1}`, weir).until("answer")
+	a.until("typing")
+	b.say(`{"type":"sent","id":3,"room":%q,"number":2}`, weir).until("answer")
+	b.say(`{"type":"status","id":4,"status":"busy","note":"at the sluice","until":"2100-01-01T00:00:00Z"}`).until("answer")
+	a.until("person")
+	b.say(`{"type":"cue","id":5,"room":%q,"name":"wave","data":{"hand":["left"]},"everyone":true}`, weir).until("cue")
+	a.until("cue")
+	b.say(`{"type":"cue","id":6,"session":%q,"name":"nod"}`, welcome["session"]).until("answer")
+	b.say(`{"type":"watch","id":7,"room":"basin.*"}`).until("answer")
+	b.say(`{"type":"watch","id":8,"people":["ilse"]}`).until("answer")
+	b.say(`{"type":"unwatch","id":9,"people":["ilse"]}`).until("answer")
+	b.say(`{"type":"unwatch","id":9,"room":"basin.*"}`).until("answer")
+	b.say(`{"type":"members","id":10,"room":%q,"limit":1,"after":"a"}`, weir).until("answer")
+	b.say(`{"type":"activity","id":11}`).until("answer")
+	b.say(`{"type":"idle","id":12}`).until("answer")
+	b.say(`{"type":"page","id":13,"hidden":false}`).until("answer")
+	b.until("beat")
+	b.say(`{"type":"beat","id":14}`).until("answer")
+	b.say(`{"type":"leave","id":15,"room":"desk.empty"}`).until("error")
+	a.until("expiring")
+	a.say(`{"type":"renew","id":16,"token":%q}`, everything("ilse")).until("answer")
+	c := d.talk(s)
+	c.say(`{"type":"hello","version":1,"token":%q,"nonce":"n","rooms":[%q],"resume":{"session":%q,"key":%q},"revs":{%q:"OLD.4"}}`, everything("ilse"), weir,
+		welcome["session"], welcome["key"], weir).until("answer")
+	b.say(`{"type":"leave","id":17,"room":%q}`, weir).until("answer")
+	b.say(`{"type":"closing","id":18}`).until("answer")
+	c.until("changes")
+	e := d.talk(s)
+	e.say(`{"type":"hello","version":1,"token":%q,"watch_only":true}`, everything("hanne")).until("answer")
+	e.say(`{"type":"bye","id":1}`).until("answer")
+
+	stopped := make(chan error)
+	go func() { stopped <- s.Stop() }()
+	c.until("moving")
+	require.Equal(t, websocket.CloseServiceRestart, c.closed())
+	_ = c.conn.Close()
+	require.NoError(t, <-stopped)
+
+	for fromClient, messages := range d.byType {
+		for _, name := range messages {
+			require.True(t, d.seen[fmt.Sprint(fromClient, " ", name)], "no %s was seen (from a client: %t)", name, fromClient)
+		}
+	}
+}

@@ -1,0 +1,371 @@
+package server_test
+
+import (
+	"fmt"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/fasthttp/websocket"
+	"github.com/stretchr/testify/require"
+
+	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/wire"
+)
+
+// heard is a channel that keeps what a link is told, up to a size. More is lost, so
+// that a test which has failed does not hold its links up.
+func heard[F any](size int) (chan F, func(F)) {
+	c := make(chan F, size)
+	return c, func(f F) {
+		select {
+		case c <- f:
+		default:
+		}
+	}
+}
+
+func await[F any](t *testing.T, c chan F, is func(F) bool) F {
+	t.Helper()
+	timeout := time.After(patience)
+	for {
+		select {
+		case f := <-c:
+			if is(f) {
+				return f
+			}
+		case <-timeout:
+			t.Fatal("it never came")
+		}
+	}
+}
+
+// mintAll mints a token that grants everything in rooms of basins, and to watch some.
+func mintAll(t *testing.T, user string, people ...string) string {
+	t.Helper()
+	tokens, err := access.NewTokens([]byte(secret))
+	require.NoError(t, err)
+	basins := []presence.Pattern{"basin.*"}
+	token, err := tokens.Mint(access.Person{User: presence.UserID(user), Rooms: basins, Cue: basins, People: people}, time.Now(), time.Hour)
+	require.NoError(t, err)
+	return token
+}
+
+func TestPeopleAreWatchedWithStatusAndLastSeen(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	people, onPerson := heard[wire.PersonFrame](2000)
+	watcher := dial(t, client.Options{Server: s.URL(), Token: mintAll(t, "hanne", "w-*", "tobin"), OnPerson: onPerson})
+	require.NoError(t, watcher.WatchPeople(t.Context(), "tobin", "w-1"))
+	first, second := <-people, <-people
+	require.Equal(t, "offline", first.Status)
+	require.Equal(t, "offline", second.Status)
+	require.Nil(t, first.LastSeen, "never seen since the service began")
+
+	link := dial(t, client.Options{Server: s.URL(), Token: mint(t, "tobin"), Rooms: []string{weir}})
+	await(t, people, func(p wire.PersonFrame) bool { return p.User == "tobin" && p.Status == "online" })
+	require.NoError(t, link.SetStatus(t.Context(), "busy", "at the sluice", time.Time{}))
+	await(t, people, func(p wire.PersonFrame) bool { return p.Status == "busy" && p.Note == "at the sluice" })
+	require.NoError(t, link.SetStatus(t.Context(), "", "", time.Time{}))
+	require.NoError(t, link.Bye(t.Context()))
+	gone := await(t, people, func(p wire.PersonFrame) bool { return p.Status == "offline" })
+	require.WithinDuration(t, time.Now(), gone.LastSeen.Time, patience)
+	require.NoError(t, watcher.WatchPeople(t.Context(), "tobin"), "again, to be told once more")
+	require.Equal(t, gone.LastSeen, await(t, people, func(p wire.PersonFrame) bool { return p.User == "tobin" }).LastSeen)
+
+	var problem *wire.Problem
+	require.ErrorAs(t, watcher.WatchPeople(t.Context(), "ilse"), &problem)
+	require.Equal(t, "not-granted", problem.Code)
+	many := make([]string, 1000)
+	for i := range many {
+		many[i] = fmt.Sprint("w-", i)
+	}
+	require.ErrorAs(t, watcher.WatchPeople(t.Context(), many...), &problem)
+	require.Equal(t, "too-many-watches", problem.Code, "tobin is the 1001st")
+	require.NoError(t, watcher.WatchPeople(t.Context(), many[:999]...))
+	for seen := map[string]bool{}; len(seen) < 999; {
+		seen[await(t, people, func(wire.PersonFrame) bool { return true }).User] = true
+	}
+}
+
+func TestTakingPartQuietly(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	third := watch(t, s)
+	t.Run("in a room without following it", func(t *testing.T) {
+		quiet := dial(t, client.Options{Server: s.URL(), Token: mint(t, "tobin"), Rooms: []string{weir}, Detail: wire.DetailNone,
+			OnEvent: func(e client.Event) { t.Errorf("told of %+v", e) }})
+		third.until(t, joined("tobin"))
+		require.NoError(t, quiet.Bye(t.Context()))
+		third.until(t, left("tobin"))
+	})
+	t.Run("following without being there", func(t *testing.T) {
+		people, onPerson := heard[wire.PersonFrame](10)
+		watcher := dial(t, client.Options{Server: s.URL(), Token: mintAll(t, "ilse", "hanne"), OnPerson: onPerson})
+		require.NoError(t, watcher.WatchPeople(t.Context(), "hanne"))
+		require.Equal(t, "offline", (<-people).Status)
+		events, onEvent := heard[client.Event](10)
+		only := dial(t, client.Options{Server: s.URL(), Token: mint(t, "hanne"), WatchOnly: true, Watch: []wire.Watch{{Room: weir}}, OnEvent: onEvent})
+		require.True(t, (<-events).Whole)
+		require.Empty(t, only.Welcome().Session)
+		var problem *wire.Problem
+		require.ErrorAs(t, only.Join(t.Context(), weir), &problem)
+		require.Equal(t, "watch-only", problem.Code)
+		dial(t, client.Options{Server: s.URL(), Token: mint(t, "corin"), Rooms: []string{weir}})
+		await(t, events, joined("corin"))
+		require.Empty(t, people, "she was never there")
+	})
+}
+
+func TestTypingIsToldAsASetAndEndsByItself(t *testing.T) {
+	t.Parallel()
+	policy := brisk()
+	policy.TypingExpires = 700 * time.Millisecond
+	s := start(t, policy)
+	typing, onTyping := heard[wire.TypingFrame](100)
+	third := dial(t, client.Options{Server: s.URL(), Token: mint(t, "hanne"), Rooms: []string{weir}, OnTyping: onTyping})
+	one := dial(t, client.Options{Server: s.URL(), Token: mint(t, "ilse"), Rooms: []string{weir}})
+	two := dial(t, client.Options{Server: s.URL(), Token: mint(t, "tobin"), Rooms: []string{weir}})
+	is := func(users ...string) func(wire.TypingFrame) bool {
+		return func(f wire.TypingFrame) bool { return fmt.Sprint(f.Users) == fmt.Sprint(users) }
+	}
+	require.NoError(t, one.Typing(t.Context(), weir, true))
+	await(t, typing, is("ilse"))
+	require.NoError(t, two.Typing(t.Context(), weir, true))
+	await(t, typing, is("ilse", "tobin"))
+	require.NoError(t, one.Typing(t.Context(), weir, false))
+	await(t, typing, is("tobin"))
+	await(t, typing, is()) // nobody said so
+	require.NoError(t, third.Typing(t.Context(), weir, true))
+	late := make(chan wire.TypingFrame, 10)
+	dial(t, client.Options{Server: s.URL(), Token: mint(t, "corin"), Rooms: []string{weir}, OnTyping: func(f wire.TypingFrame) { late <- f }})
+	await(t, late, is("hanne")) // who comes later is told
+}
+
+func TestCuesGoToThoseTheyAreForAndNobodyElse(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	cues := map[string]chan wire.CueFrame{}
+	links := map[string]*client.Link{}
+	for user, room := range map[string]string{"ilse": weir, "tobin": weir, "hanne": "basin.fen-end"} {
+		c, onCue := heard[wire.CueFrame](10)
+		cues[user] = c
+		links[user] = dial(t, client.Options{Server: s.URL(), Token: mintAll(t, user), Rooms: []string{room}, OnCue: onCue})
+	}
+	give := func(from string, cue wire.Request) (int, error) {
+		cue.Name = "wave"
+		return links[from].Cue(t.Context(), cue)
+	}
+	reached, err := give("ilse", wire.Request{Room: weir, Data: []byte(`{"hand":"left"}`)})
+	require.NoError(t, err)
+	require.Equal(t, 1, reached)
+	got := <-cues["tobin"]
+	require.Equal(t, wire.Sender{User: "ilse", Session: links["ilse"].Welcome().Session}, got.From)
+	require.JSONEq(t, `{"hand":"left"}`, string(got.Data))
+	reached, err = give("ilse", wire.Request{Room: weir, Everyone: true})
+	require.NoError(t, err)
+	require.Equal(t, 2, reached)
+	<-cues["tobin"]
+	<-cues["ilse"]
+	reached, err = give("ilse", wire.Request{User: "tobin"})
+	require.NoError(t, err)
+	require.Equal(t, 1, reached)
+	<-cues["tobin"]
+	reached, err = give("tobin", wire.Request{Session: links["ilse"].Welcome().Session})
+	require.NoError(t, err)
+	require.Equal(t, 1, reached)
+	<-cues["ilse"]
+
+	for name, c := range map[string]struct {
+		cue  wire.Request
+		code string
+	}{
+		"somebody in no room with the sender": {wire.Request{User: "hanne"}, "not-granted"},
+		"nobody":                              {wire.Request{User: "nobody"}, "not-granted"},
+		"a session that is not there":         {wire.Request{Session: "s-none"}, "not-granted"},
+		"a room not granted":                  {wire.Request{Room: "desk.night"}, "not-granted"},
+		"a room that the sender is not in":    {wire.Request{Room: "basin.fen-end"}, "not-in-room"},
+		"to no one":                           {wire.Request{}, "bad-field"},
+		"to two":                              {wire.Request{Room: weir, User: "tobin"}, "bad-field"},
+		"too much":                            {wire.Request{Room: weir, Data: []byte(`"` + strings.Repeat("x", 4096) + `"`)}, "bad-field"},
+	} {
+		_, err := give("ilse", c.cue)
+		var problem *wire.Problem
+		require.ErrorAs(t, err, &problem, name)
+		require.Equal(t, c.code, problem.Code, name)
+	}
+	var problem *wire.Problem
+	for err = nil; err == nil; {
+		_, err = give("tobin", wire.Request{Room: weir})
+	}
+	require.ErrorAs(t, err, &problem)
+	require.Equal(t, "too-fast", problem.Code)
+	require.Empty(t, cues["hanne"])
+}
+
+func TestLargeRoomsComeInPagesOfOneRevision(t *testing.T) {
+	t.Parallel()
+	policy := brisk()
+	policy.MembersMax, policy.CountEvery = 20, 50*time.Millisecond
+	s := start(t, policy)
+	events, onEvent := heard[client.Event](1000)
+	watcher := dial(t, client.Options{Server: s.URL(), Token: mint(t, "hanne"), Watch: []wire.Watch{{Room: weir}}, OnEvent: onEvent})
+	people := make([]*client.Link, 30)
+	for i := range people {
+		people[i] = dial(t, client.Options{Server: s.URL(), Token: mint(t, fmt.Sprintf("w-%02d", i)), Rooms: []string{weir}, Detail: wire.DetailNone})
+	}
+	await(t, events, func(e client.Event) bool { return e.Count.People == 30 })
+	page, err := watcher.Members(t.Context(), weir, "", "", 12)
+	require.NoError(t, err)
+	require.Len(t, page.Members, 12)
+	require.Equal(t, "w-11", page.Next)
+	require.NoError(t, people[12].Bye(t.Context())) // between two pages
+	await(t, events, func(e client.Event) bool { return e.Count.People == 29 })
+	second, err := watcher.Members(t.Context(), weir, page.Rev, page.Next, 100)
+	require.NoError(t, err)
+	require.Equal(t, page.Rev, second.Rev)
+	require.Len(t, second.Members, page.Count.People-12, "as it was at that revision")
+	require.Equal(t, "w-12", second.Members[0].User)
+	require.Empty(t, second.Next)
+	_, err = watcher.Members(t.Context(), weir, "OTHER.1", "", 10)
+	var problem *wire.Problem
+	require.ErrorAs(t, err, &problem)
+	require.Equal(t, "old-revision", problem.Code)
+
+	for _, link := range people[13:29] { // back to a size that is told one by one
+		require.NoError(t, link.Bye(t.Context()))
+	}
+	whole := await(t, events, func(e client.Event) bool { return e.Whole && e.Count.People <= 18 })
+	require.NotEmpty(t, whole.Rev)
+	require.NoError(t, people[0].Bye(t.Context()))
+	await(t, events, left("w-00"))
+}
+
+func TestAReturningLinkSaysWhatItHas(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	events, onEvent := heard[client.Event](100)
+	options := client.Options{Server: s.URL(), Token: mint(t, "hanne"), Nonce: "n", Rooms: []string{weir}, OnEvent: onEvent}
+	link := dial(t, options)
+	require.True(t, (<-events).Whole)
+	other := dial(t, client.Options{Server: s.URL(), Token: mint(t, "tobin"), Rooms: []string{weir}})
+	await(t, events, joined("tobin"))
+
+	again := func() map[string]string {
+		link.Close()
+		options.After, options.Resume = link, link.Resume()
+		link = dial(t, options)
+		return link.Welcome().Revs
+	}
+	require.Equal(t, map[string]string{weir: "current"}, again())
+	link.Close()
+	require.NoError(t, other.Bye(t.Context()))
+	require.Eventually(t, func() bool {
+		count, err := client.API{Server: s.URL(), Key: key}.Count(t.Context(), weir)
+		return err == nil && count.People == 1
+	}, patience, 10*time.Millisecond)
+	require.Empty(t, events)
+	time.Sleep(50 * time.Millisecond) // so that it is sealed
+	require.Equal(t, map[string]string{weir: "changes"}, again())
+	require.False(t, await(t, events, left("tobin")).Whole)
+
+	for i := range 40 { // more than the service keeps
+		link.Close()
+		dial(t, client.Options{Server: s.URL(), Token: mint(t, fmt.Sprint("w-", i)), Rooms: []string{weir}, Detail: wire.DetailNone})
+		time.Sleep(25 * time.Millisecond)
+	}
+	require.Equal(t, map[string]string{weir: "snapshot"}, again())
+	require.True(t, (<-events).Whole || (<-events).Whole)
+}
+
+func TestFramesThatComeTooFastAreToldOfAndThenClosed(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	r := connect(t, s).hello(mint(t, "ilse"))
+	go func() {
+		for range 5000 {
+			if r.conn.WriteMessage(websocket.TextMessage, []byte(`{"type":"beat"}`)) != nil {
+				return
+			}
+		}
+	}()
+	requireProblem(t, "too fast", r.next(), "too-fast", "")
+	require.Equal(t, wire.CloseTooFast, r.closed())
+}
+
+func TestBrokenWebSocketsAreClosedWithTheCodeForIt(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	for name, c := range map[string]struct {
+		bytes []byte
+		code  int
+	}{
+		"an unmasked frame":        {[]byte{0x81, 2, '{', '}'}, websocket.CloseProtocolError},
+		"a reserved opcode":        {[]byte{0x83, 0x80, 0, 0, 0, 0}, websocket.CloseProtocolError},
+		"a continuation of none":   {[]byte{0x80, 0x80, 0, 0, 0, 0}, websocket.CloseProtocolError},
+		"a compressed frame":       {[]byte{0xc1, 0x80, 0, 0, 0, 0}, websocket.CloseProtocolError},
+		"no UTF-8":                 {[]byte{0x81, 0x81, 0, 0, 0, 0, 0xff}, websocket.CloseInvalidFramePayloadData},
+		"a length of 2^62":         {[]byte{0x81, 0xff, 0x40, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0}, websocket.CloseMessageTooBig},
+		"fragments without end":    {append([]byte{0x01, 0xfe, 0x3f, 0xff, 0, 0, 0, 0}, make([]byte, 0x3fff+8)...), websocket.CloseProtocolError},
+		"a control frame in parts": {[]byte{0x09, 0x80, 0, 0, 0, 0}, websocket.CloseProtocolError},
+	} {
+		r := connect(t, s)
+		_, err := r.conn.NetConn().Write(c.bytes)
+		require.NoError(t, err)
+		require.Equal(t, c.code, r.closed(), name)
+	}
+	// What is allowed: a message in fragments with a ping between, byte by byte.
+	r := connect(t, s)
+	pong := make(chan string, 1)
+	r.conn.SetPongHandler(func(data string) error { pong <- data; return nil })
+	text := `{"type":"hello","id":"h","version":1,"token":"` + mint(t, "ilse") + `"}`
+	frame := func(first byte, payload string) []byte {
+		head := []byte{first, 0x80 | byte(len(payload)), 0, 0, 0, 0}
+		if len(payload) > 125 {
+			head = []byte{first, 0xfe, byte(len(payload) >> 8), byte(len(payload)), 0, 0, 0, 0}
+		}
+		return append(head, payload...)
+	}
+	bytes := append(frame(0x01, text[:10]), frame(0x89, "hm")...)
+	bytes = append(bytes, frame(0x80, text[10:])...)
+	for i := range bytes {
+		_, err := r.conn.NetConn().Write(bytes[i : i+1])
+		require.NoError(t, err)
+	}
+	require.Equal(t, "answer", r.next()["type"])
+	require.Equal(t, "hm", <-pong)
+}
+
+func TestLinksOfAnAddressAndOfAPersonAreLimited(t *testing.T) {
+	t.Parallel()
+	s := startWith(t, limits(3, 2, 2))
+	one := connect(t, s).hello(mint(t, "ilse"))
+	connect(t, s).hello(mint(t, "ilse"))
+	third := connect(t, s)
+	requireProblem(t, "a third link of one person", third.send(`{"type":"hello","version":1,"token":"`+mint(t, "ilse")+`"}`).next(), "too-many-links", "user")
+	require.Equal(t, wire.CloseRefused, third.closed())
+	_ = third.conn.Close()
+	refused := func() (*http.Response, bool) {
+		conn, response, err := websocket.DefaultDialer.Dial(strings.Replace(s.URL(), "http", "ws", 1)+"/v1/link", nil)
+		if err == nil {
+			t.Cleanup(func() { _ = conn.Close() })
+		}
+		return response, err != nil
+	}
+	require.Eventually(t, func() bool { // one link more of the address, when the third is gone
+		_, no := refused()
+		return !no
+	}, patience, 10*time.Millisecond)
+	var response *http.Response
+	require.Eventually(t, func() bool {
+		var no bool
+		response, no = refused()
+		return no
+	}, patience, 10*time.Millisecond)
+	require.Equal(t, http.StatusTooManyRequests, response.StatusCode)
+	require.Equal(t, "1", response.Header.Get("Retry-After"))
+	require.Equal(t, "answer", one.send(`{"type":"beat","id":1}`).next()["type"])
+}

@@ -1,0 +1,78 @@
+package test
+
+import (
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/presence"
+)
+
+// examples are those of docs/protocol.md by their first comment, with what each must
+// print.
+var examples = map[string][]string{
+	"A client in thirty lines: it keeps the list of a room.":                {`^1 in basin.upper-weir at \w+\.\d+`},
+	"Comes back after a lost connection, and has missed nothing.":           {`^resumed: true, link 2, sluice.mill-lane: current`},
+	"An event stream, and a request beside it.":                             {`^w-1 is typing in desk.night`},
+	"Follow the counts of two rooms, without being there, for two seconds.": {`"type":"answer"`, `"type":"count","room":"basin.upper-weir"`, `"type":"count","room":"desk.night"`},
+	"Open a session, beat once more, and end it.":                           {`"resumed":true`, `"lease":150000`, `{"applied":true}`},
+	"A cue, and somebody who is watched.":                                   {`^w-2 is offline`, `\nw-2 is online`, `\nw-1 gave the cue wave`, `\nw-2 is offline`},
+}
+
+// TestTheExamplesOfTheProtocolRunAsWritten runs what the page shows with clients that
+// are not ours: the npm packages ws and eventsource, and curl.
+func TestTheExamplesOfTheProtocolRunAsWritten(t *testing.T) {
+	address := freeAddress(t)
+	secret := strings.Repeat("s", 32)
+	background(t, "listens at", "serve", "--listen", address, "--token-secret", secret, "--operator-key", "k")
+	tokens, err := access.NewTokens([]byte(secret))
+	require.NoError(t, err)
+	token := func(user presence.UserID) string {
+		all := []presence.Pattern{"**"}
+		text, err := tokens.Mint(access.Person{User: user, Rooms: all, Cue: all, People: []string{"*"}}, time.Now(), time.Hour)
+		require.NoError(t, err)
+		return text
+	}
+	env := append(os.Environ(), "SERVER=http://"+address, "TOKEN="+token("w-1"), "OTHER="+token("w-2"))
+
+	page, err := os.ReadFile("../docs/protocol.md")
+	require.NoError(t, err)
+	modules, err := filepath.Abs("../web/node_modules")
+	require.NoError(t, err)
+	dir := t.TempDir()
+	require.NoError(t, os.Symlink(modules, filepath.Join(dir, "node_modules")))
+
+	found := 0
+	for _, block := range regexp.MustCompile("(?ms)^```(js|sh)\n(?://|#) ([^\n]+)\n(.*?)^```$").FindAllStringSubmatch(string(page), -1) {
+		language, title, code := block[1], block[2], block[3]
+		found++
+		t.Run(title, func(t *testing.T) {
+			ctx, cancel := context.WithTimeout(t.Context(), patience)
+			defer cancel()
+			cmd := exec.CommandContext(ctx, "sh", "-c", code)
+			if language == "js" {
+				file := filepath.Join(dir, "example.mjs")
+				require.NoError(t, os.WriteFile(file, []byte(code), 0o600))
+				cmd = exec.CommandContext(ctx, "node", file)
+			}
+			cmd.Env = env
+			out, err := cmd.CombinedOutput()
+			if language == "js" {
+				require.NoError(t, err, "%s", out)
+			}
+			require.NotEmpty(t, examples[title], "an example that nothing is known of")
+			for _, want := range examples[title] {
+				require.Regexp(t, want, string(out))
+			}
+		})
+	}
+	require.Len(t, examples, found)
+}
