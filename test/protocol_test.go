@@ -76,3 +76,11 @@ func TestTheExamplesOfTheProtocolRunAsWritten(t *testing.T) {
 	}
 	require.Len(t, examples, found)
 }
+
+func TestTheDescriptionOfTheFramesIsAsyncAPI(t *testing.T) {
+	ctx, cancel := context.WithTimeout(t.Context(), patience)
+	defer cancel()
+	out, err := exec.CommandContext(ctx, "node", "asyncapi.mjs", "../wire/asyncapi.yaml").CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	require.Contains(t, string(out), "27 messages")
+}

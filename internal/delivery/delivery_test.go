@@ -221,6 +221,69 @@ func TestAPatternCatchesRoomsThatAppearLaterAndLetsThemGo(t *testing.T) {
 	})
 }
 
+func TestCountsAreToldNoMoreOftenThanThePolicySays(t *testing.T) {
+	inService(t, func(t *testing.T, e *engine.Engine, hub *delivery.Hub) {
+		open(t, e, "ilse", "s-0", "desk.night")
+		time.Sleep(time.Second)
+		r := newReader(hub)
+		r.Follow(delivery.Watched, "desk.*", delivery.AtCount)
+		r.read(t)
+		r.types = nil
+		for i := range 100 { // one each 30 ms, for three seconds
+			open(t, e, fmt.Sprint("w-", i), fmt.Sprint("s-w", i), "desk.night")
+			time.Sleep(30 * time.Millisecond)
+			if r.woken.Load() {
+				r.read(t)
+			}
+		}
+		require.InDelta(t, 13, len(r.types), 1, "3 s / 250 ms, and the first at once")
+		time.Sleep(time.Second)
+		r.read(t)
+		require.Equal(t, 101, r.counts["desk.night"].People, "the last is told in any case")
+	})
+}
+
+func TestWhoComesBackGetsWhatItMissed(t *testing.T) {
+	inService(t, func(t *testing.T, e *engine.Engine, hub *delivery.Hub) {
+		full := func(room presence.RoomName) engine.Revision {
+			return e.SnapshotNow(engine.Topic{Room: room, View: presence.Full}).Revision
+		}
+		link := open(t, e, "ilse", "s-0", "desk.night", "basin.fen-end", "basin.upper-weir")
+		stays := newReader(hub) // so that the rings are kept
+		stays.Follow(delivery.Watched, "**", delivery.AtMembers)
+		time.Sleep(time.Second)
+		stays.read(t)
+		had := map[presence.RoomName]engine.Revision{
+			"desk.night": full("desk.night"), "basin.fen-end": full("basin.fen-end"), "basin.upper-weir": full("basin.upper-weir"),
+			"sluice.mill-lane": {Run: "before", Number: 3}, "levee.south": {Run: "before", Number: 1},
+		}
+		open(t, e, "tobin", "s-1", "basin.fen-end")
+		time.Sleep(time.Second)
+		for i := range 40 {
+			open(t, e, fmt.Sprint("w-", i), fmt.Sprint("s-w", i), "basin.upper-weir")
+			time.Sleep(50 * time.Millisecond)
+		}
+		r := newReader(hub)
+		for _, pattern := range []presence.Pattern{"desk.night", "basin.*", "sluice.*"} {
+			r.Follow(delivery.Watched, pattern, delivery.AtMembers)
+		}
+		require.Equal(t, map[presence.RoomName]delivery.Resumption{
+			"desk.night": delivery.Current, "basin.fen-end": delivery.Changes, "basin.upper-weir": delivery.Whole, "sluice.mill-lane": delivery.OtherRun,
+		}, r.Resume(had))
+		got := map[string]string{}
+		for _, data := range r.all() {
+			var frame struct{ Type, Room string }
+			require.NoError(t, json.Unmarshal(data, &frame))
+			got[frame.Room] += frame.Type
+		}
+		require.Equal(t, map[string]string{"basin.fen-end": "changes", "basin.upper-weir": "snapshot", "sluice.mill-lane": "snapshot"}, got)
+		_, err := e.Do(t.Context(), presence.Leave{From: link, Room: "desk.night"})
+		require.NoError(t, err)
+		time.Sleep(time.Second)
+		require.Len(t, r.all(), 1, "and goes on from there")
+	})
+}
+
 func TestUnfollowKeepsTheOtherReason(t *testing.T) {
 	inService(t, func(t *testing.T, e *engine.Engine, hub *delivery.Hub) {
 		r := newReader(hub)

@@ -301,6 +301,9 @@ func (w *world) input(n uint64) presence.Input {
 	case 24:
 		if len(w.hellos) > 0 {
 			h := w.hellos[len(w.hellos)-1-a%min(len(w.hellos), 4)]
+			if c%3 == 0 {
+				return presence.ByeNote{Session: h.Session, Key: h.Key}
+			}
 			return presence.ClosingBeacon{Session: h.Session, Key: h.Key, Nonce: fmt.Sprint(b % 3)}
 		}
 		return nil

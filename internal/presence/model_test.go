@@ -314,6 +314,13 @@ func (m *model) apply(in presence.Input) mAnswer {
 			s.heard, s.unheard = m.now, 0
 		}
 		m.lose(s, presence.ReasonClosing)
+	case presence.ByeNote:
+		s := m.session(in.Session)
+		if s == nil || s.Key != in.Key {
+			return mAnswer{stale: true}
+		}
+		s.heard, s.unheard = m.now, 0
+		m.end(s, presence.ReasonBye)
 	case presence.LinkLost:
 		if s := m.session(in.Link.Session); s != nil && s.link == in.Link.Number && s.live && !s.Leased {
 			m.lose(s, presence.ReasonLost)

@@ -250,7 +250,32 @@ func TestNobodyResumesWhatIsNotTheirs(t *testing.T) {
 	} {
 		require.True(t, st.must(forged).Stale, name)
 	}
+	for name, forged := range map[string]presence.ByeNote{
+		"without the key": {Session: victim.link.Session, Key: "guessed"},
+		"an unknown id":   {Session: "s-none", Key: victim.key},
+	} {
+		require.True(t, st.must(forged).Stale, name)
+	}
 	st.at(10*s).returns("tab").resumed("tab", true).nobodySaw("the theft")
+	require.False(t, st.must(presence.ByeNote{Session: victim.link.Session, Key: victim.key}).Stale)
+	st.othersSaw("ilse left: bye")
+}
+
+func TestLinksAreThoseThatCarryAndTheHiddenAreNotSeen(t *testing.T) {
+	st := tell(t)
+	st.at(0).opens("ilse", "one").opens("ilse", "two").opens("tobin", "tab", weir, "desk.night").opensAs("gauge", "lease", presence.Hello{Leased: true})
+	st.loses("two")
+	st.must(presence.Hide{User: "tobin", Hidden: true})
+	one, tab := st.tabs["one"].link, st.tabs["tab"].link
+	require.ElementsMatch(t, []presence.Carried{{Link: one, User: "ilse", Seen: true}, {Link: tab, User: "tobin"}}, st.core.LinksIn(weir, presence.Open))
+	require.Equal(t, []presence.Carried{{Link: tab, User: "tobin", Seen: true}}, st.core.LinksOf("tobin", presence.Full))
+	_, live := st.core.LinkOf(st.tabs["two"].link.Session, presence.Open)
+	require.False(t, live)
+	link, live := st.core.LinkOf(one.Session, presence.Open)
+	require.True(t, live)
+	require.Equal(t, presence.UserID("ilse"), link.User)
+	require.Empty(t, st.core.RoomsOf("tobin", presence.Open))
+	require.Equal(t, []presence.RoomName{weir, "desk.night"}, st.core.RoomsOf("tobin", presence.Full))
 }
 
 func TestOnePersonWithThreeTabsIsOnePersonAndThreeSessions(t *testing.T) {

@@ -11,7 +11,8 @@ import (
 )
 
 const (
-	// reserve is how many descriptors are kept for all that is no connection.
+	// reserve is how many descriptors are kept for all that is no connection; of few, a
+	// quarter.
 	reserve = 200
 	// sendBuffer bounds what the kernel holds for a client that does not read; the
 	// kernel doubles it.
@@ -63,7 +64,8 @@ func descriptors() int {
 	if err := syscall.Getrlimit(syscall.RLIMIT_NOFILE, &limit); err != nil {
 		return 1 << 20
 	}
-	return max(int(min(limit.Cur, 1<<30))-reserve, 16)
+	all := int(min(limit.Cur, 1<<30))
+	return all - min(reserve, all/4)
 }
 
 // Accept implements [net.Listener].
@@ -117,7 +119,6 @@ func (l *listener) turnAway(c *net.TCPConn) {
 	}
 	if l.turnedAway.Add(1) > maxTurnedAway {
 		l.turnedAway.Add(-1)
-		_ = c.SetLinger(0)
 		done()
 		return
 	}

@@ -221,6 +221,45 @@ func TestNobodyIsSentAnothersBytes(t *testing.T) {
 	all.Wait()
 }
 
+// TestWhoNeverReadsIsCutAndNobodyElse has a member of a busy room never read. After
+// slow.after without progress the link is cut, and then it is as lost as any; others
+// get every change meanwhile.
+func TestWhoNeverReadsIsCutAndNobodyElse(t *testing.T) {
+	t.Parallel()
+	s := startWith(t, server.Config{Policy: brisk(), Limits: gateway.Limits{SlowAfter: 700 * time.Millisecond}})
+	third := watch(t, s)
+	deaf := connect(t, s)
+	require.NoError(t, deaf.conn.NetConn().(*net.TCPConn).SetReadBuffer(2048))
+	deaf.send(`{"type":"hello","version":1,"token":"` + mint(t, "deaf") + `","rooms":["` + weir + `"]}`)
+	third.until(t, joined("deaf"))
+	busy := dial(t, client.Options{Server: s.URL(), Token: mint(t, "busy"), Rooms: []string{weir}})
+	gone := make(chan struct{})
+	changes := make(chan int)
+	go func() {
+		for n := 0; ; n++ {
+			select {
+			case <-gone:
+				changes <- n
+				return
+			case <-time.After(22 * time.Millisecond):
+				_ = busy.SetStatus(context.Background(), "busy", fmt.Sprint(n)+strings.Repeat("n", 190-len(fmt.Sprint(n))), time.Time{})
+			}
+		}
+	}()
+	for i := range 40 { // so that there is much to be told of
+		dial(t, client.Options{Server: s.URL(), Token: mint(t, fmt.Sprint("w-", i)), Rooms: []string{weir}, Detail: wire.DetailNone})
+	}
+	seen := third.until(t, left("deaf"))
+	close(gone)
+	require.Greater(t, <-changes, 10)
+	require.Equal(t, "lost", seen[len(seen)-1].Left[0].Reason)
+	for _, e := range seen[:len(seen)-1] {
+		require.Empty(t, e.Left)
+		require.False(t, e.Whole, "the third party is told each change")
+	}
+	require.NoError(t, busy.Activity(t.Context()))
+}
+
 // TestNothingIsLeftOfLinksThatAreGone opens and closes a thousand links of every kind,
 // and in every way; then the process has no goroutine and no descriptor more. The
 // clients are in the same process, so it is theirs too.

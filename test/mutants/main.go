@@ -27,6 +27,8 @@ var mutants = []mutant{
 	{"closing ends typing", "grace.go", "if reason == ReasonClosing {", "if false {"},
 	{"a beacon needs the key", "grace.go", "!s.key.is(in.Key) || s.nonce != in.Nonce", "s.nonce != in.Nonce"},
 	{"a beacon of an older page changes nothing", "grace.go", "!s.key.is(in.Key) || s.nonce != in.Nonce", "!s.key.is(in.Key)"},
+	{"a bye note needs the key", "grace.go", "s == nil || !s.key.is(in.Key) {", "s == nil {"},
+	{"who is not seen is not counted among links", "carried.go", "view == Full || !s.person.hidden", "true"},
 	{"silence counts from the first unanswered request", "grace.go", "s.leased || s.unheard > 0 || s.heard > s.asked", "s.leased || s.heard > s.asked"},
 	{"a closing page has the grace of closing", "policy.go", "return p.GraceClosing", "return p.GraceLost"},
 	{"a hidden page has a longer grace", "policy.go", "return max(p.GraceHidden, p.GraceLost)", "return p.GraceLost"},
