@@ -28,7 +28,9 @@ type process struct {
 
 func start(name string, args ...string) (*process, error) {
 	cmd := exec.Command(name, args...)
-	cmd.Stderr = os.Stderr
+	if filepath.Base(name) == filepath.Base(os.Args[0]) {
+		cmd.Stderr = os.Stderr // the service's log is its own affair
+	}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	in, err := cmd.StdinPipe()
 	if err != nil {

@@ -60,11 +60,11 @@ func (h *Hub) Take(b engine.Batch) {
 	if t == nil {
 		t = h.begin(b.Topic)
 	}
-	if b.Revision == t.newest() {
+	if b.Revision == t.newest {
 		t.markFresh() // nothing came of what they waited for
 		return
 	}
-	if t.idle() {
+	if !t.exists {
 		for r := range h.wildcard {
 			r.attach(t)
 		}
@@ -139,7 +139,7 @@ func (h *Hub) publish(t *topic) {
 			s.receiver.mark(s)
 		}
 	}
-	if t.idle() && h.topics[t.Topic] == t {
+	if !t.exists && h.topics[t.Topic] == t {
 		h.end(t)
 	}
 }

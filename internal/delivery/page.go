@@ -76,6 +76,7 @@ func (h *Hub) Page(topic engine.Topic, revision engine.Revision, after presence.
 	h.mu.Lock()
 	t := h.topics[topic]
 	var found *pin
+	known := revision == engine.Revision{} || (t != nil && revision == t.newest)
 	if t != nil {
 		if revision == (engine.Revision{}) {
 			found = t.pinned()
@@ -86,6 +87,9 @@ func (h *Hub) Page(topic engine.Topic, revision engine.Revision, after presence.
 	h.mu.Unlock()
 	if found != nil {
 		return found.page(after, limit), true
+	}
+	if !known {
+		return wire.Members{}, false
 	}
 	snapshot, later := h.source.Snapshot(topic)
 	if later || (revision != engine.Revision{} && revision != snapshot.Revision) {

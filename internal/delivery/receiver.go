@@ -89,7 +89,7 @@ func (r *Receiver) Follow(cause Cause, pattern presence.Pattern, detail Detail) 
 	}
 	h.wildcard[r] = struct{}{}
 	for _, t := range h.topics {
-		if t.View == r.view && !t.idle() && pattern.Match(t.Room) {
+		if t.View == r.view && t.exists && pattern.Match(t.Room) {
 			r.attachFresh(t)
 		}
 	}
@@ -137,13 +137,13 @@ func (r *Receiver) Resume(revisions map[presence.RoomName]engine.Revision) map[p
 
 func (s *sub) resume(revision engine.Revision) Resumption {
 	t := s.topic
-	newest := t.newest()
-	if t.idle() {
+	newest := t.newest
+	if !t.exists {
 		newest = engine.Revision{}
 	}
 	switch {
 	case revision == newest && (s.detail == AtCount || !t.big):
-		s.has, s.fresh = t.newest(), false
+		s.has, s.fresh = t.newest, false
 		if s.detail == AtCount && t.published.revision == s.has {
 			s.counted = t.published.version
 		}
@@ -264,13 +264,13 @@ func (s *sub) whole() bool { return s.detail == AtMembers && !s.topic.big }
 // the room whole.
 func (s *sub) ready() bool {
 	t := s.topic
-	if s.whole() && !s.fresh && s.has != t.newest() {
+	if s.whole() && !s.fresh && s.has != t.newest {
 		s.fresh = !t.has(s.has) || (t.snapshot != nil && t.lag(s.has) > len(t.snapshot))
 	}
 	switch {
 	case !s.fresh || t.ended:
 		return true
-	case t.idle():
+	case !t.exists:
 		return t.snapshot != nil
 	case s.detail == AtCount:
 		return true
@@ -290,7 +290,7 @@ func (s *sub) next(frames [][]byte) [][]byte {
 		t.since(s.has, func(prev engine.Revision, frame []byte) {
 			frames = r.append(frames, sent{sub: s, has: prev}, frame)
 		})
-		s.has = t.newest()
+		s.has = t.newest
 	} else if s.counted != t.published.version {
 		frames = r.append(frames, sent{sub: s, has: s.has}, t.countFrame())
 		s.counted, s.has = t.published.version, t.published.revision
@@ -306,18 +306,18 @@ func (s *sub) next(frames [][]byte) [][]byte {
 func (s *sub) begin(frames [][]byte) [][]byte {
 	t, r := s.topic, s.receiver
 	note := sent{sub: s, fresh: true}
-	s.fresh, s.has, s.counted, s.typed = false, t.newest(), t.published.version, t.typing.version
+	s.fresh, s.has, s.counted, s.typed = false, t.newest, t.published.version, t.typing.version
 	switch {
 	case t.ended && r.sub(r.hub.topics[t.Topic]) != nil:
 		return frames // the room has begun anew, and that is what counts
 	case s.detail == AtCount:
 		return r.append(frames, note, t.newestCount())
-	case t.ended || t.idle():
+	case t.ended || !t.exists:
 		return r.append(frames, note, encode(snapshotFrame(engine.Snapshot{Topic: t.Topic})))
 	case t.big:
 		p := t.pinned()
 		frames = r.append(frames, note, p.first)
-		if p.Revision != t.newest() {
+		if p.Revision != t.newest {
 			frames = r.append(frames, note, t.newestCount())
 		}
 	default:
@@ -333,7 +333,7 @@ func (s *sub) begin(frames [][]byte) [][]byte {
 // name.
 func (s *sub) over() bool {
 	t := s.topic
-	return t.ended || (t.idle() && !t.waiting && !s.receiver.byName(t.Room))
+	return t.ended || (!t.exists && !t.waiting && !s.receiver.byName(t.Room))
 }
 
 // catchUp gets the whole room for the sub and all others that wait for it. The
@@ -349,7 +349,7 @@ func (s *sub) catchUp() {
 	switch {
 	case later:
 		return // Take marks those that wait
-	case snapshot.Revision != t.newest() && !t.idle(): // it has gone on meanwhile
+	case snapshot.Revision != t.newest && t.exists: // it has gone on meanwhile
 	case t.big:
 		h.pin(t, snapshot)
 	default:
@@ -412,7 +412,7 @@ func (r *Receiver) drop(s *sub) {
 	r.subs = r.subs[:len(r.subs)-1]
 	delete(r.index, t)
 	t.remove(s)
-	if t.idle() && !t.waiting && r.hub.topics[t.Topic] == t {
+	if !t.exists && !t.waiting && r.hub.topics[t.Topic] == t {
 		r.hub.end(t)
 	}
 }

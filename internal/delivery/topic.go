@@ -21,12 +21,16 @@ type topic struct {
 	engine.Topic
 	policy *presence.RoomPolicy
 	subs   []*sub
-	ring   []batch   // consecutive, of one run, oldest first
-	left   time.Time // when the last follower went
-	ended  bool      // out of the hub: to be dropped once its last batch is delivered
-	big    bool      // too many people to be told one by one
+	newest engine.Revision // zero when no batch has come yet
+	count  presence.Count  // at it
+	exists bool            // somebody is in the room, as far as has been seen
+	ring   []batch         // what led to newest, the oldest first
+	left   time.Time       // when the last follower went
+	ended  bool            // out of the hub: to be dropped once its last batch is delivered
+	big    bool            // too many people to be told one by one
 
 	snapshot []byte // encoded, at the newest revision; nil when none has been made
+	countNow []byte // the same of the count
 	catching bool   // a receiver is asking for the room whole; others wait for what it gets
 	pins     []*pin // whole states of a big room, the newest last
 
@@ -53,40 +57,42 @@ type tally struct {
 
 // newestCount returns the frame of the count as it is now, published or not.
 func (t *topic) newestCount() []byte {
-	if len(t.ring) == 0 {
-		return encode(countFrame(t.Room, engine.Revision{}, presence.Count{}))
+	if t.countNow == nil {
+		t.countNow = encode(countFrame(t.Room, t.newest, t.count))
 	}
-	b := &t.ring[len(t.ring)-1]
-	if b.count == nil {
-		b.count = encode(countFrame(t.Room, b.Revision, b.Count))
-	}
-	return b.count
+	return t.countNow
 }
 
-// batch is a sealed batch with its frames, each encoded when first needed.
+// batch is a sealed batch that somebody may still need: as it came until somebody
+// does, and then encoded.
 type batch struct {
-	engine.Batch
-	changes, count []byte
+	sealed  *engine.Batch
+	changes []byte
+}
+
+// frame returns the encoded batch.
+func (b *batch) frame() []byte {
+	if b.changes == nil {
+		b.changes, b.sealed = encode(changesFrame(*b.sealed)), nil
+	}
+	return b.changes
 }
 
 func (t *topic) add(b engine.Batch) {
-	t.snapshot = nil
-	if n := len(t.ring); n > 0 {
-		if t.ring[n-1].Revision != b.Revision.Previous() {
-			t.ring, t.pins = t.ring[:0], nil // another run
-		} else if !t.ring[n-1].whole() {
-			t.ring = t.ring[:0]
-		}
+	if b.Revision.Previous() != t.newest {
+		t.ring, t.pins = nil, nil // another run
 	}
-	if len(t.ring) == ringSize {
+	t.newest, t.count, t.exists = b.Revision, b.Count, !b.Ended
+	t.snapshot, t.countNow = nil, nil
+	switch {
+	case len(t.subs) == 0 && time.Since(t.left) > forgetAfter:
+		t.ring = nil // nobody can come back to what was before
+	case len(t.ring) == ringSize:
 		copy(t.ring, t.ring[1:])
-		t.ring = t.ring[:ringSize-1]
+		t.ring[ringSize-1] = batch{sealed: &b}
+	default:
+		t.ring = append(t.ring, batch{sealed: &b})
 	}
-	if len(t.subs) == 0 && time.Since(t.left) > forgetAfter {
-		t.ring = t.ring[:0] // nobody could come back to what was before
-		b.Joined, b.Changed, b.Left = nil, nil, nil
-	}
-	t.ring = append(t.ring, batch{Batch: b})
 	t.grow(b.Count.People)
 }
 
@@ -104,36 +110,19 @@ func (t *topic) grow(people int) {
 	}
 }
 
-// newest returns the newest revision, zero when no batch has come yet.
-func (t *topic) newest() engine.Revision {
-	if len(t.ring) == 0 {
-		return engine.Revision{}
-	}
-	return t.ring[len(t.ring)-1].Revision
-}
+// oldest is the number of the first batch of the ring.
+func (t *topic) oldest() uint64 { return t.newest.Number + 1 - uint64(len(t.ring)) }
 
 // has tells whether the ring leads from a revision to the newest one.
 func (t *topic) has(revision engine.Revision) bool {
-	newest := t.newest()
-	return revision == newest || (revision.Run == newest.Run && revision.Number < newest.Number &&
-		revision.Number+1 >= t.ring[0].Revision.Number && t.ring[0].whole())
+	return revision.Run == t.newest.Run && revision.Number <= t.newest.Number && revision.Number+1 >= t.oldest()
 }
-
-// whole tells that the batch still has all that changed.
-func (b *batch) whole() bool { return len(b.Joined)+len(b.Changed)+len(b.Left) > 0 }
 
 // since gives the frames that lead from a revision, which the topic has, to the
 // newest one.
 func (t *topic) since(revision engine.Revision, each func(prev engine.Revision, frame []byte)) {
-	if revision == t.newest() {
-		return
-	}
-	for i := revision.Number + 1 - t.ring[0].Revision.Number; i < uint64(len(t.ring)); i++ {
-		b := &t.ring[i]
-		if b.changes == nil {
-			b.changes = encode(changesFrame(b.Batch))
-		}
-		each(b.Revision.Previous(), b.changes)
+	for ; revision.Number < t.newest.Number; revision.Number++ {
+		each(revision, t.ring[revision.Number+1-t.oldest()].frame())
 	}
 }
 
@@ -157,9 +146,8 @@ func (t *topic) counted() bool {
 }
 
 func (t *topic) publishCount() {
-	newest := &t.ring[len(t.ring)-1]
 	t.told = time.Now()
-	t.published = tally{register{version: t.published.version + 1}, newest.Revision, newest.Count}
+	t.published = tally{register{version: t.published.version + 1}, t.newest, t.count}
 }
 
 // countFrame returns the frame of the published count.
@@ -185,11 +173,6 @@ func (t *topic) markFresh() {
 			s.receiver.mark(s)
 		}
 	}
-}
-
-// idle tells that the room does not exist, as far as the topic has seen.
-func (t *topic) idle() bool {
-	return len(t.ring) == 0 || t.ring[len(t.ring)-1].Ended
 }
 
 func (t *topic) remove(s *sub) {

@@ -15,8 +15,13 @@ type people struct {
 	index   map[Subject]int
 	sealAt  time.Duration
 
-	lastSeen map[Subject]int64 // Unix milliseconds, of the newest that went offline
-	order    []Subject         // of lastSeen, a ring when full
+	gone [2]gone // by view, so that who hides pushes nobody out of the open one
+}
+
+// gone knows when those who are offline were last seen, as far as it has room.
+type gone struct {
+	lastSeen map[presence.UserID]int64 // Unix milliseconds; 0 of somebody who is back
+	order    []presence.UserID         // of lastSeen, a ring when full
 	oldest   int
 }
 
@@ -29,7 +34,7 @@ type personChange struct {
 func (e *Engine) notePerson(now presence.Instant, c presence.PersonChanged) {
 	p := &e.people
 	if p.index == nil {
-		p.index, p.lastSeen = map[Subject]int{}, map[Subject]int64{}
+		p.index = map[Subject]int{}
 	}
 	for _, view := range []presence.View{presence.Full, presence.Open} {
 		if !c.Views.Has(view) {
@@ -46,28 +51,32 @@ func (e *Engine) notePerson(now presence.Instant, c presence.PersonChanged) {
 			p.changes = append(p.changes, personChange{Subject: subject, before: c.Before})
 		}
 		p.changes[i].after, p.changes[i].lastSeen = c.After, c.LastSeen
-		p.remember(subject, c)
+		p.gone[view].note(c)
 	}
 }
 
-// remember keeps when somebody was last seen while they are offline.
-func (p *people) remember(subject Subject, c presence.PersonChanged) {
+// note keeps when somebody was last seen who goes offline.
+func (g *gone) note(c presence.PersonChanged) {
+	_, known := g.lastSeen[c.User]
 	if c.After.Status != presence.Offline {
-		if _, ok := p.lastSeen[subject]; ok {
-			p.lastSeen[subject] = 0 // keeps its place in the order
+		if known {
+			g.lastSeen[c.User] = 0 // keeps its place in the order
 		}
 		return
 	}
-	if _, ok := p.lastSeen[subject]; !ok {
-		if len(p.order) < maxLastSeen {
-			p.order = append(p.order, subject)
-		} else {
-			delete(p.lastSeen, p.order[p.oldest])
-			p.order[p.oldest] = subject
-			p.oldest = (p.oldest + 1) % maxLastSeen
-		}
+	if g.lastSeen == nil {
+		g.lastSeen = map[presence.UserID]int64{}
 	}
-	p.lastSeen[subject] = c.LastSeen
+	switch {
+	case known:
+	case len(g.order) < maxLastSeen:
+		g.order = append(g.order, c.User)
+	default:
+		delete(g.lastSeen, g.order[g.oldest])
+		g.order[g.oldest] = c.User
+		g.oldest = (g.oldest + 1) % maxLastSeen
+	}
+	g.lastSeen[c.User] = c.LastSeen
 }
 
 // sealPeople tells what has become of people in the window that is over.
@@ -90,7 +99,7 @@ func (e *Engine) sealPeople(now presence.Instant) {
 func (e *Engine) Sight(subject Subject) Sight {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	return sight(subject, e.core.Person(subject.User, subject.View), e.people.lastSeen[subject])
+	return sight(subject, e.core.Person(subject.User, subject.View), e.people.gone[subject.View].lastSeen[subject.User])
 }
 
 func sight(subject Subject, appearance presence.Appearance, lastSeen int64) Sight {

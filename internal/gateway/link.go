@@ -38,8 +38,8 @@ type link struct {
 	mu       sync.Mutex
 	receiver *delivery.Receiver // nil before hello
 	outbox   []outgoing
-	heard    time.Time // without a session: the last sign of life
-	wanted   time.Time // without a session: when it was last asked for one
+	heard    int64 // Unix nanoseconds; without a session: the last sign of life
+	wanted   int64 // the same: when it was last asked for one
 	ended    bool
 }
 
@@ -185,7 +185,8 @@ func (l *link) greet(receiver *delivery.Receiver, answer []byte) {
 	l.mu.Lock()
 	l.receiver = receiver
 	l.outbox = append(l.outbox, outgoing{frame: answer})
-	l.heard, l.wanted = time.Now(), time.Now()
+	l.heard = time.Now().UnixNano()
+	l.wanted = l.heard
 	ended := l.ended
 	l.mu.Unlock()
 	if ended {

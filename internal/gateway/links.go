@@ -227,9 +227,9 @@ func (g *Gateway) sweep(now time.Time) {
 			return
 		}
 		l.mu.Lock()
-		quiet, waits := now.Sub(l.heard), now.Sub(l.wanted) >= p.BeatEvery
+		quiet, waits := time.Duration(now.UnixNano()-l.heard), now.UnixNano()-l.wanted >= int64(p.BeatEvery)
 		if waits {
-			l.wanted = now
+			l.wanted = now.UnixNano()
 		}
 		l.mu.Unlock()
 		switch {

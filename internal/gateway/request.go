@@ -58,7 +58,7 @@ func (l *link) receive(data []byte) {
 	}
 	if l.carries == (presence.LinkID{}) {
 		l.mu.Lock()
-		l.heard = time.Now()
+		l.heard = time.Now().UnixNano()
 		l.mu.Unlock()
 	}
 	var r wire.Request

@@ -3,16 +3,19 @@ package gateway
 import (
 	"crypto/rand"
 	"crypto/sha256"
+	"fmt"
 	"strings"
 	"sync"
 	"time"
 
+	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/wire"
 )
 
 const (
-	ticketLife = 30 * time.Second
-	maxTickets = 20_000
+	ticketLife      = 30 * time.Second
+	maxTickets      = 20_000
+	maxTicketsOfOne = 64
 )
 
 // tickets are hellos that wait for the stream that they are for. A ticket stands in
@@ -20,6 +23,7 @@ const (
 type tickets struct {
 	mu      sync.Mutex
 	waiting map[[sha256.Size]byte]ticket
+	byOwner map[presence.UserID]int // how many of them; operators are nobody's
 }
 
 type ticket struct {
@@ -27,7 +31,9 @@ type ticket struct {
 	expires  time.Time
 }
 
-func newTickets() *tickets { return &tickets{waiting: map[[sha256.Size]byte]ticket{}} }
+func newTickets() *tickets {
+	return &tickets{waiting: map[[sha256.Size]byte]ticket{}, byOwner: map[presence.UserID]int{}}
+}
 
 // Ticket takes a hello, checked as on a link, for an event stream that cannot say it
 // itself. Bearer, when not empty, is the token or key that the hello does not have.
@@ -43,10 +49,16 @@ func (g *Gateway) Ticket(h wire.Hello, bearer string) (wire.Ticket, error) {
 	t := g.tickets
 	t.mu.Lock()
 	defer t.mu.Unlock()
+	owner := c.guest.person.User
+	if owner != "" && t.byOwner[owner] >= maxTicketsOfOne {
+		return wire.Ticket{}, &wire.Problem{Code: wire.CodeTooFast, Detail: "this person has too many tickets that wait to be used",
+			Allowed: fmt.Sprintf("at most %d at once, each for half a minute", maxTicketsOfOne)}
+	}
 	if len(t.waiting) >= maxTickets {
 		return wire.Ticket{}, &wire.Problem{Code: wire.CodeBusy, Detail: "too many tickets wait to be used", Allowed: "another try in a second"}
 	}
 	t.waiting[sha256.Sum256([]byte(name))] = ticket{c, expires}
+	t.byOwner[owner]++
 	return wire.Ticket{Ticket: name, Expires: wire.Time{Time: expires}, Feed: "/v1/feed?ticket=" + name}, nil
 }
 
@@ -56,7 +68,9 @@ func (t *tickets) use(name string, now time.Time) (*greeting, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	found, ok := t.waiting[key]
-	delete(t.waiting, key)
+	if ok {
+		t.remove(key, found)
+	}
 	if !ok || now.After(found.expires) {
 		return nil, &wire.Problem{Code: wire.CodeBadTicket, Field: "ticket", Detail: "the ticket was used, has expired or never was",
 			Allowed: "a fresh one from POST /v1/tickets"}
@@ -69,9 +83,14 @@ func (t *tickets) expire(now time.Time) {
 	defer t.mu.Unlock()
 	for key, ticket := range t.waiting {
 		if now.After(ticket.expires) {
-			delete(t.waiting, key)
+			t.remove(key, ticket)
 		}
 	}
+}
+
+func (t *tickets) remove(key [sha256.Size]byte, found ticket) {
+	delete(t.waiting, key)
+	decrease(t.byOwner, found.greeting.guest.person.User)
 }
 
 // withBearer puts what an Authorization header had into a hello: three parts with

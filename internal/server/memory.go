@@ -2,6 +2,7 @@ package server
 
 import (
 	"context"
+	"runtime"
 	"runtime/debug"
 	"runtime/metrics"
 	"time"
@@ -36,6 +37,7 @@ func reclaim(ctx context.Context) {
 		if since < reclaimFrom || allocated > peak/reclaimCalm {
 			continue
 		}
+		runtime.GC() // twice: what lies in pools survives one collection
 		debug.FreeOSMemory()
 		since, peak = 0, 0
 	}
