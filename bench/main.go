@@ -94,7 +94,7 @@ func run(short bool) results {
 func (s *stage) counts(r results) {
 	someone := s.person([]string{room}, nil)
 	defer someone.Close()
-	rounds, length := pick(s, 21, 7), pick(s, 500*time.Millisecond, 300*time.Millisecond)
+	rounds, length := pick(s, 21, 5), pick(s, 500*time.Millisecond, 300*time.Millisecond)
 	var service, floor, ratio []float64
 	for range rounds {
 		f := s.gets("http://"+s.floor+"/count", length)
@@ -106,7 +106,7 @@ func (s *stage) counts(r results) {
 }
 
 func (s *stage) joins(r results) {
-	length := pick(s, 4*time.Second, time.Second)
+	length := pick(s, 4*time.Second, 500*time.Millisecond)
 	floor, service := s.relayed(length), s.seen(length)
 	at := func(list []float64, q float64) float64 { return list[int(q*float64(len(list)-1))] }
 	r["join_seen_p50_ms"], r["join_seen_p99_ms"] = at(service, 0.5), at(service, 0.99)

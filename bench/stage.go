@@ -91,13 +91,13 @@ func (s *stage) memory(r results) {
 		before := p.rss()
 		c, connected := startCrowd(plan)
 		defer c.stop()
-		time.Sleep(pick(s, 12*time.Second, 4*time.Second)) // until what the burst has left is swept up
+		time.Sleep(pick(s, 10*time.Second, 2500*time.Millisecond)) // until what the burst has left is swept up
 		idle = (p.rss() - before) / links
 		for range 10 {
 			c.tell(order{Do: "send", Text: frame})
-			time.Sleep(200 * time.Millisecond)
+			time.Sleep(100 * time.Millisecond)
 		}
-		time.Sleep(pick(s, 12*time.Second, 2*time.Second))
+		time.Sleep(pick(s, 10*time.Second, 2500*time.Millisecond))
 		seen := c.tell(order{Do: "result"})
 		if seen.Closed+seen.Holes+seen.Errors > 0 {
 			check(fmt.Errorf("of %d idle links %d were closed, %d had a hole, and there were %d errors, as %s", links, seen.Closed, seen.Holes, seen.Errors, seen.Sample))
@@ -120,7 +120,7 @@ func (s *stage) blast(r results) {
 	defer floor.stop()
 	c, _ := startCrowd(load.Plan{Address: address, Source: "127.0.0.2", Path: "/link", Links: 5000, At: 16})
 	defer c.stop()
-	response := must(http.Get(fmt.Sprintf("http://%s/blast?ms=%d", address, pick(s, 4000, 2000))))
+	response := must(http.Get(fmt.Sprintf("http://%s/blast?ms=%d", address, pick(s, 4000, 1000))))
 	defer func() { _ = response.Body.Close() }()
 	var rate float64
 	check(json.NewDecoder(response.Body).Decode(&rate))
@@ -147,9 +147,9 @@ func (s *stage) fanout(r results, f fanout) {
 	defer c.stop()
 	time.Sleep(time.Second)
 	c.tell(order{Do: "forget"})
-	length := pick(s, 10*time.Second, 4*time.Second)
+	length := pick(s, 10*time.Second, 3*time.Second)
 	members.change(f.changes, length)
-	time.Sleep(pick(s, 4*time.Second, 2*time.Second))
+	time.Sleep(pick(s, 4*time.Second, time.Second))
 	seen := c.tell(order{Do: "result"})
 
 	// What the one watcher that reads everything knows of each revision, and when the

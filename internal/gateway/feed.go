@@ -31,7 +31,7 @@ type feed struct {
 	name     string // random; known only to who has read an event of it
 	ticket   [sha256.Size]byte
 	guest    *guest
-	in       presence.Hello // as it was, with the session and key that it led to
+	in       presence.Hello // as it would be said again, with the session and key that it led to
 	receiver *delivery.Receiver
 
 	posting sync.Mutex // held while something is asked of it: one request at a time
@@ -88,7 +88,8 @@ func (g *Gateway) Feed(ctx *fasthttp.RequestCtx, r FeedRequest) error {
 		return err
 	}
 	f.in, f.receiver = c.in, receiver
-	f.in.Session, f.in.Key, f.in.Rooms = presence.SessionID(welcome.Session), welcome.Key, nil
+	f.in.Session, f.in.Key = presence.SessionID(welcome.Session), welcome.Key
+	f.in.Rooms, f.in.IdleFor = nil, nil // a return changes neither
 	g.feeds.add(f)
 	f.connect(ctx, l, welcome, 0)
 	return nil
@@ -111,6 +112,7 @@ func (g *Gateway) resume(ctx *fasthttp.RequestCtx, f *feed, after uint64) error 
 	f.posting.Lock()
 	defer f.posting.Unlock()
 	c := &greeting{guest: f.guest, in: f.in, session: f.in.Session != ""}
+	c.in.Profile = f.guest.person.Profile // its token may have been renewed
 	c.in.Issued, c.in.Expires = f.guest.person.Issued.UnixMilli(), f.guest.person.Expires.UnixMilli()
 	c.in.NewSession, c.in.NewKey = presence.SessionID("s-"+rand.Text()), rand.Text()
 	l := &link{gateway: g, feed: f}

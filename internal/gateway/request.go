@@ -283,6 +283,9 @@ func (l *link) idle(r wire.Request) error {
 }
 
 func (l *link) page(r wire.Request) error {
+	if l.feed != nil {
+		l.feed.in.PageHidden = r.Hidden // also after a return
+	}
 	return l.tell(r, func(from presence.LinkID) presence.Input { return presence.PageHidden{From: from, Hidden: r.Hidden} })
 }
 

@@ -14,6 +14,9 @@ import (
 // feed opens an event stream. What it follows stands in its ticket, or in the
 // address of a client that can set a header.
 func (a *API) feed(c fiber.Ctx) error {
+	if c.Method() != fiber.MethodGet { // a HEAD has no stream
+		return fiber.ErrMethodNotAllowed
+	}
 	args := c.RequestCtx().QueryArgs()
 	list := func(name string) []string {
 		var values []string
