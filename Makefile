@@ -18,7 +18,7 @@ demo: build ## the service with the river watch of the Aldermoor in it
 
 web: web/console/dist/index.html
 
-web/console/dist/index.html: web/node_modules/.installed $(shell find web/client web/console -name dist -prune -o -type f -print) web/vite.config.ts
+web/console/dist/index.html: web/node_modules/.installed $(shell find web/client web/console -name dist -prune -o -type f -print) web/vite.config.ts web/vite.client.config.ts
 	$(NPM) run --silent build
 	@touch $@
 
@@ -60,4 +60,4 @@ shots: build chromium ## the pictures in docs/screenshots, from the demo
 	$(GO) run ./test/shots
 
 clean:
-	rm -rf bin web/node_modules web/console/dist/assets web/console/dist/index.html
+	rm -rf bin web/node_modules web/console/dist/assets web/console/dist/index.html web/client/dist/tovik* web/client/dist/types

@@ -1,5 +1,6 @@
-// Package web holds the built web console. `make web` builds it into
-// console/dist; a binary built without that has no pages to serve, and says so.
+// Package web holds what is built for browsers: the console and the client library.
+// `make web` builds them into console/dist and client/dist; a binary built without that
+// has nothing to serve, and says so.
 package web
 
 import (
@@ -7,15 +8,22 @@ import (
 	"io/fs"
 )
 
-//go:embed all:console/dist
+//go:embed all:console/dist all:client/dist
 var files embed.FS
 
 // Console returns the files of the built console, with index.html at the root
 // when it has been built.
 func Console() fs.FS {
-	console, err := fs.Sub(files, "console/dist")
+	return sub("console/dist")
+}
+
+// Client returns the files of the built client library: tovik.js and the others.
+func Client() fs.FS { return sub("client/dist") }
+
+func sub(dir string) fs.FS {
+	found, err := fs.Sub(files, dir)
 	if err != nil {
-		panic("web: console/dist is embedded: " + err.Error())
+		panic("web: " + dir + " is embedded: " + err.Error())
 	}
-	return console
+	return found
 }

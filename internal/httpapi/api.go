@@ -73,6 +73,7 @@ func (a *API) App() *fiber.App {
 	app.Get("/asyncapi.yaml", func(c fiber.Ctx) error { return c.Type("yaml").Send(wire.AsyncAPI) })
 	app.Get("/problems", problemIndex)
 	app.Get("/problems/:code", problemPage)
+	a.library(app)
 	a.console(app)
 	return app
 }

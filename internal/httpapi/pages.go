@@ -6,6 +6,7 @@ import (
 	"io/fs"
 
 	"github.com/gofiber/fiber/v3"
+	"github.com/gofiber/fiber/v3/middleware/etag"
 	"github.com/gofiber/fiber/v3/middleware/static"
 
 	"tovik.example/tovik/web"
@@ -59,6 +60,23 @@ func showProblems(c fiber.Ctx, view problemView) error {
 // of people may come from elsewhere.
 const policy = "default-src 'self'; img-src 'self' https: data:; style-src 'self' 'unsafe-inline'; " +
 	"frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
+
+// library serves the browser client to pages of any origin. It keeps its address from
+// one version to the next, so it is asked for anew each time, and mostly not changed.
+func (a *API) library(app *fiber.App) {
+	app.Use("/client", etag.New())
+	app.Use("/client", static.New("", static.Config{
+		FS: web.Client(), Compress: true,
+		ModifyResponse: func(c fiber.Ctx) error {
+			c.Set(fiber.HeaderCacheControl, "no-cache")
+			c.Set(fiber.HeaderAccessControlAllowOrigin, "*")
+			c.Set(fiber.HeaderXContentTypeOptions, "nosniff")
+			c.Response().Header.Del(fiber.HeaderLastModified) // what is embedded has no time
+			return nil
+		},
+		NotFoundHandler: func(fiber.Ctx) error { return fiber.ErrNotFound },
+	}))
+}
 
 // notBuilt is what a binary without the console shows.
 const notBuilt = "This Tovik was built without its console. Build it with: make build\n"

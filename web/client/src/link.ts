@@ -1,5 +1,16 @@
 import { apply, type Change, type Room } from "./replica";
-import type { Detail, Frame, Problem, RoomFrame, Watch, Welcome } from "./wire";
+import type {
+  Addressee,
+  CueFrame,
+  Detail,
+  Frame,
+  Page,
+  PersonFrame,
+  Problem,
+  RoomFrame,
+  Watch,
+  Welcome,
+} from "./wire";
 
 const version = 1;
 
@@ -8,6 +19,18 @@ export interface State {
   readonly word: "connecting" | "open" | "lost" | "refused" | "closed";
   readonly reason?: string;
 }
+
+/** What a request is rejected with: the service's problem, or that the link was lost before the answer. */
+export class Refused extends Error {
+  readonly code: string;
+  constructor(readonly problem: Problem) {
+    super(problem.detail);
+    this.code = problem.code;
+  }
+}
+
+/** A token, or what fetches a fresh one: at each hello, and before the one in use expires. */
+export type TokenSource = string | (() => string | Promise<string>);
 
 /** The session that a page goes on with after a reload. */
 export interface Kept {
@@ -42,13 +65,15 @@ export interface LinkOptions {
   /** The address of the service, as in https://presence.example. */
   readonly server: string;
   /** A person's: takes part. */
-  readonly token?: string;
+  readonly token?: TokenSource;
   /** An operator's: may only watch. */
   readonly key?: string;
   /** The rooms to be in. */
   readonly rooms?: readonly string[];
   /** What to follow without being in it. */
   readonly watch?: readonly Watch[];
+  /** The people to follow as such. */
+  readonly people?: readonly string[];
   /** Names this load of the page. */
   readonly nonce?: string;
   readonly memory?: Memory;
@@ -63,6 +88,15 @@ export interface Snapshot {
   readonly welcome?: Welcome;
   readonly problem?: Problem;
   readonly rooms: ReadonlyMap<string, Room>;
+  /** Those who are watched, by id. */
+  readonly people: ReadonlyMap<string, PersonFrame>;
+}
+
+type Answer = Extract<Frame, { type: "answer" }>;
+
+interface Waiting {
+  resolve(answer: Answer): void;
+  reject(why: Refused): void;
 }
 
 /** A new link is tried at once, then after waits that grow to this and are spread out. */
@@ -77,7 +111,9 @@ export class Link {
   readonly #around: Surroundings;
   readonly #listeners = new Set<() => void>();
   readonly #changeListeners = new Set<(change: Change) => void>();
-  #snapshot: Snapshot = { state: { word: "connecting" }, rooms: new Map() };
+  readonly #cueListeners = new Set<(cue: CueFrame) => void>();
+  readonly #waiting = new Map<number, Waiting>();
+  #snapshot: Snapshot = { state: { word: "connecting" }, rooms: new Map(), people: new Map() };
   #socket: Socket | undefined;
   #stopTimer: () => void = () => {};
   #attempts = 0;
@@ -86,12 +122,15 @@ export class Link {
   #toldHidden: boolean | undefined;
   #rooms: string[];
   #watches: Watch[];
+  #people: string[];
+  #triedFresh = false;
 
   constructor(options: LinkOptions) {
     this.#options = options;
     this.#around = options.surroundings ?? page;
     this.#rooms = [...(options.rooms ?? [])];
     this.#watches = [...(options.watch ?? [])];
+    this.#people = [...(options.people ?? [])];
     this.#connect();
   }
 
@@ -112,45 +151,95 @@ export class Link {
     return () => this.#changeListeners.delete(listener);
   }
 
+  /** Calls back with each cue that is given to this session. Returns what undoes it. */
+  onCue(listener: (cue: CueFrame) => void): () => void {
+    this.#cueListeners.add(listener);
+    return () => this.#cueListeners.delete(listener);
+  }
+
   /** Puts the session into a room, now and after each reconnect. */
-  join(room: string): void {
+  join(room: string): Promise<void> {
     if (!this.#rooms.includes(room)) this.#rooms.push(room);
-    this.#request({ type: "join", room });
+    return this.#tell({ type: "join", room });
   }
 
   /** Takes the session out of a room. */
-  leave(room: string): void {
+  leave(room: string): Promise<void> {
     this.#rooms = this.#rooms.filter((r) => r !== room);
     this.#forget(room);
-    this.#request({ type: "leave", room });
+    return this.#tell({ type: "leave", room });
   }
 
   /** Follows the rooms that a name or pattern names, without being in them. */
-  watch(room: string, detail: Detail): void {
+  watch(room: string, detail: Detail): Promise<void> {
     this.#watches = [...this.#watches.filter((w) => w.room !== room), { room, detail }];
-    this.#request({ type: "watch", room, detail });
+    return this.#tell({ type: "watch", room, detail });
   }
 
   /** Stops following. */
-  unwatch(room: string): void {
+  unwatch(room: string): Promise<void> {
     this.#watches = this.#watches.filter((w) => w.room !== room);
     this.#forget(room);
-    this.#request({ type: "unwatch", room });
+    return this.#tell({ type: "unwatch", room });
+  }
+
+  /** Follows people as such: their status, and when they were last seen. */
+  watchPeople(people: readonly string[]): Promise<void> {
+    this.#people = [...new Set([...this.#people, ...people])];
+    return this.#tell({ type: "watch", people });
+  }
+
+  /** Stops following people. */
+  unwatchPeople(people: readonly string[]): Promise<void> {
+    this.#people = this.#people.filter((user) => !people.includes(user));
+    const left = new Map([...this.#snapshot.people].filter(([user]) => !people.includes(user)));
+    this.#update({ ...this.#snapshot, people: left });
+    return this.#tell({ type: "unwatch", people });
+  }
+
+  /** A page of a large room: after a user, at a revision, or from the beginning at a recent one. */
+  members(room: string, from: { rev?: string; after?: string; limit?: number } = {}): Promise<Page> {
+    return this.#ask({ type: "members", room, ...from }) as Promise<unknown> as Promise<Page>;
+  }
+
+  /** Gives a cue, and says to how many links it went. */
+  async cue(to: Addressee, name: string, data?: unknown): Promise<number> {
+    return (await this.#ask({ type: "cue", ...to, name, data })).links ?? 0;
+  }
+
+  /** Sets what others see of the person, for all their sessions; without a status it follows the sessions. */
+  setStatus(status?: "busy" | "away", note?: string, until?: Date): Promise<void> {
+    return this.#tell({ type: "status", status: status ?? "", note, until });
+  }
+
+  /** Says that the person composes in a room, or has stopped. A Composer does it at the right times. */
+  typing(room: string, on: boolean): Promise<void> {
+    return this.#tell({ type: "typing", room, on });
+  }
+
+  /** Says that what was composed has been sent. */
+  sent(room: string): Promise<void> {
+    return this.#tell({ type: "sent", room });
   }
 
   /** Says that somebody is doing something at the page. */
-  activity(): void {
-    this.#request({ type: "activity" });
+  activity(): Promise<void> {
+    return this.#tell({ type: "activity" });
+  }
+
+  /** Says that nobody is there. */
+  idle(): Promise<void> {
+    return this.#tell({ type: "idle" });
   }
 
   /** Says whether the page is hidden. Browsers slow the timers of hidden pages. */
-  pageHidden(hidden: boolean): void {
-    this.#request({ type: "page", hidden });
+  pageHidden(hidden: boolean): Promise<void> {
+    return this.#tell({ type: "page", hidden });
   }
 
   /** Ends the session now, and the link. */
   bye(): void {
-    this.#request({ type: "bye" });
+    void this.#tell({ type: "bye" });
     this.#options.memory?.save(undefined);
     this.#end({ word: "closed", reason: "bye" });
   }
@@ -173,26 +262,12 @@ export class Link {
   #connect(): void {
     this.#stopTimer();
     this.#detach(); // an attempt that is still under way gives way to this one
-    const { server, token, key, nonce, memory } = this.#options;
+    const { server, token } = this.#options;
     const socket = this.#around.connect(`${server.replace(/^http/, "ws")}/v1/link`);
     this.#socket = socket;
     socket.onopen = () => {
-      if (this.#socket !== socket) return;
-      const resume = token ? memory?.load() : undefined;
-      const hello = {
-        type: "hello",
-        id: ++this.#lastID,
-        version,
-        token,
-        key,
-        nonce,
-        resume,
-        watch: this.#watches,
-      };
-      const page = this.#options.page?.();
-      this.#toldHidden = page?.hidden;
-      const own = { ...page, rooms: this.#rooms };
-      socket.send(JSON.stringify(token ? { ...hello, ...own } : hello));
+      if (typeof token !== "function") this.#hello(socket, token);
+      else this.#fresh(token, socket, (text) => this.#hello(socket, text));
     };
     socket.onmessage = (event) => {
       if (this.#socket === socket) this.#receive(JSON.parse(String(event.data)) as Frame);
@@ -205,6 +280,33 @@ export class Link {
     };
   }
 
+  /** Fetches a token for a socket. Without one there is no link, so it is tried again. */
+  async #fresh(
+    fetch: () => string | Promise<string>,
+    socket: Socket,
+    use: (token: string) => void,
+  ): Promise<void> {
+    try {
+      const token = await fetch();
+      if (this.#socket === socket) use(token);
+    } catch (error) {
+      if (this.#socket === socket) this.#lose(`no token: ${error instanceof Error ? error.message : error}`);
+    }
+  }
+
+  #hello(socket: Socket, token: string | undefined): void {
+    if (this.#socket !== socket) return;
+    const { key, nonce, memory } = this.#options;
+    const people = this.#people.length > 0 ? [{ people: this.#people }] : [];
+    const revs = Object.fromEntries([...this.#snapshot.rooms].map(([name, room]) => [name, room.rev]));
+    const hello = { type: "hello", id: ++this.#lastID, version, token, key, nonce };
+    const follow = { watch: [...this.#watches, ...people], revs };
+    const page = this.#options.page?.();
+    this.#toldHidden = page?.hidden;
+    const own = { resume: memory?.load(), ...page, rooms: this.#rooms };
+    socket.send(JSON.stringify(token ? { ...hello, ...own, ...follow } : { ...hello, ...follow }));
+  }
+
   #receive(frame: Frame): void {
     this.#expectMore();
     switch (frame.type) {
@@ -213,9 +315,20 @@ export class Link {
         return;
       case "answer":
         if (frame.timings) this.#greeted(frame as Welcome);
+        else this.#settle(frame.re, (waiting) => waiting.resolve(frame));
         return;
       case "error":
+        this.#settle(frame.re, (waiting) => waiting.reject(new Refused(frame)));
         this.#refused(frame);
+        return;
+      case "person":
+        this.#update({ ...this.#snapshot, people: new Map(this.#snapshot.people).set(frame.user, frame) });
+        return;
+      case "cue":
+        for (const listener of this.#cueListeners) listener(frame);
+        return;
+      case "expiring":
+        this.#renew();
         return;
       case "moving":
         this.#moving = frame.after;
@@ -223,6 +336,7 @@ export class Link {
       case "snapshot":
       case "changes":
       case "count":
+      case "typing":
         this.#apply(frame);
     }
   }
@@ -232,22 +346,40 @@ export class Link {
     if (welcome.session && welcome.key) {
       this.#options.memory?.save({ session: welcome.session, key: welcome.key });
     }
-    // Rooms followed by name stay until their snapshots come. Of those that a pattern caught, nobody would
-    // tell that they ended meanwhile, so they are forgotten; those that live come at once.
-    const rooms = new Map([...this.#snapshot.rooms].filter(([room]) => this.#named(room)));
-    this.#update({ state: { word: "open" }, welcome, rooms });
+    this.#triedFresh = false;
+    // What was known goes on from there; a room that is not followed any more is not in the answer.
+    const rooms = new Map([...this.#snapshot.rooms].filter(([room]) => welcome.revs?.[room]));
+    this.#update({ state: { word: "open" }, welcome, rooms, people: this.#snapshot.people });
     this.#expectMore();
     const hidden = this.#options.page?.().hidden;
     if (welcome.session && hidden !== undefined && hidden !== this.#toldHidden) this.pageHidden(hidden);
   }
 
-  /** Before the welcome, a problem is the end: the same hello would be refused again. */
+  /**
+   * Before the welcome, a problem is the end: the same hello would be refused again. Only a token may be
+   * fetched afresh, once.
+   */
   #refused(problem: Problem): void {
     if (this.#snapshot.state.word === "open") {
       this.#update({ ...this.#snapshot, problem });
       return;
     }
+    const stale = problem.code === "expired-token" || problem.code === "bad-token";
+    if (stale && typeof this.#options.token === "function" && !this.#triedFresh) {
+      this.#triedFresh = true;
+      this.#connect();
+      return;
+    }
     this.#end({ word: "refused", reason: problem.detail }, problem);
+  }
+
+  /** Brings a newer token in time, where there is one to be had. */
+  #renew(): void {
+    const { token } = this.#options;
+    const socket = this.#socket;
+    if (typeof token === "function" && socket) {
+      void this.#fresh(token, socket, (text) => void this.#tell({ type: "renew", token: text }));
+    }
   }
 
   #apply(frame: RoomFrame): void {
@@ -298,12 +430,39 @@ export class Link {
     const socket = this.#socket;
     this.#socket = undefined;
     socket?.close();
+    for (const waiting of this.#waiting.values()) waiting.reject(new Refused(noLink));
+    this.#waiting.clear();
   }
 
-  #request(frame: object): void {
-    if (this.#snapshot.state.word === "open") {
-      this.#socket?.send(JSON.stringify({ ...frame, id: ++this.#lastID }));
-    }
+  #tell(frame: object): Promise<void> {
+    const told = this.#ask(frame).then(() => {});
+    told.catch(() => {});
+    return told;
+  }
+
+  /**
+   * Sends a request. While there is no link it is not sent: what is wanted is said by the next hello, and
+   * anything else is over. Nobody has to look at the promise.
+   */
+  #ask(frame: object): Promise<Answer> {
+    const answer = new Promise<Answer>((resolve, reject) => {
+      if (this.#snapshot.state.word !== "open" || !this.#socket) {
+        reject(new Refused(noLink));
+        return;
+      }
+      const id = ++this.#lastID;
+      this.#waiting.set(id, { resolve, reject });
+      this.#socket.send(JSON.stringify({ ...frame, id }));
+    });
+    answer.catch(() => {});
+    return answer;
+  }
+
+  #settle(re: number | undefined, settle: (waiting: Waiting) => void): void {
+    const waiting = re === undefined ? undefined : this.#waiting.get(re);
+    if (!waiting) return;
+    this.#waiting.delete(re as number);
+    settle(waiting);
   }
 
   #update(snapshot: Snapshot): void {
@@ -311,6 +470,12 @@ export class Link {
     for (const listener of this.#listeners) listener();
   }
 }
+
+const noLink: Problem = {
+  code: "no-link",
+  detail: "there is no link to the service now",
+  allowed: "requests while the state is open",
+};
 
 const page: Surroundings = {
   connect: (url) => new WebSocket(url) as Socket,

@@ -79,6 +79,7 @@ describe("a replica", () => {
     });
     expect(room satisfies Room).toEqual({
       room: "desk.night",
+      typing: [],
       rev: "r.1",
       count: counted(2, 3),
     });

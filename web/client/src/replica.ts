@@ -6,6 +6,8 @@ export interface Room {
   readonly rev: string;
   readonly count: Count;
   readonly members?: ReadonlyMap<string, Member>;
+  /** Who types, in the order in which they began. */
+  readonly typing: readonly string[];
 }
 
 /** What a frame changed in a room. From a snapshot: how it differs from what was known before. */
@@ -21,22 +23,30 @@ export interface Change {
 /** Thrown when changes do not follow the revision that the client has. */
 export class Gap extends Error {}
 
+const tally = { people: 0, sessions: 0 };
+const nobody: Count = { ...tally, online: tally, away: tally, busy: tally };
 const none: Omit<Change, "room"> = { joined: [], changed: [], left: [] };
 
 /** Applies a frame to what is known of its room, and tells what it changed. */
 export function apply(old: Room | undefined, frame: RoomFrame): [Room, Change] {
-  const { room, rev } = frame;
+  const { room } = frame;
+  const rev = "rev" in frame ? frame.rev : "";
   switch (frame.type) {
     case "count":
       // Of a large room the first page of members is known besides, at a revision of its own.
       return [
-        old?.members ? { ...old, count: countOf(frame) } : { room, rev, count: countOf(frame) },
+        old?.members ? { ...old, count: countOf(frame) } : { room, rev, count: countOf(frame), typing: [] },
+        { room, ...none },
+      ];
+    case "typing":
+      return [
+        { ...(old ?? { room, rev: "", count: nobody }), typing: frame.users },
         { room, ...none },
       ];
     case "snapshot": {
       const members = new Map(frame.members.map((m) => [m.user, m]));
       return [
-        { room, rev, count: frame.count, members },
+        { room, rev, count: frame.count, members, typing: [] },
         { room, ...difference(old?.members, members) },
       ];
     }
@@ -53,7 +63,7 @@ export function apply(old: Room | undefined, frame: RoomFrame): [Room, Change] {
         return was ? { ...d, was } : d;
       });
       return [
-        { room, rev, count: frame.count, members },
+        { ...old, rev, count: frame.count, members },
         { room, at: frame.at, joined, changed, left: gone },
       ];
     }

@@ -61,6 +61,21 @@ export interface Watch {
   readonly detail: Detail;
 }
 
+/** A page of the members of a large room, all of one revision. */
+export interface Page {
+  readonly room: string;
+  readonly rev: string;
+  readonly count: Count;
+  readonly members: readonly Member[];
+  readonly next?: string;
+}
+
+/** Whom a cue is for: a room (others, or with `everyone` the sender too), a person, or a session. */
+export type Addressee =
+  | { readonly room: string; readonly everyone?: boolean }
+  | { readonly user: string }
+  | { readonly session: string };
+
 /** What the service waits for, in milliseconds. */
 export interface Timings {
   readonly beat_every: number;
@@ -82,6 +97,8 @@ export interface Welcome {
   readonly not_resumed?: "unknown" | "in-use";
   readonly user?: string;
   readonly rooms?: readonly string[];
+  /** What comes of each room of which the hello had a revision. */
+  readonly revs?: Readonly<Record<string, "current" | "changes" | "snapshot" | "new-run">>;
   readonly timings: Timings;
 }
 
@@ -122,7 +139,7 @@ export interface CountFrame extends Count {
   readonly rev: string;
 }
 
-export type RoomFrame = SnapshotFrame | ChangesFrame | CountFrame;
+export type RoomFrame = SnapshotFrame | ChangesFrame | CountFrame | TypingFrame;
 
 /** The set of those who type in a room. */
 export interface TypingFrame {
@@ -155,10 +172,10 @@ export interface CueFrame {
 export type Frame =
   | RoomFrame
   | { readonly type: "beat" }
-  | TypingFrame
   | PersonFrame
   | CueFrame
   | { readonly type: "expiring"; readonly expires: string }
   | { readonly type: "moving"; readonly after: number }
-  | ({ readonly type: "answer"; readonly re?: number } & Partial<Welcome>)
+  | ({ readonly type: "answer"; readonly re?: number; readonly links?: number } & Partial<Welcome> &
+      Partial<Omit<Page, "rooms">>)
   | ({ readonly type: "error"; readonly re?: number } & Problem);

@@ -3,7 +3,7 @@ import type { Change } from "@client/replica";
 import type { Watch } from "@client/wire";
 import { useEffect, useState, useSyncExternalStore } from "react";
 
-const nothing: Snapshot = { state: { word: "connecting" }, rooms: new Map() };
+const nothing: Snapshot = { state: { word: "connecting" }, rooms: new Map(), people: new Map() };
 
 /** Where the pages come from is where the service is. */
 export const server = location.origin;

@@ -1,0 +1,156 @@
+import type { Link } from "./link";
+import type { Room } from "./replica";
+import { typingSentence } from "./typing";
+import type { Member, Status } from "./wire";
+
+/**
+ * The custom elements, which show rooms of a link and need no framework:
+ *
+ * - `<tovik-count room="…">`: "3 people";
+ * - `<tovik-members room="…" most="8">`: who is there, with their status, and "+12" for those beyond `most`;
+ * - `<tovik-typing room="…">`: "Ilse and Tobin are typing", without oneself.
+ *
+ * They are styled through the parts `count`, `list`, `member`, `picture`, `name`, `status`, `more` and
+ * `typing`, and the custom properties `--tovik-online`, `--tovik-away`, `--tovik-busy` and `--tovik-size`.
+ */
+export interface Elements {
+  /** Lets the elements go blank, and follow the link no more. */
+  close(): void;
+}
+
+const shown = new Set<RoomElement>();
+let current: Link | undefined;
+
+/** Defines the elements and lets those of the page show the rooms of a link. */
+export function elements(link: Link): Elements {
+  for (const [name, element] of Object.entries(definitions())) {
+    if (!customElements.get(name)) customElements.define(name, element);
+  }
+  const render = () => {
+    for (const element of shown) element.render(link);
+  };
+  current = link;
+  const stop = link.subscribe(render);
+  render();
+  return {
+    close() {
+      stop();
+      if (current === link) current = undefined;
+      for (const element of shown) element.render(undefined);
+    },
+  };
+}
+
+interface RoomElement {
+  render(link: Link | undefined): void;
+}
+
+/** The classes are made when they are wanted: a server that renders pages has no HTMLElement. */
+function definitions(): Record<string, CustomElementConstructor> {
+  abstract class Shown extends HTMLElement implements RoomElement {
+    static observedAttributes = ["room", "most"];
+    readonly #root = this.attachShadow({ mode: "open" });
+    #drawn = "";
+
+    connectedCallback(): void {
+      shown.add(this);
+      this.render(current);
+    }
+
+    disconnectedCallback(): void {
+      shown.delete(this);
+    }
+
+    attributeChangedCallback(): void {
+      this.render(current);
+    }
+
+    render(link: Link | undefined): void {
+      const room = link?.snapshot.rooms.get(this.getAttribute("room") ?? "");
+      const html = this.draw(room, link?.snapshot.welcome?.user);
+      if (html !== this.#drawn) this.#root.innerHTML = `<style>${style}</style>${html}`;
+      this.#drawn = html;
+    }
+
+    protected abstract draw(room: Room | undefined, self: string | undefined): string;
+  }
+
+  return {
+    "tovik-count": class extends Shown {
+      protected draw(room: Room | undefined): string {
+        return room ? `<span part="count">${people(room.count.people)}</span>` : "";
+      }
+    },
+    "tovik-members": class extends Shown {
+      protected draw(room: Room | undefined): string {
+        if (!room?.members) return "";
+        const most = Number(this.getAttribute("most") ?? 12);
+        const members = [...room.members.values()];
+        const more = room.count.people - Math.min(most, members.length);
+        const rest = more > 0 ? `<li part="more" title="${more} more">+${more}</li>` : "";
+        return `<ul part="list">${members.slice(0, most).map(member).join("")}${rest}</ul>`;
+      }
+    },
+    "tovik-typing": class extends Shown {
+      protected draw(room: Room | undefined, self: string | undefined): string {
+        return `<span part="typing" role="status">${text(typingSentence(room, self))}</span>`;
+      }
+    },
+  };
+}
+
+function people(n: number): string {
+  return n === 1 ? "1 person" : `${n} people`;
+}
+
+function member(m: Member): string {
+  const name = m.name ?? m.user;
+  const since = new Date(m.since).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" });
+  const note = m.note ? `, ${m.note}` : "";
+  const picture = /^https?:/.test(m.picture ?? "")
+    ? `<img part="picture" src="${text(m.picture ?? "")}" alt="">`
+    : `<span part="picture" aria-hidden="true">${text(initials(name))}</span>`;
+  return (
+    `<li part="member" data-status="${m.status}" title="${text(`${name}: ${m.status}${note}, here since ${since}`)}">` +
+    `${picture}<span part="name">${text(name)}</span>${gauge(m.status)}<span part="status">${m.status}</span></li>`
+  );
+}
+
+function initials(name: string): string {
+  const words = name.trim().split(/\s+/);
+  return [words[0], words.length > 1 ? words.at(-1) : ""].map((word) => [...(word ?? "")][0] ?? "").join("");
+}
+
+/** A staff gauge: full for online, low for away, full and barred for busy. */
+function gauge(status: Status): string {
+  const level = status === "away" ? 4 : 11;
+  const bar = status === "busy" ? '<path d="M0 8h8" stroke="Canvas" stroke-width="2"/>' : "";
+  return (
+    '<svg viewBox="0 0 8 16" aria-hidden="true"><rect x=".75" y=".75" width="6.5" height="14.5" rx="2" fill="none" ' +
+    `stroke="currentColor" stroke-width="1.5"/><rect x="2" y="${14 - level}" width="4" height="${level}" rx="1" fill="currentColor"/>${bar}</svg>`
+  );
+}
+
+/** Text as HTML has it. */
+function text(value: string): string {
+  return value.replace(/[&<>"']/g, (c) => `&#${c.charCodeAt(0)};`);
+}
+
+const style = `
+:host { font: inherit }
+[part=list] { display: flex; flex-wrap: wrap; gap: .5em; margin: 0; padding: 0; list-style: none }
+[part=member], [part=more] { display: inline-flex; align-items: center; gap: .4em; padding: .2em .7em .2em .2em;
+  border: 1px solid color-mix(in srgb, currentColor 25%, transparent); border-radius: .6em }
+[part=more] { padding-inline: .7em }
+[part=picture] { display: inline-grid; place-items: center; width: var(--tovik-size, 1.8em); height: var(--tovik-size, 1.8em);
+  border-radius: .45em; object-fit: cover; background: color-mix(in srgb, currentColor 12%, transparent); font-size: .8em }
+svg { width: .5em; height: 1em }
+[data-status=online] svg, [data-status=online] [part=status] { color: var(--tovik-online, #1c7a4d) }
+[data-status=away] svg, [data-status=away] [part=status] { color: var(--tovik-away, #8a5a00) }
+[data-status=busy] svg, [data-status=busy] [part=status] { color: var(--tovik-busy, #b3261e) }
+[part=status] { font-size: .8em }
+@media (prefers-color-scheme: dark) {
+  [data-status=online] svg, [data-status=online] [part=status] { color: var(--tovik-online, #7fd3a6) }
+  [data-status=away] svg, [data-status=away] [part=status] { color: var(--tovik-away, #e8b75c) }
+  [data-status=busy] svg, [data-status=busy] [part=status] { color: var(--tovik-busy, #ff8f85) }
+}`;

@@ -1,0 +1,30 @@
+export { type Elements, elements } from "./elements";
+export {
+  type Kept,
+  Link,
+  type LinkOptions,
+  Refused,
+  type Snapshot,
+  type State,
+  type TokenSource,
+} from "./link";
+export type { Change, Room } from "./replica";
+export { openTab } from "./tab";
+export { Composer, composeIn, typingSentence } from "./typing";
+export type {
+  Addressee,
+  Count,
+  CueFrame,
+  Departed,
+  Detail,
+  Member,
+  Page,
+  PersonFrame,
+  Problem,
+  Reason,
+  Status,
+  Tally,
+  Timings,
+  Watch,
+  Welcome,
+} from "./wire";
