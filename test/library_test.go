@@ -2,11 +2,17 @@ package test
 
 import (
 	"fmt"
+	"io"
+	"log"
 	"net/http"
 	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"regexp"
+	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -22,13 +28,9 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// TestTheTenLinesOfTheGuideShowWhoIsHere opens the page of docs/integrate.md as it is
-// written, from an application's own server, in two tabs of two people.
-func TestTheTenLinesOfTheGuideShowWhoIsHere(t *testing.T) {
-	s, err := server.Start(server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key})
-	require.NoError(t, err)
-	s.Ready()
-	t.Cleanup(func() { _ = s.Stop() })
+// application is a server of an application, which has the page of docs/integrate.md as
+// it is written, for a service at an address.
+func application(t *testing.T, service string) *httptest.Server {
 	text, err := os.ReadFile("../docs/integrate.md")
 	require.NoError(t, err)
 	html := regexp.MustCompile("(?s)```html\n(.*?)```").FindSubmatch(text)
@@ -38,13 +40,17 @@ func TestTheTenLinesOfTheGuideShowWhoIsHere(t *testing.T) {
 	require.NoError(t, err)
 	var visits atomic.Int64
 	names := []string{"Ilse Marrow", "Corin <Alderby>"}
-	application := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch r.URL.Path {
 		case "/":
+			http.SetCookie(w, &http.Cookie{Name: "visit", Value: fmt.Sprint(visits.Add(1) - 1)})
 			w.Header().Set("Content-Type", "text/html; charset=utf-8")
-			_, _ = w.Write([]byte(strings.ReplaceAll(string(html[1]), "http://127.0.0.1:8420", s.URL())))
+			_, _ = w.Write([]byte(strings.ReplaceAll(string(html[1]), "http://127.0.0.1:8420", service)))
 		case "/presence-token":
-			n := visits.Add(1) - 1
+			var n int
+			if visit, err := r.Cookie("visit"); err == nil {
+				_, _ = fmt.Sscan(visit.Value, &n)
+			}
 			token, err := tokens.Mint(access.Person{User: presence.UserID(fmt.Sprint("w-", n)), Profile: presence.Profile{Name: names[n%2]},
 				Rooms: []presence.Pattern{"basin.*"}}, time.Now(), time.Hour)
 			if err == nil {
@@ -54,14 +60,28 @@ func TestTheTenLinesOfTheGuideShowWhoIsHere(t *testing.T) {
 			w.WriteHeader(http.StatusNoContent)
 		}
 	}))
-	t.Cleanup(application.Close)
+	t.Cleanup(server.Close)
+	return server
+}
 
+func startService(t *testing.T) *server.Server {
+	s, err := server.Start(server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key})
+	require.NoError(t, err)
+	s.Ready()
+	t.Cleanup(func() { _ = s.Stop() })
+	return s
+}
+
+// TestTheTenLinesOfTheGuideShowWhoIsHere opens the page in two tabs of two people.
+func TestTheTenLinesOfTheGuideShowWhoIsHere(t *testing.T) {
+	s := startService(t)
+	app := application(t, s.URL())
 	browser, stop, err := chrome.Start(t.Context())
 	require.NoError(t, err)
 	t.Cleanup(stop)
-	one := open(t, browser, application.URL, "/")
+	one := open(t, browser, app.URL, "/")
 	one.until(shown("tovik-count") + ` === "1 person"`)
-	two := open(t, browser, application.URL, "/")
+	two := open(t, browser, app.URL, "/")
 	for _, page := range []*page{one, two} {
 		page.until(shown("tovik-count") + ` === "2 people"`)
 		page.until(shown("tovik-members") + `.includes("Ilse Marrow") && ` + shown("tovik-members") + `.includes("Corin <Alderby>")`)
@@ -78,6 +98,60 @@ func TestTheTenLinesOfTheGuideShowWhoIsHere(t *testing.T) {
 	one.until(shown("tovik-count") + ` === "1 person"`)
 	for _, complaint := range one.complaints.List() {
 		require.Equal(t, "asked another host: "+s.URL()+"/client/tovik.js", complaint)
+	}
+}
+
+// TestWhatAProxyForbidsIsGoneAround opens the same page behind a proxy that lets no
+// WebSocket pass, and behind one that lets no event stream pass either.
+func TestWhatAProxyForbidsIsGoneAround(t *testing.T) {
+	browser, stop, err := chrome.Start(t.Context())
+	require.NoError(t, err)
+	t.Cleanup(stop)
+	for name, c := range map[string]struct {
+		forbidden []string
+		used      string
+	}{
+		"no WebSockets":             {[]string{"/v1/link"}, "GET /v1/feed"},
+		"no WebSockets nor streams": {[]string{"/v1/link", "/v1/feed"}, "PUT /v1/sessions/new"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := startService(t)
+			target, err := url.Parse(s.URL())
+			require.NoError(t, err)
+			pass := httputil.NewSingleHostReverseProxy(target)
+			pass.FlushInterval = -1
+			pass.ErrorLog = log.New(io.Discard, "", 0)
+			var mu sync.Mutex
+			passed := map[string]int{}
+			proxy := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				if slices.Contains(c.forbidden, r.URL.Path) {
+					w.WriteHeader(http.StatusForbidden)
+					return
+				}
+				mu.Lock()
+				passed[r.Method+" "+r.URL.Path]++
+				mu.Unlock()
+				pass.ServeHTTP(w, r)
+			}))
+			t.Cleanup(proxy.CloseClientConnections)
+			one := open(t, browser, application(t, proxy.URL).URL, "/")
+			one.until(shown("tovik-count") + ` === "1 person"`)
+			one.do(chromedp.SendKeys(chromedp.CSS("textarea"), "The water is rising"))
+			typing := make(chan wire.TypingFrame, 10)
+			third, err := client.Dial(t.Context(), client.Options{Server: s.URL(), Key: key, Watch: []wire.Watch{{Room: "basin.*"}},
+				OnTyping: func(f wire.TypingFrame) { typing <- f }})
+			require.NoError(t, err)
+			defer third.Close()
+			select {
+			case f := <-typing:
+				require.Equal(t, []string{"w-0"}, f.Users)
+			case <-time.After(patience):
+				t.Fatal("nobody was seen to type")
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			require.Positive(t, passed[c.used], "%v", passed)
+		})
 	}
 }
 

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"github.com/gofiber/fiber/v3"
+	"github.com/gofiber/fiber/v3/middleware/cors"
 	"github.com/gofiber/fiber/v3/middleware/recover"
 
 	"tovik.example/tovik/internal/access"
@@ -59,6 +60,11 @@ func (a *API) App() *fiber.App {
 	app.Get("/readyz", a.readyz)
 
 	app.Get("/v1/link", func(c fiber.Ctx) error { return a.gateway.Upgrade(c.RequestCtx()) })
+	// Pages of any origin may be clients: nothing but a token or key, which the page
+	// itself has to send, says who somebody is.
+	app.Use([]string{"/v1/tickets", "/v1/sessions", "/v1/closing"}, cors.New(cors.Config{
+		AllowMethods: []string{"POST", "PUT", "DELETE"}, AllowHeaders: []string{"Authorization", "Content-Type"}, MaxAge: 3600,
+	}))
 	app.Get("/v1/feed", a.feed)
 	app.Post("/v1/tickets", a.ticket)
 	app.Post("/v1/closing", a.closing)

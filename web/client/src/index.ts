@@ -10,6 +10,7 @@ export {
 } from "./link";
 export type { Change, Room } from "./replica";
 export { openTab } from "./tab";
+export type { Via } from "./transports";
 export { Composer, composeIn, typingSentence } from "./typing";
 export type {
   Addressee,

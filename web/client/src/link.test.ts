@@ -1,5 +1,6 @@
 import { describe, expect, test } from "vitest";
-import { type Kept, Link, type LinkOptions, type Socket } from "./link";
+import { type Kept, Link, type LinkOptions, Refused, type Socket } from "./link";
+import type { Via } from "./transports";
 
 /** A network that a test plays the service in, with a clock it moves. */
 class Stage {
@@ -18,8 +19,8 @@ class Stage {
         },
       },
       surroundings: {
-        connect: (url) => {
-          const socket = new FakeSocket(url);
+        connect: (url, via) => {
+          const socket = new FakeSocket(url, via);
           this.sockets.push(socket);
           return socket;
         },
@@ -54,8 +55,9 @@ class Stage {
     this.answer();
   }
 
-  answer(): void {
+  answer(more: object = {}): void {
     this.socket.says({
+      ...more,
       type: "answer",
       re: 1,
       session: "s-1",
@@ -82,7 +84,11 @@ class FakeSocket implements Socket {
   onclose: ((event: { code: number; reason: string }) => void) | null = null;
   sent: Record<string, unknown>[] = [];
   closed = false;
-  constructor(readonly url: string) {}
+  reached = false;
+  constructor(
+    readonly url: string,
+    readonly via: Via,
+  ) {}
   send(text: string): void {
     this.sent.push(JSON.parse(text));
   }
@@ -143,6 +149,90 @@ describe("a link", () => {
     expect(stage.sockets).toHaveLength(1);
     stage.pass(1);
     expect(stage.sockets).toHaveLength(2);
+  });
+
+  test("falls back to an event stream and to beats, and looks for a service that is down with WebSockets", () => {
+    const stage = new Stage();
+    const link = stage.open({ token: "t" });
+    const fails = (reached: boolean) => {
+      stage.socket.reached = reached;
+      stage.socket.onclose?.({ code: 1006, reason: "" });
+      stage.pass(10_000);
+    };
+    fails(false);
+    expect(stage.socket.via).toBe("websocket");
+    fails(false);
+    expect(stage.socket.via).toBe("stream");
+    fails(true); // the ticket came through, the stream did not
+    expect(stage.socket.via).toBe("beats");
+    stage.welcome();
+    expect(link.snapshot.state).toEqual({ word: "open", via: "beats" });
+    fails(true);
+    expect(stage.socket.via).toBe("beats");
+    fails(false);
+    expect(stage.socket.via).toBe("websocket");
+    fails(false);
+    fails(false);
+    expect(stage.socket.via).toBe("stream");
+    fails(false); // nobody is there at all
+    expect(stage.socket.via).toBe("websocket");
+  });
+
+  test("fetches a token for each hello, before the old one expires, and once more when it is refused", async () => {
+    const stage = new Stage();
+    let n = 0;
+    const link = stage.open({ token: async () => `t${++n}` });
+    stage.socket.onopen?.();
+    await Promise.resolve();
+    await Promise.resolve();
+    expect(stage.socket.sent[0]).toMatchObject({ type: "hello", token: "t1" });
+    stage.socket.says({ type: "error", re: 1, code: "expired-token", detail: "the token expired" });
+    stage.socket.onopen?.();
+    await Promise.resolve();
+    await Promise.resolve();
+    expect(stage.socket.sent[0]).toMatchObject({ type: "hello", token: "t2" });
+    stage.answer();
+    stage.socket.says({ type: "expiring", expires: "2026-11-23T19:00:00.000Z" });
+    await Promise.resolve();
+    await Promise.resolve();
+    expect(stage.socket.sent.at(-1)).toMatchObject({ type: "renew", token: "t3" });
+    expect(link.snapshot.state.word).toBe("open");
+  });
+
+  test("answers what was asked, and rejects what was refused or lost", async () => {
+    const stage = new Stage();
+    const link = stage.open({ token: "t" });
+    stage.welcome();
+    const cue = link.cue({ room: "desk.night" }, "wave");
+    stage.socket.says({ type: "answer", re: stage.socket.sent.at(-1)?.id, links: 3 });
+    expect(await cue).toBe(3);
+    const join = link.join("desk.day");
+    stage.socket.says({ type: "error", re: stage.socket.sent.at(-1)?.id, code: "not-granted", detail: "no" });
+    await expect(join).rejects.toMatchObject({ code: "not-granted" });
+    const lost = link.setStatus("busy");
+    stage.socket.onclose?.({ code: 1006, reason: "" });
+    await expect(lost).rejects.toBeInstanceOf(Refused);
+  });
+
+  test("says which revisions it has, and keeps what it goes on from", () => {
+    const stage = new Stage();
+    const link = stage.open({ token: "t", rooms: ["desk.night"] });
+    stage.welcome();
+    const tally = { people: 0, sessions: 0 };
+    const count = { ...tally, online: tally, away: tally, busy: tally };
+    stage.socket.says({ type: "snapshot", room: "desk.night", rev: "r.3", count, members: [] });
+    stage.socket.says({
+      type: "snapshot",
+      room: "basin.fen-end",
+      rev: "q.1",
+      count: { ...count, people: 1 },
+      members: [],
+    });
+    stage.socket.onclose?.({ code: 1006, reason: "" });
+    stage.socket.onopen?.();
+    expect(stage.socket.sent[0]).toMatchObject({ revs: { "desk.night": "r.3", "basin.fen-end": "q.1" } });
+    stage.answer({ revs: { "desk.night": "current" } });
+    expect([...link.snapshot.rooms.keys()]).toEqual(["desk.night"]);
   });
 
   test("reconnects at once, then after growing waits, and resumes", () => {

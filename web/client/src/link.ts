@@ -1,4 +1,5 @@
 import { apply, type Change, type Room } from "./replica";
+import { Beats, type Events, Stream, type Via } from "./transports";
 import type {
   Addressee,
   CueFrame,
@@ -18,6 +19,8 @@ const version = 1;
 export interface State {
   readonly word: "connecting" | "open" | "lost" | "refused" | "closed";
   readonly reason?: string;
+  /** What the link goes over; the first that passes is kept. */
+  readonly via?: Via;
 }
 
 /** What a request is rejected with: the service's problem, or that the link was lost before the answer. */
@@ -46,7 +49,7 @@ export interface Memory {
 
 /** What a link needs of its surroundings. A page has it; a test passes its own. */
 export interface Surroundings {
-  connect(url: string): Socket;
+  connect(url: string, via: Via): Socket;
   after(ms: number, run: () => void): () => void;
   /** From 0 up to 1. */
   random(): number;
@@ -54,6 +57,8 @@ export interface Surroundings {
 
 /** The part of a WebSocket that is used. */
 export interface Socket {
+  /** Of what is no WebSocket: the service has answered something. */
+  readonly reached?: boolean;
   onopen: (() => void) | null;
   onmessage: ((event: { data: unknown }) => void) | null;
   onclose: ((event: { code: number; reason: string }) => void) | null;
@@ -102,6 +107,12 @@ interface Waiting {
 /** A new link is tried at once, then after waits that grow to this and are spread out. */
 const longestWait = 10_000;
 
+/** How often WebSockets are tried before another way is. */
+const triesOfWebSocket = 2;
+
+/** How long a hello may take to be answered. */
+const helloWait = 10_000;
+
 /**
  * A connection to the service that is made again whenever it is lost, and what is followed over it. It
  * answers the service's beat requests, and takes a missing request for a dead link.
@@ -124,6 +135,8 @@ export class Link {
   #watches: Watch[];
   #people: string[];
   #triedFresh = false;
+  #via: Via = "websocket";
+  #closedDoors = 0;
 
   constructor(options: LinkOptions) {
     this.#options = options;
@@ -263,8 +276,10 @@ export class Link {
     this.#stopTimer();
     this.#detach(); // an attempt that is still under way gives way to this one
     const { server, token } = this.#options;
-    const socket = this.#around.connect(`${server.replace(/^http/, "ws")}/v1/link`);
+    const url = this.#via === "websocket" ? `${server.replace(/^http/, "ws")}/v1/link` : server;
+    const socket = this.#around.connect(url, this.#via);
     this.#socket = socket;
+    this.#stopTimer = this.#around.after(helloWait, () => this.#lose("nobody answered the hello"));
     socket.onopen = () => {
       if (typeof token !== "function") this.#hello(socket, token);
       else this.#fresh(token, socket, (text) => this.#hello(socket, text));
@@ -347,9 +362,10 @@ export class Link {
       this.#options.memory?.save({ session: welcome.session, key: welcome.key });
     }
     this.#triedFresh = false;
+    this.#closedDoors = 0;
     // What was known goes on from there; a room that is not followed any more is not in the answer.
     const rooms = new Map([...this.#snapshot.rooms].filter(([room]) => welcome.revs?.[room]));
-    this.#update({ state: { word: "open" }, welcome, rooms, people: this.#snapshot.people });
+    this.#update({ state: { word: "open", via: this.#via }, welcome, rooms, people: this.#snapshot.people });
     this.#expectMore();
     const hidden = this.#options.page?.().hidden;
     if (welcome.session && hidden !== undefined && hidden !== this.#toldHidden) this.pageHidden(hidden);
@@ -410,7 +426,9 @@ export class Link {
   }
 
   #lose(reason: string, wait?: number): void {
+    const reached = this.#socket?.reached ?? false;
     this.#detach();
+    if (this.#snapshot.state.word !== "open") this.#tryOther(reached);
     this.#update({ ...this.#snapshot, state: { word: "lost", reason } });
     const most = Math.min(longestWait, 500 * 2 ** this.#attempts);
     const next = wait ?? (this.#attempts === 0 ? 0 : most * (0.5 + this.#around.random() / 2));
@@ -418,6 +436,21 @@ export class Link {
     this.#stopTimer();
     if (next === 0) this.#connect();
     else this.#stopTimer = this.#around.after(next, () => this.#connect());
+  }
+
+  /**
+   * Tries another way when WebSockets have not let a hello through twice in a row. An event stream that is not
+   * let through either, though the service was reached, gives way to beats. A service that is not reached by
+   * any way is down, and is looked for with WebSockets again.
+   */
+  #tryOther(reached: boolean): void {
+    this.#closedDoors++;
+    if (this.#via !== "websocket") {
+      this.#via = this.#via === "stream" && reached ? "beats" : "websocket";
+      this.#closedDoors = 0;
+    } else if (this.#closedDoors === triesOfWebSocket) {
+      this.#via = "stream";
+    }
   }
 
   #end(state: State, problem?: Problem): void {
@@ -477,11 +510,22 @@ const noLink: Problem = {
   allowed: "requests while the state is open",
 };
 
+const after = (ms: number, run: () => void) => {
+  const timer = setTimeout(run, ms);
+  return () => clearTimeout(timer);
+};
+
+const network = {
+  fetch: (url: string, init: RequestInit) => fetch(url, init),
+  events: (url: string) => new EventSource(url) as Events,
+  after,
+};
+
 const page: Surroundings = {
-  connect: (url) => new WebSocket(url) as Socket,
-  after: (ms, run) => {
-    const timer = setTimeout(run, ms);
-    return () => clearTimeout(timer);
+  connect: (url, via) => {
+    if (via === "websocket") return new WebSocket(url) as Socket;
+    return via === "stream" ? new Stream(url, network) : new Beats(url, network);
   },
+  after,
   random: Math.random,
 };

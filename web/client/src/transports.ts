@@ -1,0 +1,267 @@
+import type { Socket } from "./link";
+import type { Problem } from "./wire";
+
+/** What a link goes over: a WebSocket; an event stream with posts; or HTTP beats, which bring counts only. */
+export type Via = "websocket" | "stream" | "beats";
+
+/** What the two that are no WebSocket need of a page; a test passes its own. */
+export interface Network {
+  fetch(url: string, init: RequestInit): Promise<Response>;
+  events(url: string): Events;
+  after(ms: number, run: () => void): () => void;
+}
+
+/** The part of an EventSource that is used. */
+export interface Events {
+  onmessage: ((event: { data: string }) => void) | null;
+  onerror: (() => void) | null;
+  readonly readyState: number;
+  addEventListener(type: "closed", listener: (event: { data: string }) => void): void;
+  close(): void;
+}
+
+interface Sent {
+  readonly type: string;
+  readonly id?: number;
+  readonly token?: string;
+  readonly key?: string;
+  readonly room?: string;
+  readonly on?: boolean;
+  readonly hidden?: boolean;
+  readonly rooms?: readonly string[];
+  readonly resume?: { readonly session: string; readonly key: string };
+  readonly nonce?: string;
+  readonly idle_for?: number;
+  readonly revs?: Readonly<Record<string, string>>;
+}
+
+/** Behaves as the WebSocket of a link does, for a Link that need not know the difference. */
+abstract class Other implements Socket {
+  onopen: (() => void) | null = null;
+  onmessage: ((event: { data: unknown }) => void) | null = null;
+  onclose: ((event: { code: number; reason: string }) => void) | null = null;
+  reached = false;
+  protected over = false;
+
+  constructor(
+    protected readonly server: string,
+    protected readonly network: Network,
+  ) {
+    network.after(0, () => this.over || this.onopen?.());
+  }
+
+  send(text: string): void {
+    const frame = JSON.parse(text) as Sent;
+    this.carry(frame).catch((error) => this.lose(1006, String(error)));
+  }
+
+  close(): void {
+    this.over = true;
+  }
+
+  protected abstract carry(frame: Sent): Promise<void>;
+
+  /** Calls the service and hands what it answers over, or its problem as an error frame. */
+  protected async call(method: string, path: string, bearer: string | undefined, body: object, re?: number) {
+    const response = await this.network.fetch(this.server + path, {
+      method,
+      headers: bearer ? { Authorization: `Bearer ${bearer}` } : {},
+      body: method === "DELETE" ? null : JSON.stringify(body),
+      cache: "no-store",
+    });
+    const answer = await response.json();
+    this.reached = true;
+    if (response.ok) return answer;
+    if (response.status >= 500) throw new Error(answer.detail);
+    this.give({ type: "error", re, ...(answer as Problem) });
+    return undefined;
+  }
+
+  protected give(frame: object): void {
+    if (!this.over) this.onmessage?.({ data: JSON.stringify(frame) });
+  }
+
+  protected lose(code: number, reason: string): void {
+    if (this.over) return;
+    this.close();
+    this.onclose?.({ code, reason });
+  }
+}
+
+/** An event stream, with the requests posted beside it. */
+export class Stream extends Other {
+  #events: Events | undefined;
+  #posts: string | undefined;
+  #key: string | undefined;
+
+  protected async carry(frame: Sent): Promise<void> {
+    if (frame.type === "hello") return this.#open(frame);
+    if (!this.#posts) {
+      this.give({ type: "error", re: frame.id, ...withoutSession });
+      return;
+    }
+    const answer = await this.call("POST", this.#posts, this.#key, frame, frame.id);
+    if (answer && frame.id !== undefined) this.give(answer);
+  }
+
+  override close(): void {
+    super.close();
+    this.#events?.close();
+  }
+
+  async #open(hello: Sent): Promise<void> {
+    const ticket = await this.call("POST", "/v1/tickets", undefined, hello, hello.id);
+    if (!ticket || this.over) return;
+    const events = this.network.events(this.server + ticket.feed);
+    this.#events = events;
+    events.onmessage = ({ data }) => this.#receive(data);
+    events.addEventListener("closed", ({ data }) => {
+      const { code, reason } = JSON.parse(data);
+      this.lose(code, reason);
+    });
+    events.onerror = () => {
+      if (events.readyState === 2) this.lose(1006, "the event stream ended"); // else it comes back by itself
+    };
+  }
+
+  /** The first answer is that to hello; later ones come when the stream has come back by itself. */
+  #receive(data: string): void {
+    const frame = JSON.parse(data);
+    if (frame.timings) {
+      const again = this.#posts !== undefined;
+      this.#posts = frame.posts;
+      this.#key = frame.key;
+      if (again) return;
+    }
+    this.give(frame);
+  }
+}
+
+/** A session without a connection, which is there as long as it calls. */
+export class Beats extends Other {
+  #hello: Sent | undefined;
+  #session = "new";
+  #key: string | undefined;
+  #rooms: readonly string[] = [];
+  #typing: readonly string[] = [];
+  #hidden = false;
+  #revs: Record<string, string> = {};
+  #stop: () => void = () => {};
+
+  protected async carry(frame: Sent): Promise<void> {
+    switch (frame.type) {
+      case "hello":
+        this.#hello = frame;
+        this.#session = frame.resume?.session ?? "new";
+        this.#key = frame.resume?.key;
+        this.#rooms = frame.rooms ?? [];
+        this.#hidden = frame.hidden ?? false;
+        return this.#beat(frame, { rooms: this.#rooms, idle_for: frame.idle_for });
+      case "join":
+        this.#rooms = [...new Set([...this.#rooms, frame.room ?? ""])];
+        return this.#beat(frame, { rooms: this.#rooms });
+      case "leave":
+        this.#rooms = this.#rooms.filter((room) => room !== frame.room);
+        return this.#beat(frame, { rooms: this.#rooms });
+      case "typing":
+      case "sent": {
+        const others = this.#typing.filter((room) => room !== frame.room);
+        this.#typing = frame.type === "typing" && frame.on !== false ? [...others, frame.room ?? ""] : others;
+        return this.#beat(frame, { typing: this.#typing });
+      }
+      case "activity":
+        return this.#beat(frame, { active: true });
+      case "idle":
+        return this.#beat(frame, { idle: true });
+      case "page":
+        this.#hidden = frame.hidden ?? false;
+        return this.#beat(frame, {});
+      case "bye":
+        await this.call("DELETE", `/v1/sessions/${this.#session}`, this.#key, {}, frame.id);
+        this.lose(1000, "bye");
+        return;
+      case "beat":
+        return;
+    }
+    this.give({ type: "error", re: frame.id, ...notOverBeats });
+  }
+
+  override close(): void {
+    super.close();
+    this.#stop();
+  }
+
+  async #beat(frame: Sent | undefined, said: object): Promise<void> {
+    this.#stop();
+    const body = {
+      key: this.#key,
+      nonce: this.#hello?.nonce,
+      hidden: this.#hidden,
+      revs: this.#revs,
+      ...said,
+    };
+    const lease = await this.call(
+      "PUT",
+      `/v1/sessions/${this.#session}`,
+      this.#hello?.token,
+      body,
+      frame?.id,
+    );
+    if (!lease && !frame) this.lose(1006, "a beat was refused"); // as with a token that has expired
+    if (!lease || this.over) return;
+    const lost = frame?.type !== "hello" && !lease.resumed;
+    this.#session = lease.session;
+    this.#key = lease.key;
+    if (frame?.type === "hello") {
+      const { session, key, resumed, not_resumed, user, rooms } = lease;
+      const revs = Object.fromEntries(Object.keys(frame.revs ?? {}).map((room) => [room, "snapshot"]));
+      this.give({
+        type: "answer",
+        re: frame.id,
+        session,
+        key,
+        link: 1,
+        resumed,
+        not_resumed,
+        user,
+        rooms,
+        revs,
+        timings: { ...noTimings, beat_every: lease.lease / 3, silence: lease.lease },
+      });
+    } else {
+      this.give(frame?.id === undefined ? { type: "beat" } : { type: "answer", re: frame.id });
+    }
+    if (lost) return this.#beat(undefined, { rooms: this.#rooms }); // it had ended; the new one is nowhere yet
+    for (const count of lease.counts) {
+      this.#revs[count.room] = count.rev;
+      this.give({ type: "count", ...count });
+    }
+    this.#stop = this.network.after(Math.min(lease.lease / 3, longestPause), () => {
+      this.#beat(undefined, {}).catch((error) => this.lose(1006, String(error)));
+    });
+  }
+}
+
+/** How long counts may be old that nobody brings. */
+const longestPause = 10_000;
+
+const noTimings = {
+  grace_closing: 0,
+  grace_lost: 0,
+  grace_hidden: 0,
+  idle_after: 0,
+  longest_ghost: 0,
+  typing_expires: 6000,
+};
+
+const withoutSession: Problem = {
+  code: "watch-only",
+  detail: "this link has no session, and an event stream takes requests for a session only",
+  allowed: "what is to be followed, in the options",
+};
+
+const notOverBeats: Problem = {
+  code: "not-over-beats",
+  detail: "neither WebSockets nor event streams pass here, and HTTP beats cannot carry this",
+  allowed: "join, leave, typing, sent, activity, idle, bye",
+};
