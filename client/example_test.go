@@ -1,0 +1,149 @@
+package client_test
+
+import (
+	"context"
+	"fmt"
+	"log"
+	"time"
+
+	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/server"
+	"tovik.example/tovik/wire"
+)
+
+// service starts one for an example, and says how its back end mints tokens.
+func service() (url string, token func(user, name string) string, stop func()) {
+	const secret = "the secret of a service that lives for one example"
+	s, err := server.Start(server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: "key"})
+	if err != nil {
+		log.Fatal(err)
+	}
+	tokens, err := access.NewTokens([]byte(secret))
+	if err != nil {
+		log.Fatal(err)
+	}
+	token = func(user, name string) string {
+		all := []presence.Pattern{"**"}
+		text, err := tokens.Mint(access.Person{User: presence.UserID(user), Profile: presence.Profile{Name: name}, Rooms: all, Cue: all}, time.Now(), time.Hour)
+		if err != nil {
+			log.Fatal(err)
+		}
+		return text
+	}
+	return s.URL(), token, func() { _ = s.Stop() }
+}
+
+// A person takes part in a room and is told who comes.
+func ExampleDial() {
+	url, token, stop := service()
+	defer stop()
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+
+	came := make(chan string, 10)
+	ilse, err := client.Dial(ctx, client.Options{
+		Server: url, Token: token("e-01", "Ilse Marrow"), Rooms: []string{"desk.night"},
+		OnEvent: func(e client.Event) {
+			for _, m := range e.Joined {
+				came <- fmt.Sprintf("%s is in %s", m.Name, e.Room)
+			}
+		},
+	})
+	if err != nil {
+		log.Fatal(err)
+	}
+	defer ilse.Close()
+	fmt.Println(<-came)
+
+	corin, err := client.Dial(ctx, client.Options{Server: url, Token: token("w-04", "Corin Alderby"), Rooms: []string{"desk.night"}})
+	if err != nil {
+		log.Fatal(err)
+	}
+	defer corin.Close()
+	fmt.Println(<-came)
+	// Output:
+	// Ilse Marrow is in desk.night
+	// Corin Alderby is in desk.night
+}
+
+// A link that was lost goes on: the session is the same, and nothing was missed.
+func ExampleLink_Resume() {
+	url, token, stop := service()
+	defer stop()
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+
+	whole := make(chan struct{}, 10)
+	options := client.Options{
+		Server: url, Token: token("e-01", "Ilse Marrow"), Rooms: []string{"desk.night"}, Nonce: "this run",
+		OnEvent: func(client.Event) { whole <- struct{}{} },
+	}
+	link, err := client.Dial(ctx, options)
+	if err != nil {
+		log.Fatal(err)
+	}
+	<-whole
+	link.Close() // as when the network is gone
+
+	options.Resume, options.After = link.Resume(), link
+	again, err := client.Dial(ctx, options)
+	if err != nil {
+		log.Fatal(err)
+	}
+	defer again.Close()
+	fmt.Println(again.Welcome().Resumed, again.Welcome().Revs["desk.night"])
+	// Output: true current
+}
+
+// A cue goes to the others in a room, and is not kept.
+func ExampleLink_Cue() {
+	url, token, stop := service()
+	defer stop()
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+
+	cues := make(chan wire.CueFrame, 1)
+	corin, err := client.Dial(ctx, client.Options{Server: url, Token: token("w-04", "Corin Alderby"), Rooms: []string{"desk.night"},
+		OnCue: func(cue wire.CueFrame) { cues <- cue }})
+	if err != nil {
+		log.Fatal(err)
+	}
+	defer corin.Close()
+	ilse, err := client.Dial(ctx, client.Options{Server: url, Token: token("e-01", "Ilse Marrow"), Rooms: []string{"desk.night"}})
+	if err != nil {
+		log.Fatal(err)
+	}
+	defer ilse.Close()
+
+	links, err := ilse.Cue(ctx, wire.Request{Room: "desk.night", Name: "wave"})
+	if err != nil {
+		log.Fatal(err)
+	}
+	cue := <-cues
+	fmt.Println(links, cue.From.User, cue.Name)
+	// Output: 1 e-01 wave
+}
+
+// A back end reads counts over HTTP.
+func ExampleAPI() {
+	url, token, stop := service()
+	defer stop()
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+
+	for range 2 { // one person with two tabs
+		link, err := client.Dial(ctx, client.Options{Server: url, Token: token("e-01", "Ilse Marrow"), Rooms: []string{"desk.night"}})
+		if err != nil {
+			log.Fatal(err)
+		}
+		defer link.Close()
+	}
+	count, err := client.API{Server: url, Key: "key"}.Count(ctx, "desk.night")
+	if err != nil {
+		log.Fatal(err)
+	}
+	fmt.Println(count.People, "person,", count.Sessions, "sessions")
+	// Output: 1 person, 2 sessions
+}

@@ -1,0 +1,156 @@
+import {
+  createContext,
+  type ReactNode,
+  useContext,
+  useEffect,
+  useMemo,
+  useRef,
+  useState,
+  useSyncExternalStore,
+} from "react";
+import type { Link, Snapshot, State } from "./link";
+import type { Room } from "./replica";
+import { Composer, typingSentence } from "./typing";
+import type { Count, CueFrame, Member, PersonFrame } from "./wire";
+
+const unopened: Snapshot = { state: { word: "connecting" }, rooms: new Map(), people: new Map() };
+
+const LinkContext = createContext<Link | undefined>(undefined);
+
+/**
+ * Opens a link for as long as it is mounted, and gives it to the hooks below it:
+ * `<TovikLink open={() => openTab({ server, token, rooms })}>`. Only the first open counts; to be somebody
+ * else, give it another key.
+ */
+export function TovikLink({
+  open,
+  children,
+}: {
+  open: () => { link: Link; close: () => void };
+  children: ReactNode;
+}): ReactNode {
+  const [link, setLink] = useState<Link>();
+  const first = useRef(open);
+  useEffect(() => {
+    const opened = first.current();
+    setLink(opened.link);
+    return () => {
+      setLink(undefined);
+      opened.close();
+    };
+  }, []);
+  return <LinkContext value={link}>{children}</LinkContext>;
+}
+
+/** The link itself, to ask something of it; undefined until it is opened. */
+export function useLink(): Link | undefined {
+  return useContext(LinkContext);
+}
+
+/** A part of what the link knows. Pick returns the same object until it has changed. */
+function usePart<T>(pick: (snapshot: Snapshot) => T): T {
+  const link = useLink();
+  const read = () => pick(link?.snapshot ?? unopened);
+  return useSyncExternalStore(
+    (listener) => link?.subscribe(listener) ?? (() => {}),
+    read,
+    () => pick(unopened),
+  );
+}
+
+/** How the link is, and what it goes over. */
+export function useLinkState(): State {
+  return usePart((snapshot) => snapshot.state);
+}
+
+/** Who one is: the person and the session, once the service has said so. */
+export function useSelf(): { readonly user?: string; readonly session?: string } {
+  const welcome = usePart((snapshot) => snapshot.welcome);
+  return useMemo(
+    () => ({
+      ...(welcome?.user ? { user: welcome.user } : {}),
+      ...(welcome?.session ? { session: welcome.session } : {}),
+    }),
+    [welcome],
+  );
+}
+
+/** A room that is followed; undefined until it is known. */
+export function useRoom(room: string): Room | undefined {
+  return usePart((snapshot) => snapshot.rooms.get(room));
+}
+
+/** Is in a room for as long as the component is mounted, and follows it. */
+export function useJoin(room: string): Room | undefined {
+  const link = useLink();
+  useEffect(() => {
+    if (!link) return;
+    link.join(room).catch(() => {}); // said again by the next hello, or refused, which the state tells
+    return () => {
+      link.leave(room).catch(() => {});
+    };
+  }, [link, room]);
+  return useRoom(room);
+}
+
+/** Who is in a room, by user; without is somebody to leave out, as oneself. */
+export function useMembers(room: string, without?: string): readonly Member[] {
+  const members = useRoom(room)?.members;
+  return useMemo(() => [...(members?.values() ?? [])].filter((m) => m.user !== without), [members, without]);
+}
+
+/** How many are in a room. */
+export function useCount(room: string): Count | undefined {
+  return useRoom(room)?.count;
+}
+
+/** What is seen of somebody as such, followed for as long as the component is mounted. */
+export function usePerson(user: string): PersonFrame | undefined {
+  const link = useLink();
+  useEffect(() => {
+    if (!link) return;
+    link.watchPeople([user]).catch(() => {});
+    return () => {
+      link.unwatchPeople([user]).catch(() => {});
+    };
+  }, [link, user]);
+  return usePart((snapshot) => snapshot.people.get(user));
+}
+
+/** Typing in a room: who else does, as a sentence, and what to call when one's own text changes or is sent. */
+export function useTyping(room: string): {
+  readonly sentence: string;
+  readonly changed: (text: string) => void;
+  readonly sent: () => void;
+} {
+  const link = useLink();
+  const sentence = typingSentence(useRoom(room), useSelf().user);
+  const composer = useRef<Composer>(undefined);
+  useEffect(() => {
+    if (!link) return;
+    const own = new Composer(link, room);
+    composer.current = own;
+    return () => {
+      own.stopped();
+      composer.current = undefined;
+    };
+  }, [link, room]);
+  return useMemo(
+    () => ({
+      sentence,
+      changed: (text: string) => composer.current?.changed(text),
+      sent: () => composer.current?.sent(),
+    }),
+    [sentence],
+  );
+}
+
+/** Calls back with each cue that is given to this session. */
+export function useCue(heard: (cue: CueFrame) => void): void {
+  const link = useLink();
+  const latest = useRef(heard);
+  useEffect(() => {
+    latest.current = heard;
+  });
+  useEffect(() => link?.onCue((cue) => latest.current(cue)), [link]);
+}
