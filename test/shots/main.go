@@ -7,7 +7,10 @@ import (
 	"bufio"
 	"context"
 	"fmt"
+	"io"
 	"log"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -98,9 +101,16 @@ func pages(visit string) error {
 		return err
 	}
 	defer end()
+	application, err := tenLines(visit)
+	if err != nil {
+		return err
+	}
+	defer application.Close()
+	service := "http://" + address
 	tabs := map[string]context.Context{}
-	for name, path := range map[string]string{
-		"board": "/#key=demo", "room": "/rooms/" + room + "#key=demo", "room-dark": "/rooms/" + room + "#key=demo", "visit": visit,
+	for name, url := range map[string]string{
+		"board": service + "/#key=demo", "room": service + "/rooms/" + room + "#key=demo", "room-dark": service + "/rooms/" + room + "#key=demo",
+		"visit": service + visit, "elements": application.URL,
 	} {
 		tab, cancel := chromedp.NewContext(browser, chromedp.WithNewBrowserContext())
 		defer cancel()
@@ -114,7 +124,7 @@ func pages(visit string) error {
 			})
 			return err
 		})
-		if err := chromedp.Do(tab, chromedp.EmulateViewport(1280, 800), media, chromedp.Navigate("http://"+address+path)); err != nil {
+		if err := chromedp.Do(tab, chromedp.EmulateViewport(1280, 800), media, chromedp.Navigate(url)); err != nil {
 			return fmt.Errorf("open %s: %w", name, err)
 		}
 		tabs[name] = tab
@@ -130,6 +140,26 @@ func pages(visit string) error {
 		}
 	}
 	return nil
+}
+
+// tenLines is an application that has the page of docs/integrate.md as it is written,
+// for the visitor of the demo.
+func tenLines(visit string) (*httptest.Server, error) {
+	text, err := os.ReadFile("docs/integrate.md")
+	if err != nil {
+		return nil, err
+	}
+	_, rest, _ := strings.Cut(string(text), "```html\n")
+	page, _, _ := strings.Cut(rest, "```")
+	_, token, _ := strings.Cut(visit, "token=")
+	return httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/presence-token" {
+			_, _ = io.WriteString(w, token)
+			return
+		}
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		_, _ = io.WriteString(w, "<style>body { font: 16px/1.6 system-ui; margin: 2rem }</style>"+page)
+	})), nil
 }
 
 func command(args string) string {

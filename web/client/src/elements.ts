@@ -138,7 +138,7 @@ function text(value: string): string {
 
 const style = `
 :host { font: inherit }
-[part=list] { display: flex; flex-wrap: wrap; gap: .5em; margin: 0; padding: 0; list-style: none }
+[part=list] { display: flex; flex-wrap: wrap; gap: .5em; margin: .5em 0; padding: 0; list-style: none }
 [part=member], [part=more] { display: inline-flex; align-items: center; gap: .4em; padding: .2em .7em .2em .2em;
   border: 1px solid color-mix(in srgb, currentColor 25%, transparent); border-radius: .6em }
 [part=more] { padding-inline: .7em }
