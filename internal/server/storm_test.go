@@ -271,8 +271,14 @@ func TestNothingIsLeftOfLinksThatAreGone(t *testing.T) {
 		return len(list)
 	}
 	round := func(i int) {
-		token := mint(t, fmt.Sprint("w-", i%5))
-		switch i % 5 {
+		token := mint(t, fmt.Sprint("w-", i%50))
+		switch i % 6 {
+		case 5: // has no connection at all
+			_, text := ask(t, "PUT", s.URL()+"/v1/sessions/new", "Bearer "+token, `{"rooms":["`+weir+`"]}`)
+			var lease wire.Lease
+			require.NoError(t, json.Unmarshal([]byte(text), &lease))
+			_, text = ask(t, "DELETE", s.URL()+"/v1/sessions/"+lease.Session, "Bearer "+lease.Key, "")
+			require.JSONEq(t, `{"applied":true}`, text)
 		case 0: // says bye
 			link, err := client.Dial(t.Context(), client.Options{Server: s.URL(), Token: token, Rooms: []string{weir}})
 			require.NoError(t, err)
@@ -305,9 +311,17 @@ func TestNothingIsLeftOfLinksThatAreGone(t *testing.T) {
 	http.DefaultClient.CloseIdleConnections()
 	time.Sleep(3 * time.Second)
 	goroutines, fds := runtime.NumGoroutine(), descriptors()
-	for i := range 1000 {
-		round(i)
+	var next atomic.Int64
+	var all sync.WaitGroup
+	for range 8 {
+		all.Go(func() {
+			for i := next.Add(1) - 1; i < 6*1000; i = next.Add(1) - 1 {
+				round(int(i))
+			}
+		})
 	}
+	all.Wait()
+	http.DefaultClient.CloseIdleConnections()
 	require.Eventually(t, func() bool {
 		return runtime.NumGoroutine() <= goroutines+3 && descriptors() <= fds+3
 	}, patience, 50*time.Millisecond, "goroutines %d, then %d; descriptors %d, then %d", goroutines, runtime.NumGoroutine(), fds, descriptors())
