@@ -43,7 +43,9 @@ func application(t *testing.T, service string) *httptest.Server {
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch r.URL.Path {
 		case "/":
-			http.SetCookie(w, &http.Cookie{Name: "visit", Value: fmt.Sprint(visits.Add(1) - 1)})
+			if _, err := r.Cookie("visit"); err != nil { // somebody new
+				http.SetCookie(w, &http.Cookie{Name: "visit", Value: fmt.Sprint(visits.Add(1) - 1)})
+			}
 			w.Header().Set("Content-Type", "text/html; charset=utf-8")
 			_, _ = w.Write([]byte(strings.ReplaceAll(string(html[1]), "http://127.0.0.1:8420", service)))
 		case "/presence-token":
