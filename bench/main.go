@@ -132,9 +132,11 @@ func write(file string, r results, short bool) error {
 		return err
 	}
 	fmt.Printf("\nA change waits up to %s for others to go with it, unless somebody comes who needs the room whole, as a joiner does.\n", engine.DefaultWindow)
-	text, err := json.MarshalIndent(map[string]any{
-		"at": time.Now().UTC().Format(time.RFC3339), "go": runtime.Version(), "cores": runtime.NumCPU(), "short": short, "figures": r,
-	}, "", "  ")
+	all := map[string]any{"at": time.Now().UTC().Format(time.RFC3339), "go": runtime.Version(), "cores": runtime.NumCPU(), "short": short}
+	for name, figure := range r {
+		all[name] = figure
+	}
+	text, err := json.MarshalIndent(all, "", "  ")
 	if err != nil {
 		return err
 	}

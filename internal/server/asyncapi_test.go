@@ -112,7 +112,7 @@ func (c talker) until(kind string) map[string]any {
 func TestFramesAreAsAsyncAPIDescribesThem(t *testing.T) {
 	t.Parallel()
 	policy := brisk()
-	policy.BeatEvery, policy.ExpiryWarning = 300*time.Millisecond, 59*time.Minute+59*time.Second
+	policy.BeatEvery, policy.BeatTolerance, policy.ExpiryWarning = 300*time.Millisecond, 100, 59*time.Minute+59*time.Second
 	s, err := server.Start(server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Policy: policy})
 	require.NoError(t, err)
 	d := describe(t)

@@ -231,7 +231,7 @@ func TestAStreamWithoutASessionNeedsNoBeats(t *testing.T) {
 func TestHTTPBeatsKeepASession(t *testing.T) {
 	t.Parallel()
 	policy := brisk()
-	policy.Lease = 900 * time.Millisecond
+	policy.Lease = 3 * time.Second
 	s := start(t, policy)
 	third := watch(t, s)
 	token := mint(t, "gauge")
@@ -243,13 +243,13 @@ func TestHTTPBeatsKeepASession(t *testing.T) {
 	}
 	status, lease, text := beat("new", `{"rooms":["`+weir+`"],"idle":true}`)
 	require.Equal(t, 200, status, text)
-	require.Equal(t, int64(900), lease.Lease)
+	require.Equal(t, int64(3000), lease.Lease)
 	require.Equal(t, []string{weir}, lease.Rooms)
 	require.Equal(t, 1, lease.Counts[0].People)
 	third.until(t, joined("gauge"))
 	body := func(rest string) string { return fmt.Sprintf(`{"key":%q%s}`, lease.Key, rest) }
 	for range 8 { // longer than one lease
-		time.Sleep(200 * time.Millisecond)
+		time.Sleep(500 * time.Millisecond)
 		status, again, text := beat(lease.Session, body(`,"revs":{"`+weir+`":"`+lease.Counts[0].Rev+`"}`))
 		require.Equal(t, 200, status, text)
 		require.True(t, again.Resumed)

@@ -124,7 +124,7 @@ func TestByeAndLeaveAreSeenAtOnce(t *testing.T) {
 func TestASilentClientIsLost(t *testing.T) {
 	t.Parallel()
 	policy := brisk()
-	policy.BeatEvery, policy.BeatTolerance = 200*time.Millisecond, 2
+	policy.BeatEvery, policy.BeatTolerance = 200*time.Millisecond, 8
 	s := start(t, policy)
 	third := watch(t, s)
 	silent := connect(t, s).hello(mint(t, "tobin")).send(`{"type":"join","id":1,"room":"` + weir + `"}`)
