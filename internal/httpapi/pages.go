@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"bytes"
+	"compress/gzip"
 	"html/template"
 	"io/fs"
 
@@ -64,18 +65,38 @@ const policy = "default-src 'self'; img-src 'self' https: data:; style-src 'self
 // library serves the browser client to pages of any origin. It keeps its address from
 // one version to the next, so it is asked for anew each time, and mostly not changed.
 func (a *API) library(app *fiber.App) {
-	app.Use("/client", etag.New())
-	app.Use("/client", static.New("", static.Config{
-		FS: web.Client(), Compress: true,
-		ModifyResponse: func(c fiber.Ctx) error {
+	scripts, err := fs.Glob(web.Client(), "*.js")
+	if err != nil {
+		panic("httpapi: the pattern is well-formed: " + err.Error())
+	}
+	for _, name := range scripts {
+		plain, packed := script(name)
+		app.Get("/client/"+name, etag.New(), func(c fiber.Ctx) error {
 			c.Set(fiber.HeaderCacheControl, "no-cache")
+			c.Set(fiber.HeaderVary, fiber.HeaderAcceptEncoding)
 			c.Set(fiber.HeaderAccessControlAllowOrigin, "*")
 			c.Set(fiber.HeaderXContentTypeOptions, "nosniff")
-			c.Response().Header.Del(fiber.HeaderLastModified) // what is embedded has no time
-			return nil
-		},
-		NotFoundHandler: func(fiber.Ctx) error { return fiber.ErrNotFound },
-	}))
+			c.Type("js", "utf-8")
+			if c.AcceptsEncodings("gzip") == "" {
+				return c.Send(plain)
+			}
+			c.Set(fiber.HeaderContentEncoding, "gzip")
+			return c.Send(packed)
+		})
+	}
+}
+
+// script reads a file of the library, and packs it.
+func script(name string) (plain, packed []byte) {
+	plain, err := fs.ReadFile(web.Client(), name)
+	if err != nil {
+		panic("httpapi: what is embedded can be read: " + err.Error())
+	}
+	var into bytes.Buffer
+	w := gzip.NewWriter(&into)
+	_, _ = w.Write(plain) // a buffer takes everything
+	_ = w.Close()
+	return plain, into.Bytes()
 }
 
 // notBuilt is what a binary without the console shows.

@@ -118,6 +118,25 @@ func TestEveryHTTPErrorIsAProblemDocumentWithAPage(t *testing.T) {
 	require.Empty(t, rooms.Rooms, "asking about a room creates nothing")
 }
 
+func TestTheLibraryIsAskedForAnewAndMostlyNotSentAgain(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	first, text := ask(t, "GET", s.URL()+"/client/tovik.js", "", "")
+	require.Equal(t, 200, first.StatusCode)
+	require.Equal(t, "text/javascript; charset=utf-8", first.Header.Get("Content-Type"))
+	require.Equal(t, "*", first.Header.Get("Access-Control-Allow-Origin"))
+	require.NotEmpty(t, text)
+	request, err := http.NewRequestWithContext(t.Context(), "GET", s.URL()+"/client/tovik.js", nil)
+	require.NoError(t, err)
+	request.Header.Set("If-None-Match", first.Header.Get("ETag"))
+	again, err := http.DefaultClient.Do(request)
+	require.NoError(t, err)
+	_ = again.Body.Close()
+	require.Equal(t, 304, again.StatusCode)
+	hidden, _ := ask(t, "GET", s.URL()+"/client/.keep", "", "")
+	require.Equal(t, 404, hidden.StatusCode)
+}
+
 func TestEveryCodeHasAPage(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
