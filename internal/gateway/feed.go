@@ -40,6 +40,7 @@ type feed struct {
 	link   *link      // the present connection; nil while there is none
 	number uint64     // of the last frame that was fetched
 	expiry *time.Timer
+	gone   bool // its client did not come back in time
 }
 
 // feeds are all event streams by name, those included whose clients may come back.
@@ -111,6 +112,9 @@ func (g *Gateway) owns(r FeedRequest, f *feed) bool {
 func (g *Gateway) resume(ctx *fasthttp.RequestCtx, f *feed, after uint64) error {
 	f.posting.Lock()
 	defer f.posting.Unlock()
+	if !f.hold() {
+		return streamOver("this stream was given up, for its client stayed away")
+	}
 	c := &greeting{guest: f.guest, in: f.in, session: f.in.Session != ""}
 	c.in.Profile = f.guest.person.Profile // its token may have been renewed
 	c.in.Issued, c.in.Expires = f.guest.person.Issued.UnixMilli(), f.guest.person.Expires.UnixMilli()
@@ -118,16 +122,34 @@ func (g *Gateway) resume(ctx *fasthttp.RequestCtx, f *feed, after uint64) error 
 	l := &link{gateway: g, feed: f}
 	welcome, _, err := g.open(l, c)
 	if err != nil {
+		g.feeds.await(f)
 		return err
 	}
 	if c.session && !welcome.Resumed {
+		g.feeds.await(f)
 		_, _ = g.do(presence.Bye{From: l.carries}) // the one that was opened in its place
 		g.links.drop(l)
-		return &wire.Problem{Code: wire.CodeBadTicket, Field: "Last-Event-ID", Detail: "the session of this stream has ended",
-			Allowed: "a new stream, with a fresh ticket from POST /v1/tickets"}
+		return streamOver("the session of this stream has ended")
 	}
 	f.connect(ctx, l, welcome, after)
 	return nil
+}
+
+func streamOver(detail string) error {
+	return &wire.Problem{Code: wire.CodeBadTicket, Field: "Last-Event-ID", Detail: detail,
+		Allowed: "a new stream, with a fresh ticket from POST /v1/tickets"}
+}
+
+// hold keeps the stream from being given up while its client comes back. It is false
+// when it was already.
+func (f *feed) hold() bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.expiry != nil {
+		f.expiry.Stop()
+		f.expiry = nil // one that fires at this moment finds that it does not count
+	}
+	return !f.gone
 }
 
 // connect makes a link the stream's connection.
@@ -138,9 +160,6 @@ func (f *feed) connect(ctx *fasthttp.RequestCtx, l *link, welcome *wire.Welcome,
 	f.mu.Lock()
 	before := f.link
 	f.link, f.number = l, after
-	if f.expiry != nil {
-		f.expiry.Stop()
-	}
 	f.mu.Unlock()
 	if before != nil {
 		before.finish(wire.CloseReplaced, presence.ReasonReplaced.String())
@@ -203,16 +222,35 @@ func (s *feeds) detach(f *feed, l *link) {
 		s.end(f)
 		return
 	}
-	f.expiry = time.AfterFunc(feedLife, func() {
+	s.expire(f)
+}
+
+// await gives a stream that has no connection its time again, after a return that
+// came to nothing.
+func (s *feeds) await(f *feed) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.link == nil {
+		s.expire(f)
+	}
+}
+
+// expire ends the stream when nobody has come back in time. The stream is locked, also
+// for end.
+func (s *feeds) expire(f *feed) {
+	var expiry *time.Timer
+	expiry = time.AfterFunc(feedLife, func() {
 		f.mu.Lock()
 		defer f.mu.Unlock()
-		if f.link == nil {
+		if f.expiry == expiry && f.link == nil {
 			s.end(f)
 		}
 	})
+	f.expiry = expiry
 }
 
 func (s *feeds) end(f *feed) {
+	f.gone = true
 	s.mu.Lock()
 	delete(s.all, f.name)
 	s.mu.Unlock()

@@ -196,13 +196,6 @@ func (s *Links) drop(l *link) {
 	}
 }
 
-// Len is how many links there are.
-func (s *Links) Len() int {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return len(s.all)
-}
-
 // eachLoose calls with every link without a session or event stream, unlocked.
 func (s *Links) eachLoose(call func(*link)) {
 	s.mu.Lock()

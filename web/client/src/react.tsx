@@ -64,7 +64,7 @@ export function useLinkState(): State {
 }
 
 /** Who one is: the person and the session, once the service has said so. */
-export function useSelf(): { readonly user?: string; readonly session?: string } {
+export function useOwnSession(): { readonly user?: string; readonly session?: string } {
   const welcome = usePart((snapshot) => snapshot.welcome);
   return useMemo(
     () => ({
@@ -76,7 +76,7 @@ export function useSelf(): { readonly user?: string; readonly session?: string }
 }
 
 /** A room that is followed; undefined until it is known. */
-export function useRoom(room: string): Room | undefined {
+export function useFollowed(room: string): Room | undefined {
   return usePart((snapshot) => snapshot.rooms.get(room));
 }
 
@@ -90,18 +90,18 @@ export function useJoin(room: string): Room | undefined {
       link.leave(room).catch(() => {});
     };
   }, [link, room]);
-  return useRoom(room);
+  return useFollowed(room);
 }
 
 /** Who is in a room, by user; without is somebody to leave out, as oneself. */
 export function useMembers(room: string, without?: string): readonly Member[] {
-  const members = useRoom(room)?.members;
+  const members = useFollowed(room)?.members;
   return useMemo(() => [...(members?.values() ?? [])].filter((m) => m.user !== without), [members, without]);
 }
 
 /** How many are in a room. */
 export function useCount(room: string): Count | undefined {
-  return useRoom(room)?.count;
+  return useFollowed(room)?.count;
 }
 
 /** What is seen of somebody as such, followed for as long as the component is mounted. */
@@ -124,7 +124,7 @@ export function useTyping(room: string): {
   readonly sent: () => void;
 } {
   const link = useLink();
-  const sentence = typingSentence(useRoom(room), useSelf().user);
+  const sentence = typingSentence(useFollowed(room), useOwnSession().user);
   const composer = useRef<Composer>(undefined);
   useEffect(() => {
     if (!link) return;
