@@ -21,8 +21,7 @@ import (
 
 	"tovik.example/tovik/bench/load"
 	"tovik.example/tovik/client"
-	"tovik.example/tovik/internal/access"
-	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/wire"
 )
 
 const (
@@ -38,7 +37,6 @@ type stage struct {
 	short   bool
 	dir     string // of the binary and the service's data
 	binary  string
-	tokens  *access.Tokens
 	loader  *http.Client
 	people  atomic.Int64
 	service string // its URL
@@ -49,7 +47,7 @@ type stage struct {
 func newStage(short bool) *stage {
 	dir := must(os.MkdirTemp("", "tovik-bench-"))
 	s := &stage{
-		short: short, dir: dir, binary: filepath.Join(dir, "tovik"), tokens: must(access.NewTokens([]byte(secret))),
+		short: short, dir: dir, binary: filepath.Join(dir, "tovik"),
 		loader: &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: workers}},
 	}
 	build := exec.Command("go", "build", "-trimpath", "-ldflags=-s -w", "-o", s.binary, "tovik.example/tovik/cmd/tovik")
@@ -75,7 +73,7 @@ func pick[T any](s *stage, full, short T) T {
 }
 
 func (s *stage) token(user string) string {
-	return must(s.tokens.Mint(access.Person{User: presence.UserID(user), Rooms: []presence.Pattern{"**"}}, time.Now(), time.Hour))
+	return must(client.Token{User: user, Grants: wire.Grants{Rooms: []string{"**"}}}.Sign(secret))
 }
 
 // memory measures what an idle link costs, each with a session in a room of ten, and

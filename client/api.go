@@ -54,6 +54,13 @@ func (a API) Members(ctx context.Context, room string) (wire.Members, error) {
 	return members, a.call(ctx, http.MethodGet, "/v1/rooms/"+url.PathEscape(room)+"/members", nil, &members)
 }
 
+// Session tells what the service knows of a session. The Key of the API has to be that
+// of the session.
+func (a API) Session(ctx context.Context, session string) (wire.Session, error) {
+	var known wire.Session
+	return known, a.call(ctx, http.MethodGet, "/v1/sessions/"+url.PathEscape(session), nil, &known)
+}
+
 // Closed tells the service what a page's beacon does: that it is going away.
 func (a API) Closed(ctx context.Context, note wire.ClosingNote) (wire.ClosingAnswer, error) {
 	var answer wire.ClosingAnswer

@@ -7,8 +7,6 @@ import (
 	"time"
 
 	"tovik.example/tovik/client"
-	"tovik.example/tovik/internal/access"
-	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/server"
 	"tovik.example/tovik/wire"
 )
@@ -20,13 +18,9 @@ func service() (url string, token func(user, name string) string, stop func()) {
 	if err != nil {
 		log.Fatal(err)
 	}
-	tokens, err := access.NewTokens([]byte(secret))
-	if err != nil {
-		log.Fatal(err)
-	}
 	token = func(user, name string) string {
-		all := []presence.Pattern{"**"}
-		text, err := tokens.Mint(access.Person{User: presence.UserID(user), Profile: presence.Profile{Name: name}, Rooms: all, Cue: all}, time.Now(), time.Hour)
+		all := []string{"**"}
+		text, err := client.Token{User: user, Name: name, Grants: wire.Grants{Rooms: all, Cue: all}}.Sign(secret)
 		if err != nil {
 			log.Fatal(err)
 		}
@@ -146,4 +140,42 @@ func ExampleAPI() {
 	}
 	fmt.Println(count.People, "person,", count.Sessions, "sessions")
 	// Output: 1 person, 2 sessions
+}
+
+// A watcher keeps a list up to date, whatever becomes of its link.
+func ExampleFollow() {
+	url, token, stop := service()
+	defer stop()
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	ilse, err := client.Dial(ctx, client.Options{Server: url, Token: token("e-01", "Ilse Marrow"), Rooms: []string{"desk.night"}})
+	if err != nil {
+		log.Fatal(err)
+	}
+	defer ilse.Close()
+
+	desk := client.Follow(client.Options{Server: url, Key: "key", Watch: []wire.Watch{{Room: "desk.night"}}})
+	for change, err := range desk.Changes(ctx) {
+		if err != nil {
+			log.Fatal(err) // the service refused
+		}
+		switch change := change.(type) {
+		case client.Linked:
+			fmt.Println("linked")
+		case client.Event:
+			fmt.Println(change.Room, "has", len(desk.Members(change.Room)), "and", change.Joined[0].Name, "is", change.Joined[0].Status)
+			if err := ilse.Typing(ctx, "desk.night", true); err != nil {
+				log.Fatal(err)
+			}
+		case wire.TypingFrame:
+			if len(change.Users) > 0 {
+				fmt.Println(change.Users, "is typing")
+				return
+			}
+		}
+	}
+	// Output:
+	// linked
+	// desk.night has 1 and Ilse Marrow is online
+	// [e-01] is typing
 }

@@ -27,6 +27,9 @@ type Options struct {
 	Server string // the service's address, as in http://127.0.0.1:8420
 	Token  string // a person's: opens or resumes a session
 	Key    string // an operator's: may only watch
+	// NewToken fetches a token: for each link of a [Follower], and before the one in use
+	// expires. It may be nil.
+	NewToken func(context.Context) (string, error)
 
 	Rooms  []string     // to be in from the start; nil keeps those of a resumed session
 	Watch  []wire.Watch // to follow without being in
@@ -75,6 +78,7 @@ type Link struct {
 	err     error
 
 	replicas map[string]*Replica // of the reader alone
+	renewing sync.WaitGroup      // the reader waits for it at its end
 }
 
 // Dial connects and says hello. Its error is a [*wire.Problem] when the service
@@ -189,6 +193,23 @@ func (l *Link) SetStatus(ctx context.Context, status, note string, until time.Ti
 		r.Until = &until
 	}
 	return l.request(ctx, r)
+}
+
+// Hide takes the person out of what others see, or with on false puts them back into
+// it. The token has to grant it.
+func (l *Link) Hide(ctx context.Context, on bool) error {
+	return l.request(ctx, wire.Request{Type: wire.TypeHide, On: &on})
+}
+
+// SignOut ends all sessions of the person, and the link with this one.
+func (l *Link) SignOut(ctx context.Context) error {
+	defer l.Close()
+	return l.request(ctx, wire.Request{Type: wire.TypeSignOut})
+}
+
+// Renew brings a newer token of the same person.
+func (l *Link) Renew(ctx context.Context, token string) error {
+	return l.request(ctx, wire.Request{Type: wire.TypeRenew, Token: token})
 }
 
 // Cue gives a cue and returns to how many links it went. Room, or User or Session, says
@@ -329,21 +350,24 @@ func (l *Link) write(frame any) error {
 }
 
 func (l *Link) read() {
+	ctx, cancel := context.WithCancel(context.Background()) // of what the reader starts
 	var err error
 	for err == nil {
 		var data []byte
 		if _, data, err = l.conn.ReadMessage(); err == nil {
-			err = l.receive(data)
+			err = l.receive(ctx, data)
 		}
 	}
 	_ = l.conn.Close()
+	cancel()
+	l.renewing.Wait()
 	l.mu.Lock()
 	l.err = err
 	l.mu.Unlock()
 	close(l.ended)
 }
 
-func (l *Link) receive(data []byte) error {
+func (l *Link) receive(ctx context.Context, data []byte) error {
 	var frame struct {
 		Type string  `json:"type"`
 		Re   wire.ID `json:"re"`
@@ -369,6 +393,10 @@ func (l *Link) receive(data []byte) error {
 		return tell(data, l.options.OnPerson)
 	case wire.TypeCue:
 		return tell(data, l.options.OnCue)
+	case wire.TypeExpiring:
+		if l.options.NewToken != nil {
+			l.renewing.Go(func() { l.renew(ctx) })
+		}
 	case wire.TypeMoving:
 		return tell(data, func(m wire.Moving) {
 			if l.options.OnMoving != nil {
@@ -386,6 +414,14 @@ func (l *Link) receive(data []byte) error {
 		l.onEvent(event)
 	}
 	return nil
+}
+
+// renew brings a fresh token. Without one the link is cut in time, and the next one
+// wants a token anyway.
+func (l *Link) renew(ctx context.Context) {
+	if token, err := l.options.NewToken(ctx); err == nil {
+		_ = l.Renew(ctx, token)
+	}
 }
 
 func (l *Link) replica(room string) *Replica {

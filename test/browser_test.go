@@ -11,8 +11,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tovik.example/tovik/client"
-	"tovik.example/tovik/internal/access"
-	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/server"
 	"tovik.example/tovik/test/chrome"
 	"tovik.example/tovik/wire"
@@ -91,10 +89,7 @@ func serve(t *testing.T) *server.Server {
 
 func mint(t *testing.T, user, name string) string {
 	t.Helper()
-	tokens, err := access.NewTokens([]byte(secret))
-	require.NoError(t, err)
-	token, err := tokens.Mint(access.Person{User: presence.UserID(user), Profile: presence.Profile{Name: name},
-		Rooms: []presence.Pattern{"basin.*"}}, time.Now(), time.Hour)
+	token, err := client.Token{User: user, Name: name, Grants: wire.Grants{Rooms: []string{"basin.*"}}}.Sign(secret)
 	require.NoError(t, err)
 	return token
 }

@@ -21,8 +21,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tovik.example/tovik/client"
-	"tovik.example/tovik/internal/access"
-	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/server"
 	"tovik.example/tovik/test/chrome"
 	"tovik.example/tovik/wire"
@@ -36,8 +34,6 @@ func application(t *testing.T, service string) *httptest.Server {
 	html := regexp.MustCompile("(?s)```html\n(.*?)```").FindSubmatch(text)
 	require.NotNil(t, html)
 	require.LessOrEqual(t, strings.Count(string(html[1]), "\n"), 11)
-	tokens, err := access.NewTokens([]byte(secret))
-	require.NoError(t, err)
 	var visits atomic.Int64
 	names := []string{"Ilse Marrow", "Corin <Alderby>"}
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -53,8 +49,7 @@ func application(t *testing.T, service string) *httptest.Server {
 			if visit, err := r.Cookie("visit"); err == nil {
 				_, _ = fmt.Sscan(visit.Value, &n)
 			}
-			token, err := tokens.Mint(access.Person{User: presence.UserID(fmt.Sprint("w-", n)), Profile: presence.Profile{Name: names[n%2]},
-				Rooms: []presence.Pattern{"basin.*"}}, time.Now(), time.Hour)
+			token, err := client.Token{User: fmt.Sprint("w-", n), Name: names[n%2], Grants: wire.Grants{Rooms: []string{"basin.*"}}}.Sign(secret)
 			if err == nil {
 				_, _ = w.Write([]byte(token))
 			}

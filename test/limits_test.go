@@ -19,7 +19,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tovik.example/tovik/client"
-	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/wire"
 )
@@ -55,9 +54,7 @@ func ready(t *testing.T, address string) {
 
 func tokenOf(t *testing.T, user string) string {
 	t.Helper()
-	tokens, err := access.NewTokens([]byte(strings.Repeat("s", 32)))
-	require.NoError(t, err)
-	token, err := tokens.Mint(access.Person{User: presence.UserID(user), Rooms: []presence.Pattern{"**"}}, time.Now(), time.Hour)
+	token, err := client.Token{User: user, Grants: wire.Grants{Rooms: []string{"**"}}}.Sign(strings.Repeat("s", 32))
 	require.NoError(t, err)
 	return token
 }

@@ -100,6 +100,31 @@ type Tallied struct {
 	Count
 }
 
+// Session is what the service knows of a session: GET /v1/sessions/{id}.
+type Session struct {
+	Session string `json:"session"`
+	User    string `json:"user"`
+	State   string `json:"state"`            // live, grace
+	Reason  string `json:"reason,omitempty"` // in grace: what it ends with
+	Link    uint32 `json:"link"`             // the number of its link, the last one when it is in grace
+	// LostAt is since when it is in grace.
+	LostAt       *Time    `json:"lost_at,omitempty"`
+	LastHeard    Time     `json:"last_heard"`
+	LastActivity Time     `json:"last_activity"`
+	Idle         bool     `json:"idle"`
+	PageHidden   bool     `json:"page_hidden"`
+	Rooms        []string `json:"rooms"`
+	// Next is what becomes of it if nothing more is heard, the first at the front.
+	Next []Upcoming `json:"next"`
+}
+
+// Upcoming is something that will happen to a session, or to it in a room.
+type Upcoming struct {
+	At   Time   `json:"at"`
+	Act  string `json:"act"`
+	Room string `json:"room,omitempty"`
+}
+
 // ClosingAnswer tells whether the note meant anything: not when the session has
 // ended or has a newer page.
 type ClosingAnswer struct {

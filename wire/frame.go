@@ -28,6 +28,8 @@ const (
 	TypeTyping   = "typing" // the service sends it too, with the set of those who type
 	TypeSent     = "sent"
 	TypeStatus   = "status"
+	TypeHide     = "hide"
+	TypeSignOut  = "sign-out"
 	TypeCue      = "cue" // the service sends it too, to those it is for
 	TypeMembers  = "members"
 )
@@ -110,11 +112,13 @@ type Request struct {
 	Room   string `json:"room,omitempty"`   // join, leave, watch, unwatch, typing, sent, members, cue
 	Detail string `json:"detail,omitempty"` // join, watch
 	Hidden bool   `json:"hidden,omitempty"` // page
-	Token  string `json:"token,omitempty"`  // renew
+	// IdleFor is how long ago the activity was, in milliseconds.
+	IdleFor int64  `json:"idle_for,omitempty"`
+	Token   string `json:"token,omitempty"` // renew
 
 	People []string `json:"people,omitempty"` // watch, unwatch
 
-	On     *bool  `json:"on,omitempty"`     // typing: true when left out
+	On     *bool  `json:"on,omitempty"`     // typing, hide: true when left out
 	Number uint64 `json:"number,omitempty"` // typing, sent: of the report; 0 lets the service number it
 
 	Status string     `json:"status,omitempty"` // status: busy, away, or empty to follow the sessions
@@ -155,9 +159,20 @@ type Welcome struct {
 	// Revs says of each room of which the hello had a revision what comes: current
 	// (nothing was missed), changes, snapshot, or new-run (a snapshot, for the service
 	// or the room has begun anew).
-	Revs    map[string]string `json:"revs,omitempty"`
-	Posts   string            `json:"posts,omitempty"` // of an event stream: where its requests go
-	Timings Timings           `json:"timings"`
+	Revs  map[string]string `json:"revs,omitempty"`
+	Posts string            `json:"posts,omitempty"` // of an event stream: where its requests go
+	// Own is what the person has set for all their sessions.
+	Own     *Own    `json:"own,omitempty"`
+	Timings Timings `json:"timings"`
+}
+
+// Own is a status that a person has set, empty when it follows their sessions, and
+// whether they hide.
+type Own struct {
+	Status string `json:"status,omitempty"` // busy, away
+	Note   string `json:"note,omitempty"`
+	Until  *Time  `json:"until,omitempty"`
+	Hiding bool   `json:"hiding"`
 }
 
 // Timings tells a client what the service waits for, in milliseconds.
@@ -168,7 +183,9 @@ type Timings struct {
 	GraceLost    int64 `json:"grace_lost"`    // a lost link may return within it
 	GraceHidden  int64 `json:"grace_hidden"`  // the same for a page that was hidden
 	IdleAfter    int64 `json:"idle_after"`    // without activity, a session is idle
-	LongestGhost int64 `json:"longest_ghost"` // whoever vanishes without a word is shown for at most so long
+	// ActivityEvery is how often at most activity is reported.
+	ActivityEvery int64 `json:"activity_every"`
+	LongestGhost  int64 `json:"longest_ghost"` // whoever vanishes without a word is shown for at most so long
 	// TypingExpires is how long typing lasts after a report; a room may differ.
 	TypingExpires int64 `json:"typing_expires"`
 }

@@ -72,6 +72,7 @@ const (
 	CodeBadTicket        = "bad-ticket"
 	CodeNoLink           = "no-link"
 	CodeOldRevision      = "old-revision"
+	CodeHiding           = "hiding"
 	CodeInternal         = "internal"
 )
 
@@ -97,7 +98,7 @@ var Explanations = []Explanation{
 	{CodeNoToken, "No token", 401, "The hello carries neither the token of a person nor the key of an operator."},
 	{CodeBadToken, "Bad token", 401, "The token is not one that this service's secret signed, or lacks what it must have. Mint one with: tovik token."},
 	{CodeExpiredToken, "Expired token", 401, "The token's time is over. Fetch a fresh one from your back end and say hello on a new link."},
-	{CodeNotGranted, "Not granted", 403, "The token does not grant this. Its claim tovik.rooms lists the patterns of rooms to be in and to watch, tovik.cue those to give cues in, and tovik.people whom to watch."},
+	{CodeNotGranted, "Not granted", 403, "The token does not grant this. Its claim tovik.rooms lists the patterns of rooms to be in and to watch, tovik.cue those to give cues in, tovik.hide that the person may hide, and tovik.people whom to watch."},
 	{"bad-room", "Malformed room name", 400, "A room name is words of letters, digits, - and _, joined by single dots: basin.upper-weir. It has at most 128 bytes."},
 	{"bad-pattern", "Malformed room pattern", 400, "A pattern is a room name in which a word may be * (any one word) and the last may be ** (the rest): basin.*, desk.**"},
 	{"bad-user", "Malformed user id", 400, "The subject of a token, or somebody to be watched, is a person's stable id: 1 to 128 bytes of UTF-8 without control characters."},
@@ -122,6 +123,7 @@ var Explanations = []Explanation{
 	{CodeBadTicket, "Bad ticket", 401, "A ticket opens one event stream within 30 seconds. Its own reconnects carry the id of an event that they have read; after the end of its session, or much later, a fresh one is needed."},
 	{CodeNoLink, "No such link", 404, "Requests beside an event stream go to the address that its last answer gave as posts, with the session's key as bearer. Each reconnect has another."},
 	{CodeOldRevision, "Old revision", 0, "Pages of a large room are of one revision, which is kept for a minute. Begin again with the first page."},
+	{CodeHiding, "Hiding", 409, "Whoever hides is seen nowhere, and so can give no cue. Show yourself first: hide with on false."},
 	{CodeTooLarge, "Too large", 413, "A frame or body may have 16 KB."},
 	{CodeNoKey, "No key", 401, "This needs an operator key, sent as Authorization: Bearer KEY."},
 	{CodeBadKey, "Wrong key", 401, "The operator key is not that of this service."},

@@ -27,6 +27,7 @@ type Person struct {
 	Rooms   []presence.Pattern
 	Cue     []presence.Pattern // the rooms in which they may give cues
 	People  []string           // whom they may watch: ids, or beginnings of ids followed by *
+	MayHide bool               // from everybody but operators
 	// Issued and Expires are the token's times. A token without iat counts as issued
 	// before everything.
 	Issued, Expires time.Time
@@ -52,19 +53,10 @@ func (p Person) MayWatch(user presence.UserID) bool {
 
 type claims struct {
 	jwt.RegisteredClaims
-	Name    string `json:"name,omitempty"`
-	Picture string `json:"picture,omitempty"`
-	Tovik   grants `json:"tovik"`
+	wire.Claims
 }
 
-// grants is the private claim of Tovik.
-type grants struct {
-	Rooms  []string `json:"rooms"`
-	Cue    []string `json:"cue,omitempty"`
-	People []string `json:"people,omitempty"`
-}
-
-// Tokens verifies and mints the tokens of people: JWT (RFC 7519) signed with
+// Tokens verifies the tokens of people: JWT (RFC 7519) signed with
 // HS256.
 type Tokens struct {
 	secret []byte
@@ -105,11 +97,11 @@ func (t *Tokens) Verify(token string) (Person, error) {
 	if c.IssuedAt != nil {
 		p.Issued = c.IssuedAt.Time
 	}
-	p.People = c.Tovik.People
-	if p.Rooms, err = patterns("rooms", c.Tovik.Rooms); err != nil {
+	p.People, p.MayHide = c.Grants.People, c.Grants.Hide
+	if p.Rooms, err = patterns("rooms", c.Grants.Rooms); err != nil {
 		return Person{}, err
 	}
-	p.Cue, err = patterns("cue", c.Tovik.Cue)
+	p.Cue, err = patterns("cue", c.Grants.Cue)
 	return p, err
 }
 
@@ -142,26 +134,4 @@ func reason(err error) string {
 		return "the token is not valid yet (nbf)"
 	}
 	return "the token was refused: " + strings.TrimPrefix(err.Error(), "token has invalid claims: ")
-}
-
-// Mint returns a signed token for the person that is valid from now for ttl.
-// Its times are those given, not the person's.
-func (t *Tokens) Mint(p Person, now time.Time, ttl time.Duration) (string, error) {
-	c := claims{
-		RegisteredClaims: jwt.RegisteredClaims{
-			Subject:   string(p.User),
-			IssuedAt:  jwt.NewNumericDate(now),
-			ExpiresAt: jwt.NewNumericDate(now.Add(ttl)),
-		},
-		Name:    p.Profile.Name,
-		Picture: p.Profile.Picture,
-		Tovik:   grants{Rooms: []string{}, People: p.People},
-	}
-	for _, room := range p.Rooms {
-		c.Tovik.Rooms = append(c.Tovik.Rooms, string(room))
-	}
-	for _, room := range p.Cue {
-		c.Tovik.Cue = append(c.Tovik.Cue, string(room))
-	}
-	return jwt.NewWithClaims(jwt.SigningMethodHS256, c).SignedString(t.secret)
 }

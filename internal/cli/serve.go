@@ -10,11 +10,12 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"tovik.example/tovik/client"
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/demo"
 	"tovik.example/tovik/internal/gateway"
-	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/server"
+	"tovik.example/tovik/wire"
 )
 
 const defaultData = "tovik-data"
@@ -163,11 +164,7 @@ func runDemo(ctx context.Context, c *cli.Command) (err error) {
 	if err != nil {
 		return err
 	}
-	tokens, err := access.NewTokens([]byte(secrets.Token))
-	if err != nil {
-		return err
-	}
-	banner, err := demoBanner(c, s.URL(), data, secrets.OperatorKey, tokens)
+	banner, err := demoBanner(c, s.URL(), data, secrets)
 	if err != nil {
 		return err
 	}
@@ -175,7 +172,7 @@ func runDemo(ctx context.Context, c *cli.Command) (err error) {
 	go func() {
 		defer close(played)
 		demo.Play(ctx, demo.Options{
-			Server: s.URL(), Tokens: tokens, People: people, Seed: c.Uint64("seed"), Log: logger(c, c.Root().ErrWriter),
+			Server: s.URL(), Secret: secrets.Token, People: people, Seed: c.Uint64("seed"), Log: logger(c, c.Root().ErrWriter),
 		}, func() {
 			s.Ready()
 			_, _ = fmt.Fprint(c.Root().Writer, banner)
@@ -190,8 +187,10 @@ func runDemo(ctx context.Context, c *cli.Command) (err error) {
 
 // demoBanner says where everything is, with a command to paste for each thing to
 // try.
-func demoBanner(c *cli.Command, url, data, key string, tokens *access.Tokens) (string, error) {
-	visitor, err := tokens.Mint(visitor(), now(), visitorTime)
+func demoBanner(c *cli.Command, url, data string, secrets access.Secrets) (string, error) {
+	visitor, err := client.Token{
+		User: "visitor", Name: "Visitor", Grants: wire.Grants{Rooms: []string{"**"}}, TTL: visitorTime,
+	}.Sign(secrets.Token)
 	if err != nil {
 		return "", err
 	}
@@ -219,13 +218,5 @@ func demoBanner(c *cli.Command, url, data, key string, tokens *access.Tokens) (s
     curl -H "Authorization: Bearer %[5]s" %[4]s/v1/rooms
 
   The data is in %[8]s%[10]s. Ctrl-C ends the watch.
-`, c.Int("people"), len(demo.Rooms), c.Uint64("seed"), url, key, visitor, program, data, demo.Visiting, kept), nil
-}
-
-func visitor() access.Person {
-	return access.Person{
-		User:    "visitor",
-		Profile: presence.Profile{Name: "Visitor"},
-		Rooms:   []presence.Pattern{"**"},
-	}
+`, c.Int("people"), len(demo.Rooms), c.Uint64("seed"), url, secrets.OperatorKey, visitor, program, data, demo.Visiting, kept), nil
 }

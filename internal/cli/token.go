@@ -5,18 +5,19 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"tovik.example/tovik/client"
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/wire"
 )
 
 // visitorTime is how long the link to take part in a demo works.
 const visitorTime = 12 * time.Hour
-
-func now() time.Time { return time.Now() }
 
 func tokenCommand() *cli.Command {
 	return &cli.Command{
@@ -31,6 +32,7 @@ func tokenCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "room", Usage: "a `PATTERN` of rooms to grant, repeatable"},
 			&cli.StringSliceFlag{Name: "cue", Usage: "a `PATTERN` of rooms to give cues in, repeatable"},
 			&cli.StringSliceFlag{Name: "people", Usage: "an `ID` of somebody to watch, or the beginning of ids and *, repeatable"},
+			&cli.BoolFlag{Name: "hide", Usage: "the person may hide from others"},
 			&cli.DurationFlag{Name: "ttl", Value: time.Hour, Usage: "how long the token is valid, as in 15m or 8h"},
 			dataFlag(defaultData, ""), secretFlag(),
 		},
@@ -42,23 +44,22 @@ func mintToken(_ context.Context, c *cli.Command) error {
 	if err := noArguments(c); err != nil {
 		return err
 	}
-	person := access.Person{
-		User:    presence.UserID(c.String("user")),
-		Profile: presence.Profile{Name: c.String("name"), Picture: c.String("picture")},
+	token := client.Token{
+		User: c.String("user"), Name: c.String("name"), Picture: c.String("picture"), TTL: c.Duration("ttl"),
+		Grants: wire.Grants{
+			Rooms: c.StringSlice("room"), Cue: c.StringSlice("cue"), People: c.StringSlice("people"), Hide: c.Bool("hide"),
+		},
 	}
 	policy := presence.DefaultPolicy()
-	if err := policy.CheckPerson(person.User, person.Profile); err != nil {
+	if err := policy.CheckPerson(presence.UserID(token.User), presence.Profile{Name: token.Name, Picture: token.Picture}); err != nil {
 		return usageOf(err)
 	}
-	var err error
-	if person.Rooms, err = patterns(c.StringSlice("room")); err != nil {
-		return err
+	for _, pattern := range slices.Concat(token.Rooms, token.Cue) {
+		if _, err := presence.ParsePattern(pattern); err != nil {
+			return usageOf(err)
+		}
 	}
-	if person.Cue, err = patterns(c.StringSlice("cue")); err != nil {
-		return err
-	}
-	person.People = c.StringSlice("people")
-	if len(person.Rooms) == 0 {
+	if len(token.Rooms) == 0 {
 		return usage("the token would grant no room: name some with --room, as in --room 'basin.*'")
 	}
 	if ttl := c.Duration("ttl"); ttl <= 0 {
@@ -66,32 +67,17 @@ func mintToken(_ context.Context, c *cli.Command) error {
 	}
 	secret := c.String("token-secret")
 	if secret == "" {
+		var err error
 		if secret, err = access.ReadTokenSecret(c.String("data")); err != nil {
 			return noSecret(c.String("data"), err)
 		}
 	}
-	tokens, err := access.NewTokens([]byte(secret))
+	text, err := token.Sign(secret)
 	if err != nil {
 		return err
 	}
-	token, err := tokens.Mint(person, time.Now(), c.Duration("ttl"))
-	if err != nil {
-		return err
-	}
-	_, err = fmt.Fprintln(c.Root().Writer, token)
+	_, err = fmt.Fprintln(c.Root().Writer, text)
 	return err
-}
-
-func patterns(names []string) ([]presence.Pattern, error) {
-	var list []presence.Pattern
-	for _, name := range names {
-		pattern, err := presence.ParsePattern(name)
-		if err != nil {
-			return nil, usageOf(err)
-		}
-		list = append(list, pattern)
-	}
-	return list, nil
 }
 
 func usageOf(err error) error {

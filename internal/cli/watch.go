@@ -28,23 +28,24 @@ func watch(ctx context.Context, c *cli.Command, a client.API, pattern string) er
 	if a.Key == "" {
 		return &wire.Problem{Code: wire.CodeNoKey}
 	}
-	dialing, cancel := context.WithTimeout(ctx, 10*time.Second)
-	defer cancel()
-	link, err := client.Dial(dialing, client.Options{
-		Server: a.Server, Key: a.Key,
-		Watch:   []wire.Watch{{Room: pattern, Detail: wire.DetailMembers}},
-		OnEvent: func(e client.Event) { print(c.Root().Writer, e) },
-	})
-	if err != nil {
-		return err
+	follower := client.Follow(client.Options{Server: a.Server, Key: a.Key, Watch: []wire.Watch{{Room: pattern, Detail: wire.DetailMembers}}})
+	found := false
+	for change, err := range follower.Changes(ctx) {
+		switch change := change.(type) {
+		case nil:
+			return err
+		case client.Event:
+			print(c.Root().Writer, change)
+		case client.Linked:
+			found = true
+		case client.Lost:
+			if !found { // more likely a wrong address than a service that restarts
+				return change.Err
+			}
+			_, _ = fmt.Fprintf(c.Root().ErrWriter, "The link was lost: %v. It is being made again.\n", change.Err)
+		}
 	}
-	defer link.Close()
-	select {
-	case <-ctx.Done():
-		return nil
-	case <-link.Ended():
-		return link.Err()
-	}
+	return nil
 }
 
 func printEvent(w io.Writer, e client.Event) {

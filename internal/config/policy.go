@@ -36,6 +36,9 @@ type policyFile struct {
 	Idle  struct {
 		After duration `toml:"after"`
 	} `toml:"idle"`
+	Activity struct {
+		Every duration `toml:"every"`
+	} `toml:"activity"`
 	roomFile
 	Rooms []struct {
 		Pattern string `toml:"pattern"`
@@ -79,6 +82,7 @@ func ReadPolicy(path string) (presence.Policy, error) {
 	set(&policy.Probe, f.Probe)
 	set(&policy.Lease, f.Lease)
 	set(&policy.IdleAfter, f.Idle.After)
+	set(&policy.ActivityEvery, f.Activity.Every)
 	if f.Beat.Tolerance != 0 {
 		if f.Beat.Tolerance < 1 {
 			return policy, fmt.Errorf("%s: beat.tolerance is %g; allowed: 1 or more", path, f.Beat.Tolerance)

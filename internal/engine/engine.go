@@ -311,6 +311,14 @@ func (e *Engine) Tally(topic Topic) (presence.Count, Revision) {
 	return e.core.Count(topic.Room, topic.View), revision
 }
 
+// Session returns what is known of a session now, and whose it is; false with a wrong
+// key as when it is not there.
+func (e *Engine) Session(session presence.SessionID, key string) (presence.Evidence, presence.UserID, bool) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.core.Session(e.now(), session, key)
+}
+
 // LinkOf returns the link of a session now.
 func (e *Engine) LinkOf(session presence.SessionID, view presence.View) (presence.Carried, bool) {
 	e.mu.Lock()

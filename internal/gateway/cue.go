@@ -28,6 +28,10 @@ func (l *link) cue(r wire.Request) error {
 	if err != nil {
 		return err
 	}
+	if own, ok := l.gateway.engine.LinkOf(from.Session, presence.Open); ok && !own.Seen {
+		return &wire.Problem{Code: wire.CodeHiding, Field: "type", Value: wire.TypeCue,
+			Detail: "a cue would show somebody who hides", Allowed: "hide with on false first"}
+	}
 	if !l.cues.take(time.Now(), cueRate) {
 		return tooFast("cues", cueRate)
 	}

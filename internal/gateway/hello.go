@@ -137,15 +137,22 @@ func (g *guest) opening(h wire.Hello) (in presence.Hello, err error) {
 		in.Session, in.Key = presence.SessionID(h.Resume.Session), h.Resume.Key
 	}
 	if h.IdleFor != nil {
-		idle := time.Duration(*h.IdleFor) * time.Millisecond
-		if *h.IdleFor < 0 || idle > maxIdle {
-			return in, &wire.Problem{Code: wire.CodeBadField, Field: "idle_for", Value: strconv.FormatInt(*h.IdleFor, 10),
-				Detail: "nobody can have been idle for so long", Allowed: "milliseconds, from 0 to 30 days"}
+		idle, err := idleFor(*h.IdleFor)
+		if err != nil {
+			return in, err
 		}
 		in.IdleFor = &idle
 	}
 	in.Rooms, err = g.rooms(h.Rooms)
 	return in, err
+}
+
+func idleFor(milliseconds int64) (time.Duration, error) {
+	if milliseconds < 0 || milliseconds > maxIdle.Milliseconds() {
+		return 0, &wire.Problem{Code: wire.CodeBadField, Field: "idle_for", Value: strconv.FormatInt(milliseconds, 10),
+			Detail: "nobody can have been idle for so long", Allowed: "milliseconds, from 0 to 30 days"}
+	}
+	return time.Duration(milliseconds) * time.Millisecond, nil
 }
 
 // rooms checks a list of rooms to be in; nil stays nil.
@@ -240,10 +247,20 @@ func (g *Gateway) open(l *link, c *greeting) (*wire.Welcome, []presence.RoomName
 	welcome.Session, welcome.Key = string(reply.Link.Session), reply.Key
 	welcome.Link = uint32(reply.Link.Number)
 	welcome.Resumed, welcome.NotResumed = reply.Resumed, string(reply.NotResumed)
-	for _, room := range reply.Rooms {
-		welcome.Rooms = append(welcome.Rooms, string(room))
-	}
+	welcome.Rooms, welcome.Own = roomNames(reply.Rooms), own(reply)
 	return welcome, reply.Rooms, nil
+}
+
+func own(reply presence.Reply) *wire.Own {
+	set := reply.Set
+	if set.Status == "" && !reply.Hidden {
+		return nil
+	}
+	own := &wire.Own{Status: string(set.Status), Note: set.Note, Hiding: reply.Hidden}
+	if set.Until != 0 {
+		own.Until = &wire.Time{Time: time.UnixMilli(set.Until)}
+	}
+	return own
 }
 
 // room checks that a room name is well-formed and granted.
@@ -380,6 +397,7 @@ func timings(p *presence.Policy) wire.Timings {
 		GraceHidden:   p.GraceHidden.Milliseconds(),
 		LongestGhost:  p.LongestGhost().Milliseconds(),
 		IdleAfter:     p.IdleAfter.Milliseconds(),
+		ActivityEvery: p.ActivityEvery.Milliseconds(),
 		TypingExpires: p.TypingExpires.Milliseconds(),
 	}
 }

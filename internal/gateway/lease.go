@@ -97,16 +97,44 @@ func (g *Gateway) reports(b wire.Beating, reply presence.Reply) []presence.Input
 func (g *Gateway) lease(who *guest, reply presence.Reply, revs map[presence.RoomName]engine.Revision) wire.Lease {
 	lease := wire.Lease{
 		Session: string(reply.Link.Session), Key: reply.Key, Resumed: reply.Resumed, NotResumed: string(reply.NotResumed),
-		User: string(who.person.User), Lease: g.engine.Policy().Lease.Milliseconds(), Rooms: []string{}, Counts: []wire.Tallied{},
+		User: string(who.person.User), Lease: g.engine.Policy().Lease.Milliseconds(), Rooms: roomNames(reply.Rooms), Counts: []wire.Tallied{},
 	}
 	for _, room := range reply.Rooms {
-		lease.Rooms = append(lease.Rooms, string(room))
 		count, revision := g.engine.Tally(engine.Topic{Room: room, View: presence.Open})
 		if had, ok := revs[room]; !ok || had != revision {
 			lease.Counts = append(lease.Counts, wire.Tallied{Room: string(room), Rev: revision.String(), Count: delivery.Count(count)})
 		}
 	}
 	return lease
+}
+
+// Session tells what is known of a session to whoever has its key.
+func (g *Gateway) Session(session, key string) (wire.Session, error) {
+	e, user, ok := g.engine.Session(presence.SessionID(session), key)
+	if !ok {
+		return wire.Session{}, &presence.Refusal{Code: presence.CodeNoSession, Field: "session", Value: session,
+			Allowed: "a session that has not ended, with its key as bearer"}
+	}
+	s := wire.Session{
+		Session: session, User: string(user), State: e.State.String(), Reason: e.Reason.String(), Link: uint32(e.Link),
+		LastHeard: wire.Time{Time: e.LastHeard}, LastActivity: wire.Time{Time: e.LastActivity},
+		Idle: e.Idle, PageHidden: e.PageHidden, Rooms: roomNames(e.Rooms), Next: []wire.Upcoming{},
+	}
+	if !e.LostAt.IsZero() {
+		s.LostAt = &wire.Time{Time: e.LostAt}
+	}
+	for _, next := range e.Next {
+		s.Next = append(s.Next, wire.Upcoming{At: wire.Time{Time: next.At}, Act: string(next.Act), Room: string(next.Room)})
+	}
+	return s, nil
+}
+
+func roomNames(rooms []presence.RoomName) []string {
+	names := make([]string, len(rooms))
+	for i, room := range rooms {
+		names[i] = string(room)
+	}
+	return names
 }
 
 // Bye ends a session at the word of whoever has its key. The answer does not tell a

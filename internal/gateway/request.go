@@ -32,6 +32,8 @@ var handlers = map[string]func(*link, wire.Request) error{
 	wire.TypeTyping:   (*link).typing,
 	wire.TypeSent:     (*link).sent,
 	wire.TypeStatus:   (*link).status,
+	wire.TypeHide:     (*link).hide,
+	wire.TypeSignOut:  (*link).signOut,
 	wire.TypeCue:      (*link).cue,
 	wire.TypeMembers:  (*link).members,
 }
@@ -275,7 +277,11 @@ func (l *link) tell(r wire.Request, in func(presence.LinkID) presence.Input) err
 }
 
 func (l *link) activity(r wire.Request) error {
-	return l.tell(r, func(from presence.LinkID) presence.Input { return presence.Activity{From: from} })
+	ago, err := idleFor(r.IdleFor)
+	if err != nil {
+		return err
+	}
+	return l.tell(r, func(from presence.LinkID) presence.Input { return presence.Activity{From: from, IdleFor: ago} })
 }
 
 func (l *link) idle(r wire.Request) error {
@@ -345,15 +351,44 @@ func reportNumber(r wire.Request) uint64 {
 
 // status sets what others see of the person, for all their sessions.
 func (l *link) status(r wire.Request) error {
+	in := presence.SetStatus{User: l.guest.person.User, Status: presence.Status(r.Status), Note: r.Note}
+	if r.Until != nil {
+		in.Until = r.Until.UnixMilli()
+	}
+	return l.tellOfPerson(r, in)
+}
+
+// hide takes the person out of what others see, or puts them back into it, which
+// everybody may.
+func (l *link) hide(r wire.Request) error {
+	on := r.On == nil || *r.On
+	if on && !l.guest.person.MayHide {
+		if _, err := l.session(); err != nil {
+			return err
+		}
+		return notGranted("on", "true", "a token with tovik.hide")
+	}
+	return l.tellOfPerson(r, presence.Hide{User: l.guest.person.User, Hidden: on})
+}
+
+// signOut ends all sessions of the person, this one last of all.
+func (l *link) signOut(r wire.Request) error {
+	if _, err := l.session(); err != nil {
+		return err
+	}
+	l.answer(r.ID, nil, nil)
+	_, err := l.gateway.do(presence.SignOut{User: l.guest.person.User})
+	return err
+}
+
+// tellOfPerson gives the core what a request says of the person of a session, and
+// answers it.
+func (l *link) tellOfPerson(r wire.Request, in presence.Input) error {
 	if _, err := l.session(); err != nil {
 		return err
 	}
 	if err := l.hears(); err != nil {
 		return err
-	}
-	in := presence.SetStatus{User: l.guest.person.User, Status: presence.Status(r.Status), Note: r.Note}
-	if r.Until != nil {
-		in.Until = r.Until.UnixMilli()
 	}
 	if _, err := l.gateway.do(in); err != nil {
 		return err

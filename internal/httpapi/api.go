@@ -63,11 +63,12 @@ func (a *API) App() *fiber.App {
 	// Pages of any origin may be clients: nothing but a token or key, which the page
 	// itself has to send, says who somebody is.
 	app.Use([]string{"/v1/tickets", "/v1/sessions", "/v1/closing"}, cors.New(cors.Config{
-		AllowMethods: []string{"POST", "PUT", "DELETE"}, AllowHeaders: []string{"Authorization", "Content-Type"}, MaxAge: 3600,
+		AllowMethods: []string{"GET", "POST", "PUT", "DELETE"}, AllowHeaders: []string{"Authorization", "Content-Type"}, MaxAge: 3600,
 	}))
 	app.Get("/v1/feed", a.feed)
 	app.Post("/v1/tickets", a.ticket)
 	app.Post("/v1/closing", a.closing)
+	app.Get("/v1/sessions/:session", a.session)
 	app.Put("/v1/sessions/:session", a.beat)
 	app.Delete("/v1/sessions/:session", a.bye)
 	app.Post("/v1/sessions/:session/links/:link", a.post)

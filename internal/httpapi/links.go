@@ -77,6 +77,15 @@ func (a *API) beat(c fiber.Ctx) error {
 	return fresh(c).JSON(lease)
 }
 
+// session tells what is known of a session to whoever has its key.
+func (a *API) session(c fiber.Ctx) error {
+	session, err := a.gateway.Session(c.Params("session"), bearer(c))
+	if err != nil {
+		return err
+	}
+	return fresh(c).JSON(session)
+}
+
 // bye ends a session at the word of whoever has its key.
 func (a *API) bye(c fiber.Ctx) error {
 	answer, err := a.gateway.Bye(c.Params("session"), bearer(c))

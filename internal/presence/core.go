@@ -89,7 +89,7 @@ func (c *Core) applyFrom(now reading, in Input, out *Effects) error {
 	case Leave:
 		return from(in.From, func(s *session) error { return c.leave(now, s, in.Room, out) })
 	case Activity:
-		return from(in.From, func(s *session) error { c.activity(now, s, out); return nil })
+		return from(in.From, func(s *session) error { c.activity(now, s, in.IdleFor, out); return nil })
 	case Idle:
 		return from(in.From, func(s *session) error { c.setIdle(s, !s.noInput, out); return nil })
 	case PageHidden:

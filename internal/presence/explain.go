@@ -85,6 +85,16 @@ func (c *Core) Explain(at Instant, user UserID, room RoomName) Explanation {
 	return x
 }
 
+// Session tells what is known of one session, and whose it is, to whoever has its
+// resume key. It is false for a wrong key as for a session that is not there.
+func (c *Core) Session(at Instant, session SessionID, key string) (Evidence, UserID, bool) {
+	s := c.sessions[session]
+	if s == nil || !s.key.is(key) {
+		return Evidence{}, "", false
+	}
+	return c.evidence(c.read(at), s), s.person.id, true
+}
+
 func (c *Core) evidence(now reading, s *session) Evidence {
 	wall := func(at awakeTime) time.Time {
 		return stamp(now.wall).Add(at - now.awake)

@@ -131,7 +131,10 @@ func (c *Core) welcome(now reading, in Hello, s *session, why NotResumed, out *E
 			}
 		}
 	}
-	reply.Link, reply.Rooms = s.linkID(), s.rooms()
+	reply.Link, reply.Rooms, reply.Hidden = s.linkID(), s.rooms(), p.hidden
+	if p.set != nil {
+		reply.Set = p.set.Appearance
+	}
 	return reply
 }
 

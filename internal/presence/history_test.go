@@ -281,7 +281,7 @@ func (w *world) input(n uint64) presence.Input {
 	case 11, 12:
 		return presence.Beat{From: link}
 	case 13, 14:
-		return presence.Activity{From: link}
+		return presence.Activity{From: link, IdleFor: time.Duration(a%3) * 7 * unit}
 	case 15:
 		return presence.Idle{From: link}
 	case 16:

@@ -1,5 +1,7 @@
 package presence
 
+import "time"
+
 // setIdle changes whether somebody is at the session. Only a change is looked at:
 // activity of a session that is awake stores its time and no more, and the timer
 // finds it.
@@ -22,13 +24,14 @@ func (s *session) becomeIdle(idle bool) {
 	}
 }
 
-// activity ends idleness at once. A session without human input has none.
-func (c *Core) activity(now reading, s *session, out *Effects) {
+// activity ends idleness at once, unless it was so long ago that the session has
+// become idle since. A session without human input has none.
+func (c *Core) activity(now reading, s *session, idleFor time.Duration, out *Effects) {
 	if s.noInput {
 		return
 	}
-	s.active = now.awake
-	if s.idle {
+	s.active = max(s.active, now.awake-idleFor)
+	if s.idle && idleFor < c.policy.IdleAfter {
 		c.setIdle(s, false, out)
 		c.arm(now, s)
 	}

@@ -64,8 +64,12 @@ type Leave struct {
 // Beat is a sign of life: any frame of the client's own code.
 type Beat struct{ From LinkID }
 
-// Activity is a sign that a human is doing something at the session.
-type Activity struct{ From LinkID }
+// Activity is a sign that a human is doing something at the session, or did IdleFor
+// ago.
+type Activity struct {
+	From    LinkID
+	IdleFor time.Duration
+}
 
 // Idle says that there is nobody at the session now.
 type Idle struct{ From LinkID }
@@ -205,6 +209,10 @@ type Reply struct {
 	NotResumed NotResumed
 	// Rooms are the rooms that the session is in, in the order of joining.
 	Rooms []RoomName
+	// Set is the status that the person has set, empty when it follows their sessions,
+	// and Hidden that they hide.
+	Set    Appearance
+	Hidden bool
 	// Stale tells that a closing beacon or a bye note came too late to mean anything: the
 	// session has ended, or has a newer page.
 	Stale bool

@@ -418,7 +418,8 @@ func (m *model) fromLink(in presence.Input) mAnswer {
 		m.exit(s, e)
 	case presence.Activity:
 		if !s.NoInput {
-			s.active, s.idle = m.now, false
+			s.active = max(s.active, m.now-in.IdleFor)
+			s.idle = s.idle && in.IdleFor >= m.policy.IdleAfter
 		}
 	case presence.Idle:
 		s.idle = !s.NoInput

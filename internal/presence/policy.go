@@ -28,6 +28,8 @@ type Policy struct {
 	Lease time.Duration
 	// IdleAfter is how long a session is awake after the last activity.
 	IdleAfter time.Duration
+	// ActivityEvery is how often at most a client reports activity.
+	ActivityEvery time.Duration
 	// ExpiryWarning is how long before the expiry of a token its link is warned.
 	ExpiryWarning time.Duration
 	// RoomsPerSession is how many rooms one session may be in at once.
@@ -94,6 +96,7 @@ func DefaultPolicy() Policy {
 		Probe:             2 * time.Second,
 		Lease:             150 * time.Second,
 		IdleAfter:         5 * time.Minute,
+		ActivityEvery:     20 * time.Second,
 		ExpiryWarning:     time.Minute,
 		RoomsPerSession:   64,
 		SessionsPerPerson: 64,

@@ -310,6 +310,19 @@ func TestIdleAfterFiveMinutesWithoutActivityWhateverTheBeats(t *testing.T) {
 	st.does("tab", activity).othersSaw("ilse changed")
 }
 
+func TestActivityCountsFromWhenItWas(t *testing.T) {
+	st := tell(t)
+	ago := func(d time.Duration) func(presence.LinkID) presence.Input {
+		return func(from presence.LinkID) presence.Input { return presence.Activity{From: from, IdleFor: d} }
+	}
+	st.opens("ilse", "tab").othersSaw("ilse joined")
+	st.at(4*minute).does("tab", ago(30*s))
+	st.at(8*minute+29*s).does("tab", ago(2*minute)).nobodySaw("idleness before its time")
+	st.at(11*minute+29*s+soon).othersSaw("ilse changed").isShown("ilse", presence.Away, presence.Away)
+	st.does("tab", ago(6*minute)).nobodySaw("activity that is as good as none")
+	st.does("tab", ago(20*s)).othersSaw("ilse changed").isShown("ilse", presence.Online, presence.Online)
+}
+
 func TestHelloSaysForHowLongItHasBeenIdle(t *testing.T) {
 	st := tell(t)
 	for idleFor, want := range map[time.Duration]presence.Status{6 * minute: presence.Away, 4 * minute: presence.Online} {

@@ -12,8 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.yaml.in/yaml/v3"
 
-	"tovik.example/tovik/internal/access"
-	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/client"
 	"tovik.example/tovik/internal/server"
 	"tovik.example/tovik/wire"
 )
@@ -116,12 +115,10 @@ func TestFramesAreAsAsyncAPIDescribesThem(t *testing.T) {
 	s, err := server.Start(server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Policy: policy})
 	require.NoError(t, err)
 	d := describe(t)
-	everything := func(user presence.UserID) string {
-		tokens, err := access.NewTokens([]byte(secret))
-		require.NoError(t, err)
-		all := []presence.Pattern{"**"}
-		token, err := tokens.Mint(access.Person{User: user, Profile: presence.Profile{Name: "Ilse Marrow", Picture: "https://pictures.example/1"},
-			Rooms: all, Cue: all, People: []string{"*"}}, time.Now(), time.Hour)
+	everything := func(user string) string {
+		all := []string{"**"}
+		token, err := client.Token{User: user, Name: "Ilse Marrow", Picture: "https://pictures.example/1",
+			Grants: wire.Grants{Rooms: all, Cue: all, People: []string{"*"}, Hide: true}}.Sign(secret)
 		require.NoError(t, err)
 		return token
 	}
@@ -150,7 +147,8 @@ func TestFramesAreAsAsyncAPIDescribesThem(t *testing.T) {
 	b.say(`{"type":"unwatch","id":9,"people":["ilse"]}`).until("answer")
 	b.say(`{"type":"unwatch","id":9,"room":"basin.*"}`).until("answer")
 	b.say(`{"type":"members","id":10,"room":%q,"limit":1,"after":"a"}`, weir).until("answer")
-	b.say(`{"type":"activity","id":11}`).until("answer")
+	b.say(`{"type":"activity","id":11,"idle_for":500}`).until("answer")
+	b.say(`{"type":"hide","id":11,"on":false}`).until("answer")
 	b.say(`{"type":"idle","id":12}`).until("answer")
 	b.say(`{"type":"page","id":13,"hidden":false}`).until("answer")
 	b.until("beat")
@@ -167,6 +165,9 @@ func TestFramesAreAsAsyncAPIDescribesThem(t *testing.T) {
 	e := d.talk(s)
 	e.say(`{"type":"hello","version":1,"token":%q,"watch_only":true}`, everything("hanne")).until("answer")
 	e.say(`{"type":"bye","id":1}`).until("answer")
+	f := d.talk(s)
+	f.say(`{"type":"hello","version":1,"token":%q,"rooms":[]}`, everything("tobin")).until("answer") // busy
+	f.say(`{"type":"sign-out","id":1}`).until("answer")
 
 	stopped := make(chan error)
 	go func() { stopped <- s.Stop() }()

@@ -1,6 +1,7 @@
 package server_test
 
 import (
+	"context"
 	"fmt"
 	"net/http"
 	"strings"
@@ -11,8 +12,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tovik.example/tovik/client"
-	"tovik.example/tovik/internal/access"
-	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/wire"
 )
 
@@ -46,10 +45,8 @@ func await[F any](t *testing.T, c chan F, is func(F) bool) F {
 // mintAll mints a token that grants everything in rooms of basins, and to watch some.
 func mintAll(t *testing.T, user string, people ...string) string {
 	t.Helper()
-	tokens, err := access.NewTokens([]byte(secret))
-	require.NoError(t, err)
-	basins := []presence.Pattern{"basin.*"}
-	token, err := tokens.Mint(access.Person{User: presence.UserID(user), Rooms: basins, Cue: basins, People: people}, time.Now(), time.Hour)
+	basins := []string{"basin.*"}
+	token, err := client.Token{User: user, Grants: wire.Grants{Rooms: basins, Cue: basins, People: people, Hide: true}}.Sign(secret)
 	require.NoError(t, err)
 	return token
 }
@@ -118,6 +115,118 @@ func TestTakingPartQuietly(t *testing.T) {
 		await(t, events, joined("corin"))
 		require.Empty(t, people, "she was never there")
 	})
+}
+
+func TestWhoHidesIsSeenByOperatorsOnly(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	third := watch(t, s) // an operator
+	events, onEvent := heard[client.Event](10)
+	other := dial(t, client.Options{Server: s.URL(), Token: mintAll(t, "hanne"), Rooms: []string{weir}, OnEvent: onEvent})
+	ilse := dial(t, client.Options{Server: s.URL(), Token: mintAll(t, "ilse"), Rooms: []string{weir}})
+	await(t, events, joined("ilse"))
+	require.NoError(t, ilse.Hide(t.Context(), true))
+	require.Equal(t, "leave", await(t, events, left("ilse")).Left[0].Reason)
+	third.until(t, joined("ilse"))
+
+	var problem *wire.Problem
+	_, err := ilse.Cue(t.Context(), wire.Request{Room: weir, Name: "wave"})
+	require.ErrorAs(t, err, &problem)
+	require.Equal(t, "hiding", problem.Code, "a cue would show her")
+	require.NoError(t, ilse.Typing(t.Context(), weir, true))
+	again := dial(t, client.Options{Server: s.URL(), Token: mint(t, "ilse"), Rooms: []string{weir}})
+	require.Equal(t, &wire.Own{Hiding: true}, again.Welcome().Own, "and it goes for all her sessions")
+	require.ErrorAs(t, again.Hide(t.Context(), true), &problem)
+	require.Equal(t, "not-granted", problem.Code)
+	require.NoError(t, again.Hide(t.Context(), false), "everybody may show themselves")
+	back := await(t, events, func(client.Event) bool { return true })
+	require.Len(t, back.Joined, 1, "nothing else was told")
+	require.Equal(t, 2, back.Joined[0].Sessions)
+	require.NoError(t, other.Bye(t.Context()))
+}
+
+func TestSignOutEndsEverySession(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	third := watch(t, s)
+	one := dial(t, client.Options{Server: s.URL(), Token: mint(t, "ilse"), Rooms: []string{weir}})
+	two := dial(t, client.Options{Server: s.URL(), Token: mint(t, "ilse"), Rooms: []string{weir}})
+	third.until(t, joined("ilse"))
+	require.NoError(t, one.SignOut(t.Context()))
+	third.until(t, left("ilse"))
+	<-two.Ended()
+	var closed *websocket.CloseError
+	require.ErrorAs(t, two.Err(), &closed)
+	require.Equal(t, wire.CloseEnded, closed.Code)
+}
+
+func TestASessionIsExplainedToWhoHasItsKey(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	network := &cable{}
+	link := dial(t, client.Options{Server: s.URL(), Token: mint(t, "ilse"), Rooms: []string{weir}, NetDial: network.dial})
+	api := client.API{Server: s.URL(), Key: link.Resume().Key}
+	session, err := api.Session(t.Context(), link.Resume().Session)
+	require.NoError(t, err)
+	require.Equal(t, "live", session.State)
+	require.Equal(t, []string{weir}, session.Rooms)
+	require.NoError(t, network.conn.Close())
+	require.Eventually(t, func() bool {
+		session, err = api.Session(t.Context(), link.Resume().Session)
+		return err == nil && session.State == "grace"
+	}, patience, 10*time.Millisecond)
+	require.Equal(t, "lost", session.Reason)
+	require.Equal(t, "end the session", session.Next[0].Act)
+	require.Equal(t, 10*time.Second, session.Next[0].At.Sub(session.LostAt.Time))
+
+	wrong := client.API{Server: s.URL(), Key: "guess"}
+	_, err = wrong.Session(t.Context(), link.Resume().Session)
+	_, other := wrong.Session(t.Context(), "s-none")
+	var problem *wire.Problem
+	require.ErrorAs(t, err, &problem)
+	require.Equal(t, "no-session", problem.Code)
+	require.Equal(t, strings.ReplaceAll(err.Error(), link.Resume().Session, "s-none"), other.Error(), "a guess is told nothing")
+}
+
+func TestAFollowerGoesOnOverLostLinks(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	network := &cable{}
+	var tokens int
+	f := client.Follow(client.Options{Server: s.URL(), Rooms: []string{weir}, NetDial: network.dial,
+		NewToken: func(context.Context) (string, error) { tokens++; return mint(t, "ilse"), nil }})
+	third := watch(t, s)
+	var told []string
+	for change, err := range f.Changes(t.Context()) {
+		require.NoError(t, err)
+		switch c := change.(type) {
+		case client.Linked:
+			told = append(told, fmt.Sprint("linked, resumed: ", c.Welcome.Resumed))
+		case client.Lost:
+			told = append(told, "lost")
+			require.Len(t, f.Members(weir), 1, "what was known stays")
+			dial(t, client.Options{Server: s.URL(), Token: mint(t, "tobin"), Rooms: []string{weir}})
+		case client.Event:
+			told = append(told, fmt.Sprint(f.Count(weir).People, " people, ", len(f.Members(weir)), " known"))
+			require.NoError(t, network.conn.Close())
+		}
+		if len(f.Members(weir)) == 2 {
+			break
+		}
+	}
+	require.Equal(t, []string{"linked, resumed: false", "1 people, 1 known", "lost", "linked, resumed: true", "2 people, 2 known"}, told)
+	require.Equal(t, 2, tokens)
+	third.until(t, joined("tobin"))
+	for _, e := range third.rest() {
+		require.Empty(t, e.Left)
+	}
+
+	refused := client.Follow(client.Options{Server: s.URL(), Key: "guess"})
+	for _, err := range refused.Changes(t.Context()) {
+		var problem *wire.Problem
+		require.ErrorAs(t, err, &problem)
+		require.Equal(t, "bad-key", problem.Code)
+	}
 }
 
 func TestTypingIsToldAsASetAndEndsByItself(t *testing.T) {

@@ -14,7 +14,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tovik.example/tovik/client"
-	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/server"
 	"tovik.example/tovik/wire"
@@ -175,10 +174,8 @@ func TestExpiredTokenClosesTheLinkUnlessItIsRenewed(t *testing.T) {
 	policy := brisk()
 	policy.ExpiryWarning = 900 * time.Millisecond
 	s := start(t, policy)
-	tokens, err := access.NewTokens([]byte(secret))
-	require.NoError(t, err)
-	brief := func(user presence.UserID) string {
-		token, err := tokens.Mint(access.Person{User: user, Rooms: []presence.Pattern{"basin.*"}}, time.Now(), 2*time.Second)
+	brief := func(user string) string {
+		token, err := client.Token{User: user, Grants: wire.Grants{Rooms: []string{"basin.*"}}, TTL: 2 * time.Second}.Sign(secret)
 		require.NoError(t, err)
 		return token
 	}
@@ -217,16 +214,13 @@ func TestDuplicatedTabAndHalfDeadLink(t *testing.T) {
 func TestBadInputIsToldInWords(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
-	tokens, err := access.NewTokens([]byte(secret))
+	ilse := client.Token{User: "ilse", Grants: wire.Grants{Rooms: []string{"basin.*"}}}
+	foreign, err := ilse.Sign("another secret that is long enough to be one")
 	require.NoError(t, err)
-	ilse := access.Person{User: "ilse", Rooms: []presence.Pattern{"basin.*"}}
-	expired, err := tokens.Mint(ilse, time.Now().Add(-2*time.Hour), time.Hour)
+	ilse.Issued = time.Now().Add(-2 * time.Hour)
+	expired, err := ilse.Sign(secret)
 	require.NoError(t, err)
-	others, err := access.NewTokens([]byte("another secret that is long enough to be one"))
-	require.NoError(t, err)
-	foreign, err := others.Mint(ilse, time.Now(), time.Hour)
-	require.NoError(t, err)
-	nobody, err := tokens.Mint(access.Person{}, time.Now(), time.Hour)
+	nobody, err := client.Token{}.Sign(secret)
 	require.NoError(t, err)
 	unsigned := "eyJhbGciOiJub25lIn0.eyJzdWIiOiJpbHNlIiwiZXhwIjo0MTAyNDQ0ODAwfQ."
 	good := mint(t, "ilse")

@@ -16,7 +16,6 @@ import (
 	"go.uber.org/goleak"
 
 	"tovik.example/tovik/client"
-	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/gateway"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/server"
@@ -72,14 +71,12 @@ func limits(address, person, beforeHello int) server.Config {
 	return server.Config{Limits: gateway.Limits{PerAddress: address, PerPerson: person, BeforeHello: beforeHello}}
 }
 
-func mint(t *testing.T, user string, rooms ...presence.Pattern) string {
+func mint(t *testing.T, user string, rooms ...string) string {
 	t.Helper()
-	tokens, err := access.NewTokens([]byte(secret))
-	require.NoError(t, err)
 	if rooms == nil {
-		rooms = []presence.Pattern{"basin.*"}
+		rooms = []string{"basin.*"}
 	}
-	token, err := tokens.Mint(access.Person{User: presence.UserID(user), Rooms: rooms}, time.Now(), time.Hour)
+	token, err := client.Token{User: user, Grants: wire.Grants{Rooms: rooms}}.Sign(secret)
 	require.NoError(t, err)
 	return token
 }
