@@ -102,11 +102,16 @@ type Tallied struct {
 
 // Session is what the service knows of a session: GET /v1/sessions/{id}.
 type Session struct {
-	Session string `json:"session"`
-	User    string `json:"user"`
-	State   string `json:"state"`            // live, grace
-	Reason  string `json:"reason,omitempty"` // in grace: what it ends with
-	Link    uint32 `json:"link"`             // the number of its link, the last one when it is in grace
+	Session  string `json:"session"`
+	State    string `json:"state"` // live, grace, ended
+	*Unended        // nil when it has ended
+}
+
+// Unended is what there is to know of a session before its end.
+type Unended struct {
+	User   string `json:"user"`
+	Reason string `json:"reason,omitempty"` // in grace: what it ends with
+	Link   uint32 `json:"link"`             // the number of its link, the last one when it is in grace
 	// LostAt is since when it is in grace.
 	LostAt       *Time    `json:"lost_at,omitempty"`
 	LastHeard    Time     `json:"last_heard"`
@@ -123,6 +128,20 @@ type Upcoming struct {
 	At   Time   `json:"at"`
 	Act  string `json:"act"`
 	Room string `json:"room,omitempty"`
+}
+
+// Practice is a room to practise in, and those whom to play there: the answer of POST
+// /v1/practice.
+type Practice struct {
+	Room   string   `json:"room"`
+	People []Player `json:"people"`
+}
+
+// Player is somebody to be played, with their token, which is valid for an hour.
+type Player struct {
+	User  string `json:"user"`
+	Name  string `json:"name"`
+	Token string `json:"token"`
 }
 
 // ClosingAnswer tells whether the note meant anything: not when the session has

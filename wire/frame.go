@@ -54,7 +54,7 @@ const (
 	CloseReplaced = 4409 // a newer link carries the session
 	CloseSilent   = 4408 // nobody answered the beat requests
 	CloseClosing  = 4410 // the page said that it is going away
-	CloseEnded    = 4411 // the session was ended by the service: signed out, removed
+	CloseEnded    = 4411 // the session has ended: signed out, removed, or replaced where a person may have one
 	CloseSlow     = 4413 // the client does not read what it is sent
 	CloseTooFast  = 4429 // the client sends more than it may, and was told
 )

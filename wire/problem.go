@@ -73,6 +73,7 @@ const (
 	CodeNoLink           = "no-link"
 	CodeOldRevision      = "old-revision"
 	CodeHiding           = "hiding"
+	CodeNoPractice       = "no-practice"
 	CodeInternal         = "internal"
 )
 
@@ -124,6 +125,7 @@ var Explanations = []Explanation{
 	{CodeNoLink, "No such link", 404, "Requests beside an event stream go to the address that its last answer gave as posts, with the session's key as bearer. Each reconnect has another."},
 	{CodeOldRevision, "Old revision", 0, "Pages of a large room are of one revision, which is kept for a minute. Begin again with the first page."},
 	{CodeHiding, "Hiding", 409, "Whoever hides is seen nowhere, and so can give no cue. Show yourself first: hide with on false."},
+	{CodeNoPractice, "No practice room", 404, "Everybody who reaches a service with a practice room gets tokens for rooms of their own in it, so it is off unless it is asked for: tovik serve --practice."},
 	{CodeTooLarge, "Too large", 413, "A frame or body may have 16 KB."},
 	{CodeNoKey, "No key", 401, "This needs an operator key, sent as Authorization: Bearer KEY."},
 	{CodeBadKey, "Wrong key", 401, "The operator key is not that of this service."},

@@ -40,6 +40,10 @@ func verboseFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "verbose", Usage: "log what happens to sessions too"}
 }
 
+func practiceFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "practice", Usage: "offer the page /practice, and with it tokens for rooms of their own to everybody", Sources: cli.EnvVars("TOVIK_PRACTICE")}
+}
+
 // edgeFlags are about connections.
 func edgeFlags() []cli.Flag {
 	return []cli.Flag{
@@ -79,12 +83,12 @@ func serveCommand() *cli.Command {
 		Usage: "run the service",
 		Description: "Listens until it is interrupted. The operator key and the token secret are made up at the first start " +
 			"and kept in the data directory, readable by its owner only.",
-		Flags: append([]cli.Flag{listenFlag(), dataFlag(defaultData, ""), operatorKeyFlag(), secretFlag(), verboseFlag()}, edgeFlags()...),
+		Flags: append([]cli.Flag{listenFlag(), dataFlag(defaultData, ""), operatorKeyFlag(), secretFlag(), verboseFlag(), practiceFlag()}, edgeFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := noArguments(c); err != nil {
 				return err
 			}
-			s, secrets, err := start(c, c.String("data"))
+			s, secrets, err := start(c, c.String("data"), c.Bool("practice"))
 			if err != nil {
 				return err
 			}
@@ -100,7 +104,7 @@ func serveCommand() *cli.Command {
 }
 
 // start settles the secrets and starts a service as the flags say.
-func start(c *cli.Command, data string) (*server.Server, access.Secrets, error) {
+func start(c *cli.Command, data string, practice bool) (*server.Server, access.Secrets, error) {
 	if err := checkEdge(c); err != nil {
 		return nil, access.Secrets{}, err
 	}
@@ -111,7 +115,7 @@ func start(c *cli.Command, data string) (*server.Server, access.Secrets, error) 
 	}
 	s, err := server.Start(server.Config{
 		Listen: c.String("listen"), TokenSecret: secrets.Token, OperatorKey: secrets.OperatorKey,
-		Log: logger(c, c.Root().ErrWriter), Data: data,
+		Log: logger(c, c.Root().ErrWriter), Data: data, Practice: practice,
 		TLSCert: c.String("tls-cert"), TLSKey: c.String("tls-key"), MaxConnections: c.Int("max-connections"),
 		Limits: gateway.Limits{
 			PerAddress: c.Int("links-per-address"), PerPerson: c.Int("links-per-person"), SlowAfter: c.Duration("slow-after"),
@@ -160,7 +164,7 @@ func runDemo(ctx context.Context, c *cli.Command) (err error) {
 		}
 		defer func() { _ = os.RemoveAll(data) }()
 	}
-	s, secrets, err := start(c, data)
+	s, secrets, err := start(c, data, true)
 	if err != nil {
 		return err
 	}
@@ -205,6 +209,8 @@ func demoBanner(c *cli.Command, url, data string, secrets access.Secrets) (strin
 	return fmt.Sprintf(`The river watch of the Aldermoor is on: %d people, %d rooms, seed %d.
 
   Console     %[4]s/#key=%[5]s
+  Practise    %[4]s/practice
+              (play several people: reload, pull the cable, close; see what the others see)
   Take part   %[4]s/visit#room=%[9]s&token=%[6]s
               (open it twice: one person with two sessions; close one; reload)
 

@@ -21,7 +21,7 @@ import (
 type noLinks struct{}
 
 func (noLinks) AskBeat(presence.LinkID)               {}
-func (noLinks) Cut(presence.LinkID, presence.Reason)  {}
+func (noLinks) Cut(presence.Cut)                      {}
 func (noLinks) WarnExpiry(presence.LinkID, time.Time) {}
 
 // inService runs a test against an engine whose time is the bubble's.

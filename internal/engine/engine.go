@@ -45,7 +45,7 @@ type Links interface {
 	// [presence.BeatWritten].
 	AskBeat(presence.LinkID)
 	// Cut closes the connection, telling the client the reason.
-	Cut(presence.LinkID, presence.Reason)
+	Cut(presence.Cut)
 	// WarnExpiry tells the client when its token expires.
 	WarnExpiry(link presence.LinkID, expires time.Time)
 }
@@ -225,7 +225,7 @@ func (e *Engine) carryOut(now presence.Instant) {
 		case presence.AskBeat:
 			e.links.AskBeat(effect.Link)
 		case presence.Cut:
-			e.links.Cut(effect.Link, effect.Reason)
+			e.links.Cut(effect)
 		case presence.WarnExpiry:
 			e.links.WarnExpiry(effect.Link, time.UnixMilli(effect.Expires))
 		case presence.Settled:

@@ -108,15 +108,15 @@ func (g *Gateway) lease(who *guest, reply presence.Reply, revs map[presence.Room
 	return lease
 }
 
-// Session tells what is known of a session to whoever has its key.
-func (g *Gateway) Session(session, key string) (wire.Session, error) {
+// Session tells what is known of a session to whoever has its key. A wrong key is
+// answered like a session that has ended.
+func (g *Gateway) Session(session, key string) wire.Session {
 	e, user, ok := g.engine.Session(presence.SessionID(session), key)
 	if !ok {
-		return wire.Session{}, &presence.Refusal{Code: presence.CodeNoSession, Field: "session", Value: session,
-			Allowed: "a session that has not ended, with its key as bearer"}
+		return wire.Session{Session: session, State: "ended"}
 	}
-	s := wire.Session{
-		Session: session, User: string(user), State: e.State.String(), Reason: e.Reason.String(), Link: uint32(e.Link),
+	s := &wire.Unended{
+		User: string(user), Reason: e.Reason.String(), Link: uint32(e.Link),
 		LastHeard: wire.Time{Time: e.LastHeard}, LastActivity: wire.Time{Time: e.LastActivity},
 		Idle: e.Idle, PageHidden: e.PageHidden, Rooms: roomNames(e.Rooms), Next: []wire.Upcoming{},
 	}
@@ -126,7 +126,7 @@ func (g *Gateway) Session(session, key string) (wire.Session, error) {
 	for _, next := range e.Next {
 		s.Next = append(s.Next, wire.Upcoming{At: wire.Time{Time: next.At}, Act: string(next.Act), Room: string(next.Room)})
 	}
-	return s, nil
+	return wire.Session{Session: session, State: e.State.String(), Unended: s}
 }
 
 func roomNames(rooms []presence.RoomName) []string {

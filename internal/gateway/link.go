@@ -297,8 +297,11 @@ func encode(frame any) []byte {
 	return text
 }
 
-func closeFor(reason presence.Reason) int {
-	switch reason {
+func closeFor(cut presence.Cut) int {
+	if cut.Ended {
+		return wire.CloseEnded
+	}
+	switch cut.Reason {
 	case presence.ReasonReplaced:
 		return wire.CloseReplaced
 	case presence.ReasonSilent:
@@ -307,8 +310,6 @@ func closeFor(reason presence.Reason) int {
 		return wire.CloseClosing
 	case presence.ReasonExpired:
 		return wire.CloseExpired
-	case presence.ReasonRemoved, presence.ReasonBye:
-		return wire.CloseEnded
 	}
 	return transport.CloseGoingAway
 }

@@ -57,9 +57,9 @@ func (s *Links) AskBeat(id presence.LinkID) {
 }
 
 // Cut implements [engine.Links].
-func (s *Links) Cut(id presence.LinkID, reason presence.Reason) {
-	if l := s.carrier(id); l != nil {
-		l.finish(closeFor(reason), reason.String())
+func (s *Links) Cut(cut presence.Cut) {
+	if l := s.carrier(cut.Link); l != nil {
+		l.finish(closeFor(cut), cut.Reason.String())
 	}
 }
 

@@ -30,6 +30,8 @@ type API struct {
 	key     access.OperatorKey
 	log     *slog.Logger
 	ready   atomic.Bool
+
+	practiceSecret string // empty: no practice room
 }
 
 // New returns an API that answers /readyz with 503 until SetReady.
@@ -72,6 +74,7 @@ func (a *API) App() *fiber.App {
 	app.Put("/v1/sessions/:session", a.beat)
 	app.Delete("/v1/sessions/:session", a.bye)
 	app.Post("/v1/sessions/:session/links/:link", a.post)
+	app.Post("/v1/practice", a.practice)
 	app.Get("/v1/rooms", a.operator, a.rooms)
 	app.Get("/v1/rooms/:room", a.operator, a.room)
 	app.Get("/v1/rooms/:room/count", a.operator, a.room)

@@ -79,11 +79,7 @@ func (a *API) beat(c fiber.Ctx) error {
 
 // session tells what is known of a session to whoever has its key.
 func (a *API) session(c fiber.Ctx) error {
-	session, err := a.gateway.Session(c.Params("session"), bearer(c))
-	if err != nil {
-		return err
-	}
-	return fresh(c).JSON(session)
+	return fresh(c).JSON(a.gateway.Session(c.Params("session"), bearer(c)))
 }
 
 // bye ends a session at the word of whoever has its key.

@@ -117,7 +117,7 @@ func (a *API) console(app *fiber.App) {
 		}
 		return c.Type("html", "utf-8").Send(index)
 	}
-	for _, path := range []string{"/", "/rooms/:room", "/visit"} {
+	for _, path := range []string{"/", "/rooms/:room", "/visit", "/practice"} {
 		app.Get(path, page)
 	}
 	app.Use("/assets", static.New("assets", static.Config{

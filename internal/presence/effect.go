@@ -55,6 +55,7 @@ type AskBeat struct {
 type Cut struct {
 	Link   LinkID
 	Reason Reason
+	Ended  bool // the session has ended by somebody's will, and its client is not to come back by itself
 }
 
 // WarnExpiry wants the link told that its token expires soon.

@@ -138,6 +138,7 @@ func TestRemovalEndsNowAndRefusesTokensIssuedBefore(t *testing.T) {
 	st.at(10 * s).must(presence.Remove{User: "ilse"})
 	st.othersSaw("ilse left: removed")
 	require.Equal(t, presence.ReasonRemoved, st.cut[0].Reason)
+	require.True(t, st.cut[0].Ended)
 	_, err := st.apply(presence.Hello{User: "ilse", Issued: millis(10 * s), NewSession: "s-x", NewKey: "k"})
 	requireRefusal(t, err, presence.CodeRemoved)
 	st.at(20*s).opensAs("ilse", "again", presence.Hello{Issued: millis(11 * s)}).othersSaw("ilse joined")

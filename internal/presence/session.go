@@ -150,7 +150,7 @@ func (c *Core) endByForce(now reading, s *session, reason Reason, out *Effects) 
 	link, carried := s.linkID(), s.state == Live && !s.leased
 	c.end(now, s, reason, out)
 	if carried {
-		out.add(Cut{Link: link, Reason: reason})
+		out.add(Cut{Link: link, Reason: reason, Ended: true})
 	}
 }
 

@@ -93,6 +93,7 @@ func TestEveryHTTPErrorIsAProblemDocumentWithAPage(t *testing.T) {
 		{"PUT", "/v1/sessions/new", "Bearer " + mint(t, "ilse"), `{"rooms":"` + weir + `"}`, 400, "bad-field"},
 		{"POST", "/v1/sessions/s-none/links/1", "Bearer key", `{"type":"beat"}`, 404, "no-link"},
 		{"POST", "/v1/sessions/s-none/links/one", "Bearer key", `{"type":"beat"}`, 400, "bad-field"},
+		{"POST", "/v1/practice", "", "{}", 404, "no-practice"},
 		{"POST", "/v1/closing", "", "closing!", 400, "not-json"},
 		{"POST", "/v1/closing", "", strings.Repeat(" ", wire.MaxFrame+1), 413, "too-large"},
 	} {
@@ -116,6 +117,30 @@ func TestEveryHTTPErrorIsAProblemDocumentWithAPage(t *testing.T) {
 	rooms, err := client.API{Server: s.URL(), Key: key}.Rooms(t.Context(), "**", "", 100)
 	require.NoError(t, err)
 	require.Empty(t, rooms.Rooms, "asking about a room creates nothing")
+}
+
+func TestAPracticeRoomGrantsNothingElse(t *testing.T) {
+	t.Parallel()
+	s := startWith(t, server.Config{Practice: true})
+	offer := func(body string) (practice wire.Practice) {
+		response, text := ask(t, "POST", s.URL()+"/v1/practice", "", body)
+		require.Equal(t, 200, response.StatusCode, text)
+		require.NoError(t, json.Unmarshal([]byte(text), &practice))
+		return practice
+	}
+	one, two := offer("{}"), offer("{}")
+	require.NotEqual(t, one.Room, two.Room)
+	require.Equal(t, one.People[0].User, offer(`{"room":"` + one.Room + `"}`).People[0].User, "fresh tokens for the same room")
+	ilse := dial(t, client.Options{Server: s.URL(), Token: one.People[0].Token, Rooms: []string{one.Room}})
+	var problem *wire.Problem
+	for _, room := range []string{two.Room, weir} {
+		require.ErrorAs(t, ilse.Join(t.Context(), room), &problem)
+		require.Equal(t, "not-granted", problem.Code)
+	}
+	for _, room := range []string{weir, "practice", "practice.a.b", "practice.*", "practice." + strings.Repeat("a", 40)} {
+		response, text := ask(t, "POST", s.URL()+"/v1/practice", "", `{"room":"`+room+`"}`)
+		require.Equal(t, 400, response.StatusCode, "%s: %s", room, text)
+	}
 }
 
 func TestTheLibraryIsAskedForAnewAndMostlyNotSentAgain(t *testing.T) {

@@ -44,6 +44,7 @@ type Config struct {
 	TLSCert, TLSKey string
 	MaxConnections  int // 0: as many as there are descriptors, less a reserve
 	Limits          gateway.Limits
+	Practice        bool // whoever reaches the service may have tokens for rooms to practise in
 }
 
 // Server is a running service.
@@ -104,6 +105,9 @@ func Start(c Config) (*Server, error) {
 	key := access.NewOperatorKey(c.OperatorKey)
 	g := gateway.New(gateway.Options{Engine: e, Hub: hub, Links: links, Tokens: tokens, Key: key, Limits: c.Limits, Log: c.Log})
 	api := httpapi.New(e, g, key, c.Log)
+	if c.Practice {
+		api.OfferPractice(c.TokenSecret)
+	}
 
 	ctx, cancel := context.WithCancel(context.Background())
 	s := &Server{

@@ -10,8 +10,8 @@ import type { Member, Status } from "./wire";
  * - `<tovik-members room="…" most="8">`: who is there, with their status, and "+12" for those beyond `most`;
  * - `<tovik-typing room="…">`: "Ilse and Tobin are typing", without oneself.
  *
- * They are styled through the parts `count`, `list`, `member`, `picture`, `name`, `status`, `more` and
- * `typing`, and the custom properties `--tovik-online`, `--tovik-away`, `--tovik-busy` and `--tovik-size`.
+ * They are styled through the parts `count`, `list`, `member`, `picture`, `name`, `status`, `hint`, `more`
+ * and `typing`, and the custom properties `--tovik-online`, `--tovik-away`, `--tovik-busy` and `--tovik-size`.
  */
 export interface Elements {
   /** Lets the elements go blank, and follow the link no more. */
@@ -106,13 +106,14 @@ function people(n: number): string {
 function member(m: Member): string {
   const name = m.name ?? m.user;
   const since = new Date(m.since).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" });
-  const note = m.note ? `, ${m.note}` : "";
+  const note = m.note ? `${m.note}; ` : "";
   const picture = /^https?:/.test(m.picture ?? "")
     ? `<img part="picture" src="${text(m.picture ?? "")}" alt="">`
     : `<span part="picture" aria-hidden="true">${text(initials(name))}</span>`;
   return (
-    `<li part="member" data-status="${m.status}" title="${text(`${name}: ${m.status}${note}, here since ${since}`)}">` +
-    `${picture}<span part="name">${text(name)}</span>${gauge(m.status)}<span part="status">${m.status}</span></li>`
+    `<li part="member" data-status="${m.status}" tabindex="0">${picture}<span part="name">${text(name)}</span>${gauge(m.status)}` +
+    `<span part="status">${m.status}</span><span part="hint">${text(note)}here since <time datetime="${text(m.since)}">${since}</time>` +
+    `${m.sessions > 1 ? `, with ${m.sessions} sessions` : ""}</span></li>`
   );
 }
 
@@ -142,6 +143,10 @@ const style = `
 [part=member], [part=more] { display: inline-flex; align-items: center; gap: .4em; padding: .2em .7em .2em .2em;
   border: 1px solid color-mix(in srgb, currentColor 25%, transparent); border-radius: .6em }
 [part=more] { padding-inline: .7em }
+[part=member] { position: relative }
+[part=hint] { position: absolute; inset: calc(100% + .3em) auto auto 0; z-index: 1; padding: .3em .6em; border-radius: .4em;
+  background: CanvasText; color: Canvas; font-size: .8em; white-space: nowrap }
+[part=member]:not(:hover, :focus-visible) [part=hint] { opacity: 0; pointer-events: none; clip-path: inset(50%) }
 [part=picture] { display: inline-grid; place-items: center; width: var(--tovik-size, 1.8em); height: var(--tovik-size, 1.8em);
   border-radius: .45em; object-fit: cover; background: color-mix(in srgb, currentColor 12%, transparent); font-size: .8em }
 svg { width: .5em; height: 1em }

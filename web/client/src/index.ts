@@ -1,3 +1,4 @@
+export type { Browser, Happening } from "./browser";
 export { type Elements, elements } from "./elements";
 export {
   type Kept,
@@ -8,8 +9,8 @@ export {
   type State,
   type TokenSource,
 } from "./link";
-export type { Change, Room } from "./replica";
-export { openTab } from "./tab";
+export { type Change, membersOf, type Room } from "./replica";
+export { openTab, type Tab } from "./tab";
 export type { Via } from "./transports";
 export { Composer, composeIn, typingSentence } from "./typing";
 export type {
@@ -19,6 +20,7 @@ export type {
   Departed,
   Detail,
   Member,
+  Own,
   Page,
   PersonFrame,
   Problem,

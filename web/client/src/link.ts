@@ -75,6 +75,8 @@ export interface LinkOptions {
   readonly key?: string;
   /** The rooms to be in. */
   readonly rooms?: readonly string[];
+  /** Links a person who is not to be seen: there is no session. */
+  readonly watchOnly?: boolean;
   /** What to follow without being in it. */
   readonly watch?: readonly Watch[];
   /** The people to follow as such. */
@@ -110,8 +112,12 @@ const longestWait = 10_000;
 /** How often WebSockets are tried before another way is. */
 const triesOfWebSocket = 2;
 
-/** How long a hello may take to be answered. */
+/** The close code of a session that was ended: nobody comes back from that by themselves. */
+const ended = 4411;
+
+/** How long a hello may take to be answered, and a beat on a link that is checked. */
 const helloWait = 10_000;
+const checkWait = 3000;
 
 /**
  * A connection to the service that is made again whenever it is lost, and what is followed over it. It
@@ -235,9 +241,14 @@ export class Link {
     return this.#tell({ type: "sent", room });
   }
 
-  /** Says that somebody is doing something at the page. */
-  activity(): Promise<void> {
-    return this.#tell({ type: "activity" });
+  /** Takes the person out of what others see, or puts them back. The token has to grant it. */
+  hide(on = true): Promise<void> {
+    return this.#tell({ type: "hide", on });
+  }
+
+  /** Says that somebody is doing something at the page, or did so many milliseconds ago. */
+  activity(idleFor = 0): Promise<void> {
+    return this.#tell({ type: "activity", idle_for: Math.round(idleFor) });
   }
 
   /** Says that nobody is there. */
@@ -257,6 +268,11 @@ export class Link {
     this.#end({ word: "closed", reason: "bye" });
   }
 
+  /** Ends all sessions of the person now, and the link. */
+  async signOut(): Promise<void> {
+    await this.#ask({ type: "sign-out" }); // the service then closes all their links
+  }
+
   /** Ends the link and leaves the session to its grace. */
   close(): void {
     this.#end({ word: "closed" });
@@ -267,9 +283,23 @@ export class Link {
     this.#lose("the cable was pulled", ms);
   }
 
-  /** Tries again now, when the network or the page has come back. */
+  /** Connects again, after a close or when there is no link. */
   retry(): void {
     if (this.#snapshot.state.word === "lost" || this.#snapshot.state.word === "closed") this.#connect();
+  }
+
+  /**
+   * Makes sure that there is a link, when the network or the page has come back: tries again at once, or has
+   * the service answer on a link that may be dead.
+   */
+  check(): void {
+    if (this.#snapshot.state.word === "lost") this.#connect();
+    if (this.#snapshot.state.word !== "open") return;
+    const socket = this.#socket;
+    const stop = this.#around.after(checkWait, () => {
+      if (this.#socket === socket) this.#lose("the service did not answer");
+    });
+    this.#ask({ type: "beat" }).then(stop, stop);
   }
 
   #connect(): void {
@@ -289,6 +319,11 @@ export class Link {
     };
     socket.onclose = (event) => {
       if (this.#socket !== socket) return;
+      if (event.code === ended) {
+        this.#options.memory?.save(undefined);
+        this.#end({ word: "closed", reason: event.reason === "bye" ? "signed out" : event.reason });
+        return;
+      }
       const wait = this.#moving; // a service that restarts says when it wants whom back
       this.#moving = undefined;
       this.#lose(event.reason || `the connection closed (${event.code})`, wait);
@@ -319,7 +354,9 @@ export class Link {
     const page = this.#options.page?.();
     this.#toldHidden = page?.hidden;
     const own = { resume: memory?.load(), ...page, rooms: this.#rooms };
-    socket.send(JSON.stringify(token ? { ...hello, ...own, ...follow } : { ...hello, ...follow }));
+    const takesPart = token && !this.#options.watchOnly;
+    const watch_only = this.#options.watchOnly;
+    socket.send(JSON.stringify({ ...hello, watch_only, ...(takesPart ? own : {}), ...follow }));
   }
 
   #receive(frame: Frame): void {
@@ -521,7 +558,8 @@ const network = {
   after,
 };
 
-const page: Surroundings = {
+/** The surroundings that a page has. */
+export const page: Surroundings = {
   connect: (url, via) => {
     if (via === "websocket") return new WebSocket(url) as Socket;
     return via === "stream" ? new Stream(url, network) : new Beats(url, network);

@@ -9,7 +9,7 @@ import {
   useSyncExternalStore,
 } from "react";
 import type { Link, Snapshot, State } from "./link";
-import type { Room } from "./replica";
+import { membersOf, type Room } from "./replica";
 import { Composer, typingSentence } from "./typing";
 import type { Count, CueFrame, Member, PersonFrame } from "./wire";
 
@@ -94,9 +94,9 @@ export function useJoin(room: string): Room | undefined {
 }
 
 /** Who is in a room, by user; without is somebody to leave out, as oneself. */
-export function useMembers(room: string, without?: string): readonly Member[] {
-  const members = useFollowed(room)?.members;
-  return useMemo(() => [...(members?.values() ?? [])].filter((m) => m.user !== without), [members, without]);
+export function useMembers(name: string, without?: string): readonly Member[] {
+  const room = useFollowed(name);
+  return useMemo(() => membersOf(room, without), [room, without]);
 }
 
 /** How many are in a room. */

@@ -20,6 +20,11 @@ export interface Change {
   readonly left: readonly (Partial<Departed> & { readonly user: string; readonly was?: Member })[];
 }
 
+/** Who is in a room, by user; without is somebody to leave out, as oneself. */
+export function membersOf(room: Room | undefined, without?: string): readonly Member[] {
+  return [...(room?.members?.values() ?? [])].filter((m) => m.user !== without);
+}
+
 /** Thrown when changes do not follow the revision that the client has. */
 export class Gap extends Error {}
 

@@ -1,10 +1,9 @@
+import { type Browser, browser } from "./browser";
+import { Idleness } from "./idleness";
 import { type Kept, Link, type LinkOptions, type Memory } from "./link";
 
-const activityEvery = 20_000;
-const inputs = ["pointerdown", "pointermove", "keydown", "wheel", "touchstart", "focus"] as const;
-
-/** A tab's memory: sessionStorage outlives a reload and ends with the tab. */
-function tabMemory(storage: Storage, name: string): Memory {
+/** Keeps the session of a tab. */
+function memoryIn(storage: Browser["storage"], name: string): Memory {
   return {
     load() {
       try {
@@ -20,59 +19,103 @@ function tabMemory(storage: Storage, name: string): Memory {
   };
 }
 
+/** Names under which a tab keeps its session, and when somebody last did something in it. */
+const sessionName = "tovik.session";
+const activeName = "tovik.active";
+
+/** What a page says to the others of the same browser. */
+interface Said {
+  readonly server: string;
+  readonly user: string;
+  readonly active: number;
+}
+
+/** A tab that is open: its link, and what undoes it all. */
+export interface Tab {
+  readonly link: Link;
+  close(): void;
+}
+
 /**
- * Opens the session of this tab: it goes on over reloads, tells the service by beacon when the page goes
- * away, and comes back from the back/forward cache. Returns its link and what undoes it all.
+ * Opens the session of this tab. It goes on over reloads, tells the service by beacon when the page goes away,
+ * and comes back from the back/forward cache and from being frozen. Input of any kind, in all frames of the
+ * page and in the other tabs of the person in this browser, keeps it from being idle; a locked screen makes it
+ * so at once, where the browser tells.
  */
-export function openTab(options: Omit<LinkOptions, "nonce" | "memory">): { link: Link; close: () => void } {
+export function openTab(
+  options: Omit<LinkOptions, "nonce" | "memory" | "page">,
+  within: Browser = browser,
+): Tab {
   const nonce = crypto.randomUUID();
-  const memory = tabMemory(sessionStorage, "tovik.session");
-  let lastActive = Date.now();
-  const page = () => ({ hidden: document.visibilityState === "hidden", idle_for: Date.now() - lastActive });
+  const memory = memoryIn(within.storage, sessionName);
+  // A load of the page is activity when it is the first; a reload may be nobody's.
+  const before = memory.load() ? Number(within.storage.getItem(activeName)) : 0;
+  const page = () => ({ hidden: within.hidden(), idle_for: Math.max(0, within.now() - idleness.last) });
+  // What the link does at once it does before there is somebody to ask.
+  const idleness: Idleness = new Idleness(
+    {
+      get snapshot() {
+        return link.snapshot;
+      },
+      activity: (idleFor) => link.activity(idleFor),
+      idle: () => link.idle(),
+    },
+    within.now,
+    within.after,
+    before || within.now(),
+  );
   const link = new Link({ ...options, nonce, memory, page });
 
-  // Any input counts, whatever it is done with; it is told at most each activityEvery.
+  let shared = 0;
+  const others = within.channel((what) => {
+    const { server, user, active } = what as Said;
+    if (server === options.server && user === link.snapshot.welcome?.user) idleness.active(active);
+  });
   const active = () => {
-    const now = Date.now();
-    if (now - lastActive < activityEvery) return;
-    lastActive = now;
-    link.activity();
+    idleness.active();
+    const user = link.snapshot.welcome?.user;
+    if (user && within.now() - shared >= shareEvery) {
+      shared = within.now();
+      others.say({ server: options.server, user, active: shared } satisfies Said);
+    }
   };
 
   let away = false;
   const hide = () => {
+    within.storage.setItem(activeName, String(idleness.last));
     const kept = memory.load();
-    if (kept && link.snapshot.state.word !== "closed") {
-      away = true;
-      navigator.sendBeacon(`${options.server}/v1/closing`, JSON.stringify({ ...kept, nonce }));
-      link.close();
-    }
+    if (!kept || link.snapshot.state.word === "closed") return;
+    away = true;
+    within.beacon(`${options.server}/v1/closing`, JSON.stringify({ ...kept, nonce }));
+    link.close();
   };
   const show = () => {
     if (away) link.retry();
     away = false;
   };
   const seen = () => {
-    link.pageHidden(document.visibilityState === "hidden");
-    retry();
+    link.pageHidden(within.hidden());
+    if (!within.hidden()) link.check();
   };
-  const retry = () => {
-    if (document.visibilityState === "visible" && link.snapshot.state.word === "lost") link.retry();
-  };
-  addEventListener("pagehide", hide);
-  addEventListener("pageshow", show);
-  addEventListener("online", retry);
-  document.addEventListener("visibilitychange", seen);
-  for (const input of inputs) addEventListener(input, active, { passive: true, capture: true });
+  const undo = [
+    within.on("input", active),
+    within.on("hide", hide),
+    within.on("show", show),
+    within.on("visibility", seen),
+    within.on("online", () => link.check()),
+    within.on("thaw", () => link.check()),
+    within.on("lock", () => idleness.gone()),
+  ];
   return {
     link,
     close() {
-      removeEventListener("pagehide", hide);
-      removeEventListener("pageshow", show);
-      removeEventListener("online", retry);
-      document.removeEventListener("visibilitychange", seen);
-      for (const input of inputs) removeEventListener(input, active, { capture: true });
+      for (const one of undo) one();
+      others.close();
+      idleness.close();
       link.close();
     },
   };
 }
+
+/** How often at most the other tabs are told of input. */
+const shareEvery = 5000;

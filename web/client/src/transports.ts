@@ -170,7 +170,7 @@ export class Beats extends Other {
         return this.#beat(frame, { typing: this.#typing });
       }
       case "activity":
-        return this.#beat(frame, { active: true });
+        return this.#beat(frame, { idle_for: frame.idle_for });
       case "idle":
         return this.#beat(frame, { idle: true });
       case "page":
@@ -249,7 +249,8 @@ const noTimings = {
   grace_closing: 0,
   grace_lost: 0,
   grace_hidden: 0,
-  idle_after: 0,
+  idle_after: 300_000,
+  activity_every: 20_000,
   longest_ghost: 0,
   typing_expires: 6000,
 };

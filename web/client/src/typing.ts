@@ -57,6 +57,11 @@ export class Composer {
     this.#end(() => this.#link.typing(this.#room, false));
   }
 
+  /** The person has gone to something else: what they wrote last is not reported any more, and typing expires. */
+  left(): void {
+    this.#changed = false;
+  }
+
   #report(): void {
     this.#changed = false;
     quietly(this.#link.typing(this.#room, true));
@@ -88,11 +93,14 @@ export function composeIn(
 ): { composer: Composer; close: () => void } {
   const composer = new Composer(link, room);
   const changed = () => composer.changed(field.value);
+  const left = () => composer.left();
   field.addEventListener("input", changed);
+  field.addEventListener("blur", left);
   return {
     composer,
     close() {
       field.removeEventListener("input", changed);
+      field.removeEventListener("blur", left);
       composer.stopped();
     },
   };

@@ -84,6 +84,7 @@ export interface Timings {
   readonly grace_lost: number;
   readonly grace_hidden: number;
   readonly idle_after: number;
+  readonly activity_every: number;
   readonly longest_ghost: number;
   readonly typing_expires: number;
 }
@@ -99,7 +100,16 @@ export interface Welcome {
   readonly rooms?: readonly string[];
   /** What comes of each room of which the hello had a revision. */
   readonly revs?: Readonly<Record<string, "current" | "changes" | "snapshot" | "new-run">>;
+  readonly own?: Own;
   readonly timings: Timings;
+}
+
+/** What a person has set for all their sessions: a status, or none to follow the sessions, and whether they hide. */
+export interface Own {
+  readonly status?: "busy" | "away";
+  readonly note?: string;
+  readonly until?: string;
+  readonly hiding: boolean;
 }
 
 /** What went wrong, in words. */

@@ -2,6 +2,7 @@ import { useState } from "react";
 import { Route, Switch } from "wouter";
 import { signInKey, signOut } from "./operator";
 import { Board } from "./pages/board";
+import { Practice } from "./pages/practice";
 import { RoomPage } from "./pages/room";
 import { SignIn } from "./pages/sign-in";
 import { Visit } from "./pages/visit";
@@ -17,6 +18,9 @@ export function App() {
     <Switch>
       <Route path="/visit">
         <Visit />
+      </Route>
+      <Route path="/practice">
+        <Practice />
       </Route>
       {!key && (
         <Route>

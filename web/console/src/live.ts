@@ -52,12 +52,12 @@ export function useFeed(link: Link | undefined, most = 60): readonly Line[] {
   return lines;
 }
 
-/** The present time, renewed each second. */
-export function useNow(): number {
+/** The present time, renewed each second, or more often. */
+export function useNow(every = 1000): number {
   const [now, setNow] = useState(Date.now);
   useEffect(() => {
-    const timer = setInterval(() => setNow(Date.now()), 1000);
+    const timer = setInterval(() => setNow(Date.now()), every);
     return () => clearInterval(timer);
-  }, []);
+  }, [every]);
   return now;
 }

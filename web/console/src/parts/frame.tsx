@@ -40,15 +40,18 @@ export function LinkState({ state }: { state: State }) {
 }
 
 /** The frame of every page of the console. */
-export function Frame(props: { state?: State; onSignOut?: () => void; children: ReactNode }) {
+export function Frame(props: { state?: State; onSignOut?: () => void; wide?: boolean; children: ReactNode }) {
   return (
-    <div className="mx-auto max-w-6xl px-5 pb-10">
+    <div className={`mx-auto px-5 pb-10 ${props.wide ? "max-w-[100rem]" : "max-w-6xl"}`}>
       <header className="flex items-center gap-3 py-5">
         <Link href="/" className="flex items-center gap-2.5 font-semibold text-lg tracking-tight">
           <img src={mark} alt="" className="size-7" />
           Tovik
         </Link>
         <span className="grow" />
+        <Link href="/practice" className="rounded px-2 py-1 text-muted text-sm hover:text-ink">
+          Practice room
+        </Link>
         {props.state && <LinkState state={props.state} />}
         {props.onSignOut && (
           <button

@@ -1,0 +1,65 @@
+package httpapi
+
+import (
+	"crypto/rand"
+	"strings"
+
+	"github.com/gofiber/fiber/v3"
+
+	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/gateway"
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/wire"
+)
+
+// practiceRooms is the beginning of the names of practice rooms, each of which is for
+// one visit of the practice page.
+const practiceRooms = "practice."
+
+// practicePeople are those whom somebody plays in a practice room.
+var practicePeople = []client.Token{
+	{User: "ilse", Name: "Ilse Marrow"},
+	{User: "tobin", Name: "Tobin Reedham"},
+	{User: "hanne", Name: "Hanne Saltmarch"},
+	{User: "corin", Name: "Corin Alderby"},
+}
+
+// OfferPractice lets everybody who reaches the service have tokens for rooms of their
+// own to practise in, signed with the token secret. Without it there are none.
+func (a *API) OfferPractice(secret string) { a.practiceSecret = secret }
+
+// practice hands out the tokens of a practice room, a new one or one that the page has.
+func (a *API) practice(c fiber.Ctx) error {
+	if a.practiceSecret == "" {
+		return &wire.Problem{Code: wire.CodeNoPractice, Detail: "this service offers no practice room", Allowed: "tovik serve --practice"}
+	}
+	var asked struct {
+		Room string `json:"room"`
+	}
+	if err := gateway.Decode(c.Body(), &asked); err != nil {
+		return err
+	}
+	if asked.Room == "" {
+		asked.Room = practiceRooms + strings.ToLower(rand.Text()[:10])
+	}
+	room, err := presence.ParseRoom(asked.Room)
+	if err != nil {
+		return err
+	}
+	if !strings.HasPrefix(asked.Room, practiceRooms) || strings.Count(asked.Room, ".") > 1 || len(asked.Room) > 40 {
+		return &wire.Problem{Code: wire.CodeBadField, Field: "room", Value: wire.Shorten(asked.Room),
+			Detail: "this is no practice room", Allowed: "none, for a new one, or one that this gave before"}
+	}
+	offer := wire.Practice{Room: string(room), People: []wire.Player{}}
+	own := []string{string(room)}
+	for _, token := range practicePeople {
+		token.User += "-" + strings.TrimPrefix(string(room), practiceRooms)
+		token.Grants = wire.Grants{Rooms: own, Cue: own, Hide: true}
+		text, err := token.Sign(a.practiceSecret)
+		if err != nil {
+			return err
+		}
+		offer.People = append(offer.People, wire.Player{User: token.User, Name: token.Name, Token: text})
+	}
+	return fresh(c).JSON(offer)
+}

@@ -1,0 +1,199 @@
+import { Link as ServiceLink } from "@client/link";
+import type { Room } from "@client/replica";
+import { useEffect, useMemo, useRef, useState } from "react";
+import { server, useNow } from "../live";
+import { Frame, RoomTitle, Sheet } from "../parts/frame";
+import { Card, type Deeds, nameOf } from "../practice/card";
+import { Device, type Kind, type Player } from "../practice/device";
+import { type Entry, toldBy } from "../practice/story";
+import { clock } from "../words";
+
+interface Offer {
+  readonly room: string;
+  readonly people: readonly Player[];
+}
+
+const roomName = "tovik.practice-room";
+
+async function fetchOffer(): Promise<Offer> {
+  const room = sessionStorage.getItem(roomName) ?? undefined;
+  const response = await fetch(`${server}/v1/practice`, { method: "POST", body: JSON.stringify({ room }) });
+  const answer = await response.json();
+  if (!response.ok) throw new Error(answer.detail);
+  sessionStorage.setItem(roomName, answer.room);
+  return answer;
+}
+
+/** A room to practise in: several devices of several people side by side, and what each sees of the others. */
+export function Practice() {
+  const [offer, setOffer] = useState<Offer>();
+  const [problem, setProblem] = useState<string>();
+  useEffect(() => {
+    document.title = "Practice · Tovik";
+    fetchOffer().then(setOffer, (error: Error) => setProblem(error.message));
+  }, []);
+  if (offer) return <Playing offer={offer} />;
+  return (
+    <Frame>
+      <Sheet title="Practice room">
+        <p className="p-4" role="status">
+          {problem ? (
+            <>
+              {problem}. It is on in <code className="font-mono text-sm">tovik demo</code> and with{" "}
+              <code className="font-mono text-sm">tovik serve --practice</code>.
+            </>
+          ) : (
+            "Opening a room…"
+          )}
+        </p>
+      </Sheet>
+    </Frame>
+  );
+}
+
+function Playing({ offer }: { offer: Offer }) {
+  const { devices, entries, deeds, add, room } = usePlay(offer);
+  const now = useNow(100);
+  return (
+    <Frame wide>
+      <div className="flex flex-wrap items-end justify-between gap-x-8 pb-3">
+        <div>
+          <RoomTitle name={offer.room} count={room?.count} />
+          <p className="-mt-2 max-w-3xl text-muted text-sm">
+            Each card is a real session of this service. Do something with one, and look at the others: at its
+            foot each says what the service knows, and how long it still waits.
+          </p>
+        </div>
+        <Add people={offer.people} add={add} />
+      </div>
+      <div className="grid gap-4 lg:grid-cols-[minmax(0,1fr)_19rem] lg:items-start">
+        <div className="grid grid-cols-[repeat(auto-fill,minmax(17.5rem,1fr))] gap-4">
+          {devices.map((device) => (
+            <Card key={nameOf(device)} device={device} now={now} deeds={deeds} />
+          ))}
+        </div>
+        <Story entries={entries} />
+      </div>
+    </Frame>
+  );
+}
+
+/** The devices of a room, what is done with them, and what an onlooker is told. */
+function usePlay(offer: Offer) {
+  const [devices, setDevices] = useState<readonly Device[]>([]);
+  const [entries, setEntries] = useState<readonly Entry[]>([]);
+  const [room, setRoom] = useState<Room>();
+  const all = useRef<readonly Device[]>([]);
+  const count = useRef(0);
+
+  const { add, deeds, note } = useMemo(() => {
+    const note = (kind: Entry["kind"], text: string) => {
+      const entry = { id: ++count.current, at: Date.now(), kind, text };
+      setEntries((entries) => [entry, ...entries].slice(0, 80));
+    };
+    const show = (devices: readonly Device[]) => {
+      all.current = devices;
+      setDevices(devices);
+    };
+    const add = (player: Player, kind: Kind, kept?: ReadonlyMap<string, string>) => {
+      const same = all.current.filter((d) => d.player === player && d.kind === kind);
+      const number = Math.max(0, ...same.map((d) => d.number)) + 1;
+      const browserOf = (device: Device) =>
+        all.current.filter(
+          (d) => d !== device && d.player === device.player && d.kind === "tab" && kind === "tab",
+        );
+      const device = new Device(player, kind, number, offer.room, server, browserOf, kept);
+      device.returned = () => note("silent", `${nameOf(device)} is back in time`);
+      show([...all.current, device]);
+      device.open();
+    };
+    const deeds: Deeds = {
+      did: (device, what) => note("did", `${nameOf(device)}: ${what}`),
+      duplicate: (device) => add(device.player, device.kind, device.kept),
+      remove: (device) => {
+        device.dispose();
+        show(all.current.filter((d) => d !== device));
+      },
+    };
+    return { add, deeds, note };
+  }, [offer]);
+
+  useEffect(() => {
+    const [ilse, tobin] = offer.people;
+    if (!ilse || !tobin) return;
+    const watch = [{ room: offer.room, detail: "members" }] as const;
+    const onlooker = new ServiceLink({ server, token: ilse.token, watchOnly: true, watch });
+    const stop = onlooker.onChange((change) => {
+      for (const text of toldBy(change)) note("told", text);
+    });
+    onlooker.subscribe(() => setRoom(onlooker.snapshot.rooms.get(offer.room)));
+    add(ilse, "tab");
+    add(ilse, "phone");
+    add(tobin, "tab");
+    return () => {
+      stop();
+      onlooker.close();
+      for (const device of all.current) device.dispose();
+      all.current = [];
+      setDevices([]);
+    };
+  }, [offer, add, note]);
+
+  return { devices, entries, deeds, add, room };
+}
+
+function Add({ people, add }: { people: readonly Player[]; add: (player: Player, kind: Kind) => void }) {
+  const [chosen, setChosen] = useState(2);
+  const player = people[chosen];
+  if (!player) return null;
+  const button = "rounded-md border border-line bg-sheet px-3 py-1.5 text-sm hover:bg-wash";
+  return (
+    <div className="flex items-center gap-2 pb-1">
+      <select
+        aria-label="Who"
+        value={chosen}
+        onChange={(e) => setChosen(Number(e.target.value))}
+        className="rounded-md border border-line bg-sheet px-2 py-1.5 text-sm"
+      >
+        {people.map((p, i) => (
+          <option key={p.user} value={i}>
+            {p.name}
+          </option>
+        ))}
+      </select>
+      <button type="button" className={button} onClick={() => add(player, "tab")}>
+        Open a tab
+      </button>
+      <button type="button" className={button} onClick={() => add(player, "phone")}>
+        Open a phone
+      </button>
+    </div>
+  );
+}
+
+/** What was done, and what others were told, newest first. */
+function Story({ entries }: { entries: readonly Entry[] }) {
+  return (
+    <Sheet title="What was done, and what others were told">
+      <ol className="max-h-[70vh] divide-y divide-line overflow-y-auto text-sm" data-story>
+        {entries.map((entry) => (
+          <li key={entry.id} data-kind={entry.kind} className="grid grid-cols-[4.2rem_1fr] px-3 py-1.5">
+            <time className="font-mono text-muted text-xs leading-5">{clock(entry.at)}</time>
+            {entry.kind === "did" ? (
+              <span className="text-muted">{entry.text}</span>
+            ) : (
+              <span
+                className={`border-l-2 pl-2 ${entry.kind === "told" ? "border-water" : "border-line border-dashed"}`}
+              >
+                <span className={`block text-xs ${entry.kind === "told" ? "text-water" : "text-muted"}`}>
+                  {entry.kind === "told" ? "others were told" : "nobody was told anything"}
+                </span>
+                {entry.text}
+              </span>
+            )}
+          </li>
+        ))}
+      </ol>
+    </Sheet>
+  );
+}

@@ -1,0 +1,358 @@
+import type { Browser, Happening } from "@client/browser";
+import { type Kept, type Link, page, type Socket, type Surroundings } from "@client/link";
+import { openTab, type Tab } from "@client/tab";
+import type { Via } from "@client/transports";
+import { Composer } from "@client/typing";
+
+/** Somebody who is played. */
+export interface Player {
+  readonly user: string;
+  readonly name: string;
+  readonly token: string;
+}
+
+export type Kind = "tab" | "phone";
+
+/** What has become of a device's page. */
+export type Phase = "open" | "reloading" | "closed" | "crashed";
+
+/** What the service says of a session: GET /v1/sessions/{id}. */
+export interface Known {
+  readonly state: "live" | "grace";
+  readonly reason?: string;
+  readonly link: number;
+  readonly lost_at?: string;
+  readonly idle: boolean;
+  readonly next: readonly { readonly at: string; readonly act: string; readonly room?: string }[];
+}
+
+const reloadTime = 400;
+
+/**
+ * A tab or a phone of somebody, as a browser in which the library runs: what the page would be told by a real
+ * one, it is told by whoever plays. Everything else is real: the link, the session, the timings.
+ */
+export class Device implements Browser {
+  readonly #listeners = new Set<() => void>();
+  readonly #happenings = new Map<Happening, Set<() => void>>();
+  readonly #kept: Map<string, string>;
+  readonly #late: (() => void)[] = [];
+  readonly #wires = new Set<Wire>();
+  #tab: Tab | undefined;
+  #visible = true;
+  #frozen = false;
+  #cableOut = false;
+  #stopLooking = () => {};
+
+  phase: Phase = "closed";
+  walkedAway = false;
+  known: Known | "ended" | undefined;
+  composer: Composer | undefined;
+  /** Called when the service has the session back within its grace. */
+  returned = () => {};
+  /** Grows with each change, for who looks on. */
+  version = 0;
+
+  constructor(
+    readonly player: Player,
+    readonly kind: Kind,
+    readonly number: number,
+    readonly room: string,
+    private readonly server: string,
+    private readonly browserOf: (device: Device) => readonly Device[],
+    kept: ReadonlyMap<string, string> = new Map(),
+  ) {
+    this.#kept = new Map(kept);
+  }
+
+  get link(): Link | undefined {
+    return this.#tab?.link;
+  }
+
+  get frozen(): boolean {
+    return this.#frozen;
+  }
+
+  get cableOut(): boolean {
+    return this.#cableOut;
+  }
+
+  /** What a duplicate of the tab starts with. */
+  get kept(): ReadonlyMap<string, string> {
+    return this.#kept;
+  }
+
+  subscribe(listener: () => void): () => void {
+    this.#listeners.add(listener);
+    return () => this.#listeners.delete(listener);
+  }
+
+  // What is done with it.
+
+  open(): void {
+    this.phase = "open";
+    this.walkedAway = false;
+    const { token } = this.player;
+    const tab = openTab(
+      { server: this.server, token, rooms: [this.room], surroundings: this.#surroundings },
+      this,
+    );
+    this.#tab = tab;
+    this.composer = new Composer(tab.link, this.room, (ms, run) => this.after(ms, run));
+    let state = "";
+    tab.link.subscribe(() => {
+      if (tab.link.snapshot.state.word !== state) this.look();
+      state = tab.link.snapshot.state.word;
+      this.#changed();
+    });
+    this.#changed();
+  }
+
+  reload(): void {
+    this.happens("hide");
+    this.#unload("reloading");
+    setTimeout(() => this.phase === "reloading" && this.open(), reloadTime);
+  }
+
+  close(): void {
+    this.happens("hide");
+    this.#unload("closed");
+  }
+
+  /** Ends without a word, as when the battery is empty. */
+  crash(): void {
+    for (const wire of this.#wires) wire.cut();
+    this.#unload("crashed");
+  }
+
+  /** Starts anew: the storage of a tab has ended with it. */
+  start(): void {
+    this.#kept.clear();
+    this.known = undefined;
+    this.open();
+  }
+
+  pullCable(): void {
+    this.#cableOut = true;
+    for (const wire of this.#wires) wire.cut();
+    this.look();
+    this.#changed();
+  }
+
+  plugCable(): void {
+    this.#cableOut = false;
+    this.happens("online");
+    this.#changed();
+  }
+
+  setVisible(visible: boolean): void {
+    this.#visible = visible;
+    this.happens("visibility");
+    this.look();
+    this.#changed();
+  }
+
+  /** A locked phone freezes its pages: nothing that arrives is looked at, and no timer runs. */
+  setFrozen(frozen: boolean): void {
+    if (frozen) this.setVisible(false);
+    this.#frozen = frozen;
+    if (!frozen) {
+      for (const run of this.#late.splice(0)) run();
+      this.happens("thaw");
+      this.setVisible(true);
+    }
+    this.look();
+    this.#changed();
+  }
+
+  walkAway(): void {
+    this.walkedAway = true;
+    void this.link?.idle();
+    this.look();
+    this.#changed();
+  }
+
+  /** Somebody does something at the device. */
+  touch(): void {
+    if (this.phase !== "open" || this.#frozen || this.walkedAway) return;
+    this.happens("input");
+  }
+
+  comeBack(): void {
+    this.walkedAway = false;
+    void this.link?.activity();
+    this.look();
+    this.#changed();
+  }
+
+  /** Is there no more. */
+  dispose(): void {
+    this.#stopLooking();
+    this.#unload("closed");
+  }
+
+  /** Asks the service what it knows of the session, now and again when the next thing is due. */
+  look(wait = 150): void {
+    this.#stopLooking();
+    const timer = setTimeout(() => void this.#look(), wait);
+    this.#stopLooking = () => clearTimeout(timer);
+  }
+
+  async #look(): Promise<void> {
+    const kept: Kept | undefined = JSON.parse(this.#kept.get("tovik.session") ?? "null") ?? undefined;
+    if (!kept) {
+      if (this.known) this.known = "ended";
+      this.#changed();
+      return;
+    }
+    try {
+      const response = await fetch(`${this.server}/v1/sessions/${kept.session}`, {
+        headers: { Authorization: `Bearer ${kept.key}` },
+        cache: "no-store",
+      });
+      const before = this.known;
+      const { state, ...known } = await response.json();
+      this.known = state === "ended" ? "ended" : { state, ...known };
+      const wasGone = before !== undefined && before !== "ended" && before.state === "grace";
+      if (wasGone && this.known !== "ended" && this.known?.state === "live") this.returned();
+    } catch {
+      this.look(1000); // the service is away
+      return;
+    }
+    this.#changed();
+    if (this.known !== "ended" && this.known?.next[0]) {
+      this.look(Math.max(250, Date.parse(this.known.next[0].at) - Date.now() + 150));
+    }
+  }
+
+  #unload(phase: Phase): void {
+    this.#tab?.close();
+    this.#tab = undefined;
+    this.composer = undefined;
+    this.#happenings.clear();
+    this.#late.length = 0;
+    this.#frozen = false;
+    this.#visible = true;
+    this.#cableOut = false;
+    this.phase = phase;
+    this.look();
+    this.#changed();
+  }
+
+  #changed(): void {
+    this.version++;
+    for (const listener of this.#listeners) listener();
+  }
+
+  /** Runs now, or when the device is no longer frozen. */
+  deliver(run: () => void): void {
+    if (this.#frozen) this.#late.push(run);
+    else run();
+  }
+
+  // What the library finds.
+
+  readonly storage = {
+    getItem: (name: string) => this.#kept.get(name) ?? null,
+    setItem: (name: string, value: string) => void this.#kept.set(name, value),
+    removeItem: (name: string) => void this.#kept.delete(name),
+  };
+
+  now(): number {
+    return Date.now();
+  }
+
+  after(ms: number, run: () => void): () => void {
+    const timer = setTimeout(() => this.deliver(run), ms);
+    return () => clearTimeout(timer);
+  }
+
+  hidden(): boolean {
+    return !this.#visible;
+  }
+
+  on(happening: Happening, run: () => void): () => void {
+    const all = this.#happenings.get(happening) ?? new Set();
+    this.#happenings.set(happening, all.add(run));
+    return () => all.delete(run);
+  }
+
+  happens(happening: Happening): void {
+    for (const run of this.#happenings.get(happening) ?? []) run();
+  }
+
+  beacon(url: string, body: string): void {
+    if (!this.#cableOut) navigator.sendBeacon(url, body);
+  }
+
+  readonly #heard = new Set<(what: unknown) => void>();
+
+  channel(heard: (what: unknown) => void): { say(what: unknown): void; close(): void } {
+    this.#heard.add(heard);
+    return {
+      say: (what) => {
+        for (const other of this.browserOf(this)) for (const hear of other.#heard) hear(what);
+      },
+      close: () => this.#heard.delete(heard),
+    };
+  }
+
+  readonly #surroundings: Surroundings = {
+    connect: (url: string, via: Via) => {
+      const wire = new Wire(this, this.#cableOut ? undefined : page.connect(url, via));
+      this.#wires.add(wire);
+      return wire;
+    },
+    after: (ms, run) => this.after(ms, run),
+    random: Math.random,
+  };
+
+  forget(wire: Wire): void {
+    this.#wires.delete(wire);
+  }
+}
+
+/** A connection of a device, which ends when its cable is pulled. */
+class Wire implements Socket {
+  onopen: (() => void) | null = null;
+  onmessage: ((event: { data: unknown }) => void) | null = null;
+  onclose: ((event: { code: number; reason: string }) => void) | null = null;
+  readonly #device: Device;
+  readonly #inner: Socket | undefined;
+
+  constructor(device: Device, inner: Socket | undefined) {
+    this.#device = device;
+    this.#inner = inner;
+    if (!inner) {
+      setTimeout(() => this.#gone(1006, "there is no network"), 200);
+      return;
+    }
+    inner.onopen = () => device.deliver(() => this.onopen?.());
+    inner.onmessage = (event) => device.deliver(() => this.onmessage?.(event));
+    inner.onclose = ({ code, reason }) => device.deliver(() => this.#gone(code, reason));
+  }
+
+  get reached(): boolean {
+    return this.#inner?.reached ?? false;
+  }
+
+  send(text: string): void {
+    this.#inner?.send(text);
+  }
+
+  close(): void {
+    this.#device.forget(this);
+    this.#inner?.close();
+  }
+
+  cut(): void {
+    if (this.#inner) this.#inner.onclose = null;
+    this.close();
+    this.#device.deliver(() => this.#gone(1006, "the cable was pulled"));
+  }
+
+  #gone(code: number, reason: string): void {
+    this.#device.forget(this);
+    this.onclose?.({ code, reason });
+  }
+}

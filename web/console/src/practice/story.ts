@@ -1,0 +1,22 @@
+import type { Change } from "@client/replica";
+import { why } from "../words";
+
+/** A line of what happened: what somebody did, or what others were told. */
+export interface Entry {
+  readonly id: number;
+  readonly at: number;
+  readonly kind: "did" | "told" | "silent";
+  readonly text: string;
+}
+
+/** What an onlooker was told by a change, in words. */
+export function toldBy(change: Change): readonly string[] {
+  return [
+    ...change.joined.map((m) => `${m.name ?? m.user} came`),
+    ...change.changed.map(
+      (m) =>
+        `${m.name ?? m.user} is ${m.status}, with ${m.sessions === 1 ? "1 device" : `${m.sessions} devices`}`,
+    ),
+    ...change.left.map((d) => `${d.was?.name ?? d.user} left${d.reason ? `: ${why[d.reason]}` : ""}`),
+  ];
+}
