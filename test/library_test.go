@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/server"
 	"tovik.example/tovik/test/chrome"
 	"tovik.example/tovik/wire"
@@ -35,12 +36,16 @@ func application(t *testing.T, service string) *httptest.Server {
 	require.NotNil(t, html)
 	require.LessOrEqual(t, strings.Count(string(html[1]), "\n"), 11)
 	var visits atomic.Int64
-	names := []string{"Ilse Marrow", "Corin <Alderby>"}
+	names := []string{"Ilse Marrow", "Corin <Alderby>", "Hanne Saltmarch"}
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch r.URL.Path {
 		case "/":
-			if _, err := r.Cookie("visit"); err != nil { // somebody new
-				http.SetCookie(w, &http.Cookie{Name: "visit", Value: fmt.Sprint(visits.Add(1) - 1)})
+			if _, err := r.Cookie("visit"); err != nil { // somebody new, or who the address says
+				as := r.URL.Query().Get("as")
+				if as == "" {
+					as = fmt.Sprint(visits.Add(1) - 1)
+				}
+				http.SetCookie(w, &http.Cookie{Name: "visit", Value: as})
 			}
 			w.Header().Set("Content-Type", "text/html; charset=utf-8")
 			_, _ = w.Write([]byte(strings.ReplaceAll(string(html[1]), "http://127.0.0.1:8420", service)))
@@ -49,10 +54,13 @@ func application(t *testing.T, service string) *httptest.Server {
 			if visit, err := r.Cookie("visit"); err == nil {
 				_, _ = fmt.Sscan(visit.Value, &n)
 			}
-			token, err := client.Token{User: fmt.Sprint("w-", n), Name: names[n%2], Grants: wire.Grants{Rooms: []string{"basin.*"}}}.Sign(secret)
+			token, err := client.Token{User: fmt.Sprint("w-", n), Name: names[n%3], Grants: wire.Grants{Rooms: []string{"basin.*"}}}.Sign(secret)
 			if err == nil {
 				_, _ = w.Write([]byte(token))
 			}
+		case "/other":
+			w.Header().Set("Content-Type", "text/html; charset=utf-8")
+			_, _ = w.Write([]byte("<!doctype html><title>Elsewhere</title><script>setTimeout(() => history.back(), 100)</script>"))
 		default: // /favicon.ico
 			w.WriteHeader(http.StatusNoContent)
 		}
@@ -62,11 +70,7 @@ func application(t *testing.T, service string) *httptest.Server {
 }
 
 func startService(t *testing.T) *server.Server {
-	s, err := server.Start(server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key})
-	require.NoError(t, err)
-	s.Ready()
-	t.Cleanup(func() { _ = s.Stop() })
-	return s
+	return startWith(t, func(*presence.Policy) {})
 }
 
 // TestTheTenLinesOfTheGuideShowWhoIsHere opens the page in two tabs of two people.

@@ -110,7 +110,7 @@ func pages(visit string) error {
 	tabs := map[string]context.Context{}
 	for name, url := range map[string]string{
 		"board": service + "/#key=demo", "room": service + "/rooms/" + room + "#key=demo", "room-dark": service + "/rooms/" + room + "#key=demo",
-		"visit": service + visit, "elements": application.URL,
+		"visit": service + visit, "elements": application.URL, "practice": service + "/practice",
 	} {
 		tab, cancel := chromedp.NewContext(browser, chromedp.WithNewBrowserContext())
 		defer cancel()
@@ -130,6 +130,13 @@ func pages(visit string) error {
 		tabs[name] = tab
 	}
 	time.Sleep(50 * time.Second) // of the night, for the feeds to have something
+	if err := practise(tabs["practice"]); err != nil {
+		return err
+	}
+	hint := `document.querySelector("tovik-members").shadowRoot.querySelectorAll("li")[5].focus()`
+	if _, err := chromedp.Run(tabs["elements"], chromedp.Evaluate[any](hint)); err != nil {
+		return fmt.Errorf("focus a member: %w", err)
+	}
 	for name, tab := range tabs {
 		picture, err := chromedp.Run(tab, chromedp.CaptureScreenshot())
 		if err != nil {
@@ -138,6 +145,21 @@ func pages(visit string) error {
 		if err := os.WriteFile(filepath.Join(dir, name+".png"), picture, 0o644); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// practise does some things in the practice room, the last of them a moment ago.
+func practise(tab context.Context) error {
+	for _, deed := range [][2]string{
+		{"Ilse Marrow, tab 1", "Reload"}, {"Ilse Marrow, phone 1", "Lock"}, {"Ilse Marrow, tab 1", "Walk away"}, {"Tobin Reedham, tab 1", "Pull the cable"},
+	} {
+		button := fmt.Sprintf("[...document.querySelectorAll(%q)].find((b) => b.textContent === %q)", fmt.Sprintf("[data-device=%q] button", deed[0]), deed[1])
+		press := "(() => { const button = " + button + "; button?.click(); return button !== undefined })()"
+		if _, err := chromedp.Run(tab, chromedp.Poll[bool](press, chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(10*time.Second))); err != nil {
+			return fmt.Errorf("practise %q: %w", deed, err)
+		}
+		time.Sleep(1500 * time.Millisecond)
 	}
 	return nil
 }

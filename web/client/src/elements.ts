@@ -68,8 +68,11 @@ function definitions(): Record<string, CustomElementConstructor> {
     render(link: Link | undefined): void {
       const room = link?.snapshot.rooms.get(this.getAttribute("room") ?? "");
       const html = this.draw(room, link?.snapshot.welcome?.user);
-      if (html !== this.#drawn) this.#root.innerHTML = `<style>${style}</style>${html}`;
+      if (html === this.#drawn) return;
       this.#drawn = html;
+      const focused = (this.#root.activeElement as HTMLElement | null)?.dataset.user;
+      this.#root.innerHTML = `<style>${style}</style>${html}`;
+      if (focused) this.#root.querySelector<HTMLElement>(`[data-user="${CSS.escape(focused)}"]`)?.focus();
     }
 
     protected abstract draw(room: Room | undefined, self: string | undefined): string;
@@ -111,7 +114,7 @@ function member(m: Member): string {
     ? `<img part="picture" src="${text(m.picture ?? "")}" alt="">`
     : `<span part="picture" aria-hidden="true">${text(initials(name))}</span>`;
   return (
-    `<li part="member" data-status="${m.status}" tabindex="0">${picture}<span part="name">${text(name)}</span>${gauge(m.status)}` +
+    `<li part="member" data-status="${m.status}" data-user="${text(m.user)}" tabindex="0">${picture}<span part="name">${text(name)}</span>${gauge(m.status)}` +
     `<span part="status">${m.status}</span><span part="hint">${text(note)}here since <time datetime="${text(m.since)}">${since}</time>` +
     `${m.sessions > 1 ? `, with ${m.sessions} sessions` : ""}</span></li>`
   );
@@ -150,12 +153,7 @@ const style = `
 [part=picture] { display: inline-grid; place-items: center; width: var(--tovik-size, 1.8em); height: var(--tovik-size, 1.8em);
   border-radius: .45em; object-fit: cover; background: color-mix(in srgb, currentColor 12%, transparent); font-size: .8em }
 svg { width: .5em; height: 1em }
-[data-status=online] svg, [data-status=online] [part=status] { color: var(--tovik-online, #1c7a4d) }
-[data-status=away] svg, [data-status=away] [part=status] { color: var(--tovik-away, #8a5a00) }
-[data-status=busy] svg, [data-status=busy] [part=status] { color: var(--tovik-busy, #b3261e) }
-[part=status] { font-size: .8em }
-@media (prefers-color-scheme: dark) {
-  [data-status=online] svg, [data-status=online] [part=status] { color: var(--tovik-online, #7fd3a6) }
-  [data-status=away] svg, [data-status=away] [part=status] { color: var(--tovik-away, #e8b75c) }
-  [data-status=busy] svg, [data-status=busy] [part=status] { color: var(--tovik-busy, #ff8f85) }
-}`;
+[data-status=online] svg, [data-status=online] [part=status] { color: var(--tovik-online, light-dark(#1c7a4d, #7fd3a6)) }
+[data-status=away] svg, [data-status=away] [part=status] { color: var(--tovik-away, light-dark(#8a5a00, #e8b75c)) }
+[data-status=busy] svg, [data-status=busy] [part=status] { color: var(--tovik-busy, light-dark(#b3261e, #ff8f85)) }
+[part=status] { font-size: .8em }`;

@@ -10,7 +10,7 @@ export {
   type TokenSource,
 } from "./link";
 export { type Change, membersOf, type Room } from "./replica";
-export { openTab, type Tab } from "./tab";
+export { openTab, type Tab, type TabOptions } from "./tab";
 export type { Via } from "./transports";
 export { Composer, composeIn, typingSentence } from "./typing";
 export type {

@@ -81,9 +81,10 @@ class Page implements Browser {
     };
   }
 
-  open(user = "ilse") {
+  open(user = "ilse", lock = false) {
     return openTab(
       {
+        lock,
         server: "http://service.test",
         token: user,
         surroundings: { connect: () => this.connect(), after: this.after, random: () => 0 },
@@ -153,7 +154,7 @@ describe("idleness", () => {
   test("comes at once with a locked screen, and goes with the next input", () => {
     const world = new Played();
     const page = world.page();
-    page.open();
+    page.open("ilse", true);
     world.pass(1000);
     page.happens("input");
     page.happens("lock");

@@ -36,16 +36,21 @@ export interface Tab {
   close(): void;
 }
 
+/** What a tab is opened with. */
+export interface TabOptions extends Omit<LinkOptions, "nonce" | "memory" | "page"> {
+  /**
+   * A locked screen makes the session idle at once, where the browser tells and the page has the permission
+   * `idle-detection`. A page that asks for it is not kept in the back/forward cache.
+   */
+  readonly lock?: boolean;
+}
+
 /**
  * Opens the session of this tab. It goes on over reloads, tells the service by beacon when the page goes away,
  * and comes back from the back/forward cache and from being frozen. Input of any kind, in all frames of the
- * page and in the other tabs of the person in this browser, keeps it from being idle; a locked screen makes it
- * so at once, where the browser tells.
+ * page and in the other tabs of the person in this browser, keeps it from being idle.
  */
-export function openTab(
-  options: Omit<LinkOptions, "nonce" | "memory" | "page">,
-  within: Browser = browser,
-): Tab {
+export function openTab(options: TabOptions, within: Browser = browser): Tab {
   const nonce = crypto.randomUUID();
   const memory = memoryIn(within.storage, sessionName);
   // A load of the page is activity when it is the first; a reload may be nobody's.
@@ -104,8 +109,8 @@ export function openTab(
     within.on("visibility", seen),
     within.on("online", () => link.check()),
     within.on("thaw", () => link.check()),
-    within.on("lock", () => idleness.gone()),
   ];
+  if (options.lock) undo.push(within.on("lock", () => idleness.gone()));
   return {
     link,
     close() {

@@ -94,7 +94,13 @@ export class Device implements Browser {
     this.walkedAway = false;
     const { token } = this.player;
     const tab = openTab(
-      { server: this.server, token, rooms: [this.room], surroundings: this.#surroundings },
+      {
+        server: this.server,
+        token,
+        rooms: [this.room],
+        lock: this.kind === "phone",
+        surroundings: this.#surroundings,
+      },
       this,
     );
     this.#tab = tab;
@@ -154,7 +160,10 @@ export class Device implements Browser {
 
   /** A locked phone freezes its pages: nothing that arrives is looked at, and no timer runs. */
   setFrozen(frozen: boolean): void {
-    if (frozen) this.setVisible(false);
+    if (frozen) {
+      this.happens("lock");
+      this.setVisible(false);
+    }
     this.#frozen = frozen;
     if (!frozen) {
       for (const run of this.#late.splice(0)) run();

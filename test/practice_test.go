@@ -1,0 +1,122 @@
+package test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"testing"
+
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/server"
+	"tovik.example/tovik/test/chrome"
+)
+
+// accessible lets axe look at a page in light and in dark, and fails for what it finds
+// serious.
+func (p *page) accessible() {
+	p.t.Helper()
+	axe, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
+	require.NoError(p.t, err)
+	p.run(string(axe) + ";undefined")
+	for _, scheme := range []string{"dark", "light"} {
+		p.do(chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
+			_, err := cdp.Call(ctx, target, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{
+				Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}, {Name: "prefers-reduced-motion", Value: "reduce"}},
+			})
+			return err
+		}))
+		p.run(`window.found = undefined; axe.run().then((result) => { window.found = JSON.stringify(result.violations
+			.filter((v) => v.impact === "serious" || v.impact === "critical")
+			.map((v) => [v.id, v.help, v.nodes.map((n) => n.html + " " + n.failureSummary)])) }); undefined`)
+		p.until("window.found !== undefined")
+		found, err := chromedp.Run(p.ctx, chromedp.Evaluate[string]("window.found"))
+		require.NoError(p.t, err)
+		var violations []any
+		require.NoError(p.t, json.Unmarshal([]byte(found), &violations))
+		require.Empty(p.t, violations, "in %s", scheme)
+	}
+}
+
+func TestElementsAndPagesAreAccessible(t *testing.T) {
+	s := startWith(t, func(*presence.Policy) {})
+	browser, stop, err := chrome.Start(t.Context())
+	require.NoError(t, err)
+	t.Cleanup(stop)
+	elements := open(t, browser, application(t, s.URL()).URL, "/")
+	elements.until(shown("tovik-count") + ` === "1 person"`)
+	elements.run(`document.documentElement.lang = "en"; document.title = "The weir"; document.querySelector("textarea").ariaLabel = "Entry"; undefined`)
+	elements.run(`document.documentElement.style.colorScheme = "light dark"; document.body.style.background = "Canvas"; undefined`)
+	elements.accessible()
+	for path, ready := range map[string]string{"/rooms/" + weir + "#key=" + key: present(row("w-0")), "/#key=" + key: present("[data-board]")} {
+		page := open(t, browser, s.URL(), path)
+		page.until(ready)
+		page.accessible()
+	}
+}
+
+// TestThePracticeRoomShowsWhatOthersSee plays two people on three devices.
+func TestThePracticeRoomShowsWhatOthersSee(t *testing.T) {
+	policy := presence.DefaultPolicy()
+	s, err := server.Start(server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Policy: &policy, Practice: true})
+	require.NoError(t, err)
+	s.Ready()
+	t.Cleanup(func() { _ = s.Stop() })
+	browser, stop, err := chrome.Start(t.Context())
+	require.NoError(t, err)
+	t.Cleanup(stop)
+	page := open(t, browser, s.URL(), "/practice")
+
+	const tab, phone, other = "Ilse Marrow, tab 1", "Ilse Marrow, phone 1", "Tobin Reedham, tab 1"
+	card := func(device, within string) string { return fmt.Sprintf("[data-device=%q] %s", device, within) }
+	knows := func(device, state string) { t.Helper(); page.until(present(card(device, "[data-known="+state+"]"))) }
+	press := func(device, button string) {
+		t.Helper()
+		page.run(fmt.Sprintf("[...document.querySelectorAll(%q)].find((b) => b.textContent === %q).click()", card(device, "button"), button))
+	}
+	sees := func(device, text string) { t.Helper(); page.until(says(card(device, "[data-sees]"), text)) }
+	last := func(kind, text string) {
+		t.Helper()
+		page.until(says(fmt.Sprintf("[data-story] [data-kind=%s]", kind), text))
+	}
+	for _, device := range []string{tab, phone, other} {
+		knows(device, "live")
+	}
+	sees(other, "2 devices")
+	page.accessible()
+
+	press(other, "Pull the cable")
+	knows(other, "grace")
+	press(other, "Plug in")
+	last("silent", other+" is back in time")
+	press(tab, "Reload")
+	last("silent", tab+" is back in time")
+	page.do(chromedp.SendKeys(chromedp.CSS(card(other, "input")), "rising"))
+	page.until(says(card(tab, "[data-typing]"), "Tobin Reedham is typing"))
+	press(phone, "Lock")
+	page.until(present(card(phone, "[data-screen=frozen]")))
+	press(tab, "Walk away")
+	sees(other, "away") // both of her sessions are idle
+	press(tab, "Come back")
+	sees(other, "online")
+	press(phone, "Unlock")
+	press(tab, "Duplicate")
+	sees(other, "3 devices")
+	press("Ilse Marrow, tab 2", "Close")
+	knows("Ilse Marrow, tab 2", "grace")
+	sees(other, "2 devices")
+	knows("Ilse Marrow, tab 2", "ended")
+	press(other, "Crash")
+	knows(other, "grace")
+	press(tab, "Sign out")
+	last("told", "Ilse Marrow left")
+	knows(phone, "ended")
+	page.until(says(card(phone, ""), "Sign in again"))
+	last("told", "Tobin Reedham left: lost the link")
+	require.Empty(t, page.complaints.List())
+}
