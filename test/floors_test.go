@@ -26,6 +26,7 @@ var floors = []string{
 	"internal/transport",
 	"internal/delivery",
 	"internal/access",
+	"internal/records",
 	"internal/engine",
 	"internal/config",
 	"internal/presence",

@@ -78,6 +78,8 @@ type Hello struct {
 	Watch   []Watch  `json:"watch,omitempty"`
 	Hidden  bool     `json:"hidden,omitempty"`   // the page is hidden
 	IdleFor *int64   `json:"idle_for,omitempty"` // milliseconds since the last activity
+	// NoInput says that no human sits at the session, which the token has to grant.
+	NoInput bool `json:"no_input,omitempty"`
 	// WatchOnly asks for a link without a session: the person is not there.
 	WatchOnly bool `json:"watch_only,omitempty"`
 	// Revs are the revisions that the client has of rooms, from a link before.

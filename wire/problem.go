@@ -75,6 +75,14 @@ const (
 	CodeHiding           = "hiding"
 	CodeNoPractice       = "no-practice"
 	CodeInternal         = "internal"
+	CodeExists           = "exists"
+	CodeUnknownKey       = "unknown-key"
+	CodeWrongRole        = "wrong-role"
+	CodeUnknownRealm     = "unknown-realm"
+	CodeUnknownPerson    = "unknown-person"
+	CodeBadOrigin        = "bad-origin"
+	CodeLockedOut        = "locked-out"
+	CodeNotAdmitted      = "not-admitted"
 )
 
 // Explanation is what the page on a code says.
@@ -133,6 +141,14 @@ var Explanations = []Explanation{
 	{CodeUnknownPath, "Unknown path", 404, "Nothing is served at this path."},
 	{CodeMethodNotAllowed, "Method not allowed", 405, "The path is right, the method is not. The Allow header lists those that are."},
 	{CodeNotWebSocket, "Not a WebSocket request", 426, "This path takes WebSocket handshakes (RFC 6455) only."},
+	{CodeExists, "Exists", 409, "There is one of this name already, or was. Choose another."},
+	{CodeUnknownKey, "Unknown key", 404, "The realm has no key of this id that is in force. List them with: tovik key list."},
+	{CodeWrongRole, "Wrong role", 403, "A key has one of the roles read, write and operate, and perhaps room patterns, and may do no more than that."},
+	{CodeUnknownRealm, "Unknown realm", 404, "There is no realm of this name, or the key is not one that may see it."},
+	{CodeUnknownPerson, "Unknown person", 404, "Nobody of this id is known in the realm."},
+	{CodeBadOrigin, "Origin not allowed", 403, "The realm says which origins pages may come from, and this page comes from another. Add its origin to the realm's origins."},
+	{CodeLockedOut, "Locked out", 429, "Too many tokens or keys from this network address were refused in a short time. Wait a minute."},
+	{CodeNotAdmitted, "Not admitted", 403, "The application was asked whether this person may be in the room, and said no, or could not be asked."},
 	{CodeNotReady, "Not ready", 503, "The service is starting or stopping. Try again in a moment."},
 	{CodeInternal, "Internal error", 500, "The service failed to do what it should. Its log says more."},
 }

@@ -1,37 +1,15 @@
+// Package access decides who somebody is and what they may do: it verifies the
+// tokens of people and the keys of operators of each realm, and holds what they grant.
 package access
 
 import (
 	"crypto/rand"
-	"crypto/sha256"
-	"crypto/subtle"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
-
-	"tovik.example/tovik/wire"
 )
-
-// OperatorKey is the key with which operators and back ends read the service.
-// Only its hash is kept.
-type OperatorKey struct{ hash [sha256.Size]byte }
-
-// NewOperatorKey returns the key in a form that can be compared.
-func NewOperatorKey(key string) OperatorKey { return OperatorKey{sha256.Sum256([]byte(key))} }
-
-// Check compares in constant time. Its error is a [*wire.Problem] with code
-// no-key or bad-key.
-func (k OperatorKey) Check(key string) error {
-	if key == "" {
-		return &wire.Problem{Code: wire.CodeNoKey, Field: "key", Detail: "no operator key was sent"}
-	}
-	hash := sha256.Sum256([]byte(key))
-	if subtle.ConstantTimeCompare(hash[:], k.hash[:]) != 1 {
-		return &wire.Problem{Code: wire.CodeBadKey, Field: "key", Detail: "the operator key is not that of this service"}
-	}
-	return nil
-}
 
 // Files of the data directory that hold secrets, one line each.
 const (

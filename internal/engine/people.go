@@ -109,3 +109,35 @@ func sight(subject Subject, appearance presence.Appearance, lastSeen int64) Sigh
 	}
 	return s
 }
+
+// Erase ends all sessions of a person and forgets everything about them. It tells how
+// much of each kind there was.
+func (e *Engine) Erase(user presence.UserID) map[string]int {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	now := e.now()
+	x := e.core.Explain(now, user, "")
+	rooms := e.core.RoomsOf(user, presence.Full)
+	erased := map[string]int{"sessions": len(x.Sessions), "rooms": len(rooms), "statuses": 0, "last_seen": 0}
+	if x.Because[presence.Full] == presence.RuleSet {
+		erased["statuses"] = 1
+	}
+	_, _ = e.core.Apply(now, presence.Erase{User: user}, &e.effects) // never refused
+	e.carryOut(now)
+	e.wakeBefore(e.due())
+	for view := range e.people.gone {
+		if e.people.gone[view].forget(user) {
+			erased["last_seen"] = 1
+		}
+	}
+	return erased
+}
+
+// forget drops somebody, whose place in the order stays.
+func (g *gone) forget(user presence.UserID) bool {
+	at, known := g.lastSeen[user]
+	if known {
+		g.lastSeen[user] = 0
+	}
+	return known && at != 0
+}

@@ -28,7 +28,7 @@ func (l *link) cue(r wire.Request) error {
 	if err != nil {
 		return err
 	}
-	if own, ok := l.gateway.engine.LinkOf(from.Session, presence.Open); ok && !own.Seen {
+	if own, ok := l.realm.Engine.LinkOf(from.Session, presence.Open); ok && !own.Seen {
 		return &wire.Problem{Code: wire.CodeHiding, Field: "type", Value: wire.TypeCue,
 			Detail: "a cue would show somebody who hides", Allowed: "hide with on false first"}
 	}
@@ -81,8 +81,8 @@ func checkCue(r wire.Request) error {
 // somebody who is seen in it. Somebody who is not there is refused like somebody whom
 // the sender may not reach.
 func (l *link) addressees(r wire.Request) ([]presence.Carried, error) {
-	g := l.gateway
-	own := g.engine.RoomsOf(l.guest.person.User, presence.Full)
+	e := l.realm.Engine
+	own := e.RoomsOf(l.guest.person.User, presence.Full)
 	allowed := grantList(l.guest.person.Cue, "cues")
 	if r.Room != "" {
 		room, err := presence.ParseRoom(r.Room)
@@ -95,19 +95,19 @@ func (l *link) addressees(r wire.Request) ([]presence.Carried, error) {
 		if !slices.Contains(own, room) {
 			return nil, &presence.Refusal{Code: presence.CodeNotInRoom, Field: "room", Value: r.Room, Allowed: "a room that this session is in"}
 		}
-		return g.engine.Links(room, presence.Open), nil
+		return e.Links(room, presence.Open), nil
 	}
 	user, field, value := presence.UserID(r.User), "user", r.User
 	var links []presence.Carried
 	if r.Session != "" {
 		field, value = "session", r.Session
-		if to, ok := g.engine.LinkOf(presence.SessionID(r.Session), presence.Open); ok {
+		if to, ok := e.LinkOf(presence.SessionID(r.Session), presence.Open); ok {
 			user, links = to.User, []presence.Carried{to}
 		}
 	} else {
-		links = g.engine.LinksOf(user, presence.Open)
+		links = e.LinksOf(user, presence.Open)
 	}
-	for _, room := range g.engine.RoomsOf(user, presence.Open) {
+	for _, room := range e.RoomsOf(user, presence.Open) {
 		if l.guest.person.MayCue(room) && slices.Contains(own, room) {
 			return links, nil
 		}

@@ -58,23 +58,24 @@ type FeedRequest struct {
 	Bearer string     // a token or a key
 	Hello  wire.Hello // what the address asks for besides
 	Last   string     // Last-Event-ID
+	Caller Caller
 }
 
 // Feed makes the request an event stream, which lives on after it. Its error is a
 // [*wire.Problem].
 func (g *Gateway) Feed(ctx *fasthttp.RequestCtx, r FeedRequest) error {
-	if err := g.links.mayOpen(addressOf(ctx)); err != nil {
+	if err := g.links.mayOpen(r.Caller.Address); err != nil {
 		return err
 	}
 	if f, after, ok := g.feeds.find(r.Last); ok && g.owns(r, f) {
-		return g.resume(ctx, f, after)
+		return g.resume(ctx, r, f, after)
 	}
 	var c *greeting
 	var err error
 	if r.Ticket != "" {
 		c, err = g.tickets.use(r.Ticket, time.Now())
 	} else {
-		c, err = g.check(withBearer(r.Hello, r.Bearer))
+		c, err = g.check(withBearer(r.Hello, r.Bearer), r.Caller)
 	}
 	if err != nil {
 		return err
@@ -83,7 +84,7 @@ func (g *Gateway) Feed(ctx *fasthttp.RequestCtx, r FeedRequest) error {
 	if c.in.Nonce == "" {
 		c.in.Nonce = f.name
 	}
-	l := &link{gateway: g, feed: f}
+	l := &link{gateway: g, feed: f, caller: r.Caller}
 	welcome, receiver, err := g.welcome(l, c)
 	if err != nil {
 		return err
@@ -103,13 +104,13 @@ func (g *Gateway) owns(r FeedRequest, f *feed) bool {
 		sum := sha256.Sum256([]byte(r.Ticket))
 		return subtle.ConstantTimeCompare(sum[:], f.ticket[:]) == 1
 	}
-	who, err := g.identify(withBearer(wire.Hello{}, r.Bearer))
-	return err == nil && who.operator == f.guest.operator && who.person.User == f.guest.person.User
+	who, err := g.identify(withBearer(wire.Hello{}, r.Bearer), r.Caller)
+	return err == nil && who.operator == f.guest.operator && who.id() == f.guest.id()
 }
 
 // resume gives a stream another connection, and what its client has missed. The
 // session goes on over a new link, as that of the same page.
-func (g *Gateway) resume(ctx *fasthttp.RequestCtx, f *feed, after uint64) error {
+func (g *Gateway) resume(ctx *fasthttp.RequestCtx, r FeedRequest, f *feed, after uint64) error {
 	f.posting.Lock()
 	defer f.posting.Unlock()
 	if !f.hold() {
@@ -119,7 +120,7 @@ func (g *Gateway) resume(ctx *fasthttp.RequestCtx, f *feed, after uint64) error 
 	c.in.Profile = f.guest.person.Profile // its token may have been renewed
 	c.in.Issued, c.in.Expires = f.guest.person.Issued.UnixMilli(), f.guest.person.Expires.UnixMilli()
 	c.in.NewSession, c.in.NewKey = presence.SessionID("s-"+rand.Text()), rand.Text()
-	l := &link{gateway: g, feed: f}
+	l := &link{gateway: g, feed: f, caller: r.Caller}
 	welcome, _, err := g.open(l, c)
 	if err != nil {
 		g.feeds.await(f)
@@ -127,7 +128,7 @@ func (g *Gateway) resume(ctx *fasthttp.RequestCtx, f *feed, after uint64) error 
 	}
 	if c.session && !welcome.Resumed {
 		g.feeds.await(f)
-		_, _ = g.do(presence.Bye{From: l.carries}) // the one that was opened in its place
+		_, _ = l.realm.do(presence.Bye{From: l.carries}) // the one that was opened in its place
 		g.links.drop(l)
 		return streamOver("the session of this stream has ended")
 	}

@@ -12,8 +12,6 @@ import (
 	"github.com/valyala/fasthttp"
 
 	"tovik.example/tovik/internal/access"
-	"tovik.example/tovik/internal/delivery"
-	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/transport"
 	"tovik.example/tovik/wire"
@@ -21,22 +19,22 @@ import (
 
 // Options are what a Gateway is made of. All but Log and Limits is required.
 type Options struct {
-	Engine *engine.Engine // whose Links must be Links, and whose Sink Hub
-	Hub    *delivery.Hub
+	Realms *Realms
 	Links  *Links
-	Tokens *access.Tokens
-	Key    access.OperatorKey
-	Limits Limits       // a zero field stands for its default
-	Log    *slog.Logger // nil stands for none
+	Keys   *access.Keyring
+	Guard  *access.Guard
+	Policy *presence.Policy // of all realms
+	Limits Limits           // a zero field stands for its default
+	Log    *slog.Logger     // nil stands for none
 }
 
 // Gateway accepts links.
 type Gateway struct {
-	engine  *engine.Engine
-	hub     *delivery.Hub
+	realms  *Realms
 	links   *Links
-	tokens  *access.Tokens
-	key     access.OperatorKey
+	keys    *access.Keyring
+	guard   *access.Guard
+	policy  *presence.Policy
 	limits  Limits
 	log     *slog.Logger
 	pool    *transport.Pool
@@ -52,7 +50,7 @@ func New(o Options) *Gateway {
 	limits := o.Limits.withDefaults()
 	o.Links.limits = limits
 	return &Gateway{
-		engine: o.Engine, hub: o.Hub, links: o.Links, tokens: o.Tokens, key: o.Key, limits: limits, log: o.Log,
+		realms: o.Realms, links: o.Links, keys: o.Keys, guard: o.Guard, policy: o.Policy, limits: limits, log: o.Log,
 		pool:    transport.NewPool(runtime.GOMAXPROCS(0), limits.SlowAfter),
 		tickets: newTickets(), feeds: newFeeds(),
 	}
@@ -60,7 +58,7 @@ func New(o Options) *Gateway {
 
 // Run does what falls due for links without the core's help, until ctx is over.
 func (g *Gateway) Run(ctx context.Context) {
-	ticker := time.NewTicker(min(sweepEvery, g.engine.Policy().BeatEvery/4))
+	ticker := time.NewTicker(min(sweepEvery, g.policy.BeatEvery/4))
 	defer ticker.Stop()
 	for {
 		select {
@@ -80,12 +78,12 @@ func (g *Gateway) Close() {
 
 // Upgrade makes the request a WebSocket link, which lives on after it. Its error is
 // a [*wire.Problem].
-func (g *Gateway) Upgrade(ctx *fasthttp.RequestCtx) error {
+func (g *Gateway) Upgrade(ctx *fasthttp.RequestCtx, caller Caller) error {
 	accept, err := handshake(ctx)
 	if err != nil {
 		return err
 	}
-	if err := g.links.mayOpen(addressOf(ctx)); err != nil {
+	if err := g.links.mayOpen(caller.Address); err != nil {
 		return err
 	}
 	ctx.SetStatusCode(fasthttp.StatusSwitchingProtocols)
@@ -93,7 +91,7 @@ func (g *Gateway) Upgrade(ctx *fasthttp.RequestCtx) error {
 	ctx.Response.Header.Set("Connection", "Upgrade")
 	ctx.Response.Header.Set("Sec-WebSocket-Accept", accept)
 	ctx.Hijack(func(c net.Conn) {
-		l := &link{gateway: g}
+		l := &link{gateway: g, caller: caller}
 		g.carry(l, c, transport.WebSocket(wire.MaxFrame))
 	})
 	return nil
@@ -107,7 +105,6 @@ func (g *Gateway) carry(l *link, c net.Conn, codec transport.Codec) {
 		stream.Preface(streamHead)
 	}
 	l.carrier.Store(stream)
-	l.address = hostOf(conn.RemoteAddr())
 	if err := g.links.add(l); err != nil { // others came during the handshake, or the service began to stop
 		code, reason := transport.CloseTryAgainLater, ProblemOf(err).Code
 		if reason == wire.CodeNotReady {
@@ -154,19 +151,21 @@ var handshakeBuffers = sync.Pool{New: func() any {
 	return &buffer
 }}
 
-// do tells the engine. A link that is gone does not take back what it asked for,
-// so there is no context to be over.
-func (g *Gateway) do(in presence.Input) (presence.Reply, error) {
-	return g.engine.Do(context.Background(), in)
-}
-
 // Closed applies a page's closing note, which comes over HTTP. The answer does
 // not tell a wrong key from a session that has ended.
 func (g *Gateway) Closed(note wire.ClosingNote) (wire.ClosingAnswer, error) {
-	reply, err := g.do(presence.ClosingBeacon{
-		Session: presence.SessionID(note.Session), Key: note.Key, Nonce: note.Nonce,
-	})
-	return wire.ClosingAnswer{Applied: err == nil && !reply.Stale}, err
+	return g.applyNote(presence.ClosingBeacon{Session: presence.SessionID(note.Session), Key: note.Key, Nonce: note.Nonce})
+}
+
+// applyNote gives a note to the realm whose session it is about. It does not say which,
+// but proves itself to one alone.
+func (g *Gateway) applyNote(note presence.Input) (wire.ClosingAnswer, error) {
+	for _, realm := range g.realms.All() {
+		if reply, err := realm.do(note); err != nil || !reply.Stale {
+			return wire.ClosingAnswer{Applied: err == nil}, err
+		}
+	}
+	return wire.ClosingAnswer{}, nil
 }
 
 // ReuseNothing is how the server under a gateway must treat the connections that

@@ -15,8 +15,7 @@ import (
 const keySuffix = "258EAFA5-E914-47DA-95CA-C5AB0DC85B11"
 
 // handshake checks that a request opens a WebSocket (RFC 6455 §4.2.1), and returns
-// what the answer has to prove. Nothing in a handshake says who somebody is, no
-// cookie and no header: the hello does, with a token. So a page of any origin may ask.
+// what the answer has to prove.
 func handshake(ctx *fasthttp.RequestCtx) (accept string, err error) {
 	h := &ctx.Request.Header
 	wrong := func(detail string) error {
@@ -46,8 +45,6 @@ func hasToken(header []byte, word string) bool {
 	}
 	return false
 }
-
-func addressOf(ctx *fasthttp.RequestCtx) string { return hostOf(ctx.RemoteAddr()) }
 
 func hostOf(address net.Addr) string {
 	if tcp, ok := address.(*net.TCPAddr); ok {

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/text/unicode/norm"
+
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/delivery"
 	"tovik.example/tovik/internal/engine"
@@ -21,17 +23,28 @@ const maxIdle = 30 * 24 * time.Hour
 
 // guest is who a link speaks for, and what it watches.
 type guest struct {
+	realm    *Realm
 	person   access.Person
-	operator bool
-	watching []presence.Pattern
+	operator bool            // by a key, not a token
+	key      access.Operator // its
+	watching map[presence.Pattern]delivery.Detail
 	people   map[presence.UserID]struct{} // whom it watches
 }
 
 func (g *guest) view() presence.View {
-	if g.operator {
+	if g.operator || g.person.Sees {
 		return presence.Full
 	}
 	return presence.Open
+}
+
+func (g *guest) id() personID { return personID{g.realm.Name, g.person.User} }
+
+func (g *guest) badge() *badge {
+	if g.operator {
+		return &badge{g.realm.Name, true, g.key.Key}
+	}
+	return &badge{g.realm.Name, false, g.person.Key}
 }
 
 // wish is what a hello or a watch asks to follow, checked.
@@ -60,7 +73,7 @@ func (l *link) hello(h wire.Hello) error {
 	if h.Version != wire.Version {
 		return wrongVersion(h.Version)
 	}
-	greeting, err := l.gateway.check(h)
+	greeting, err := l.gateway.check(h, l.caller)
 	if err != nil {
 		return err
 	}
@@ -80,8 +93,8 @@ func wrongVersion(version int) error {
 }
 
 // check checks all of a hello that can be checked without the core.
-func (g *Gateway) check(h wire.Hello) (*greeting, error) {
-	who, err := g.identify(h)
+func (g *Gateway) check(h wire.Hello, caller Caller) (*greeting, error) {
+	who, err := g.identify(h, caller)
 	if err != nil {
 		return nil, err
 	}
@@ -110,20 +123,41 @@ func (g *Gateway) check(h wire.Hello) (*greeting, error) {
 	return c, err
 }
 
-// identify finds out who says hello.
-func (g *Gateway) identify(h wire.Hello) (*guest, error) {
+// identify finds out who says hello, and lets nobody guess.
+func (g *Gateway) identify(h wire.Hello, caller Caller) (*guest, error) {
+	now := time.Now()
+	if err := g.guard.Admits(caller.Address, now); err != nil {
+		return nil, err
+	}
+	who, name, err := g.whois(h, caller)
+	if err != nil {
+		if code := ProblemOf(err).Code; code == wire.CodeBadToken || code == wire.CodeBadKey {
+			g.guard.Refused(caller.Address, now)
+		}
+		return nil, err
+	}
+	if who.realm, err = g.realms.Get(name); err != nil {
+		return nil, err
+	}
+	return who, who.realm.allows(caller)
+}
+
+func (g *Gateway) whois(h wire.Hello, caller Caller) (who *guest, realm string, err error) {
 	switch {
 	case h.Token != "" && h.Key != "":
-		return nil, &wire.Problem{Code: wire.CodeBadField, Field: "key",
+		return nil, "", &wire.Problem{Code: wire.CodeBadField, Field: "key",
 			Detail: "the hello has a token and a key", Allowed: "either a person's token or an operator's key"}
 	case h.Key != "":
-		return &guest{operator: true}, g.key.Check(h.Key)
+		operator, err := g.keys.Check(h.Key, access.Read)
+		return &guest{operator: true, key: operator}, operator.Realm, err
+	case h.Token == "" && caller.Operator != nil:
+		return &guest{operator: true, key: *caller.Operator}, caller.Operator.Realm, nil
 	case h.Token == "":
-		return nil, &wire.Problem{Code: wire.CodeNoToken, Field: "token",
+		return nil, "", &wire.Problem{Code: wire.CodeNoToken, Field: "token",
 			Detail: "the hello does not say who it is", Allowed: "token, a person's, or key, an operator's"}
 	}
-	person, err := g.tokens.Verify(h.Token)
-	return &guest{person: person}, err
+	person, err := g.keys.Verify(h.Token)
+	return &guest{person: person}, person.Realm, err
 }
 
 // opening is what the core is told of a hello that opens a session.
@@ -143,6 +177,10 @@ func (g *guest) opening(h wire.Hello) (in presence.Hello, err error) {
 		}
 		in.IdleFor = &idle
 	}
+	if h.NoInput && !g.person.NoInput {
+		return in, notGranted("no_input", "true", "a token with tovik.no_input")
+	}
+	in.NoInput = h.NoInput
 	in.Rooms, err = g.rooms(h.Rooms)
 	return in, err
 }
@@ -199,7 +237,7 @@ func (g *Gateway) welcome(l *link, c *greeting) (*wire.Welcome, *delivery.Receiv
 	if err != nil {
 		return nil, nil, err
 	}
-	receiver := g.hub.NewReceiver(c.guest.view(), l.wake)
+	receiver := c.guest.realm.Hub.NewReceiver(c.guest.view(), l.wake)
 	if c.detail != delivery.None {
 		for _, room := range rooms {
 			receiver.Follow(delivery.Joined, presence.Pattern(room), c.detail)
@@ -218,26 +256,31 @@ func (g *Gateway) welcome(l *link, c *greeting) (*wire.Welcome, *delivery.Receiv
 // open makes the link the guest's, and gives it a session, a new one or the one that
 // it had. It returns the rooms that the session is in.
 func (g *Gateway) open(l *link, c *greeting) (*wire.Welcome, []presence.RoomName, error) {
-	welcome := &wire.Welcome{Timings: timings(g.engine.Policy())}
+	welcome := &wire.Welcome{Timings: timings(g.policy)}
+	l.realm = c.guest.realm
+	l.badge.Store(c.guest.badge())
 	if c.guest.operator {
 		l.guest = c.guest
 		return welcome, nil, nil
 	}
-	user := c.guest.person.User
+	user := c.guest.id()
+	if err := c.guest.admitted(c.in.Rooms); err != nil {
+		return nil, nil, err
+	}
 	if err := g.links.know(user); err != nil {
 		return nil, nil, err
 	}
-	welcome.User = string(user)
+	welcome.User = string(user.user)
 	if !c.session {
 		l.guest = c.guest
 		return welcome, nil, nil
 	}
-	reply, err := g.do(c.in)
+	reply, err := l.realm.do(c.in)
 	if err == nil {
 		g.links.carry(l, reply.Link)
 		// Had another link taken the session over before this one was known to carry
 		// it, the cut would have missed it.
-		_, err = g.do(presence.Beat{From: reply.Link})
+		_, err = l.realm.do(presence.Beat{From: reply.Link})
 	}
 	if err != nil {
 		g.links.forget(user)
@@ -263,20 +306,32 @@ func own(reply presence.Reply) *wire.Own {
 	return own
 }
 
-// room checks that a room name is well-formed and granted.
+// room checks that a room name is well-formed, and that the person may be there.
 func (g *guest) room(name string) (presence.RoomName, error) {
 	room, err := presence.ParseRoom(name)
-	if err != nil {
-		return "", err
+	if err == nil && !g.person.MayJoin(room) {
+		err = notGranted("room", name, grantList(g.person.Rooms, "room"))
 	}
-	return room, g.granted(presence.Pattern(room))
+	return room, err
 }
 
-func (g *guest) granted(pattern presence.Pattern) error {
-	if g.operator || g.person.May(pattern) {
+// admitted asks the application about rooms, where it wants to be asked.
+func (g *guest) admitted(rooms []presence.RoomName) error {
+	return g.realm.Admission.admit(g.realm.Name, g.person, rooms)
+}
+
+// mayFollow tells whether all rooms of a pattern may be watched at a detail.
+func (g *guest) mayFollow(pattern presence.Pattern, detail delivery.Detail) error {
+	if g.operator {
+		if !g.key.Sees(pattern) {
+			return notGranted("room", string(pattern), grantList(g.key.Rooms, "room"))
+		}
 		return nil
 	}
-	return notGranted("room", string(pattern), grantList(g.person.Rooms, "room"))
+	if g.person.MayWatch(pattern, detail == delivery.AtCount) {
+		return nil
+	}
+	return notGranted("room", string(pattern), grantList(slices.Concat(g.person.Rooms, g.person.Watch), "room"))
 }
 
 func notGranted(field, value, allowed string) error {
@@ -316,7 +371,7 @@ func detailOf(text string, none bool) (delivery.Detail, error) {
 // wishes checks what is asked to be watched, and notes it if all of it may be.
 func (g *guest) wishes(asked []wire.Watch) (wish, error) {
 	var w wish
-	watching := slices.Clone(g.watching)
+	watching := maps.Clone(g.watching)
 	for _, a := range asked {
 		if len(a.People) > 0 {
 			if a.Room != "" {
@@ -334,17 +389,18 @@ func (g *guest) wishes(asked []wire.Watch) (wish, error) {
 		if err != nil {
 			return w, err
 		}
-		if err := g.granted(pattern); err != nil {
-			return w, err
-		}
 		detail, err := detailOf(a.Detail, false)
 		if err != nil {
 			return w, err
 		}
-		w.watches = append(w.watches, watch{pattern, detail})
-		if !slices.Contains(watching, pattern) {
-			watching = append(watching, pattern)
+		if err := g.mayFollow(pattern, detail); err != nil {
+			return w, err
 		}
+		w.watches = append(w.watches, watch{pattern, detail})
+		if watching == nil {
+			watching = map[presence.Pattern]delivery.Detail{}
+		}
+		watching[pattern] = detail
 	}
 	if len(watching) > maxWatches {
 		return w, &wire.Problem{Code: wire.CodeTooManyWatches, Field: "watch",
@@ -368,15 +424,31 @@ func (g *guest) wishes(asked []wire.Watch) (wish, error) {
 func (g *guest) mayWatch(ids []string) ([]presence.UserID, error) {
 	people := make([]presence.UserID, len(ids))
 	for i, id := range ids {
-		people[i] = presence.UserID(id)
+		people[i] = presence.UserID(norm.NFC.String(id))
 		if err := presence.CheckUser(people[i]); err != nil {
 			return nil, err
 		}
-		if !g.operator && !g.person.MayWatch(people[i]) {
+		if !g.mayFollowPerson(people[i]) {
 			return nil, notGranted("people", id, grantList(g.person.People, "watching of people"))
 		}
 	}
 	return people, nil
+}
+
+// mayFollowPerson tells whether somebody may be watched as such: by grant, or because
+// they are seen in a room with the person now. Somebody who is in none is not told from
+// somebody who is not there.
+func (g *guest) mayFollowPerson(user presence.UserID) bool {
+	switch {
+	case g.operator:
+		return g.key.Rooms == nil
+	case g.person.MayWatchPerson(user):
+		return true
+	case !g.person.Near:
+		return false
+	}
+	own := g.realm.Engine.RoomsOf(g.person.User, presence.Full)
+	return slices.ContainsFunc(g.realm.Engine.RoomsOf(user, g.view()), func(room presence.RoomName) bool { return slices.Contains(own, room) })
 }
 
 func (w wish) follow(r *delivery.Receiver) {

@@ -17,7 +17,7 @@ const leaseNonce = "lease"
 // Beat is a beat over HTTP: it opens a session without a connection or goes on with
 // one, and takes over what the client says. All is checked before any of it is
 // applied. The error is a problem, or a refusal of the core.
-func (g *Gateway) Beat(token, session string, b wire.Beating) (wire.Lease, error) {
+func (g *Gateway) Beat(token, session string, b wire.Beating, caller Caller) (wire.Lease, error) {
 	if b.Nonce == "" {
 		b.Nonce = leaseNonce
 	}
@@ -26,7 +26,7 @@ func (g *Gateway) Beat(token, session string, b wire.Beating) (wire.Lease, error
 	if b.Key == "" {
 		h.Resume = nil
 	}
-	who, err := g.identify(h)
+	who, err := g.identify(h, caller)
 	if err != nil {
 		return wire.Lease{}, err
 	}
@@ -45,8 +45,11 @@ func (g *Gateway) Beat(token, session string, b wire.Beating) (wire.Lease, error
 	if err := typesWhereItIs(b); err != nil {
 		return wire.Lease{}, err
 	}
+	if err := who.admitted(in.Rooms); err != nil {
+		return wire.Lease{}, err
+	}
 	in.Leased = true
-	reply, err := g.do(in)
+	reply, err := who.realm.do(in)
 	if err != nil {
 		return wire.Lease{}, err
 	}
@@ -56,7 +59,7 @@ func (g *Gateway) Beat(token, session string, b wire.Beating) (wire.Lease, error
 		}
 	}
 	for _, then := range g.reports(b, reply) {
-		if _, err := g.do(then); err != nil {
+		if _, err := who.realm.do(then); err != nil {
 			return wire.Lease{}, err
 		}
 	}
@@ -97,10 +100,10 @@ func (g *Gateway) reports(b wire.Beating, reply presence.Reply) []presence.Input
 func (g *Gateway) lease(who *guest, reply presence.Reply, revs map[presence.RoomName]engine.Revision) wire.Lease {
 	lease := wire.Lease{
 		Session: string(reply.Link.Session), Key: reply.Key, Resumed: reply.Resumed, NotResumed: string(reply.NotResumed),
-		User: string(who.person.User), Lease: g.engine.Policy().Lease.Milliseconds(), Rooms: roomNames(reply.Rooms), Counts: []wire.Tallied{},
+		User: string(who.person.User), Lease: g.policy.Lease.Milliseconds(), Rooms: roomNames(reply.Rooms), Counts: []wire.Tallied{},
 	}
 	for _, room := range reply.Rooms {
-		count, revision := g.engine.Tally(engine.Topic{Room: room, View: presence.Open})
+		count, revision := who.realm.Engine.Tally(engine.Topic{Room: room, View: presence.Open})
 		if had, ok := revs[room]; !ok || had != revision {
 			lease.Counts = append(lease.Counts, wire.Tallied{Room: string(room), Rev: revision.String(), Count: delivery.Count(count)})
 		}
@@ -111,8 +114,13 @@ func (g *Gateway) lease(who *guest, reply presence.Reply, revs map[presence.Room
 // Session tells what is known of a session to whoever has its key. A wrong key is
 // answered like a session that has ended.
 func (g *Gateway) Session(session, key string) wire.Session {
-	e, user, ok := g.engine.Session(presence.SessionID(session), key)
-	if !ok {
+	var e presence.Evidence
+	var user presence.UserID
+	known := slices.ContainsFunc(g.realms.All(), func(realm *Realm) (ok bool) {
+		e, user, ok = realm.Engine.Session(presence.SessionID(session), key)
+		return ok
+	})
+	if !known {
 		return wire.Session{Session: session, State: "ended"}
 	}
 	s := &wire.Unended{
@@ -140,6 +148,5 @@ func roomNames(rooms []presence.RoomName) []string {
 // Bye ends a session at the word of whoever has its key. The answer does not tell a
 // wrong key from a session that has ended.
 func (g *Gateway) Bye(session, key string) (wire.ClosingAnswer, error) {
-	reply, err := g.do(presence.ByeNote{Session: presence.SessionID(session), Key: key})
-	return wire.ClosingAnswer{Applied: err == nil && !reply.Stale}, err
+	return g.applyNote(presence.ByeNote{Session: presence.SessionID(session), Key: key})
 }

@@ -22,7 +22,9 @@ type link struct {
 	carrier atomic.Pointer[transport.Stream] // nil until an event stream has its connection
 	feed    *feed                            // of an event stream; nil for a WebSocket
 	carries presence.LinkID                  // set once; zero before hello and without a session
-	address string
+	caller  Caller
+	realm   *Realm                // set once, before carries
+	badge   atomic.Pointer[badge] // nil before hello
 
 	// Of the receiving side, one at a time.
 	guest  *guest // nil before hello
@@ -41,6 +43,14 @@ type link struct {
 	heard    int64 // Unix nanoseconds; without a session: the last sign of life
 	wanted   int64 // the same: when it was last asked for one
 	ended    bool
+}
+
+// badge is with what a link was let in: the id of a key, an operator's or that of its
+// token, and its realm.
+type badge struct {
+	realm    string
+	operator bool
+	key      string
 }
 
 // outgoing is a frame to write, with what is to be done right before and right
@@ -65,8 +75,8 @@ func (l *link) Receive(data []byte, text bool) {
 }
 
 // MayWait implements [transport.Handler]: a hello may have to wait for the probe of
-// an older link.
-func (l *link) MayWait() bool { return l.guest == nil }
+// an older link, and whatever asks for a room for the application's answer.
+func (l *link) MayWait() bool { return l.guest == nil || l.realm.Admission != nil }
 
 // Control implements [transport.Handler].
 func (l *link) Control() { l.mayReceive() }
@@ -147,14 +157,14 @@ func (l *link) fetchOutbox(frames [][]byte) ([][]byte, *delivery.Receiver) {
 func (l *link) Wrote() {
 	if l.asked {
 		l.asked = false
-		_, _ = l.gateway.do(presence.BeatWritten{To: l.carries}) // never refused
+		_, _ = l.realm.do(presence.BeatWritten{To: l.carries}) // never refused
 	}
 }
 
 // Ended implements [transport.Handler].
 func (l *link) Ended(err error) {
 	if transport.IsTimeout(err) && !l.stream().Finishing() {
-		l.gateway.log.Info("a link did not read and was closed", "session", l.carries.Session, "address", l.address,
+		l.gateway.log.Info("a link did not read and was closed", "session", l.carries.Session, "address", l.caller.Address,
 			"after", l.gateway.limits.SlowAfter)
 	} else if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, net.ErrClosed) {
 		l.gateway.log.Debug("a link broke", "session", l.carries.Session, "error", err)
@@ -175,7 +185,7 @@ func (l *link) letGo() {
 		receiver.Close()
 	}
 	if l.carries != (presence.LinkID{}) {
-		_, _ = l.gateway.do(presence.LinkLost{Link: l.carries}) // never refused
+		_, _ = l.realm.do(presence.LinkLost{Link: l.carries}) // never refused
 	}
 }
 

@@ -31,10 +31,16 @@ type Links struct {
 	carriers  map[presence.SessionID]*link // the newest link of each session
 	loose     map[*link]struct{}           // links that the core does not see to: without a session, or event streams
 	byAddress map[string]int
-	byPerson  map[presence.UserID]int
+	byPerson  map[personID]int
 	strangers int // that have not said hello
 	draining  bool
 	empty     chan struct{} // closed when draining and no link is left
+}
+
+// personID is a person of a realm.
+type personID struct {
+	realm string
+	user  presence.UserID
 }
 
 // NewLinks returns an empty registry.
@@ -44,7 +50,7 @@ func NewLinks() *Links {
 		carriers:  map[presence.SessionID]*link{},
 		loose:     map[*link]struct{}{},
 		byAddress: map[string]int{},
-		byPerson:  map[presence.UserID]int{},
+		byPerson:  map[personID]int{},
 		empty:     make(chan struct{}),
 	}
 }
@@ -106,11 +112,11 @@ func (s *Links) hasPlace(address string, stranger bool) error {
 func (s *Links) add(l *link) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if err := s.hasPlace(l.address, l.guest == nil); err != nil {
+	if err := s.hasPlace(l.caller.Address, l.guest == nil); err != nil {
 		return err
 	}
 	s.all[l] = struct{}{}
-	s.byAddress[l.address]++
+	s.byAddress[l.caller.Address]++
 	if l.guest == nil {
 		s.strangers++
 	}
@@ -122,11 +128,11 @@ func (s *Links) add(l *link) error {
 
 // know counts a link that says hello as the person's. Its error is a
 // [*wire.Problem].
-func (s *Links) know(user presence.UserID) error {
+func (s *Links) know(user personID) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.byPerson[user] >= s.limits.PerPerson {
-		return &wire.Problem{Code: wire.CodeTooManyLinks, Detail: "this person has too many links", Field: "user", Value: string(user),
+		return &wire.Problem{Code: wire.CodeTooManyLinks, Detail: "this person has too many links", Field: "user", Value: string(user.user),
 			Allowed: fmt.Sprintf("at most %d at once", s.limits.PerPerson)}
 	}
 	s.byPerson[user]++
@@ -134,7 +140,7 @@ func (s *Links) know(user presence.UserID) error {
 }
 
 // forget takes back what know has counted.
-func (s *Links) forget(user presence.UserID) {
+func (s *Links) forget(user personID) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	decrease(s.byPerson, user)
@@ -172,11 +178,11 @@ func (s *Links) remove(l *link) {
 	defer s.mu.Unlock()
 	delete(s.all, l)
 	delete(s.loose, l)
-	decrease(s.byAddress, l.address)
+	decrease(s.byAddress, l.caller.Address)
 	if l.guest == nil {
 		s.strangers--
 	} else if !l.guest.operator {
-		decrease(s.byPerson, l.guest.person.User)
+		decrease(s.byPerson, l.guest.id())
 	}
 	if s.carriers[l.carries.Session] == l {
 		delete(s.carriers, l.carries.Session)
@@ -190,7 +196,7 @@ func (s *Links) remove(l *link) {
 func (s *Links) drop(l *link) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	decrease(s.byPerson, l.guest.person.User)
+	decrease(s.byPerson, l.guest.id())
 	if s.carriers[l.carries.Session] == l {
 		delete(s.carriers, l.carries.Session)
 	}
@@ -209,12 +215,37 @@ func (s *Links) eachLoose(call func(*link)) {
 	}
 }
 
+// Recheck closes the links whose key, or that of whose token, is no longer in force.
+func (g *Gateway) Recheck() {
+	g.closeIf(func(b *badge) bool { return !g.keys.InForce(b.operator, b.key) }, wire.CodeBadKey)
+}
+
+// CloseRealm closes the links of a realm that is no more.
+func (g *Gateway) CloseRealm(name string) {
+	g.closeIf(func(b *badge) bool { return b.realm == name }, wire.CodeUnknownRealm)
+}
+
+func (g *Gateway) closeIf(over func(*badge) bool, reason string) {
+	g.links.mu.Lock()
+	var links []*link
+	for l := range g.links.all {
+		if b := l.badge.Load(); b != nil && over(b) {
+			links = append(links, l)
+		}
+	}
+	g.links.mu.Unlock()
+	for _, l := range links {
+		l.finish(wire.CloseExpired, reason)
+	}
+}
+
 // sweep asks links without a session for beats and closes those that do not answer,
 // which the core does for sessions; and lets a word pass over event streams, so that
 // nobody on the way takes them for dead.
 func (g *Gateway) sweep(now time.Time) {
-	p := g.engine.Policy()
+	p := g.policy
 	g.tickets.expire(now)
+	g.Recheck() // for keys that expire
 	g.links.eachLoose(func(l *link) {
 		if l.stream() == nil {
 			return

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/text/unicode/norm"
+
 	"tovik.example/tovik/internal/delivery"
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
@@ -139,7 +141,10 @@ func (l *link) join(r wire.Request) error {
 	if err != nil {
 		return err
 	}
-	if _, err := l.gateway.do(presence.Join{From: from, Room: room}); err != nil {
+	if err := l.guest.admitted([]presence.RoomName{room}); err != nil {
+		return err
+	}
+	if _, err := l.realm.do(presence.Join{From: from, Room: room}); err != nil {
 		return err
 	}
 	l.answer(r.ID, nil, func() {
@@ -161,7 +166,7 @@ func (l *link) leave(r wire.Request) error {
 	if err != nil {
 		return err
 	}
-	if _, err := l.gateway.do(presence.Leave{From: from, Room: room}); err != nil {
+	if _, err := l.realm.do(presence.Leave{From: from, Room: room}); err != nil {
 		return err
 	}
 	l.answer(r.ID, func() { l.receiver.Unfollow(delivery.Joined, presence.Pattern(room)) }, nil)
@@ -188,14 +193,13 @@ func (l *link) unwatch(r wire.Request) error {
 	if err != nil {
 		return err
 	}
-	i := slices.Index(l.guest.watching, pattern)
-	if i < 0 {
+	if _, ok := l.guest.watching[pattern]; !ok {
 		return notWatching("room", r.Room, "a room or pattern as a watch named it")
 	}
 	if err := l.hears(); err != nil {
 		return err
 	}
-	l.guest.watching = slices.Delete(l.guest.watching, i, i+1)
+	delete(l.guest.watching, pattern)
 	l.answer(r.ID, func() { l.receiver.Unfollow(delivery.Watched, pattern) }, nil)
 	return nil
 }
@@ -203,7 +207,7 @@ func (l *link) unwatch(r wire.Request) error {
 func (l *link) unwatchPeople(r wire.Request) error {
 	users := make([]presence.UserID, len(r.People))
 	for i, id := range r.People {
-		users[i] = presence.UserID(id)
+		users[i] = presence.UserID(norm.NFC.String(id))
 		if _, ok := l.guest.people[users[i]]; !ok {
 			return notWatching("people", id, "people whom a watch named")
 		}
@@ -225,8 +229,11 @@ func notWatching(field, value, allowed string) error {
 
 // members answers with a page of a room that the link may follow at members.
 func (l *link) members(r wire.Request) error {
-	room, err := l.guest.room(r.Room)
+	room, err := presence.ParseRoom(r.Room)
 	if err != nil {
+		return err
+	}
+	if err := l.guest.mayFollow(presence.Pattern(room), delivery.AtMembers); err != nil {
 		return err
 	}
 	revision, ok := engine.ParseRevision(r.Rev)
@@ -243,7 +250,7 @@ func (l *link) members(r wire.Request) error {
 	if err := l.hears(); err != nil {
 		return err
 	}
-	page, ok := l.gateway.hub.Page(engine.Topic{Room: room, View: l.guest.view()}, revision, presence.UserID(r.After), r.Limit)
+	page, ok := l.realm.Hub.Page(engine.Topic{Room: room, View: l.guest.view()}, revision, presence.UserID(r.After), r.Limit)
 	if !ok {
 		return &wire.Problem{Code: wire.CodeOldRevision, Field: "rev", Value: wire.Shorten(r.Rev),
 			Detail: "the room is no longer known at this revision", Allowed: "the first page again, without rev"}
@@ -269,7 +276,7 @@ func (l *link) tell(r wire.Request, in func(presence.LinkID) presence.Input) err
 	if err != nil {
 		return err
 	}
-	if _, err := l.gateway.do(in(from)); err != nil {
+	if _, err := l.realm.do(in(from)); err != nil {
 		return err
 	}
 	l.answer(r.ID, nil, nil)
@@ -295,34 +302,69 @@ func (l *link) page(r wire.Request) error {
 	return l.tell(r, func(from presence.LinkID) presence.Input { return presence.PageHidden{From: from, Hidden: r.Hidden} })
 }
 
-// renew takes a newer token of the same person. What it no longer grants is not
-// taken away before the next hello.
+// renew takes a newer token of the same person. What it no longer grants is over: the
+// session leaves rooms, and the link follows no more what it may not. A link that would
+// see with other eyes has to begin anew.
 func (l *link) renew(r wire.Request) error {
 	if l.guest.operator {
 		_, err := l.session()
 		return err
 	}
-	person, err := l.gateway.tokens.Verify(r.Token)
+	who, err := l.gateway.identify(wire.Hello{Token: r.Token}, l.caller)
 	if err != nil {
 		return err
 	}
-	if person.User != l.guest.person.User {
+	if who.id() != l.guest.id() {
 		return &wire.Problem{Code: wire.CodeBadToken, Field: "token", Detail: "the token is another person's",
 			Allowed: "a newer token of the person of this link"}
 	}
+	person := who.person
 	err = l.tell(r, func(from presence.LinkID) presence.Input {
 		return presence.Renew{From: from, Profile: person.Profile, Issued: person.Issued.UnixMilli(), Expires: person.Expires.UnixMilli()}
 	})
-	if err == nil {
-		l.guest.person = person
+	if err != nil {
+		return err
 	}
-	return err
+	seesOtherwise := person.Sees != l.guest.person.Sees
+	l.guest.person = person
+	l.badge.Store(l.guest.badge())
+	if seesOtherwise {
+		l.finish(wire.CloseExpired, "another token")
+		return nil
+	}
+	l.narrow()
+	return nil
+}
+
+// narrow ends what the person's token does not grant any more.
+func (l *link) narrow() {
+	g := l.guest
+	for _, room := range l.realm.Engine.RoomsOf(g.person.User, presence.Full) {
+		if g.person.MayJoin(room) {
+			continue
+		}
+		if _, err := l.realm.do(presence.Leave{From: l.carries, Room: room}); err == nil {
+			l.receiver.Unfollow(delivery.Joined, presence.Pattern(room))
+		}
+	}
+	for pattern, detail := range g.watching {
+		if g.mayFollow(pattern, detail) != nil {
+			delete(g.watching, pattern)
+			l.receiver.Unfollow(delivery.Watched, pattern)
+		}
+	}
+	for user := range g.people {
+		if !g.mayFollowPerson(user) {
+			delete(g.people, user)
+			l.receiver.UnfollowPeople([]presence.UserID{user})
+		}
+	}
 }
 
 // hears notes a sign of life that is no input of its own.
 func (l *link) hears() error {
 	if from, err := l.session(); err == nil {
-		_, err := l.gateway.do(presence.Beat{From: from})
+		_, err := l.realm.do(presence.Beat{From: from})
 		return err
 	}
 	return nil // receive has noted it
@@ -377,7 +419,7 @@ func (l *link) signOut(r wire.Request) error {
 		return err
 	}
 	l.answer(r.ID, nil, nil)
-	_, err := l.gateway.do(presence.SignOut{User: l.guest.person.User})
+	_, err := l.realm.do(presence.SignOut{User: l.guest.person.User})
 	return err
 }
 
@@ -390,7 +432,7 @@ func (l *link) tellOfPerson(r wire.Request, in presence.Input) error {
 	if err := l.hears(); err != nil {
 		return err
 	}
-	if _, err := l.gateway.do(in); err != nil {
+	if _, err := l.realm.do(in); err != nil {
 		return err
 	}
 	l.answer(r.ID, nil, nil)
@@ -399,7 +441,7 @@ func (l *link) tellOfPerson(r wire.Request, in presence.Input) error {
 
 func (l *link) bye(r wire.Request) error {
 	if from, err := l.session(); err == nil {
-		if _, err := l.gateway.do(presence.Bye{From: from}); err != nil {
+		if _, err := l.realm.do(presence.Bye{From: from}); err != nil {
 			return err
 		}
 	}
@@ -413,7 +455,7 @@ func (l *link) closing(r wire.Request) error {
 	if err != nil {
 		return err
 	}
-	if _, err := l.gateway.do(presence.Closing{From: from}); err != nil {
+	if _, err := l.realm.do(presence.Closing{From: from}); err != nil {
 		return err
 	}
 	l.answer(r.ID, nil, nil)

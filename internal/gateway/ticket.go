@@ -8,7 +8,6 @@ import (
 	"sync"
 	"time"
 
-	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/wire"
 )
 
@@ -23,7 +22,7 @@ const (
 type tickets struct {
 	mu      sync.Mutex
 	waiting map[[sha256.Size]byte]ticket
-	byOwner map[presence.UserID]int // how many of them; operators are nobody's
+	byOwner map[personID]int // how many of them; operators are nobody's
 }
 
 type ticket struct {
@@ -32,16 +31,16 @@ type ticket struct {
 }
 
 func newTickets() *tickets {
-	return &tickets{waiting: map[[sha256.Size]byte]ticket{}, byOwner: map[presence.UserID]int{}}
+	return &tickets{waiting: map[[sha256.Size]byte]ticket{}, byOwner: map[personID]int{}}
 }
 
 // Ticket takes a hello, checked as on a link, for an event stream that cannot say it
 // itself. Bearer, when not empty, is the token or key that the hello does not have.
-func (g *Gateway) Ticket(h wire.Hello, bearer string) (wire.Ticket, error) {
+func (g *Gateway) Ticket(h wire.Hello, bearer string, caller Caller) (wire.Ticket, error) {
 	if h.Version != 0 && h.Version != wire.Version {
 		return wire.Ticket{}, wrongVersion(h.Version)
 	}
-	c, err := g.check(withBearer(h, bearer))
+	c, err := g.check(withBearer(h, bearer), caller)
 	if err != nil {
 		return wire.Ticket{}, err
 	}
@@ -49,8 +48,8 @@ func (g *Gateway) Ticket(h wire.Hello, bearer string) (wire.Ticket, error) {
 	t := g.tickets
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	owner := c.guest.person.User
-	if owner != "" && t.byOwner[owner] >= maxTicketsOfOne {
+	owner := c.guest.id()
+	if owner.user != "" && t.byOwner[owner] >= maxTicketsOfOne {
 		return wire.Ticket{}, &wire.Problem{Code: wire.CodeTooFast, Detail: "this person has too many tickets that wait to be used",
 			Allowed: fmt.Sprintf("at most %d at once, each for half a minute", maxTicketsOfOne)}
 	}
@@ -90,7 +89,7 @@ func (t *tickets) expire(now time.Time) {
 
 func (t *tickets) remove(key [sha256.Size]byte, found ticket) {
 	delete(t.waiting, key)
-	decrease(t.byOwner, found.greeting.guest.person.User)
+	decrease(t.byOwner, found.greeting.guest.id())
 }
 
 // withBearer puts what an Authorization header had into a hello: three parts with

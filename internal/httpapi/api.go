@@ -18,25 +18,48 @@ import (
 	"github.com/gofiber/fiber/v3/middleware/recover"
 
 	"tovik.example/tovik/internal/access"
-	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/gateway"
+	"tovik.example/tovik/internal/records"
 	"tovik.example/tovik/wire"
 )
 
 // API is the HTTP side of the service.
 type API struct {
-	engine  *engine.Engine
 	gateway *gateway.Gateway
-	key     access.OperatorKey
+	realms  *gateway.Realms
+	keys    *access.Keyring
+	guard   *access.Guard
+	store   *records.Store
+	proxies gateway.Proxies
+	world   World
 	log     *slog.Logger
+	signIns signIns
 	ready   atomic.Bool
 
 	practiceSecret string // empty: no practice room
 }
 
+// World adds and removes realms while the service runs. Their errors are problems.
+type World interface {
+	AddRealm(name string) error
+	RemoveRealm(name string) error
+}
+
+// Options are what an API is made of. All but Proxies is required.
+type Options struct {
+	Gateway *gateway.Gateway
+	Realms  *gateway.Realms
+	Keys    *access.Keyring
+	Guard   *access.Guard
+	Store   *records.Store
+	World   World
+	Proxies gateway.Proxies // that are trusted
+	Log     *slog.Logger
+}
+
 // New returns an API that answers /readyz with 503 until SetReady.
-func New(e *engine.Engine, g *gateway.Gateway, key access.OperatorKey, log *slog.Logger) *API {
-	return &API{engine: e, gateway: g, key: key, log: log}
+func New(o Options) *API {
+	return &API{gateway: o.Gateway, realms: o.Realms, keys: o.Keys, guard: o.Guard, store: o.Store, world: o.World, proxies: o.Proxies, log: o.Log}
 }
 
 // SetReady changes what /readyz answers.
@@ -61,11 +84,12 @@ func (a *API) App() *fiber.App {
 	app.Get("/healthz", func(c fiber.Ctx) error { return c.JSON(fiber.Map{"status": "ok"}) })
 	app.Get("/readyz", a.readyz)
 
-	app.Get("/v1/link", func(c fiber.Ctx) error { return a.gateway.Upgrade(c.RequestCtx()) })
-	// Pages of any origin may be clients: nothing but a token or key, which the page
-	// itself has to send, says who somebody is.
+	app.Get("/v1/link", func(c fiber.Ctx) error { return a.gateway.Upgrade(c.RequestCtx(), a.caller(c)) })
+	// Pages of other origins may be clients of realms that allow it: nothing but a token or
+	// key, which the page itself has to send, says who somebody is there.
 	app.Use([]string{"/v1/tickets", "/v1/sessions", "/v1/closing"}, cors.New(cors.Config{
-		AllowMethods: []string{"GET", "POST", "PUT", "DELETE"}, AllowHeaders: []string{"Authorization", "Content-Type"}, MaxAge: 3600,
+		AllowOriginsFunc: a.realms.AllowsOrigin,
+		AllowMethods:     []string{"GET", "POST", "PUT", "DELETE"}, AllowHeaders: []string{"Authorization", "Content-Type"}, MaxAge: 3600,
 	}))
 	app.Get("/v1/feed", a.feed)
 	app.Post("/v1/tickets", a.ticket)
@@ -75,10 +99,28 @@ func (a *API) App() *fiber.App {
 	app.Delete("/v1/sessions/:session", a.bye)
 	app.Post("/v1/sessions/:session/links/:link", a.post)
 	app.Post("/v1/practice", a.practice)
-	app.Get("/v1/rooms", a.operator, a.rooms)
-	app.Get("/v1/rooms/:room", a.operator, a.room)
-	app.Get("/v1/rooms/:room/count", a.operator, a.room)
-	app.Get("/v1/rooms/:room/members", a.operator, a.members)
+	app.Get("/v1/sign-in", a.operator(access.Read), a.signedIn)
+	app.Post("/v1/sign-in", a.signIn)
+	app.Delete("/v1/sign-in", a.signOut)
+	read, write, operate := a.operator(access.Read), a.operator(access.Write), a.operator(access.Operate)
+	app.Get("/v1/rooms", read, a.rooms)
+	app.Get("/v1/rooms/:room", read, a.room)
+	app.Get("/v1/rooms/:room/count", read, a.room)
+	app.Get("/v1/rooms/:room/members", read, a.members)
+	app.Delete("/v1/rooms/:room/members/:user", operate, a.removeFromRoom)
+	app.Post("/v1/people/:user/removal", operate, a.remove)
+	app.Post("/v1/people/:user/sign-out", write, a.signOutPerson)
+	app.Post("/v1/people/:user/erasure", operate, a.erase)
+	app.Post("/v1/sessions/:session/end", write, a.endSession)
+	app.Get("/v1/keys", operate, a.listKeys)
+	app.Post("/v1/keys", operate, a.addKey)
+	app.Delete("/v1/keys/:id", operate, a.revokeKey)
+	app.Get("/v1/token-keys", operate, a.listTokenKeys)
+	app.Post("/v1/token-keys", operate, a.addTokenKey)
+	app.Delete("/v1/token-keys/:id", operate, a.revokeTokenKey)
+	app.Get("/v1/realms", operate, a.root, a.listRealms)
+	app.Post("/v1/realms", operate, a.root, a.addRealm)
+	app.Delete("/v1/realms/:realm", operate, a.root, a.removeRealm)
 
 	app.Get("/asyncapi.yaml", func(c fiber.Ctx) error { return c.Type("yaml").Send(wire.AsyncAPI) })
 	app.Get("/problems", problemIndex)
@@ -86,15 +128,6 @@ func (a *API) App() *fiber.App {
 	a.library(app)
 	a.console(app)
 	return app
-}
-
-// operator lets a request pass that carries the operator key (RFC 6750 §2.1).
-func (a *API) operator(c fiber.Ctx) error {
-	if err := a.key.Check(bearer(c)); err != nil {
-		return err
-	}
-	c.Set(fiber.HeaderCacheControl, "no-store")
-	return c.Next()
 }
 
 // bearer returns what the Authorization header has after Bearer, or nothing.

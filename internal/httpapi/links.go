@@ -33,7 +33,7 @@ func (a *API) feed(c fiber.Ctx) error {
 		h.Watch = append(h.Watch, wire.Watch{People: people})
 	}
 	return a.gateway.Feed(c.RequestCtx(), gateway.FeedRequest{
-		Ticket: c.Query("ticket"), Bearer: bearer(c), Hello: h, Last: c.Get("Last-Event-ID"),
+		Ticket: c.Query("ticket"), Bearer: bearer(c), Hello: h, Last: c.Get("Last-Event-ID"), Caller: a.caller(c),
 	})
 }
 
@@ -43,7 +43,7 @@ func (a *API) ticket(c fiber.Ctx) error {
 	if err := gateway.Decode(c.Body(), &h); err != nil {
 		return err
 	}
-	ticket, err := a.gateway.Ticket(h, bearer(c))
+	ticket, err := a.gateway.Ticket(h, bearer(c), a.caller(c))
 	if err != nil {
 		return err
 	}
@@ -70,7 +70,7 @@ func (a *API) beat(c fiber.Ctx) error {
 	if err := gateway.Decode(c.Body(), &b); err != nil {
 		return err
 	}
-	lease, err := a.gateway.Beat(bearer(c), c.Params("session"), b)
+	lease, err := a.gateway.Beat(bearer(c), c.Params("session"), b, a.caller(c))
 	if err != nil {
 		return err
 	}

@@ -30,10 +30,10 @@ func (a *API) rooms(c fiber.Ctx) error {
 		return &wire.Problem{Code: wire.CodeBadField, Field: "limit", Value: wire.Shorten(c.Query("limit")),
 			Detail: "the limit of a page cannot be this", Allowed: "a whole number from 1 to 1000"}
 	}
-	counts := a.engine.Rooms(presence.Full)
+	counts := realmOf(c).Engine.Rooms(presence.Full)
 	names := make([]presence.RoomName, 0, len(counts))
 	for name := range counts {
-		if pattern.Match(name) {
+		if pattern.Match(name) && operatorOf(c).Sees(presence.Pattern(name)) {
 			names = append(names, name)
 		}
 	}
@@ -54,11 +54,11 @@ func (a *API) rooms(c fiber.Ctx) error {
 
 // room tells how many are in a room. Asking about a room creates nothing.
 func (a *API) room(c fiber.Ctx) error {
-	room, err := presence.ParseRoom(c.Params("room"))
+	room, err := roomOf(c)
 	if err != nil {
 		return err
 	}
-	count, ok := a.engine.Count(engine.Topic{Room: room, View: presence.Full})
+	count, ok := realmOf(c).Engine.Count(engine.Topic{Room: room, View: presence.Full})
 	if !ok {
 		return unknownRoom(room)
 	}
@@ -66,15 +66,25 @@ func (a *API) room(c fiber.Ctx) error {
 }
 
 func (a *API) members(c fiber.Ctx) error {
-	room, err := presence.ParseRoom(c.Params("room"))
+	room, err := roomOf(c)
 	if err != nil {
 		return err
 	}
-	snapshot := a.engine.SnapshotNow(engine.Topic{Room: room, View: presence.Full})
+	snapshot := realmOf(c).Engine.SnapshotNow(engine.Topic{Room: room, View: presence.Full})
 	if !snapshot.Exists {
 		return unknownRoom(room)
 	}
 	return c.JSON(delivery.Document(snapshot))
+}
+
+// roomOf reads the room of the address. One that the key is not about is as unknown as
+// one that is not there.
+func roomOf(c fiber.Ctx) (presence.RoomName, error) {
+	room, err := presence.ParseRoom(c.Params("room"))
+	if err == nil && !operatorOf(c).Sees(presence.Pattern(room)) {
+		err = unknownRoom(room)
+	}
+	return room, err
 }
 
 func unknownRoom(room presence.RoomName) error {

@@ -62,6 +62,10 @@ func (c *Core) Apply(at Instant, in Input, out *Effects) (Reply, error) {
 		return Reply{}, c.hide(now, in, out)
 	case Remove:
 		c.remove(now, in, out)
+	case Refuse:
+		c.refuse(in.User, in.Room, in.At)
+	case Erase:
+		c.erase(now, in.User, out)
 	case SignOut:
 		c.signOut(now, in, out)
 	case EndSession:

@@ -164,6 +164,18 @@ type Remove struct {
 	Room RoomName
 }
 
+// Refuse lets tokens issued up to a time, in Unix milliseconds, be refused, as a Remove
+// of that time did: for a service that has started anew.
+type Refuse struct {
+	User UserID
+	Room RoomName // empty: altogether
+	At   int64
+}
+
+// Erase ends all sessions of a person and forgets everything about them, their removals
+// too.
+type Erase struct{ User UserID }
+
 // Declare lets a room exist while nobody is in it, or no longer.
 type Declare struct {
 	Room     RoomName
@@ -191,6 +203,8 @@ func (Hide) input()          {}
 func (SignOut) input()       {}
 func (EndSession) input()    {}
 func (Remove) input()        {}
+func (Refuse) input()        {}
+func (Erase) input()         {}
 func (Declare) input()       {}
 
 // Reply is the answer to an accepted input. Inputs other than [Hello],

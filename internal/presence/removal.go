@@ -6,19 +6,11 @@ import "slices"
 // that they have be refused from then on. A token says its time in whole seconds,
 // so one of the same second is refused too.
 func (c *Core) remove(now reading, in Remove, out *Effects) {
-	p := c.known(in.User)
-	if p.removed == nil {
-		p.removed = &removal{}
-	}
+	p := c.refuse(in.User, in.Room, now.wall)
 	if in.Room == "" {
-		p.removed.altogether = now.wall
 		c.endAll(now, p, ReasonRemoved, out)
 		return
 	}
-	if p.removed.rooms == nil {
-		p.removed.rooms = map[RoomName]int64{}
-	}
-	p.removed.rooms[in.Room] = now.wall
 	if m := p.member(c.rooms[in.Room]); m != nil {
 		c.observe(p, leaving{ReasonRemoved, now.wall}, out, func() {
 			for _, e := range slices.Clone(m.entries) {
@@ -26,6 +18,37 @@ func (c *Core) remove(now reading, in Remove, out *Effects) {
 			}
 		})
 	}
+}
+
+// refuse keeps the time up to which tokens are refused, the latest of them.
+func (c *Core) refuse(user UserID, room RoomName, at int64) *person {
+	p := c.known(user)
+	if p.removed == nil {
+		p.removed = &removal{}
+	}
+	if room == "" {
+		p.removed.altogether = max(p.removed.altogether, at)
+		return p
+	}
+	if p.removed.rooms == nil {
+		p.removed.rooms = map[RoomName]int64{}
+	}
+	p.removed.rooms[room] = max(p.removed.rooms[room], at)
+	return p
+}
+
+// erase leaves nothing of a person.
+func (c *Core) erase(now reading, user UserID, out *Effects) {
+	p := c.people[user]
+	if p == nil {
+		return
+	}
+	c.endAll(now, p, ReasonRemoved, out)
+	if p.set != nil {
+		c.wheel.clear(&p.set.timer)
+	}
+	p.set, p.hidden, p.removed = nil, false, nil
+	c.forget(p)
 }
 
 func (c *Core) signOut(now reading, in SignOut, out *Effects) {

@@ -324,6 +324,29 @@ func TestActivityCountsFromWhenItWas(t *testing.T) {
 	st.does("tab", ago(20*s)).othersSaw("ilse changed").isShown("ilse", presence.Online, presence.Online)
 }
 
+func TestARemovalOutlivesARestart(t *testing.T) {
+	st := tell(t)
+	st.at(10 * s)
+	st.must(presence.Refuse{User: "ilse", At: millis(8 * s)})
+	st.must(presence.Refuse{User: "ilse", At: millis(5 * s)}) // an older one takes nothing back
+	_, err := st.apply(presence.Hello{User: "ilse", Issued: millis(7 * s), NewSession: "s", NewKey: "k"})
+	require.Equal(t, presence.CodeRemoved, err.(*presence.Refusal).Code)
+	st.opensAs("ilse", "tab", presence.Hello{Issued: millis(9 * s)}).othersSaw("ilse joined")
+}
+
+func TestAnErasedPersonIsNobody(t *testing.T) {
+	st := tell(t)
+	st.opens("ilse", "tab").othersSaw("ilse joined")
+	st.must(presence.SetStatus{User: "ilse", Status: presence.Busy})
+	st.must(presence.Hide{User: "ilse", Hidden: true})
+	st.must(presence.Refuse{User: "ilse", At: millis(1 * s)})
+	st.must(presence.Erase{User: "ilse"})
+	saved := st.core.Save(instant(st.now))
+	require.Empty(t, saved.People)
+	require.Empty(t, saved.Sessions)
+	st.must(presence.Erase{User: "nobody"})
+}
+
 func TestHelloSaysForHowLongItHasBeenIdle(t *testing.T) {
 	st := tell(t)
 	for idleFor, want := range map[time.Duration]presence.Status{6 * minute: presence.Away, 4 * minute: presence.Online} {

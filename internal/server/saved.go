@@ -7,18 +7,24 @@ import (
 	"os"
 	"path/filepath"
 
+	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
 )
 
-// savedFile holds the sessions of a service that was stopped, in its data
-// directory, until it starts again.
-const savedFile = "sessions.json"
+// savedFile is what holds the sessions of a realm of a service that was stopped, in its
+// data directory, until it starts again.
+func savedFile(dir, realm string) string {
+	if realm == access.Main {
+		return filepath.Join(dir, "sessions.json")
+	}
+	return filepath.Join(dir, "sessions."+realm+".json")
+}
 
 // restore takes over what the last stop has left in dir. It is taken once: of a
 // service that ends without a stop, nothing older may come back.
-func restore(e *engine.Engine, dir string) (sessions int, err error) {
-	path := filepath.Join(dir, savedFile)
+func restore(e *engine.Engine, dir, realm string) (sessions int, err error) {
+	path := savedFile(dir, realm)
 	text, err := os.ReadFile(path)
 	if errors.Is(err, os.ErrNotExist) {
 		return 0, nil
@@ -38,7 +44,7 @@ func restore(e *engine.Engine, dir string) (sessions int, err error) {
 
 // save leaves the sessions for the next start. They are written aside and renamed, so
 // that no start finds half of them.
-func save(e *engine.Engine, dir string) error {
+func save(e *engine.Engine, dir, realm string) error {
 	text, err := json.Marshal(e.Save())
 	if err != nil {
 		return err
@@ -51,5 +57,5 @@ func save(e *engine.Engine, dir string) error {
 	if err := errors.Join(err, temp.Sync(), temp.Close()); err != nil {
 		return fmt.Errorf("the sessions cannot be saved: %w", err)
 	}
-	return os.Rename(temp.Name(), filepath.Join(dir, savedFile))
+	return os.Rename(temp.Name(), savedFile(dir, realm))
 }

@@ -16,11 +16,10 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"tovik.example/tovik/internal/access"
-	"tovik.example/tovik/internal/delivery"
-	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/gateway"
 	"tovik.example/tovik/internal/httpapi"
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/records"
 )
 
 // How long a stop waits for links and for requests; together they stay well
@@ -44,14 +43,26 @@ type Config struct {
 	TLSCert, TLSKey string
 	MaxConnections  int // 0: as many as there are descriptors, less a reserve
 	Limits          gateway.Limits
-	Practice        bool // whoever reaches the service may have tokens for rooms to practise in
+	// Realms are settings of realms, by name. Those that are not in the records are made.
+	Realms   map[string]RealmConfig
+	Proxies  gateway.Proxies // that are trusted to say whom they speak for
+	Practice bool            // whoever reaches the service may have tokens for rooms to practise in
+}
+
+// RealmConfig is what a realm is told in the configuration.
+type RealmConfig struct {
+	Origins   []string           // of pages that may be clients; nil: any
+	TokenKeys []access.TokenKey  // besides those on record, each made by [access.NewTokenKey]
+	KeySets   []access.KeySet    // that its identity services publish
+	Admission *gateway.Admission // nil: grants alone decide
 }
 
 // Server is a running service.
 type Server struct {
 	config  Config
 	scheme  string
-	engine  *engine.Engine
+	store   *records.Store
+	world   *world
 	gateway *gateway.Gateway
 	api     *httpapi.API
 	app     *fiber.App
@@ -71,51 +82,57 @@ func Start(c Config) (*Server, error) {
 		policy := presence.DefaultPolicy()
 		c.Policy = &policy
 	}
-	tokens, err := access.NewTokens([]byte(c.TokenSecret))
-	if err != nil {
-		return nil, err
-	}
 	secure, err := secureConfig(c.TLSCert, c.TLSKey)
 	if err != nil {
 		return nil, err
 	}
-	hub := delivery.NewHub(c.Policy)
-	links := gateway.NewLinks()
-	e := engine.New(engine.Options{Policy: *c.Policy, Sink: hub, Links: links, Log: c.Log})
-	hub.Use(e)
+	store, err := records.Open(c.Data)
+	if err != nil {
+		return nil, err
+	}
+	s, err := start(c, store, secure)
+	if err != nil {
+		_ = store.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// start puts the parts together.
+func start(c Config, store *records.Store, secure *tls.Config) (*Server, error) {
+	keys, err := access.NewKeyring(store, c.TokenSecret, c.OperatorKey)
+	if err != nil {
+		return nil, err
+	}
 	plain, err := listen(c.Listen)
 	if err != nil {
 		return nil, explain(c.Listen, err)
-	}
-	if c.Data != "" {
-		n, err := restore(e, c.Data)
-		if err != nil {
-			_ = plain.Close()
-			return nil, err
-		}
-		if n > 0 {
-			c.Log.Info("sessions restored", "sessions", n)
-		}
 	}
 	var listener net.Listener = limitConnections(plain, c.MaxConnections)
 	scheme := "http"
 	if secure != nil {
 		listener, scheme = tls.NewListener(listener, secure), "https"
 	}
-	key := access.NewOperatorKey(c.OperatorKey)
-	g := gateway.New(gateway.Options{Engine: e, Hub: hub, Links: links, Tokens: tokens, Key: key, Limits: c.Limits, Log: c.Log})
-	api := httpapi.New(e, g, key, c.Log)
+	links, realms, guard := gateway.NewLinks(), gateway.NewRealms(), new(access.Guard)
+	g := gateway.New(gateway.Options{Realms: realms, Links: links, Keys: keys, Guard: guard, Policy: c.Policy, Limits: c.Limits, Log: c.Log})
+	w := &world{config: c, store: store, keys: keys, links: links, realms: realms, gateway: g, ends: map[string]func(){}}
+	ctx, cancel := context.WithCancel(context.Background())
+	if err := w.beginAll(ctx); err != nil {
+		cancel()
+		_ = plain.Close()
+		g.Close()
+		return nil, errors.Join(err, w.end())
+	}
+	api := httpapi.New(httpapi.Options{Gateway: g, Realms: realms, Keys: keys, Guard: guard, Store: store, World: w, Proxies: c.Proxies, Log: c.Log})
 	if c.Practice {
 		api.OfferPractice(c.TokenSecret)
 	}
-
-	ctx, cancel := context.WithCancel(context.Background())
 	s := &Server{
-		config: c, scheme: scheme, engine: e, gateway: g, api: api, app: api.App(), links: links, listen: listener,
+		config: c, scheme: scheme, store: store, world: w, gateway: g, api: api, app: api.App(), links: links, listen: listener,
 		stop: cancel, served: make(chan error, 1),
 	}
-	s.running.Go(func() { e.Run(ctx) })
 	s.running.Go(func() { g.Run(ctx) })
+	s.running.Go(func() { keys.Run(ctx, func(err error) { c.Log.Warn("the keyring", "error", err) }) })
 	s.running.Go(func() { reclaim(ctx) })
 	go func() {
 		defer close(s.served)
@@ -173,8 +190,5 @@ func (s *Server) Stop() error {
 	s.stop()
 	s.running.Wait()
 	s.gateway.Close()
-	if s.config.Data != "" {
-		err = errors.Join(err, save(s.engine, s.config.Data))
-	}
-	return err
+	return errors.Join(err, s.world.end(), s.store.Close())
 }

@@ -1,0 +1,94 @@
+package access
+
+import (
+	"slices"
+	"strings"
+	"time"
+
+	"tovik.example/tovik/internal/presence"
+)
+
+// Person is what a token says: who somebody is, and what they may do.
+type Person struct {
+	Realm   string
+	Key     string // the kid of the token
+	User    presence.UserID
+	Profile presence.Profile
+
+	Rooms    []presence.Pattern // to be in and to watch
+	Watch    []presence.Pattern // to watch only
+	Count    []presence.Pattern // to watch at count only
+	Cue      []presence.Pattern // to give cues in
+	Moderate []presence.Pattern // to remove people from
+	People   []string           // to watch: ids, or beginnings of ids followed by *
+	Near     bool               // may watch whoever is in a room with them
+	MayHide  bool               // from everybody who does not see the hidden
+	Sees     bool               // the hidden
+	NoInput  bool               // may be awake without a human's input
+
+	// Issued and Expires are the token's times. A token without iat counts as issued
+	// before everything.
+	Issued, Expires time.Time
+}
+
+// MayJoin tells whether the person may be in a room.
+func (p Person) MayJoin(room presence.RoomName) bool { return covered(p.Rooms, presence.Pattern(room)) }
+
+// MayWatch tells whether the person may watch every room that a pattern names, at
+// count only or at members.
+func (p Person) MayWatch(asked presence.Pattern, countOnly bool) bool {
+	return covered(p.Rooms, asked) || covered(p.Watch, asked) || (countOnly && covered(p.Count, asked))
+}
+
+// MayCue tells whether the person may give cues in a room, and to those in it.
+func (p Person) MayCue(room presence.RoomName) bool { return covered(p.Cue, presence.Pattern(room)) }
+
+// MayModerate tells whether the person may remove people from a room.
+func (p Person) MayModerate(room presence.RoomName) bool {
+	return covered(p.Moderate, presence.Pattern(room))
+}
+
+// MayWatchPerson tells whether the person may watch another as such, wherever that one
+// is. Everybody may watch themselves.
+func (p Person) MayWatchPerson(user presence.UserID) bool {
+	return user == p.User || slices.ContainsFunc(p.People, func(grant string) bool {
+		beginning, any := strings.CutSuffix(grant, "*")
+		return string(user) == grant || (any && strings.HasPrefix(string(user), beginning))
+	})
+}
+
+func covered(grants []presence.Pattern, asked presence.Pattern) bool {
+	return slices.ContainsFunc(grants, func(grant presence.Pattern) bool { return grant.Covers(asked) })
+}
+
+// Role is what the holder of a key may do. Each role may do what those before it may.
+type Role string
+
+// The roles.
+const (
+	Read    Role = "read"    // see everything of the realm
+	Write   Role = "write"   // change what people see: statuses, rooms, cues
+	Operate Role = "operate" // remove people, erase them, and make keys
+)
+
+var roles = []Role{Read, Write, Operate}
+
+// ParseRole reads a role.
+func ParseRole(text string) (Role, bool) { return Role(text), slices.Contains(roles, Role(text)) }
+
+// Operator is who shows a key: an operator or a back end of a realm.
+type Operator struct {
+	Realm string
+	Key   string // its id
+	Role  Role
+	Rooms []presence.Pattern // that it is about; nil stands for all, and for what is about no room
+	Root  bool               // the key of the service itself, which makes realms
+}
+
+// May tells whether the operator has a role.
+func (o Operator) May(need Role) bool {
+	return slices.Index(roles, o.Role) >= slices.Index(roles, need)
+}
+
+// Sees tells whether the key is about every room that a pattern names.
+func (o Operator) Sees(asked presence.Pattern) bool { return o.Rooms == nil || covered(o.Rooms, asked) }

@@ -1,0 +1,104 @@
+package access
+
+import (
+	"context"
+	"crypto/ecdsa"
+	"crypto/ed25519"
+	"crypto/elliptic"
+	"crypto/rsa"
+	"fmt"
+	"net/url"
+	"time"
+
+	"github.com/MicahParks/jwkset"
+	"golang.org/x/time/rate"
+
+	"tovik.example/tovik/wire"
+)
+
+// KeySet are the keys that an identity service publishes (RFC 7517) for the tokens of a
+// realm. They are fetched at the start and each hour, and when a token names one that is
+// not there, at most each minute.
+type KeySet struct {
+	Realm    string
+	URL      string
+	Issuer   string // required: which set a token belongs to
+	Audience string
+	keys     jwkset.Storage
+}
+
+const (
+	keySetEvery   = time.Hour
+	keySetAnew    = time.Minute
+	keySetTimeout = 10 * time.Second
+)
+
+// UseKeySet lets the keys of a set verify tokens. It goes on fetching until ctx is
+// over, and tells failed when that fails; then the keys of before stay.
+func (k *Keyring) UseKeySet(ctx context.Context, set KeySet, failed func(error)) error {
+	u, err := url.Parse(set.URL)
+	if err != nil || u.Host == "" || (u.Scheme != "https" && u.Scheme != "http") {
+		return fmt.Errorf("the address of the key set %q is none; allowed: https://HOST/PATH", set.URL)
+	}
+	if set.Issuer == "" {
+		return fmt.Errorf("the key set %s has no issuer, by which the tokens that belong to it are known", set.URL)
+	}
+	store, err := jwkset.NewStorageFromHTTP(set.URL, jwkset.HTTPClientStorageOptions{
+		Ctx: ctx, HTTPTimeout: keySetTimeout, NoErrorReturnFirstHTTPReq: true, RefreshInterval: keySetEvery,
+		RefreshErrorHandler: func(_ context.Context, err error) { failed(fmt.Errorf("fetch the key set %s: %w", set.URL, err)) },
+	})
+	if err != nil {
+		return fmt.Errorf("the key set %s: %w", set.URL, err)
+	}
+	set.keys, err = jwkset.NewHTTPClient(jwkset.HTTPClientOptions{
+		HTTPURLs: map[string]jwkset.Storage{set.URL: store}, RateLimitWaitMax: time.Millisecond,
+		RefreshUnknownKID: rate.NewLimiter(rate.Every(keySetAnew), 1),
+	})
+	if err != nil {
+		return fmt.Errorf("the key set %s: %w", set.URL, err)
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.sets = append(k.sets[:len(k.sets):len(k.sets)], &set)
+	return nil
+}
+
+// find returns a key of the set with the one algorithm that is its own; nil when there
+// is none that may sign.
+func (s *KeySet) find(kid string) *TokenKey {
+	ctx, cancel := context.WithTimeout(context.Background(), keySetTimeout)
+	defer cancel()
+	key, err := s.keys.KeyRead(ctx, kid)
+	if err != nil {
+		return nil
+	}
+	found := &TokenKey{ID: kid, Realm: s.Realm, Issuer: s.Issuer, Audience: s.Audience, key: key.Key()}
+	switch public := found.key.(type) {
+	case ed25519.PublicKey:
+		found.Algorithm = "EdDSA"
+	case *ecdsa.PublicKey:
+		if public.Curve == elliptic.P256() {
+			found.Algorithm = "ES256"
+		}
+	case *rsa.PublicKey:
+		if public.N.BitLen() >= minRSA {
+			found.Algorithm = "RS256"
+		}
+	}
+	if said := key.Marshal().ALG.String(); found.Algorithm == "" || (said != "" && said != found.Algorithm) {
+		return nil // of a kind that is not understood, or a secret, which nobody publishes
+	}
+	return found
+}
+
+// checkPicture lets a picture be fetched from a web address only.
+func checkPicture(picture string) error {
+	if picture == "" {
+		return nil
+	}
+	if u, err := url.Parse(picture); err == nil && u.Host != "" && (u.Scheme == "https" || u.Scheme == "http") {
+		return nil
+	}
+	return &wire.Problem{Code: "bad-profile", Field: "picture", Value: wire.Shorten(picture),
+		Detail: "this is no address of a picture", Allowed: "https://… or http://…"}
+}

@@ -1,0 +1,103 @@
+package gateway
+
+import (
+	"context"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"tovik.example/tovik/internal/delivery"
+	"tovik.example/tovik/internal/engine"
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/records"
+	"tovik.example/tovik/wire"
+)
+
+// Realm is a world of people and rooms: its core, and what follows that. Nothing
+// crosses from one to another.
+type Realm struct {
+	Name      string
+	Engine    *engine.Engine // whose Links must be those of the gateway, and whose Sink Hub
+	Hub       *delivery.Hub
+	Origins   []string   // of the pages that may be clients, as in https://app.example; nil stands for any
+	Admission *Admission // is asked who may be in rooms; nil: grants alone decide
+}
+
+// do tells the core. A link that is gone does not take back what it asked for, so
+// there is no context to be over.
+func (r *Realm) do(in presence.Input) (presence.Reply, error) {
+	return r.Engine.Do(context.Background(), in)
+}
+
+// Remove takes a person out of a room, or with an empty room out of the realm, and lets
+// their tokens of before be refused. It is written first, so that it outlives whatever
+// comes.
+func (r *Realm) Remove(store *records.Store, user presence.UserID, room presence.RoomName) (at time.Time, err error) {
+	at = time.Now().UTC().Truncate(time.Millisecond)
+	if err := store.Remove(records.Removal{Realm: r.Name, User: user, Room: room, At: at}); err != nil {
+		return at, err
+	}
+	_, err = r.do(presence.Remove{User: user, Room: room})
+	return at, err
+}
+
+// allows tells whether a caller may be a client of the realm: a page of an origin that
+// is allowed or of the service itself, or no page.
+func (r *Realm) allows(c Caller) error {
+	if r.Origins == nil || c.Origin == "" || c.Own || slices.Contains(r.Origins, c.Origin) {
+		return nil
+	}
+	return &wire.Problem{Code: wire.CodeBadOrigin, Field: "Origin", Value: wire.Shorten(c.Origin),
+		Detail: "pages of this origin may not be clients of the realm", Allowed: "the origins that the realm names"}
+}
+
+// Realms are all realms of the service.
+type Realms struct {
+	mu  sync.RWMutex
+	all map[string]*Realm
+}
+
+// NewRealms returns a registry with no realm in it.
+func NewRealms() *Realms { return &Realms{all: map[string]*Realm{}} }
+
+// Add makes a realm known.
+func (s *Realms) Add(r *Realm) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.all[r.Name] = r
+}
+
+// Remove lets a realm no longer be known.
+func (s *Realms) Remove(name string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.all, name)
+}
+
+// Get returns a realm. Its error is a [*wire.Problem].
+func (s *Realms) Get(name string) (*Realm, error) {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	if r := s.all[name]; r != nil {
+		return r, nil
+	}
+	return nil, &wire.Problem{Code: wire.CodeUnknownRealm, Field: "realm", Value: wire.Shorten(name), Detail: "there is no realm of this name"}
+}
+
+// All returns the realms by name.
+func (s *Realms) All() []*Realm {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	return slices.SortedFunc(maps.Values(s.all), func(a, b *Realm) int { return strings.Compare(a.Name, b.Name) })
+}
+
+// anyOrigin tells whether some realm takes pages of an origin.
+func (s *Realms) anyOrigin(origin string) bool {
+	return slices.ContainsFunc(s.All(), func(r *Realm) bool { return r.Origins == nil || slices.Contains(r.Origins, origin) })
+}
+
+// AllowsOrigin tells whether pages of an origin may ask at all. Whether they may be
+// clients of their realm is found when they say who they are.
+func (s *Realms) AllowsOrigin(origin string) bool { return s.anyOrigin(origin) }

@@ -1,0 +1,177 @@
+package httpapi
+
+import (
+	"crypto/rand"
+	"crypto/sha256"
+	"sync"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+
+	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/gateway"
+	"tovik.example/tovik/wire"
+)
+
+// cookie carries a sign-in of the console. It is of no use to scripts, nor to requests
+// that other sites cause.
+const cookie = "tovik-console"
+
+// How long a sign-in lasts, and how many there are at once.
+const (
+	signInLife = 12 * time.Hour
+	maxSignIns = 10_000
+)
+
+// signIns are the browsers that have signed in to the console, by the hash of what their
+// cookie has. They end with the service. The zero value is ready.
+type signIns struct {
+	mu  sync.Mutex
+	all map[[sha256.Size]byte]signIn
+}
+
+type signIn struct {
+	key     string // the id of the operator's key
+	expires time.Time
+}
+
+func (s *signIns) open(key string, now time.Time) (token string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.all == nil || len(s.all) >= maxSignIns {
+		s.all = map[[sha256.Size]byte]signIn{} // everybody signs in again
+	}
+	token = rand.Text() + rand.Text()
+	s.all[sha256.Sum256([]byte(token))] = signIn{key, now.Add(signInLife)}
+	return token
+}
+
+func (s *signIns) find(token string, now time.Time) (key string, ok bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	found, ok := s.all[sha256.Sum256([]byte(token))]
+	return found.key, ok && now.Before(found.expires)
+}
+
+func (s *signIns) close(token string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.all, sha256.Sum256([]byte(token)))
+}
+
+// caller finds out where a request comes from, and who has signed in with its browser.
+// A cookie counts for nothing on a request that another site's page has made.
+func (a *API) caller(c fiber.Ctx) gateway.Caller {
+	caller := a.proxies.CallerOf(c.RequestCtx())
+	token := c.Cookies(cookie)
+	foreign := (caller.Origin != "" && !caller.Own) || c.Get("Sec-Fetch-Site") == "cross-site"
+	if token == "" || foreign {
+		return caller
+	}
+	if key, ok := a.signIns.find(token, time.Now()); ok {
+		if operator, err := a.keys.Again(key, access.Read); err == nil {
+			caller.Operator = &operator
+		}
+	}
+	return caller
+}
+
+// operator lets a request pass that carries a key with a role (RFC 6750 §2.1), or comes
+// from a browser that has signed in with one. What such a browser changes it must have
+// been asked to by a page of the console.
+func (a *API) operator(need access.Role) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		operator, err := a.identify(c, need)
+		if err != nil {
+			return err
+		}
+		realm, err := a.realms.Get(operator.Realm)
+		if err != nil {
+			return err
+		}
+		c.Locals(operatorLocal{}, operator)
+		c.Locals(realmLocal{}, realm)
+		c.Set(fiber.HeaderCacheControl, "no-store")
+		return c.Next()
+	}
+}
+
+type (
+	operatorLocal struct{}
+	realmLocal    struct{}
+)
+
+func operatorOf(c fiber.Ctx) access.Operator { return c.Locals(operatorLocal{}).(access.Operator) }
+
+func realmOf(c fiber.Ctx) *gateway.Realm { return c.Locals(realmLocal{}).(*gateway.Realm) }
+
+func (a *API) identify(c fiber.Ctx, need access.Role) (access.Operator, error) {
+	caller, key, now := a.caller(c), bearer(c), time.Now()
+	if key == "" && caller.Operator != nil {
+		if safe := c.Method() == fiber.MethodGet || c.Method() == fiber.MethodHead; !safe && !caller.Own {
+			return access.Operator{}, &wire.Problem{Code: wire.CodeBadOrigin, Field: "Origin", Value: wire.Shorten(caller.Origin),
+				Detail: "a browser that has signed in may change something for a page of the console only", Allowed: "requests of the console, or a key as bearer"}
+		}
+		return a.keys.Again(caller.Operator.Key, need)
+	}
+	if err := a.guard.Admits(caller.Address, now); err != nil {
+		return access.Operator{}, err
+	}
+	operator, err := a.keys.Check(key, need)
+	if err != nil && gateway.ProblemOf(err).Code == wire.CodeBadKey {
+		a.guard.Refused(caller.Address, now)
+	}
+	return operator, err
+}
+
+// root lets the key of the service itself pass, which alone makes realms.
+func (a *API) root(c fiber.Ctx) error {
+	if !operatorOf(c).Root {
+		return &wire.Problem{Code: wire.CodeWrongRole, Field: "key", Detail: "only the key of the service itself may see and change realms", Allowed: "the key in operator.key"}
+	}
+	return c.Next()
+}
+
+// signIn lets a browser sign in with a key, and from then on show a cookie.
+func (a *API) signIn(c fiber.Ctx) error {
+	var asked struct {
+		Key string `json:"key"`
+	}
+	if err := gateway.Decode(c.Body(), &asked); err != nil {
+		return err
+	}
+	caller, now := a.caller(c), time.Now()
+	if caller.Origin != "" && !caller.Own {
+		return &wire.Problem{Code: wire.CodeBadOrigin, Field: "Origin", Value: wire.Shorten(caller.Origin), Detail: "one signs in at the console only", Allowed: "the service's own origin"}
+	}
+	if err := a.guard.Admits(caller.Address, now); err != nil {
+		return err
+	}
+	operator, err := a.keys.Check(asked.Key, access.Read)
+	if err != nil {
+		a.guard.Refused(caller.Address, now)
+		return err
+	}
+	a.setCookie(c, a.signIns.open(operator.Key, now), now.Add(signInLife))
+	return fresh(c).JSON(whoAmI(operator))
+}
+
+func (a *API) signedIn(c fiber.Ctx) error { return fresh(c).JSON(whoAmI(operatorOf(c))) }
+
+func whoAmI(o access.Operator) wire.SignIn {
+	return wire.SignIn{Realm: o.Realm, Key: o.Key, Role: string(o.Role)}
+}
+
+// signOut ends the sign-in of a browser. Nobody needs to be signed in for that.
+func (a *API) signOut(c fiber.Ctx) error {
+	if caller := a.caller(c); caller.Origin != "" && !caller.Own {
+		return &wire.Problem{Code: wire.CodeBadOrigin, Field: "Origin", Value: wire.Shorten(caller.Origin), Detail: "one signs out at the console only", Allowed: "the service's own origin"}
+	}
+	a.signIns.close(c.Cookies(cookie))
+	a.setCookie(c, "", time.Unix(1, 0))
+	return fresh(c).SendStatus(fiber.StatusNoContent)
+}
+
+func (a *API) setCookie(c fiber.Ctx, value string, expires time.Time) {
+	c.Cookie(&fiber.Cookie{Name: cookie, Value: value, Path: "/", Expires: expires, HTTPOnly: true, SameSite: fiber.CookieSameSiteStrictMode, Secure: c.Protocol() == "https"})
+}

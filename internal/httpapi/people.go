@@ -1,0 +1,97 @@
+package httpapi
+
+import (
+	"context"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/wire"
+)
+
+// userOf reads the person of the address, and refuses a key that is about some rooms
+// only: what is done to a person is done in all of them.
+func userOf(c fiber.Ctx) (presence.UserID, error) {
+	if operatorOf(c).Rooms != nil {
+		return "", &wire.Problem{Code: wire.CodeWrongRole, Field: "key", Detail: "this key is about some rooms only", Allowed: "a key without room patterns"}
+	}
+	return personOf(c)
+}
+
+func personOf(c fiber.Ctx) (presence.UserID, error) {
+	user := presence.UserID(c.Params("user"))
+	return user, presence.CheckUser(user)
+}
+
+// removeFromRoom takes a person out of a room, for good: their tokens of before are
+// refused there.
+func (a *API) removeFromRoom(c fiber.Ctx) error {
+	room, err := presence.ParseRoom(c.Params("room"))
+	if err != nil {
+		return err
+	}
+	if !operatorOf(c).Sees(presence.Pattern(room)) {
+		return unknownRoom(room)
+	}
+	user, err := personOf(c)
+	if err != nil {
+		return err
+	}
+	return a.removal(c, user, room)
+}
+
+func (a *API) remove(c fiber.Ctx) error {
+	user, err := userOf(c)
+	if err != nil {
+		return err
+	}
+	return a.removal(c, user, "")
+}
+
+// removal is written before it is done, so that it outlives whatever comes.
+func (a *API) removal(c fiber.Ctx, user presence.UserID, room presence.RoomName) error {
+	at, err := realmOf(c).Remove(a.store, user, room)
+	if err != nil {
+		return err
+	}
+	return c.JSON(wire.Removal{User: string(user), Room: string(room), At: wire.Time{Time: at}})
+}
+
+func (a *API) signOutPerson(c fiber.Ctx) error {
+	user, err := userOf(c)
+	if err != nil {
+		return err
+	}
+	if _, err := realmOf(c).Engine.Do(context.Background(), presence.SignOut{User: user}); err != nil {
+		return err
+	}
+	return c.SendStatus(fiber.StatusNoContent)
+}
+
+func (a *API) endSession(c fiber.Ctx) error {
+	if _, err := realmOf(c).Engine.Do(context.Background(), presence.EndSession{Session: presence.SessionID(c.Params("session"))}); err != nil {
+		return err
+	}
+	return c.SendStatus(fiber.StatusNoContent)
+}
+
+// erase deletes everything about a person, and says what that was.
+func (a *API) erase(c fiber.Ctx) error {
+	user, err := userOf(c)
+	if err != nil {
+		return err
+	}
+	receipt := wire.Erasure{User: string(user), At: wire.Time{Time: time.Now()}, Erased: map[string]int64{}}
+	for kind, n := range realmOf(c).Engine.Erase(user) {
+		receipt.Erased[kind] = int64(n)
+	}
+	kept, err := a.store.Erase(realmOf(c).Name, user)
+	if err != nil {
+		return err
+	}
+	for kind, n := range kept {
+		receipt.Erased[kind] += n
+	}
+	return c.JSON(receipt)
+}

@@ -1,0 +1,148 @@
+package records
+
+import (
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"tovik.example/tovik/internal/presence"
+)
+
+// Realm is a world of people and rooms.
+type Realm struct {
+	Name    string `gorm:"primaryKey"`
+	Created time.Time
+}
+
+// OperatorKey is a key of an operator or a back end. Of the key itself only the hash is
+// kept.
+type OperatorKey struct {
+	ID       string `gorm:"primaryKey"`
+	Realm    string `gorm:"index"`
+	Name     string
+	Role     string
+	Rooms    []presence.Pattern `gorm:"serializer:json"`
+	Hash     []byte
+	Created  time.Time
+	Expires  *time.Time
+	Revoked  *time.Time
+	LastUsed *time.Time
+}
+
+// TokenKey verifies the tokens of a realm's people. Material is the secret of HS256,
+// or a public key in PEM.
+type TokenKey struct {
+	ID        string `gorm:"primaryKey"` // the kid of tokens
+	Realm     string `gorm:"index"`
+	Algorithm string
+	Material  []byte
+	Issuer    string
+	Audience  string
+	Created   time.Time
+	Expires   *time.Time
+	Revoked   *time.Time
+}
+
+// Removal refuses the tokens of a person that were issued up to a time, in a room or
+// with an empty Room altogether.
+type Removal struct {
+	Realm string            `gorm:"primaryKey"`
+	User  presence.UserID   `gorm:"primaryKey"`
+	Room  presence.RoomName `gorm:"primaryKey"`
+	At    time.Time
+}
+
+// Realms returns all realms by name.
+func (s *Store) Realms() ([]Realm, error) {
+	var all []Realm
+	return all, s.db.Order("name").Find(&all).Error
+}
+
+// AddRealm adds a realm. Of one that is there the error is [ErrExists].
+func (s *Store) AddRealm(name string) (Realm, error) {
+	realm := Realm{Name: name, Created: now()}
+	return realm, created(s.db.Create(&realm))
+}
+
+// RemoveRealm removes a realm with all that is kept of it.
+func (s *Store) RemoveRealm(name string) error {
+	return s.db.Transaction(func(tx *gorm.DB) error {
+		for _, table := range []any{&OperatorKey{}, &TokenKey{}, &Removal{}} {
+			if err := tx.Where("realm = ?", name).Delete(table).Error; err != nil {
+				return err
+			}
+		}
+		return found(tx.Where("name = ?", name).Delete(&Realm{}))
+	})
+}
+
+// OperatorKeys returns all keys of operators, also those that are over.
+func (s *Store) OperatorKeys() ([]OperatorKey, error) {
+	var all []OperatorKey
+	return all, s.db.Order("created").Find(&all).Error
+}
+
+// AddOperatorKey adds a key.
+func (s *Store) AddOperatorKey(k *OperatorKey) error {
+	k.Created = now()
+	return created(s.db.Create(k))
+}
+
+// RevokeOperatorKey lets a key end now.
+func (s *Store) RevokeOperatorKey(id string, at time.Time) error {
+	return found(s.db.Model(&OperatorKey{}).Where("id = ?", id).Update("revoked", at))
+}
+
+// UsedOperatorKeys notes when keys were last used.
+func (s *Store) UsedOperatorKeys(last map[string]time.Time) error {
+	return s.db.Transaction(func(tx *gorm.DB) error {
+		for id, at := range last {
+			if err := tx.Model(&OperatorKey{}).Where("id = ?", id).Update("last_used", at).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// TokenKeys returns all keys of tokens, also those that are over.
+func (s *Store) TokenKeys() ([]TokenKey, error) {
+	var all []TokenKey
+	return all, s.db.Order("created").Find(&all).Error
+}
+
+// AddTokenKey adds a key. When there is one of its id, in whatever realm, the error is
+// [ErrExists].
+func (s *Store) AddTokenKey(k *TokenKey) error {
+	k.Created = now()
+	return created(s.db.Create(k))
+}
+
+// RevokeTokenKey lets a key end now.
+func (s *Store) RevokeTokenKey(id string, at time.Time) error {
+	return found(s.db.Model(&TokenKey{}).Where("id = ?", id).Update("revoked", at))
+}
+
+// Removals returns those of a realm.
+func (s *Store) Removals(realm string) ([]Removal, error) {
+	var all []Removal
+	return all, s.db.Where("realm = ?", realm).Find(&all).Error
+}
+
+// Remove keeps a removal, the latest of each person and room.
+func (s *Store) Remove(r Removal) error {
+	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&r).Error
+}
+
+// Erase deletes everything about a person and tells how many rows there were of each
+// kind.
+func (s *Store) Erase(realm string, user presence.UserID) (map[string]int64, error) {
+	erased := map[string]int64{}
+	err := s.db.Transaction(func(tx *gorm.DB) error {
+		result := tx.Where("realm = ? AND user = ?", realm, user).Delete(&Removal{})
+		erased["removals"] = result.RowsAffected
+		return result.Error
+	})
+	return erased, err
+}

@@ -1,0 +1,69 @@
+package records_test
+
+import (
+	"database/sql"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/records"
+)
+
+func TestWhatIsWrittenIsThereWhenItIsOpenedAgain(t *testing.T) {
+	dir := t.TempDir()
+	open := func() *records.Store {
+		s, err := records.Open(dir)
+		require.NoError(t, err)
+		return s
+	}
+	s := open()
+	_, err := s.AddRealm("training")
+	require.NoError(t, err)
+	_, err = s.AddRealm("training")
+	require.ErrorIs(t, err, records.ErrExists)
+	key := records.OperatorKey{ID: "k1", Realm: "training", Role: "read", Rooms: []presence.Pattern{"basin.*"}, Hash: []byte{1, 2}}
+	require.NoError(t, s.AddOperatorKey(&key))
+	require.NoError(t, s.AddTokenKey(&records.TokenKey{ID: "2026", Realm: "training", Algorithm: "HS256", Material: []byte("secret")}))
+	require.ErrorIs(t, s.AddTokenKey(&records.TokenKey{ID: "2026", Realm: "main"}), records.ErrExists, "a kid names one key in all realms")
+	at := time.UnixMilli(1_795_462_167_123).UTC()
+	for range 2 {
+		require.NoError(t, s.Remove(records.Removal{Realm: "training", User: "ilse", Room: "basin.upper-weir", At: at}))
+		at = at.Add(time.Second)
+	}
+	require.NoError(t, s.RevokeOperatorKey("k1", at))
+	require.ErrorIs(t, s.RevokeTokenKey("none", at), records.ErrNotFound)
+	require.NoError(t, s.Close())
+
+	s = open()
+	keys, err := s.OperatorKeys()
+	require.NoError(t, err)
+	require.Len(t, keys, 1)
+	require.Equal(t, key.Rooms, keys[0].Rooms)
+	require.True(t, at.Equal(*keys[0].Revoked))
+	removals, err := s.Removals("training")
+	require.NoError(t, err)
+	require.Len(t, removals, 1, "the latest counts")
+	require.True(t, at.Add(-time.Second).Equal(removals[0].At))
+	erased, err := s.Erase("training", "ilse")
+	require.NoError(t, err)
+	require.Equal(t, map[string]int64{"removals": 1}, erased)
+	require.NoError(t, s.RemoveRealm("training"))
+	keys, err = s.OperatorKeys()
+	require.NoError(t, err)
+	require.Empty(t, keys, "nothing is left of a realm")
+	require.NoError(t, s.Close())
+}
+
+func TestAFileOfANewerVersionIsRefused(t *testing.T) {
+	dir := t.TempDir()
+	db, err := sql.Open("sqlite", filepath.Join(dir, "tovik.db"))
+	require.NoError(t, err)
+	_, err = db.Exec("PRAGMA user_version = 99")
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	_, err = records.Open(dir)
+	require.ErrorContains(t, err, "version 99")
+}
