@@ -89,7 +89,10 @@ func (a API) call(ctx context.Context, method, path string, body, into any) erro
 		return err
 	}
 	defer func() { _ = response.Body.Close() }()
-	if response.StatusCode == http.StatusOK {
+	if response.StatusCode == http.StatusNoContent {
+		return nil
+	}
+	if response.StatusCode == http.StatusOK || response.StatusCode == http.StatusCreated {
 		if err := json.NewDecoder(response.Body).Decode(into); err != nil {
 			return fmt.Errorf("the answer to %s %s cannot be read: %w", method, path, err)
 		}

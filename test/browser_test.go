@@ -171,7 +171,7 @@ func TestConsoleIsForWhoHasTheKey(t *testing.T) {
 	p := open(t, browser, s.URL(), "/")
 	input := chromedp.CSS("input[name=key]")
 	p.do(chromedp.SendKeys(input, "guess\r"))
-	p.until(says("[role=alert]", "refused"))
+	p.until(says("[role=alert]", "not that of this service"))
 	p.do(chromedp.Reload(), chromedp.SendKeys(input, key), chromedp.Click(chromedp.CSS("button[type=submit]")))
 	p.until(says("[data-room='"+weir+"']", "1 person"))
 

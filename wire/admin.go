@@ -2,11 +2,12 @@ package wire
 
 import "time"
 
-// SignIn is who a browser is signed in as at the console.
+// SignIn is who a browser is signed in as at the console; all empty when it is not.
 type SignIn struct {
-	Realm string `json:"realm"`
-	Key   string `json:"key"` // the id of the operator's key
-	Role  string `json:"role"`
+	Realm string   `json:"realm"`
+	Key   string   `json:"key"` // the id of the operator's key
+	Role  string   `json:"role"`
+	Rooms []string `json:"rooms,omitempty"` // patterns that the key is about; all when left out
 }
 
 // Key is a key of an operator or back end. Key itself is there once, in the answer that

@@ -30,6 +30,7 @@ const (
 	TypeStatus   = "status"
 	TypeHide     = "hide"
 	TypeSignOut  = "sign-out"
+	TypeRemove   = "remove"
 	TypeCue      = "cue" // the service sends it too, to those it is for
 	TypeMembers  = "members"
 )
@@ -132,7 +133,7 @@ type Request struct {
 	Limit int    `json:"limit,omitempty"` // members: 200 when 0
 
 	Name     string          `json:"name,omitempty"`     // cue
-	User     string          `json:"user,omitempty"`     // cue: instead of a room
+	User     string          `json:"user,omitempty"`     // cue: instead of a room; remove: who
 	Session  string          `json:"session,omitempty"`  // cue: instead of a room
 	Everyone bool            `json:"everyone,omitempty"` // cue to a room: the sender too
 	Data     json.RawMessage `json:"data,omitempty"`     // cue: any JSON of up to 4 KB

@@ -53,7 +53,9 @@ func command(stdout, stderr io.Writer) *cli.Command {
 	commands := []*cli.Command{
 		serveCommand(), demoCommand(), tokenCommand(),
 		roomsCommand(), membersCommand(), countCommand(), watchCommand(), rehearseCommand(),
+		keyCommand(), tokenKeyCommand(), realmCommand(),
 	}
+	commands = append(commands, moderationCommands()...)
 	for _, c := range commands {
 		c.OnUsageError = usageError // not inherited
 	}

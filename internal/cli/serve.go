@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -12,6 +13,7 @@ import (
 
 	"tovik.example/tovik/client"
 	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/config"
 	"tovik.example/tovik/internal/demo"
 	"tovik.example/tovik/internal/gateway"
 	"tovik.example/tovik/internal/server"
@@ -83,7 +85,7 @@ func serveCommand() *cli.Command {
 		Usage: "run the service",
 		Description: "Listens until it is interrupted. The operator key and the token secret are made up at the first start " +
 			"and kept in the data directory, readable by its owner only.",
-		Flags: append([]cli.Flag{listenFlag(), dataFlag(defaultData, ""), operatorKeyFlag(), secretFlag(), verboseFlag(), practiceFlag()}, edgeFlags()...),
+		Flags: append([]cli.Flag{listenFlag(), dataFlag(defaultData, ""), operatorKeyFlag(), secretFlag(), verboseFlag(), practiceFlag(), configFlag()}, edgeFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := noArguments(c); err != nil {
 				return err
@@ -103,6 +105,40 @@ func serveCommand() *cli.Command {
 	}
 }
 
+func configFlag() cli.Flag {
+	return &cli.StringFlag{Name: "config", Usage: "a `FILE` in TOML that says who may come: realms, origins, keys, proxies", Sources: cli.EnvVars("TOVIK_CONFIG")}
+}
+
+// configure takes over what the configuration file says.
+func configure(path string, c *server.Config) error {
+	if path == "" {
+		return nil
+	}
+	told, err := config.ReadService(path)
+	if err != nil {
+		return &failure{exitUsage, err.Error()}
+	}
+	c.Proxies, c.Realms = told.TrustedProxies, map[string]server.RealmConfig{}
+	for _, r := range told.Realms {
+		realm := server.RealmConfig{Origins: r.Origins}
+		for _, k := range r.Keys {
+			key, err := access.NewTokenKey(access.TokenKey{ID: k.ID, Algorithm: k.Algorithm, Issuer: k.Issuer, Audience: k.Audience}, bytes.TrimRight(k.Material, "\n"))
+			if err != nil {
+				return &failure{exitUsage, fmt.Sprintf("%s: realm.key %q: %v", path, k.ID, err)}
+			}
+			realm.TokenKeys = append(realm.TokenKeys, *key)
+		}
+		for _, set := range r.KeySets {
+			realm.KeySets = append(realm.KeySets, access.KeySet{URL: set.URL, Issuer: set.Issuer, Audience: set.Audience})
+		}
+		if a := r.Admission; a != nil {
+			realm.Admission = &gateway.Admission{Rooms: a.Rooms, URL: a.URL, Secret: a.Secret, Wait: a.Wait}
+		}
+		c.Realms[r.Name] = realm
+	}
+	return nil
+}
+
 // start settles the secrets and starts a service as the flags say.
 func start(c *cli.Command, data string, practice bool) (*server.Server, access.Secrets, error) {
 	if err := checkEdge(c); err != nil {
@@ -113,14 +149,18 @@ func start(c *cli.Command, data string, practice bool) (*server.Server, access.S
 	if err != nil {
 		return nil, secrets, &failure{exitFailed, fmt.Sprintf("%v; choose a directory that you may write with --data", err)}
 	}
-	s, err := server.Start(server.Config{
+	settings := server.Config{
 		Listen: c.String("listen"), TokenSecret: secrets.Token, OperatorKey: secrets.OperatorKey,
 		Log: logger(c, c.Root().ErrWriter), Data: data, Practice: practice,
 		TLSCert: c.String("tls-cert"), TLSKey: c.String("tls-key"), MaxConnections: c.Int("max-connections"),
 		Limits: gateway.Limits{
 			PerAddress: c.Int("links-per-address"), PerPerson: c.Int("links-per-person"), SlowAfter: c.Duration("slow-after"),
 		},
-	})
+	}
+	if err := configure(c.String("config"), &settings); err != nil {
+		return nil, secrets, err
+	}
+	s, err := server.Start(settings)
 	return s, secrets, err
 }
 

@@ -32,6 +32,11 @@ func tokenCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "room", Usage: "a `PATTERN` of rooms to grant, repeatable"},
 			&cli.StringSliceFlag{Name: "cue", Usage: "a `PATTERN` of rooms to give cues in, repeatable"},
 			&cli.StringSliceFlag{Name: "people", Usage: "an `ID` of somebody to watch, or the beginning of ids and *, repeatable"},
+			&cli.StringSliceFlag{Name: "watch", Usage: "a `PATTERN` of rooms to watch without being in them, repeatable"},
+			&cli.StringSliceFlag{Name: "moderate", Usage: "a `PATTERN` of rooms to remove people from, repeatable"},
+			&cli.BoolFlag{Name: "near", Usage: "the person may watch whoever is in a room with them"},
+			&cli.BoolFlag{Name: "see-hidden", Usage: "the person sees who hides"},
+			&cli.BoolFlag{Name: "no-input", Usage: "the person may be a device, awake without a human's input"},
 			&cli.BoolFlag{Name: "hide", Usage: "the person may hide from others"},
 			&cli.DurationFlag{Name: "ttl", Value: time.Hour, Usage: "how long the token is valid, as in 15m or 8h"},
 			dataFlag(defaultData, ""), secretFlag(),
@@ -48,18 +53,19 @@ func mintToken(_ context.Context, c *cli.Command) error {
 		User: c.String("user"), Name: c.String("name"), Picture: c.String("picture"), TTL: c.Duration("ttl"),
 		Grants: wire.Grants{
 			Rooms: c.StringSlice("room"), Cue: c.StringSlice("cue"), People: c.StringSlice("people"), Hide: c.Bool("hide"),
+			Watch: c.StringSlice("watch"), Moderate: c.StringSlice("moderate"), Near: c.Bool("near"), SeeHidden: c.Bool("see-hidden"), NoInput: c.Bool("no-input"),
 		},
 	}
 	policy := presence.DefaultPolicy()
 	if err := policy.CheckPerson(presence.UserID(token.User), presence.Profile{Name: token.Name, Picture: token.Picture}); err != nil {
 		return usageOf(err)
 	}
-	for _, pattern := range slices.Concat(token.Rooms, token.Cue) {
+	for _, pattern := range slices.Concat(token.Rooms, token.Cue, token.Watch, token.Moderate) {
 		if _, err := presence.ParsePattern(pattern); err != nil {
 			return usageOf(err)
 		}
 	}
-	if len(token.Rooms) == 0 {
+	if len(token.Rooms)+len(token.Watch) == 0 {
 		return usage("the token would grant no room: name some with --room, as in --room 'basin.*'")
 	}
 	if ttl := c.Duration("ttl"); ttl <= 0 {

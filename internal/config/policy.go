@@ -66,15 +66,16 @@ type roomFile struct {
 
 // ReadPolicy reads a policy from a TOML file. An unknown key is an error.
 func ReadPolicy(path string) (presence.Policy, error) {
-	file, err := os.Open(path)
+	text, err := os.ReadFile(path)
 	if err != nil {
 		return presence.Policy{}, fmt.Errorf("read the policy: %w", err)
 	}
-	defer func() { _ = file.Close() }()
+	return parsePolicy(path, text)
+}
+
+func parsePolicy(path string, text []byte) (presence.Policy, error) {
 	var f policyFile
-	decoder := toml.NewDecoder(file)
-	decoder.DisallowUnknownFields()
-	if err := decoder.Decode(&f); err != nil {
+	if err := decodeStrictly(text, &f); err != nil {
 		return presence.Policy{}, explain(path, err)
 	}
 	policy := presence.DefaultPolicy()

@@ -21,6 +21,7 @@ type Realm struct {
 	Name      string
 	Engine    *engine.Engine // whose Links must be those of the gateway, and whose Sink Hub
 	Hub       *delivery.Hub
+	Store     *records.Store
 	Origins   []string   // of the pages that may be clients, as in https://app.example; nil stands for any
 	Admission *Admission // is asked who may be in rooms; nil: grants alone decide
 }
@@ -34,9 +35,9 @@ func (r *Realm) do(in presence.Input) (presence.Reply, error) {
 // Remove takes a person out of a room, or with an empty room out of the realm, and lets
 // their tokens of before be refused. It is written first, so that it outlives whatever
 // comes.
-func (r *Realm) Remove(store *records.Store, user presence.UserID, room presence.RoomName) (at time.Time, err error) {
+func (r *Realm) Remove(user presence.UserID, room presence.RoomName) (at time.Time, err error) {
 	at = time.Now().UTC().Truncate(time.Millisecond)
-	if err := store.Remove(records.Removal{Realm: r.Name, User: user, Room: room, At: at}); err != nil {
+	if err := r.Store.Remove(records.Removal{Realm: r.Name, User: user, Room: room, At: at}); err != nil {
 		return at, err
 	}
 	_, err = r.do(presence.Remove{User: user, Room: room})

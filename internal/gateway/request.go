@@ -36,6 +36,7 @@ var handlers = map[string]func(*link, wire.Request) error{
 	wire.TypeStatus:   (*link).status,
 	wire.TypeHide:     (*link).hide,
 	wire.TypeSignOut:  (*link).signOut,
+	wire.TypeRemove:   (*link).remove,
 	wire.TypeCue:      (*link).cue,
 	wire.TypeMembers:  (*link).members,
 }
@@ -421,6 +422,32 @@ func (l *link) signOut(r wire.Request) error {
 	l.answer(r.ID, nil, nil)
 	_, err := l.realm.do(presence.SignOut{User: l.guest.person.User})
 	return err
+}
+
+// remove takes somebody out of a room, for who may moderate there.
+func (l *link) remove(r wire.Request) error {
+	if _, err := l.session(); err != nil {
+		return err
+	}
+	room, err := presence.ParseRoom(r.Room)
+	if err != nil {
+		return err
+	}
+	if !l.guest.person.MayModerate(room) {
+		return notGranted("room", r.Room, grantList(l.guest.person.Moderate, "moderation"))
+	}
+	user := presence.UserID(norm.NFC.String(r.User))
+	if err := presence.CheckUser(user); err != nil {
+		return err
+	}
+	if err := l.hears(); err != nil {
+		return err
+	}
+	if _, err := l.realm.Remove(user, room); err != nil {
+		return err
+	}
+	l.answer(r.ID, nil, nil)
+	return nil
 }
 
 // tellOfPerson gives the core what a request says of the person of a session, and

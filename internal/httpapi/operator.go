@@ -156,10 +156,20 @@ func (a *API) signIn(c fiber.Ctx) error {
 	return fresh(c).JSON(whoAmI(operator))
 }
 
-func (a *API) signedIn(c fiber.Ctx) error { return fresh(c).JSON(whoAmI(operatorOf(c))) }
+// signedIn says who a browser is signed in as, which may be nobody.
+func (a *API) signedIn(c fiber.Ctx) error {
+	if operator := a.caller(c).Operator; operator != nil {
+		return fresh(c).JSON(whoAmI(*operator))
+	}
+	return fresh(c).JSON(wire.SignIn{})
+}
 
 func whoAmI(o access.Operator) wire.SignIn {
-	return wire.SignIn{Realm: o.Realm, Key: o.Key, Role: string(o.Role)}
+	who := wire.SignIn{Realm: o.Realm, Key: o.Key, Role: string(o.Role)}
+	for _, room := range o.Rooms {
+		who.Rooms = append(who.Rooms, string(room))
+	}
+	return who
 }
 
 // signOut ends the sign-in of a browser. Nobody needs to be signed in for that.

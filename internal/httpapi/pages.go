@@ -59,8 +59,8 @@ func showProblems(c fiber.Ctx, view problemView) error {
 
 // policy keeps the console to what this service itself serves; only the pictures
 // of people may come from elsewhere.
-const policy = "default-src 'self'; img-src 'self' https: data:; style-src 'self' 'unsafe-inline'; " +
-	"frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
+const policy = "default-src 'none'; script-src 'self'; style-src 'self'; font-src 'self'; connect-src 'self'; " +
+	"img-src 'self' https: http: data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
 
 // library serves the browser client to pages of any origin. It keeps its address from
 // one version to the next, so it is asked for anew each time, and mostly not changed.

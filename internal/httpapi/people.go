@@ -51,7 +51,7 @@ func (a *API) remove(c fiber.Ctx) error {
 
 // removal is written before it is done, so that it outlives whatever comes.
 func (a *API) removal(c fiber.Ctx, user presence.UserID, room presence.RoomName) error {
-	at, err := realmOf(c).Remove(a.store, user, room)
+	at, err := realmOf(c).Remove(user, room)
 	if err != nil {
 		return err
 	}

@@ -118,7 +118,7 @@ func TestFramesAreAsAsyncAPIDescribesThem(t *testing.T) {
 	everything := func(user string) string {
 		all := []string{"**"}
 		token, err := client.Token{User: user, Name: "Ilse Marrow", Picture: "https://pictures.example/1",
-			Grants: wire.Grants{Rooms: all, Cue: all, People: []string{"*"}, Hide: true}}.Sign(secret)
+			Grants: wire.Grants{Rooms: all, Cue: all, People: []string{"*"}, Hide: true, Moderate: all}}.Sign(secret)
 		require.NoError(t, err)
 		return token
 	}
@@ -167,6 +167,7 @@ func TestFramesAreAsAsyncAPIDescribesThem(t *testing.T) {
 	e.say(`{"type":"bye","id":1}`).until("answer")
 	f := d.talk(s)
 	f.say(`{"type":"hello","version":1,"token":%q,"rooms":[]}`, everything("tobin")).until("answer") // busy
+	f.say(`{"type":"remove","id":2,"room":"desk.empty","user":"nobody"}`).until("answer")
 	f.say(`{"type":"sign-out","id":1}`).until("answer")
 
 	stopped := make(chan error)

@@ -100,7 +100,7 @@ func (w *world) begin(name string) error {
 		cancel()
 		running.Wait()
 	}
-	w.realms.Add(&gateway.Realm{Name: name, Engine: e, Hub: hub, Origins: settings.Origins, Admission: settings.Admission})
+	w.realms.Add(&gateway.Realm{Name: name, Engine: e, Hub: hub, Store: w.store, Origins: settings.Origins, Admission: settings.Admission})
 	return nil
 }
 

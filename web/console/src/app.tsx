@@ -1,19 +1,15 @@
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { Route, Switch } from "wouter";
-import { signInKey, signOut } from "./operator";
+import { type SignedIn, signedIn, signIn, signOut, takeFragment } from "./operator";
 import { Board } from "./pages/board";
 import { Practice } from "./pages/practice";
 import { RoomPage } from "./pages/room";
 import { SignIn } from "./pages/sign-in";
 import { Visit } from "./pages/visit";
+import { Frame } from "./parts/frame";
 
-/** The pages: a visitor's, and for who has an operator key the board and the rooms. */
+/** The pages: a visitor's, one to practise, and for who is signed in the board and the rooms. */
 export function App() {
-  const [key, setKey] = useState(signInKey);
-  const leave = () => {
-    signOut();
-    setKey(undefined);
-  };
   return (
     <Switch>
       <Route path="/visit">
@@ -22,21 +18,40 @@ export function App() {
       <Route path="/practice">
         <Practice />
       </Route>
-      {!key && (
-        <Route>
-          <SignIn onSignIn={setKey} />
-        </Route>
-      )}
-      {key && (
-        <Route path="/rooms/:room">
-          {({ room }) => <RoomPage key={room} operatorKey={key} room={room} onSignOut={leave} />}
-        </Route>
-      )}
-      {key && (
-        <Route>
-          <Board operatorKey={key} onSignOut={leave} />
-        </Route>
-      )}
+      <Route>
+        <Console />
+      </Route>
+    </Switch>
+  );
+}
+
+/** With a key in the address (/#key=…), as the demo prints it, one is signed in at once. */
+async function begin(): Promise<SignedIn | undefined> {
+  const key = takeFragment().get("key");
+  return key ? signIn(key) : signedIn();
+}
+
+function Console() {
+  const [operator, setOperator] = useState<SignedIn>();
+  const [problem, setProblem] = useState<string>();
+  const [begun, setBegun] = useState(false);
+  useEffect(() => {
+    begin()
+      .then(setOperator, (error: Error) => setProblem(error.message))
+      .finally(() => setBegun(true));
+  }, []);
+  const leave = () => {
+    void signOut();
+    setOperator(undefined);
+  };
+  if (!begun) return <Frame>{null}</Frame>;
+  if (!operator) return <SignIn problem={problem} onSignIn={setOperator} />;
+  return (
+    <Switch>
+      <Route path="/rooms/:room">{({ room }) => <RoomPage key={room} room={room} onSignOut={leave} />}</Route>
+      <Route>
+        <Board patterns={operator.rooms ?? ["**"]} onSignOut={leave} />
+      </Route>
     </Switch>
   );
 }

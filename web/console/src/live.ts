@@ -24,10 +24,10 @@ export function useLink(open: () => { link: Link; close: () => void }): [Snapsho
   return [snapshot, link];
 }
 
-/** Follows rooms with an operator's key. */
-export function useWatch(key: string, watch: readonly Watch[]): [Snapshot, Link | undefined] {
+/** Follows rooms as the operator who is signed in. */
+export function useWatch(watch: readonly Watch[]): [Snapshot, Link | undefined] {
   return useLink(() => {
-    const options: LinkOptions = { server, key, watch };
+    const options: LinkOptions = { server, watch };
     const link = new Link(options);
     return { link, close: () => link.close() };
   });

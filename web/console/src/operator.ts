@@ -1,4 +1,4 @@
-const name = "tovik.operator-key";
+import { server } from "./live";
 
 /** Takes parameters out of the address's fragment, so that no secret stays in the address bar. */
 export function takeFragment(): URLSearchParams {
@@ -7,18 +7,29 @@ export function takeFragment(): URLSearchParams {
   return params;
 }
 
-/** The operator key of this tab: from a sign-in link (/#key=…) or from before. */
-export function signInKey(): string | undefined {
-  const key = location.pathname === "/visit" ? null : takeFragment().get("key");
-  if (key) keepKey(key);
-  return sessionStorage.getItem(name) ?? undefined;
+/** Who this browser is signed in as. */
+export interface SignedIn {
+  readonly realm: string;
+  readonly key: string;
+  readonly role: string;
+  /** What the key is about; everything when absent. */
+  readonly rooms?: readonly string[];
 }
 
-/** Keeps the key for as long as the tab is open. */
-export function keepKey(key: string): void {
-  sessionStorage.setItem(name, key);
+/** Signs in with a key; the service keeps the sign-in in a cookie that no script can read. Throws why not. */
+export async function signIn(key: string): Promise<SignedIn> {
+  const response = await fetch(`${server}/v1/sign-in`, { method: "POST", body: JSON.stringify({ key }) });
+  const answer = await response.json();
+  if (!response.ok) throw new Error(answer.detail);
+  return answer;
 }
 
-export function signOut(): void {
-  sessionStorage.removeItem(name);
+/** Who is signed in already; undefined when nobody is. */
+export async function signedIn(): Promise<SignedIn | undefined> {
+  const answer: SignedIn = await (await fetch(`${server}/v1/sign-in`)).json();
+  return answer.role ? answer : undefined;
+}
+
+export async function signOut(): Promise<void> {
+  await fetch(`${server}/v1/sign-in`, { method: "DELETE" });
 }

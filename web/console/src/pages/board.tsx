@@ -6,8 +6,8 @@ import { Frame, Refused, Sheet } from "../parts/frame";
 import { people, sessions } from "../words";
 
 /** All rooms with their counts, live. */
-export function Board({ operatorKey, onSignOut }: { operatorKey: string; onSignOut: () => void }) {
-  const [{ state, rooms }] = useWatch(operatorKey, [{ room: "**", detail: "count" }]);
+export function Board({ patterns, onSignOut }: { patterns: readonly string[]; onSignOut: () => void }) {
+  const [{ state, rooms }] = useWatch(patterns.map((room) => ({ room, detail: "count" })));
   const list = [...rooms.values()].sort((a, b) => a.room.localeCompare(b.room));
   useEffect(() => {
     document.title = "Rooms · Tovik";

@@ -7,10 +7,8 @@ import { Members } from "../parts/members";
 import { Rules } from "../parts/rules";
 
 /** One room: who is in it, and what has changed, live. */
-export function RoomPage(props: { operatorKey: string; room: string; onSignOut: () => void }) {
-  const [{ state, rooms, welcome }, link] = useWatch(props.operatorKey, [
-    { room: props.room, detail: "members" },
-  ]);
+export function RoomPage(props: { room: string; onSignOut: () => void }) {
+  const [{ state, rooms, welcome }, link] = useWatch([{ room: props.room, detail: "members" }]);
   const lines = useFeed(link);
   const now = useNow();
   const room = rooms.get(props.room);

@@ -1,31 +1,25 @@
 import { type FormEvent, useState } from "react";
-import { server } from "../live";
-import { keepKey } from "../operator";
+import { type SignedIn, signIn } from "../operator";
 import { Frame, Sheet } from "../parts/frame";
 
-/** Asks for the operator key, and tries it before it is kept. */
-export function SignIn({ onSignIn }: { onSignIn: (key: string) => void }) {
-  const [problem, setProblem] = useState<string>();
+/** Asks for an operator's key. */
+export function SignIn(props: { problem?: string | undefined; onSignIn: (who: SignedIn) => void }) {
+  const [problem, setProblem] = useState(props.problem);
   const [trying, setTrying] = useState(false);
 
-  async function signIn(event: FormEvent<HTMLFormElement>) {
+  function submit(event: FormEvent<HTMLFormElement>) {
     event.preventDefault();
-    const key = String(new FormData(event.currentTarget).get("key")).trim();
     setTrying(true);
-    const failed = await refusal(key);
-    setTrying(false);
-    setProblem(failed);
-    if (!failed) {
-      keepKey(key);
-      onSignIn(key);
-    }
+    signIn(String(new FormData(event.currentTarget).get("key")).trim())
+      .then(props.onSignIn, (error: Error) => setProblem(error.message))
+      .finally(() => setTrying(false));
   }
 
   return (
     <Frame>
       <div className="mx-auto max-w-md pt-10">
         <Sheet title="Sign in to the console">
-          <form method="post" onSubmit={signIn} className="space-y-4 p-5">
+          <form method="post" onSubmit={submit} className="space-y-4 p-5">
             <label className="block space-y-1.5 text-sm">
               <span>Operator key</span>
               <input
@@ -49,25 +43,12 @@ export function SignIn({ onSignIn }: { onSignIn: (key: string) => void }) {
               {trying ? "Trying the key…" : "Sign in"}
             </button>
             <p className="text-muted text-xs">
-              The service says at its start where the key is kept. This tab forgets it when it closes.
+              The service says at its start where its key is kept; more are made with tovik key create. You
+              are signed in for 12 hours, in this browser.
             </p>
           </form>
         </Sheet>
       </div>
     </Frame>
   );
-}
-
-/** Why a key does not do, or undefined. */
-async function refusal(key: string): Promise<string | undefined> {
-  try {
-    const response = await fetch(`${server}/v1/rooms?limit=1`, {
-      headers: { Authorization: `Bearer ${key}` },
-    });
-    if (response.ok) return undefined;
-    if (response.status === 401) return "The service refused this key.";
-    return `The service answered with status ${response.status}.`;
-  } catch {
-    return "The service cannot be reached.";
-  }
 }

@@ -1,0 +1,277 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"tovik.example/tovik/client"
+	"tovik.example/tovik/wire"
+)
+
+// calling is a command that asks a service, with so many arguments.
+func calling(name, usageText, arguments, description string, flags []cli.Flag, act func(context.Context, *cli.Command, client.API) error) *cli.Command {
+	return &cli.Command{
+		Name: name, Usage: usageText, ArgsUsage: arguments, Description: description, Flags: clientFlags(flags...), OnUsageError: usageError,
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if want := len(strings.Fields(arguments)); c.Args().Len() != want {
+				return usage("%s wants %q; see %s --help", c.FullName(), arguments, c.FullName())
+			}
+			a, err := api(c)
+			if err != nil {
+				return err
+			}
+			return act(ctx, c, a)
+		},
+	}
+}
+
+// say prints a line, unless JSON was asked for.
+func say(c *cli.Command, format string, args ...any) error {
+	if c.String("format") == formatJSON {
+		return nil
+	}
+	_, err := fmt.Fprintf(c.Root().Writer, format+"\n", args...)
+	return err
+}
+
+func expiresFlag() cli.Flag {
+	return &cli.DurationFlag{Name: "ttl", Usage: "after what `TIME` it expires, as in 720h; never when left out"}
+}
+
+func expires(c *cli.Command) (*time.Time, error) {
+	switch ttl := c.Duration("ttl"); {
+	case ttl < 0:
+		return nil, usage("--ttl is %s; allowed: a time above zero, as in 720h", ttl)
+	case ttl == 0:
+		return nil, nil
+	default:
+		at := time.Now().Add(ttl).UTC().Truncate(time.Second)
+		return &at, nil
+	}
+}
+
+func keyCommand() *cli.Command {
+	create := calling("create", "make a key for a back end or an operator", "",
+		"The key is shown once; the service keeps only its hash.\n\nExample: tovik key create --name billing --role read --room 'desk.**'",
+		[]cli.Flag{
+			&cli.StringFlag{Name: "role", Value: "read", Usage: "read, write (also statuses, rooms, sign-out) or operate (also removals and keys)"},
+			&cli.StringFlag{Name: "name", Usage: "what it is for"},
+			&cli.StringSliceFlag{Name: "room", Usage: "a `PATTERN` of rooms that it is about, repeatable; all when left out"},
+			expiresFlag(),
+		},
+		func(ctx context.Context, c *cli.Command, a client.API) error {
+			until, err := expires(c)
+			if err != nil {
+				return err
+			}
+			made, err := a.AddKey(ctx, wire.NewKey{Name: c.String("name"), Role: c.String("role"), Rooms: c.StringSlice("room"), Expires: until})
+			if err != nil {
+				return err
+			}
+			return show(c, made, func(w io.Writer) {
+				_, _ = fmt.Fprintf(w, "%s\n\nThis key is not shown again. It has the role %s in the realm %s; revoke it with: tovik key revoke %s\n", made.Key, made.Role, made.Realm, made.ID)
+			})
+		})
+	list := calling("list", "list the keys of the realm", "", "", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+		keys, err := a.Keys(ctx)
+		if err != nil {
+			return err
+		}
+		return show(c, keys, func(w io.Writer) {
+			_, _ = fmt.Fprintln(w, "KEY\tNAME\tROLE\tROOMS\tLAST USED\tSTATE")
+			for _, k := range keys.Keys {
+				_, _ = fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t%s\n", k.ID, orDash(k.Name), k.Role, orAll(k.Rooms), day(k.LastUsed), state(k.Expires, k.Revoked))
+			}
+		})
+	})
+	revoke := calling("revoke", "let a key be refused from now on", "ID", "", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+		if err := a.RevokeKey(ctx, c.Args().First()); err != nil {
+			return err
+		}
+		return say(c, "%s is refused from now on.", c.Args().First())
+	})
+	return &cli.Command{Name: "key", Usage: "the keys of back ends and operators", Commands: []*cli.Command{create, list, revoke}}
+}
+
+func tokenKeyCommand() *cli.Command {
+	add := calling("add", "let tokens be signed with another key", "ID FILE",
+		"ID is the kid of the tokens. FILE has the secret for HS256, or a public key in PEM. For a rotation, add the new key, let the back end sign with it, "+
+			"and revoke the old one when its tokens have expired.\n\nExample: tovik token-key add 2026-autumn public.pem --algorithm EdDSA",
+		[]cli.Flag{
+			&cli.StringFlag{Name: "algorithm", Value: "EdDSA", Usage: "HS256, EdDSA, ES256 or RS256"},
+			&cli.StringFlag{Name: "issuer", Usage: "the `ISS` that tokens must have"},
+			&cli.StringFlag{Name: "audience", Usage: "the `AUD` that tokens must have"},
+			expiresFlag(),
+		},
+		func(ctx context.Context, c *cli.Command, a client.API) error {
+			until, err := expires(c)
+			if err != nil {
+				return err
+			}
+			material, err := os.ReadFile(c.Args().Get(1))
+			if err != nil {
+				return &failure{exitUsage, fmt.Sprintf("the key cannot be read: %v", err)}
+			}
+			made, err := a.AddTokenKey(ctx, wire.NewTokenKey{ID: c.Args().First(), Algorithm: c.String("algorithm"), Key: strings.TrimRight(string(material), "\n"),
+				Issuer: c.String("issuer"), Audience: c.String("audience"), Expires: until})
+			if err != nil {
+				return err
+			}
+			return show(c, made, func(w io.Writer) {
+				_, _ = fmt.Fprintf(w, "Tokens with the kid %s, signed with %s, are taken from now on in the realm %s.\n", made.ID, made.Algorithm, made.Realm)
+			})
+		})
+	list := calling("list", "list the keys of tokens", "", "", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+		keys, err := a.TokenKeys(ctx)
+		if err != nil {
+			return err
+		}
+		return show(c, keys, func(w io.Writer) {
+			_, _ = fmt.Fprintln(w, "KEY\tALGORITHM\tISSUER\tAUDIENCE\tCREATED\tSTATE")
+			for _, k := range keys.Keys {
+				_, _ = fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t%s\n", k.ID, k.Algorithm, orDash(k.Issuer), orDash(k.Audience), day(&k.Created), state(k.Expires, k.Revoked))
+			}
+		})
+	})
+	revoke := calling("revoke", "let the tokens of a key be refused from now on", "ID", "Links that were opened with such tokens are closed.", nil,
+		func(ctx context.Context, c *cli.Command, a client.API) error {
+			if err := a.RevokeTokenKey(ctx, c.Args().First()); err != nil {
+				return err
+			}
+			return say(c, "Tokens with the kid %s are refused from now on.", c.Args().First())
+		})
+	return &cli.Command{Name: "token-key", Usage: "the keys that verify people's tokens", Commands: []*cli.Command{add, list, revoke}}
+}
+
+func realmCommand() *cli.Command {
+	add := calling("add", "make a realm", "NAME", "A realm has people, rooms and keys of its own. The answer has the first key of its operators, once.\n\nExample: tovik realm add training", nil,
+		func(ctx context.Context, c *cli.Command, a client.API) error {
+			made, err := a.AddRealm(ctx, c.Args().First())
+			if err != nil {
+				return err
+			}
+			return show(c, made, func(w io.Writer) {
+				_, _ = fmt.Fprintf(w, "%s\n\nThis is the first key of the realm %s, with the role operate. It is not shown again.\n", made.FirstKey.Key, made.Name)
+			})
+		})
+	list := calling("list", "list the realms", "", "", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+		realms, err := a.Realms(ctx)
+		if err != nil {
+			return err
+		}
+		return show(c, realms, func(w io.Writer) {
+			_, _ = fmt.Fprintln(w, "REALM\tORIGINS")
+			for _, r := range realms.Realms {
+				origins := "any"
+				if r.Origins != nil {
+					origins = strings.Join(r.Origins, ", ")
+				}
+				_, _ = fmt.Fprintf(w, "%s\t%s\n", r.Name, origins)
+			}
+		})
+	})
+	remove := calling("remove", "end a realm and delete what is kept of it", "NAME", "", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+		if err := a.RemoveRealm(ctx, c.Args().First()); err != nil {
+			return err
+		}
+		return say(c, "The realm %s is no more.", c.Args().First())
+	})
+	return &cli.Command{Name: "realm", Usage: "the worlds of people and rooms in this service", Commands: []*cli.Command{add, list, remove}}
+}
+
+// moderationCommands are about people who are to be gone.
+func moderationCommands() []*cli.Command {
+	remove := calling("remove", "remove a person, from a room or altogether", "USER",
+		"Their sessions end, and their tokens issued up to now are refused from then on, also after a restart.\n\nExample: tovik remove w-17 --room basin.upper-weir",
+		[]cli.Flag{&cli.StringFlag{Name: "room", Usage: "the `ROOM`; everything when left out"}},
+		func(ctx context.Context, c *cli.Command, a client.API) error {
+			done, err := a.Remove(ctx, c.Args().First(), c.String("room"))
+			if err != nil {
+				return err
+			}
+			return show(c, done, func(w io.Writer) {
+				from := "altogether"
+				if done.Room != "" {
+					from = "from " + done.Room
+				}
+				_, _ = fmt.Fprintf(w, "%s is removed %s; tokens issued before %s are refused.\n", done.User, from, done.At.Local().Format(time.DateTime))
+			})
+		})
+	signOut := calling("sign-out", "end all sessions of a person", "USER", "They may come back with the token that they have. To keep them out: tovik remove USER.", nil,
+		func(ctx context.Context, c *cli.Command, a client.API) error {
+			if err := a.SignOut(ctx, c.Args().First()); err != nil {
+				return err
+			}
+			return say(c, "All sessions of %s have ended.", c.Args().First())
+		})
+	end := calling("end", "end one session", "SESSION", "", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+		if err := a.EndSession(ctx, c.Args().First()); err != nil {
+			return err
+		}
+		return say(c, "%s has ended.", c.Args().First())
+	})
+	erase := calling("erase", "delete everything about a person", "USER", "Prints a receipt of what was deleted. Who has a valid token may come again, as somebody new.", nil,
+		func(ctx context.Context, c *cli.Command, a client.API) error {
+			receipt, err := a.Erase(ctx, c.Args().First())
+			if err != nil {
+				return err
+			}
+			return show(c, receipt, func(w io.Writer) {
+				_, _ = fmt.Fprintf(w, "Erased of %s at %s:\n", receipt.User, receipt.At.Local().Format(time.DateTime))
+				for _, kind := range sortedKeys(receipt.Erased) {
+					_, _ = fmt.Fprintf(w, "  %s\t%d\n", strings.ReplaceAll(kind, "_", " "), receipt.Erased[kind])
+				}
+			})
+		})
+	return []*cli.Command{remove, signOut, end, erase}
+}
+
+func sortedKeys(counts map[string]int64) []string {
+	keys := make([]string, 0, len(counts))
+	for key := range counts {
+		keys = append(keys, key)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+func orDash(text string) string {
+	if text == "" {
+		return "-"
+	}
+	return text
+}
+
+func orAll(rooms []string) string {
+	if rooms == nil {
+		return "all"
+	}
+	return strings.Join(rooms, ", ")
+}
+
+func day(at *wire.Time) string {
+	if at == nil {
+		return "never"
+	}
+	return at.Local().Format(time.DateTime)
+}
+
+// state is whether a key is in force.
+func state(expires, revoked *wire.Time) string {
+	switch {
+	case revoked != nil:
+		return "revoked " + day(revoked)
+	case expires == nil:
+		return "in force"
+	case expires.Before(time.Now()):
+		return "expired " + day(expires)
+	}
+	return "until " + day(expires)
+}
