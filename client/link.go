@@ -207,6 +207,12 @@ func (l *Link) SignOut(ctx context.Context) error {
 	return l.request(ctx, wire.Request{Type: wire.TypeSignOut})
 }
 
+// Remove takes somebody out of a room, which the token has to grant. Their tokens issued
+// up to now are refused there from then on.
+func (l *Link) Remove(ctx context.Context, user, room string) error {
+	return l.request(ctx, wire.Request{Type: wire.TypeRemove, User: user, Room: room})
+}
+
 // Renew brings a newer token of the same person.
 func (l *Link) Renew(ctx context.Context, token string) error {
 	return l.request(ctx, wire.Request{Type: wire.TypeRenew, Token: token})

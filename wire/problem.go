@@ -76,6 +76,7 @@ const (
 	CodeNoPractice       = "no-practice"
 	CodeInternal         = "internal"
 	CodeExists           = "exists"
+	CodeBadRequest       = "bad-request"
 	CodeUnknownKey       = "unknown-key"
 	CodeWrongRole        = "wrong-role"
 	CodeUnknownRealm     = "unknown-realm"
@@ -141,6 +142,7 @@ var Explanations = []Explanation{
 	{CodeUnknownPath, "Unknown path", 404, "Nothing is served at this path."},
 	{CodeMethodNotAllowed, "Method not allowed", 405, "The path is right, the method is not. The Allow header lists those that are."},
 	{CodeNotWebSocket, "Not a WebSocket request", 426, "This path takes WebSocket handshakes (RFC 6455) only."},
+	{CodeBadRequest, "Bad request", 400, "What came is no HTTP request that can be read (RFC 9112), or came too slowly."},
 	{CodeExists, "Exists", 409, "There is one of this name already, or was. Choose another."},
 	{CodeUnknownKey, "Unknown key", 404, "The realm has no key of this id that is in force. List them with: tovik key list."},
 	{CodeWrongRole, "Wrong role", 403, "A key has one of the roles read, write and operate, and perhaps room patterns, and may do no more than that."},

@@ -186,6 +186,10 @@ func problemOf(c fiber.Ctx, err error) *wire.Problem {
 			Detail: "this path does not take this method", Allowed: c.GetRespHeader(fiber.HeaderAllow)}
 	case fiber.StatusRequestEntityTooLarge:
 		return &wire.Problem{Code: wire.CodeTooLarge, Detail: "the body is too large", Allowed: "at most 16384 bytes"}
+	case fiber.StatusRequestHeaderFieldsTooLarge:
+		return &wire.Problem{Code: wire.CodeTooLarge, Detail: "the head of the request is too large", Allowed: "at most 4096 bytes"}
+	case fiber.StatusBadRequest, fiber.StatusRequestTimeout, fiber.StatusNotImplemented:
+		return &wire.Problem{Code: wire.CodeBadRequest, Detail: "this is no HTTP request that can be read", Allowed: "HTTP/1.1 (RFC 9112)"}
 	}
 	return gateway.ProblemOf(err)
 }

@@ -1,0 +1,425 @@
+package server_test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"net/netip"
+	"os/exec"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/fasthttp/websocket"
+	"github.com/stretchr/testify/require"
+
+	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/gateway"
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/server"
+	"tovik.example/tovik/wire"
+)
+
+func tokenOf(t *testing.T, token client.Token) string {
+	t.Helper()
+	text, err := token.Sign(secret)
+	require.NoError(t, err)
+	return text
+}
+
+// refusedWith requires that a hello is refused with a code.
+func refusedWith(t *testing.T, code string, o client.Options) {
+	t.Helper()
+	_, err := client.Dial(t.Context(), o)
+	var problem *wire.Problem
+	require.ErrorAs(t, err, &problem)
+	require.Equal(t, code, problem.Code)
+}
+
+func TestARemovalHoldsAfterARestartAndTheNextTokenIsTaken(t *testing.T) {
+	t.Parallel()
+	config := server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Data: t.TempDir()}
+	s, err := server.Start(config)
+	require.NoError(t, err)
+	s.Ready()
+	third := watch(t, s)
+	before := mint(t, "mallory")
+	link := dial(t, client.Options{Server: s.URL(), Token: before, Rooms: []string{weir}})
+	third.until(t, joined("mallory"))
+	api := client.API{Server: s.URL(), Key: key}
+	_, err = api.Remove(t.Context(), "mallory", weir)
+	require.NoError(t, err)
+	require.Equal(t, "removed", third.until(t, left("mallory"))[0].Left[0].Reason)
+	var problem *wire.Problem
+	require.ErrorAs(t, link.Join(t.Context(), weir), &problem)
+	require.Equal(t, "removed", problem.Code)
+	require.NoError(t, link.Join(t.Context(), "basin.fen-end"), "elsewhere they may be")
+	_, err = api.Remove(t.Context(), "mallory", "")
+	require.NoError(t, err)
+	<-link.Ended()
+	require.NoError(t, s.Stop())
+
+	again, err := server.Start(config)
+	require.NoError(t, err)
+	again.Ready()
+	t.Cleanup(func() { _ = again.Stop() })
+	refusedWith(t, "removed", client.Options{Server: again.URL(), Token: before})
+	time.Sleep(1100 * time.Millisecond) // tokens say their time in whole seconds
+	dial(t, client.Options{Server: again.URL(), Token: mint(t, "mallory"), Rooms: []string{weir}})
+}
+
+func TestKeysRotateAndARevokedOneIsRefusedAtEveryDoor(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	api := client.API{Server: s.URL(), Key: key}
+	sign := func(kid string) string {
+		out, err := exec.CommandContext(t.Context(), "node", "../../test/jose.mjs", "HS256", kid, strings.Repeat(kid[:1], 32)).Output()
+		require.NoError(t, err)
+		var made struct{ Token string }
+		require.NoError(t, json.Unmarshal(out, &made))
+		return made.Token
+	}
+	for _, kid := range []string{"spring", "autumn"} {
+		_, err := api.AddTokenKey(t.Context(), wire.NewTokenKey{ID: kid, Algorithm: "HS256", Key: strings.Repeat(kid[:1], 32)})
+		require.NoError(t, err)
+	}
+	older, newer := sign("spring"), sign("autumn")
+	link := dial(t, client.Options{Server: s.URL(), Token: older, Rooms: []string{weir}})
+	other := dial(t, client.Options{Server: s.URL(), Token: newer, Rooms: []string{weir}})
+	require.NoError(t, api.RevokeTokenKey(t.Context(), "spring"))
+	<-link.Ended()
+	var closed *websocket.CloseError
+	require.ErrorAs(t, link.Err(), &closed)
+	require.Equal(t, wire.CloseExpired, closed.Code)
+	refusedWith(t, "bad-token", client.Options{Server: s.URL(), Token: older})
+	for _, door := range [][2]string{{"POST", "/v1/tickets"}, {"PUT", "/v1/sessions/new"}, {"GET", "/v1/feed?room=" + weir}} {
+		response, text := ask(t, door[0], s.URL()+door[1], "Bearer "+older, "{}")
+		require.Equal(t, 401, response.StatusCode, "%s: %s", door, text)
+	}
+	require.NoError(t, other.Activity(t.Context()), "the other generation goes on")
+
+	read, err := api.AddKey(t.Context(), wire.NewKey{Role: "read"})
+	require.NoError(t, err)
+	follower := dial(t, client.Options{Server: s.URL(), Key: read.Key, Watch: []wire.Watch{{Room: "**"}}})
+	require.NoError(t, api.RevokeKey(t.Context(), read.ID))
+	<-follower.Ended()
+	refusedWith(t, "bad-key", client.Options{Server: s.URL(), Key: read.Key})
+	_, err = client.API{Server: s.URL(), Key: read.Key}.Rooms(t.Context(), "**", "", 10)
+	require.ErrorContains(t, err, "not that of this service")
+}
+
+// TestTokensOfAnotherLibraryAreTaken has the npm package jose sign, with each algorithm,
+// for keys that the service keeps and for keys that somebody publishes.
+func TestTokensOfAnotherLibraryAreTaken(t *testing.T) {
+	t.Parallel()
+	set := map[string][]json.RawMessage{}
+	var fetched atomic.Int64
+	var mu sync.Mutex
+	published := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		fetched.Add(1)
+		mu.Lock()
+		defer mu.Unlock()
+		_ = json.NewEncoder(w).Encode(set)
+	}))
+	t.Cleanup(published.Close)
+	set["keys"] = []json.RawMessage{}
+	s := startWith(t, server.Config{Realms: map[string]server.RealmConfig{
+		"main": {KeySets: []access.KeySet{{URL: published.URL, Issuer: "https://id.example", Audience: "tovik"}}}}})
+	api := client.API{Server: s.URL(), Key: key}
+	for _, algorithm := range []string{"HS256", "EdDSA", "ES256", "RS256"} {
+		kid := "kept-" + algorithm
+		out, err := exec.CommandContext(t.Context(), "node", "../../test/jose.mjs", algorithm, kid, strings.Repeat("k", 32)).Output()
+		require.NoError(t, err)
+		var made struct {
+			Token, Key string
+			JWK        json.RawMessage
+		}
+		require.NoError(t, json.Unmarshal(out, &made))
+		_, err = api.AddTokenKey(t.Context(), wire.NewTokenKey{ID: kid, Algorithm: algorithm, Key: made.Key})
+		require.NoError(t, err)
+		require.Equal(t, "jo", dial(t, client.Options{Server: s.URL(), Token: made.Token, Rooms: []string{weir}}).Welcome().User, algorithm)
+	}
+	out, err := exec.CommandContext(t.Context(), "node", "../../test/jose.mjs", "ES256", "published").Output()
+	require.NoError(t, err)
+	var made struct {
+		Token string
+		JWK   json.RawMessage
+	}
+	require.NoError(t, json.Unmarshal(out, &made))
+	mu.Lock()
+	set["keys"] = append(set["keys"], made.JWK) // a key that the service has not seen yet
+	mu.Unlock()
+	dial(t, client.Options{Server: s.URL(), Token: made.Token, Rooms: []string{weir}})
+	before := fetched.Load()
+	for i := range 20 {
+		refusedWith(t, "bad-token", client.Options{Server: s.URL(), Token: strings.Replace(made.Token, ".", fmt.Sprint(i, "."), 1)})
+	}
+	require.LessOrEqual(t, fetched.Load()-before, int64(1), "unknown kids do not make the service fetch again and again")
+}
+
+func TestTheApplicationAdmits(t *testing.T) {
+	t.Parallel()
+	var asked atomic.Int64
+	answer := atomic.Pointer[string]{}
+	say := func(text string) { answer.Store(&text) }
+	application := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		asked.Add(1)
+		body, _ := io.ReadAll(r.Body)
+		out, err := exec.Command("node", "../../test/webhook.mjs", "a secret of the application", r.Header.Get("webhook-id"), r.Header.Get("webhook-timestamp"), r.Header.Get("webhook-signature"), string(body)).CombinedOutput()
+		if err != nil {
+			t.Errorf("the signature is refused: %s", out)
+		}
+		_, _ = io.WriteString(w, *answer.Load())
+	}))
+	t.Cleanup(application.Close)
+	s := startWith(t, server.Config{Realms: map[string]server.RealmConfig{"main": {Admission: &gateway.Admission{
+		Rooms: []presence.Pattern{"desk.*"}, URL: application.URL, Secret: "a secret of the application", Wait: 5 * time.Second}}}})
+	options := func(user string) client.Options {
+		return client.Options{Server: s.URL(), Token: mint(t, user, "**"), Rooms: []string{"desk.night"}}
+	}
+	say(`{"admit":true}`)
+	ilse := dial(t, options("ilse"))
+	require.NoError(t, ilse.Leave(t.Context(), "desk.night"))
+	require.NoError(t, ilse.Join(t.Context(), "desk.night"))
+	require.Equal(t, int64(1), asked.Load(), "it is not asked again at once")
+	for name, said := range map[string]string{"no": `{"admit":false}`, "nothing": `{}`, "noise": `yes`} {
+		say(said)
+		refusedWith(t, "not-admitted", options(name))
+	}
+	say(`{"admit":false}`)
+	var problem *wire.Problem
+	tobin := dial(t, client.Options{Server: s.URL(), Token: mint(t, "tobin", "**"), Rooms: []string{weir}})
+	require.ErrorAs(t, tobin.Join(t.Context(), "desk.night"), &problem)
+	require.Equal(t, "not-admitted", problem.Code)
+	response, text := ask(t, "PUT", s.URL()+"/v1/sessions/new", "Bearer "+mint(t, "corin", "**"), `{"rooms":["desk.night"]}`)
+	require.Equal(t, 403, response.StatusCode, text)
+	application.Close()
+	refusedWith(t, "not-admitted", options("hanne"))
+	require.NoError(t, tobin.Join(t.Context(), "basin.fen-end"), "nobody asks about other rooms")
+}
+
+func TestNothingCrossesRealms(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	api := client.API{Server: s.URL(), Key: key}
+	made, err := api.AddRealm(t.Context(), "training")
+	require.NoError(t, err)
+	drill := client.API{Server: s.URL(), Key: made.FirstKey.Key}
+	_, err = drill.AddTokenKey(t.Context(), wire.NewTokenKey{ID: "drill", Algorithm: "HS256", Key: strings.Repeat("d", 32)})
+	require.NoError(t, err)
+	out, err := exec.CommandContext(t.Context(), "node", "../../test/jose.mjs", "HS256", "drill", strings.Repeat("d", 32)).Output()
+	require.NoError(t, err)
+	var signed struct{ Token string }
+	require.NoError(t, json.Unmarshal(out, &signed))
+
+	third := watch(t, s)
+	one := dial(t, client.Options{Server: s.URL(), Token: mint(t, "jo"), Rooms: []string{weir}})
+	third.until(t, joined("jo"))
+	two := dial(t, client.Options{Server: s.URL(), Token: signed.Token, Rooms: []string{weir}})
+	for _, a := range []client.API{api, drill} {
+		count, err := a.Count(t.Context(), weir)
+		require.NoError(t, err)
+		require.Equal(t, online(1, 1), count.Count)
+	}
+	require.NoError(t, two.SetStatus(t.Context(), "busy", "", time.Time{}))
+	_, err = drill.Remove(t.Context(), "jo", weir)
+	require.NoError(t, err)
+	require.NoError(t, one.Activity(t.Context()))
+	require.Empty(t, third.rest(), "a person of the same id in another realm is another person")
+	require.NoError(t, api.RemoveRealm(t.Context(), "training"))
+	<-two.Ended()
+	refusedWith(t, "bad-token", client.Options{Server: s.URL(), Token: signed.Token})
+	_, err = drill.Rooms(t.Context(), "**", "", 10)
+	require.ErrorContains(t, err, "not that of this service")
+	require.NoError(t, one.Activity(t.Context()))
+}
+
+func TestPagesComeFromTheOriginsOfTheirRealm(t *testing.T) {
+	t.Parallel()
+	s := startWith(t, server.Config{Realms: map[string]server.RealmConfig{"main": {Origins: []string{"https://app.example"}}}})
+	from := func(origin string) string {
+		header := http.Header{}
+		if origin != "" {
+			header.Set("Origin", origin)
+		}
+		conn, response, err := websocket.DefaultDialer.Dial(strings.Replace(s.URL(), "http", "ws", 1)+"/v1/link", header)
+		require.NoError(t, err)
+		_ = response.Body.Close()
+		t.Cleanup(func() { _ = conn.Close() })
+		frame := (&raw{t, conn}).send(`{"type":"hello","id":1,"version":1,"token":"` + mint(t, "ilse") + `"}`).next()
+		code, _ := frame["code"].(string)
+		return code
+	}
+	require.Empty(t, from("https://app.example"))
+	require.Empty(t, from(s.URL()), "its own pages")
+	require.Empty(t, from(""), "what is no page")
+	require.Equal(t, "bad-origin", from("https://evil.example"))
+	require.Equal(t, "bad-origin", from("https://app.example.evil.example"))
+	require.Equal(t, "bad-origin", from("null"))
+	for origin, allowed := range map[string]string{"https://app.example": "https://app.example", "https://evil.example": ""} {
+		request, err := http.NewRequest("OPTIONS", s.URL()+"/v1/tickets", nil)
+		require.NoError(t, err)
+		request.Header.Set("Origin", origin)
+		request.Header.Set("Access-Control-Request-Method", "POST")
+		response, err := http.DefaultClient.Do(request)
+		require.NoError(t, err)
+		_ = response.Body.Close()
+		require.Equal(t, allowed, response.Header.Get("Access-Control-Allow-Origin"))
+	}
+}
+
+func TestOnlyTrustedProxiesSayWhomTheySpeakFor(t *testing.T) {
+	t.Parallel()
+	trusting := startWith(t, server.Config{Proxies: gateway.Proxies{netip.MustParsePrefix("127.0.0.0/8")}, Limits: gateway.Limits{PerAddress: 1}})
+	for _, c := range []struct {
+		forwarded string
+		want      int
+	}{
+		{"10.0.0.1", 101}, {"10.0.0.1", 429}, {"10.0.0.2", 101}, {"made up, 10.0.0.3", 101}, {"10.0.0.9, 10.0.0.3", 429}, {"10.0.0.3, 127.0.0.8", 429},
+	} {
+		conn, response, err := websocket.DefaultDialer.Dial(strings.Replace(trusting.URL(), "http", "ws", 1)+"/v1/link", http.Header{"X-Forwarded-For": {c.forwarded}})
+		require.Equal(t, c.want, response.StatusCode, c.forwarded)
+		_ = response.Body.Close()
+		if err == nil {
+			t.Cleanup(func() { _ = conn.Close() })
+		}
+	}
+}
+
+func TestANarrowerTokenTakesAway(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	third := watch(t, s)
+	events, onEvent := heard[client.Event](100)
+	wide := client.Token{User: "ilse", Grants: wire.Grants{Rooms: []string{"basin.*"}, Watch: []string{"desk.*"}, People: []string{"tobin"}}}
+	link := dial(t, client.Options{Server: s.URL(), Token: tokenOf(t, wide), Rooms: []string{weir}, Watch: []wire.Watch{{Room: "desk.*"}, {People: []string{"tobin"}}}, OnEvent: onEvent})
+	third.until(t, joined("ilse"))
+	wide.Grants = wire.Grants{Rooms: []string{"basin.fen-end"}, Count: []string{"desk.*"}}
+	require.NoError(t, link.Renew(t.Context(), tokenOf(t, wide)))
+	third.until(t, left("ilse"))
+	dial(t, client.Options{Server: s.URL(), Token: mint(t, "tobin", "**"), Rooms: []string{weir, "desk.night"}})
+	third.until(t, joined("tobin"))
+	require.NoError(t, link.Join(t.Context(), "basin.fen-end"))
+	await(t, events, func(e client.Event) bool {
+		require.NotEqual(t, "desk.night", e.Room)
+		require.Empty(t, e.Joined[:max(0, len(e.Joined)-1)])
+		return e.Room == "basin.fen-end"
+	})
+	var problem *wire.Problem
+	require.ErrorAs(t, link.Watch(t.Context(), "desk.night", "members"), &problem)
+	require.Equal(t, "not-granted", problem.Code)
+	require.NoError(t, link.Watch(t.Context(), "desk.night", "count"))
+}
+
+func TestModeratorsRemoveAndPeopleWatchWhoIsNear(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	warden := dial(t, client.Options{Server: s.URL(), Rooms: []string{weir}, Token: tokenOf(t, client.Token{User: "warden", Grants: wire.Grants{
+		Rooms: []string{"basin.*"}, Moderate: []string{weir}, Near: true}})})
+	tobin := dial(t, client.Options{Server: s.URL(), Token: mint(t, "tobin"), Rooms: []string{weir}})
+	require.NoError(t, warden.WatchPeople(t.Context(), "tobin"))
+	require.Error(t, warden.WatchPeople(t.Context(), "nobody"))
+	require.NoError(t, warden.Remove(t.Context(), "tobin", weir))
+	var problem *wire.Problem
+	require.ErrorAs(t, tobin.Join(t.Context(), weir), &problem)
+	require.Equal(t, "removed", problem.Code)
+	require.Error(t, warden.Remove(t.Context(), "tobin", "basin.fen-end"))
+}
+
+// TestWhoHidesChangesNothing runs the same night twice, the second time with somebody
+// who hides in the midst of it, and wants what all open doors say to be the same.
+func TestWhoHidesChangesNothing(t *testing.T) {
+	t.Parallel()
+	without, with := night(t, false), night(t, true)
+	require.Equal(t, without, with)
+	require.Greater(t, len(without), 10)
+}
+
+// night returns what others are told of a night, byte by byte but for what is random:
+// ids, keys, runs of revisions, and times.
+func night(t *testing.T, hidden bool) []string {
+	s := start(t, nil)
+	var ghost *client.Link
+	haunt := func(do func(ctx context.Context)) {
+		if hidden {
+			do(t.Context())
+			time.Sleep(30 * time.Millisecond) // it is sealed
+		}
+	}
+	ghost = dial(t, client.Options{Server: s.URL(), Token: mintAll(t, "ghost")}) // in both nights they were seen before
+	require.NoError(t, ghost.Hide(t.Context(), true))
+	haunt(func(ctx context.Context) { require.NoError(t, ghost.Join(ctx, weir)) })
+	var told []string
+	plain := regexp.MustCompile(`"(session|key|since|at|last_seen)":"[^"]*"|"(rev|prev)":"[A-Z0-9]+`)
+	note := func(door, text string) {
+		told = append(told, door+" "+plain.ReplaceAllString(text, `"$1$2":"…`))
+	}
+	observer := connect(t, s)
+	observer.send(`{"type":"hello","id":1,"version":1,"token":"` + mintAll(t, "observer", "*") + `","watch_only":true,"watch":[{"room":"basin.*"},{"people":["ghost","ilse"]}]}`)
+	counter := connect(t, s)
+	counter.send(`{"type":"hello","id":1,"version":1,"token":"` + mintAll(t, "counter") + `","watch_only":true,"watch":[{"room":"` + weir + `","detail":"count"}]}`)
+	stream := follow(t, s, "/v1/feed?watch_only=true&watch=basin.*", mintAll(t, "streamer"), "")
+	var ilse *client.Link
+	step := func(frames int, do func(ctx context.Context) error) {
+		haunt(func(ctx context.Context) { // before each step
+			_ = ghost.Typing(ctx, weir, true)
+			_ = ghost.SetStatus(ctx, "busy", "unseen", time.Time{})
+			_ = ghost.Leave(ctx, weir)
+			_ = ghost.Join(ctx, weir)
+			_ = ghost.SetStatus(ctx, "", "", time.Time{})
+		})
+		require.NoError(t, do(t.Context()))
+		from := len(told)
+		for range frames {
+			_, data, err := observer.conn.ReadMessage()
+			require.NoError(t, err)
+			note("link", string(data))
+		}
+		slices.Sort(told[from:]) // rooms and people are sealed apart
+		response, body := ask(t, "PUT", s.URL()+"/v1/sessions/new", "Bearer "+mintAll(t, "beater"), `{"rooms":[]}`)
+		require.Equal(t, 200, response.StatusCode)
+		note("beats", body)
+	}
+	step(3, func(context.Context) error { return nil }) // the answer, and two people
+	step(1, func(context.Context) error {
+		ilse = dial(t, client.Options{Server: s.URL(), Token: mintAll(t, "ilse")})
+		return nil
+	})
+	step(1, func(ctx context.Context) error { return ilse.Join(ctx, weir) })
+	step(1, func(ctx context.Context) error { return ilse.Typing(ctx, weir, true) })
+	step(2, func(ctx context.Context) error { return ilse.SetStatus(ctx, "away", "at the gauge", time.Time{}) })
+	haunt(func(ctx context.Context) { // nobody can reach or find the ghost
+		_, err := ilse.Cue(ctx, wire.Request{User: "ghost", Name: "boo"})
+		require.ErrorContains(t, err, "grant")
+	})
+	links, err := ilse.Cue(t.Context(), wire.Request{Room: weir, Name: "boo"})
+	require.NoError(t, err)
+	note("cue", fmt.Sprint(links))
+	page, err := ilse.Members(t.Context(), weir, "", "", 10)
+	require.NoError(t, err)
+	text, err := json.Marshal(page)
+	require.NoError(t, err)
+	note("page", string(text))
+	step(2, func(ctx context.Context) error { return ilse.Leave(ctx, weir) }) // typing has ended too
+	haunt(func(ctx context.Context) { require.NoError(t, ghost.Bye(ctx)) })
+	for range 4 {
+		_, data, err := counter.conn.ReadMessage()
+		require.NoError(t, err)
+		if strings.Contains(string(data), `"people":0`) {
+			note("count", string(data))
+			break
+		}
+	}
+	frame, err := json.Marshal(stream.until("changes"))
+	require.NoError(t, err)
+	note("stream", string(frame))
+	return told
+}
