@@ -6,9 +6,11 @@ GO     := go
 NPM    := npm --prefix web
 # How many random histories the core is held against the plain model in.
 HISTORIES ?= 2000
+# How long each fuzz target runs.
+FUZZTIME ?= 10m
 STATIC := $(GO) tool -modfile=tools/go.mod staticcheck
 
-.PHONY: build demo test lint mutants bench bench-core shots web clean
+.PHONY: build demo test fuzz lint mutants bench bench-core shots web clean
 
 build: web ## the whole binary, with the console in it
 	$(GO) build -trimpath -ldflags="-s -w" -o bin/tovik ./cmd/tovik
@@ -37,6 +39,11 @@ test: lint web chromium compiler ## everything: lint, vet, race detector, type c
 	$(NPM) run --silent test
 	CGO_ENABLED=1 $(GO) test -race -timeout 15m ./...
 	$(GO) test ./internal/presence -run 'Agree|Restart|OpenView' -rapid.checks=$(HISTORIES) -timeout 15m
+	$(MAKE) --no-print-directory fuzz FUZZTIME=5s
+
+fuzz: ## noise at every door, FUZZTIME for each
+	@for target in access:Tokens presence:Names config:Files server:Frames server:Bodies; do \
+		$(GO) test ./internal/$${target%%:*} -run '^$$' -fuzz "^Fuzz$${target##*:}$$" -fuzztime $(FUZZTIME) || exit 1; done
 
 .PHONY: chromium compiler
 compiler: # for the race detector

@@ -49,3 +49,31 @@ func TestPatternsCoverWhatTheyName(t *testing.T) {
 		requireRefusal(t, err, presence.CodeBadPattern)
 	}
 }
+
+// FuzzNames holds rooms and patterns against each other: what is taken for a room is
+// named by itself, and a pattern covers what it matches.
+func FuzzNames(f *testing.F) {
+	for _, name := range []string{"basin.upper-weir", "basin.*", "**", "a..b", "*.*", "desk.**", "\x00", "é"} {
+		f.Add(name, "basin.fen-end")
+	}
+	f.Fuzz(func(t *testing.T, one, other string) {
+		room, notRoom := presence.ParseRoom(one)
+		pattern, notPattern := presence.ParsePattern(one)
+		if notRoom == nil {
+			require.NoError(t, notPattern)
+			require.True(t, pattern.Match(room))
+			require.True(t, presence.Pattern("**").Match(room))
+		}
+		grant, err := presence.ParsePattern(other)
+		if err != nil || notPattern != nil {
+			return
+		}
+		require.True(t, pattern.Covers(pattern))
+		if grant.Covers(pattern) && notRoom == nil {
+			require.True(t, grant.Match(room))
+		}
+		if grant.Covers(pattern) && pattern.Covers(grant) {
+			require.Equal(t, grant, pattern)
+		}
+	})
+}

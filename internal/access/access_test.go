@@ -1,0 +1,88 @@
+package access
+
+import (
+	"encoding/base64"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/golang-jwt/jwt/v5"
+	"github.com/stretchr/testify/require"
+
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/records"
+)
+
+const secret = "a secret that is long enough to be one"
+
+func keyring(t testing.TB) *Keyring {
+	store, err := records.Open(records.Memory)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = store.Close() })
+	keys, err := NewKeyring(store, secret, "own")
+	require.NoError(t, err)
+	return keys
+}
+
+// FuzzTokens signs claims that anybody may write, and shows tokens that nobody has
+// signed. Who gets in is somebody whom the core can know.
+func FuzzTokens(f *testing.F) {
+	f.Add(`{"sub":"ilse","exp":4102444800,"tovik":{"rooms":["basin.*"],"people":["w-*"]}}`, "")
+	f.Add(`{"sub":7,"exp":"soon","nbf":1e300,"aud":[1,{}],"tovik":[]}`, "x.y.z")
+	f.Add(`{"sub":"\u202e","exp":1e18,"iat":-1e18,"picture":"//","tovik":{"rooms":["**.a"]}}`, strings.Repeat(".", 50))
+	keys := keyring(f)
+	policy := presence.DefaultPolicy()
+	f.Fuzz(func(t *testing.T, claims, noise string) {
+		head := base64.RawURLEncoding.EncodeToString([]byte(`{"alg":"HS256"}`)) + "." + base64.RawURLEncoding.EncodeToString([]byte(claims))
+		signature, err := jwt.SigningMethodHS256.Sign(head, []byte(secret))
+		require.NoError(t, err)
+		person, err := keys.Verify(head + "." + base64.RawURLEncoding.EncodeToString(signature))
+		if err == nil {
+			require.Equal(t, Main, person.Realm)
+			require.True(t, person.Expires.After(time.Now()))
+			require.NotEmpty(t, person.User)
+			_ = policy.CheckPerson(person.User, person.Profile)
+		}
+		if _, err := keys.Verify(noise); err == nil {
+			t.Fatalf("%q was taken for a token", noise)
+		}
+	})
+}
+
+func TestAGuardForgetsAndIsBounded(t *testing.T) {
+	var g Guard
+	now := time.Now()
+	for range refusals {
+		require.NoError(t, g.Admits("10.0.0.1", now))
+		g.Refused("10.0.0.1", now)
+	}
+	require.Error(t, g.Admits("10.0.0.1", now))
+	require.NoError(t, g.Admits("10.0.0.2", now))
+	require.NoError(t, g.Admits("10.0.0.1", now.Add(refusalEvery)), "one more each time")
+	for i := range 3 * maxGuarded {
+		g.Refused(string(rune(i+1000)), now)
+	}
+	require.LessOrEqual(t, len(g.failed), maxGuarded)
+}
+
+func TestRolesAndRooms(t *testing.T) {
+	keys := keyring(t)
+	kept, key, err := keys.AddOperatorKey(records.OperatorKey{Realm: Main, Role: "write", Rooms: []presence.Pattern{"desk.*"}})
+	require.NoError(t, err)
+	o, err := keys.Check(key, Read)
+	require.NoError(t, err)
+	require.True(t, o.Sees("desk.night"))
+	require.False(t, o.Sees("desk.**"))
+	_, err = keys.Check(key, Operate)
+	require.ErrorContains(t, err, "role")
+	_, err = keys.Check(key+"x", Read)
+	require.Error(t, err)
+	past := time.Now().Add(-time.Second)
+	_, _, err = keys.AddOperatorKey(records.OperatorKey{Realm: Main, Role: "read", Expires: &past})
+	require.ErrorContains(t, err, "expired")
+	require.Error(t, keys.RevokeOperatorKey("training", kept.ID), "another realm's")
+	require.NoError(t, keys.RevokeOperatorKey(Main, kept.ID))
+	_, err = keys.Check(key, Read)
+	require.Error(t, err)
+	require.False(t, keys.InForce(true, kept.ID))
+}
