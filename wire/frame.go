@@ -51,7 +51,7 @@ const (
 // service goes away, 1009 after a frame that is too large).
 const (
 	CloseRefused  = 4400 // an error before a valid hello, or one that cannot be mended
-	CloseExpired  = 4401 // the token has expired
+	CloseExpired  = 4401 // the token has expired, or a key is no longer in force
 	CloseReplaced = 4409 // a newer link carries the session
 	CloseSilent   = 4408 // nobody answered the beat requests
 	CloseClosing  = 4410 // the page said that it is going away

@@ -149,7 +149,7 @@ var Explanations = []Explanation{
 	{CodeUnknownRealm, "Unknown realm", 404, "There is no realm of this name, or the key is not one that may see it."},
 	{CodeUnknownPerson, "Unknown person", 404, "Nobody of this id is known in the realm."},
 	{CodeBadOrigin, "Origin not allowed", 403, "The realm says which origins pages may come from, and this page comes from another. Add its origin to the realm's origins."},
-	{CodeLockedOut, "Locked out", 429, "Too many tokens or keys from this network address were refused in a short time. Wait a minute."},
+	{CodeLockedOut, "Locked out", 429, "Too many keys from this network address were refused in a short time. Wait a minute."},
 	{CodeNotAdmitted, "Not admitted", 403, "The application was asked whether this person may be in the room, and said no, or could not be asked."},
 	{CodeNotReady, "Not ready", 503, "The service is starting or stopping. Try again in a moment."},
 	{CodeInternal, "Internal error", 500, "The service failed to do what it should. Its log says more."},

@@ -53,14 +53,14 @@ func TestAGuardForgetsAndIsBounded(t *testing.T) {
 	var g Guard
 	now := time.Now()
 	for range refusals {
-		require.NoError(t, g.Admits("10.0.0.1", now))
-		g.Refused("10.0.0.1", now)
+		require.NoError(t, g.admits("10.0.0.1", now))
+		g.refused("10.0.0.1", now)
 	}
-	require.Error(t, g.Admits("10.0.0.1", now))
-	require.NoError(t, g.Admits("10.0.0.2", now))
-	require.NoError(t, g.Admits("10.0.0.1", now.Add(refusalEvery)), "one more each time")
+	require.Error(t, g.admits("10.0.0.1", now))
+	require.NoError(t, g.admits("10.0.0.2", now))
+	require.NoError(t, g.admits("10.0.0.1", now.Add(refusalEvery)), "one more each time")
 	for i := range 3 * maxGuarded {
-		g.Refused(string(rune(i+1000)), now)
+		g.refused(string(rune(i+1000)), now)
 	}
 	require.LessOrEqual(t, len(g.failed), maxGuarded)
 }

@@ -1,6 +1,8 @@
 package access
 
 import (
+	"errors"
+	"net/netip"
 	"sync"
 	"time"
 
@@ -9,8 +11,8 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// How often tokens and keys from one address may be refused: so many at once, then one
-// each time. Who has used that up is not listened to.
+// How often keys from one address may be refused: so many at once, then one each time.
+// Who has used that up is not listened to.
 const (
 	refusals     = 30
 	refusalEvery = 2 * time.Second
@@ -23,20 +25,44 @@ type Guard struct {
 	failed map[string]*rate.Limiter
 }
 
-// Admits tells whether an address may show a token or key. Its error is a
-// [*wire.Problem].
-func (g *Guard) Admits(address string, now time.Time) error {
+// Check is [Keyring.Check] for a key that is shown from an address, unless too many were
+// refused from there. Tokens are not guarded so: nobody guesses a signature, and one broken
+// page would lock out everybody behind the same address.
+func (g *Guard) Check(keys *Keyring, address, key string, need Role) (Operator, error) {
+	now := time.Now()
+	if err := g.admits(address, now); err != nil {
+		return Operator{}, err
+	}
+	operator, err := keys.Check(key, need)
+	var problem *wire.Problem
+	if errors.As(err, &problem) && problem.Code == wire.CodeBadKey {
+		g.refused(address, now)
+	}
+	return operator, err
+}
+
+func (g *Guard) admits(address string, now time.Time) error {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	if l := g.failed[address]; l != nil && l.TokensAt(now) < 1 {
+	if l := g.failed[network(address)]; l != nil && l.TokensAt(now) < 1 {
 		return &wire.Problem{Code: wire.CodeLockedOut, Field: "address", Value: address,
-			Detail: "too many tokens or keys of this network address were refused", Allowed: "another try in a minute"}
+			Detail: "too many keys of this network address were refused", Allowed: "another try in a minute"}
 	}
 	return nil
 }
 
-// Refused notes that a token or key of an address was refused.
-func (g *Guard) Refused(address string, now time.Time) {
+// network is what is guarded: an address, or of IPv6 the 64 bits that one subscriber has.
+func network(address string) string {
+	if a, err := netip.ParseAddr(address); err == nil && a.Unmap().Is6() {
+		if prefix, err := a.Prefix(64); err == nil {
+			return prefix.String()
+		}
+	}
+	return address
+}
+
+func (g *Guard) refused(address string, now time.Time) {
+	address = network(address)
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	if g.failed == nil {

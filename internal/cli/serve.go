@@ -85,7 +85,7 @@ func serveCommand() *cli.Command {
 		Usage: "run the service",
 		Description: "Listens until it is interrupted. The operator key and the token secret are made up at the first start " +
 			"and kept in the data directory, readable by its owner only.",
-		Flags: append([]cli.Flag{listenFlag(), dataFlag(defaultData, ""), operatorKeyFlag(), secretFlag(), verboseFlag(), practiceFlag(), configFlag()}, edgeFlags()...),
+		Flags: append([]cli.Flag{listenFlag(), dataFlag(defaultData, ""), operatorKeyFlag(), secretFlag(), verboseFlag(), practiceFlag(), configFlag(), hideDocsFlag()}, edgeFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := noArguments(c); err != nil {
 				return err
@@ -103,6 +103,10 @@ func serveCommand() *cli.Command {
 			return serveUntil(ctx, s)
 		},
 	}
+}
+
+func hideDocsFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "hide-docs", Usage: "serve no pages that explain errors and frames", Sources: cli.EnvVars("TOVIK_HIDE_DOCS")}
 }
 
 func configFlag() cli.Flag {
@@ -151,7 +155,7 @@ func start(c *cli.Command, data string, practice bool) (*server.Server, access.S
 	}
 	settings := server.Config{
 		Listen: c.String("listen"), TokenSecret: secrets.Token, OperatorKey: secrets.OperatorKey,
-		Log: logger(c, c.Root().ErrWriter), Data: data, Practice: practice,
+		Log: logger(c, c.Root().ErrWriter), Data: data, Practice: practice, HideDocs: c.Bool("hide-docs"),
 		TLSCert: c.String("tls-cert"), TLSKey: c.String("tls-key"), MaxConnections: c.Int("max-connections"),
 		Limits: gateway.Limits{
 			PerAddress: c.Int("links-per-address"), PerPerson: c.Int("links-per-person"), SlowAfter: c.Duration("slow-after"),

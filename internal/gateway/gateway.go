@@ -24,22 +24,26 @@ type Options struct {
 	Keys   *access.Keyring
 	Guard  *access.Guard
 	Policy *presence.Policy // of all realms
-	Limits Limits           // a zero field stands for its default
-	Log    *slog.Logger     // nil stands for none
+	// AsksOthers says that an application is asked about admissions, or that key sets are
+	// fetched: then frames may have to wait for that.
+	AsksOthers bool
+	Limits     Limits       // a zero field stands for its default
+	Log        *slog.Logger // nil stands for none
 }
 
 // Gateway accepts links.
 type Gateway struct {
-	realms  *Realms
-	links   *Links
-	keys    *access.Keyring
-	guard   *access.Guard
-	policy  *presence.Policy
-	limits  Limits
-	log     *slog.Logger
-	pool    *transport.Pool
-	tickets *tickets
-	feeds   *feeds
+	realms     *Realms
+	links      *Links
+	keys       *access.Keyring
+	guard      *access.Guard
+	policy     *presence.Policy
+	asksOthers bool
+	limits     Limits
+	log        *slog.Logger
+	pool       *transport.Pool
+	tickets    *tickets
+	feeds      *feeds
 }
 
 // New returns a gateway. Run it, and Close it after its links have been drained.
@@ -50,7 +54,7 @@ func New(o Options) *Gateway {
 	limits := o.Limits.withDefaults()
 	o.Links.limits = limits
 	return &Gateway{
-		realms: o.Realms, links: o.Links, keys: o.Keys, guard: o.Guard, policy: o.Policy, limits: limits, log: o.Log,
+		realms: o.Realms, links: o.Links, keys: o.Keys, guard: o.Guard, policy: o.Policy, asksOthers: o.AsksOthers, limits: limits, log: o.Log,
 		pool:    transport.NewPool(runtime.GOMAXPROCS(0), limits.SlowAfter),
 		tickets: newTickets(), feeds: newFeeds(),
 	}

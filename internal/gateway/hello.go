@@ -123,17 +123,10 @@ func (g *Gateway) check(h wire.Hello, caller Caller) (*greeting, error) {
 	return c, err
 }
 
-// identify finds out who says hello, and lets nobody guess.
+// identify finds out who says hello.
 func (g *Gateway) identify(h wire.Hello, caller Caller) (*guest, error) {
-	now := time.Now()
-	if err := g.guard.Admits(caller.Address, now); err != nil {
-		return nil, err
-	}
 	who, name, err := g.whois(h, caller)
 	if err != nil {
-		if code := ProblemOf(err).Code; code == wire.CodeBadToken || code == wire.CodeBadKey {
-			g.guard.Refused(caller.Address, now)
-		}
 		return nil, err
 	}
 	if who.realm, err = g.realms.Get(name); err != nil {
@@ -148,7 +141,7 @@ func (g *Gateway) whois(h wire.Hello, caller Caller) (who *guest, realm string, 
 		return nil, "", &wire.Problem{Code: wire.CodeBadField, Field: "key",
 			Detail: "the hello has a token and a key", Allowed: "either a person's token or an operator's key"}
 	case h.Key != "":
-		operator, err := g.keys.Check(h.Key, access.Read)
+		operator, err := g.guard.Check(g.keys, caller.Address, h.Key, access.Read)
 		return &guest{operator: true, key: operator}, operator.Realm, err
 	case h.Token == "" && caller.Operator != nil:
 		return &guest{operator: true, key: *caller.Operator}, caller.Operator.Realm, nil
@@ -277,6 +270,7 @@ func (g *Gateway) open(l *link, c *greeting) (*wire.Welcome, []presence.RoomName
 	}
 	reply, err := l.realm.do(c.in)
 	if err == nil {
+		c.guest.narrow(&reply)
 		g.links.carry(l, reply.Link)
 		// Had another link taken the session over before this one was known to carry
 		// it, the cut would have missed it.
@@ -304,6 +298,18 @@ func own(reply presence.Reply) *wire.Own {
 		own.Until = &wire.Time{Time: time.UnixMilli(set.Until)}
 	}
 	return own
+}
+
+// narrow takes a session that has come back out of the rooms that the token of now does
+// not grant.
+func (g *guest) narrow(reply *presence.Reply) {
+	reply.Rooms = slices.DeleteFunc(reply.Rooms, func(room presence.RoomName) bool {
+		if g.person.MayJoin(room) {
+			return false
+		}
+		_, _ = g.realm.do(presence.Leave{From: reply.Link, Room: room}) // it is there
+		return true
+	})
 }
 
 // room checks that a room name is well-formed, and that the person may be there.

@@ -53,6 +53,7 @@ func (g *Gateway) Beat(token, session string, b wire.Beating, caller Caller) (wi
 	if err != nil {
 		return wire.Lease{}, err
 	}
+	who.narrow(&reply)
 	for _, room := range b.Typing { // of rooms that it has from before
 		if !slices.Contains(reply.Rooms, presence.RoomName(room)) {
 			return wire.Lease{}, &presence.Refusal{Code: presence.CodeNotInRoom, Field: "typing", Value: room, Allowed: "rooms that this session is in"}

@@ -75,8 +75,8 @@ func (l *link) Receive(data []byte, text bool) {
 }
 
 // MayWait implements [transport.Handler]: a hello may have to wait for the probe of
-// an older link, and whatever asks for a room for the application's answer.
-func (l *link) MayWait() bool { return l.guest == nil || l.realm.Admission != nil }
+// an older link, and where others are asked who may come, any frame for their answer.
+func (l *link) MayWait() bool { return l.guest == nil || l.gateway.asksOthers }
 
 // Control implements [transport.Handler].
 func (l *link) Control() { l.mayReceive() }

@@ -37,6 +37,7 @@ type API struct {
 	ready   atomic.Bool
 
 	practiceSecret string // empty: no practice room
+	hideDocs       bool
 }
 
 // World adds and removes realms while the service runs. Their errors are problems.
@@ -45,7 +46,7 @@ type World interface {
 	RemoveRealm(name string) error
 }
 
-// Options are what an API is made of. All but Proxies is required.
+// Options are what an API is made of. The first six and Log are required.
 type Options struct {
 	Gateway *gateway.Gateway
 	Realms  *gateway.Realms
@@ -54,12 +55,18 @@ type Options struct {
 	Store   *records.Store
 	World   World
 	Proxies gateway.Proxies // that are trusted
-	Log     *slog.Logger
+	// PracticeSecret signs the tokens of practice rooms; empty: there are none.
+	PracticeSecret string
+	HideDocs       bool // serves no pages that explain errors and frames
+	Log            *slog.Logger
 }
 
 // New returns an API that answers /readyz with 503 until SetReady.
 func New(o Options) *API {
-	return &API{gateway: o.Gateway, realms: o.Realms, keys: o.Keys, guard: o.Guard, store: o.Store, world: o.World, proxies: o.Proxies, log: o.Log}
+	return &API{
+		gateway: o.Gateway, realms: o.Realms, keys: o.Keys, guard: o.Guard, store: o.Store, world: o.World, proxies: o.Proxies, log: o.Log,
+		practiceSecret: o.PracticeSecret, hideDocs: o.HideDocs,
+	}
 }
 
 // SetReady changes what /readyz answers.
@@ -122,9 +129,11 @@ func (a *API) App() *fiber.App {
 	app.Post("/v1/realms", operate, a.root, a.addRealm)
 	app.Delete("/v1/realms/:realm", operate, a.root, a.removeRealm)
 
-	app.Get("/asyncapi.yaml", func(c fiber.Ctx) error { return c.Type("yaml").Send(wire.AsyncAPI) })
-	app.Get("/problems", problemIndex)
-	app.Get("/problems/:code", problemPage)
+	if !a.hideDocs {
+		app.Get("/asyncapi.yaml", func(c fiber.Ctx) error { return c.Type("yaml").Send(wire.AsyncAPI) })
+		app.Get("/problems", problemIndex)
+		app.Get("/problems/:code", problemPage)
+	}
 	a.library(app)
 	a.console(app)
 	return app

@@ -106,7 +106,7 @@ func operatorOf(c fiber.Ctx) access.Operator { return c.Locals(operatorLocal{}).
 func realmOf(c fiber.Ctx) *gateway.Realm { return c.Locals(realmLocal{}).(*gateway.Realm) }
 
 func (a *API) identify(c fiber.Ctx, need access.Role) (access.Operator, error) {
-	caller, key, now := a.caller(c), bearer(c), time.Now()
+	caller, key := a.caller(c), bearer(c)
 	if key == "" && caller.Operator != nil {
 		if safe := c.Method() == fiber.MethodGet || c.Method() == fiber.MethodHead; !safe && !caller.Own {
 			return access.Operator{}, &wire.Problem{Code: wire.CodeBadOrigin, Field: "Origin", Value: wire.Shorten(caller.Origin),
@@ -114,14 +114,7 @@ func (a *API) identify(c fiber.Ctx, need access.Role) (access.Operator, error) {
 		}
 		return a.keys.Again(caller.Operator.Key, need)
 	}
-	if err := a.guard.Admits(caller.Address, now); err != nil {
-		return access.Operator{}, err
-	}
-	operator, err := a.keys.Check(key, need)
-	if err != nil && gateway.ProblemOf(err).Code == wire.CodeBadKey {
-		a.guard.Refused(caller.Address, now)
-	}
-	return operator, err
+	return a.guard.Check(a.keys, caller.Address, key, need)
 }
 
 // root lets the key of the service itself pass, which alone makes realms.
@@ -144,12 +137,8 @@ func (a *API) signIn(c fiber.Ctx) error {
 	if caller.Origin != "" && !caller.Own {
 		return &wire.Problem{Code: wire.CodeBadOrigin, Field: "Origin", Value: wire.Shorten(caller.Origin), Detail: "one signs in at the console only", Allowed: "the service's own origin"}
 	}
-	if err := a.guard.Admits(caller.Address, now); err != nil {
-		return err
-	}
-	operator, err := a.keys.Check(asked.Key, access.Read)
+	operator, err := a.guard.Check(a.keys, caller.Address, asked.Key, access.Read)
 	if err != nil {
-		a.guard.Refused(caller.Address, now)
 		return err
 	}
 	a.setCookie(c, a.signIns.open(operator.Key, now), now.Add(signInLife))

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"github.com/gofiber/fiber/v3"
+	"golang.org/x/text/unicode/norm"
 
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/wire"
@@ -20,7 +21,7 @@ func userOf(c fiber.Ctx) (presence.UserID, error) {
 }
 
 func personOf(c fiber.Ctx) (presence.UserID, error) {
-	user := presence.UserID(c.Params("user"))
+	user := presence.UserID(norm.NFC.String(c.Params("user")))
 	return user, presence.CheckUser(user)
 }
 

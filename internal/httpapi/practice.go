@@ -24,11 +24,8 @@ var practicePeople = []client.Token{
 	{User: "corin", Name: "Corin Alderby"},
 }
 
-// OfferPractice lets everybody who reaches the service have tokens for rooms of their
-// own to practise in, signed with the token secret. Without it there are none.
-func (a *API) OfferPractice(secret string) { a.practiceSecret = secret }
-
-// practice hands out the tokens of a practice room, a new one or one that the page has.
+// practice hands out the tokens of a practice room, a new one or one that the page has,
+// to everybody who reaches a service that offers it.
 func (a *API) practice(c fiber.Ctx) error {
 	if a.practiceSecret == "" {
 		return &wire.Problem{Code: wire.CodeNoPractice, Detail: "this service offers no practice room", Allowed: "tovik serve --practice"}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/http/cookiejar"
 	"net/http/httptest"
 	"net/netip"
 	"os/exec"
@@ -276,6 +277,66 @@ func TestPagesComeFromTheOriginsOfTheirRealm(t *testing.T) {
 	}
 }
 
+func TestASignInIsACookieThatOtherSitesCannotUse(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	api := client.API{Server: s.URL(), Key: key}
+	read, err := api.AddKey(t.Context(), wire.NewKey{Role: "operate"})
+	require.NoError(t, err)
+	jar, err := cookiejar.New(nil)
+	require.NoError(t, err)
+	browser := &http.Client{Jar: jar}
+	call := func(method, path, body, origin string) (int, string) {
+		request, err := http.NewRequestWithContext(t.Context(), method, s.URL()+path, strings.NewReader(body))
+		require.NoError(t, err)
+		if origin != "" {
+			request.Header.Set("Origin", origin)
+		}
+		response, err := browser.Do(request)
+		require.NoError(t, err)
+		defer func() { _ = response.Body.Close() }()
+		text, err := io.ReadAll(response.Body)
+		require.NoError(t, err)
+		return response.StatusCode, string(text)
+	}
+	status, text := call("POST", "/v1/sign-in", `{"key":"`+read.Key+`"}`, s.URL())
+	require.Equal(t, 200, status, text)
+	require.NotContains(t, text, read.Key)
+	status, text = call("GET", "/v1/rooms", "", "")
+	require.Equal(t, 200, status, text)
+	status, text = call("POST", "/v1/people/nobody/sign-out", "", s.URL())
+	require.Equal(t, 204, status, text)
+	status, _ = call("POST", "/v1/people/nobody/sign-out", "", "https://evil.example")
+	require.Equal(t, 401, status)
+	status, text = call("DELETE", "/v1/sign-in", "", s.URL())
+	require.Equal(t, 204, status, text)
+	status, _ = call("GET", "/v1/rooms", "", "")
+	require.Equal(t, 401, status, "signed out")
+	_, _ = call("POST", "/v1/sign-in", `{"key":"`+read.Key+`"}`, s.URL())
+	require.NoError(t, api.RevokeKey(t.Context(), read.ID))
+	status, _ = call("GET", "/v1/rooms", "", "")
+	require.Equal(t, 401, status, "the key that one signed in with was revoked")
+	_, text = call("GET", "/v1/sign-in", "", "")
+	require.JSONEq(t, `{"realm":"","key":"","role":""}`, text)
+}
+
+func TestAnErasureSaysWhatItHasErased(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	api := client.API{Server: s.URL(), Key: key}
+	link := dial(t, client.Options{Server: s.URL(), Token: mint(t, "ilse"), Rooms: []string{weir}})
+	require.NoError(t, link.SetStatus(t.Context(), "busy", "", time.Time{}))
+	_, err := api.Remove(t.Context(), "ilse", "basin.fen-end")
+	require.NoError(t, err)
+	receipt, err := api.Erase(t.Context(), "ilse")
+	require.NoError(t, err)
+	require.Equal(t, map[string]int64{"sessions": 1, "rooms": 1, "statuses": 1, "last_seen": 1, "removals": 1}, receipt.Erased)
+	<-link.Ended()
+	again, err := api.Erase(t.Context(), "ilse")
+	require.NoError(t, err)
+	require.Equal(t, map[string]int64{"sessions": 0, "rooms": 0, "statuses": 0, "last_seen": 0, "removals": 0}, again.Erased)
+}
+
 func TestOnlyTrustedProxiesSayWhomTheySpeakFor(t *testing.T) {
 	t.Parallel()
 	trusting := startWith(t, server.Config{Proxies: gateway.Proxies{netip.MustParsePrefix("127.0.0.0/8")}, Limits: gateway.Limits{PerAddress: 1}})
@@ -317,6 +378,25 @@ func TestANarrowerTokenTakesAway(t *testing.T) {
 	require.ErrorAs(t, link.Watch(t.Context(), "desk.night", "members"), &problem)
 	require.Equal(t, "not-granted", problem.Code)
 	require.NoError(t, link.Watch(t.Context(), "desk.night", "count"))
+}
+
+func TestASessionThatComesBackWithLessIsWhereItMayBe(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	third := watch(t, s)
+	link := dial(t, client.Options{Server: s.URL(), Token: mint(t, "ilse"), Nonce: "n", Rooms: []string{weir, "basin.fen-end"}})
+	third.until(t, joined("ilse"))
+	back := dial(t, client.Options{Server: s.URL(), Token: mint(t, "ilse", "basin.fen-end"), Nonce: "n", Resume: link.Resume()})
+	require.Equal(t, []string{"basin.fen-end"}, back.Welcome().Rooms)
+	third.until(t, left("ilse"))
+
+	_, text := ask(t, "PUT", s.URL()+"/v1/sessions/new", "Bearer "+mint(t, "tobin"), `{"rooms":["`+weir+`"]}`)
+	var lease wire.Lease
+	require.NoError(t, json.Unmarshal([]byte(text), &lease))
+	_, text = ask(t, "PUT", s.URL()+"/v1/sessions/"+lease.Session, "Bearer "+mint(t, "tobin", "desk.*"), `{"key":"`+lease.Key+`"}`)
+	require.NoError(t, json.Unmarshal([]byte(text), &lease))
+	require.True(t, lease.Resumed)
+	require.Empty(t, lease.Rooms)
 }
 
 func TestModeratorsRemoveAndPeopleWatchWhoIsNear(t *testing.T) {

@@ -562,7 +562,8 @@ func TestHostile(t *testing.T) {
 			for range 30 {
 				require.Equal(t, "bad-key", h.calls("GET", "/v1/rooms", "guess", ""))
 			}
-			require.Equal(t, "locked-out", h.hello(h.token("", nil), ""))
+			require.Equal(t, "locked-out", h.outcome(h.link(nil).send(`{"type":"hello","id":1,"version":1,"key":"`+key+`"}`)))
+			require.Equal(t, "answer", h.hello(h.token("", nil), ""), "a token from there is taken")
 			return h.calls("GET", "/v1/rooms", key, "", "X-Forwarded-For", "10.0.0.7")
 		}},
 	} {

@@ -46,6 +46,7 @@ type Config struct {
 	// Realms are settings of realms, by name. Those that are not in the records are made.
 	Realms   map[string]RealmConfig
 	Proxies  gateway.Proxies // that are trusted to say whom they speak for
+	HideDocs bool            // serves no pages that explain errors and frames
 	Practice bool            // whoever reaches the service may have tokens for rooms to practise in
 }
 
@@ -55,6 +56,15 @@ type RealmConfig struct {
 	TokenKeys []access.TokenKey  // besides those on record, each made by [access.NewTokenKey]
 	KeySets   []access.KeySet    // that its identity services publish
 	Admission *gateway.Admission // nil: grants alone decide
+}
+
+func (c *Config) asksOthers() bool {
+	for _, realm := range c.Realms {
+		if realm.Admission != nil || len(realm.KeySets) > 0 {
+			return true
+		}
+	}
+	return false
 }
 
 // Server is a running service.
@@ -114,7 +124,7 @@ func start(c Config, store *records.Store, secure *tls.Config) (*Server, error) 
 		listener, scheme = tls.NewListener(listener, secure), "https"
 	}
 	links, realms, guard := gateway.NewLinks(), gateway.NewRealms(), new(access.Guard)
-	g := gateway.New(gateway.Options{Realms: realms, Links: links, Keys: keys, Guard: guard, Policy: c.Policy, Limits: c.Limits, Log: c.Log})
+	g := gateway.New(gateway.Options{Realms: realms, Links: links, Keys: keys, Policy: c.Policy, AsksOthers: c.asksOthers(), Guard: guard, Limits: c.Limits, Log: c.Log})
 	w := &world{config: c, store: store, keys: keys, links: links, realms: realms, gateway: g, ends: map[string]func(){}}
 	ctx, cancel := context.WithCancel(context.Background())
 	if err := w.beginAll(ctx); err != nil {
@@ -123,10 +133,11 @@ func start(c Config, store *records.Store, secure *tls.Config) (*Server, error) 
 		g.Close()
 		return nil, errors.Join(err, w.end())
 	}
-	api := httpapi.New(httpapi.Options{Gateway: g, Realms: realms, Keys: keys, Guard: guard, Store: store, World: w, Proxies: c.Proxies, Log: c.Log})
+	options := httpapi.Options{Gateway: g, Realms: realms, Keys: keys, Guard: guard, Store: store, World: w, Proxies: c.Proxies, HideDocs: c.HideDocs, Log: c.Log}
 	if c.Practice {
-		api.OfferPractice(c.TokenSecret)
+		options.PracticeSecret = c.TokenSecret
 	}
+	api := httpapi.New(options)
 	s := &Server{
 		config: c, scheme: scheme, store: store, world: w, gateway: g, api: api, app: api.App(), links: links, listen: listener,
 		stop: cancel, served: make(chan error, 1),

@@ -59,6 +59,10 @@ func shoot() error {
 		func() error { return pages(visit) },
 		func() error { return terminal("rooms", 1, command("rooms")+"; echo; "+command("count "+room)) },
 		func() error { return terminal("members", 1, command("members "+room)) },
+		func() error {
+			return terminal("keys", 2, command("key create --name billing --role read --room 'desk.*'")+"; echo; "+command("key create --name pager --role write --ttl 720h")+
+				"; echo; "+command("key list")+"; echo; "+command("remove w-07 --room "+room))
+		},
 		func() error { return terminal("rehearse", 8, command("rehearse --people 1000")) },
 		func() error { return terminal("watch", 40, command("watch '**'")) },
 	} {
@@ -111,6 +115,7 @@ func pages(visit string) error {
 	for name, url := range map[string]string{
 		"board": service + "/#key=demo", "room": service + "/rooms/" + room + "#key=demo", "room-dark": service + "/rooms/" + room + "#key=demo",
 		"visit": service + visit, "elements": application.URL, "practice": service + "/practice",
+		"sign-in": service + "/",
 	} {
 		tab, cancel := chromedp.NewContext(browser, chromedp.WithNewBrowserContext())
 		defer cancel()
