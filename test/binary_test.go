@@ -275,6 +275,58 @@ func lineWith(t *testing.T, lines *bufio.Scanner, want string) string {
 	return ""
 }
 
+// TestKeysRealmsAndRemovalsFromTheCommandLine operates a service whose configuration
+// file names a realm and a token key.
+func TestKeysRealmsAndRemovalsFromTheCommandLine(t *testing.T) {
+	dir := t.TempDir()
+	configuration := filepath.Join(dir, "tovik.toml")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte(strings.Repeat("k", 32)+"\n"), 0o600))
+	require.NoError(t, os.WriteFile(configuration, []byte("[[realm]]\nname = \"drills\"\n[[realm.key]]\nid = \"autumn\"\nalgorithm = \"HS256\"\nfile = \"secret\"\n"), 0o600))
+	address := freeAddress(t)
+	cmd, _ := background(t, "listens at", "serve", "--listen", address, "--data", dir, "--operator-key", "own", "--config", configuration)
+	env := []string{"TOVIK_SERVER=http://" + address, "TOVIK_KEY=own"}
+	does := func(want string, args ...string) string {
+		t.Helper()
+		out, errs, code := run(t, env, args...)
+		require.Zero(t, code, "%v: %s", args, errs)
+		require.Contains(t, out, want, "%v", args)
+		return out
+	}
+	does("drills", "realm", "list")
+	made := does("not shown again", "key", "create", "--name", "billing", "--role", "read", "--room", "desk.*")
+	key := strings.Fields(made)[0]
+	id, _, _ := strings.Cut(key, ".")
+	does("billing", "key", "list")
+	_, errs, code := run(t, env, "rooms", "--key", key)
+	require.Zero(t, code, errs)
+	_, errs, code = run(t, env, "remove", "w-17", "--key", key)
+	require.NotZero(t, code)
+	require.Contains(t, errs, "a key with the role operate")
+	does("refused from now on", "key", "revoke", id)
+	_, errs, code = run(t, env, "rooms", "--key", key)
+	require.Equal(t, 4, code, errs)
+	does("is removed from basin.upper-weir", "remove", "w-17", "--room", "basin.upper-weir")
+	does("have ended", "sign-out", "w-17")
+	does("removals   1", "erase", "w-17")
+	does("first key of the realm training", "realm", "add", "training")
+	does("is no more", "realm", "remove", "training")
+	does("are taken from now on", "token-key", "add", "spring", filepath.Join(dir, "secret"), "--algorithm", "HS256")
+	does("in force", "token-key", "list")
+	does("refused from now on", "token-key", "revoke", "spring")
+	_, errs, code = run(t, env, "end", "s-none")
+	require.Equal(t, 1, code)
+	require.Contains(t, errs, "a session that has not ended")
+	_, errs, code = run(t, env, "remove")
+	require.Equal(t, 2, code, errs)
+	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
+	require.Zero(t, ends(t, cmd))
+
+	require.NoError(t, os.WriteFile(configuration, []byte("[[realm]]\nname = \"main\"\norigin = \"https://app.example\"\n"), 0o600))
+	_, errs, code = run(t, nil, "serve", "--listen", address, "--config", configuration)
+	require.Equal(t, 2, code)
+	require.Contains(t, errs, `tovik.toml:3: there is no key "realm.origin"`)
+}
+
 func TestServeKeepsItsSecretsAndEndsInPeace(t *testing.T) {
 	address, data := freeAddress(t), filepath.Join(t.TempDir(), "data")
 	var keys []string

@@ -321,6 +321,7 @@ func (k *Keyring) Forget(realm string) {
 	for id, key := range k.tokens {
 		if key.Realm == realm {
 			delete(k.tokens, id)
+			k.revoked[id] = true
 		}
 	}
 	for id, key := range k.operators {
