@@ -154,7 +154,9 @@ func TestFramesAreAsAsyncAPIDescribesThem(t *testing.T) {
 	b.until("beat")
 	b.say(`{"type":"beat","id":14}`).until("answer")
 	b.say(`{"type":"leave","id":15,"room":"desk.empty"}`).until("error")
-	a.until("expiring")
+	if !d.seen["false expiring"] { // where everything is slow, it has come before
+		a.until("expiring")
+	}
 	a.say(`{"type":"renew","id":16,"token":%q}`, everything("ilse")).until("answer")
 	c := d.talk(s)
 	c.say(`{"type":"hello","version":1,"token":%q,"nonce":"n","rooms":[%q],"resume":{"session":%q,"key":%q},"revs":{%q:"OLD.4"}}`, everything("ilse"), weir,
