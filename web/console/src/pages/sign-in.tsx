@@ -21,7 +21,7 @@ export function SignIn(props: { problem?: string | undefined; onSignIn: (who: Si
         <Sheet title="Sign in to the console">
           <form method="post" onSubmit={submit} className="space-y-4 p-5">
             <label className="block space-y-1.5 text-sm">
-              <span>Operator key</span>
+              <span className="block">Operator key</span>
               <input
                 name="key"
                 type="password"
