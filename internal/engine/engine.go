@@ -319,6 +319,13 @@ func (e *Engine) Session(session presence.SessionID, key string) (presence.Evide
 	return e.core.Session(e.now(), session, key)
 }
 
+// Refused tells what a person's token is refused for, by when it was issued.
+func (e *Engine) Refused(user presence.UserID, issued time.Time) (altogether bool, rooms []presence.RoomName) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.core.Refused(user, issued.UnixMilli())
+}
+
 // LinkOf returns the link of a session now.
 func (e *Engine) LinkOf(session presence.SessionID, view presence.View) (presence.Carried, bool) {
 	e.mu.Lock()

@@ -41,10 +41,11 @@ func (g *guest) view() presence.View {
 func (g *guest) id() personID { return personID{g.realm.Name, g.person.User} }
 
 func (g *guest) badge() *badge {
+	b := &badge{realm: g.realm.Name, operator: g.operator, key: g.person.Key, user: g.person.User, watching: slices.Collect(maps.Keys(g.watching))}
 	if g.operator {
-		return &badge{g.realm.Name, true, g.key.Key}
+		b.key = g.key.Key
 	}
-	return &badge{g.realm.Name, false, g.person.Key}
+	return b
 }
 
 // wish is what a hello or a watch asks to follow, checked.
@@ -250,6 +251,9 @@ func (g *Gateway) welcome(l *link, c *greeting) (*wire.Welcome, *delivery.Receiv
 // it had. It returns the rooms that the session is in.
 func (g *Gateway) open(l *link, c *greeting) (*wire.Welcome, []presence.RoomName, error) {
 	welcome := &wire.Welcome{Timings: timings(g.policy)}
+	if err := g.stillLetIn(c.guest); err != nil {
+		return nil, nil, err
+	}
 	l.realm = c.guest.realm
 	l.badge.Store(c.guest.badge())
 	if c.guest.operator {
@@ -265,6 +269,10 @@ func (g *Gateway) open(l *link, c *greeting) (*wire.Welcome, []presence.RoomName
 	}
 	welcome.User = string(user.user)
 	if !c.session {
+		if altogether, _ := l.realm.Engine.Refused(user.user, c.guest.person.Issued); altogether {
+			g.links.forget(user)
+			return nil, nil, removedProblem("user", string(user.user))
+		}
 		l.guest = c.guest
 		return welcome, nil, nil
 	}
@@ -286,6 +294,22 @@ func (g *Gateway) open(l *link, c *greeting) (*wire.Welcome, []presence.RoomName
 	welcome.Resumed, welcome.NotResumed = reply.Resumed, string(reply.NotResumed)
 	welcome.Rooms, welcome.Own = roomNames(reply.Rooms), own(reply)
 	return welcome, reply.Rooms, nil
+}
+
+// stillLetIn tells whether a guest who was identified a while ago, as with a ticket, would
+// be let in now.
+func (g *Gateway) stillLetIn(who *guest) error {
+	if realm, err := g.realms.Get(who.realm.Name); err != nil || realm != who.realm {
+		return &wire.Problem{Code: wire.CodeUnknownRealm, Field: "realm", Value: who.realm.Name, Detail: "the realm is no more"}
+	}
+	b := who.badge()
+	switch {
+	case g.keys.InForce(b.operator, b.key):
+		return nil
+	case b.operator:
+		return &wire.Problem{Code: wire.CodeBadKey, Field: "key", Detail: "the operator key is no longer in force"}
+	}
+	return &wire.Problem{Code: wire.CodeBadToken, Field: "token", Detail: "the key of the token is no longer in force", Allowed: "a token that a newer key has signed"}
 }
 
 func own(reply presence.Reply) *wire.Own {
@@ -335,9 +359,28 @@ func (g *guest) mayFollow(pattern presence.Pattern, detail delivery.Detail) erro
 		return nil
 	}
 	if g.person.MayWatch(pattern, detail == delivery.AtCount) {
-		return nil
+		return g.removedFrom(pattern)
 	}
 	return notGranted("room", string(pattern), grantList(slices.Concat(g.person.Rooms, g.person.Watch), "room"))
+}
+
+// removedFrom refuses to follow rooms from which the person was removed after the token
+// was issued.
+func (g *guest) removedFrom(pattern presence.Pattern) error {
+	altogether, rooms := g.realm.Engine.Refused(g.person.User, g.person.Issued)
+	if altogether {
+		return removedProblem("user", string(g.person.User))
+	}
+	for _, room := range rooms {
+		if pattern.Match(room) {
+			return removedProblem("room", string(room))
+		}
+	}
+	return nil
+}
+
+func removedProblem(field, value string) error {
+	return &presence.Refusal{Code: presence.CodeRemoved, Field: field, Value: value, Allowed: "a token that was issued after the removal"}
 }
 
 func notGranted(field, value, allowed string) error {

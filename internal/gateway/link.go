@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"net"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -45,12 +46,19 @@ type link struct {
 	ended    bool
 }
 
-// badge is with what a link was let in: the id of a key, an operator's or that of its
-// token, and its realm.
+// badge is with what a link was let in, for whoever has to find the links that may not go
+// on: the id of a key, an operator's or that of its token, its person, and what it watches.
 type badge struct {
 	realm    string
 	operator bool
 	key      string
+	user     presence.UserID
+	watching []presence.Pattern
+}
+
+// follows tells whether a link watches a room.
+func (b *badge) follows(room presence.RoomName) bool {
+	return slices.ContainsFunc(b.watching, func(p presence.Pattern) bool { return p.Match(room) })
 }
 
 // outgoing is a frame to write, with what is to be done right before and right

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/records"
 	"tovik.example/tovik/internal/transport"
 	"tovik.example/tovik/wire"
 )
@@ -217,15 +218,33 @@ func (s *Links) eachLoose(call func(*link)) {
 
 // Recheck closes the links whose key, or that of whose token, is no longer in force.
 func (g *Gateway) Recheck() {
-	g.closeIf(func(b *badge) bool { return !g.keys.InForce(b.operator, b.key) }, wire.CodeBadKey)
+	g.closeIf(func(b *badge) bool { return !g.keys.InForce(b.operator, b.key) }, wire.CloseExpired, wire.CodeBadKey)
+}
+
+// Remove takes a person out of a room, or with an empty room out of the realm, and lets
+// their tokens of before be refused. It is written first, so that it outlives whatever
+// comes. Their links that follow what they may not any more are closed, also those
+// without a session.
+func (g *Gateway) Remove(realm *Realm, user presence.UserID, room presence.RoomName) (at time.Time, err error) {
+	at = time.Now().UTC().Truncate(time.Millisecond)
+	if err := realm.Store.Remove(records.Removal{Realm: realm.Name, User: user, Room: room, At: at}); err != nil {
+		return at, err
+	}
+	if _, err := realm.do(presence.Remove{User: user, Room: room}); err != nil {
+		return at, err
+	}
+	g.closeIf(func(b *badge) bool {
+		return b.realm == realm.Name && !b.operator && b.user == user && (room == "" || b.follows(room))
+	}, wire.CloseEnded, presence.ReasonRemoved.String())
+	return at, nil
 }
 
 // CloseRealm closes the links of a realm that is no more.
 func (g *Gateway) CloseRealm(name string) {
-	g.closeIf(func(b *badge) bool { return b.realm == name }, wire.CodeUnknownRealm)
+	g.closeIf(func(b *badge) bool { return b.realm == name }, wire.CloseExpired, wire.CodeUnknownRealm)
 }
 
-func (g *Gateway) closeIf(over func(*badge) bool, reason string) {
+func (g *Gateway) closeIf(over func(*badge) bool, code int, reason string) {
 	g.links.mu.Lock()
 	var links []*link
 	for l := range g.links.all {
@@ -235,7 +254,7 @@ func (g *Gateway) closeIf(over func(*badge) bool, reason string) {
 	}
 	g.links.mu.Unlock()
 	for _, l := range links {
-		l.finish(wire.CloseExpired, reason)
+		l.finish(code, reason)
 	}
 }
 

@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"time"
 
 	"tovik.example/tovik/internal/delivery"
 	"tovik.example/tovik/internal/engine"
@@ -30,18 +29,6 @@ type Realm struct {
 // there is no context to be over.
 func (r *Realm) do(in presence.Input) (presence.Reply, error) {
 	return r.Engine.Do(context.Background(), in)
-}
-
-// Remove takes a person out of a room, or with an empty room out of the realm, and lets
-// their tokens of before be refused. It is written first, so that it outlives whatever
-// comes.
-func (r *Realm) Remove(user presence.UserID, room presence.RoomName) (at time.Time, err error) {
-	at = time.Now().UTC().Truncate(time.Millisecond)
-	if err := r.Store.Remove(records.Removal{Realm: r.Name, User: user, Room: room, At: at}); err != nil {
-		return at, err
-	}
-	_, err = r.do(presence.Remove{User: user, Room: room})
-	return at, err
 }
 
 // allows tells whether a caller may be a client of the realm: a page of an origin that

@@ -182,6 +182,7 @@ func (l *link) watch(r wire.Request) error {
 	if err := l.hears(); err != nil {
 		return err
 	}
+	l.badge.Store(l.guest.badge())
 	l.answer(r.ID, nil, func() { wish.follow(l.receiver) })
 	return nil
 }
@@ -201,6 +202,7 @@ func (l *link) unwatch(r wire.Request) error {
 		return err
 	}
 	delete(l.guest.watching, pattern)
+	l.badge.Store(l.guest.badge())
 	l.answer(r.ID, func() { l.receiver.Unfollow(delivery.Watched, pattern) }, nil)
 	return nil
 }
@@ -443,7 +445,7 @@ func (l *link) remove(r wire.Request) error {
 	if err := l.hears(); err != nil {
 		return err
 	}
-	if _, err := l.realm.Remove(user, room); err != nil {
+	if _, err := l.gateway.Remove(l.realm, user, room); err != nil {
 		return err
 	}
 	l.answer(r.ID, nil, nil)

@@ -52,7 +52,7 @@ func (a *API) remove(c fiber.Ctx) error {
 
 // removal is written before it is done, so that it outlives whatever comes.
 func (a *API) removal(c fiber.Ctx, user presence.UserID, room presence.RoomName) error {
-	at, err := realmOf(c).Remove(user, room)
+	at, err := a.gateway.Remove(realmOf(c), user, room)
 	if err != nil {
 		return err
 	}

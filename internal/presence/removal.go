@@ -37,6 +37,22 @@ func (c *Core) refuse(user UserID, room RoomName, at int64) *person {
 	return p
 }
 
+// Refused tells whether a token of a person that was issued at a time, in Unix
+// milliseconds, is refused altogether, and else in which rooms.
+func (c *Core) Refused(user UserID, issued int64) (altogether bool, rooms []RoomName) {
+	p := c.people[user]
+	if p == nil || p.removed == nil {
+		return false, nil
+	}
+	for room, at := range p.removed.rooms {
+		if issued <= at {
+			rooms = append(rooms, room)
+		}
+	}
+	slices.Sort(rooms)
+	return issued <= p.removed.altogether, rooms
+}
+
 // erase leaves nothing of a person.
 func (c *Core) erase(now reading, user UserID, out *Effects) {
 	p := c.people[user]

@@ -332,6 +332,13 @@ func TestARemovalOutlivesARestart(t *testing.T) {
 	_, err := st.apply(presence.Hello{User: "ilse", Issued: millis(7 * s), NewSession: "s", NewKey: "k"})
 	require.Equal(t, presence.CodeRemoved, err.(*presence.Refusal).Code)
 	st.opensAs("ilse", "tab", presence.Hello{Issued: millis(9 * s)}).othersSaw("ilse joined")
+	st.must(presence.Refuse{User: "ilse", Room: weir, At: millis(9 * s)})
+	altogether, rooms := st.core.Refused("ilse", millis(8*s))
+	require.True(t, altogether)
+	require.Equal(t, []presence.RoomName{weir}, rooms)
+	altogether, rooms = st.core.Refused("ilse", millis(9*s+time.Millisecond))
+	require.False(t, altogether)
+	require.Empty(t, rooms)
 }
 
 func TestAnErasedPersonIsNobody(t *testing.T) {

@@ -77,6 +77,38 @@ func TestARemovalHoldsAfterARestartAndTheNextTokenIsTaken(t *testing.T) {
 	dial(t, client.Options{Server: again.URL(), Token: mint(t, "mallory"), Rooms: []string{weir}})
 }
 
+func TestWhoWasRemovedCannotLookOnEither(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	api := client.API{Server: s.URL(), Key: key}
+	token := mint(t, "mallory")
+	looks := func(rooms ...string) client.Options {
+		o := client.Options{Server: s.URL(), Token: token, WatchOnly: true}
+		for _, room := range rooms {
+			o.Watch = append(o.Watch, wire.Watch{Room: room})
+		}
+		return o
+	}
+	onlooker, elsewhere := dial(t, looks("basin.*")), dial(t, looks("basin.fen-end"))
+	session := dial(t, client.Options{Server: s.URL(), Token: token, Rooms: []string{weir}})
+	_, err := api.Remove(t.Context(), "mallory", weir)
+	require.NoError(t, err)
+	<-onlooker.Ended()
+	refusedWith(t, "removed", looks("basin.*"))
+	refusedWith(t, "removed", looks(weir))
+	dial(t, looks("basin.fen-end"))
+	require.NoError(t, elsewhere.Watch(t.Context(), "basin.low-bridge", "members"))
+	require.Error(t, elsewhere.Watch(t.Context(), weir, "count"))
+	require.NoError(t, session.Activity(t.Context()), "the session goes on in other rooms")
+	_, err = session.Members(t.Context(), weir, "", "", 10)
+	require.ErrorContains(t, err, "removed", "nor page by page")
+	_, err = api.Remove(t.Context(), "mallory", "")
+	require.NoError(t, err)
+	<-elsewhere.Ended()
+	<-session.Ended()
+	refusedWith(t, "removed", looks("basin.fen-end"))
+}
+
 func TestKeysRotateAndARevokedOneIsRefusedAtEveryDoor(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
@@ -95,13 +127,14 @@ func TestKeysRotateAndARevokedOneIsRefusedAtEveryDoor(t *testing.T) {
 	older, newer := sign("spring"), sign("autumn")
 	link := dial(t, client.Options{Server: s.URL(), Token: older, Rooms: []string{weir}})
 	other := dial(t, client.Options{Server: s.URL(), Token: newer, Rooms: []string{weir}})
+	before := ticket(t, s, older, `{"nonce":"t"}`)
 	require.NoError(t, api.RevokeTokenKey(t.Context(), "spring"))
 	<-link.Ended()
 	var closed *websocket.CloseError
 	require.ErrorAs(t, link.Err(), &closed)
 	require.Equal(t, wire.CloseExpired, closed.Code)
 	refusedWith(t, "bad-token", client.Options{Server: s.URL(), Token: older})
-	for _, door := range [][2]string{{"POST", "/v1/tickets"}, {"PUT", "/v1/sessions/new"}, {"GET", "/v1/feed?room=" + weir}} {
+	for _, door := range [][2]string{{"GET", before.Feed}, {"POST", "/v1/tickets"}, {"PUT", "/v1/sessions/new"}, {"GET", "/v1/feed?room=" + weir}} {
 		response, text := ask(t, door[0], s.URL()+door[1], "Bearer "+older, "{}")
 		require.Equal(t, 401, response.StatusCode, "%s: %s", door, text)
 	}
