@@ -3,6 +3,7 @@ package httpapi
 import (
 	"crypto/rand"
 	"crypto/sha256"
+	"strings"
 	"sync"
 	"time"
 
@@ -171,6 +172,9 @@ func (a *API) signOut(c fiber.Ctx) error {
 	return fresh(c).SendStatus(fiber.StatusNoContent)
 }
 
+// setCookie keeps the cookie to https where the page came so, also through a proxy that
+// ends TLS, as the page's origin tells.
 func (a *API) setCookie(c fiber.Ctx, value string, expires time.Time) {
-	c.Cookie(&fiber.Cookie{Name: cookie, Value: value, Path: "/", Expires: expires, HTTPOnly: true, SameSite: fiber.CookieSameSiteStrictMode, Secure: c.Protocol() == "https"})
+	secure := c.Protocol() == "https" || strings.HasPrefix(c.Get(fiber.HeaderOrigin), "https://")
+	c.Cookie(&fiber.Cookie{Name: cookie, Value: value, Path: "/", Expires: expires, HTTPOnly: true, SameSite: fiber.CookieSameSiteStrictMode, Secure: secure})
 }

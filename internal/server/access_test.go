@@ -335,6 +335,14 @@ func TestASignInIsACookieThatOtherSitesCannotUse(t *testing.T) {
 	status, text := call("POST", "/v1/sign-in", `{"key":"`+read.Key+`"}`, s.URL())
 	require.Equal(t, 200, status, text)
 	require.NotContains(t, text, read.Key)
+	behind, err := http.NewRequestWithContext(t.Context(), "POST", s.URL()+"/v1/sign-in", strings.NewReader(`{"key":"`+read.Key+`"}`))
+	require.NoError(t, err)
+	behind.Host = "presence.example"
+	behind.Header.Set("Origin", "https://presence.example") // a proxy has ended TLS
+	response, err := http.DefaultClient.Do(behind)
+	require.NoError(t, err)
+	_ = response.Body.Close()
+	require.Contains(t, strings.ToLower(response.Header.Get("Set-Cookie")), "secure")
 	status, text = call("GET", "/v1/rooms", "", "")
 	require.Equal(t, 200, status, text)
 	status, text = call("POST", "/v1/people/nobody/sign-out", "", s.URL())
