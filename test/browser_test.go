@@ -56,6 +56,10 @@ func (p *page) until(condition string) {
 	ctx, cancel := context.WithTimeout(p.ctx, patience)
 	defer cancel()
 	_, err := chromedp.Run(ctx, chromedp.Poll[bool](condition, chromedp.WithPollingInterval(20*time.Millisecond)))
+	for err != nil && strings.Contains(err.Error(), "context with specified id") && ctx.Err() == nil {
+		// The page has been replaced meanwhile, as by a reload: the next one is asked.
+		_, err = chromedp.Run(ctx, chromedp.Poll[bool](condition, chromedp.WithPollingInterval(20*time.Millisecond)))
+	}
 	if err != nil {
 		text, _ := chromedp.Run(p.ctx, chromedp.Text(chromedp.CSS("body")))
 		require.NoError(p.t, err, "%s never came; the page says:\n%s", condition, text)
