@@ -138,7 +138,7 @@ func (k *Keyring) Verify(token string) (Person, error) {
 	}
 	person, err := key.verify(token)
 	if err == nil {
-		err = checkPicture(person.Profile.Picture)
+		err = CheckPicture(person.Profile.Picture)
 	}
 	return person, err
 }

@@ -91,8 +91,8 @@ func (s *KeySet) find(kid string) *TokenKey {
 	return found
 }
 
-// checkPicture lets a picture be fetched from a web address only.
-func checkPicture(picture string) error {
+// CheckPicture lets a picture be fetched from a web address only.
+func CheckPicture(picture string) error {
 	if picture == "" {
 		return nil
 	}

@@ -16,6 +16,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/text/unicode/norm"
+
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/wire"
@@ -43,7 +45,15 @@ type admissionKey struct {
 
 type admitted struct {
 	until time.Time
-	admit bool
+	admission
+}
+
+// admission is what the application answers: whether somebody may be in the room, and, if
+// it says so, with what profile instead of the token's.
+type admission struct {
+	Admit   bool   `json:"admit"`
+	Name    string `json:"name"`
+	Picture string `json:"picture"`
 }
 
 // What is known of admissions is kept for a short time, and for so many.
@@ -59,51 +69,62 @@ func (a *Admission) asks(room presence.RoomName) bool {
 	return a != nil && slices.ContainsFunc(a.Rooms, func(p presence.Pattern) bool { return p.Match(room) })
 }
 
-// admit asks about each room that is asked for. Its error is a [*wire.Problem].
-func (a *Admission) admit(realm string, p access.Person, rooms []presence.RoomName) error {
+// admit asks about each room that is asked for, and returns the profile that the person
+// has from then on. Its error is a [*wire.Problem].
+func (a *Admission) admit(realm string, p access.Person, rooms []presence.RoomName) (presence.Profile, error) {
+	profile := p.Profile
 	for _, room := range rooms {
 		if !a.asks(room) {
 			continue
 		}
-		ok, err := a.ask(realm, p, room)
-		if !ok {
+		answer, err := a.ask(realm, p, room)
+		if err == nil && answer.Admit {
+			err = access.CheckPicture(answer.Picture)
+		}
+		if err != nil || !answer.Admit {
 			detail := "the application does not admit this person to the room"
 			if err != nil {
-				detail = "the application could not be asked whether this person may be in the room"
+				detail = "the application could not be asked, or not understood, whether this person may be in the room"
 			}
-			return &wire.Problem{Code: wire.CodeNotAdmitted, Field: "room", Value: string(room), Detail: detail, Allowed: "whom the application admits"}
+			return profile, &wire.Problem{Code: wire.CodeNotAdmitted, Field: "room", Value: string(room), Detail: detail, Allowed: "whom the application admits"}
+		}
+		if answer.Name != "" {
+			profile.Name = norm.NFC.String(answer.Name)
+		}
+		if answer.Picture != "" {
+			profile.Picture = answer.Picture
 		}
 	}
-	return nil
+	return profile, nil
 }
 
-func (a *Admission) ask(realm string, p access.Person, room presence.RoomName) (bool, error) {
+func (a *Admission) ask(realm string, p access.Person, room presence.RoomName) (admission, error) {
 	key := admissionKey{p.User, room, p.Issued.UnixMilli()}
 	now := time.Now()
 	a.mu.Lock()
 	known, ok := a.recent[key]
 	a.mu.Unlock()
 	if ok && now.Before(known.until) {
-		return known.admit, nil
+		return known.admission, nil
 	}
-	admit, err := a.post(realm, p, room)
+	answer, err := a.post(realm, p, room)
 	if err != nil {
-		return false, err
+		return answer, err
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if a.recent == nil || len(a.recent) >= maxAdmissions {
 		a.recent = map[admissionKey]admitted{}
 	}
-	a.recent[key] = admitted{now.Add(admissionFor), admit}
-	return admit, nil
+	a.recent[key] = admitted{now.Add(admissionFor), answer}
+	return answer, nil
 }
 
 // post asks once. The signature is that of Standard Webhooks: over id, time and body.
-func (a *Admission) post(realm string, p access.Person, room presence.RoomName) (bool, error) {
+func (a *Admission) post(realm string, p access.Person, room presence.RoomName) (answer admission, err error) {
 	body, err := json.Marshal(map[string]string{"realm": realm, "user": string(p.User), "name": p.Profile.Name, "room": string(room)})
 	if err != nil {
-		return false, err
+		return answer, err
 	}
 	wait := a.Wait
 	if wait == 0 {
@@ -113,7 +134,7 @@ func (a *Admission) post(realm string, p access.Person, room presence.RoomName) 
 	defer cancel()
 	request, err := http.NewRequestWithContext(ctx, http.MethodPost, a.URL, bytes.NewReader(body))
 	if err != nil {
-		return false, err
+		return answer, err
 	}
 	id, at := "ask_"+rand.Text(), strconv.FormatInt(time.Now().Unix(), 10)
 	mac := hmac.New(sha256.New, []byte(a.Secret))
@@ -128,19 +149,16 @@ func (a *Admission) post(realm string, p access.Person, room presence.RoomName) 
 	}
 	response, err := client.Do(request)
 	if err != nil {
-		return false, err
+		return answer, err
 	}
 	defer func() { _ = response.Body.Close() }()
-	var answer struct {
-		Admit bool `json:"admit"`
-	}
 	if response.StatusCode != http.StatusOK {
-		return false, fmt.Errorf("the application answered %s", response.Status)
+		return answer, fmt.Errorf("the application answered %s", response.Status)
 	}
 	if err := json.NewDecoder(io.LimitReader(response.Body, maxAdmitAnswer)).Decode(&answer); err != nil {
-		return false, err
+		return answer, err
 	}
-	return answer.Admit, nil
+	return answer, nil
 }
 
 var noRedirects = &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}

@@ -112,9 +112,16 @@ func (g *guest) rooms(names []string) ([]presence.RoomName, error) {
 	return rooms, nil
 }
 
-// admitted asks the application about rooms, where it wants to be asked.
-func (g *guest) admitted(rooms []presence.RoomName) error {
-	return g.realm.Admission.admit(g.realm.Name, g.person, rooms)
+// admitted asks the application about rooms, where it wants to be asked. The person has
+// the profile that it gives them from then on, until another token says another.
+func (g *guest) admitted(rooms []presence.RoomName) (changed bool, err error) {
+	profile, err := g.realm.Admission.admit(g.realm.Name, g.person, rooms)
+	if err != nil {
+		return false, err
+	}
+	changed = profile != g.person.Profile
+	g.person.Profile = profile
+	return changed, nil
 }
 
 // narrow takes a session that has come back out of the rooms that the token of now does

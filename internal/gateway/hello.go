@@ -170,9 +170,10 @@ func (g *Gateway) open(l *link, c *greeting) (*wire.Welcome, []presence.RoomName
 		return welcome, nil, nil
 	}
 	user := c.guest.id()
-	if err := c.guest.admitted(c.in.Rooms); err != nil {
+	if _, err := c.guest.admitted(c.in.Rooms); err != nil {
 		return nil, nil, err
 	}
+	c.in.Profile = c.guest.person.Profile
 	if err := g.links.know(user); err != nil {
 		return nil, nil, err
 	}

@@ -45,9 +45,10 @@ func (g *Gateway) Beat(token, session string, b wire.Beating, caller Caller) (wi
 	if err := typesWhereItIs(b); err != nil {
 		return wire.Lease{}, err
 	}
-	if err := who.admitted(in.Rooms); err != nil {
+	if _, err := who.admitted(in.Rooms); err != nil {
 		return wire.Lease{}, err
 	}
+	in.Profile = who.person.Profile
 	in.Leased = true
 	reply, err := who.realm.do(in)
 	if err != nil {

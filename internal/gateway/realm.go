@@ -81,11 +81,8 @@ func (s *Realms) All() []*Realm {
 	return slices.SortedFunc(maps.Values(s.all), func(a, b *Realm) int { return strings.Compare(a.Name, b.Name) })
 }
 
-// anyOrigin tells whether some realm takes pages of an origin.
-func (s *Realms) anyOrigin(origin string) bool {
-	return slices.ContainsFunc(s.All(), func(r *Realm) bool { return r.Origins == nil || slices.Contains(r.Origins, origin) })
-}
-
 // AllowsOrigin tells whether pages of an origin may ask at all. Whether they may be
 // clients of their realm is found when they say who they are.
-func (s *Realms) AllowsOrigin(origin string) bool { return s.anyOrigin(origin) }
+func (s *Realms) AllowsOrigin(origin string) bool {
+	return slices.ContainsFunc(s.All(), func(r *Realm) bool { return r.Origins == nil || slices.Contains(r.Origins, origin) })
+}

@@ -142,8 +142,15 @@ func (l *link) join(r wire.Request) error {
 	if err != nil {
 		return err
 	}
-	if err := l.guest.admitted([]presence.RoomName{room}); err != nil {
+	changed, err := l.guest.admitted([]presence.RoomName{room})
+	if err != nil {
 		return err
+	}
+	if p := l.guest.person; changed {
+		renew := presence.Renew{From: from, Profile: p.Profile, Issued: p.Issued.UnixMilli(), Expires: p.Expires.UnixMilli()}
+		if _, err := l.realm.do(renew); err != nil {
+			return err
+		}
 	}
 	if _, err := l.realm.do(presence.Join{From: from, Room: room}); err != nil {
 		return err

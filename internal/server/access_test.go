@@ -228,6 +228,14 @@ func TestTheApplicationAdmits(t *testing.T) {
 		say(said)
 		refusedWith(t, "not-admitted", options(name))
 	}
+	say(`{"admit":true,"name":"Ilse of the desk"}`)
+	again := dial(t, client.Options{Server: s.URL(), Token: mint(t, "elin", "**")})
+	require.NoError(t, again.Join(t.Context(), "desk.night"))
+	page, err := again.Members(t.Context(), "desk.night", "", "", 10)
+	require.NoError(t, err)
+	require.Equal(t, "Ilse of the desk", page.Members[0].Name, "with the profile that it gives")
+	say(`{"admit":true,"picture":"javascript:alert(1)"}`)
+	refusedWith(t, "not-admitted", options("mallory"))
 	say(`{"admit":false}`)
 	var problem *wire.Problem
 	tobin := dial(t, client.Options{Server: s.URL(), Token: mint(t, "tobin", "**"), Rooms: []string{weir}})

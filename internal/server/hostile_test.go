@@ -533,6 +533,12 @@ func TestHostile(t *testing.T) {
 			}
 			return answers
 		}},
+		{"a request that never ends", "hung up", func(h *hostile) string {
+			if answers := h.speaks("GET /v1/rooms HTTP/1.1\r\nHost: x\r\nAuthor"); strings.Contains(answers, "200 OK") {
+				return answers
+			}
+			return "hung up"
+		}},
 		{"headers without end", "one answer", func(h *hostile) string {
 			if strings.Count(h.speaks("GET /healthz HTTP/1.1\r\nHost: x\r\nX: "+strings.Repeat("x", 100_000)+"\r\n\r\n"), "200 OK") == 0 {
 				return "one answer"
