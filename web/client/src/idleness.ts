@@ -22,6 +22,7 @@ export class Idleness {
   readonly #after: After;
   #last: number;
   #told = Number.NEGATIVE_INFINITY;
+  #gone = false;
   #stop: (() => void) | undefined;
 
   /** Last is when somebody last did something, in milliseconds as of now. */
@@ -37,10 +38,17 @@ export class Idleness {
     return this.#last;
   }
 
+  /** For how long nobody has done anything, as a hello says it; of who is gone, long enough to be idle. */
+  get idleFor(): number {
+    const since = Math.max(0, this.#now() - this.#last);
+    return this.#gone ? Math.max(since, this.#link.snapshot.welcome?.timings.idle_after ?? 0) : since;
+  }
+
   /** Somebody has done something, now or at a moment that another page of theirs knows of. */
   active(at: number = this.#now()): void {
     if (at <= this.#last && this.#told > Number.NEGATIVE_INFINITY) return;
     this.#last = Math.max(this.#last, at);
+    this.#gone = false;
     if (this.#stop) return; // it is told when its time has come
     const wait = this.#told + this.#every() - this.#now();
     if (wait <= 0) this.#tell();
@@ -51,6 +59,7 @@ export class Idleness {
   gone(): void {
     this.close();
     this.#told = Number.NEGATIVE_INFINITY;
+    this.#gone = true;
     this.#link.idle();
   }
 

@@ -159,7 +159,10 @@ describe("idleness", () => {
     page.happens("input");
     page.happens("lock");
     expect(page.told("idle")).toHaveLength(1);
+    page.happens("hide");
+    page.happens("show");
     world.pass(1000);
+    expect(page.told("hello")[1]).toMatchObject({ idle_for: 5 * minute }); // another link changes nothing
     page.happens("input");
     expect(page.told("activity").map((a) => a.idle_for)).toEqual([0, 0]);
   });

@@ -55,7 +55,7 @@ export function openTab(options: TabOptions, within: Browser = browser): Tab {
   const memory = memoryIn(within.storage, sessionName);
   // A load of the page is activity when it is the first; a reload may be nobody's.
   const before = memory.load() ? Number(within.storage.getItem(activeName)) : 0;
-  const page = () => ({ hidden: within.hidden(), idle_for: Math.max(0, within.now() - idleness.last) });
+  const page = () => ({ hidden: within.hidden(), idle_for: idleness.idleFor });
   // What the link does at once it does before there is somebody to ask.
   const idleness: Idleness = new Idleness(
     {
