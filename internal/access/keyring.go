@@ -33,7 +33,7 @@ type Keyring struct {
 
 	mu        sync.RWMutex
 	tokens    map[string]*TokenKey // by kid
-	sets      []*KeySet
+	sets      []*keySet
 	operators map[string]*operatorKey // by id
 	used      map[string]time.Time    // of operators' keys, not yet written
 	revoked   map[string]bool         // keys of tokens that were revoked since the start
@@ -329,7 +329,7 @@ func (k *Keyring) Forget(realm string) {
 			delete(k.operators, id)
 		}
 	}
-	k.sets = slices.DeleteFunc(slices.Clone(k.sets), func(set *KeySet) bool { return set.Realm == realm })
+	k.sets = slices.DeleteFunc(slices.Clone(k.sets), func(set *keySet) bool { return set.Realm == realm })
 }
 
 // usedEvery is how often it is written when keys were last used.

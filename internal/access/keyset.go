@@ -8,6 +8,7 @@ import (
 	"crypto/rsa"
 	"fmt"
 	"net/url"
+	"sync"
 	"time"
 
 	"github.com/MicahParks/jwkset"
@@ -24,7 +25,15 @@ type KeySet struct {
 	URL      string
 	Issuer   string // required: which set a token belongs to
 	Audience string
-	keys     jwkset.Storage
+}
+
+// keySet is a key set that is fetched.
+type keySet struct {
+	KeySet
+	known    jwkset.Storage // what was fetched
+	anew     jwkset.Storage // fetches again when it does not know a key
+	fetching sync.Mutex     // held while a key that is not known is looked for
+	allow    *rate.Limiter
 }
 
 const (
@@ -35,7 +44,8 @@ const (
 
 // UseKeySet lets the keys of a set verify tokens. It goes on fetching until ctx is
 // over, and tells failed when that fails; then the keys of before stay.
-func (k *Keyring) UseKeySet(ctx context.Context, set KeySet, failed func(error)) error {
+func (k *Keyring) UseKeySet(ctx context.Context, described KeySet, failed func(error)) error {
+	set := &keySet{KeySet: described, allow: rate.NewLimiter(rate.Every(keySetAnew), 1)}
 	u, err := url.Parse(set.URL)
 	if err != nil || u.Host == "" || (u.Scheme != "https" && u.Scheme != "http") {
 		return fmt.Errorf("the address of the key set %q is none; allowed: https://HOST/PATH", set.URL)
@@ -50,25 +60,39 @@ func (k *Keyring) UseKeySet(ctx context.Context, set KeySet, failed func(error))
 	if err != nil {
 		return fmt.Errorf("the key set %s: %w", set.URL, err)
 	}
-	set.keys, err = jwkset.NewHTTPClient(jwkset.HTTPClientOptions{
-		HTTPURLs: map[string]jwkset.Storage{set.URL: store}, RateLimitWaitMax: time.Millisecond,
-		RefreshUnknownKID: rate.NewLimiter(rate.Every(keySetAnew), 1),
+	set.known = store
+	set.anew, err = jwkset.NewHTTPClient(jwkset.HTTPClientOptions{
+		HTTPURLs: map[string]jwkset.Storage{set.URL: store}, RefreshUnknownKID: rate.NewLimiter(rate.Inf, 1),
 	})
 	if err != nil {
 		return fmt.Errorf("the key set %s: %w", set.URL, err)
 	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	k.sets = append(k.sets[:len(k.sets):len(k.sets)], &set)
+	k.sets = append(k.sets[:len(k.sets):len(k.sets)], set)
 	return nil
+}
+
+// read looks a key up. One that is not known is looked for where the keys are published,
+// by one token at a time: whoever names the same key meanwhile waits for the answer.
+func (s *keySet) read(kid string) (jwkset.JWK, error) {
+	ctx, cancel := context.WithTimeout(context.Background(), keySetTimeout)
+	defer cancel()
+	if key, err := s.known.KeyRead(ctx, kid); err == nil {
+		return key, nil
+	}
+	s.fetching.Lock()
+	defer s.fetching.Unlock()
+	if s.allow.Allow() {
+		return s.anew.KeyRead(ctx, kid)
+	}
+	return s.known.KeyRead(ctx, kid)
 }
 
 // find returns a key of the set with the one algorithm that is its own; nil when there
 // is none that may sign.
-func (s *KeySet) find(kid string) *TokenKey {
-	ctx, cancel := context.WithTimeout(context.Background(), keySetTimeout)
-	defer cancel()
-	key, err := s.keys.KeyRead(ctx, kid)
+func (s *keySet) find(kid string) *TokenKey {
+	key, err := s.read(kid)
 	if err != nil {
 		return nil
 	}

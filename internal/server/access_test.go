@@ -159,6 +159,7 @@ func TestTokensOfAnotherLibraryAreTaken(t *testing.T) {
 	var mu sync.Mutex
 	published := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		fetched.Add(1)
+		time.Sleep(50 * time.Millisecond) // as far away as an identity service is
 		mu.Lock()
 		defer mu.Unlock()
 		_ = json.NewEncoder(w).Encode(set)
