@@ -29,7 +29,10 @@ func (e *Error) Error() string { return e.Problem.Error() }
 // Unwrap gives the problem to errors.As.
 func (e *Error) Unwrap() error { return &e.Problem }
 
-var httpClient = &http.Client{Timeout: 10 * time.Second}
+var (
+	httpClient = &http.Client{Timeout: 10 * time.Second}
+	patient    = &http.Client{} // for answers that take their time
+)
 
 // Rooms lists one page of the rooms that match a pattern, by name. After is the
 // Next of the page before, or empty.
@@ -77,30 +80,59 @@ func (a API) call(ctx context.Context, method, path string, body, into any) erro
 		}
 		content = bytes.NewReader(text)
 	}
-	request, err := http.NewRequestWithContext(ctx, method, a.Server+path, content)
+	request, err := a.request(ctx, method, path, content)
 	if err != nil {
 		return err
-	}
-	if a.Key != "" {
-		request.Header.Set("Authorization", "Bearer "+a.Key)
 	}
 	response, err := httpClient.Do(request)
 	if err != nil {
 		return err
 	}
-	defer func() { _ = response.Body.Close() }()
-	if response.StatusCode == http.StatusNoContent {
-		return nil
+	return read(response, into)
+}
+
+func (a API) request(ctx context.Context, method, path string, body io.Reader) (*http.Request, error) {
+	request, err := http.NewRequestWithContext(ctx, method, a.Server+path, body)
+	if err == nil && a.Key != "" {
+		request.Header.Set("Authorization", "Bearer "+a.Key)
 	}
-	if response.StatusCode == http.StatusOK || response.StatusCode == http.StatusCreated {
+	return request, err
+}
+
+// open asks for an answer that takes its time, and returns its body.
+func (a API) open(ctx context.Context, path, accept string) (io.ReadCloser, error) {
+	request, err := a.request(ctx, http.MethodGet, path, nil)
+	if err != nil {
+		return nil, err
+	}
+	if accept != "" {
+		request.Header.Set("Accept", accept)
+	}
+	response, err := patient.Do(request)
+	if err != nil {
+		return nil, err
+	}
+	if response.StatusCode != http.StatusOK {
+		return nil, read(response, nil)
+	}
+	return response.Body, nil
+}
+
+// read takes an answer, and closes it.
+func read(response *http.Response, into any) error {
+	defer func() { _ = response.Body.Close() }()
+	switch {
+	case response.StatusCode == http.StatusNoContent:
+		return nil
+	case response.StatusCode >= 200 && response.StatusCode < 300:
 		if err := json.NewDecoder(response.Body).Decode(into); err != nil {
-			return fmt.Errorf("the answer to %s %s cannot be read: %w", method, path, err)
+			return fmt.Errorf("the answer to %s %s cannot be read: %w", response.Request.Method, response.Request.URL.Path, err)
 		}
 		return nil
 	}
 	refused := &Error{}
 	if err := json.NewDecoder(response.Body).Decode(&refused.Document); err != nil || refused.Code == "" {
-		return errors.New(a.Server + " answered " + response.Status + ", and not as Tovik does")
+		return errors.New(response.Request.URL.Host + " answered " + response.Status + ", and not as Tovik does")
 	}
 	return refused
 }

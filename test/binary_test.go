@@ -307,7 +307,7 @@ func TestKeysRealmsAndRemovalsFromTheCommandLine(t *testing.T) {
 	require.Equal(t, 4, code, errs)
 	does("is removed from basin.upper-weir", "remove", "w-17", "--room", "basin.upper-weir")
 	does("have ended", "sign-out", "w-17")
-	does("removals   1", "erase", "w-17")
+	does("removals    1", "erase", "w-17")
 	does("first key of the realm training", "realm", "add", "training")
 	does("is no more", "realm", "remove", "training")
 	does("are taken from now on", "token-key", "add", "spring", filepath.Join(dir, "secret"), "--algorithm", "HS256")

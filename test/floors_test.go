@@ -24,6 +24,7 @@ var floors = []string{
 	"internal/httpapi",
 	"internal/gateway",
 	"internal/transport",
+	"internal/hooks",
 	"internal/delivery",
 	"internal/access",
 	"internal/records",

@@ -84,6 +84,9 @@ const (
 	CodeBadOrigin        = "bad-origin"
 	CodeLockedOut        = "locked-out"
 	CodeNotAdmitted      = "not-admitted"
+	CodeNotRecorded      = "not-recorded"
+	CodeUnknownHook      = "unknown-hook"
+	CodeUnknownDelivery  = "unknown-delivery"
 )
 
 // Explanation is what the page on a code says.
@@ -151,6 +154,9 @@ var Explanations = []Explanation{
 	{CodeBadOrigin, "Origin not allowed", 403, "The realm says which origins pages may come from, and this page comes from another. Add its origin to the realm's origins."},
 	{CodeLockedOut, "Locked out", 429, "Too many keys from this network address were refused in a short time. Wait a minute."},
 	{CodeNotAdmitted, "Not admitted", 403, "The application was asked whether this person may be in the room, and said no, or could not be asked."},
+	{CodeNotRecorded, "Not recorded", 503, "The records cannot be written now: the disk is full, or the file is locked or broken. Presence goes on. GET /readyz says what is wrong."},
+	{CodeUnknownHook, "Unknown hook", 404, "The realm has no hook of this id. List them with: tovik hook list."},
+	{CodeUnknownDelivery, "Unknown delivery", 404, "There is no delivery of this id, or it was so long ago that it is no longer kept."},
 	{CodeNotReady, "Not ready", 503, "The service is starting or stopping. Try again in a moment."},
 	{CodeInternal, "Internal error", 500, "The service failed to do what it should. Its log says more."},
 }

@@ -3,12 +3,15 @@
 package access
 
 import (
+	"cmp"
 	"crypto/rand"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
+
+	"tovik.example/tovik/internal/records"
 )
 
 // Files of the data directory that hold secrets, one line each.
@@ -27,19 +30,18 @@ type Secrets struct {
 
 // Settle fills in what given leaves empty from files in dir. What is not there
 // either is made up and written, readable by the owner only, so that it is the
-// same at the next start. The directory is made if need be.
+// same at the next start. The directory is made if need be. Of records in memory nothing is
+// kept.
 func Settle(dir string, given Secrets) (Secrets, error) {
-	if err := os.MkdirAll(dir, 0o700); err != nil {
+	s := given
+	if dir == records.Memory {
+		s.Token, s.OperatorKey = cmp.Or(s.Token, rand.Text()+rand.Text()), cmp.Or(s.OperatorKey, rand.Text())
+		return s, nil
+	}
+	err := os.MkdirAll(dir, 0o700)
+	if err != nil {
 		return Secrets{}, fmt.Errorf("the data directory cannot be made: %w", err)
 	}
-	probe, err := os.CreateTemp(dir, ".writable-*")
-	if err != nil {
-		return Secrets{}, fmt.Errorf("the data directory cannot be written: %w", err)
-	}
-	if err := errors.Join(probe.Close(), os.Remove(probe.Name())); err != nil {
-		return Secrets{}, fmt.Errorf("the data directory cannot be written: %w", err)
-	}
-	s := given
 	if s.Token == "" {
 		if s.Token, err = readOrMake(filepath.Join(dir, secretFile)); err != nil {
 			return Secrets{}, err

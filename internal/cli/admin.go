@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"slices"
 	"strings"
@@ -233,14 +234,7 @@ func moderationCommands() []*cli.Command {
 	return []*cli.Command{remove, signOut, end, erase}
 }
 
-func sortedKeys(counts map[string]int64) []string {
-	keys := make([]string, 0, len(counts))
-	for key := range counts {
-		keys = append(keys, key)
-	}
-	slices.Sort(keys)
-	return keys
-}
+func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
 
 func orDash(text string) string {
 	if text == "" {

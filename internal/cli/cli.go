@@ -53,8 +53,10 @@ func command(stdout, stderr io.Writer) *cli.Command {
 	commands := []*cli.Command{
 		serveCommand(), demoCommand(), tokenCommand(),
 		roomsCommand(), membersCommand(), countCommand(), watchCommand(), rehearseCommand(),
+		journalCommand(), attendanceCommand(), headcountCommand(), peopleCommand(), roomCommands(), hookCommand(),
 		keyCommand(), tokenKeyCommand(), realmCommand(),
 	}
+	commands = append(commands, recordsCommands()...)
 	commands = append(commands, moderationCommands()...)
 	for _, c := range commands {
 		c.OnUsageError = usageError // not inherited

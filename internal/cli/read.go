@@ -22,11 +22,15 @@ const (
 
 // clientFlags are those of every command that asks a service.
 func clientFlags(more ...cli.Flag) []cli.Flag {
-	return append(more,
+	return append(append(more, serviceFlags()...), formatFlag())
+}
+
+// serviceFlags say which service is asked.
+func serviceFlags() []cli.Flag {
+	return []cli.Flag{
 		&cli.StringFlag{Name: "server", Value: "http://" + DefaultListen, Usage: "the `URL` of the service", Sources: cli.EnvVars("TOVIK_SERVER")},
 		&cli.StringFlag{Name: "key", Usage: "the operator `KEY`", Sources: cli.EnvVars("TOVIK_KEY")},
-		formatFlag(),
-	)
+	}
 }
 
 func formatFlag() cli.Flag {
@@ -169,6 +173,9 @@ func counted(c wire.Count) string {
 func plural(n int, noun string) string {
 	if n == 1 {
 		return "1 " + noun
+	}
+	if stem, ok := strings.CutSuffix(noun, "y"); ok && noun != "day" {
+		return fmt.Sprintf("%d %sies", n, stem)
 	}
 	return fmt.Sprintf("%d %ss", n, noun)
 }

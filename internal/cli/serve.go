@@ -54,6 +54,7 @@ func edgeFlags() []cli.Flag {
 		&cli.IntFlag{Name: "max-connections", Usage: "how many connections `N` there may be at once; 0: as many as there are descriptors, less 200", Sources: cli.EnvVars("TOVIK_MAX_CONNECTIONS")},
 		&cli.IntFlag{Name: "links-per-address", Usage: "how many links `N` one network address may have; 0: 4096", Sources: cli.EnvVars("TOVIK_LINKS_PER_ADDRESS")},
 		&cli.IntFlag{Name: "links-per-person", Usage: "how many links `N` one person may have; 0: 128", Sources: cli.EnvVars("TOVIK_LINKS_PER_PERSON")},
+		&cli.BoolFlag{Name: "private-hooks", Usage: "let hooks be told at addresses of inner networks", Sources: cli.EnvVars("TOVIK_PRIVATE_HOOKS")},
 		&cli.DurationFlag{Name: "slow-after", Usage: "after what `TIME` without progress a link that does not read is closed; 0: 10s", Sources: cli.EnvVars("TOVIK_SLOW_AFTER")},
 	}
 }
@@ -90,15 +91,18 @@ func serveCommand() *cli.Command {
 			if err := noArguments(c); err != nil {
 				return err
 			}
-			s, secrets, err := start(c, c.String("data"), c.Bool("practice"))
+			s, secrets, err := start(c, c.String("data"), c.Bool("practice"), c.Bool("private-hooks"))
 			if err != nil {
 				return err
 			}
 			s.Ready()
 			out := c.Root().Writer
 			_, _ = fmt.Fprintf(out, "Tovik listens at %s; the console is there too.\n", s.URL())
-			if secrets.KeyFile != "" {
+			switch {
+			case secrets.KeyFile != "":
 				_, _ = fmt.Fprintf(out, "The operator key is in %s.\n", secrets.KeyFile)
+			case !c.IsSet("operator-key"):
+				_, _ = fmt.Fprintf(out, "The operator key is %s, and like all records it ends with the service.\n", secrets.OperatorKey)
 			}
 			return serveUntil(ctx, s)
 		},
@@ -144,7 +148,7 @@ func configure(path string, c *server.Config) error {
 }
 
 // start settles the secrets and starts a service as the flags say.
-func start(c *cli.Command, data string, practice bool) (*server.Server, access.Secrets, error) {
+func start(c *cli.Command, data string, practice, privateHooks bool) (*server.Server, access.Secrets, error) {
 	if err := checkEdge(c); err != nil {
 		return nil, access.Secrets{}, err
 	}
@@ -155,7 +159,7 @@ func start(c *cli.Command, data string, practice bool) (*server.Server, access.S
 	}
 	settings := server.Config{
 		Listen: c.String("listen"), TokenSecret: secrets.Token, OperatorKey: secrets.OperatorKey,
-		Log: logger(c, c.Root().ErrWriter), Data: data, Practice: practice, HideDocs: c.Bool("hide-docs"),
+		Log: logger(c, c.Root().ErrWriter), Data: data, PrivateHooks: privateHooks, Practice: practice, HideDocs: c.Bool("hide-docs"),
 		TLSCert: c.String("tls-cert"), TLSKey: c.String("tls-key"), MaxConnections: c.Int("max-connections"),
 		Limits: gateway.Limits{
 			PerAddress: c.Int("links-per-address"), PerPerson: c.Int("links-per-person"), SlowAfter: c.Duration("slow-after"),
@@ -208,7 +212,7 @@ func runDemo(ctx context.Context, c *cli.Command) (err error) {
 		}
 		defer func() { _ = os.RemoveAll(data) }()
 	}
-	s, secrets, err := start(c, data, true)
+	s, secrets, err := start(c, data, true, true)
 	if err != nil {
 		return err
 	}

@@ -50,13 +50,24 @@ type Links interface {
 	WarnExpiry(link presence.LinkID, expires time.Time)
 }
 
+// Recorder keeps what happens. Its methods are called with the engine's lock held, in
+// order; they never block and never call the engine. They may keep the effects, but not
+// the slices, and change nothing.
+type Recorder interface {
+	// Record takes what has just happened, and of whom there is something new to save.
+	Record(at time.Time, effects []presence.Effect, touched []presence.UserID)
+	// Restored takes what a restart has brought back, which is nothing that happens.
+	Restored(at time.Time, effects []presence.Effect)
+}
+
 // Options are what an Engine is made of. Sink and Links are required.
 type Options struct {
-	Policy presence.Policy
-	Sink   Sink
-	Links  Links
-	Window time.Duration // 0 stands for DefaultWindow
-	Log    *slog.Logger  // nil stands for none; debug lines on sessions
+	Policy   presence.Policy
+	Sink     Sink
+	Links    Links
+	Recorder Recorder      // nil stands for none
+	Window   time.Duration // 0 stands for DefaultWindow
+	Log      *slog.Logger  // nil stands for none; debug lines on sessions
 	// NewRun makes the runs of revisions of a view, each once; nil stands for random
 	// ones. A run must tell nothing of what happened before.
 	NewRun func(presence.View) string
@@ -67,6 +78,7 @@ type Options struct {
 type Engine struct {
 	sink   Sink
 	links  Links
+	record Recorder // nil: none
 	window time.Duration
 	newRun func(presence.View) string
 	log    *slog.Logger
@@ -98,7 +110,7 @@ func New(o Options) *Engine {
 		o.NewRun = randomRun
 	}
 	return &Engine{
-		sink: o.Sink, links: o.Links, window: o.Window, newRun: o.NewRun, log: o.Log,
+		sink: o.Sink, links: o.Links, record: o.Recorder, window: o.Window, newRun: o.NewRun, log: o.Log,
 		start:   time.Now(),
 		kick:    make(chan struct{}, 1),
 		core:    presence.NewCore(o.Policy),
@@ -214,6 +226,14 @@ func (e *Engine) now() presence.Instant {
 }
 
 func (e *Engine) carryOut(now presence.Instant) {
+	if e.record != nil && len(e.effects.List)+len(e.effects.Touched) > 0 {
+		e.record.Record(now.Wall, e.effects.List, e.effects.Touched)
+	}
+	e.spread(now)
+}
+
+// spread lets everybody know what has happened.
+func (e *Engine) spread(now presence.Instant) {
 	for _, effect := range e.effects.List {
 		switch effect := effect.(type) {
 		case presence.MemberChanged:
@@ -347,11 +367,17 @@ func (e *Engine) LinksOf(user presence.UserID, view presence.View) []presence.Ca
 	return e.core.LinksOf(user, view)
 }
 
-// Save returns all that outlives the service, as of now.
-func (e *Engine) Save() presence.Saved {
+// SavePeople gives each of these people, with what is to be known of them after a restart;
+// no sessions and nothing else of who is not known. Which is asked with the lock held, so
+// that nothing happens between its answer and what is saved.
+func (e *Engine) SavePeople(which func() []presence.UserID, each func(presence.SavedPerson)) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	return e.core.Save(e.now())
+	now := e.now()
+	for _, user := range which() {
+		saved, _ := e.core.SavePerson(now, user)
+		each(saved)
+	}
 }
 
 // Restore takes over what an earlier run has saved. Call it before anything else.
@@ -360,9 +386,26 @@ func (e *Engine) Restore(saved presence.Saved) error {
 	defer e.mu.Unlock()
 	now := e.now()
 	err := e.core.Restore(now, saved, &e.effects)
-	e.carryOut(now)
+	if e.record != nil {
+		e.record.Restored(now.Wall, e.effects.List)
+	}
+	e.spread(now)
 	e.wakeBefore(e.due())
 	return err
+}
+
+// Known are the people of whom there is something to save, in no particular order.
+func (e *Engine) Known() []presence.UserID {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.core.Known()
+}
+
+// Recall tells when somebody was last seen, before anything has been heard of them.
+func (e *Engine) Recall(subject Subject, lastSeen time.Time) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.people.gone[subject.View].recall(subject.User, lastSeen.UnixMilli())
 }
 
 // Rooms returns the counts of all rooms that exist in a view, by name.
@@ -375,4 +418,11 @@ func (e *Engine) Rooms(view presence.View) map[presence.RoomName]presence.Count 
 		rooms[name] = e.core.Count(name, view)
 	}
 	return rooms
+}
+
+// MembersNow returns who is in a room now, sealed or not.
+func (e *Engine) MembersNow(room presence.RoomName) []presence.Member {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.core.Members(room, presence.Full)
 }

@@ -57,26 +57,32 @@ func (e *Engine) notePerson(now presence.Instant, c presence.PersonChanged) {
 
 // note keeps when somebody was last seen who goes offline.
 func (g *gone) note(c presence.PersonChanged) {
-	_, known := g.lastSeen[c.User]
 	if c.After.Status != presence.Offline {
-		if known {
+		if _, known := g.lastSeen[c.User]; known {
 			g.lastSeen[c.User] = 0 // keeps its place in the order
 		}
 		return
 	}
+	g.recall(c.User, c.LastSeen)
+}
+
+// recall keeps when somebody was last seen, and drops whom it has kept longest when there
+// is no more room.
+func (g *gone) recall(user presence.UserID, lastSeen int64) {
 	if g.lastSeen == nil {
 		g.lastSeen = map[presence.UserID]int64{}
 	}
+	_, known := g.lastSeen[user]
 	switch {
 	case known:
 	case len(g.order) < maxLastSeen:
-		g.order = append(g.order, c.User)
+		g.order = append(g.order, user)
 	default:
 		delete(g.lastSeen, g.order[g.oldest])
-		g.order[g.oldest] = c.User
+		g.order[g.oldest] = user
 		g.oldest = (g.oldest + 1) % maxLastSeen
 	}
-	g.lastSeen[c.User] = c.LastSeen
+	g.lastSeen[user] = lastSeen
 }
 
 // sealPeople tells what has become of people in the window that is over.

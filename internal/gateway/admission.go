@@ -3,22 +3,19 @@ package gateway
 import (
 	"bytes"
 	"context"
-	"crypto/hmac"
 	"crypto/rand"
-	"crypto/sha256"
-	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
 	"slices"
-	"strconv"
 	"sync"
 	"time"
 
 	"golang.org/x/text/unicode/norm"
 
 	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/hooks"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/wire"
 )
@@ -136,13 +133,8 @@ func (a *Admission) post(realm string, p access.Person, room presence.RoomName) 
 	if err != nil {
 		return answer, err
 	}
-	id, at := "ask_"+rand.Text(), strconv.FormatInt(time.Now().Unix(), 10)
-	mac := hmac.New(sha256.New, []byte(a.Secret))
-	_, _ = fmt.Fprintf(mac, "%s.%s.%s", id, at, body)
 	request.Header.Set("Content-Type", "application/json")
-	request.Header.Set("webhook-id", id)
-	request.Header.Set("webhook-timestamp", at)
-	request.Header.Set("webhook-signature", "v1,"+base64.StdEncoding.EncodeToString(mac.Sum(nil)))
+	hooks.Sign(request.Header, "ask_"+rand.Text(), time.Now(), body, []byte(a.Secret))
 	client := a.Client
 	if client == nil {
 		client = noRedirects

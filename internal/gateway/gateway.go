@@ -44,6 +44,7 @@ type Gateway struct {
 	pool       *transport.Pool
 	tickets    *tickets
 	feeds      *feeds
+	waiting    sync.WaitGroup // answers that wait for the records
 }
 
 // New returns a gateway. Run it, and Close it after its links have been drained.
@@ -76,6 +77,7 @@ func (g *Gateway) Run(ctx context.Context) {
 
 // Close ends the gateway's workers. Its links have been drained before.
 func (g *Gateway) Close() {
+	g.waiting.Wait()
 	g.feeds.close()
 	g.pool.Close()
 }

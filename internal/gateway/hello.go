@@ -163,7 +163,7 @@ func (g *Gateway) open(l *link, c *greeting) (*wire.Welcome, []presence.RoomName
 	if err := g.stillLetIn(c.guest); err != nil {
 		return nil, nil, err
 	}
-	l.realm = c.guest.realm
+	l.realm, c.in.Stream = c.guest.realm, l.feed != nil
 	l.badge.Store(c.guest.badge())
 	if c.guest.operator {
 		l.guest = c.guest

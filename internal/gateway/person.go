@@ -77,6 +77,25 @@ func (l *link) tellOfPerson(r wire.Request, in presence.Input) error {
 	if _, err := l.realm.do(in); err != nil {
 		return err
 	}
-	l.answer(r.ID, nil, nil)
+	return l.answerWhenKept(r)
+}
+
+// answerWhenKept answers when what was asked for will outlast the service. A WebSocket
+// goes on meanwhile.
+func (l *link) answerWhenKept(r wire.Request) error {
+	if l.post != nil {
+		if err := l.realm.kept(); err != nil {
+			return err
+		}
+		l.answer(r.ID, nil, nil)
+		return nil
+	}
+	l.gateway.waiting.Go(func() {
+		if err := l.realm.kept(); err != nil {
+			l.refuse(r.ID, err)
+			return
+		}
+		l.answer(r.ID, nil, nil)
+	})
 	return nil
 }

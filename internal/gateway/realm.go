@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"tovik.example/tovik/internal/delivery"
 	"tovik.example/tovik/internal/engine"
@@ -21,6 +22,7 @@ type Realm struct {
 	Engine    *engine.Engine // whose Links must be those of the gateway, and whose Sink Hub
 	Hub       *delivery.Hub
 	Store     *records.Store
+	Writer    *records.Writer
 	Origins   []string   // of the pages that may be clients, as in https://app.example; nil stands for any
 	Admission *Admission // is asked who may be in rooms; nil: grants alone decide
 }
@@ -29,6 +31,24 @@ type Realm struct {
 // there is no context to be over.
 func (r *Realm) do(in presence.Input) (presence.Reply, error) {
 	return r.Engine.Do(context.Background(), in)
+}
+
+// kept returns when all that has happened is written. Its error is a [*wire.Problem].
+func (r *Realm) kept() error {
+	ctx, cancel := context.WithTimeout(context.Background(), keepTimeout)
+	defer cancel()
+	if err := r.Writer.Sync(ctx); err != nil {
+		return NotRecorded("it holds, but will not outlast a restart of the service until the records can be written", err)
+	}
+	return nil
+}
+
+// keepTimeout is how long somebody waits for the records.
+const keepTimeout = 5 * time.Second
+
+// NotRecorded is the problem of who is not told that something will last.
+func NotRecorded(detail string, err error) *wire.Problem {
+	return &wire.Problem{Code: wire.CodeNotRecorded, Detail: detail + ": " + err.Error(), Allowed: "try again when /readyz says that the records can be written"}
 }
 
 // allows tells whether a caller may be a client of the realm: a page of an origin that

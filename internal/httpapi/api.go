@@ -16,9 +16,11 @@ import (
 	"github.com/gofiber/fiber/v3"
 	"github.com/gofiber/fiber/v3/middleware/cors"
 	"github.com/gofiber/fiber/v3/middleware/recover"
+	"github.com/valyala/fasthttp"
 
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/gateway"
+	"tovik.example/tovik/internal/hooks"
 	"tovik.example/tovik/internal/records"
 	"tovik.example/tovik/wire"
 )
@@ -30,10 +32,13 @@ type API struct {
 	keys    *access.Keyring
 	guard   *access.Guard
 	store   *records.Store
+	writer  *records.Writer
+	hooks   *hooks.Dispatcher
 	proxies gateway.Proxies
 	world   World
 	log     *slog.Logger
 	signIns signIns
+	streams streams
 	ready   atomic.Bool
 
 	practiceSecret string // empty: no practice room
@@ -46,13 +51,15 @@ type World interface {
 	RemoveRealm(name string) error
 }
 
-// Options are what an API is made of. The first six and Log are required.
+// Options are what an API is made of. The first eight and Log are required.
 type Options struct {
 	Gateway *gateway.Gateway
 	Realms  *gateway.Realms
 	Keys    *access.Keyring
 	Guard   *access.Guard
 	Store   *records.Store
+	Writer  *records.Writer
+	Hooks   *hooks.Dispatcher
 	World   World
 	Proxies gateway.Proxies // that are trusted
 	// PracticeSecret signs the tokens of practice rooms; empty: there are none.
@@ -64,7 +71,7 @@ type Options struct {
 // New returns an API that answers /readyz with 503 until SetReady.
 func New(o Options) *API {
 	return &API{
-		gateway: o.Gateway, realms: o.Realms, keys: o.Keys, guard: o.Guard, store: o.Store, world: o.World, proxies: o.Proxies, log: o.Log,
+		gateway: o.Gateway, realms: o.Realms, keys: o.Keys, guard: o.Guard, store: o.Store, writer: o.Writer, hooks: o.Hooks, world: o.World, proxies: o.Proxies, log: o.Log,
 		practiceSecret: o.PracticeSecret, hideDocs: o.HideDocs,
 	}
 }
@@ -86,6 +93,7 @@ func (a *API) App() *fiber.App {
 		IdleTimeout:   60 * time.Second,
 	})
 	gateway.ReuseNothing(app.Server())
+	app.Server().HeaderReceived = a.bodyLimit
 
 	app.Use(recover.New()) // a fault in one request is that request's error
 	app.Get("/healthz", func(c fiber.Ctx) error { return c.JSON(fiber.Map{"status": "ok"}) })
@@ -119,6 +127,28 @@ func (a *API) App() *fiber.App {
 	app.Post("/v1/people/:user/sign-out", write, a.signOutPerson)
 	app.Post("/v1/people/:user/erasure", operate, a.erase)
 	app.Post("/v1/sessions/:session/end", write, a.endSession)
+	app.Put("/v1/rooms/:room", write, a.declare)
+	app.Delete("/v1/rooms/:room", write, a.undeclare)
+	app.Get("/v1/rooms/:room/expected", read, a.expectations)
+	app.Get("/v1/people", read, a.people)
+	app.Post(importPath, write, a.importPeople)
+	app.Get("/v1/people/:user", read, a.person)
+	app.Put("/v1/people/:user", write, a.putPerson)
+	app.Delete("/v1/people/:user", write, a.dropPerson)
+	app.Get("/v1/journal", read, a.journal)
+	app.Get("/v1/attendance", read, a.attendance)
+	app.Get("/v1/headcount", read, a.headcount)
+	app.Get("/v1/hooks", operate, a.listHooks)
+	app.Post("/v1/hooks", operate, a.addHook)
+	app.Get("/v1/hooks/:id", operate, a.hook)
+	app.Put("/v1/hooks/:id", operate, a.changeHook)
+	app.Delete("/v1/hooks/:id", operate, a.removeHook)
+	app.Post("/v1/hooks/:id/secret", operate, a.rotateSecret)
+	app.Post("/v1/hooks/:id/test", operate, a.tryHook)
+	app.Get("/v1/hooks/:id/deliveries", operate, a.deliveries)
+	app.Get("/v1/deliveries/:id", operate, a.delivery)
+	app.Post("/v1/deliveries/:id/again", operate, a.redeliver)
+	app.Get("/v1/backup", operate, a.root, a.backup)
 	app.Get("/v1/keys", operate, a.listKeys)
 	app.Post("/v1/keys", operate, a.addKey)
 	app.Delete("/v1/keys/:id", operate, a.revokeKey)
@@ -152,7 +182,28 @@ func (a *API) readyz(c fiber.Ctx) error {
 	if !a.ready.Load() {
 		return &wire.Problem{Code: wire.CodeNotReady, Detail: "the service is starting or stopping"}
 	}
-	return c.JSON(fiber.Map{"status": "ready"})
+	health := a.writer.Health()
+	doc := wire.Readiness{Status: "ready", Records: wire.RecordsHealth{
+		Status: "ok", Waiting: health.Waiting, Lost: health.Lost, LostDeliveries: health.LostDeliveries}}
+	if health.Failing != nil {
+		doc.Records.Status, doc.Records.Error, doc.Records.Since = "failing", health.Failing.Error(), &wire.Time{Time: health.Since}
+	}
+	return c.JSON(doc)
+}
+
+// EndStreams ends the answers that take their time, and lets no more begin.
+func (a *API) EndStreams() { a.streams.end() }
+
+// bodyLimit lets an import be larger than other bodies, for who shows a key that may.
+func (a *API) bodyLimit(h *fasthttp.RequestHeader) (config fasthttp.RequestConfig) {
+	if string(h.RequestURI()) != importPath {
+		return config
+	}
+	_, key, _ := strings.Cut(string(h.Peek(fiber.HeaderAuthorization)), " ")
+	if _, err := a.keys.Check(strings.TrimSpace(key), access.Write); err == nil {
+		config.MaxRequestBodySize = maxImport
+	}
+	return config
 }
 
 // fail answers every error with a problem document.

@@ -7,6 +7,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 	"golang.org/x/text/unicode/norm"
 
+	"tovik.example/tovik/internal/gateway"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/wire"
 )
@@ -86,6 +87,10 @@ func (a *API) erase(c fiber.Ctx) error {
 	receipt := wire.Erasure{User: string(user), At: wire.Time{Time: time.Now()}, Erased: map[string]int64{}}
 	for kind, n := range realmOf(c).Engine.Erase(user) {
 		receipt.Erased[kind] = int64(n)
+	}
+	// What has happened up to now is written first, so that nothing comes after.
+	if err := a.writer.Sync(c.Context()); err != nil {
+		return gateway.NotRecorded("the person's sessions have ended, but what is on record cannot be deleted now", err)
 	}
 	kept, err := a.store.Erase(realmOf(c).Name, user)
 	if err != nil {

@@ -3,6 +3,7 @@ package presence
 import (
 	"crypto/sha256"
 	"crypto/subtle"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -63,7 +64,7 @@ func (c *Core) Apply(at Instant, in Input, out *Effects) (Reply, error) {
 	case Remove:
 		c.remove(now, in, out)
 	case Refuse:
-		c.refuse(in.User, in.Room, in.At)
+		out.touch(c.refuse(in.User, in.Room, in.At))
 	case Erase:
 		c.erase(now, in.User, out)
 	case SignOut:
@@ -97,7 +98,7 @@ func (c *Core) applyFrom(now reading, in Input, out *Effects) error {
 	case Idle:
 		return from(in.From, func(s *session) error { c.setIdle(s, !s.noInput, out); return nil })
 	case PageHidden:
-		return from(in.From, func(s *session) error { s.pageHidden = in.Hidden; return nil })
+		return from(in.From, func(s *session) error { c.pageHidden(s, in.Hidden, out); return nil })
 	case Typing:
 		return from(in.From, func(s *session) error { return c.typing(now, s, in, out) })
 	case Sent:
@@ -216,6 +217,10 @@ func (c *Core) Rooms(view View) []RoomName {
 	}
 	return names
 }
+
+// Known returns everybody of whom something must survive a restart, in no particular
+// order.
+func (c *Core) Known() []UserID { return slices.Collect(maps.Keys(c.people)) }
 
 // secret is what is kept of a secret: enough of its hash (SHA-256) to know it again.
 type secret [16]byte

@@ -1,17 +1,32 @@
 package presence
 
+import "time"
+
 // Effect is something that follows from an input or from the passing of time:
 // one of the types of this file.
 type Effect interface{ effect() }
 
 // Effects collects the effects of one or more calls, in order. The zero value
 // is ready to use; Reset keeps the memory for the next call.
-type Effects struct{ List []Effect }
+type Effects struct {
+	List []Effect
+	// Touched are people of whom something has changed that [Core.SavePerson] gives,
+	// other than when they were last heard and active; some of them more than once.
+	Touched []UserID
+}
 
 // Reset empties the list.
 func (e *Effects) Reset() {
 	clear(e.List)
 	e.List = e.List[:0]
+	clear(e.Touched)
+	e.Touched = e.Touched[:0]
+}
+
+func (e *Effects) touch(p *person) {
+	if n := len(e.Touched); n == 0 || e.Touched[n-1] != p.id {
+		e.Touched = append(e.Touched, p.id)
+	}
 }
 
 func (e *Effects) add(effect Effect) { e.List = append(e.List, effect) }
@@ -75,24 +90,50 @@ type Settled struct {
 type SessionOpened struct {
 	Link LinkID
 	User UserID
+	Kind LinkKind
 }
 
 // SessionInGrace says that the link of a session is gone. It still counts, and
 // ends with this reason unless it returns.
 type SessionInGrace struct {
-	Link   LinkID
-	Reason Reason
+	Link     LinkID
+	User     UserID
+	Kind     LinkKind
+	Reason   Reason
+	LastSeen int64 // Unix milliseconds
 }
 
-// SessionResumed says that a session goes on over a new link.
-type SessionResumed struct{ Link LinkID }
+// SessionResumed says that a session goes on over a new link, after it had been without
+// one for Gap.
+type SessionResumed struct {
+	Link LinkID
+	User UserID
+	Kind LinkKind
+	Gap  time.Duration
+}
+
+// SessionIdle says that somebody has ceased to be at a session, or is there again.
+type SessionIdle struct {
+	Link LinkID
+	User UserID
+	Idle bool
+}
+
+// PersonRemoved says that somebody was removed from a room, or with an empty Room
+// altogether.
+type PersonRemoved struct {
+	User UserID
+	Room RoomName
+}
 
 // SessionEnded says that a session is over for good.
 type SessionEnded struct {
 	Link     LinkID
 	User     UserID
+	Kind     LinkKind
 	Reason   Reason
 	LastSeen int64 // Unix milliseconds
+	Opened   int64 // the same
 }
 
 func (MemberChanged) effect()  {}
@@ -106,3 +147,5 @@ func (SessionOpened) effect()  {}
 func (SessionInGrace) effect() {}
 func (SessionResumed) effect() {}
 func (SessionEnded) effect()   {}
+func (SessionIdle) effect()    {}
+func (PersonRemoved) effect()  {}

@@ -30,7 +30,8 @@ func (c *Core) lose(now reading, s *session, reason Reason, out *Effects) {
 		}
 	}
 	c.arm(now, s)
-	out.add(SessionInGrace{Link: s.linkID(), Reason: s.reason})
+	out.touch(s.person)
+	out.add(SessionInGrace{Link: s.linkID(), User: s.person.id, Kind: s.kind, Reason: s.reason, LastSeen: s.heardWall})
 	if s.contest != nil {
 		c.settle(now, s, true, out) // the older link is gone: a reload
 	}

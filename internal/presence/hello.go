@@ -1,6 +1,9 @@
 package presence
 
-import "slices"
+import (
+	"slices"
+	"time"
+)
 
 // contest is about whose session it is: a page claims it while an older link of
 // another page seems alive. That link is asked for a sign of life.
@@ -95,15 +98,21 @@ func (c *Core) welcome(now reading, in Hello, s *session, why NotResumed, out *E
 	reply := Reply{NotResumed: why, Resumed: s != nil, Key: in.Key}
 	p := c.known(in.User)
 	if s == nil {
-		s = &session{id: in.NewSession, key: secretOf(in.NewKey), person: p, idle: true}
+		s = &session{id: in.NewSession, key: secretOf(in.NewKey), person: p, idle: true, opened: now.wall}
 		reply.Key = in.NewKey
 		s.timer.owner = s
 		c.sessions[s.id] = s
-		out.add(SessionOpened{Link: LinkID{s.id, 1}, User: p.id})
+		out.add(SessionOpened{Link: LinkID{s.id, 1}, User: p.id, Kind: in.kind()})
 	} else if s.state == Live && !s.leased {
 		out.add(Cut{Link: s.linkID(), Reason: ReasonReplaced})
 	}
+	gap := time.Duration(0)
+	if reply.Resumed && s.state == Grace {
+		gap = now.awake - s.lost
+	}
+	wasIdle := reply.Resumed && s.idle
 	s.link++
+	s.kind = in.kind()
 	s.state, s.nonce, s.asked = Live, in.Nonce, 0
 	s.issued, s.expires, s.warned = in.Issued, in.Expires, false
 	s.leased, s.pageHidden = in.Leased, in.PageHidden
@@ -120,7 +129,7 @@ func (c *Core) welcome(now reading, in Hello, s *session, why NotResumed, out *E
 	})
 	c.arm(now, s)
 	if reply.Resumed {
-		out.add(SessionResumed{Link: s.linkID()})
+		out.add(SessionResumed{Link: s.linkID(), User: p.id, Kind: s.kind, Gap: gap})
 		if s.contest != nil { // others wait for the page that has just been cut
 			c.settle(now, s, false, out)
 		}
@@ -131,11 +140,24 @@ func (c *Core) welcome(now reading, in Hello, s *session, why NotResumed, out *E
 			}
 		}
 	}
+	if c.unended(s) && s.idle != wasIdle {
+		out.add(SessionIdle{Link: s.linkID(), User: p.id, Idle: s.idle})
+	}
 	reply.Link, reply.Rooms, reply.Hidden = s.linkID(), s.rooms(), p.hidden
 	if p.set != nil {
 		reply.Set = p.set.Appearance
 	}
 	return reply
+}
+
+func (in *Hello) kind() LinkKind {
+	switch {
+	case in.Leased:
+		return HTTPBeats
+	case in.Stream:
+		return EventStream
+	}
+	return WebSocket
 }
 
 // wakeAtHello takes over how long there has been no activity. Resuming is none.

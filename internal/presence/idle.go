@@ -8,6 +8,15 @@ import "time"
 func (c *Core) setIdle(s *session, idle bool, out *Effects) {
 	if s.idle != idle {
 		c.observe(s.person, leaving{}, out, func() { s.becomeIdle(idle) })
+		out.add(SessionIdle{Link: s.linkID(), User: s.person.id, Idle: idle})
+	}
+}
+
+// pageHidden keeps what decides how long a lost link is waited for.
+func (c *Core) pageHidden(s *session, hidden bool, out *Effects) {
+	if s.pageHidden != hidden {
+		s.pageHidden = hidden
+		out.touch(s.person)
 	}
 }
 

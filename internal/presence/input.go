@@ -38,6 +38,8 @@ type Hello struct {
 	// Leased says that the session has no connection: it comes again within the
 	// policy's lease, and each time is a sign of life.
 	Leased bool
+	// Stream says that the link is an event stream with posts, not a WebSocket.
+	Stream bool
 	// NoInput says that no human sits at the session (a device, a bot): it is awake
 	// while it is alive. Whether the token allows that is checked before.
 	NoInput bool

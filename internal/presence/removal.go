@@ -7,6 +7,8 @@ import "slices"
 // so one of the same second is refused too.
 func (c *Core) remove(now reading, in Remove, out *Effects) {
 	p := c.refuse(in.User, in.Room, now.wall)
+	out.touch(p)
+	out.add(PersonRemoved{User: p.id, Room: in.Room})
 	if in.Room == "" {
 		c.endAll(now, p, ReasonRemoved, out)
 		return
@@ -64,6 +66,7 @@ func (c *Core) erase(now reading, user UserID, out *Effects) {
 		c.wheel.clear(&p.set.timer)
 	}
 	p.set, p.hidden, p.removed = nil, false, nil
+	out.touch(p)
 	c.forget(p)
 }
 

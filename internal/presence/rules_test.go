@@ -209,15 +209,37 @@ func TestRestartIsSilentForThoseWhoReturn(t *testing.T) {
 	st.at(150*s + soon).othersSaw("gauge left: silent")
 }
 
+// TestACrashBlamesNobody restores what was kept at the edges, of people who were heard
+// and active since.
+func TestACrashBlamesNobody(t *testing.T) {
+	st := tell(t)
+	st.opens("ilse", "tab").opens("tobin", "other").opens("corin", "third")
+	kept := st.core.Save(instant(st.now))
+	for at := 10 * s; at < 10*time.Minute; at += 10 * s {
+		st.at(at).does("tab", func(link presence.LinkID) presence.Input { return presence.Activity{From: link} })
+	}
+	st.core, st.now, st.seen = presence.NewCore(presence.DefaultPolicy()), 0, nil
+	kept.Mark = millis(10*time.Minute - s)
+	var out presence.Effects
+	require.NoError(t, st.core.Restore(presence.Instant{Wall: dusk.Add(11 * time.Minute)}, kept, &out))
+	require.Equal(t, presence.Online, st.member("ilse").Status, "who was awake is not shown away before they can say so")
+	st.at(9*s).returns("tab").resumed("tab", true)
+	st.does("tab", func(link presence.LinkID) presence.Input { return presence.Activity{From: link} })
+	st.at(10*s+soon).othersSaw("corin left: lost", "tobin left: lost")
+	require.Equal(t, kept.Mark, st.all[len(st.all)-1].(presence.SessionEnded).LastSeen, "last seen is the last mark")
+}
+
 func TestRestoreRefusesWhatItCannotRead(t *testing.T) {
 	var out presence.Effects
 	core := presence.NewCore(presence.DefaultPolicy())
-	require.ErrorContains(t, core.Restore(instant(0), presence.Saved{Version: 2}, &out), "version 2")
-	require.ErrorContains(t, core.Restore(instant(0), presence.Saved{Version: 1,
-		Sessions: []presence.SavedSession{{ID: "s", User: "nobody"}}}, &out), "nobody")
+	require.ErrorContains(t, core.Restore(instant(0), presence.Saved{Version: 9}, &out), "version 9")
+	require.ErrorContains(t, core.Restore(instant(0), presence.Saved{Version: presence.SavedVersion,
+		People: []presence.SavedPerson{{User: "ilse"}, {User: "ilse"}}}, &out), "ilse")
+	require.ErrorContains(t, core.Restore(instant(0), presence.Saved{Version: presence.SavedVersion,
+		People: []presence.SavedPerson{{User: "ilse", Sessions: []presence.SavedSession{{ID: "s"}}}}}, &out), "none")
 	st := tell(t)
 	st.opens("ilse", "tab")
-	require.ErrorContains(t, st.core.Restore(instant(0), presence.Saved{Version: 1}, &out), "not empty")
+	require.ErrorContains(t, st.core.Restore(instant(0), presence.Saved{Version: presence.SavedVersion}, &out), "not empty")
 }
 
 // Which policy.
@@ -350,7 +372,6 @@ func TestAnErasedPersonIsNobody(t *testing.T) {
 	st.must(presence.Erase{User: "ilse"})
 	saved := st.core.Save(instant(st.now))
 	require.Empty(t, saved.People)
-	require.Empty(t, saved.Sessions)
 	st.must(presence.Erase{User: "nobody"})
 }
 

@@ -47,6 +47,17 @@ func (r Reason) String() string {
 	return [...]string{"", "leave", "bye", "closing", "lost", "silent", "expired", "removed", "replaced"}[r]
 }
 
+// LinkKind is what kind of connection carries a session.
+type LinkKind uint8
+
+const (
+	WebSocket LinkKind = iota
+	EventStream
+	HTTPBeats // no connection: the session comes again within its lease
+)
+
+func (k LinkKind) String() string { return [...]string{"websocket", "stream", "beats"}[k] }
+
 type session struct {
 	id      SessionID
 	key     secret // of its resume key
@@ -57,6 +68,7 @@ type session struct {
 
 	issued, expires int64 // of the token, Unix milliseconds; expires 0: never
 	heardWall       int64 // the last evidence of life, Unix milliseconds
+	opened          int64 // Unix milliseconds
 
 	heard    awakeTime // the same
 	active   awakeTime // the last activity
@@ -66,6 +78,7 @@ type session struct {
 	lost     awakeTime // in grace: since when
 
 	link       LinkNumber
+	kind       LinkKind
 	state      State
 	reason     Reason // in grace: what it ends with
 	leased     bool
@@ -135,7 +148,7 @@ func (c *Core) end(now reading, s *session, reason Reason, out *Effects) {
 			c.exit(e)
 		}
 	})
-	out.add(SessionEnded{Link: s.linkID(), User: p.id, Reason: reason, LastSeen: s.heardWall})
+	out.add(SessionEnded{Link: s.linkID(), User: p.id, Kind: s.kind, Reason: reason, LastSeen: s.heardWall, Opened: s.opened})
 	if s.contest != nil {
 		c.settle(now, s, false, out)
 	}

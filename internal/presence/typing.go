@@ -15,7 +15,7 @@ func (c *Core) typing(now reading, s *session, in Typing, out *Effects) error {
 	e.report = in.Number
 	e.until = now.awake + e.room().policy.TypingExpires
 	if e.typing != in.On {
-		c.observe(s.person, leaving{}, out, func() { e.typing = in.On })
+		c.notice(s.person, leaving{}, out, func() { e.typing = in.On })
 		c.arm(now, s)
 	}
 	return nil
@@ -23,6 +23,6 @@ func (c *Core) typing(now reading, s *session, in Typing, out *Effects) error {
 
 func (c *Core) stopTyping(e *entry, out *Effects) {
 	if e.typing {
-		c.observe(e.session.person, leaving{}, out, func() { e.typing = false })
+		c.notice(e.session.person, leaving{}, out, func() { e.typing = false })
 	}
 }

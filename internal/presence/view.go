@@ -117,6 +117,12 @@ type leaving struct {
 // see, and all counts, come from here; so nothing is told that nobody can see,
 // and nothing is counted that is not seen. Act must not observe itself.
 func (c *Core) observe(p *person, why leaving, out *Effects, act func()) {
+	out.touch(p)
+	c.notice(p, why, out, act)
+}
+
+// notice is observe for what nobody saves.
+func (c *Core) notice(p *person, why leaving, out *Effects, act func()) {
 	c.epoch++
 	seen := c.seen[:0]
 	for _, m := range p.members {

@@ -56,19 +56,22 @@ type Removal struct {
 // Realms returns all realms by name.
 func (s *Store) Realms() ([]Realm, error) {
 	var all []Realm
-	return all, s.db.Order("name").Find(&all).Error
+	return all, s.db().Order("name").Find(&all).Error
 }
 
 // AddRealm adds a realm. Of one that is there the error is [ErrExists].
 func (s *Store) AddRealm(name string) (Realm, error) {
 	realm := Realm{Name: name, Created: now()}
-	return realm, created(s.db.Create(&realm))
+	return realm, created(s.db().Create(&realm))
 }
 
 // RemoveRealm removes a realm with all that is kept of it.
 func (s *Store) RemoveRealm(name string) error {
-	return s.db.Transaction(func(tx *gorm.DB) error {
-		for _, table := range []any{&OperatorKey{}, &TokenKey{}, &Removal{}} {
+	return s.db().Transaction(func(tx *gorm.DB) error {
+		if err := tx.Where("hook IN (SELECT id FROM hooks WHERE realm = ?)", name).Delete(&Delivery{}).Error; err != nil {
+			return err
+		}
+		for _, table := range []any{&OperatorKey{}, &TokenKey{}, &Removal{}, &Person{}, &Room{}, &Entry{}, &Headcount{}, &Hook{}} {
 			if err := tx.Where("realm = ?", name).Delete(table).Error; err != nil {
 				return err
 			}
@@ -80,23 +83,23 @@ func (s *Store) RemoveRealm(name string) error {
 // OperatorKeys returns all keys of operators, also those that are over.
 func (s *Store) OperatorKeys() ([]OperatorKey, error) {
 	var all []OperatorKey
-	return all, s.db.Order("created").Find(&all).Error
+	return all, s.db().Order("created").Find(&all).Error
 }
 
 // AddOperatorKey adds a key.
 func (s *Store) AddOperatorKey(k *OperatorKey) error {
 	k.Created = now()
-	return created(s.db.Create(k))
+	return created(s.db().Create(k))
 }
 
 // RevokeOperatorKey lets a key end now.
 func (s *Store) RevokeOperatorKey(id string, at time.Time) error {
-	return found(s.db.Model(&OperatorKey{}).Where("id = ?", id).Update("revoked", at))
+	return found(s.db().Model(&OperatorKey{}).Where("id = ?", id).Update("revoked", at))
 }
 
 // UsedOperatorKeys notes when keys were last used.
 func (s *Store) UsedOperatorKeys(last map[string]time.Time) error {
-	return s.db.Transaction(func(tx *gorm.DB) error {
+	return s.db().Transaction(func(tx *gorm.DB) error {
 		for id, at := range last {
 			if err := tx.Model(&OperatorKey{}).Where("id = ?", id).Update("last_used", at).Error; err != nil {
 				return err
@@ -109,40 +112,52 @@ func (s *Store) UsedOperatorKeys(last map[string]time.Time) error {
 // TokenKeys returns all keys of tokens, also those that are over.
 func (s *Store) TokenKeys() ([]TokenKey, error) {
 	var all []TokenKey
-	return all, s.db.Order("created").Find(&all).Error
+	return all, s.db().Order("created").Find(&all).Error
 }
 
 // AddTokenKey adds a key. When there is one of its id, in whatever realm, the error is
 // [ErrExists].
 func (s *Store) AddTokenKey(k *TokenKey) error {
 	k.Created = now()
-	return created(s.db.Create(k))
+	return created(s.db().Create(k))
 }
 
 // RevokeTokenKey lets a key end now.
 func (s *Store) RevokeTokenKey(id string, at time.Time) error {
-	return found(s.db.Model(&TokenKey{}).Where("id = ?", id).Update("revoked", at))
+	return found(s.db().Model(&TokenKey{}).Where("id = ?", id).Update("revoked", at))
 }
 
 // Removals returns those of a realm.
 func (s *Store) Removals(realm string) ([]Removal, error) {
 	var all []Removal
-	return all, s.db.Where("realm = ?", realm).Find(&all).Error
+	return all, s.db().Where("realm = ?", realm).Find(&all).Error
 }
 
 // Remove keeps a removal, the latest of each person and room.
 func (s *Store) Remove(r Removal) error {
-	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&r).Error
+	return s.db().Clauses(clause.OnConflict{UpdateAll: true}).Create(&r).Error
 }
 
 // Erase deletes everything about a person and tells how many rows there were of each
-// kind.
+// kind. Headcounts keep that somebody was there, not who.
 func (s *Store) Erase(realm string, user presence.UserID) (map[string]int64, error) {
 	erased := map[string]int64{}
-	err := s.db.Transaction(func(tx *gorm.DB) error {
-		result := tx.Where("realm = ? AND user = ?", realm, user).Delete(&Removal{})
-		erased["removals"] = result.RowsAffected
-		return result.Error
+	err := s.db().Transaction(func(tx *gorm.DB) error {
+		for kind, table := range map[string]any{"removals": &Removal{}, "journal": &Entry{}, "directory": &Person{}} {
+			result := tx.Where("realm = ? AND user = ?", realm, user).Delete(table)
+			if result.Error != nil {
+				return result.Error
+			}
+			erased[kind] = result.RowsAffected
+		}
+		result := tx.Where("user = ? AND hook IN (SELECT id FROM hooks WHERE realm = ?)", user, realm).Delete(&Delivery{})
+		if result.Error != nil {
+			return result.Error
+		}
+		erased["deliveries"] = result.RowsAffected
+		rooms, err := eraseExpected(tx, realm, user)
+		erased["expected"] = rooms
+		return err
 	})
 	return erased, err
 }

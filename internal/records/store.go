@@ -1,13 +1,16 @@
 package records
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"log/slog"
 	"os"
 	"path/filepath"
+	"sync/atomic"
 	"time"
 
+	"github.com/gofrs/flock"
 	"gorm.io/driver/sqlite"
 	"gorm.io/gorm"
 	"gorm.io/gorm/logger"
@@ -15,11 +18,18 @@ import (
 	codes "modernc.org/sqlite/lib"
 )
 
-// file is the name of the database in the data directory.
-const file = "tovik.db"
+// File is the name of the database in the data directory, and lockFile of what the one
+// service that uses it holds.
+const (
+	File     = "tovik.db"
+	lockFile = "tovik.lock"
+)
 
 // Memory as a data directory stands for records that end with the service.
 const Memory = ":memory:"
+
+// readers is how many queries may be under way at once, beside what is written.
+const readers = 4
 
 // ErrNotFound says that there is no such row, and ErrExists that there is one already.
 var (
@@ -28,67 +38,196 @@ var (
 )
 
 // Store is the open file. Its methods are safe for concurrent use.
-type Store struct{ db *gorm.DB }
+type Store struct {
+	path  string // empty: in memory
+	where string // for people
+	lock  *flock.Flock
+	pools atomic.Pointer[pools]
+}
+
+// pools are the connections to the file: one that writes, and some that read beside it.
+type pools struct {
+	write, read *gorm.DB
+	stuck       error // why nothing can be written, when the file could be opened for reading only
+}
 
 // Open opens the records of a data directory, or with [Memory] or an empty name some
 // that are not kept. The tables are made, or brought up to what this version knows. The
-// error says what to do when the file is of a newer version, locked, or broken.
+// error says what to do when the file is of a newer version, in use, or broken.
+//
+// A file that cannot be written but read is opened all the same: presence goes on, and
+// the writer tries again until it can.
 func Open(dir string) (*Store, error) {
-	path, where := "file::memory:", "the records in memory"
+	s := &Store{where: "the records in memory"}
 	if dir != Memory && dir != "" {
-		path, where = filepath.Join(dir, file), filepath.Join(dir, file)
-		if f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600); err != nil { // it holds secrets
-			return nil, fmt.Errorf("the records cannot be opened: %w", err)
-		} else if err := f.Close(); err != nil {
+		s.path = filepath.Join(dir, File)
+		s.where = s.path
+		s.lock = newLock(dir)
+		switch free, err := s.lock.TryLock(); {
+		case err != nil && !errors.Is(err, os.ErrPermission):
+			return nil, fmt.Errorf("%s cannot be used: %w", dir, err)
+		case err == nil && !free:
+			return nil, fmt.Errorf("%s is in use by another tovik: stop that one, or choose another directory with --data", dir)
+		}
+	}
+	opened, err := s.open()
+	if err != nil && s.path != "" {
+		if reading, failed := s.openToRead(err); failed == nil {
+			opened, err = reading, nil
+		}
+	}
+	if err != nil {
+		s.unlock()
+		return nil, fmt.Errorf("%s: %w", s.where, hint(err))
+	}
+	s.pools.Store(opened)
+	return s, nil
+}
+
+func (s *Store) open() (*pools, error) {
+	if s.path != "" {
+		f, err := os.OpenFile(s.path, os.O_CREATE|os.O_RDWR, 0o600) // it holds secrets
+		if err != nil {
+			return nil, err
+		}
+		if err := f.Close(); err != nil {
 			return nil, err
 		}
 	}
-	dsn := path + "?_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)"
-	db, err := gorm.Open(sqlite.Dialector{DriverName: "sqlite", DSN: dsn}, &gorm.Config{
-		Logger: logger.NewSlogLogger(slog.New(slog.DiscardHandler), logger.Config{}),
+	write, err := s.connect("&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)", 1)
+	if err != nil {
+		return nil, err
+	}
+	if err := migrate(write); err != nil {
+		closeDB(write)
+		return nil, err
+	}
+	p := &pools{write: write, read: write} // memory is that of one connection
+	if s.path != "" {
+		if p.read, err = s.connect("&_pragma=query_only(1)", readers); err != nil {
+			closeDB(write)
+			return nil, err
+		}
+	}
+	return p, nil
+}
+
+// openToRead opens a file that cannot be written, of this version: at worst as it was
+// before its last writes were settled.
+func (s *Store) openToRead(why error) (*pools, error) {
+	for _, how := range []string{"&mode=ro", "&mode=ro&immutable=1"} {
+		read, err := s.connect(how, readers)
+		if err != nil {
+			continue
+		}
+		var version int
+		if err := read.Raw("PRAGMA user_version").Scan(&version).Error; err == nil && version == len(migrations) {
+			if err := read.Raw("SELECT count(*) FROM realms").Scan(new(int)).Error; err == nil {
+				return &pools{write: read, read: read, stuck: why}, nil
+			}
+		}
+		closeDB(read)
+	}
+	return nil, why
+}
+
+// mend tries to open for writing what could only be read.
+func (s *Store) mend() error {
+	old := s.pools.Load()
+	if old.stuck == nil {
+		return nil
+	}
+	opened, err := s.open()
+	if err != nil {
+		return err
+	}
+	s.pools.Store(opened)
+	closeDB(old.write)
+	return nil
+}
+
+func (s *Store) connect(pragmas string, connections int) (*gorm.DB, error) {
+	path := "file::memory:"
+	if s.path != "" {
+		path = "file:" + s.path
+	}
+	db, err := gorm.Open(sqlite.Dialector{DriverName: "sqlite", DSN: path + "?_pragma=busy_timeout(5000)" + pragmas}, &gorm.Config{
+		Logger:                 logger.NewSlogLogger(slog.New(slog.DiscardHandler), logger.Config{}),
+		SkipDefaultTransaction: true,
 	})
 	if err != nil {
-		return nil, fmt.Errorf("%s cannot be opened: %w", where, err)
+		return nil, err
 	}
 	pool, err := db.DB()
 	if err != nil {
 		return nil, err
 	}
-	pool.SetMaxOpenConns(1) // one writer; and memory is that of one connection
-	if err := migrate(db); err != nil {
-		_ = pool.Close()
-		return nil, fmt.Errorf("%s: %w", where, err)
-	}
-	return &Store{db}, nil
+	pool.SetMaxOpenConns(connections)
+	pool.SetMaxIdleConns(connections)
+	return db, nil
 }
+
+func closeDB(db *gorm.DB) {
+	if pool, err := db.DB(); err == nil {
+		_ = pool.Close()
+	}
+}
+
+// db is what one writes with, and reads what must be as new as that.
+func (s *Store) db() *gorm.DB { return s.pools.Load().write }
+
+// reading is what one reads with beside the writer.
+func (s *Store) reading(ctx context.Context) *gorm.DB { return s.pools.Load().read.WithContext(ctx) }
 
 // Close ends the use of the file.
 func (s *Store) Close() error {
-	pool, err := s.db.DB()
+	p := s.pools.Load()
+	if p.read != p.write {
+		closeDB(p.read)
+	}
+	pool, err := p.write.DB()
 	if err != nil {
 		return err
 	}
+	defer s.unlock()
 	return pool.Close()
 }
 
-// migrations bring the file from each version to the next. One that has been released
-// is never changed.
-var migrations = []func(*gorm.DB) error{
-	func(db *gorm.DB) error { return db.AutoMigrate(&Realm{}, &OperatorKey{}, &TokenKey{}, &Removal{}) },
+// newLock is what the one service that uses a directory holds.
+func newLock(dir string) *flock.Flock { return flock.New(filepath.Join(dir, lockFile)) }
+
+func (s *Store) unlock() {
+	if s.lock != nil {
+		_ = s.lock.Unlock()
+	}
+}
+
+// hint says what to do about what is wrong with a file.
+func hint(err error) error {
+	var failed *driver.Error
+	switch {
+	case errors.As(err, &failed) && (failed.Code()&0xff == codes.SQLITE_CORRUPT || failed.Code()&0xff == codes.SQLITE_NOTADB):
+		return fmt.Errorf("the file is broken: look at it with tovik check, put a backup in its place with tovik restore, or move it away to begin anew: %w", err)
+	case errors.As(err, &failed) && failed.Code()&0xff == codes.SQLITE_BUSY:
+		return fmt.Errorf("another program has the file locked: close it: %w", err)
+	}
+	return err
 }
 
 func migrate(db *gorm.DB) error {
 	var version int
 	if err := db.Raw("PRAGMA user_version").Scan(&version).Error; err != nil {
-		return fmt.Errorf("this is no file of Tovik's, or it is broken: %w", err)
+		return err
 	}
 	if version > len(migrations) {
 		return fmt.Errorf("the file is of version %d, and this Tovik knows up to %d: run the newer Tovik, or restore a backup from before", version, len(migrations))
 	}
 	for ; version < len(migrations); version++ {
 		err := db.Transaction(func(tx *gorm.DB) error {
-			if err := migrations[version](tx); err != nil {
-				return err
+			for _, statement := range migrations[version] {
+				if err := tx.Exec(statement).Error; err != nil {
+					return err
+				}
 			}
 			return tx.Exec(fmt.Sprintf("PRAGMA user_version = %d", version+1)).Error
 		})

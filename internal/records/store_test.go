@@ -49,7 +49,7 @@ func TestWhatIsWrittenIsThereWhenItIsOpenedAgain(t *testing.T) {
 	require.True(t, at.Add(-time.Second).Equal(removals[0].At))
 	erased, err := s.Erase("training", "ilse")
 	require.NoError(t, err)
-	require.Equal(t, map[string]int64{"removals": 1}, erased)
+	require.Equal(t, map[string]int64{"removals": 1, "directory": 0, "journal": 0, "deliveries": 0, "expected": 0}, erased)
 	require.NoError(t, s.RemoveRealm("training"))
 	keys, err = s.OperatorKeys()
 	require.NoError(t, err)

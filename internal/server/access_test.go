@@ -378,13 +378,15 @@ func TestAnErasureSaysWhatItHasErased(t *testing.T) {
 	require.NoError(t, link.SetStatus(t.Context(), "busy", "", time.Time{}))
 	_, err := api.Remove(t.Context(), "ilse", "basin.fen-end")
 	require.NoError(t, err)
+	_, err = api.Declare(t.Context(), "desk.night", []string{"ilse", "tobin"})
+	require.NoError(t, err)
 	receipt, err := api.Erase(t.Context(), "ilse")
 	require.NoError(t, err)
-	require.Equal(t, map[string]int64{"sessions": 1, "rooms": 1, "statuses": 1, "last_seen": 1, "removals": 1}, receipt.Erased)
+	require.Equal(t, map[string]int64{"sessions": 1, "rooms": 1, "statuses": 1, "last_seen": 1, "removals": 1, "directory": 1, "journal": 8, "deliveries": 0, "expected": 1}, receipt.Erased)
 	<-link.Ended()
 	again, err := api.Erase(t.Context(), "ilse")
 	require.NoError(t, err)
-	require.Equal(t, map[string]int64{"sessions": 0, "rooms": 0, "statuses": 0, "last_seen": 0, "removals": 0}, again.Erased)
+	require.Equal(t, map[string]int64{"sessions": 0, "rooms": 0, "statuses": 0, "last_seen": 0, "removals": 0, "directory": 0, "journal": 0, "deliveries": 0, "expected": 0}, again.Erased)
 }
 
 func TestOnlyTrustedProxiesSayWhomTheySpeakFor(t *testing.T) {

@@ -17,6 +17,7 @@ import (
 
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/gateway"
+	"tovik.example/tovik/internal/hooks"
 	"tovik.example/tovik/internal/httpapi"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
@@ -29,6 +30,9 @@ const (
 	shutdownTimeout = 2 * time.Second
 )
 
+// memoryRows is how many entries the journal has at most when it is kept in memory.
+const memoryRows = 200_000
+
 // Config is what a service is started with. Listen, TokenSecret and OperatorKey are
 // required.
 type Config struct {
@@ -37,8 +41,13 @@ type Config struct {
 	OperatorKey string
 	Policy      *presence.Policy // nil stands for the default
 	Log         *slog.Logger     // nil stands for none
-	// Data is the directory in which sessions outlive a stop; empty: they do not.
-	Data string
+	// Data is the directory of the records; empty or [records.Memory]: they end with the
+	// service.
+	Data      string
+	Retention records.Retention
+	// PrivateHooks lets hooks be told at addresses of inner networks.
+	PrivateHooks bool
+	HookRetries  []time.Duration // pauses before each further attempt; nil: a day's
 	// TLSCert and TLSKey are files of a certificate and its key in PEM; empty: no TLS.
 	TLSCert, TLSKey string
 	MaxConnections  int // 0: as many as there are descriptors, less a reserve
@@ -72,7 +81,10 @@ type Server struct {
 	config  Config
 	scheme  string
 	store   *records.Store
+	writer  *records.Writer
 	world   *world
+	written context.CancelFunc // ends the writer, after all that it records has come to rest
+	writing sync.WaitGroup
 	gateway *gateway.Gateway
 	api     *httpapi.API
 	app     *fiber.App
@@ -123,25 +135,44 @@ func start(c Config, store *records.Store, secure *tls.Config) (*Server, error) 
 	if secure != nil {
 		listener, scheme = tls.NewListener(listener, secure), "https"
 	}
+	hook, err := hooks.New(hooks.Options{Store: store, Log: c.Log, Private: c.PrivateHooks, Retries: c.HookRetries})
+	if err != nil {
+		_ = plain.Close()
+		return nil, err
+	}
+	if c.Data == records.Memory && c.Retention.JournalRows == 0 {
+		c.Retention.JournalRows = memoryRows
+	}
+	writer, err := records.NewWriter(store, c.Log, c.Retention.WithDefaults(), hook)
+	if err != nil {
+		_ = plain.Close()
+		return nil, err
+	}
+	hook.Use(writer)
 	links, realms, guard := gateway.NewLinks(), gateway.NewRealms(), new(access.Guard)
 	g := gateway.New(gateway.Options{Realms: realms, Links: links, Keys: keys, Policy: c.Policy, AsksOthers: c.asksOthers(), Guard: guard, Limits: c.Limits, Log: c.Log})
-	w := &world{config: c, store: store, keys: keys, links: links, realms: realms, gateway: g, ends: map[string]func(){}}
+	w := &world{config: c, store: store, writer: writer, hooks: hook, keys: keys, links: links, realms: realms, gateway: g, ends: map[string]func(){}}
 	ctx, cancel := context.WithCancel(context.Background())
 	if err := w.beginAll(ctx); err != nil {
 		cancel()
 		_ = plain.Close()
 		g.Close()
-		return nil, errors.Join(err, w.end())
+		w.end()
+		return nil, err
 	}
-	options := httpapi.Options{Gateway: g, Realms: realms, Keys: keys, Guard: guard, Store: store, World: w, Proxies: c.Proxies, HideDocs: c.HideDocs, Log: c.Log}
+	options := httpapi.Options{Gateway: g, Realms: realms, Keys: keys, Guard: guard, Store: store, Writer: writer, Hooks: hook, World: w, Proxies: c.Proxies, HideDocs: c.HideDocs, Log: c.Log}
 	if c.Practice {
 		options.PracticeSecret = c.TokenSecret
 	}
 	api := httpapi.New(options)
 	s := &Server{
-		config: c, scheme: scheme, store: store, world: w, gateway: g, api: api, app: api.App(), links: links, listen: listener,
+		config: c, scheme: scheme, store: store, writer: writer, world: w, gateway: g, api: api, app: api.App(), links: links, listen: listener,
 		stop: cancel, served: make(chan error, 1),
 	}
+	writing, written := context.WithCancel(context.Background())
+	s.written = written
+	s.writing.Go(func() { writer.Run(writing) })
+	s.running.Go(func() { hook.Run(ctx) })
 	s.running.Go(func() { g.Run(ctx) })
 	s.running.Go(func() { keys.Run(ctx, func(err error) { c.Log.Warn("the keyring", "error", err) }) })
 	s.running.Go(func() { reclaim(ctx) })
@@ -194,6 +225,7 @@ func (s *Server) Stop() error {
 	ctx, cancel := context.WithTimeout(context.Background(), drainTimeout)
 	defer cancel()
 	s.links.Drain(ctx, s.config.Policy.GraceLost/2)
+	s.api.EndStreams()
 	err := s.app.ShutdownWithTimeout(shutdownTimeout)
 	_ = s.listen.Close() // for a stop that comes before the library has begun to serve
 	for range s.served {
@@ -201,5 +233,8 @@ func (s *Server) Stop() error {
 	s.stop()
 	s.running.Wait()
 	s.gateway.Close()
-	return errors.Join(err, s.world.end(), s.store.Close())
+	s.world.end()
+	s.written()
+	s.writing.Wait()
+	return errors.Join(err, s.writer.Close(), s.store.Close())
 }

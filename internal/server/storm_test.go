@@ -398,10 +398,4 @@ func TestSessionsOutliveAStop(t *testing.T) {
 	seen := third.until(t, left("tobin")) // who did not come back, after their grace
 	require.Len(t, seen, 1)
 	require.Equal(t, "lost", seen[0].Left[0].Reason)
-	_, err := os.Stat(filepath.Join(dir, "sessions.json"))
-	require.ErrorIs(t, err, os.ErrNotExist, "taken once")
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "sessions.json"), []byte("{"), 0o600))
-	_, err = server.Start(server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Data: dir})
-	require.ErrorContains(t, err, "sessions.json")
-	require.NoError(t, os.Remove(filepath.Join(dir, "sessions.json")))
 }

@@ -7,11 +7,13 @@ import (
 	"maps"
 	"slices"
 	"sync"
+	"time"
 
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/delivery"
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/gateway"
+	"tovik.example/tovik/internal/hooks"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
 	"tovik.example/tovik/wire"
@@ -21,6 +23,8 @@ import (
 type world struct {
 	config  Config
 	store   *records.Store
+	writer  *records.Writer
+	hooks   *hooks.Dispatcher
 	keys    *access.Keyring
 	links   *gateway.Links
 	realms  *gateway.Realms
@@ -49,8 +53,12 @@ func (w *world) beginAll(ctx context.Context) error {
 			names[name] = true
 		}
 	}
-	for name := range names {
-		if err := w.begin(name); err != nil {
+	last, err := w.store.LastRun()
+	if err != nil {
+		return err
+	}
+	for _, name := range slices.Sorted(maps.Keys(names)) {
+		if err := w.begin(name, last); err != nil {
 			return err
 		}
 		for _, key := range w.config.Realms[name].TokenKeys {
@@ -66,32 +74,47 @@ func (w *world) beginAll(ctx context.Context) error {
 			}
 		}
 	}
+	w.tellStart(last)
 	return nil
 }
 
-// begin starts a realm: its core, with the removals that it has on record.
-func (w *world) begin(name string) error {
+// tellStart writes into the journals how the service had ended, and how long ago.
+func (w *world) tellStart(last records.Run) {
+	how, away := "first", time.Duration(0)
+	if last.ID != 0 {
+		how, away = "restart", time.Since(time.UnixMilli(last.Mark))
+		if last.Stopped == 0 {
+			how = "crash"
+		}
+	}
+	w.writer.Note(records.ServiceStarted, how, away)
+}
+
+// mostLastSeen is of how many a realm's engine knows from the start when they were last
+// seen.
+const mostLastSeen = 100_000
+
+// begin starts a realm: its core, with what it has on record, whatever way the last run
+// of the service had ended.
+func (w *world) begin(name string, last records.Run) error {
 	hub := delivery.NewHub(w.config.Policy)
-	e := engine.New(engine.Options{Policy: *w.config.Policy, Sink: hub, Links: w.links, Log: w.config.Log.With("realm", name)})
+	recorder := w.writer.Recorder(name)
+	e := engine.New(engine.Options{Policy: *w.config.Policy, Sink: hub, Links: w.links, Recorder: recorder, Log: w.config.Log.With("realm", name)})
 	hub.Use(e)
+	recorder.Use(e)
 	removals, err := w.store.Removals(name)
 	if err != nil {
 		return fmt.Errorf("read the removals of the realm %s: %w", name, err)
 	}
-	if w.config.Data != "" {
-		n, err := restore(e, w.config.Data, name)
-		if err != nil {
-			return err
-		}
-		if n > 0 {
-			w.config.Log.Info("sessions restored", "realm", name, "sessions", n)
-		}
+	if err := w.restore(e, name, last); err != nil {
+		return fmt.Errorf("the records of the realm %s: %w", name, err)
 	}
 	for _, r := range removals {
 		if _, err := e.Do(context.Background(), presence.Refuse{User: r.User, Room: r.Room, At: r.At.UnixMilli()}); err != nil {
 			return err
 		}
 	}
+	w.writer.Begin(recorder)
 	settings := w.config.Realms[name]
 	ctx, cancel := context.WithCancel(context.Background())
 	var running sync.WaitGroup
@@ -100,7 +123,48 @@ func (w *world) begin(name string) error {
 		cancel()
 		running.Wait()
 	}
-	w.realms.Add(&gateway.Realm{Name: name, Engine: e, Hub: hub, Store: w.store, Origins: settings.Origins, Admission: settings.Admission})
+	w.realms.Add(&gateway.Realm{Name: name, Engine: e, Hub: hub, Store: w.store, Writer: w.writer, Origins: settings.Origins, Admission: settings.Admission})
+	return nil
+}
+
+// restore brings back everybody who was here, the rooms that are declared, and when
+// others were last seen.
+func (w *world) restore(e *engine.Engine, name string, last records.Run) error {
+	people, err := w.store.SavedPeople(name)
+	if err != nil {
+		return err
+	}
+	rooms, err := w.store.Rooms(name)
+	if err != nil {
+		return err
+	}
+	saved := presence.Saved{Version: presence.SavedVersion, At: last.Mark, People: people}
+	if last.Stopped == 0 {
+		saved.Mark = last.Mark
+	}
+	sessions := 0
+	for i := range people {
+		sessions += len(people[i].Sessions)
+	}
+	for _, room := range rooms {
+		saved.Declared = append(saved.Declared, room.Room)
+	}
+	seen, err := w.store.LastSeen(name, mostLastSeen)
+	if err != nil {
+		return err
+	}
+	for i := range seen {
+		e.Recall(engine.Subject{User: seen[i].User, View: presence.Full}, time.UnixMilli(seen[i].LastSeen))
+		if open := seen[i].LastSeenOpen; open != 0 {
+			e.Recall(engine.Subject{User: seen[i].User, View: presence.Open}, time.UnixMilli(open))
+		}
+	}
+	if err := e.Restore(saved); err != nil {
+		return err
+	}
+	if sessions > 0 {
+		w.config.Log.Info("sessions restored", "realm", name, "sessions", sessions)
+	}
 	return nil
 }
 
@@ -119,7 +183,7 @@ func (w *world) AddRealm(name string) error {
 	if err != nil {
 		return err
 	}
-	return w.begin(name)
+	return w.begin(name, records.Run{})
 }
 
 // RemoveRealm ends a realm, with everybody in it, and deletes what is kept of it.
@@ -129,31 +193,31 @@ func (w *world) RemoveRealm(name string) error {
 	if name == access.Main {
 		return &wire.Problem{Code: wire.CodeBadField, Field: "realm", Value: name, Detail: "the main realm stays", Allowed: "a realm that was added"}
 	}
-	err := w.store.RemoveRealm(name)
-	if errors.Is(err, records.ErrNotFound) {
-		return &wire.Problem{Code: wire.CodeUnknownRealm, Field: "realm", Value: wire.Shorten(name), Detail: "there is no realm of this name"}
-	}
-	if err != nil {
+	if _, err := w.realms.Get(name); err != nil {
 		return err
 	}
 	w.keys.Forget(name)
+	w.hooks.Forget(name)
 	w.realms.Remove(name)
 	w.gateway.CloseRealm(name)
-	w.ends[name]()
-	delete(w.ends, name)
+	if end := w.ends[name]; end != nil {
+		end()
+		delete(w.ends, name)
+	}
+	if err := w.writer.End(context.Background(), name); err != nil {
+		w.config.Log.Warn("what waits to be written", "error", err)
+	}
+	if err := w.store.RemoveRealm(name); err != nil && !errors.Is(err, records.ErrNotFound) {
+		return err
+	}
 	return nil
 }
 
-// end stops the cores of all realms, and leaves their sessions for the next start.
-func (w *world) end() error {
+// end stops the cores of all realms.
+func (w *world) end() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	var failed []error
-	for _, realm := range w.realms.All() {
-		w.ends[realm.Name]()
-		if w.config.Data != "" {
-			failed = append(failed, save(realm.Engine, w.config.Data, realm.Name))
-		}
+	for _, end := range w.ends {
+		end()
 	}
-	return errors.Join(failed...)
 }

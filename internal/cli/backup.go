@@ -1,0 +1,111 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+
+	"github.com/urfave/cli/v3"
+
+	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/records"
+)
+
+func dataOnly() []cli.Flag {
+	return []cli.Flag{&cli.StringFlag{Name: "data", Value: defaultData, Usage: "the `DIR` of the records", Sources: cli.EnvVars("TOVIK_DATA")}}
+}
+
+// recordsCommands are about the file of the records as a whole.
+func recordsCommands() []*cli.Command {
+	backup := calling("backup", "write a copy of the records of a running service", "FILE",
+		"The copy is of one moment, whatever happens meanwhile. It has the hashes of keys, and the secrets of hooks and of HS256: keep it as safely as the data directory. The key has to be that of the service itself.\n\nExample: tovik backup night.db",
+		nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+			return writeBackup(ctx, c, a, c.Args().First())
+		})
+	restore := &cli.Command{
+		Name: "restore", Usage: "put a backup in the place of the records of a service that is stopped", ArgsUsage: "FILE", Flags: dataOnly(),
+		Description: "What was there is moved aside. The secrets in operator.key and token.secret are no part of a backup.\n\nExample: tovik restore night.db --data tovik-data",
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Args().Len() != 1 {
+				return usage("%s wants one backup, as in: %s night.db", c.FullName(), c.FullName())
+			}
+			aside, err := records.Restore(c.Args().First(), c.String("data"))
+			if err != nil {
+				return err
+			}
+			out := c.Root().Writer
+			if aside != "" {
+				_, _ = fmt.Fprintf(out, "What was there is in %s now.\n", aside)
+			}
+			_, err = fmt.Fprintf(out, "%s has the records of %s.\n", c.String("data"), c.Args().First())
+			return err
+		},
+	}
+	check := &cli.Command{
+		Name: "check", Usage: "look whether the records are whole and agree", Flags: append(dataOnly(), formatFlag()),
+		Description: "It changes nothing, and a service may be running. Exits with 1 when something is wrong.\n\nExample: tovik check --data tovik-data",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if err := noArguments(c); err != nil {
+				return err
+			}
+			findings, err := records.Check(ctx, c.String("data"))
+			if err != nil {
+				return err
+			}
+			wrong := 0
+			for _, f := range findings {
+				if f.Wrong {
+					wrong++
+				}
+			}
+			if err := show(c, findings, func(w io.Writer) {
+				for _, f := range findings {
+					verdict, value := "", f.Detail
+					if value == "" {
+						value = fmt.Sprint(f.Number)
+					}
+					if f.Wrong {
+						verdict = "WRONG"
+					}
+					_, _ = fmt.Fprintf(w, "%s\t%s\t%s\n", f.What, value, verdict)
+				}
+			}); err != nil {
+				return err
+			}
+			if wrong > 0 {
+				return &failure{exitFailed, fmt.Sprintf("%s found: put a backup in its place with tovik restore, or ask us", plural(wrong, "fault"))}
+			}
+			return nil
+		},
+	}
+	return []*cli.Command{backup, restore, check}
+}
+
+// writeBackup writes aside and renames, so that no half of a backup passes for one.
+func writeBackup(ctx context.Context, c *cli.Command, a client.API, name string) error {
+	body, err := a.Backup(ctx)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = body.Close() }()
+	part := name + ".part"
+	file, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return &failure{exitUsage, fmt.Sprintf("the backup cannot be written: %v", err)}
+	}
+	n, err := io.Copy(file, body)
+	err = errors.Join(err, file.Sync(), file.Close())
+	if err == nil {
+		err = records.CheckFile(part)
+	}
+	if err == nil {
+		err = os.Rename(part, name)
+	}
+	if err != nil {
+		_ = os.Remove(part)
+		return fmt.Errorf("the backup is not whole, and was dropped: %w", err)
+	}
+	return say(c, "%s has the records, %.1f MB.", name, float64(n)/1e6)
+}

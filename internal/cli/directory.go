@@ -1,0 +1,157 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"tovik.example/tovik/client"
+	"tovik.example/tovik/wire"
+)
+
+func peopleCommand() *cli.Command {
+	list := calling("list", "list the people whom the realm knows", "", "Also those who are offline.\n\nExample: tovik people list --text marrow",
+		[]cli.Flag{&cli.StringFlag{Name: "text", Usage: "only those whose id begins with `TEXT`, or whose name has it"}, &cli.IntFlag{Name: "limit", Value: 100, Usage: "at most `N`"}, &cli.StringFlag{Name: "after", Usage: "only those whose id comes after `USER`"}},
+		func(ctx context.Context, c *cli.Command, a client.API) error {
+			page, err := a.People(ctx, c.String("text"), c.String("after"), c.Int("limit"))
+			if err != nil {
+				return err
+			}
+			return show(c, page, func(w io.Writer) {
+				_, _ = fmt.Fprintln(w, "PERSON\tUSER\tSTATUS\tLAST SEEN\tROOMS")
+				for _, p := range page.People {
+					_, _ = fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\n", displayName(p.Name, p.User), p.User, statusWords(p), lastSeen(p), orDash(strings.Join(p.Rooms, ", ")))
+				}
+				if page.Next != "" {
+					_, _ = fmt.Fprintf(w, "\nThere are more: --after %s\n", page.Next)
+				}
+			})
+		})
+	showOne := calling("show", "tell what is known of a person", "USER", "", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+		p, err := a.Person(ctx, c.Args().First())
+		if err != nil {
+			return err
+		}
+		return showPerson(c, p)
+	})
+	put := calling("put", "add a person ahead of time, or change what is kept of them", "USER",
+		"What others see of who is here comes from their token.\n\nExample: tovik people put w-99 --name 'Wren Alder' --attribute phone=17",
+		[]cli.Flag{&cli.StringFlag{Name: "name", Usage: "the `NAME`"}, &cli.StringFlag{Name: "picture", Usage: "the `URL` of a picture"}, &cli.StringMapFlag{Name: "attribute", Usage: "something else, as `NAME=VALUE`, repeatable"}},
+		func(ctx context.Context, c *cli.Command, a client.API) error {
+			p, err := a.PutPerson(ctx, wire.Profile{User: c.Args().First(), Name: c.String("name"), Picture: c.String("picture"), Attributes: c.StringMap("attribute")})
+			if err != nil {
+				return err
+			}
+			return showPerson(c, p)
+		})
+	drop := calling("drop", "take a person out of the directory who was never here", "USER", "Of who was, everything is deleted with: tovik erase USER", nil,
+		func(ctx context.Context, c *cli.Command, a client.API) error {
+			if err := a.DropPerson(ctx, c.Args().First()); err != nil {
+				return err
+			}
+			return say(c, "%s is no longer in the directory.", c.Args().First())
+		})
+	bring := calling("import", "add many people from a file", "FILE",
+		"FILE has the ending .csv, with the columns user, name and picture and others for attributes, or it has a JSON object a line. Lines that are right are taken, and the others reported.\n\nExample: tovik people import watch.csv",
+		nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+			file, err := os.Open(c.Args().First())
+			if err != nil {
+				return &failure{exitUsage, fmt.Sprintf("the file cannot be read: %v", err)}
+			}
+			defer func() { _ = file.Close() }()
+			media := "application/x-ndjson"
+			if strings.HasSuffix(c.Args().First(), ".csv") {
+				media = "text/csv"
+			}
+			report, err := a.ImportPeople(ctx, media, file)
+			if err != nil {
+				return err
+			}
+			err = show(c, report, func(w io.Writer) {
+				for _, r := range report.Refused {
+					_, _ = fmt.Fprintf(w, "line %d\t%s\n", r.Line, r.Error())
+				}
+				_, _ = fmt.Fprintf(w, "%s taken, %d refused.\n", plural(report.Taken, "line"), len(report.Refused))
+			})
+			if err == nil && len(report.Refused) > 0 {
+				err = &failure{exitFailed, fmt.Sprintf("%s not taken", plural(len(report.Refused), "line"))}
+			}
+			return err
+		})
+	return &cli.Command{Name: "people", Usage: "the directory: who is known, also when they are offline", Commands: []*cli.Command{list, showOne, put, drop, bring}}
+}
+
+func statusWords(p wire.Person) string {
+	words := p.Status
+	if p.Note != "" {
+		words += " (" + p.Note + ")"
+	}
+	if p.Hidden {
+		words += ", hidden"
+	}
+	return words
+}
+
+func lastSeen(p wire.Person) string {
+	switch {
+	case p.Status != "offline":
+		return "now"
+	case p.LastSeen == nil:
+		return "never"
+	}
+	return day(p.LastSeen)
+}
+
+func showPerson(c *cli.Command, p wire.Person) error {
+	return show(c, p, func(w io.Writer) {
+		_, _ = fmt.Fprintf(w, "%s\t%s\n\nstatus\t%s\nlast seen\t%s\nfirst seen\t%s\nrooms\t%s\n", displayName(p.Name, p.User), p.User, statusWords(p), lastSeen(p), day(p.FirstSeen), orDash(strings.Join(p.Rooms, ", ")))
+		if p.Set != "" {
+			_, _ = fmt.Fprintf(w, "has set\t%s\n", p.Set)
+		}
+		for _, name := range sortedKeys(p.Attributes) {
+			_, _ = fmt.Fprintf(w, "%s\t%s\n", name, p.Attributes[name])
+		}
+	})
+}
+
+func roomCommands() *cli.Command {
+	showDeclared := func(c *cli.Command, doc wire.DeclaredRoom) error {
+		return show(c, doc, func(w io.Writer) {
+			switch {
+			case !doc.Declared:
+				_, _ = fmt.Fprintf(w, "%s is not declared, and expects nobody.\n", doc.Room)
+			case len(doc.Expected) == 0:
+				_, _ = fmt.Fprintf(w, "%s is declared, and expects nobody.\n", doc.Room)
+			default:
+				_, _ = fmt.Fprintf(w, "%s expects %s.\nMissing now: %s\n", doc.Room, strings.Join(doc.Expected, ", "), orDash(strings.Join(doc.Missing, ", ")))
+			}
+		})
+	}
+	declare := calling("declare", "let a room exist while nobody is in it", "ROOM", "What was said before is replaced.\n\nExample: tovik room declare desk.night --expect e-01 --expect w-02",
+		[]cli.Flag{&cli.StringSliceFlag{Name: "expect", Usage: "a `USER` who is missing while not there, repeatable"}},
+		func(ctx context.Context, c *cli.Command, a client.API) error {
+			doc, err := a.Declare(ctx, c.Args().First(), c.StringSlice("expect"))
+			if err != nil {
+				return err
+			}
+			return showDeclared(c, doc)
+		})
+	undeclare := calling("undeclare", "let a room end with its last member again", "ROOM", "", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+		if err := a.Undeclare(ctx, c.Args().First()); err != nil {
+			return err
+		}
+		return say(c, "%s is no longer declared.", c.Args().First())
+	})
+	expected := calling("expected", "tell whom a room expects, and whom it misses", "ROOM", "", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+		doc, err := a.Expected(ctx, c.Args().First())
+		if err != nil {
+			return err
+		}
+		return showDeclared(c, doc)
+	})
+	return &cli.Command{Name: "room", Usage: "rooms that are declared, and whom they expect", Commands: []*cli.Command{declare, undeclare, expected}}
+}

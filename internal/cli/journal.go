@@ -1,0 +1,406 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/records"
+	"tovik.example/tovik/wire"
+)
+
+const (
+	formatNDJSON = "ndjson"
+	formatCSV    = "csv"
+)
+
+// listFormatFlag is of commands whose answer may be long.
+func listFormatFlag() cli.Flag {
+	return &cli.StringFlag{Name: "format", Value: formatTable, Usage: "table, json, ndjson or csv", Validator: func(s string) error {
+		switch s {
+		case formatTable, formatJSON, formatNDJSON, formatCSV:
+			return nil
+		}
+		return fmt.Errorf("--format is %q; allowed: table, json, ndjson, csv", s)
+	}}
+}
+
+// listFlags are those of such a command.
+func listFlags(more ...cli.Flag) []cli.Flag {
+	return append(append(more, serviceFlags()...), listFormatFlag())
+}
+
+// spanFlags are about from when to when.
+func spanFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "from", Usage: "from this `TIME` on: 2026-11-23T03:00:00Z, or how long ago, as in 90m, 12h, 7d"},
+		&cli.StringFlag{Name: "to", Usage: "before this `TIME`"},
+	}
+}
+
+// at reads a flag that is a time.
+func at(c *cli.Command, name string) (time.Time, error) {
+	text := c.String(name)
+	if text == "" {
+		return time.Time{}, nil
+	}
+	for _, layout := range []string{time.RFC3339, time.DateTime, "2006-01-02 15:04", time.DateOnly} {
+		if t, err := time.ParseInLocation(layout, text, time.Local); err == nil {
+			return t, nil
+		}
+	}
+	if days, ok := strings.CutSuffix(text, "d"); ok {
+		if n, err := strconv.Atoi(days); err == nil && n >= 0 && n <= 36500 {
+			return time.Now().AddDate(0, 0, -n), nil
+		}
+	}
+	if ago, err := time.ParseDuration(text); err == nil && ago >= 0 {
+		return time.Now().Add(-ago), nil
+	}
+	return time.Time{}, usage("--%s is %q; allowed: a time such as 2026-11-23T03:00:00Z or '2026-11-23 03:00', or how long ago, as in 90m, 12h, 7d", name, text)
+}
+
+func span(c *cli.Command) (from, to time.Time, err error) {
+	if from, err = at(c, "from"); err == nil {
+		to, err = at(c, "to")
+	}
+	return from, to, err
+}
+
+func journalCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "journal",
+		Usage: "what happened, in order",
+		Description: "Shows the last entries, or those from a time on. With --format ndjson or csv and no --limit it writes all that match, however many.\n\n" +
+			"Example: tovik journal --room 'basin.*' --from 2h --limit 20",
+		Flags: listFlags(append(spanFlags(),
+			&cli.StringSliceFlag{Name: "room", Usage: "only rooms that match the `PATTERN`, repeatable"},
+			&cli.StringFlag{Name: "user", Usage: "only about this `USER`"},
+			&cli.StringSliceFlag{Name: "kind", Usage: "only of this `KIND`, as in member.left, repeatable"},
+			&cli.Int64Flag{Name: "after", Usage: "only entries after the one with this `ID`"},
+			&cli.Int64Flag{Name: "before", Usage: "only entries before the one with this `ID`"},
+			&cli.IntFlag{Name: "limit", Usage: "at most `N` entries; 50 in a table"},
+			&cli.BoolFlag{Name: "follow", Usage: "go on with what happens, until interrupted"},
+		)...),
+		Commands: []*cli.Command{importCommand()},
+		Action:   runJournal,
+	}
+}
+
+func runJournal(ctx context.Context, c *cli.Command) error {
+	if err := noArguments(c); err != nil {
+		return err
+	}
+	a, err := api(c)
+	if err != nil {
+		return err
+	}
+	q := client.JournalQuery{Rooms: c.StringSlice("room"), User: c.String("user"), Kinds: c.StringSlice("kind"), After: c.Int64("after"), Before: c.Int64("before"), Limit: c.Int("limit")}
+	if q.From, q.To, err = span(c); err != nil {
+		return err
+	}
+	if c.Int("limit") < 0 {
+		return usage("--limit is %d; allowed: a whole number above 0", c.Int("limit"))
+	}
+	out := c.Root().Writer
+	format := c.String("format")
+	if c.Bool("follow") {
+		return a.FollowJournal(ctx, q, func(r wire.Record) error {
+			if format != formatTable {
+				return json.NewEncoder(out).Encode(r)
+			}
+			_, err := fmt.Fprintln(out, journalLine(r, " "))
+			return err
+		})
+	}
+	if format == formatNDJSON || format == formatCSV {
+		body, err := a.ExportJournal(ctx, q, format)
+		if err != nil {
+			return err
+		}
+		defer func() { _ = body.Close() }()
+		if _, err := io.Copy(out, body); err != nil {
+			return fmt.Errorf("the journal broke off, so this is not all of it: %w", err)
+		}
+		return nil
+	}
+	if q.Limit == 0 {
+		q.Limit = 50
+	}
+	if q.Limit > 1000 {
+		return usage("--limit is %d; allowed: at most 1000 in a table or as json, any number as ndjson or csv", q.Limit)
+	}
+	page, err := a.Journal(ctx, q)
+	if err != nil {
+		return err
+	}
+	return show(c, page, func(w io.Writer) {
+		_, _ = fmt.Fprintln(w, "TIME\tUSER\tROOM\tWHAT")
+		for _, r := range page.Entries {
+			_, _ = fmt.Fprintln(w, journalLine(r, "\t"))
+		}
+		if len(page.Entries) == 0 {
+			_, _ = fmt.Fprintln(w, "Nothing has happened that matches.")
+		}
+		if page.Older != 0 {
+			_, _ = fmt.Fprintf(w, "\nThere are older ones: --before %d\n", page.Older)
+		}
+		if page.Newer != 0 {
+			_, _ = fmt.Fprintf(w, "\nThere are newer ones: --after %d\n", page.Newer)
+		}
+	})
+}
+
+// journalLine tells an entry in words.
+func journalLine(r wire.Record, gap string) string {
+	stamp := r.At.Local().Format("01-02 15:04:05.000")
+	if gap == " " {
+		return fmt.Sprintf("%s  %-10s %-18s %s", stamp, orDash(r.User), orDash(r.Room), journalWords(r))
+	}
+	return strings.Join([]string{stamp, orDash(r.User), orDash(r.Room), journalWords(r)}, gap)
+}
+
+// journalWords says what has happened.
+func journalWords(r wire.Record) string {
+	for_ := lasting(time.Duration(r.Length) * time.Millisecond)
+	words := map[string]string{
+		"session.opened": "a session began over " + r.Over, "session.lost": "a session lost its link: " + r.Reason,
+		"session.resumed": "a session is back after " + for_, "session.ended": "a session ended after " + for_ + ": " + r.Reason,
+		"session.idle": "nobody is at a session", "session.active": "somebody is at a session again",
+		"member.joined": "joined, " + r.Status, "member.left": "left after " + for_ + ": " + r.Reason,
+		"status.changed": r.Was + " → " + r.Status, "person.removed": "was removed",
+		"service.started": "the service started (" + r.Reason + ")", "service.stopped": "the service stopped",
+		"journal.gap": fmt.Sprintf("%s lost in %s, for they could not be written", plural(int(r.Lost), "entry"), for_),
+	}[r.Kind]
+	if words == "" {
+		words = r.Kind
+	}
+	if r.Kind == "service.started" && r.Length > 0 {
+		words = fmt.Sprintf("the service started again (%s), %s later", r.Reason, for_)
+	}
+	if r.Note != "" {
+		words += " (" + r.Note + ")"
+	}
+	if r.Hidden {
+		words += ", hidden"
+	}
+	return words
+}
+
+// lasting is how long something took, in its two largest units.
+func lasting(d time.Duration) string {
+	switch {
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case d < time.Minute:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d < time.Hour:
+		return fmt.Sprintf("%d min %d s", int(d.Minutes()), int(d.Seconds())%60)
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
+	}
+	return fmt.Sprintf("%d days", int(d.Hours()/24))
+}
+
+// importCommand puts an exported journal into records that no service uses.
+func importCommand() *cli.Command {
+	return &cli.Command{
+		Name: "import", Usage: "put an exported journal into the records of a service that is stopped", ArgsUsage: "FILE", OnUsageError: usageError,
+		Description: "FILE is what tovik journal --format ndjson has written, - the standard input. Entries keep their ids, which must be free.\n\n" +
+			"Example: tovik journal import night.ndjson --data tovik-data --realm archive",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "data", Value: defaultData, Usage: "the `DIR` of the records", Sources: cli.EnvVars("TOVIK_DATA")},
+			&cli.StringFlag{Name: "realm", Value: access.Main, Usage: "the `REALM` that the entries are to be of"},
+		},
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Args().Len() != 1 {
+				return usage("%s wants one file, as in: %s night.ndjson", c.FullName(), c.FullName())
+			}
+			in := os.Stdin
+			if name := c.Args().First(); name != "-" {
+				file, err := os.Open(name)
+				if err != nil {
+					return &failure{exitUsage, fmt.Sprintf("the file cannot be read: %v", err)}
+				}
+				defer func() { _ = file.Close() }()
+				in = file
+			}
+			store, err := records.Open(c.String("data"))
+			if err != nil {
+				return err
+			}
+			defer func() { _ = store.Close() }()
+			n, err := importEntries(store, c.String("realm"), in)
+			if err != nil {
+				return fmt.Errorf("after %s: %w", plural(n, "entry"), err)
+			}
+			_, err = fmt.Fprintf(c.Root().Writer, "%s imported.\n", plural(n, "entry"))
+			return err
+		},
+	}
+}
+
+// importEntries reads entries line by line, and writes many at once.
+func importEntries(store *records.Store, realm string, in io.Reader) (done int, err error) {
+	lines := bufio.NewScanner(in)
+	lines.Buffer(nil, 1<<20)
+	var batch []records.Entry
+	flush := func() error {
+		if len(batch) == 0 {
+			return nil
+		}
+		if err := store.ImportEntries(batch); err != nil {
+			return err
+		}
+		done += len(batch)
+		batch = batch[:0]
+		return nil
+	}
+	for line := 1; lines.Scan(); line++ {
+		if len(strings.TrimSpace(lines.Text())) == 0 {
+			continue
+		}
+		var r wire.Record
+		if err := json.Unmarshal(lines.Bytes(), &r); err != nil || r.ID <= 0 || r.Kind == "" || r.At.IsZero() {
+			return done, fmt.Errorf("line %d is no entry of a journal; allowed: what tovik journal --format ndjson writes", line)
+		}
+		batch = append(batch, records.Entry{
+			ID: r.ID, At: r.At.UnixMilli(), Realm: realm, Kind: records.Kind(r.Kind), Room: presence.RoomName(r.Room), User: presence.UserID(r.User),
+			Session: presence.SessionID(r.Session), Link: presence.LinkNumber(r.Link), Over: r.Over, Status: r.Status, Was: r.Was, Note: r.Note,
+			Reason: r.Reason, Length: r.Length, Lost: r.Lost, Open: !r.Hidden,
+		})
+		if len(batch) == 5000 {
+			if err := flush(); err != nil {
+				return done, err
+			}
+		}
+	}
+	if err := lines.Err(); err != nil {
+		return done, err
+	}
+	return done, flush()
+}
+
+func attendanceCommand() *cli.Command {
+	return &cli.Command{
+		Name: "attendance", Usage: "who was in a room between two times", ArgsUsage: "[ROOM]",
+		Description: "Without a room it is about sessions in the realm. Of the last hour when no time is given.\n\nExample: tovik attendance basin.upper-weir --from '2026-11-23 03:00' --to '2026-11-23 03:05'",
+		Flags:       clientFlags(spanFlags()...),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.Args().Len() > 1 {
+				return usage("%s wants one room at most; see %s --help", c.FullName(), c.FullName())
+			}
+			a, err := api(c)
+			if err != nil {
+				return err
+			}
+			from, to, err := span(c)
+			if err != nil {
+				return err
+			}
+			doc, err := a.Attendance(ctx, c.Args().First(), from, to)
+			if err != nil {
+				return err
+			}
+			return show(c, doc, func(w io.Writer) {
+				_, _ = fmt.Fprintln(w, "PERSON\tUSER\tCAME\tLEFT\tSTAYED")
+				for _, s := range doc.Stays {
+					left, end := "still here", time.Now()
+					if s.Left != nil {
+						left, end = s.Left.Local().Format("01-02 15:04:05"), s.Left.Time
+					}
+					_, _ = fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\n", displayName(s.Name, s.User), s.User, s.Joined.Local().Format("01-02 15:04:05"), left, lasting(end.Sub(s.Joined.Time)))
+				}
+				if len(doc.Stays) == 0 {
+					_, _ = fmt.Fprintln(w, "Nobody.")
+				}
+			})
+		},
+	}
+}
+
+func headcountCommand() *cli.Command {
+	return &cli.Command{
+		Name: "headcount", Usage: "how many there were over time", ArgsUsage: "[ROOM]",
+		Description: "By the minute of the last hour, by the hour of two days, or by the day of a month, unless times are given. Without a room it is about the realm.\n\n" +
+			"Example: tovik headcount basin.upper-weir --step hour --from 7d",
+		Flags: listFlags(append(spanFlags(),
+			&cli.StringFlag{Name: "step", Value: "minute", Usage: "minute, hour or day"},
+			&cli.IntFlag{Name: "top", Usage: "only the `N` steps with the most people"},
+		)...),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.Args().Len() > 1 {
+				return usage("%s wants one room at most; see %s --help", c.FullName(), c.FullName())
+			}
+			a, err := api(c)
+			if err != nil {
+				return err
+			}
+			from, to, err := span(c)
+			if err != nil {
+				return err
+			}
+			doc, err := a.Headcounts(ctx, c.Args().First(), c.String("step"), from, to, c.Int("top"))
+			if err != nil {
+				return err
+			}
+			return showHeadcounts(c, doc)
+		},
+	}
+}
+
+func showHeadcounts(c *cli.Command, doc wire.Headcounts) error {
+	out := c.Root().Writer
+	switch c.String("format") {
+	case formatNDJSON:
+		for _, h := range doc.Steps {
+			if err := json.NewEncoder(out).Encode(h); err != nil {
+				return err
+			}
+		}
+		return nil
+	case formatCSV:
+		if _, err := fmt.Fprint(out, "at,people_min,people_max,people_mean,sessions_max,distinct,joins,leaves,peak_at\r\n"); err != nil {
+			return err
+		}
+		for _, h := range doc.Steps {
+			if _, err := fmt.Fprintf(out, "%s,%d,%d,%.3f,%d,%d,%d,%d,%s\r\n", h.At.UTC().Format(time.RFC3339), h.People.Min, h.People.Max, h.People.Mean,
+				h.Sessions.Max, h.Distinct, h.Joins, h.Leaves, h.PeakAt.UTC().Format(time.RFC3339)); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	most := 1
+	for _, h := range doc.Steps {
+		most = max(most, h.People.Max)
+	}
+	return show(c, doc, func(w io.Writer) {
+		_, _ = fmt.Fprintln(w, "FROM\tPEOPLE\tMEAN\tSESSIONS\tDISTINCT\tJOINS\tLEAVES\t")
+		for _, h := range doc.Steps {
+			_, _ = fmt.Fprintf(w, "%s\t%s\t%.1f\t%s\t%d\t%d\t%d\t%s\n", h.At.Local().Format("01-02 15:04"), between(h.People), h.People.Mean, between(h.Sessions),
+				h.Distinct, h.Joins, h.Leaves, strings.Repeat("▇", (h.People.Max*30+most-1)/most))
+		}
+		if len(doc.Steps) == 0 {
+			_, _ = fmt.Fprintln(w, "Nothing was counted in this time.")
+		}
+	})
+}
+
+func between(s wire.Spread) string {
+	if s.Min == s.Max {
+		return strconv.Itoa(s.Max)
+	}
+	return fmt.Sprintf("%d–%d", s.Min, s.Max)
+}

@@ -1,0 +1,556 @@
+package hooks
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	mathrand "math/rand/v2"
+	"net/http"
+	"strconv"
+	"sync"
+	"time"
+
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/records"
+)
+
+const (
+	atOnce    = 8   // requests to one hook at once, each of another lane
+	inLane    = 256 // deliveries of a lane in memory; more stay on record until it is their turn
+	suspect   = 5   // failures one after another, after which a hook is asked once at a time
+	maxAnswer = 1 << 10
+	maxWait   = time.Hour // that a receiver may ask for
+)
+
+// retries are the pauses before each further attempt: a day, all in all.
+var retries = []time.Duration{
+	time.Second, 5 * time.Second, 30 * time.Second, 2 * time.Minute, 10 * time.Minute, 30 * time.Minute,
+	time.Hour, 2 * time.Hour, 4 * time.Hour, 8 * time.Hour, 8 * time.Hour,
+}
+
+// Options are what a Dispatcher is made of. Store and Log are required.
+type Options struct {
+	Store   *records.Store
+	Log     *slog.Logger
+	Private bool            // addresses of inner networks are allowed
+	Retries []time.Duration // nil stands for a day's
+}
+
+// Dispatcher delivers what is in the outbox. It is the [records.Outbox].
+type Dispatcher struct {
+	store   *records.Store
+	log     *slog.Logger
+	client  *http.Client
+	private bool
+	retries []time.Duration
+	wake    chan struct{} // holds one: a lane is ready; a second says nothing more
+
+	mu     sync.Mutex
+	writer *records.Writer
+	hooks  map[string]*hook
+	order  []string // of hooks, the oldest first
+	ended  bool
+}
+
+// hook is a hook at work.
+type hook struct {
+	records.Hook
+	secrets  [][]byte
+	lanes    map[string]*lane // those with something in them
+	ready    []*lane
+	busy     int
+	failures int // one after another
+	removed  bool
+}
+
+// lane is what is delivered one after another.
+type lane struct {
+	name  string
+	queue []records.Delivery
+	last  int64       // the highest id that was taken
+	more  bool        // there are others on record, after that
+	timer *time.Timer // it waits to try again
+	taken bool        // it is ready, busy, or waits
+}
+
+// New returns a dispatcher with the hooks on record. Give it its writer with Use, and Run
+// it.
+func New(o Options) (*Dispatcher, error) {
+	if o.Retries == nil {
+		o.Retries = retries
+	}
+	d := &Dispatcher{store: o.Store, log: o.Log, client: newClient(o.Private), private: o.Private, retries: o.Retries,
+		wake: make(chan struct{}, 1), hooks: map[string]*hook{}}
+	kept, err := o.Store.Hooks()
+	if err != nil {
+		return nil, err
+	}
+	for _, h := range kept {
+		if err := d.begin(h); err != nil {
+			return nil, err
+		}
+	}
+	return d, nil
+}
+
+// Use says who writes what has come of deliveries.
+func (d *Dispatcher) Use(w *records.Writer) { d.writer = w }
+
+// begin puts a hook to work, with what waits for it.
+func (d *Dispatcher) begin(kept records.Hook) error {
+	h := &hook{Hook: kept, lanes: map[string]*lane{}}
+	if err := h.settle(); err != nil {
+		return fmt.Errorf("the hook %s: %w", kept.ID, err)
+	}
+	names, err := d.store.Lanes(kept.ID)
+	if err != nil {
+		return err
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, name := range names {
+		h.lanes[name] = &lane{name: name, more: true}
+		d.makeReady(h, h.lanes[name])
+	}
+	if d.hooks[h.ID] == nil {
+		d.order = append(d.order, h.ID)
+	}
+	d.hooks[h.ID] = h
+	return nil
+}
+
+// settle reads the hook's secrets.
+func (h *hook) settle() error {
+	secret, err := ParseSecret(h.Secret)
+	if err != nil {
+		return err
+	}
+	h.secrets = [][]byte{secret}
+	if h.OldSecret != "" {
+		if old, err := ParseSecret(h.OldSecret); err == nil {
+			h.secrets = append(h.secrets, old)
+		}
+	}
+	return nil
+}
+
+// Deliveries implements [records.Outbox].
+func (d *Dispatcher) Deliveries(a records.Announcement) (list []records.Delivery) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, id := range d.order {
+		h := d.hooks[id]
+		if h.Realm != a.Realm {
+			continue
+		}
+		for _, kind := range tells(&h.Hook, &a) {
+			list = append(list, delivery(&h.Hook, kind, &a))
+		}
+	}
+	return list
+}
+
+// Committed implements [records.Outbox].
+func (d *Dispatcher) Committed(list []records.Delivery) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, one := range list {
+		if h := d.hooks[one.Hook]; h != nil {
+			d.queue(h, one)
+		}
+	}
+}
+
+// queue adds a delivery to its lane.
+func (d *Dispatcher) queue(h *hook, one records.Delivery) {
+	l := h.lanes[one.Lane]
+	if l == nil {
+		l = &lane{name: one.Lane}
+		h.lanes[one.Lane] = l
+	}
+	switch {
+	case l.more: // it is found on record
+	case len(l.queue) >= inLane:
+		l.more = true
+	default:
+		l.queue = append(l.queue, one)
+		l.last = max(l.last, one.ID)
+	}
+	d.makeReady(h, l)
+}
+
+// makeReady lets a lane go on, unless it is on its way already.
+func (d *Dispatcher) makeReady(h *hook, l *lane) {
+	if l.taken {
+		return
+	}
+	l.taken = true
+	h.ready = append(h.ready, l)
+	select {
+	case d.wake <- struct{}{}:
+	default:
+	}
+}
+
+// Run delivers until ctx is over, and returns when no request is under way.
+func (d *Dispatcher) Run(ctx context.Context) {
+	var workers sync.WaitGroup
+	defer workers.Wait()
+	defer d.end()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-d.wake:
+		}
+		d.mu.Lock()
+		for _, h := range d.hooks {
+			for len(h.ready) > 0 && h.busy < h.most() {
+				l := h.ready[0]
+				h.ready = h.ready[1:]
+				h.busy++
+				workers.Go(func() { d.work(ctx, h, l) })
+			}
+		}
+		d.mu.Unlock()
+	}
+}
+
+// end stops the timers, and lets idle connections go.
+func (d *Dispatcher) end() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.ended = true
+	for _, h := range d.hooks {
+		for _, l := range h.lanes {
+			if l.timer != nil {
+				l.timer.Stop()
+			}
+		}
+	}
+	d.client.CloseIdleConnections()
+}
+
+// most is how many requests may be under way to the hook.
+func (h *hook) most() int {
+	switch {
+	case h.Paused || h.removed:
+		return 0
+	case h.failures >= suspect:
+		return 1
+	}
+	return atOnce
+}
+
+// work delivers what is first in a lane.
+func (d *Dispatcher) work(ctx context.Context, h *hook, l *lane) {
+	one, ok := d.first(h, l)
+	var tried records.Delivery
+	var wait time.Duration
+	if ok {
+		tried, wait = d.attempt(ctx, h, one)
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	h.busy--
+	if ctx.Err() != nil || h.removed || d.ended {
+		return // it stays on record as it was
+	}
+	if ok {
+		d.settle(h, l, tried, wait)
+	} else {
+		d.release(h, l)
+	}
+	select {
+	case d.wake <- struct{}{}:
+	default:
+	}
+}
+
+// first finds what is to be delivered in a lane, which the caller has taken.
+func (d *Dispatcher) first(h *hook, l *lane) (records.Delivery, bool) {
+	d.mu.Lock()
+	empty, more, last := len(l.queue) == 0, l.more, l.last
+	d.mu.Unlock()
+	if empty && more {
+		list, err := d.store.WaitingIn(h.ID, l.name, last, inLane)
+		if err != nil {
+			d.log.Warn("the outbox cannot be read", "hook", h.ID, "error", err)
+			d.mu.Lock()
+			defer d.mu.Unlock()
+			l.timer = time.AfterFunc(time.Second, func() { d.again(h, l) })
+			return records.Delivery{}, false
+		}
+		d.mu.Lock()
+		l.queue = append(l.queue, list...)
+		l.more = len(list) == inLane
+		if len(list) > 0 {
+			l.last = list[len(list)-1].ID
+		}
+		d.mu.Unlock()
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if len(l.queue) == 0 {
+		return records.Delivery{}, false
+	}
+	return l.queue[0], true
+}
+
+// settle takes what has come of an attempt.
+func (d *Dispatcher) settle(h *hook, l *lane, tried records.Delivery, wait time.Duration) {
+	d.writer.Result(tried)
+	if tried.State == records.Waiting {
+		h.failures++
+		l.queue[0] = tried
+		l.timer = time.AfterFunc(wait, func() { d.again(h, l) })
+		return
+	}
+	l.queue = l.queue[1:]
+	if tried.State == records.Delivered {
+		h.failures = 0
+		for _, other := range h.lanes { // who waits need not wait longer
+			if other.timer != nil && other.timer.Stop() {
+				other.timer, other.taken = nil, false
+				d.makeReady(h, other)
+			}
+		}
+	}
+	if tried.Answered == http.StatusGone {
+		h.Paused = true
+		d.log.Warn("a hook is paused: its address says that it is gone for good", "hook", h.ID, "url", h.URL)
+		paused := h.Hook
+		go func() { // the file may be slow, and who holds the lock must not wait for it
+			if err := d.store.PutHook(&paused); err != nil {
+				d.log.Warn("a hook could not be paused on record", "hook", paused.ID, "error", err)
+			}
+		}()
+	}
+	d.release(h, l)
+}
+
+// release lets a lane be taken again, or go when it is empty.
+func (d *Dispatcher) release(h *hook, l *lane) {
+	if l.timer != nil {
+		return
+	}
+	l.taken = false
+	if len(l.queue) > 0 || l.more {
+		d.makeReady(h, l)
+	} else if h.lanes[l.name] == l {
+		delete(h.lanes, l.name)
+	}
+}
+
+// again lets a lane try again after its pause.
+func (d *Dispatcher) again(h *hook, l *lane) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.ended || l.timer == nil {
+		return
+	}
+	l.timer, l.taken = nil, false
+	d.makeReady(h, l)
+}
+
+// attempt delivers once, and says what has come of it, and after what pause to try again.
+func (d *Dispatcher) attempt(ctx context.Context, h *hook, one records.Delivery) (records.Delivery, time.Duration) {
+	asked := time.Time{}
+	one, asked = d.post(ctx, h, one)
+	switch {
+	case one.Error == "" && one.Answered >= 200 && one.Answered < 300:
+		one.State, one.Due = records.Delivered, 0
+		return one, 0
+	case one.Attempts > len(d.retries), one.Answered == http.StatusGone:
+		one.State, one.Due = records.Parked, 0
+		d.log.Warn("a delivery is parked", "hook", h.ID, "delivery", one.ID, "answered", one.Answered, "error", one.Error)
+		return one, 0
+	}
+	wait := d.retries[one.Attempts-1]
+	wait += time.Duration(mathrand.Int64N(int64(wait)/5 + 1)) // lest all come at once
+	wait = max(wait, min(time.Until(asked), maxWait))
+	one.Due = time.Now().Add(wait).UnixMilli()
+	return one, wait
+}
+
+// post sends once. Asked is when the receiver wants to be asked again, if it says so.
+func (d *Dispatcher) post(ctx context.Context, h *hook, one records.Delivery) (_ records.Delivery, asked time.Time) {
+	d.mu.Lock()
+	url, secrets := h.URL, h.secrets
+	if h.OldUntil < time.Now().UnixMilli() {
+		secrets = secrets[:1]
+	}
+	d.mu.Unlock()
+	began := time.Now()
+	one.Attempts++
+	one.Tried, one.Answered, one.Answer, one.Error = began.UnixMilli(), 0, "", ""
+	request, err := http.NewRequestWithContext(ctx, http.MethodPost, url, bytes.NewReader(one.Body))
+	if err != nil {
+		one.Error = err.Error()
+		return one, asked
+	}
+	request.Header.Set("Content-Type", "application/cloudevents+json; charset=utf-8")
+	request.Header.Set("User-Agent", "Tovik")
+	Sign(request.Header, one.Event, began, one.Body, secrets...)
+	response, err := d.client.Do(request)
+	if err != nil {
+		one.Took, one.Error = time.Since(began).Milliseconds(), plain(err)
+		return one, asked
+	}
+	defer func() { _ = response.Body.Close() }()
+	text, err := io.ReadAll(io.LimitReader(response.Body, maxAnswer))
+	one.Took, one.Answered, one.Answer = time.Since(began).Milliseconds(), response.StatusCode, string(bytes.ToValidUTF8(text, []byte("?")))
+	if err != nil {
+		one.Error = plain(err)
+	}
+	if seconds, err := strconv.Atoi(response.Header.Get("Retry-After")); err == nil && seconds > 0 {
+		asked = time.Now().Add(time.Duration(min(seconds, int(maxWait/time.Second))) * time.Second)
+	}
+	return one, asked
+}
+
+// plain says what was wrong with a request without repeating the address.
+func plain(err error) string {
+	if timeout, ok := err.(interface{ Timeout() bool }); ok && timeout.Timeout() {
+		return fmt.Sprintf("no answer within %s", answerTimeout)
+	}
+	for next := errors.Unwrap(err); next != nil; next = errors.Unwrap(err) {
+		err = next
+		var op interface{ Temporary() bool }
+		if errors.As(err, &op) {
+			break
+		}
+	}
+	return err.Error()
+}
+
+// Add puts a hook to work that has just been written.
+func (d *Dispatcher) Add(h records.Hook) error { return d.begin(h) }
+
+// Change takes over what has changed of a hook.
+func (d *Dispatcher) Change(changed records.Hook) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	h := d.hooks[changed.ID]
+	if h == nil {
+		return records.ErrNotFound
+	}
+	h.Hook, h.failures = changed, 0
+	for _, l := range h.lanes {
+		if l.timer != nil && l.timer.Stop() {
+			l.timer, l.taken = nil, false
+			d.makeReady(h, l)
+		}
+	}
+	select {
+	case d.wake <- struct{}{}:
+	default:
+	}
+	return h.settle()
+}
+
+// Get returns a hook of a realm.
+func (d *Dispatcher) Get(realm, id string) (records.Hook, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if h := d.hooks[id]; h != nil && h.Realm == realm {
+		return h.Hook, nil
+	}
+	return records.Hook{}, records.ErrNotFound
+}
+
+// All returns the hooks of a realm, the oldest first.
+func (d *Dispatcher) All(realm string) (list []records.Hook) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, id := range d.order {
+		if h := d.hooks[id]; h.Realm == realm {
+			list = append(list, h.Hook)
+		}
+	}
+	return list
+}
+
+// Remove lets a hook be told nothing any more.
+func (d *Dispatcher) Remove(id string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	h := d.hooks[id]
+	if h == nil {
+		return
+	}
+	h.removed = true
+	delete(d.hooks, id)
+	for i, other := range d.order {
+		if other == id {
+			d.order = append(d.order[:i:i], d.order[i+1:]...)
+			break
+		}
+	}
+}
+
+// Forget removes the hooks of a realm.
+func (d *Dispatcher) Forget(realm string) {
+	for _, h := range d.All(realm) {
+		d.Remove(h.ID)
+	}
+}
+
+// Again delivers something once more, after what else waits in its lane.
+func (d *Dispatcher) Again(one records.Delivery) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	h := d.hooks[one.Hook]
+	if h == nil {
+		return records.ErrNotFound
+	}
+	one.State, one.Attempts, one.Due = records.Waiting, 0, 0
+	d.writer.Result(one)
+	l := h.lanes[one.Lane]
+	if l == nil {
+		l = &lane{name: one.Lane}
+		h.lanes[one.Lane] = l
+	}
+	l.queue = append(l.queue, one)
+	d.makeReady(h, l)
+	return nil
+}
+
+// Try sends a hook an event that says no more than that it was asked for, and returns
+// what came of it.
+func (d *Dispatcher) Try(ctx context.Context, realm, id string) (records.Delivery, error) {
+	d.mu.Lock()
+	h := d.hooks[id]
+	if h == nil || h.Realm != realm {
+		d.mu.Unlock()
+		return records.Delivery{}, records.ErrNotFound
+	}
+	kept := h.Hook
+	d.mu.Unlock()
+	one := delivery(&kept, Test, &records.Announcement{Realm: realm, Kind: Test, At: time.Now().UnixMilli(), Person: presence.UserID("")})
+	one, _ = d.post(ctx, h, one)
+	one.State = records.Delivered
+	if one.Error != "" || one.Answered < 200 || one.Answered > 299 {
+		one.State = records.Parked
+	}
+	return one, nil
+}
+
+// Waiting is how many deliveries are in memory, to be made.
+func (d *Dispatcher) Waiting() (n int) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, h := range d.hooks {
+		for _, l := range h.lanes {
+			n += len(l.queue)
+		}
+	}
+	return n
+}
+
+// NewID makes up the id of a hook.
+func NewID() string { return "hook_" + rand.Text()[:12] }

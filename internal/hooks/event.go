@@ -1,0 +1,104 @@
+package hooks
+
+import (
+	"crypto/rand"
+	"encoding/json"
+	"slices"
+	"time"
+
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/records"
+	"tovik.example/tovik/wire"
+)
+
+// The kinds of events.
+const (
+	headcount      = "headcount" // announced at each change, and told when it crosses a bound
+	HeadcountAbove = "headcount.above"
+	HeadcountBelow = "headcount.below"
+	Test           = "hook.test"
+)
+
+// Kinds are all that a hook can subscribe to.
+var Kinds = []string{
+	"room.first-in", "room.empty", "member.joined", "member.left", "person.online", "person.offline", "status.changed", HeadcountAbove, HeadcountBelow,
+}
+
+// typePrefix makes a kind the type of a CloudEvent.
+const typePrefix = "tovik."
+
+// tells gives the kinds under which a hook wants to be told of something.
+func tells(h *records.Hook, a *records.Announcement) (kinds []string) {
+	if (a.View == presence.Open) != (h.View == wire.ViewOpen) || !about(h, a.Room) {
+		return nil
+	}
+	if a.Kind != headcount {
+		if slices.Contains(h.Kinds, a.Kind) {
+			kinds = append(kinds, a.Kind)
+		}
+		return kinds
+	}
+	if h.Above != nil && slices.Contains(h.Kinds, HeadcountAbove) && a.Before <= *h.Above && a.People > *h.Above {
+		kinds = append(kinds, HeadcountAbove)
+	}
+	if h.Below != nil && slices.Contains(h.Kinds, HeadcountBelow) && a.Before >= *h.Below && a.People < *h.Below {
+		kinds = append(kinds, HeadcountBelow)
+	}
+	return kinds
+}
+
+// about tells whether a hook is about a room, or without one about people as such.
+func about(h *records.Hook, room presence.RoomName) bool {
+	if h.Rooms == nil || room == "" {
+		return h.Rooms == nil
+	}
+	return slices.ContainsFunc(h.Rooms, func(p presence.Pattern) bool { return p.Match(room) })
+}
+
+// delivery makes what a hook is told.
+func delivery(h *records.Hook, kind string, a *records.Announcement) records.Delivery {
+	data := wire.EventData{Room: string(a.Room), User: string(a.Person), Name: a.Profile.Name, Picture: a.Profile.Picture}
+	subject := string(a.Person)
+	if a.Room != "" {
+		subject = string(a.Room)
+		people := a.People
+		data.People = &people
+	}
+	switch kind {
+	case "member.joined", "member.left":
+		data.Status, data.Since = string(a.Member.Status), &wire.Time{Time: a.Member.Since}
+	case "person.online", "person.offline", "status.changed":
+		data.Status, data.Was, data.Note = string(a.Is.Status), string(a.Was.Status), a.Is.Note
+		if a.Is.Until != 0 {
+			data.Until = &wire.Time{Time: time.UnixMilli(a.Is.Until)}
+		}
+	case HeadcountAbove:
+		data = wire.EventData{Room: string(a.Room), People: data.People, Bound: h.Above}
+	case HeadcountBelow:
+		data = wire.EventData{Room: string(a.Room), People: data.People, Bound: h.Below}
+	}
+	if a.LastSeen != 0 && kind != HeadcountAbove && kind != HeadcountBelow {
+		data.LastSeen = &wire.Time{Time: time.UnixMilli(a.LastSeen)}
+	}
+	if a.Reason != presence.NoReason && kind == "member.left" {
+		data.Reason = a.Reason.String()
+	}
+	d := records.Delivery{
+		Hook: h.ID, Lane: subject, Kind: kind, Room: a.Room, User: presence.UserID(data.User), Event: "evt_" + rand.Text(),
+		Created: a.At, State: records.Waiting,
+	}
+	d.Body = body(h, &d, subject, data)
+	return d
+}
+
+// body is the event in the JSON format of CloudEvents.
+func body(h *records.Hook, d *records.Delivery, subject string, data wire.EventData) []byte {
+	text, err := json.Marshal(wire.Event{
+		SpecVersion: "1.0", ID: d.Event, Source: "/realms/" + h.Realm, Type: typePrefix + d.Kind, Subject: subject,
+		Time: wire.Time{Time: time.UnixMilli(d.Created)}, ContentType: "application/json", Data: data,
+	})
+	if err != nil {
+		panic("hooks: what is plain data can be written: " + err.Error())
+	}
+	return text
+}

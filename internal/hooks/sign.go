@@ -1,0 +1,73 @@
+package hooks
+
+import (
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base64"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// secretPrefix stands before secrets, as Standard Webhooks has it.
+const secretPrefix = "whsec_"
+
+// NewSecret makes up a secret.
+func NewSecret() string {
+	var bytes [24]byte
+	_, _ = rand.Read(bytes[:]) // never fails
+	return secretPrefix + base64.StdEncoding.EncodeToString(bytes[:])
+}
+
+// ParseSecret reads what NewSecret wrote.
+func ParseSecret(text string) ([]byte, error) {
+	secret, err := base64.StdEncoding.DecodeString(strings.TrimPrefix(text, secretPrefix))
+	if err != nil || len(secret) < 16 {
+		return nil, fmt.Errorf("the secret is none; allowed: %s and 16 bytes or more in base64", secretPrefix)
+	}
+	return secret, nil
+}
+
+// Sign sets the headers of Standard Webhooks on a request with this body, for a time, with
+// each of the secrets.
+func Sign(h http.Header, id string, at time.Time, body []byte, secrets ...[]byte) {
+	stamp := strconv.FormatInt(at.Unix(), 10)
+	var signatures []string
+	for _, secret := range secrets {
+		signatures = append(signatures, signature(id, stamp, body, secret))
+	}
+	h.Set("webhook-id", id)
+	h.Set("webhook-timestamp", stamp)
+	h.Set("webhook-signature", strings.Join(signatures, " "))
+}
+
+func signature(id, stamp string, body, secret []byte) string {
+	mac := hmac.New(sha256.New, secret)
+	_, _ = fmt.Fprintf(mac, "%s.%s.%s", id, stamp, body)
+	return "v1," + base64.StdEncoding.EncodeToString(mac.Sum(nil))
+}
+
+// tolerance is how far the time of a request may be from the receiver's.
+const tolerance = 5 * time.Minute
+
+// Verify tells whether a request was signed with the secret, lately.
+func Verify(h http.Header, now time.Time, body, secret []byte) error {
+	id, stamp := h.Get("webhook-id"), h.Get("webhook-timestamp")
+	at, err := strconv.ParseInt(stamp, 10, 64)
+	if id == "" || err != nil {
+		return fmt.Errorf("the request has no webhook-id, or no webhook-timestamp")
+	}
+	if d := now.Sub(time.Unix(at, 0)); d > tolerance || d < -tolerance {
+		return fmt.Errorf("the request was signed %s ago; allowed: %s before and after now", d.Round(time.Second), tolerance)
+	}
+	want := signature(id, stamp, body, secret)
+	for _, got := range strings.Fields(h.Get("webhook-signature")) {
+		if hmac.Equal([]byte(got), []byte(want)) {
+			return nil
+		}
+	}
+	return fmt.Errorf("none of the signatures is one of this secret")
+}

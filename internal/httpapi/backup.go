@@ -1,0 +1,58 @@
+package httpapi
+
+import (
+	"errors"
+	"io"
+	"os"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+
+	"tovik.example/tovik/wire"
+)
+
+// backup answers with a copy of the records as they are at one moment, while the service
+// goes on.
+func (a *API) backup(c fiber.Ctx) error {
+	if err := a.writer.Sync(c.Context()); err != nil {
+		a.log.Warn("a backup lacks what cannot be written", "error", err)
+	}
+	ctx, done, ok := a.streams.begin()
+	if !ok {
+		return &wire.Problem{Code: wire.CodeBusy, Detail: "the service writes as many long answers as it does at once"}
+	}
+	file, err := a.store.Copy(ctx)
+	if err != nil {
+		done()
+		return &wire.Problem{Code: wire.CodeNotRecorded, Detail: "no copy could be made of the records: " + err.Error()}
+	}
+	info, err := file.Stat()
+	if err != nil {
+		done()
+		return errors.Join(err, file.Close())
+	}
+	c.Set(fiber.HeaderContentType, "application/vnd.sqlite3")
+	c.Set(fiber.HeaderContentDisposition, `attachment; filename="tovik-`+time.Now().UTC().Format("20060102-150405")+`.db"`)
+	conn := c.RequestCtx().Conn()
+	return c.SendStream(&paced{file: file, done: done, extend: func() { _ = conn.SetWriteDeadline(time.Now().Add(streamWrite)) }}, int(info.Size()))
+}
+
+// paced is a file that is deleted when it has been read, and lets each piece take its
+// time.
+type paced struct {
+	file   *os.File
+	extend func()
+	done   func()
+}
+
+func (p *paced) Read(b []byte) (int, error) {
+	p.extend()
+	return p.file.Read(b)
+}
+
+func (p *paced) Close() error {
+	defer p.done()
+	return errors.Join(p.file.Close(), os.Remove(p.file.Name()))
+}
+
+var _ io.ReadCloser = (*paced)(nil)

@@ -1,0 +1,151 @@
+package httpapi
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/wire"
+)
+
+func badField(field, value, detail, allowed string) error {
+	return &wire.Problem{Code: wire.CodeBadField, Field: field, Value: wire.Shorten(value), Detail: detail, Allowed: allowed}
+}
+
+// numberIn reads a whole number of the query.
+func numberIn(c fiber.Ctx, field string, otherwise, least, most int64) (int64, error) {
+	text := c.Query(field)
+	if text == "" {
+		return otherwise, nil
+	}
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || n < least || n > most {
+		return 0, badField(field, text, "the query has a number that cannot be", "a whole number from "+strconv.FormatInt(least, 10)+" to "+strconv.FormatInt(most, 10))
+	}
+	return n, nil
+}
+
+// limitIn reads how long a page is to be.
+func limitIn(c fiber.Ctx) (int, error) {
+	n, err := numberIn(c, "limit", defaultLimit, 1, maxLimit)
+	return int(n), err
+}
+
+// timeIn reads a time of the query: RFC 3339, or how long ago, as in 90m or 7d.
+func timeIn(c fiber.Ctx, field string, otherwise time.Time) (time.Time, error) {
+	text := c.Query(field)
+	if text == "" {
+		return otherwise, nil
+	}
+	if at, err := time.Parse(time.RFC3339, text); err == nil {
+		return at, nil
+	}
+	days, isDays := strings.CutSuffix(text, "d")
+	if n, err := strconv.Atoi(days); isDays && err == nil && n >= 0 && n <= 36500 {
+		return time.Now().AddDate(0, 0, -n), nil
+	}
+	if ago, err := time.ParseDuration(text); err == nil && ago >= 0 {
+		return time.Now().Add(-ago), nil
+	}
+	return time.Time{}, badField(field, text, "the query has a time that is none", "a time as in RFC 3339, 2026-11-23T03:00:00Z, or how long ago: 90m, 12h, 7d")
+}
+
+// spanIn reads from and to, which are both a part of what is asked.
+func spanIn(c fiber.Ctx, from time.Time) (begin, end time.Time, err error) {
+	if begin, err = timeIn(c, "from", from); err != nil {
+		return begin, end, err
+	}
+	if end, err = timeIn(c, "to", time.Now()); err != nil {
+		return begin, end, err
+	}
+	if !begin.Before(end) {
+		return begin, end, badField("from", begin.UTC().Format(time.RFC3339), "what is asked for ends before it begins", "a time before to")
+	}
+	return begin, end, nil
+}
+
+// wordsIn reads a list of the query, repeated or with commas.
+func wordsIn(c fiber.Ctx, field string) (list []string) {
+	for _, given := range c.RequestCtx().QueryArgs().PeekMulti(field) {
+		for word := range strings.SplitSeq(string(given), ",") {
+			if word != "" {
+				list = append(list, word)
+			}
+		}
+	}
+	return list
+}
+
+// patternsIn reads the rooms of the query. A key that is about some rooms only asks for
+// those, or for some of them.
+func patternsIn(c fiber.Ctx) (list []presence.Pattern, err error) {
+	for _, name := range wordsIn(c, "room") {
+		pattern, err := presence.ParsePattern(name)
+		if err != nil {
+			return nil, err
+		}
+		if !operatorOf(c).Sees(pattern) {
+			return nil, &wire.Problem{Code: wire.CodeNotGranted, Field: "room", Value: wire.Shorten(name), Detail: "the key is not about these rooms"}
+		}
+		list = append(list, pattern)
+	}
+	if list == nil {
+		list = operatorOf(c).Rooms
+	}
+	return list, nil
+}
+
+// oneRoomIn reads the room of the query, which may be left out by a key of the whole realm.
+func oneRoomIn(c fiber.Ctx) (presence.RoomName, error) {
+	name := c.Query("room")
+	if name == "" {
+		return "", wholeRealm(c)
+	}
+	room, err := presence.ParseRoom(name)
+	if err == nil && !operatorOf(c).Sees(presence.Pattern(room)) {
+		err = unknownRoom(room)
+	}
+	return room, err
+}
+
+// wholeRealm refuses a key that is about some rooms only.
+func wholeRealm(c fiber.Ctx) error {
+	if operatorOf(c).Rooms != nil {
+		return &wire.Problem{Code: wire.CodeWrongRole, Field: "key", Detail: "this key is about some rooms only", Allowed: "a key without room patterns"}
+	}
+	return nil
+}
+
+// The forms of an answer that is a list.
+const (
+	asJSON   = "json"
+	asNDJSON = "ndjson"
+	asCSV    = "csv"
+	asStream = "stream"
+)
+
+// mediaTypes are the forms that an answer may have besides JSON, by their media types.
+var mediaTypes = map[string]string{
+	asNDJSON: "application/x-ndjson", asCSV: "text/csv; charset=utf-8", asStream: "text/event-stream; charset=utf-8",
+}
+
+// formIn reads which form the answer is to have: of the query, or of the Accept header.
+func formIn(c fiber.Ctx, forms ...string) (string, error) {
+	if form := c.Query("format"); form != "" {
+		if form != asStream && slices.Contains(forms, form) {
+			return form, nil
+		}
+		return "", badField("format", form, "the answer cannot have this form", "json, ndjson, csv")
+	}
+	for _, form := range forms {
+		media, _, _ := strings.Cut(mediaTypes[form], ";")
+		if form != asJSON && strings.Contains(c.Get(fiber.HeaderAccept), media) {
+			return form, nil
+		}
+	}
+	return asJSON, nil
+}

@@ -1,0 +1,135 @@
+package httpapi
+
+import (
+	"bufio"
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"io"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+
+	"tovik.example/tovik/wire"
+)
+
+// How answers that take their time are written.
+const (
+	maxStreams   = 64               // at once
+	streamWrite  = 10 * time.Second // a reader may take for what is written at once
+	streamSilent = 15 * time.Second // after which a followed answer says that it is there
+)
+
+// streams are the answers that take their time. The zero value is ready.
+type streams struct {
+	mu     sync.Mutex
+	ended  bool
+	open   map[int]context.CancelFunc
+	last   int
+	closed sync.WaitGroup
+}
+
+func (s *streams) begin() (ctx context.Context, done func(), ok bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.ended || len(s.open) >= maxStreams {
+		return nil, nil, false
+	}
+	if s.open == nil {
+		s.open = map[int]context.CancelFunc{}
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	s.last++
+	n := s.last
+	s.open[n] = cancel
+	s.closed.Add(1)
+	return ctx, func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		cancel()
+		delete(s.open, n)
+		s.closed.Done()
+	}, true
+}
+
+// end lets no more begin, and ends those that are under way.
+func (s *streams) end() {
+	s.mu.Lock()
+	s.ended = true
+	for _, cancel := range s.open {
+		cancel()
+	}
+	s.mu.Unlock()
+	s.closed.Wait()
+}
+
+// stream answers piece by piece. Write is called once, beside the request's handler; what
+// it writes is on its way after a flush, whose error says that the reader is gone.
+func (a *API) stream(c fiber.Ctx, form string, write func(ctx context.Context, w io.Writer, flush func() error) error) error {
+	ctx, done, ok := a.streams.begin()
+	if !ok {
+		return &wire.Problem{Code: wire.CodeBusy, Detail: "the service writes as many long answers as it does at once"}
+	}
+	c.Set(fiber.HeaderContentType, mediaTypes[form])
+	c.Set("X-Accel-Buffering", "no")
+	conn, path := c.RequestCtx().Conn(), c.Path()
+	return c.SendStreamWriter(func(w *bufio.Writer) {
+		defer done()
+		flush := func() error {
+			_ = conn.SetWriteDeadline(time.Now().Add(streamWrite)) // of the piece, not of the whole
+			return w.Flush()
+		}
+		_ = conn.SetWriteDeadline(time.Now().Add(streamWrite))
+		if err := write(ctx, w, flush); err != nil && ctx.Err() == nil {
+			a.log.Debug("a long answer broke off", "path", path, "error", err)
+			_ = conn.Close() // lest a part passes for the whole
+		}
+	})
+}
+
+// table writes rows of a list as CSV (RFC 4180), or as JSON a line.
+type table struct {
+	csv  *csv.Writer
+	json *json.Encoder
+}
+
+func newTable(form string, w io.Writer, columns []string) (*table, error) {
+	if form == asCSV {
+		t := &table{csv: csv.NewWriter(w)}
+		t.csv.UseCRLF = true
+		return t, t.csv.Write(columns)
+	}
+	t := &table{json: json.NewEncoder(w)}
+	t.json.SetEscapeHTML(false)
+	return t, nil
+}
+
+func (t *table) row(document any, cells func() []string) error {
+	if t.json != nil {
+		return t.json.Encode(document)
+	}
+	row := cells()
+	for i := range row {
+		row[i] = tame(row[i])
+	}
+	return t.csv.Write(row)
+}
+
+func (t *table) flush() error {
+	if t.csv == nil {
+		return nil
+	}
+	t.csv.Flush()
+	return t.csv.Error()
+}
+
+// tame keeps a spreadsheet from taking for a formula what somebody has written: such a
+// cell has an apostrophe before it.
+func tame(cell string) string {
+	if cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) {
+		return "'" + cell
+	}
+	return cell
+}

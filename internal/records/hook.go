@@ -1,0 +1,132 @@
+package records
+
+import (
+	"context"
+	"time"
+
+	"gorm.io/gorm"
+
+	"tovik.example/tovik/internal/presence"
+)
+
+// Hook says what is to be told to an address, and about which rooms.
+type Hook struct {
+	ID        string `gorm:"primaryKey"`
+	Realm     string
+	Name      string
+	URL       string
+	Kinds     []string           `gorm:"serializer:json"`
+	Rooms     []presence.Pattern `gorm:"serializer:json"` // nil: all, and people as such
+	View      string             // full or open
+	Above     *int               // of headcount.above
+	Below     *int               // of headcount.below
+	Secret    string
+	OldSecret string // that signs too, until OldUntil
+	OldUntil  int64  // Unix milliseconds
+	Paused    bool
+	Created   int64
+}
+
+// The states of a delivery.
+const (
+	Waiting   = "waiting"
+	Delivered = "delivered"
+	Parked    = "parked" // given up, until somebody asks for it again
+)
+
+// Delivery is an event that is to be told to a hook. Those of a lane are told in order.
+type Delivery struct {
+	ID       int64 `gorm:"primaryKey;autoIncrement:false"`
+	Hook     string
+	Lane     string // the room, or the person when it is about none
+	Kind     string
+	Room     presence.RoomName
+	User     presence.UserID
+	Event    string // its id
+	Body     []byte
+	Created  int64 // Unix milliseconds
+	State    string
+	Attempts int
+	Tried    int64  // when last, Unix milliseconds
+	Due      int64  // when again
+	Answered int    // the HTTP status of the last answer
+	Answer   string // the beginning of its body
+	Error    string // why there was none
+	Took     int64  // milliseconds
+}
+
+// Hooks returns the hooks of all realms, the oldest first.
+func (s *Store) Hooks() ([]Hook, error) {
+	var all []Hook
+	return all, s.db().Order("created, id").Find(&all).Error
+}
+
+// PutHook adds a hook, or changes it.
+func (s *Store) PutHook(h *Hook) error {
+	if h.Created == 0 {
+		h.Created = time.Now().UnixMilli()
+	}
+	return s.db().Save(h).Error
+}
+
+// RemoveHook removes a hook with all its deliveries.
+func (s *Store) RemoveHook(id string) error {
+	return s.db().Transaction(func(tx *gorm.DB) error {
+		if err := tx.Where("hook = ?", id).Delete(&Delivery{}).Error; err != nil {
+			return err
+		}
+		return found(tx.Where("id = ?", id).Delete(&Hook{}))
+	})
+}
+
+// Lanes returns the lanes of a hook in which something waits, that whose first delivery
+// is the oldest first.
+func (s *Store) Lanes(hook string) ([]string, error) {
+	var lanes []string
+	return lanes, s.db().Raw("SELECT lane FROM deliveries WHERE hook = ? AND state = 'waiting' GROUP BY lane ORDER BY min(id)", hook).Scan(&lanes).Error
+}
+
+// WaitingIn returns the first deliveries of a lane that wait, after one.
+func (s *Store) WaitingIn(hook, lane string, after int64, most int) ([]Delivery, error) {
+	var list []Delivery
+	return list, s.db().Where("hook = ? AND lane = ? AND state = 'waiting' AND id > ?", hook, lane, after).Order("id").Limit(most).Find(&list).Error
+}
+
+// Deliveries returns a page of a hook's deliveries, the newest first, of a state if one
+// is named, with a lower id than before unless that is 0.
+func (s *Store) Deliveries(ctx context.Context, hook, state string, before int64, most int) ([]Delivery, error) {
+	query := s.reading(ctx).Where("hook = ?", hook).Order("id DESC").Limit(most)
+	if state != "" {
+		query = query.Where("state = ?", state)
+	}
+	if before != 0 {
+		query = query.Where("id < ?", before)
+	}
+	var page []Delivery
+	return page, query.Find(&page).Error
+}
+
+// Delivery returns one.
+func (s *Store) Delivery(id int64) (Delivery, error) {
+	var d Delivery
+	return d, found(s.db().Where("id = ?", id).Limit(1).Find(&d))
+}
+
+// CountDeliveries counts those of each hook by state.
+func (s *Store) CountDeliveries(ctx context.Context) (map[string]map[string]int, error) {
+	var rows []struct {
+		Hook, State string
+		N           int
+	}
+	if err := s.reading(ctx).Raw("SELECT hook, state, count(*) AS n FROM deliveries GROUP BY hook, state").Scan(&rows).Error; err != nil {
+		return nil, err
+	}
+	counts := map[string]map[string]int{}
+	for _, row := range rows {
+		if counts[row.Hook] == nil {
+			counts[row.Hook] = map[string]int{}
+		}
+		counts[row.Hook][row.State] = row.N
+	}
+	return counts, nil
+}

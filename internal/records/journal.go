@@ -1,0 +1,228 @@
+package records
+
+import (
+	"context"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"tovik.example/tovik/internal/presence"
+)
+
+// Kind is what an entry of the journal is about.
+type Kind string
+
+// The kinds.
+const (
+	SessionOpened  Kind = "session.opened"
+	SessionLost    Kind = "session.lost"    // its link is gone; Reason says how
+	SessionResumed Kind = "session.resumed" // after Length without a link
+	SessionEnded   Kind = "session.ended"   // after Length, for Reason
+	SessionIdle    Kind = "session.idle"
+	SessionActive  Kind = "session.active"
+	MemberJoined   Kind = "member.joined"
+	MemberLeft     Kind = "member.left" // after Length, for Reason
+	StatusChanged  Kind = "status.changed"
+	PersonRemoved  Kind = "person.removed"  // from Room, or altogether
+	ServiceStarted Kind = "service.started" // after Length; Reason says how it had ended
+	ServiceStopped Kind = "service.stopped"
+	JournalGap     Kind = "journal.gap" // Lost entries in Length
+)
+
+// Kinds are all of them.
+var Kinds = []Kind{
+	SessionOpened, SessionLost, SessionResumed, SessionEnded, SessionIdle, SessionActive, MemberJoined, MemberLeft,
+	StatusChanged, PersonRemoved, ServiceStarted, ServiceStopped, JournalGap,
+}
+
+// Entry is one line of the journal. Ids go up in the order of what happened, in all
+// realms together.
+type Entry struct {
+	ID      int64 `gorm:"primaryKey;autoIncrement:false"`
+	At      int64 // Unix milliseconds
+	Realm   string
+	Kind    Kind
+	Room    presence.RoomName
+	User    presence.UserID
+	Session presence.SessionID
+	Link    presence.LinkNumber
+	Over    string // what kind of link
+	Status  string
+	Was     string // the status before
+	Note    string
+	Reason  string
+	Length  int64 // milliseconds
+	Lost    int64
+	Open    bool // those who do not see who hides have seen it
+}
+
+// TableName is for gorm.
+func (Entry) TableName() string { return "journal" }
+
+// journalMinute says which ids the entries of a minute have.
+type journalMinute struct {
+	Minute      int64 `gorm:"primaryKey;autoIncrement:false"`
+	First, Last int64
+}
+
+// JournalQuery asks for entries of a realm. What is zero leaves nothing out.
+type JournalQuery struct {
+	Realm    string
+	From, To time.Time // from the one, before the other
+	Rooms    []presence.Pattern
+	User     presence.UserID
+	Kinds    []Kind
+	After    int64 // only entries with a higher id
+	Before   int64 // only entries with a lower id
+	Backward bool  // the newest first
+}
+
+// chunk is how many rows a query reads at once: a longer one would keep the file from
+// being tidied.
+const chunk = 1000
+
+// Journal returns up to limit entries.
+func (s *Store) Journal(ctx context.Context, q JournalQuery, limit int) ([]Entry, error) {
+	var page []Entry
+	err := s.EachEntry(ctx, q, min(limit, chunk), func(more []Entry) bool {
+		page = append(page, more[:min(len(more), limit-len(page))]...)
+		return len(page) < limit
+	})
+	return page, err
+}
+
+// EachEntry calls each with the entries in order, so many at once as size, until it has
+// had enough. What is added meanwhile may or may not be among them.
+func (s *Store) EachEntry(ctx context.Context, q JournalQuery, size int, each func([]Entry) bool) error {
+	first, last, err := s.idsBetween(ctx, q.From, q.To)
+	if err != nil {
+		return err
+	}
+	first, last = max(first, q.After+1), min(last, before(q.Before))
+	for first <= last {
+		var rows []Entry
+		query := q.narrow(s.reading(ctx)).Where("id BETWEEN ? AND ?", first, last).Limit(size)
+		if q.Backward {
+			query = query.Order("id DESC")
+		} else {
+			query = query.Order("id")
+		}
+		if err := query.Find(&rows).Error; err != nil {
+			return err
+		}
+		if len(rows) == 0 {
+			return nil
+		}
+		if q.Backward {
+			last = rows[len(rows)-1].ID - 1
+		} else {
+			first = rows[len(rows)-1].ID + 1
+		}
+		more := len(rows) == size
+		rows = slices.DeleteFunc(rows, func(e Entry) bool { return !q.has(&e) })
+		if (len(rows) > 0 && !each(rows)) || !more {
+			return nil
+		}
+	}
+	return nil
+}
+
+func before(id int64) int64 {
+	if id == 0 {
+		return math.MaxInt64
+	}
+	return id - 1
+}
+
+// narrow says to the file what it can tell by its indexes, and by columns.
+func (q *JournalQuery) narrow(db *gorm.DB) *gorm.DB {
+	db = db.Where("realm = ?", q.Realm)
+	switch {
+	case q.User != "":
+		db = db.Where("user = ? AND user <> ''", q.User)
+	case len(q.Rooms) == 1 && !strings.Contains(string(q.Rooms[0]), "*"):
+		db = db.Where("room = ? AND room <> ''", q.Rooms[0])
+	}
+	if q.Kinds != nil {
+		db = db.Where("+kind IN ?", q.Kinds)
+	}
+	return db
+}
+
+// has tells what is left to tell.
+func (q *JournalQuery) has(e *Entry) bool {
+	switch {
+	case !q.From.IsZero() && e.At < q.From.UnixMilli(), !q.To.IsZero() && e.At >= q.To.UnixMilli():
+		return false
+	case q.Rooms == nil:
+		return true
+	}
+	return e.Room != "" && slices.ContainsFunc(q.Rooms, func(p presence.Pattern) bool { return p.Match(e.Room) })
+}
+
+// idsBetween returns between which ids the entries of a time are.
+func (s *Store) idsBetween(ctx context.Context, from, to time.Time) (first, last int64, err error) {
+	first, last = 1, math.MaxInt64
+	if from.IsZero() && to.IsZero() {
+		return first, last, nil
+	}
+	begin, end := int64(0), int64(math.MaxInt64)
+	if !from.IsZero() {
+		begin = from.UnixMilli() / 60_000
+	}
+	if !to.IsZero() {
+		end = to.UnixMilli() / 60_000
+	}
+	var found struct{ First, Last *int64 }
+	err = s.reading(ctx).Raw("SELECT min(first) AS first, max(last) AS last FROM journal_minutes WHERE minute BETWEEN ? AND ?", begin, end).Scan(&found).Error
+	if err != nil || found.First == nil {
+		return 1, 0, err
+	}
+	first = *found.First
+	if !to.IsZero() {
+		last = *found.Last
+	}
+	return first, last, nil
+}
+
+// JournalEnds returns the lowest and the highest id, 0 when there is none.
+func (s *Store) JournalEnds(ctx context.Context) (first, last int64, err error) {
+	var found struct{ First, Last int64 }
+	err = s.reading(ctx).Raw("SELECT coalesce(min(id), 0) AS first, (SELECT coalesce(max(id), 0) FROM journal) AS last FROM journal").Scan(&found).Error
+	return found.First, found.Last, err
+}
+
+// ImportEntries adds entries that another service has exported, under their ids, which
+// must be free.
+func (s *Store) ImportEntries(entries []Entry) error {
+	return s.db().Transaction(func(tx *gorm.DB) error {
+		if err := created(tx.CreateInBatches(entries, 500)); err != nil {
+			return err
+		}
+		return addMinutes(tx, entries)
+	})
+}
+
+// addMinutes keeps the index by time.
+func addMinutes(tx *gorm.DB, entries []Entry) error {
+	spans := map[int64]*journalMinute{}
+	for i := range entries {
+		minute, id := entries[i].At/60_000, entries[i].ID
+		if m := spans[minute]; m == nil {
+			spans[minute] = &journalMinute{minute, id, id}
+		} else {
+			m.First, m.Last = min(m.First, id), max(m.Last, id)
+		}
+	}
+	for _, m := range spans {
+		err := tx.Exec(`INSERT INTO journal_minutes (minute, first, last) VALUES (?, ?, ?)
+			ON CONFLICT (minute) DO UPDATE SET first = min(first, excluded.first), last = max(last, excluded.last)`, m.Minute, m.First, m.Last).Error
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}

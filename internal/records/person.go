@@ -1,0 +1,200 @@
+package records
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"tovik.example/tovik/internal/presence"
+)
+
+// Person is somebody whom a realm knows, also when they are offline.
+type Person struct {
+	Realm   string          `gorm:"primaryKey"`
+	User    presence.UserID `gorm:"primaryKey"`
+	Name    string
+	Picture string
+	// Attributes are whatever the back end keeps of the person.
+	Attributes map[string]string `gorm:"serializer:json"`
+	FirstSeen  int64             // Unix milliseconds; 0: never
+	LastSeen   int64             // the same, when they were last online
+	// LastSeenOpen is the same for those who do not see who hides.
+	LastSeenOpen int64
+	// State is what a restart needs of them, a [presence.SavedPerson] in JSON, and nil of
+	// who neither has a session nor has set anything.
+	State []byte
+}
+
+// Saved returns what a restart needs of the person.
+func (p *Person) Saved() (saved presence.SavedPerson, err error) {
+	saved.User = p.User
+	if p.State == nil {
+		return saved, nil
+	}
+	if err := json.Unmarshal(p.State, &saved); err != nil {
+		return saved, fmt.Errorf("what is kept of %q cannot be read: %w", p.User, err)
+	}
+	return saved, nil
+}
+
+// Room is a room that is declared: it exists while nobody is in it.
+type Room struct {
+	Realm    string            `gorm:"primaryKey"`
+	Room     presence.RoomName `gorm:"primaryKey"`
+	Expected []presence.UserID `gorm:"serializer:json"` // who is missing while they are not there
+	Created  int64
+}
+
+// PeopleQuery asks for people of a realm, by user.
+type PeopleQuery struct {
+	Realm string
+	After presence.UserID
+	Users []presence.UserID // only these; nil: all
+	Text  string            // only those whose id begins so, or whose name has it
+	Limit int
+}
+
+// People returns a page of people.
+func (s *Store) People(ctx context.Context, q PeopleQuery) ([]Person, error) {
+	query := s.reading(ctx).Where("realm = ? AND user > ?", q.Realm, q.After).Order("user").Limit(q.Limit)
+	if q.Users != nil {
+		query = query.Where("user IN ?", q.Users)
+	}
+	if q.Text != "" {
+		query = query.Where("(user >= ? AND user < ?) OR instr(lower(name), lower(?)) > 0", q.Text, q.Text+"\U0010ffff", q.Text)
+	}
+	var page []Person
+	return page, query.Find(&page).Error
+}
+
+// PutPeople adds people to the directory, or changes their profile and attributes, and
+// leaves alone when they were seen. All are there when it returns, or none.
+func (s *Store) PutPeople(people []Person) error {
+	return s.db().Clauses(clause.OnConflict{
+		Columns:   []clause.Column{{Name: "realm"}, {Name: "user"}},
+		DoUpdates: clause.AssignmentColumns([]string{"name", "picture", "attributes"}),
+	}).CreateInBatches(people, 500).Error
+}
+
+// DropPerson takes somebody out of the directory who neither is here nor has ever been.
+func (s *Store) DropPerson(realm string, user presence.UserID) error {
+	return found(s.db().Where("realm = ? AND user = ? AND first_seen = 0 AND state IS NULL", realm, user).Delete(&Person{}))
+}
+
+// SavedPeople gives what a restart needs of the people of a realm.
+func (s *Store) SavedPeople(realm string) ([]presence.SavedPerson, error) {
+	var rows []Person
+	if err := s.db().Raw("SELECT user, state FROM people WHERE realm = ? AND state IS NOT NULL ORDER BY user", realm).Scan(&rows).Error; err != nil {
+		return nil, err
+	}
+	people := make([]presence.SavedPerson, 0, len(rows))
+	for _, row := range rows {
+		saved, err := row.Saved()
+		if err != nil {
+			return nil, err
+		}
+		people = append(people, saved)
+	}
+	return people, nil
+}
+
+// LastSeen gives those who were last seen most lately and are not here, the longest ago
+// first.
+func (s *Store) LastSeen(realm string, most int) ([]Person, error) {
+	var rows []Person
+	err := s.db().Raw(`SELECT * FROM (SELECT user, last_seen, last_seen_open FROM people INDEXED BY people_last_seen
+		WHERE realm = ? AND last_seen > 0 ORDER BY last_seen DESC LIMIT ?) ORDER BY last_seen`, realm, most).Scan(&rows).Error
+	return rows, err
+}
+
+// Rooms returns the declared rooms of a realm, by name.
+func (s *Store) Rooms(realm string) ([]Room, error) {
+	var all []Room
+	return all, s.db().Where("realm = ?", realm).Order("room").Find(&all).Error
+}
+
+// Room returns a declared room.
+func (s *Store) Room(realm string, name presence.RoomName) (Room, error) {
+	var room Room
+	return room, found(s.db().Where("realm = ? AND room = ?", realm, name).Limit(1).Find(&room))
+}
+
+// Declare keeps a declared room, with those whom it expects.
+func (s *Store) Declare(r Room) error {
+	r.Created = time.Now().UnixMilli()
+	return s.db().Clauses(clause.OnConflict{
+		Columns: []clause.Column{{Name: "realm"}, {Name: "room"}}, DoUpdates: clause.AssignmentColumns([]string{"expected"}),
+	}).Create(&r).Error
+}
+
+// Undeclare forgets that a room was declared.
+func (s *Store) Undeclare(realm string, room presence.RoomName) error {
+	return found(s.db().Where("realm = ? AND room = ?", realm, room).Delete(&Room{}))
+}
+
+// personUpsert writes what has become of somebody: a name or a time that is not known
+// does not undo one that is.
+var personUpsert = clause.OnConflict{
+	Columns: []clause.Column{{Name: "realm"}, {Name: "user"}},
+	DoUpdates: clause.Set{
+		{Column: clause.Column{Name: "name"}, Value: gorm.Expr("iif(excluded.name <> '', excluded.name, people.name)")},
+		{Column: clause.Column{Name: "picture"}, Value: gorm.Expr("iif(excluded.picture <> '', excluded.picture, people.picture)")},
+		{Column: clause.Column{Name: "first_seen"}, Value: gorm.Expr("iif(people.first_seen > 0, people.first_seen, excluded.first_seen)")},
+		{Column: clause.Column{Name: "last_seen"}, Value: gorm.Expr("max(people.last_seen, excluded.last_seen)")},
+		{Column: clause.Column{Name: "last_seen_open"}, Value: gorm.Expr("max(people.last_seen_open, excluded.last_seen_open)")},
+		{Column: clause.Column{Name: "state"}, Value: gorm.Expr("excluded.state")},
+	},
+}
+
+// putPeople writes what has become of people. Of who neither is here nor has been, there
+// is no row to be made.
+func putPeople(tx *gorm.DB, people []*Person) error {
+	slices.SortFunc(people, func(p, q *Person) int { return cmp.Or(cmp.Compare(p.Realm, q.Realm), cmp.Compare(p.User, q.User)) })
+	present := make([]*Person, 0, len(people))
+	for _, p := range people {
+		if p.State != nil || p.FirstSeen != 0 {
+			present = append(present, p)
+			continue
+		}
+		err := tx.Exec("UPDATE people SET state = NULL, last_seen = max(last_seen, ?), last_seen_open = max(last_seen_open, ?) WHERE realm = ? AND user = ?",
+			p.LastSeen, p.LastSeenOpen, p.Realm, p.User).Error
+		if err != nil {
+			return err
+		}
+	}
+	if len(present) == 0 {
+		return nil
+	}
+	return tx.Clauses(personUpsert).CreateInBatches(present, 500).Error
+}
+
+// eraseExpected takes a person out of the lists of who is expected.
+func eraseExpected(tx *gorm.DB, realm string, user presence.UserID) (rooms int64, err error) {
+	var all []Room
+	if err := tx.Where("realm = ? AND expected LIKE ?", realm, "%"+string(user)+"%").Find(&all).Error; err != nil {
+		return 0, err
+	}
+	for _, room := range all {
+		kept := make([]presence.UserID, 0, len(room.Expected))
+		for _, other := range room.Expected {
+			if other != user {
+				kept = append(kept, other)
+			}
+		}
+		if len(kept) == len(room.Expected) {
+			continue
+		}
+		room.Expected = kept
+		if err := tx.Save(&room).Error; err != nil {
+			return rooms, err
+		}
+		rooms++
+	}
+	return rooms, nil
+}

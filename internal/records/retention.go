@@ -1,0 +1,172 @@
+package records
+
+import (
+	"context"
+	"time"
+
+	"tovik.example/tovik/internal/presence"
+)
+
+// Retention says what is kept for how long. What is older is deleted, a little at a time.
+type Retention struct {
+	Journal     time.Duration          // of entries; 0: 90 days
+	Kinds       map[Kind]time.Duration // of entries of a kind, where it differs
+	JournalRows int64                  // at most so many entries, the newest; 0: 20 million
+	Minutes     time.Duration          // of headcounts by the minute; 0: 14 days
+	Hours       time.Duration          // of headcounts by the hour; 0: 400 days
+	Deliveries  time.Duration          // that were made or parked; 0: 7 days
+}
+
+// WithDefaults fills in what is zero.
+func (r Retention) WithDefaults() Retention {
+	const day = 24 * time.Hour
+	for field, value := range map[*time.Duration]time.Duration{&r.Journal: 90 * day, &r.Minutes: 14 * day, &r.Hours: 400 * day, &r.Deliveries: 7 * day} {
+		if *field == 0 {
+			*field = value
+		}
+	}
+	if r.JournalRows == 0 {
+		r.JournalRows = 20_000_000
+	}
+	return r
+}
+
+const (
+	tidyEvery  = 5 * time.Second
+	pruneRows  = 500                   // deleted at once
+	prunePause = 20 * time.Millisecond // between, in which others write
+)
+
+// tidy makes hours and days of minutes, and deletes what is old, until ctx is over.
+func (w *Writer) tidy(ctx context.Context) {
+	ticker := time.NewTicker(tidyEvery)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+		}
+		if w.Health().Failing != nil {
+			continue
+		}
+		err := w.rollUp(ctx, time.Now())
+		if err == nil {
+			err = w.prune(ctx, time.Now())
+		}
+		if err != nil && ctx.Err() == nil {
+			w.log.Warn("the records could not be tidied", "error", err)
+		}
+	}
+}
+
+// rollUp makes all hours that are over, a little after their last minute is written.
+func (w *Writer) rollUp(ctx context.Context, now time.Time) error {
+	for {
+		if more, err := w.store.rollUp(ctx, now.Add(-2*markEvery), w.here); err != nil || !more || ctx.Err() != nil {
+			return err
+		}
+	}
+}
+
+// Here gives who is in a room of a realm now, or with no room has sessions.
+func (w *Writer) Here() Here { return w.here }
+
+func (w *Writer) here(realm string, room presence.RoomName) []Stay {
+	for _, r := range w.all() {
+		if r.realm == realm {
+			return r.here(room)
+		}
+	}
+	return nil
+}
+
+func (r *Recorder) here(room presence.RoomName) (stays []Stay) {
+	if room != "" {
+		for _, m := range r.engine.MembersNow(room) {
+			stays = append(stays, Stay{User: m.User, Joined: m.Since.UnixMilli()})
+		}
+		return stays
+	}
+	known := r.engine.Known()
+	r.engine.SavePeople(func() []presence.UserID { return known }, func(p presence.SavedPerson) {
+		for _, s := range p.Sessions {
+			stays = append(stays, Stay{User: p.User, Joined: s.Opened})
+		}
+	})
+	return stays
+}
+
+// prune deletes what is older than it is kept, in small steps.
+func (w *Writer) prune(ctx context.Context, now time.Time) error {
+	keep := w.retention
+	ago := func(d time.Duration) int64 { return now.Add(-d).UnixMilli() }
+	steps := []struct {
+		sql  string
+		args []any
+	}{
+		{"DELETE FROM headcounts WHERE (realm, room, step, at) IN (SELECT realm, room, step, at FROM headcounts INDEXED BY headcounts_by_time WHERE step = ? AND at < ? LIMIT ?)", []any{Minute, ago(keep.Minutes)}},
+		{"DELETE FROM headcounts WHERE (realm, room, step, at) IN (SELECT realm, room, step, at FROM headcounts INDEXED BY headcounts_by_time WHERE step = ? AND at < ? LIMIT ?)", []any{Hour, ago(keep.Hours)}},
+		{"DELETE FROM deliveries WHERE id IN (SELECT id FROM deliveries WHERE state <> 'waiting' AND created < ? LIMIT ?)", []any{ago(keep.Deliveries)}},
+	}
+	_, last, err := w.store.JournalEnds(ctx)
+	if err != nil {
+		return err
+	}
+	old, err := w.store.idBefore(ctx, ago(keep.Journal))
+	if err != nil {
+		return err
+	}
+	steps = append(steps, struct {
+		sql  string
+		args []any
+	}{"DELETE FROM journal WHERE id IN (SELECT id FROM journal WHERE id <= ? ORDER BY id LIMIT ?)", []any{max(old, last-keep.JournalRows)}})
+	for kind, age := range keep.Kinds {
+		upTo, err := w.store.idBefore(ctx, ago(age))
+		if err != nil {
+			return err
+		}
+		done, err := w.store.mark("pruned " + string(kind))
+		if err != nil {
+			return err
+		}
+		if upTo <= done {
+			continue
+		}
+		// By stretches of ids, lest the same rows be looked at again and again.
+		upTo = min(upTo, done+100*pruneRows)
+		if err := w.delete(ctx, "DELETE FROM journal WHERE id IN (SELECT id FROM journal WHERE id > ? AND id <= ? AND kind = ? LIMIT ?)", done, upTo, kind); err != nil {
+			return err
+		}
+		if err := putMark(w.store.db(), "pruned "+string(kind), upTo); err != nil {
+			return err
+		}
+	}
+	for _, step := range steps {
+		if err := w.delete(ctx, step.sql, step.args...); err != nil {
+			return err
+		}
+	}
+	return w.store.db().Exec("DELETE FROM journal_minutes WHERE last < (SELECT coalesce(min(id), 0) FROM journal)").Error
+}
+
+// delete repeats a statement that deletes some rows, of which the last parameter says how
+// many, until there are none.
+func (w *Writer) delete(ctx context.Context, sql string, args ...any) error {
+	for ctx.Err() == nil {
+		result := w.store.db().Exec(sql, append(args[:len(args):len(args)], pruneRows)...)
+		if result.Error != nil || result.RowsAffected < pruneRows {
+			return result.Error
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(prunePause):
+		}
+	}
+	return nil
+}
+
+// idBefore returns the highest id of an entry from before a time, 0 when there is none.
+func (s *Store) idBefore(ctx context.Context, at int64) (id int64, err error) {
+	return id, s.reading(ctx).Raw("SELECT coalesce(max(last), 0) FROM journal_minutes WHERE minute < ?", at/60_000).Scan(&id).Error
+}

@@ -1,0 +1,536 @@
+package records
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"maps"
+	"slices"
+	"sync"
+	"time"
+
+	"gorm.io/gorm"
+
+	"tovik.example/tovik/internal/presence"
+)
+
+// How the writer writes behind.
+const (
+	// FlushEvery is how long at most something waits to be written.
+	FlushEvery = 100 * time.Millisecond
+	countEvery = 5 * time.Second // how old the headcount of the present minute may be
+	retryEvery = time.Second     // after a failure
+	// maxEntries and maxDeliveries bound what waits while nothing can be written.
+	maxEntries    = 200_000
+	maxDeliveries = 100_000
+)
+
+// Outbox makes what is to be delivered of what is announced. Its methods are called by
+// the writer alone, and do not block.
+type Outbox interface {
+	// Deliveries returns what hooks want to be told of it.
+	Deliveries(Announcement) []Delivery
+	// Committed takes what has been written, in order.
+	Committed([]Delivery)
+}
+
+// Health is how the records are.
+type Health struct {
+	// Failing is why nothing can be written now, nil when it can be, and Since is since
+	// when.
+	Failing error
+	Since   time.Time
+	Waiting int   // entries and people that are to be written
+	Lost    int64 // entries of the journal since the start, for want of room
+	// LostDeliveries were to be told to hooks.
+	LostDeliveries int64
+	Lag            time.Duration // how long the oldest that waits has waited
+	Rows           int64         // written since the start
+}
+
+// Writer writes behind what the recorders have been told. Make one with [NewWriter],
+// Run it, and Close it after all that it records has come to rest.
+type Writer struct {
+	store     *Store
+	log       *slog.Logger
+	retention Retention
+	outbox    Outbox
+	run       Run
+
+	kick chan struct{}   // holds one: there is something; a second says nothing more
+	sync chan chan error // holds 64 who wait until all is written; more wait to wait
+	over chan struct{}   // closed when Run has returned
+
+	mu        sync.Mutex
+	recorders []*Recorder
+	results   []Delivery    // of deliveries, that are to be written
+	written   chan struct{} // closed when something has been written, and then made anew
+	health    Health
+
+	// What follows is Run's.
+	batch        *batch
+	nextEntry    int64
+	nextDelivery int64
+}
+
+// batch is what waits to be written.
+type batch struct {
+	writer     *Writer
+	entries    []Entry
+	people     map[personID]*Person
+	counts     map[countID]Headcount
+	deliveries []Delivery
+	results    map[int64]Delivery
+	lost       map[string]gap // by realm
+	since      time.Time      // that the oldest of it waits
+}
+
+type personID struct {
+	realm string
+	user  presence.UserID
+}
+
+type countID struct {
+	realm string
+	room  presence.RoomName
+	at    int64
+}
+
+// gap is what is missing of the journal.
+type gap struct {
+	entries  int64
+	from, to int64 // Unix milliseconds
+}
+
+func (g *gap) add(at int64) {
+	if g.entries == 0 {
+		g.from = at
+	}
+	g.entries++
+	g.to = at
+}
+
+func (g gap) join(other gap) gap {
+	switch {
+	case g.entries == 0:
+		return other
+	case other.entries == 0:
+		return g
+	}
+	return gap{g.entries + other.entries, min(g.from, other.from), max(g.to, other.to)}
+}
+
+// NewWriter begins a run of the service. Outbox may be nil.
+func NewWriter(s *Store, log *slog.Logger, retention Retention, outbox Outbox) (*Writer, error) {
+	w := &Writer{store: s, log: log, retention: retention, outbox: outbox,
+		kick: make(chan struct{}, 1), sync: make(chan chan error, 64), over: make(chan struct{}), written: make(chan struct{})}
+	w.batch = w.newBatch()
+	var ends struct{ Entry, Delivery, Run int64 }
+	err := s.db().Raw("SELECT (SELECT coalesce(max(id), 0) FROM journal) AS entry, (SELECT coalesce(max(id), 0) FROM deliveries) AS delivery, (SELECT coalesce(max(id), 0) FROM runs) AS run").Scan(&ends).Error
+	if err != nil {
+		return nil, err
+	}
+	w.nextEntry, w.nextDelivery = ends.Entry+1, ends.Delivery+1
+	at := time.Now().UnixMilli()
+	w.run = Run{ID: ends.Run + 1, Started: at, Mark: at}
+	return w, nil
+}
+
+func (w *Writer) newBatch() *batch {
+	return &batch{writer: w, people: map[personID]*Person{}, counts: map[countID]Headcount{}, results: map[int64]Delivery{}, lost: map[string]gap{}}
+}
+
+// Recorder returns what records a realm. Give it to the realm's engine, and tell it that
+// engine with Use before anything happens.
+func (w *Writer) Recorder(realm string) *Recorder {
+	at := time.Now().UnixMilli()
+	r := &Recorder{realm: realm, writer: w, touched: map[presence.UserID]struct{}{}, heads: map[presence.RoomName]*head{},
+		began: at, minute: at / int64(Minute) * int64(Minute)}
+	r.head("")
+	return r
+}
+
+// Begin has what a recorder takes be written.
+func (w *Writer) Begin(r *Recorder) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.recorders = append(w.recorders, r)
+}
+
+// End ceases to record a realm: nothing of it is written after that, and its rows may be
+// deleted.
+func (w *Writer) End(ctx context.Context, realm string) error {
+	w.mu.Lock()
+	w.recorders = slices.DeleteFunc(w.recorders, func(r *Recorder) bool { return r.realm == realm })
+	w.mu.Unlock()
+	return w.Sync(ctx)
+}
+
+// Health tells how the records are.
+func (w *Writer) Health() Health {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.health
+}
+
+// Written is closed when something more has been written than when it was asked for.
+func (w *Writer) Written() <-chan struct{} {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.written
+}
+
+// Sync returns when everything that has happened is written, or with why it cannot be;
+// then it stays to be written.
+func (w *Writer) Sync(ctx context.Context) error {
+	done := make(chan error, 1)
+	select {
+	case w.sync <- done:
+	case <-w.over:
+		return errStopped
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	select {
+	case err := <-done:
+		return err
+	case <-w.over:
+		return errStopped
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+var errStopped = errors.New("the service is stopping")
+
+func (w *Writer) wake() {
+	select {
+	case w.kick <- struct{}{}:
+	default:
+	}
+}
+
+// Run writes until ctx is over.
+func (w *Writer) Run(ctx context.Context) {
+	defer close(w.over)
+	var tidying sync.WaitGroup
+	defer tidying.Wait()
+	tidying.Go(func() { w.tidy(ctx) })
+	tick := time.NewTicker(markEvery)
+	defer tick.Stop()
+	var flush <-chan time.Time // when there is something to write
+	counted := time.Now()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-w.kick:
+			if flush == nil {
+				flush = time.After(w.pause())
+			}
+		case <-flush:
+			flush = nil
+			if w.write(false) != nil {
+				flush = time.After(retryEvery)
+			}
+		case done := <-w.sync:
+			waiting := []chan error{done}
+			for len(w.sync) > 0 {
+				waiting = append(waiting, <-w.sync)
+			}
+			err := w.write(false)
+			for _, done := range waiting {
+				done <- err
+			}
+		case now := <-tick.C:
+			count := now.Sub(counted) >= countEvery
+			if count {
+				counted = now
+			}
+			w.pass(now, count)
+		}
+	}
+}
+
+// pause is how long what happens is gathered.
+func (w *Writer) pause() time.Duration {
+	if w.Health().Failing != nil {
+		return retryEvery
+	}
+	return FlushEvery / 2
+}
+
+// pass does what is done each second.
+func (w *Writer) pass(now time.Time, count bool) {
+	w.run.Mark = now.UnixMilli()
+	for _, r := range w.all() {
+		r.gather(w.batch)
+		r.roll(now.UnixMilli(), w.batch)
+		if count {
+			r.count(now.UnixMilli(), w.batch)
+		}
+	}
+	_ = w.write(true) // says itself what is wrong
+}
+
+func (w *Writer) all() []*Recorder {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return slices.Clone(w.recorders)
+}
+
+// write gathers and writes everything, and with marked also that the service runs.
+func (w *Writer) write(marked bool) error {
+	for _, r := range w.all() {
+		r.gather(w.batch)
+		w.announce(r)
+	}
+	b := w.batch
+	w.mu.Lock()
+	for _, d := range w.results {
+		b.begins()
+		b.results[d.ID] = d
+	}
+	w.results = nil
+	w.mu.Unlock()
+	b.bound()
+	if !marked && b.empty() {
+		return nil
+	}
+	err := w.commit(b)
+	w.note(b, err)
+	if err != nil {
+		return err
+	}
+	if w.outbox != nil && len(b.deliveries) > 0 {
+		w.outbox.Committed(b.deliveries)
+	}
+	w.batch = w.newBatch()
+	return nil
+}
+
+// announce puts what hooks want to be told into the outbox.
+func (w *Writer) announce(r *Recorder) {
+	if w.outbox == nil {
+		r.announced = r.announced[:0]
+		return
+	}
+	for _, a := range r.announced {
+		w.batch.deliver(w.outbox.Deliveries(a))
+	}
+	clear(r.announced)
+	r.announced = r.announced[:0]
+}
+
+// commit writes a batch whole or not at all.
+func (w *Writer) commit(b *batch) error {
+	if err := w.store.mend(); err != nil {
+		return err
+	}
+	entries := b.numbered(w.nextEntry)
+	err := w.store.db().Transaction(func(tx *gorm.DB) error {
+		if err := tx.Save(&w.run).Error; err != nil {
+			return err
+		}
+		if len(entries) > 0 {
+			if err := tx.CreateInBatches(entries, 500).Error; err != nil {
+				return err
+			}
+			if err := addMinutes(tx, entries); err != nil {
+				return err
+			}
+		}
+		if len(b.people) > 0 {
+			if err := putPeople(tx, slices.Collect(maps.Values(b.people))); err != nil {
+				return err
+			}
+		}
+		if err := putHeadcounts(tx, slices.Collect(maps.Values(b.counts))); err != nil {
+			return err
+		}
+		if len(b.deliveries) > 0 {
+			if err := tx.CreateInBatches(b.deliveries, 200).Error; err != nil {
+				return err
+			}
+		}
+		for _, d := range b.results {
+			if err := tx.Select("State", "Attempts", "Tried", "Due", "Answered", "Answer", "Error", "Took").Updates(&d).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err == nil {
+		w.nextEntry += int64(len(entries))
+	}
+	return err
+}
+
+// note keeps how it went.
+func (w *Writer) note(b *batch, err error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	h := &w.health
+	h.Waiting, h.Lag = 0, 0
+	if err != nil {
+		h.Waiting, h.Lag = len(b.entries)+len(b.people)+len(b.deliveries), time.Since(b.since)
+		if h.Failing == nil {
+			h.Since = time.Now()
+			w.log.Error("the records cannot be written: presence goes on, and the journal waits", "error", hint(err))
+		}
+		h.Failing = hint(err)
+		return
+	}
+	if h.Failing != nil {
+		w.log.Info("the records can be written again", "after", time.Since(h.Since).Round(time.Millisecond), "lost", h.Lost)
+	}
+	h.Failing, h.Since = nil, time.Time{}
+	h.Rows += int64(len(b.entries) + len(b.people) + len(b.counts) + len(b.deliveries))
+	if !b.empty() {
+		close(w.written)
+		w.written = make(chan struct{})
+	}
+}
+
+// Note writes an entry that no engine tells of into the journals of all realms.
+func (w *Writer) Note(kind Kind, reason string, length time.Duration) {
+	at := time.Now().UnixMilli()
+	for _, r := range w.all() {
+		w.batch.entry(Entry{At: at, Realm: r.realm, Kind: kind, Reason: reason, Length: length.Milliseconds(), Open: true})
+	}
+}
+
+// Close writes what is left, after Run has returned, and that the service has stopped.
+func (w *Writer) Close() error {
+	for _, r := range w.all() { // as exact as it can be: nothing is to be said for it later
+		for _, user := range r.engine.Known() {
+			r.touched[user] = struct{}{}
+		}
+		r.gather(w.batch)
+		r.roll(time.Now().UnixMilli(), w.batch)
+		r.count(time.Now().UnixMilli(), w.batch)
+	}
+	w.Note(ServiceStopped, "", 0)
+	w.run.Mark = time.Now().UnixMilli()
+	w.run.Stopped = w.run.Mark
+	if err := w.write(true); err != nil {
+		return fmt.Errorf("what happened last could not be written: %w", hint(err))
+	}
+	return nil
+}
+
+// Result keeps what has come of a delivery.
+func (w *Writer) Result(d Delivery) {
+	w.mu.Lock()
+	w.results = append(w.results, d)
+	w.mu.Unlock()
+	w.wake()
+}
+
+func (b *batch) empty() bool {
+	return len(b.entries)+len(b.people)+len(b.counts)+len(b.deliveries)+len(b.results)+len(b.lost) == 0
+}
+
+func (b *batch) begins() {
+	if b.since.IsZero() {
+		b.since = time.Now()
+	}
+}
+
+func (b *batch) entry(e Entry) {
+	b.begins()
+	b.entries = append(b.entries, e)
+}
+
+// person keeps the newest of somebody, and when they were last seen.
+func (b *batch) person(p *Person, user presence.UserID) {
+	b.begins()
+	id := personID{p.Realm, user}
+	if old := b.people[id]; old != nil {
+		p.LastSeen, p.LastSeenOpen = max(p.LastSeen, old.LastSeen), max(p.LastSeenOpen, old.LastSeenOpen)
+		p.Name, p.Picture = cmp.Or(p.Name, old.Name), cmp.Or(p.Picture, old.Picture)
+		if p.FirstSeen == 0 {
+			p.FirstSeen = old.FirstSeen
+		}
+	}
+	b.people[id] = p
+}
+
+// firstSeen says that somebody came, who may have gone again before they were saved, and
+// by what name.
+func (b *batch) firstSeen(realm string, user presence.UserID, at int64) {
+	if p := b.people[personID{realm, user}]; p != nil && p.FirstSeen == 0 {
+		p.FirstSeen = at
+	}
+}
+
+func (b *batch) profile(realm string, user presence.UserID, profile presence.Profile) {
+	if p := b.people[personID{realm, user}]; p != nil {
+		p.Name, p.Picture = cmp.Or(p.Name, profile.Name), cmp.Or(p.Picture, profile.Picture)
+	}
+}
+
+// lastSeen follows the person of the same batch, who is saved with each edge.
+func (b *batch) lastSeen(realm string, user presence.UserID, full, open int64) {
+	if p := b.people[personID{realm, user}]; p != nil {
+		p.LastSeen, p.LastSeenOpen = max(p.LastSeen, full), max(p.LastSeenOpen, open)
+	}
+}
+
+func (b *batch) headcount(h Headcount) {
+	b.begins()
+	b.counts[countID{h.Realm, h.Room, h.At}] = h
+}
+
+func (b *batch) deliver(list []Delivery) {
+	for _, d := range list {
+		d.ID = b.writer.nextDelivery
+		b.writer.nextDelivery++
+		b.begins()
+		b.deliveries = append(b.deliveries, d)
+	}
+}
+
+// miss counts entries that are lost.
+func (b *batch) miss(realm string, g gap) {
+	if g.entries == 0 {
+		return
+	}
+	b.begins()
+	b.lost[realm] = b.lost[realm].join(g)
+	b.writer.mu.Lock()
+	defer b.writer.mu.Unlock()
+	b.writer.health.Lost += g.entries
+}
+
+// bound drops the oldest entries, and deliveries, that there is no room for.
+func (b *batch) bound() {
+	if over := len(b.entries) - maxEntries; over > 0 {
+		for _, e := range b.entries[:over] {
+			b.miss(e.Realm, gap{1, e.At, e.At})
+		}
+		b.entries = slices.Delete(b.entries, 0, over)
+	}
+	if over := len(b.deliveries) - maxDeliveries; over > 0 {
+		b.deliveries = slices.Delete(b.deliveries, 0, over)
+		b.writer.mu.Lock()
+		defer b.writer.mu.Unlock()
+		b.writer.health.LostDeliveries += int64(over)
+	}
+}
+
+// numbered gives the entries ids from one on, with one before them for each gap.
+func (b *batch) numbered(first int64) []Entry {
+	entries := make([]Entry, 0, len(b.entries)+len(b.lost))
+	for _, realm := range slices.Sorted(maps.Keys(b.lost)) {
+		g := b.lost[realm]
+		entries = append(entries, Entry{At: g.to, Realm: realm, Kind: JournalGap, Lost: g.entries, Length: g.to - g.from, Open: true})
+	}
+	entries = append(entries, b.entries...)
+	for i := range entries {
+		entries[i].ID = first + int64(i)
+	}
+	return entries
+}

@@ -1,0 +1,381 @@
+package records_test
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"math/rand/v2"
+	"slices"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"tovik.example/tovik/internal/engine"
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/records"
+)
+
+// nowhere is where nobody follows what happens.
+type nowhere struct{}
+
+func (nowhere) Take(engine.Batch)                                  {}
+func (nowhere) TakeTypists(engine.Typists)                         {}
+func (nowhere) TakeSight(engine.Sight)                             {}
+func (nowhere) AskBeat(presence.LinkID)                            {}
+func (nowhere) Cut(presence.Cut)                                   {}
+func (nowhere) WarnExpiry(presence.LinkID, time.Time)              {}
+func (nowhere) Deliveries(records.Announcement) []records.Delivery { return nil }
+func (nowhere) Committed([]records.Delivery)                       {}
+
+// night is a realm with its records, in a bubble of time.
+type night struct {
+	*testing.T
+	store  *records.Store
+	writer *records.Writer
+	engine *engine.Engine
+	links  map[presence.UserID]presence.LinkID
+}
+
+const (
+	weir = presence.RoomName("basin.upper-weir")
+	desk = presence.RoomName("desk.night")
+)
+
+// begin runs a service's records and core until the returned function is called. A
+// session without a connection lasts long enough not to need beats.
+func begin(t *testing.T, store *records.Store, retention records.Retention) (*night, func()) {
+	t.Helper()
+	w, err := records.NewWriter(store, slog.New(slog.DiscardHandler), retention.WithDefaults(), nowhere{})
+	require.NoError(t, err)
+	policy := presence.DefaultPolicy()
+	policy.Lease, policy.IdleAfter = 1000*time.Hour, 1000*time.Hour
+	recorder := w.Recorder("main")
+	e := engine.New(engine.Options{Policy: policy, Sink: nowhere{}, Links: nowhere{}, Recorder: recorder})
+	recorder.Use(e)
+	last, err := store.LastRun()
+	require.NoError(t, err)
+	people, err := store.SavedPeople("main")
+	require.NoError(t, err)
+	saved := presence.Saved{Version: presence.SavedVersion, People: people, At: last.Mark}
+	if last.Stopped == 0 {
+		saved.Mark = last.Mark
+	}
+	require.NoError(t, e.Restore(saved))
+	w.Begin(recorder)
+	ctx, cancel := context.WithCancel(t.Context())
+	done := make(chan struct{}, 2)
+	go func() { e.Run(ctx); done <- struct{}{} }()
+	go func() { w.Run(ctx); done <- struct{}{} }()
+	return &night{t, store, w, e, map[presence.UserID]presence.LinkID{}}, func() {
+		cancel()
+		<-done
+		<-done
+	}
+}
+
+func (n *night) do(in presence.Input) presence.Reply {
+	n.Helper()
+	reply, err := n.engine.Do(n.Context(), in)
+	require.NoError(n, err)
+	return reply
+}
+
+func (n *night) comes(user presence.UserID, rooms ...presence.RoomName) {
+	n.Helper()
+	id := presence.SessionID(fmt.Sprintf("s-%s-%d", user, time.Now().UnixNano()))
+	n.links[user] = n.do(presence.Hello{User: user, NewSession: id, NewKey: "k", Leased: true, Rooms: rooms, Profile: presence.Profile{Name: "The " + string(user)}}).Link
+}
+
+func (n *night) goes(user presence.UserID) {
+	n.Helper()
+	n.do(presence.Bye{From: n.links[user]})
+	delete(n.links, user)
+}
+
+func (n *night) journal(q records.JournalQuery) []records.Entry {
+	n.Helper()
+	require.NoError(n, n.writer.Sync(n.Context()))
+	q.Realm = "main"
+	all, err := n.store.Journal(n.Context(), q, 100_000)
+	require.NoError(n, err)
+	return all
+}
+
+func bubble(t *testing.T, play func(t *testing.T)) {
+	t.Helper()
+	synctest.Test(t, func(t *testing.T) {
+		time.Sleep(time.Until(time.Date(2026, 11, 23, 2, 0, 0, 0, time.UTC)))
+		play(t)
+	})
+}
+
+// TestHeadcountsAreWhatWasThere lets people come and go at random for some hours, and
+// reckons the counts anew from the list of what they did.
+func TestHeadcountsAreWhatWasThere(t *testing.T) {
+	for seed := range uint64(2) {
+		bubble(t, func(t *testing.T) {
+			store, err := records.Open(records.Memory)
+			require.NoError(t, err)
+			n, end := begin(t, store, records.Retention{})
+			random := rand.New(rand.NewPCG(seed, 1))
+			started := time.Now()
+			type change struct {
+				at   time.Time
+				user presence.UserID
+				on   bool
+			}
+			var changes []change
+			users := []presence.UserID{"ilse", "tobin", "hanne", "corin"}
+			for time.Since(started) < 100*time.Minute {
+				time.Sleep(time.Duration(random.Int64N(int64(4 * time.Minute))))
+				user := users[random.IntN(len(users))]
+				_, here := n.links[user]
+				if here {
+					n.goes(user)
+				} else {
+					n.comes(user, weir)
+				}
+				changes = append(changes, change{time.Now(), user, !here})
+			}
+			time.Sleep(time.Until(started.Add(2*time.Hour + 10*time.Second)))
+			require.NoError(t, n.writer.Sync(t.Context()))
+
+			// reckon tells how many were there in a stretch of time.
+			reckon := func(from, to time.Time) (least, most, distinct, joins, leaves int, mean float64) {
+				here, met := map[presence.UserID]bool{}, map[presence.UserID]bool{}
+				least, most = -1, -1
+				sum, last := 0.0, from
+				look := func() {
+					if least < 0 || len(here) < least {
+						least = len(here)
+					}
+					most = max(most, len(here))
+				}
+				looked := false
+				for _, c := range changes {
+					if !c.at.Before(to) {
+						break
+					}
+					if !c.at.Before(from) {
+						if !looked {
+							look()
+							for user := range here {
+								met[user] = true
+							}
+							looked = true
+						}
+						sum += float64(len(here)) * c.at.Sub(last).Seconds()
+						last = c.at
+					}
+					if c.on {
+						here[c.user] = true
+					} else {
+						delete(here, c.user)
+					}
+					if !c.at.Before(from) {
+						look()
+						if c.on {
+							joins++
+							met[c.user] = true
+						} else {
+							leaves++
+						}
+					}
+				}
+				if !looked {
+					look()
+					for user := range here {
+						met[user] = true
+					}
+				}
+				sum += float64(len(here)) * to.Sub(last).Seconds()
+				return least, most, len(met), joins, leaves, sum / to.Sub(from).Seconds()
+			}
+			for step, hours := range map[records.Step]int{records.Minute: 2, records.Hour: 2} {
+				rows, err := store.Headcounts(t.Context(), "main", weir, step, started, started.Add(time.Duration(hours)*time.Hour), 1000)
+				require.NoError(t, err)
+				length := time.Duration(step) * time.Millisecond
+				require.NotEmpty(t, rows)
+				for _, row := range rows {
+					from := time.UnixMilli(row.At)
+					least, most, distinct, joins, leaves, mean := reckon(from, from.Add(length))
+					where := fmt.Sprintf("seed %d, %s of %s", seed, length, from.UTC().Format(time.TimeOnly))
+					require.Equal(t, []int{least, most, distinct, joins, leaves}, []int{row.PeopleMin, row.PeopleMax, row.Visitors, row.Joins, row.Leaves}, where)
+					require.InDelta(t, mean, float64(row.PeopleTime)/float64(max(row.Span, 1)), 0.01, where)
+				}
+			}
+			// Who was there at some time is what the list says, too.
+			at := started.Add(time.Duration(random.Int64N(int64(100 * time.Minute))))
+			stays, err := store.Attendance(t.Context(), "main", weir, at, at.Add(time.Millisecond), n.writer.Here())
+			require.NoError(t, err)
+			var got []presence.UserID
+			for _, stay := range stays {
+				got = append(got, stay.User)
+			}
+			here := map[presence.UserID]bool{}
+			for _, c := range changes {
+				if c.at.Before(at) {
+					here[c.user] = c.on
+				}
+			}
+			var want []presence.UserID
+			for user, on := range here {
+				if on {
+					want = append(want, user)
+				}
+			}
+			slices.Sort(got)
+			slices.Sort(want)
+			require.Equal(t, want, got)
+			end()
+			require.NoError(t, n.writer.Close())
+			require.NoError(t, store.Close())
+		})
+	}
+}
+
+// TestACrashLosesNobody ends the records without a last word, as a crash does.
+func TestACrashLosesNobody(t *testing.T) {
+	bubble(t, func(t *testing.T) {
+		dir := t.TempDir()
+		store, err := records.Open(dir)
+		require.NoError(t, err)
+		n, end := begin(t, store, records.Retention{})
+		n.comes("ilse", weir)
+		n.comes("tobin", weir, desk)
+		n.do(presence.SetStatus{User: "ilse", Status: presence.Busy, Note: "at the sluice"})
+		n.comes("hanne", desk)
+		n.goes("hanne")
+		gone := time.Now()
+		time.Sleep(7 * time.Second)
+		end()
+		require.NoError(t, store.Close())
+		time.Sleep(time.Minute)
+
+		store, err = records.Open(dir)
+		require.NoError(t, err)
+		last, err := store.LastRun()
+		require.NoError(t, err)
+		require.Zero(t, last.Stopped)
+		n, end = begin(t, store, records.Retention{})
+		require.Len(t, n.engine.MembersNow(weir), 2)
+		require.Len(t, n.engine.MembersNow(desk), 1)
+		require.Equal(t, presence.Busy, n.engine.MembersNow(weir)[0].Status)
+		seen, err := store.LastSeen("main", 10)
+		require.NoError(t, err)
+		require.Len(t, seen, 1)
+		require.Equal(t, gone.UnixMilli(), seen[0].LastSeen)
+		before := len(n.journal(records.JournalQuery{}))
+		require.Equal(t, before, len(n.journal(records.JournalQuery{})), "a restart is nothing that happens")
+		rows, err := store.Headcounts(t.Context(), "main", weir, records.Minute, gone.Add(-time.Minute), time.Now(), 10)
+		require.NoError(t, err)
+		require.Len(t, rows, 1, "while the service was away nothing was counted")
+		n.do(presence.SignOut{User: "ilse"})
+		require.Len(t, n.journal(records.JournalQuery{After: int64(before), Kinds: []records.Kind{records.MemberLeft}}), 1)
+		end()
+		require.NoError(t, n.writer.Close())
+		require.NoError(t, store.Close())
+		_, err = records.Check(t.Context(), dir)
+		require.NoError(t, err)
+	})
+}
+
+// TestTheJournalIsReadBothWays asks in pages for everything, by each index.
+func TestTheJournalIsReadBothWays(t *testing.T) {
+	bubble(t, func(t *testing.T) {
+		store, err := records.Open(records.Memory)
+		require.NoError(t, err)
+		n, end := begin(t, store, records.Retention{})
+		for i := range 60 {
+			user := presence.UserID(fmt.Sprintf("w-%d", i%7))
+			n.comes(user, []presence.RoomName{weir, desk}[i%2])
+			time.Sleep(time.Duration(i) * time.Second)
+			n.goes(user)
+		}
+		all := n.journal(records.JournalQuery{})
+		require.Len(t, all, 60*6, "opened, joined, online; left, offline, ended")
+		middle := time.UnixMilli(all[len(all)/2].At)
+		queries := map[string]records.JournalQuery{
+			"all": {}, "room": {Rooms: []presence.Pattern{"desk.night"}}, "pattern": {Rooms: []presence.Pattern{"basin.*"}}, "person": {User: "w-3"},
+			"kind": {Kinds: []records.Kind{records.MemberLeft}}, "from": {From: middle}, "to": {To: middle},
+			"both": {From: middle.Add(-5 * time.Minute), To: middle, Rooms: []presence.Pattern{"**"}, User: "w-3"},
+		}
+		for name, q := range queries {
+			q.Realm = "main"
+			var want []records.Entry
+			for _, e := range all {
+				inTime := (q.From.IsZero() || e.At >= q.From.UnixMilli()) && (q.To.IsZero() || e.At < q.To.UnixMilli())
+				inRoom := q.Rooms == nil || (e.Room != "" && q.Rooms[0].Match(e.Room))
+				if inTime && inRoom && (q.User == "" || e.User == q.User) && (q.Kinds == nil || slices.Contains(q.Kinds, e.Kind)) {
+					want = append(want, e)
+				}
+			}
+			require.NotEmpty(t, want, name)
+			for _, backward := range []bool{false, true} {
+				var got []records.Entry
+				q := q
+				q.Backward = backward
+				for {
+					page, err := store.Journal(t.Context(), q, 17)
+					require.NoError(t, err)
+					if len(page) == 0 {
+						break
+					}
+					got = append(got, page...)
+					if backward {
+						q.Before = page[len(page)-1].ID
+					} else {
+						q.After = page[len(page)-1].ID
+					}
+				}
+				if backward {
+					slices.Reverse(got)
+				}
+				require.Equal(t, want, got, "%s, backward %v", name, backward)
+			}
+		}
+		end()
+		require.NoError(t, n.writer.Close())
+		require.NoError(t, store.Close())
+	})
+}
+
+// TestWhatIsOldIsDeleted keeps each kind for its own time, and no more entries than there
+// may be.
+func TestWhatIsOldIsDeleted(t *testing.T) {
+	bubble(t, func(t *testing.T) {
+		store, err := records.Open(records.Memory)
+		require.NoError(t, err)
+		n, end := begin(t, store, records.Retention{
+			Journal: 3 * time.Hour, Kinds: map[records.Kind]time.Duration{records.SessionOpened: time.Hour}, JournalRows: 300, Minutes: 2 * time.Hour,
+		})
+		for range 4 * 60 {
+			n.comes("ilse", weir)
+			time.Sleep(30 * time.Second)
+			n.goes("ilse")
+			time.Sleep(30 * time.Second)
+		}
+		all := n.journal(records.JournalQuery{})
+		oldest := map[records.Kind]time.Duration{}
+		for _, e := range all {
+			if _, known := oldest[e.Kind]; !known {
+				oldest[e.Kind] = time.Since(time.UnixMilli(e.At))
+			}
+		}
+		require.LessOrEqual(t, len(all), 310)
+		require.Less(t, oldest[records.SessionOpened], time.Hour+2*time.Minute)
+		require.Greater(t, oldest[records.SessionOpened], 40*time.Minute, "and no younger ones")
+		rows, err := store.Headcounts(t.Context(), "main", weir, records.Minute, time.Now().Add(-10*time.Hour), time.Now(), 1000)
+		require.NoError(t, err)
+		require.InDelta(t, 120, len(rows), 3)
+		hours, err := store.Headcounts(t.Context(), "main", weir, records.Hour, time.Now().Add(-10*time.Hour), time.Now(), 1000)
+		require.NoError(t, err)
+		require.Len(t, hours, 3, "hours are kept longer")
+		require.Equal(t, 60, hours[0].Joins)
+		end()
+		require.NoError(t, n.writer.Close())
+		require.NoError(t, store.Close())
+	})
+}
