@@ -56,8 +56,9 @@ type Links interface {
 type Recorder interface {
 	// Record takes what has just happened, and of whom there is something new to save.
 	Record(at time.Time, effects []presence.Effect, touched []presence.UserID)
-	// Restored takes what a restart has brought back, which is nothing that happens.
-	Restored(at time.Time, effects []presence.Effect)
+	// Restored takes what a restart has brought back, which is nothing that happens, and
+	// whom it concerns.
+	Restored(at time.Time, effects []presence.Effect, touched []presence.UserID)
 }
 
 // Options are what an Engine is made of. Sink and Links are required.
@@ -387,7 +388,7 @@ func (e *Engine) Restore(saved presence.Saved) error {
 	now := e.now()
 	err := e.core.Restore(now, saved, &e.effects)
 	if e.record != nil {
-		e.record.Restored(now.Wall, e.effects.List)
+		e.record.Restored(now.Wall, e.effects.List, e.effects.Touched)
 	}
 	e.spread(now)
 	e.wakeBefore(e.due())

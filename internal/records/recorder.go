@@ -74,8 +74,8 @@ func (r *Recorder) Record(at time.Time, effects []presence.Effect, touched []pre
 }
 
 // Restored implements [engine.Recorder].
-func (r *Recorder) Restored(at time.Time, effects []presence.Effect) {
-	r.take(at.UnixMilli(), effects, nil, true)
+func (r *Recorder) Restored(at time.Time, effects []presence.Effect, touched []presence.UserID) {
+	r.take(at.UnixMilli(), effects, touched, true)
 }
 
 func (r *Recorder) take(at int64, effects []presence.Effect, touched []presence.UserID, restored bool) {

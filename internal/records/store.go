@@ -94,7 +94,7 @@ func (s *Store) open() (*pools, error) {
 			return nil, err
 		}
 	}
-	write, err := s.connect("&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)", 1)
+	write, err := s.connect("&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=wal_autocheckpoint(0)&_pragma=foreign_keys(1)", 1)
 	if err != nil {
 		return nil, err
 	}
@@ -178,6 +178,34 @@ func (s *Store) db() *gorm.DB { return s.pools.Load().write }
 
 // reading is what one reads with beside the writer.
 func (s *Store) reading(ctx context.Context) *gorm.DB { return s.pools.Load().read.WithContext(ctx) }
+
+// behind writes what need not outlast a loss of power: it outlasts one of the process, and
+// within a second [Store.settle] makes it safe. So nobody waits for the disk.
+func (s *Store) behind(write func(tx *gorm.DB) error) error {
+	return s.db().Connection(func(db *gorm.DB) error {
+		if err := db.Exec("PRAGMA synchronous = NORMAL").Error; err != nil {
+			return err
+		}
+		return errors.Join(db.Transaction(write), db.Exec("PRAGMA synchronous = FULL").Error)
+	})
+}
+
+// maxLog bounds the file beside the records that has what is not settled.
+const maxLog = 256 << 20
+
+// settle moves what was written last from the log beside the file into it, while others
+// write.
+func (s *Store) settle(ctx context.Context) error {
+	if s.path == "" || s.pools.Load().stuck != nil {
+		return nil
+	}
+	db, how := s.reading(ctx), "PASSIVE"
+	if log, err := os.Stat(s.path + "-wal"); err == nil && log.Size() > maxLog {
+		db, how = s.db(), "TRUNCATE" // nobody writes meanwhile
+	}
+	var busy, size, moved int
+	return db.Raw("PRAGMA wal_checkpoint("+how+")").Row().Scan(&busy, &size, &moved)
+}
 
 // Close ends the use of the file.
 func (s *Store) Close() error {

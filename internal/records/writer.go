@@ -218,6 +218,7 @@ func (w *Writer) Run(ctx context.Context) {
 	var tidying sync.WaitGroup
 	defer tidying.Wait()
 	tidying.Go(func() { w.tidy(ctx) })
+	tidying.Go(func() { w.settle(ctx) })
 	tick := time.NewTicker(markEvery)
 	defer tick.Stop()
 	var flush <-chan time.Time // when there is something to write
@@ -241,6 +242,9 @@ func (w *Writer) Run(ctx context.Context) {
 				waiting = append(waiting, <-w.sync)
 			}
 			err := w.write(false)
+			if err == nil {
+				err = w.store.settle(ctx) // who asks wants it to outlast everything
+			}
 			for _, done := range waiting {
 				done <- err
 			}
@@ -250,6 +254,22 @@ func (w *Writer) Run(ctx context.Context) {
 				counted = now
 			}
 			w.pass(now, count)
+		}
+	}
+}
+
+// settle makes safe what was written, each second.
+func (w *Writer) settle(ctx context.Context) {
+	ticker := time.NewTicker(markEvery)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+			if err := w.store.settle(ctx); err != nil && ctx.Err() == nil {
+				w.log.Warn("what was written could not be settled on the disk", "error", hint(err))
+			}
 		}
 	}
 }
@@ -330,7 +350,7 @@ func (w *Writer) commit(b *batch) error {
 		return err
 	}
 	entries := b.numbered(w.nextEntry)
-	err := w.store.db().Transaction(func(tx *gorm.DB) error {
+	err := w.store.behind(func(tx *gorm.DB) error {
 		if err := tx.Save(&w.run).Error; err != nil {
 			return err
 		}

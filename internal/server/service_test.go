@@ -35,6 +35,9 @@ func TestMain(m *testing.M) {
 		beClient()
 		return
 	}
+	if os.Getenv(asServer) != "" {
+		beServer()
+	}
 	goleak.VerifyTestMain(m,
 		// fasthttp keeps these for the life of the process, or lets them sleep out.
 		goleak.IgnoreAnyFunction("github.com/valyala/fasthttp.updateServerDate.func1"),
