@@ -279,7 +279,7 @@ func (w *Writer) pause() time.Duration {
 	if w.Health().Failing != nil {
 		return retryEvery
 	}
-	return FlushEvery / 2
+	return FlushEvery / 4 // the rest is for the writing
 }
 
 // pass does what is done each second.

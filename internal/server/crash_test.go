@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"math/rand/v2"
 	"net"
 	"os"
@@ -37,6 +38,7 @@ func beServer() {
 	policy := brisk()
 	policy.GraceLost = killedGrace
 	s, err := server.Start(server.Config{Listen: address, TokenSecret: secret, OperatorKey: key, Policy: policy, Data: dir, PrivateHooks: true,
+		Log:         slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn})),
 		HookRetries: []time.Duration{50 * time.Millisecond, 200 * time.Millisecond, time.Second, time.Second, time.Second, time.Minute}})
 	if err != nil {
 		fmt.Println(err)
@@ -106,7 +108,7 @@ type walker struct {
 type step struct {
 	room string
 	in   bool
-	at   time.Time
+	at   time.Time // when it was asked for
 }
 
 func (w *walker) walk(ctx context.Context) {
@@ -134,13 +136,14 @@ func (w *walker) walk(ctx context.Context) {
 			if n%2 == 1 {
 				act = link.Leave
 			}
+			asked := time.Now()
 			err := act(ctx, room)
 			var refused *wire.Problem
 			if err != nil && !errors.As(err, &refused) {
 				break // the link is gone; whether it was done is not known
 			}
 			if err == nil {
-				w.did(room, n%2 == 0)
+				w.did(room, n%2 == 0, asked)
 			}
 			n++
 			time.Sleep(time.Duration(random.IntN(30)) * time.Millisecond)
@@ -166,10 +169,10 @@ func (w *walker) came(link *client.Link, again bool) {
 	}
 }
 
-func (w *walker) did(room string, in bool) {
+func (w *walker) did(room string, in bool, at time.Time) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	w.log = append(w.log, step{room, in, time.Now()})
+	w.log = append(w.log, step{room, in, at})
 	w.here[room] = in
 }
 
