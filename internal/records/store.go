@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -64,7 +65,7 @@ func Open(dir string) (*Store, error) {
 		s.where = s.path
 		s.lock = newLock(dir)
 		switch free, err := s.lock.TryLock(); {
-		case err != nil && !errors.Is(err, os.ErrPermission):
+		case err != nil && !errors.Is(err, os.ErrPermission) && !errors.Is(err, syscall.EROFS): // else nobody can write there
 			return nil, fmt.Errorf("%s cannot be used: %w", dir, err)
 		case err == nil && !free:
 			return nil, fmt.Errorf("%s is in use by another tovik: stop that one, or choose another directory with --data", dir)
@@ -151,7 +152,7 @@ func (s *Store) connect(pragmas string, connections int) (*gorm.DB, error) {
 	if s.path != "" {
 		path = "file:" + s.path
 	}
-	db, err := gorm.Open(sqlite.Dialector{DriverName: "sqlite", DSN: path + "?_pragma=busy_timeout(5000)" + pragmas}, &gorm.Config{
+	db, err := gorm.Open(sqlite.Dialector{DriverName: "sqlite", DSN: path + "?_pragma=busy_timeout(1000)" + pragmas}, &gorm.Config{
 		Logger:                 logger.NewSlogLogger(slog.New(slog.DiscardHandler), logger.Config{}),
 		SkipDefaultTransaction: true,
 	})

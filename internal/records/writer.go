@@ -70,6 +70,7 @@ type Writer struct {
 	health    Health
 
 	// What follows is Run's.
+	most         int // entries that wait
 	batch        *batch
 	nextEntry    int64
 	nextDelivery int64
@@ -124,7 +125,7 @@ func (g gap) join(other gap) gap {
 
 // NewWriter begins a run of the service. Outbox may be nil.
 func NewWriter(s *Store, log *slog.Logger, retention Retention, outbox Outbox) (*Writer, error) {
-	w := &Writer{store: s, log: log, retention: retention, outbox: outbox,
+	w := &Writer{store: s, log: log, retention: retention, outbox: outbox, most: maxEntries,
 		kick: make(chan struct{}, 1), sync: make(chan chan error, 64), over: make(chan struct{}), written: make(chan struct{})}
 	w.batch = w.newBatch()
 	var ends struct{ Entry, Delivery, Run int64 }
@@ -527,7 +528,7 @@ func (b *batch) miss(realm string, g gap) {
 
 // bound drops the oldest entries, and deliveries, that there is no room for.
 func (b *batch) bound() {
-	if over := len(b.entries) - maxEntries; over > 0 {
+	if over := len(b.entries) - b.writer.most; over > 0 {
 		for _, e := range b.entries[:over] {
 			b.miss(e.Realm, gap{1, e.At, e.At})
 		}

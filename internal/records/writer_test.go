@@ -2,9 +2,11 @@ package records_test
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
 	"log/slog"
 	"math/rand/v2"
+	"path/filepath"
 	"slices"
 	"testing"
 	"testing/synctest"
@@ -374,6 +376,52 @@ func TestWhatIsOldIsDeleted(t *testing.T) {
 		require.NoError(t, err)
 		require.Len(t, hours, 3, "hours are kept longer")
 		require.Equal(t, 60, hours[0].Joins)
+		end()
+		require.NoError(t, n.writer.Close())
+		require.NoError(t, store.Close())
+	})
+}
+
+// TestAGapIsCountedAndTold holds the file until more has happened than there is room for.
+func TestAGapIsCountedAndTold(t *testing.T) {
+	bubble(t, func(t *testing.T) {
+		dir := t.TempDir()
+		store, err := records.Open(dir)
+		require.NoError(t, err)
+		n, end := begin(t, store, records.Retention{})
+		n.writer.HoldAtMost(100)
+		n.comes("ilse", weir)
+		n.journal(records.JournalQuery{})
+		db, err := sql.Open("sqlite", filepath.Join(dir, records.File)+"?_txlock=immediate")
+		require.NoError(t, err)
+		tx, err := db.Begin()
+		require.NoError(t, err)
+		from := time.Now()
+		for range 50 {
+			n.comes("tobin", weir)
+			n.goes("tobin")
+			time.Sleep(50 * time.Millisecond)
+		}
+		time.Sleep(time.Second)
+		health := n.writer.Health()
+		require.ErrorContains(t, health.Failing, "locked")
+		require.InDelta(t, 50*6-100, health.Lost, 12, "what is more than 100 entries")
+		require.NoError(t, tx.Rollback())
+		require.NoError(t, db.Close())
+		time.Sleep(10 * time.Second)
+		health = n.writer.Health()
+		require.NoError(t, health.Failing)
+		all := n.journal(records.JournalQuery{From: from, Kinds: []records.Kind{records.JournalGap}})
+		require.NotEmpty(t, all)
+		lost := int64(0)
+		for _, e := range all {
+			lost += e.Lost
+		}
+		require.Equal(t, health.Lost, lost, "as many as are missing")
+		require.Len(t, n.journal(records.JournalQuery{}), 3+50*6-int(lost)+len(all))
+		people, err := store.SavedPeople("main")
+		require.NoError(t, err)
+		require.Len(t, people, 1, "of people nothing is lost")
 		end()
 		require.NoError(t, n.writer.Close())
 		require.NoError(t, store.Close())

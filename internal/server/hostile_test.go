@@ -41,6 +41,7 @@ type hostile struct {
 	keys   map[string]any // that sign tokens, by kid
 	read   string         // a key to read desk.*
 	other  string         // a key to operate another realm
+	hook   string         // the id of a hook of the main realm
 	cookie string         // of a browser that has signed in
 	seen   bytes.Buffer   // everything that the service has said to them
 }
@@ -268,6 +269,11 @@ func attack(t *testing.T) *hostile {
 	require.Equal(t, 200, response.StatusCode)
 	h.cookie = strings.Split(response.Header.Get("Set-Cookie"), ";")[0]
 	require.Contains(t, strings.ToLower(response.Header.Get("Set-Cookie")), "httponly; samesite=strict")
+	_, err = h.api.PutPerson(t.Context(), wire.Profile{User: "told-to-nobody", Name: marker})
+	require.NoError(t, err)
+	hook, err := h.api.AddHook(t.Context(), wire.NewHook{URL: "https://app.example/", Kinds: []string{"member.joined"}, Paused: true})
+	require.NoError(t, err)
+	h.hook = hook.ID
 	_, err = h.api.Remove(t.Context(), "banned", "")
 	require.NoError(t, err)
 	return h
@@ -472,6 +478,46 @@ func TestHostile(t *testing.T) {
 		}},
 		{"a room with another realm's key", "unknown-room", func(h *hostile) string { return h.calls("GET", "/v1/rooms/desk.night/members", h.other, "") }},
 		{"a session with another realm's key", "no-session", func(h *hostile) string { return h.calls("POST", "/v1/sessions/"+victim.Session+"/end", h.other, "") }},
+		// What is on record.
+		{"the journal without a key", "no-key", func(h *hostile) string { return h.calls("GET", "/v1/journal", "", "") }},
+		{"the journal with a person's token", "bad-key", func(h *hostile) string { return h.calls("GET", "/v1/journal", h.token("", nil), "") }},
+		{"follow the journal without a key", "no-key", func(h *hostile) string { return h.calls("GET", "/v1/journal", "", "", "Accept", "text/event-stream") }},
+		{"the journal of rooms that the key is not about", "not-granted", func(h *hostile) string { return h.calls("GET", "/v1/journal?room=basin.*", h.read, "") }},
+		{"the journal of a person, by a key about other rooms", "200", func(h *hostile) string {
+			text := h.calls("GET", "/v1/journal?user=ilse", h.read, "")
+			require.NotContains(t, h.seen.String(), "session.", "nor of their sessions")
+			require.NotContains(t, h.seen.String(), "basin.", "nor of other rooms")
+			return text
+		}},
+		{"the journal of another realm", "200", func(h *hostile) string {
+			text := h.calls("GET", "/v1/journal?limit=1000", h.other, "")
+			require.NotContains(t, h.seen.String(), victim.Session)
+			return text
+		}},
+		{"who was in a room that the key is not about", "unknown-room", func(h *hostile) string { return h.calls("GET", "/v1/attendance?room=basin.upper-weir", h.read, "") }},
+		{"who had sessions, by a key about some rooms", "wrong-role", func(h *hostile) string { return h.calls("GET", "/v1/attendance", h.read, "") }},
+		{"the headcount of a room that the key is not about", "unknown-room", func(h *hostile) string { return h.calls("GET", "/v1/headcount?room=basin.upper-weir", h.read, "") }},
+		{"the headcount of the realm, by a key about some rooms", "wrong-role", func(h *hostile) string { return h.calls("GET", "/v1/headcount", h.read, "") }},
+		{"the directory, by a key about some rooms", "wrong-role", func(h *hostile) string { return h.calls("GET", "/v1/people", h.read, "") }},
+		{"the directory of another realm", "unknown-person", func(h *hostile) string { return h.calls("GET", "/v1/people/told-to-nobody", h.other, "") }},
+		{"a search that is a query", "200", func(h *hostile) string { return h.calls("GET", "/v1/people?text='+OR+1=1+--", h.other, "") }},
+		{"change the directory with a key to read", "wrong-role", func(h *hostile) string { return h.calls("PUT", "/v1/people/ilse", h.read, `{"name":"Mallory"}`) }},
+		{"declare a room with a key to read", "wrong-role", func(h *hostile) string { return h.calls("PUT", "/v1/rooms/desk.night", h.read, `{}`) }},
+		{"a large import without a key", "too-large", func(h *hostile) string { return h.calls("POST", "/v1/people/import", "", strings.Repeat(" ", 20<<10)) }},
+		{"a large import with a key to read", "too-large", func(h *hostile) string {
+			return h.calls("POST", "/v1/people/import", h.read, strings.Repeat(" ", 20<<10))
+		}},
+		{"a backup with a realm's key", "wrong-role", func(h *hostile) string { return h.calls("GET", "/v1/backup", h.other, "") }},
+		{"a hook with a key to read", "wrong-role", func(h *hostile) string {
+			return h.calls("POST", "/v1/hooks", h.read, `{"url":"https://evil.example/","kinds":["member.joined"]}`)
+		}},
+		{"a hook at an inner address", "bad-field", func(h *hostile) string {
+			return h.calls("POST", "/v1/hooks", h.other, `{"url":"http://127.0.0.1:1/","kinds":["member.joined"]}`)
+		}},
+		{"a hook of another realm", "unknown-hook", func(h *hostile) string { return h.calls("GET", "/v1/hooks/"+h.hook, h.other, "") }},
+		{"rotate the secret of another realm's hook", "unknown-hook", func(h *hostile) string { return h.calls("POST", "/v1/hooks/"+h.hook+"/secret", h.other, "") }},
+		{"the deliveries of another realm's hook", "unknown-hook", func(h *hostile) string { return h.calls("GET", "/v1/hooks/"+h.hook+"/deliveries", h.other, "") }},
+		{"a delivery of another realm", "unknown-delivery", func(h *hostile) string { return h.calls("GET", "/v1/deliveries/1", h.other, "") }},
 		{"make a key with a key to read", "wrong-role", func(h *hostile) string { return h.calls("POST", "/v1/keys", h.read, `{"role":"operate"}`) }},
 		{"remove somebody with a key to read", "wrong-role", func(h *hostile) string { return h.calls("POST", "/v1/people/ilse/removal", h.read, "") }},
 		{"sign somebody out with a key to read", "wrong-role", func(h *hostile) string { return h.calls("POST", "/v1/people/ilse/sign-out", h.read, "") }},
@@ -574,7 +620,7 @@ func TestHostile(t *testing.T) {
 		}},
 	} {
 		t.Run(strings.ReplaceAll(a.name, " ", "-"), func(t *testing.T) {
-			own := &hostile{t: t, s: h.s, api: h.api, keys: h.keys, read: h.read, other: h.other, cookie: h.cookie, from: net.IPv4(127, 0, byte(1+i/200), byte(1+i%200))}
+			own := &hostile{t: t, s: h.s, api: h.api, keys: h.keys, read: h.read, other: h.other, hook: h.hook, cookie: h.cookie, from: net.IPv4(127, 0, byte(1+i/200), byte(1+i%200))}
 			got := a.try(own)
 			require.Equal(t, a.want, got)
 			require.NotContains(t, own.seen.String(), marker, "the victim was read")
