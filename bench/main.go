@@ -46,6 +46,15 @@ var lines = []line{
 	{"holes", "", "revisions that were missing in any of these", "", "0"},
 	{"join_seen_p50_ms", "ms", "from asking to join until a third party sees it", "floor_relay_p50_ms", ""},
 	{"join_seen_p99_ms", "ms", "", "floor_relay_p99_ms", ""},
+	{"joins_and_leaves_per_second", "/s", "answered to 16 links; the floor keeps its records in memory", "floor_joins_and_leaves_per_second", ""},
+	{"presence_slowdown_with_records", "", "how much faster that is", "", "≤ 1.15"},
+	{"journal_rows_per_second", "/s", "entries written, 5,000 at once", "floor_journal_rows_per_second", ""},
+	{"journal_mb_per_million", "MB", "what a million entries take", "", ""},
+	{"journal_query_room_ms", "ms", "a room's last hour out of 5 million entries, the slowest of 20", "", "≤ 20"},
+	{"journal_query_person_ms", "ms", "a person's last day, the same", "", "≤ 20"},
+	{"export_rows_per_second", "/s", "5 million entries as NDJSON", "", ""},
+	{"export_mb_over_idle", "MB", "memory of the service meanwhile", "", "≤ 64"},
+	{"restart_ready_s", "s", "with a million people on record and 15,000 sessions, after a kill", "", "≤ 3"},
 	{"counts_http_per_second", "/s", "GET /v1/rooms/{room}/count", "floor_counts_http_per_second", "ratio ≥ 0.85"},
 }
 
@@ -72,6 +81,7 @@ func run(short bool) results {
 	r := results{}
 	s.counts(r)
 	s.joins(r)
+	s.records(r)
 	s.memory(r)
 	s.blast(r)
 	s.fanout(r, fanout{receivers: 5000, changes: 1000})

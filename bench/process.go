@@ -70,10 +70,12 @@ func (p *process) rss() float64 {
 }
 
 // startService builds the binary if need be and starts it. It returns its address,
-// HOST:PORT.
-func (s *stage) startService() (*process, string) {
-	_ = os.Remove(filepath.Join(s.dir, "sessions.json")) // of the run before
-	p, err := start(s.binary, "serve", "--listen", "127.0.0.1:0", "--data", s.dir, "--operator-key", key, "--token-secret", secret,
+// HOST:PORT. Data is where it keeps its records; empty stands for a place of its own.
+func (s *stage) startService(data string) (*process, string) {
+	if data == "" {
+		data = must(os.MkdirTemp(s.dir, "data-"))
+	}
+	p, err := start(s.binary, "serve", "--listen", "127.0.0.1:0", "--data", data, "--operator-key", key, "--token-secret", secret,
 		"--links-per-address", "100000", "--links-per-person", "100000")
 	check(err)
 	for {

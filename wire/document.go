@@ -110,6 +110,8 @@ type Session struct {
 // Unended is what there is to know of a session before its end.
 type Unended struct {
 	User   string `json:"user"`
+	Over   string `json:"over"` // what kind of link: websocket, stream, beats
+	Opened Time   `json:"opened"`
 	Reason string `json:"reason,omitempty"` // in grace: what it ends with
 	Link   uint32 `json:"link"`             // the number of its link, the last one when it is in grace
 	// LostAt is since when it is in grace.
@@ -117,6 +119,7 @@ type Unended struct {
 	LastHeard    Time     `json:"last_heard"`
 	LastActivity Time     `json:"last_activity"`
 	Idle         bool     `json:"idle"`
+	NoInput      bool     `json:"no_input,omitempty"` // no human sits at it
 	PageHidden   bool     `json:"page_hidden"`
 	Rooms        []string `json:"rooms"`
 	// Next is what becomes of it if nothing more is heard, the first at the front.

@@ -56,7 +56,7 @@ func command(stdout, stderr io.Writer) *cli.Command {
 		journalCommand(), attendanceCommand(), headcountCommand(), peopleCommand(), roomCommands(), hookCommand(),
 		keyCommand(), tokenKeyCommand(), realmCommand(),
 	}
-	commands = append(commands, recordsCommands()...)
+	commands = append(append(commands, presenceCommands()...), recordsCommands()...)
 	commands = append(commands, moderationCommands()...)
 	for _, c := range commands {
 		c.OnUsageError = usageError // not inherited

@@ -8,6 +8,8 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -16,6 +18,7 @@ import (
 	"tovik.example/tovik/internal/config"
 	"tovik.example/tovik/internal/demo"
 	"tovik.example/tovik/internal/gateway"
+	"tovik.example/tovik/internal/records"
 	"tovik.example/tovik/internal/server"
 	"tovik.example/tovik/wire"
 )
@@ -125,6 +128,14 @@ func configure(path string, c *server.Config) error {
 	told, err := config.ReadService(path)
 	if err != nil {
 		return &failure{exitUsage, err.Error()}
+	}
+	keep := told.Retention
+	c.Retention = records.Retention{Journal: keep.Journal, JournalRows: keep.JournalRows, Minutes: keep.Minutes, Hours: keep.Hours, Deliveries: keep.Deliveries, Kinds: map[records.Kind]time.Duration{}}
+	for _, kind := range sortedKeys(keep.Kinds) {
+		if !slices.Contains(records.Kinds, records.Kind(kind)) {
+			return &failure{exitUsage, fmt.Sprintf("%s: keep.journal_kinds has %q; allowed: %v", path, kind, records.Kinds)}
+		}
+		c.Retention.Kinds[records.Kind(kind)] = keep.Kinds[kind]
 	}
 	c.Proxies, c.Realms = told.TrustedProxies, map[string]server.RealmConfig{}
 	for _, r := range told.Realms {

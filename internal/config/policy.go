@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"strconv"
+	"strings"
 	"time"
 
 	"github.com/pelletier/go-toml/v2"
@@ -18,8 +20,13 @@ type duration time.Duration
 
 func (d *duration) UnmarshalText(text []byte) error {
 	parsed, err := time.ParseDuration(string(text))
+	if days, ok := strings.CutSuffix(string(text), "d"); ok {
+		var n int
+		n, err = strconv.Atoi(days)
+		parsed = time.Duration(min(n, 36500)) * 24 * time.Hour
+	}
 	if err != nil || parsed <= 0 {
-		return fmt.Errorf("%q is no time above zero, such as 3s or 1m30s", text)
+		return fmt.Errorf("%q is no time above zero, such as 3s, 1m30s or 90d", text)
 	}
 	*d = duration(parsed)
 	return nil

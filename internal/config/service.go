@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"time"
 
 	"github.com/pelletier/go-toml/v2"
@@ -19,6 +20,17 @@ import (
 type Service struct {
 	TrustedProxies []netip.Prefix
 	Realms         []Realm
+	Retention      Retention
+}
+
+// Retention says what is kept for how long. What is zero has its default.
+type Retention struct {
+	Journal     time.Duration
+	JournalRows int64
+	Kinds       map[string]time.Duration // entries of a kind, where it differs
+	Minutes     time.Duration            // headcounts by the minute
+	Hours       time.Duration            // headcounts by the hour
+	Deliveries  time.Duration            // of hooks, that were made or parked
 }
 
 // Realm is what is told about one realm.
@@ -53,6 +65,16 @@ type Admission struct {
 type serviceFile struct {
 	TrustedProxies []string    `toml:"trusted_proxies"`
 	Realms         []realmFile `toml:"realm"`
+	Keep           keepFile    `toml:"keep"`
+}
+
+type keepFile struct {
+	Journal          duration            `toml:"journal"`
+	JournalEntries   int64               `toml:"journal_entries"`
+	JournalKinds     map[string]duration `toml:"journal_kinds"`
+	HeadcountMinutes duration            `toml:"headcount_minutes"`
+	HeadcountHours   duration            `toml:"headcount_hours"`
+	Deliveries       duration            `toml:"deliveries"`
 }
 
 type realmFile struct {
@@ -102,6 +124,14 @@ func parseService(path string, text []byte) (s Service, err error) {
 			return s, wrong("trusted_proxies", proxy, "an address such as 10.0.0.7, or a network such as 10.0.0.0/8")
 		}
 		s.TrustedProxies = append(s.TrustedProxies, prefix)
+	}
+	if f.Keep.JournalEntries < 0 {
+		return s, wrong("keep.journal_entries", strconv.FormatInt(f.Keep.JournalEntries, 10), "a whole number above 0")
+	}
+	s.Retention = Retention{Journal: time.Duration(f.Keep.Journal), JournalRows: f.Keep.JournalEntries, Kinds: map[string]time.Duration{},
+		Minutes: time.Duration(f.Keep.HeadcountMinutes), Hours: time.Duration(f.Keep.HeadcountHours), Deliveries: time.Duration(f.Keep.Deliveries)}
+	for kind, age := range f.Keep.JournalKinds {
+		s.Retention.Kinds[kind] = time.Duration(age)
 	}
 	for _, r := range f.Realms {
 		realm := Realm{Name: r.Name, Origins: r.Origins}

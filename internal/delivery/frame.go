@@ -72,3 +72,22 @@ func Count(c presence.Count) wire.Count {
 	return wire.Count{People: c.People, Sessions: c.Sessions,
 		Online: wire.Tally(c.Online), Away: wire.Tally(c.Away), Busy: wire.Tally(c.Busy)}
 }
+
+// Session is what is known of a session as the wire has it.
+func Session(e presence.Evidence) wire.Session {
+	s := &wire.Unended{
+		User: string(e.User), Over: e.Kind.String(), Opened: wire.Time{Time: e.Opened}, Reason: e.Reason.String(), Link: uint32(e.Link),
+		LastHeard: wire.Time{Time: e.LastHeard}, LastActivity: wire.Time{Time: e.LastActivity},
+		Idle: e.Idle, NoInput: e.NoInput, PageHidden: e.PageHidden, Rooms: make([]string, len(e.Rooms)), Next: []wire.Upcoming{},
+	}
+	for i, room := range e.Rooms {
+		s.Rooms[i] = string(room)
+	}
+	if !e.LostAt.IsZero() {
+		s.LostAt = &wire.Time{Time: e.LostAt}
+	}
+	for _, next := range e.Next {
+		s.Next = append(s.Next, wire.Upcoming{At: wire.Time{Time: next.At}, Act: string(next.Act), Room: string(next.Room)})
+	}
+	return wire.Session{Session: string(e.Session), State: e.State.String(), Unended: s}
+}

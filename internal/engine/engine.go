@@ -421,6 +421,14 @@ func (e *Engine) Rooms(view presence.View) map[presence.RoomName]presence.Count 
 	return rooms
 }
 
+// Explain tells why a person is shown as they are; with a room, why they are in it or
+// not.
+func (e *Engine) Explain(user presence.UserID, room presence.RoomName) presence.Explanation {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.core.Explain(e.now(), user, room)
+}
+
 // MembersNow returns who is in a room now, sealed or not.
 func (e *Engine) MembersNow(room presence.RoomName) []presence.Member {
 	e.mu.Lock()

@@ -117,26 +117,20 @@ func (g *Gateway) lease(who *guest, reply presence.Reply, revs map[presence.Room
 // answered like a session that has ended.
 func (g *Gateway) Session(session, key string) wire.Session {
 	var e presence.Evidence
-	var user presence.UserID
 	known := slices.ContainsFunc(g.realms.All(), func(realm *Realm) (ok bool) {
-		e, user, ok = realm.Engine.Session(presence.SessionID(session), key)
+		e, _, ok = realm.Engine.Session(presence.SessionID(session), key)
 		return ok
 	})
 	if !known {
 		return wire.Session{Session: session, State: "ended"}
 	}
-	s := &wire.Unended{
-		User: string(user), Reason: e.Reason.String(), Link: uint32(e.Link),
-		LastHeard: wire.Time{Time: e.LastHeard}, LastActivity: wire.Time{Time: e.LastActivity},
-		Idle: e.Idle, PageHidden: e.PageHidden, Rooms: roomNames(e.Rooms), Next: []wire.Upcoming{},
-	}
-	if !e.LostAt.IsZero() {
-		s.LostAt = &wire.Time{Time: e.LostAt}
-	}
-	for _, next := range e.Next {
-		s.Next = append(s.Next, wire.Upcoming{At: wire.Time{Time: next.At}, Act: string(next.Act), Room: string(next.Room)})
-	}
-	return wire.Session{Session: session, State: e.State.String(), Unended: s}
+	return delivery.Session(e)
+}
+
+// Bye ends a session at the word of whoever has its key. The answer does not tell a
+// wrong key from a session that has ended.
+func (g *Gateway) Bye(session, key string) (wire.ClosingAnswer, error) {
+	return g.applyNote(presence.ByeNote{Session: presence.SessionID(session), Key: key})
 }
 
 func roomNames(rooms []presence.RoomName) []string {
@@ -145,10 +139,4 @@ func roomNames(rooms []presence.RoomName) []string {
 		names[i] = string(room)
 	}
 	return names
-}
-
-// Bye ends a session at the word of whoever has its key. The answer does not tell a
-// wrong key from a session that has ended.
-func (g *Gateway) Bye(session, key string) (wire.ClosingAnswer, error) {
-	return g.applyNote(presence.ByeNote{Session: presence.SessionID(session), Key: key})
 }

@@ -34,6 +34,9 @@ type Explanation struct {
 // Evidence is what is known of one session.
 type Evidence struct {
 	Session      SessionID
+	User         UserID
+	Kind         LinkKind // of its link, the last one when it is in grace
+	Opened       time.Time
 	Link         LinkNumber
 	State        State
 	Reason       Reason    // in grace: what it ends with
@@ -100,7 +103,7 @@ func (c *Core) evidence(now reading, s *session) Evidence {
 		return stamp(now.wall).Add(at - now.awake)
 	}
 	e := Evidence{
-		Session: s.id, Link: s.link, State: s.state,
+		Session: s.id, User: s.person.id, Kind: s.kind, Opened: stamp(s.opened), Link: s.link, State: s.state,
 		LastHeard: stamp(s.heardWall), LastActivity: wall(s.active),
 		Idle: s.idle, NoInput: s.noInput, Leased: s.leased, PageHidden: s.pageHidden,
 		Rooms: s.rooms(),

@@ -199,7 +199,7 @@ func (s *Store) JournalEnds(ctx context.Context) (first, last int64, err error) 
 // must be free.
 func (s *Store) ImportEntries(entries []Entry) error {
 	return s.db().Transaction(func(tx *gorm.DB) error {
-		if err := created(tx.CreateInBatches(entries, 500)); err != nil {
+		if err := created(putEntries(tx, entries)); err != nil {
 			return err
 		}
 		return addMinutes(tx, entries)

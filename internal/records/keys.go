@@ -62,7 +62,7 @@ func (s *Store) Realms() ([]Realm, error) {
 // AddRealm adds a realm. Of one that is there the error is [ErrExists].
 func (s *Store) AddRealm(name string) (Realm, error) {
 	realm := Realm{Name: name, Created: now()}
-	return realm, created(s.db().Create(&realm))
+	return realm, created(s.db().Create(&realm).Error)
 }
 
 // RemoveRealm removes a realm with all that is kept of it.
@@ -89,7 +89,7 @@ func (s *Store) OperatorKeys() ([]OperatorKey, error) {
 // AddOperatorKey adds a key.
 func (s *Store) AddOperatorKey(k *OperatorKey) error {
 	k.Created = now()
-	return created(s.db().Create(k))
+	return created(s.db().Create(k).Error)
 }
 
 // RevokeOperatorKey lets a key end now.
@@ -119,7 +119,7 @@ func (s *Store) TokenKeys() ([]TokenKey, error) {
 // [ErrExists].
 func (s *Store) AddTokenKey(k *TokenKey) error {
 	k.Created = now()
-	return created(s.db().Create(k))
+	return created(s.db().Create(k).Error)
 }
 
 // RevokeTokenKey lets a key end now.

@@ -138,20 +138,6 @@ func (s *Store) Undeclare(realm string, room presence.RoomName) error {
 	return found(s.db().Where("realm = ? AND room = ?", realm, room).Delete(&Room{}))
 }
 
-// personUpsert writes what has become of somebody: a name or a time that is not known
-// does not undo one that is.
-var personUpsert = clause.OnConflict{
-	Columns: []clause.Column{{Name: "realm"}, {Name: "user"}},
-	DoUpdates: clause.Set{
-		{Column: clause.Column{Name: "name"}, Value: gorm.Expr("iif(excluded.name <> '', excluded.name, people.name)")},
-		{Column: clause.Column{Name: "picture"}, Value: gorm.Expr("iif(excluded.picture <> '', excluded.picture, people.picture)")},
-		{Column: clause.Column{Name: "first_seen"}, Value: gorm.Expr("iif(people.first_seen > 0, people.first_seen, excluded.first_seen)")},
-		{Column: clause.Column{Name: "last_seen"}, Value: gorm.Expr("max(people.last_seen, excluded.last_seen)")},
-		{Column: clause.Column{Name: "last_seen_open"}, Value: gorm.Expr("max(people.last_seen_open, excluded.last_seen_open)")},
-		{Column: clause.Column{Name: "state"}, Value: gorm.Expr("excluded.state")},
-	},
-}
-
 // putPeople writes what has become of people. Of who neither is here nor has been, there
 // is no row to be made.
 func putPeople(tx *gorm.DB, people []*Person) error {
@@ -171,7 +157,7 @@ func putPeople(tx *gorm.DB, people []*Person) error {
 	if len(present) == 0 {
 		return nil
 	}
-	return tx.Clauses(personUpsert).CreateInBatches(present, 500).Error
+	return putStates(tx, present)
 }
 
 // eraseExpected takes a person out of the lists of who is expected.

@@ -108,6 +108,7 @@ func (r *Recorder) Use(e *engine.Engine) { r.engine = e }
 func (r *Recorder) gather(b *batch) {
 	var happened []happening
 	var lost gap
+	burst := false
 	saved := map[presence.UserID]*Person{}
 	for {
 		more := false
@@ -117,13 +118,16 @@ func (r *Recorder) gather(b *batch) {
 			users := make([]presence.UserID, 0, min(len(r.touched), maxSaved))
 			for user := range r.touched {
 				if len(users) == maxSaved {
-					more = true // others wait for the engine: it is not held for all at once
+					more, burst = true, true // others wait for the engine: it is not held for all at once
 					return users
 				}
 				users = append(users, user)
 				delete(r.touched, user)
 			}
 			happened, r.pending = r.pending, happened[:0]
+			if burst { // what it has made of the map is not needed any more
+				r.touched = map[presence.UserID]struct{}{}
+			}
 			lost, r.lost = r.lost, gap{}
 			return users
 		}, func(p presence.SavedPerson) { saved[p.User] = r.person(p) })
@@ -310,6 +314,9 @@ func (r *Recorder) person_(h *happening, e presence.PersonChanged, b *batch) {
 			continue
 		}
 		a := Announcement{Realm: r.realm, Kind: string(StatusChanged), At: h.at, View: view, Person: e.User, Was: e.Before, Is: e.After, LastSeen: seen(view)}
+		if p := b.people[personID{r.realm, e.User}]; p != nil {
+			a.Profile = presence.Profile{Name: p.Name, Picture: p.Picture}
+		}
 		r.announced = append(r.announced, a)
 		switch a.Kind = ""; {
 		case came:

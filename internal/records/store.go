@@ -164,7 +164,7 @@ func (s *Store) connect(pragmas string, connections int) (*gorm.DB, error) {
 		return nil, err
 	}
 	pool.SetMaxOpenConns(connections)
-	pool.SetMaxIdleConns(connections)
+	pool.SetMaxIdleConns(1) // each has a cache of its own
 	return db, nil
 }
 
@@ -181,7 +181,7 @@ func (s *Store) db() *gorm.DB { return s.pools.Load().write }
 func (s *Store) reading(ctx context.Context) *gorm.DB { return s.pools.Load().read.WithContext(ctx) }
 
 // behind writes what need not outlast a loss of power: it outlasts one of the process, and
-// within a second [Store.settle] makes it safe. So nobody waits for the disk.
+// within [settleEvery] it is made safe. So nobody waits for the disk.
 func (s *Store) behind(write func(tx *gorm.DB) error) error {
 	return s.db().Connection(func(db *gorm.DB) error {
 		if err := db.Exec("PRAGMA synchronous = NORMAL").Error; err != nil {
@@ -270,12 +270,12 @@ func migrate(db *gorm.DB) error {
 // now is the present as it is stored: in UTC, to the millisecond.
 func now() time.Time { return time.Now().UTC().Truncate(time.Millisecond) }
 
-func created(result *gorm.DB) error {
+func created(err error) error {
 	var failed *driver.Error
-	if errors.As(result.Error, &failed) && (failed.Code() == codes.SQLITE_CONSTRAINT_PRIMARYKEY || failed.Code() == codes.SQLITE_CONSTRAINT_UNIQUE) {
+	if errors.As(err, &failed) && (failed.Code() == codes.SQLITE_CONSTRAINT_PRIMARYKEY || failed.Code() == codes.SQLITE_CONSTRAINT_UNIQUE) {
 		return ErrExists
 	}
-	return result.Error
+	return err
 }
 
 func found(result *gorm.DB) error {

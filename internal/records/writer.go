@@ -20,8 +20,11 @@ import (
 const (
 	// FlushEvery is how long at most something waits to be written.
 	FlushEvery = 100 * time.Millisecond
-	countEvery = 5 * time.Second // how old the headcount of the present minute may be
-	retryEvery = time.Second     // after a failure
+	// settleEvery is how often what was written is made safe against a loss of power. While
+	// the disk does that, what is written may have to wait for it.
+	settleEvery = 10 * time.Second
+	countEvery  = 5 * time.Second // how old the headcount of the present minute may be
+	retryEvery  = time.Second     // after a failure
 	// maxEntries and maxDeliveries bound what waits while nothing can be written.
 	maxEntries    = 200_000
 	maxDeliveries = 100_000
@@ -259,9 +262,9 @@ func (w *Writer) Run(ctx context.Context) {
 	}
 }
 
-// settle makes safe what was written, each second.
+// settle makes safe what was written.
 func (w *Writer) settle(ctx context.Context) {
-	ticker := time.NewTicker(markEvery)
+	ticker := time.NewTicker(settleEvery)
 	defer ticker.Stop()
 	for {
 		select {
@@ -356,7 +359,7 @@ func (w *Writer) commit(b *batch) error {
 			return err
 		}
 		if len(entries) > 0 {
-			if err := tx.CreateInBatches(entries, 500).Error; err != nil {
+			if err := putEntries(tx, entries); err != nil {
 				return err
 			}
 			if err := addMinutes(tx, entries); err != nil {

@@ -63,8 +63,16 @@ func shoot() error {
 			return terminal("keys", 2, command("key create --name billing --role read --room 'desk.*'")+"; echo; "+command("key create --name pager --role write --ttl 720h")+
 				"; echo; "+command("key list")+"; echo; "+command("remove w-07 --room "+room))
 		},
+		func() error {
+			return terminal("journal", 2, command("journal --limit 14")+"; echo; "+command("attendance sluice.mill-lane --from 2m")+"; echo; "+command("people list --limit 5"))
+		},
+		func() error {
+			return terminal("hook", 25, command("hook add --url http://127.0.0.1:8500/ --kind member.joined --kind member.left --kind status.changed --format json")+
+				" > "+scratch+"; export TOVIK_HOOK_SECRET=$(grep -o 'whsec_[^\"]*' "+scratch+"); "+command("hook listen"))
+		},
 		func() error { return terminal("rehearse", 8, command("rehearse --people 1000")) },
 		func() error { return terminal("watch", 40, command("watch '**'")) },
+		func() error { return terminal("headcount", 2, command("headcount "+room)) }, // after some minutes of the night
 	} {
 		if err := step(); err != nil {
 			return err
@@ -188,6 +196,9 @@ func tenLines(visit string) (*httptest.Server, error) {
 		_, _ = io.WriteString(w, "<style>body { font: 16px/1.6 system-ui; margin: 2rem }</style>"+page)
 	})), nil
 }
+
+// scratch is where a picture leaves something for itself.
+var scratch = filepath.Join(os.TempDir(), "tovik-shots-hook.json")
 
 func command(args string) string {
 	return "echo '$ tovik " + strings.ReplaceAll(args, "'", `'"'"'`) + "'; bin/tovik " + args

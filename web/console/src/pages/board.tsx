@@ -3,6 +3,7 @@ import { useEffect } from "react";
 import { Link } from "wouter";
 import { useWatch } from "../live";
 import { Frame, Refused, Sheet } from "../parts/frame";
+import { RecordsNotice } from "../parts/records";
 import { people, sessions } from "../words";
 
 /** All rooms with their counts, live. */
@@ -27,6 +28,7 @@ export function Board({ patterns, onSignOut }: { patterns: readonly string[]; on
       ) : (
         <>
           <Totals rooms={list} />
+          <RecordsNotice />
           <Sheet>
             {list.length === 0 ? (
               <p className="p-6 text-muted">

@@ -1,0 +1,74 @@
+package client
+
+import (
+	"context"
+	"net/http"
+	"net/url"
+	"strconv"
+
+	"tovik.example/tovik/wire"
+)
+
+// Counts tells how many are in each of up to 1,000 rooms, in their order.
+func (a API) Counts(ctx context.Context, rooms ...string) (wire.Counts, error) {
+	var doc wire.Counts
+	return doc, a.call(ctx, http.MethodPost, "/v1/counts", wire.CountsAsked{Rooms: rooms}, &doc)
+}
+
+// Statuses tells what is seen of each of up to 1,000 people, in their order. Who is not
+// known is offline.
+func (a API) Statuses(ctx context.Context, users ...string) (wire.Statuses, error) {
+	var doc wire.Statuses
+	return doc, a.call(ctx, http.MethodPost, "/v1/statuses", wire.StatusesAsked{Users: users}, &doc)
+}
+
+// Sessions lists who is connected, by person, in a room unless that is empty. After is the
+// Next of the page before, or empty.
+func (a API) Sessions(ctx context.Context, room, after string, limit int) (wire.Sessions, error) {
+	v := url.Values{"limit": {strconv.Itoa(limit)}}
+	if room != "" {
+		v.Set("room", room)
+	}
+	if after != "" {
+		v.Set("after", after)
+	}
+	var doc wire.Sessions
+	return doc, a.call(ctx, http.MethodGet, "/v1/sessions?"+v.Encode(), nil, &doc)
+}
+
+// SessionsOf lists the sessions of a person.
+func (a API) SessionsOf(ctx context.Context, user string) (wire.Sessions, error) {
+	var doc wire.Sessions
+	return doc, a.call(ctx, http.MethodGet, "/v1/people/"+url.PathEscape(user)+"/sessions", nil, &doc)
+}
+
+// Why explains how a person is shown, and with a room why they are in it or not.
+func (a API) Why(ctx context.Context, user, room string) (wire.Why, error) {
+	path := "/v1/people/" + url.PathEscape(user) + "/why"
+	if room != "" {
+		path += "?room=" + url.QueryEscape(room)
+	}
+	var doc wire.Why
+	return doc, a.call(ctx, http.MethodGet, path, nil, &doc)
+}
+
+// SetStatus sets what others see of a person, in their place; with an empty status it
+// follows their sessions again.
+func (a API) SetStatus(ctx context.Context, user string, wanted wire.StatusWanted) (wire.PersonStatus, error) {
+	var doc wire.PersonStatus
+	path := "/v1/people/" + url.PathEscape(user) + "/status"
+	if wanted.Status == "" {
+		return doc, a.call(ctx, http.MethodDelete, path, nil, &doc)
+	}
+	return doc, a.call(ctx, http.MethodPut, path, wanted, &doc)
+}
+
+// Policies tells what applies where; with a room what applies there.
+func (a API) Policies(ctx context.Context, room string) (wire.Policies, error) {
+	path := "/v1/policies"
+	if room != "" {
+		path += "?room=" + url.QueryEscape(room)
+	}
+	var doc wire.Policies
+	return doc, a.call(ctx, http.MethodGet, path, nil, &doc)
+}

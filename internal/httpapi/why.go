@@ -1,0 +1,261 @@
+package httpapi
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+
+	"tovik.example/tovik/internal/delivery"
+	"tovik.example/tovik/internal/gateway"
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/records"
+	"tovik.example/tovik/wire"
+)
+
+// why explains how a person is shown, and with room= why they are in it or not: the
+// deciding rule, the evidence, and what comes next.
+func (a *API) why(c fiber.Ctx) error {
+	user, err := userOf(c)
+	if err != nil {
+		return err
+	}
+	var room presence.RoomName
+	if name := c.Query("room"); name != "" {
+		if room, err = presence.ParseRoom(name); err != nil {
+			return err
+		}
+	}
+	realm := realmOf(c)
+	x := realm.Engine.Explain(user, room)
+	page, err := a.store.People(c.Context(), records.PeopleQuery{Realm: realm.Name, Users: []presence.UserID{user}, Limit: 1})
+	if err != nil {
+		return err
+	}
+	if len(page) == 0 && len(x.Sessions) == 0 {
+		return unknownPerson(user)
+	}
+	shown := x.Shown[presence.Full]
+	doc := wire.Why{User: string(user), Room: string(room), At: wire.Time{Time: time.Now()}, Status: string(shown.Status), Note: shown.Note,
+		Until: milliseconds(shown.Until), Typing: x.Typing, Sessions: []wire.Session{}}
+	if len(page) > 0 {
+		doc.Name = page[0].Name
+	}
+	if open := x.Shown[presence.Open].Status; open != shown.Status {
+		doc.Open = string(open)
+	}
+	for _, e := range x.Sessions {
+		doc.Sessions = append(doc.Sessions, delivery.Session(e))
+	}
+	if m := x.Member[presence.Full]; m.Sessions > 0 {
+		doc.Member = &delivery.Members([]presence.Member{m})[0]
+	}
+	if doc.Last, err = a.lastEnd(c.Context(), realm, user, room, x); err != nil {
+		return err
+	}
+	doc.Rules = rulesTried(&x)
+	doc.Words = explainer{realm.Engine.Policy(), doc.At.Time, &x, doc.Last}.words()
+	return c.JSON(doc)
+}
+
+// lastEnd finds the entry that says how what is no longer ended: the last leave of the
+// room, or the last session.
+func (a *API) lastEnd(ctx context.Context, realm *gateway.Realm, user presence.UserID, room presence.RoomName, x presence.Explanation) (*wire.Record, error) {
+	q := records.JournalQuery{Realm: realm.Name, User: user, Kinds: []records.Kind{records.SessionEnded}, Backward: true}
+	switch {
+	case room != "" && x.Member[presence.Full].Sessions == 0:
+		q.Kinds, q.Rooms = []records.Kind{records.MemberLeft}, []presence.Pattern{presence.Pattern(room)}
+	case room != "" || x.Shown[presence.Full].Status != presence.Offline:
+		return nil, nil
+	}
+	page, err := a.store.Journal(ctx, q, 1)
+	if err != nil || len(page) == 0 {
+		return nil, err
+	}
+	last := recordOf(&page[0])
+	return &last, nil
+}
+
+// rulesTried are the rules of a status as they stand for somebody (DESIGN.md §3).
+func rulesTried(x *presence.Explanation) []wire.RuleTried {
+	because := x.Because[presence.Full]
+	awake, set := false, because == presence.RuleSet
+	for _, s := range x.Sessions {
+		awake = awake || !s.Idle
+	}
+	none := because == presence.RuleNoSession
+	rules := []wire.RuleTried{
+		{Rule: string(presence.RuleNoSession), Status: string(presence.Offline), Holds: none},
+		{Rule: string(presence.RuleSet), Status: "busy or away", Holds: set},
+		{Rule: string(presence.RuleAwake), Status: string(presence.Online), Holds: awake},
+		{Rule: string(presence.RuleIdle), Status: string(presence.Away), Holds: !none && !awake},
+	}
+	for i := range rules {
+		rules[i].Decides = rules[i].Rule == string(because)
+	}
+	return rules
+}
+
+// explainer puts an explanation into words that somebody understands who has read none of
+// the rules.
+type explainer struct {
+	policy *presence.Policy
+	now    time.Time
+	x      *presence.Explanation
+	last   *wire.Record
+}
+
+func (e explainer) words() (words []string) {
+	say := func(format string, args ...any) { words = append(words, fmt.Sprintf(format, args...)) }
+	x := e.x
+	shown := x.Shown[presence.Full]
+	switch x.Because[presence.Full] {
+	case presence.RuleNoSession:
+		say("They are offline: no page, device or process of theirs has a session.")
+	case presence.RuleSet:
+		until := ""
+		if shown.Until != 0 {
+			until = ", until " + e.clock(time.UnixMilli(shown.Until))
+		}
+		say("They are %s because they have set that themselves%s; what they do at their pages does not change it.", shown.Status, until)
+	case presence.RuleAwake:
+		say("They are online: %s.", e.awake())
+	case presence.RuleIdle:
+		say("They are away: at none of their %s has anybody touched anything for %s, after which a session is idle.", count(len(x.Sessions), "session"), short(e.policy.IdleAfter))
+	}
+	if x.Hidden {
+		say("They hide: everybody but operators and back ends sees them offline and in no room.")
+	}
+	if x.Room != "" {
+		words = append(words, e.inRoom()...)
+	}
+	if e.last != nil {
+		say("%s", e.ended())
+	}
+	for i := range x.Sessions {
+		words = append(words, e.session(i+1, &x.Sessions[i]))
+	}
+	return words
+}
+
+// awake says what makes somebody count as awake.
+func (e explainer) awake() string {
+	for _, s := range e.x.Sessions {
+		switch {
+		case s.Idle:
+		case s.NoInput:
+			return "one of their sessions is of a device, which counts as awake while it is alive"
+		default:
+			return fmt.Sprintf("somebody did something at one of their %s %s ago, and a session is idle only after %s without that",
+				count(len(e.x.Sessions), "session"), short(e.now.Sub(s.LastActivity)), short(e.policy.IdleAfter))
+		}
+	}
+	return "a session of theirs is awake"
+}
+
+func (e explainer) inRoom() (words []string) {
+	m := e.x.Member[presence.Full]
+	if m.Sessions == 0 {
+		return []string{fmt.Sprintf("They are not in %s: none of their sessions is.", e.x.Room)}
+	}
+	words = []string{fmt.Sprintf("They are in %s since %s, through %s.", e.x.Room, e.clock(m.Since), count(m.Sessions, "session"))}
+	if e.x.Typing {
+		words = append(words, fmt.Sprintf("They are typing: it was reported within the last %s, after which it would end by itself.", short(e.policy.For(e.x.Room).TypingExpires)))
+	}
+	return words
+}
+
+// endings say why a session ended, or somebody left, by the word for the reason.
+var endings = map[string]string{
+	"leave":    "they left it by their own word",
+	"bye":      "it said goodbye, or they signed out",
+	"closing":  "the page was closed and did not come back within its grace, as a reload would have",
+	"lost":     "its link was lost without a word and did not come back within the grace",
+	"silent":   "nothing was heard of it any more, though its link was up, or its lease ran out",
+	"expired":  "its token expired and no newer one came within the grace",
+	"removed":  "an operator, a moderator or the back end removed them",
+	"replaced": "another session of theirs took its place",
+}
+
+func (e explainer) ended() string {
+	why := endings[e.last.Reason]
+	if why == "" {
+		why = "of " + e.last.Reason
+	}
+	what := "Their last session ended"
+	if e.last.Kind == string(records.MemberLeft) {
+		what = "They left " + e.last.Room
+	}
+	return fmt.Sprintf("%s at %s, because %s; it had lasted %s.", what, e.clock(e.last.At.Time), why, short(time.Duration(e.last.Length)*time.Millisecond))
+}
+
+// losses say why a session has no link, by the word for the reason.
+var losses = map[string]string{
+	"closing": "its page said that it goes away (closed or reloaded; nobody can tell which yet)",
+	"lost":    "its link was lost without a word",
+	"silent":  "it did not answer, though its link was up",
+	"expired": "its token expired",
+}
+
+// session says how one is, and what comes next.
+func (e explainer) session(n int, s *presence.Evidence) string {
+	text := fmt.Sprintf("Session %d (over %s, since %s) ", n, over[s.Kind], e.clock(s.Opened))
+	if s.State == presence.Grace {
+		text += fmt.Sprintf("is in its grace since %s: %s; until the grace is over it still counts", e.clock(s.LostAt), losses[s.Reason.String()])
+	} else {
+		text += fmt.Sprintf("is live: last heard of %s ago", short(e.now.Sub(s.LastHeard)))
+	}
+	switch {
+	case s.NoInput:
+		text += ", without human input"
+	case s.Idle:
+		text += fmt.Sprintf(", idle: nobody has touched anything for %s", short(e.now.Sub(s.LastActivity)))
+	default:
+		text += fmt.Sprintf(", awake: touched %s ago", short(e.now.Sub(s.LastActivity)))
+	}
+	if s.PageHidden {
+		text += ", its page hidden"
+	}
+	if len(s.Next) > 0 {
+		next := s.Next[0]
+		text += fmt.Sprintf(". If nothing more is heard, in %s: %s", short(next.At.Sub(e.now)), next.Act)
+		if next.Room != "" {
+			text += " " + string(next.Room)
+		}
+	}
+	return text + "."
+}
+
+var over = map[presence.LinkKind]string{presence.WebSocket: "a WebSocket", presence.EventStream: "an event stream", presence.HTTPBeats: "HTTP beats"}
+
+func (e explainer) clock(at time.Time) string {
+	if e.now.Sub(at).Abs() < 20*time.Hour {
+		return at.UTC().Format("15:04:05") + " UTC"
+	}
+	return at.UTC().Format("2006-01-02 15:04") + " UTC"
+}
+
+func count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
+
+// short is a time in its largest units.
+func short(d time.Duration) string {
+	switch d = max(d, 0); {
+	case d < 10*time.Second:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d < time.Minute:
+		return fmt.Sprintf("%d s", int(d.Seconds()))
+	case d < time.Hour && d%time.Minute < time.Second:
+		return fmt.Sprintf("%d min", int(d.Minutes()))
+	case d < time.Hour:
+		return fmt.Sprintf("%d min %d s", int(d.Minutes()), int(d.Seconds())%60)
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
+	}
+	return fmt.Sprintf("%d days", int(d.Hours()/24))
+}
