@@ -37,6 +37,9 @@ type Hub struct {
 	people   map[engine.Subject]*subject // those whom somebody follows
 	wildcard map[*Receiver]struct{}      // receivers that follow at least one pattern with a wildcard
 
+	delay  engine.Observer // of every so manyth delivery, in seconds; nil: nobody
+	served uint32
+
 	postponed []postponed // by when they are due; one for a topic at most
 	timer     *time.Timer // for the first of them
 }
@@ -51,6 +54,17 @@ func NewHub(policy *presence.Policy) *Hub {
 // Use sets where snapshots come from. The hub is an engine's sink and the engine
 // the hub's source, so one of them must be told of the other later.
 func (h *Hub) Use(source Source) { h.source = source }
+
+// Observe has one delivery in 64 measured: how long after it was sealed a change is handed
+// to be written, in seconds. Call it before anything else.
+func (h *Hub) Observe(delay engine.Observer) { h.delay = delay }
+
+// measure takes one delivery of a topic's newest.
+func (h *Hub) measure(t *topic) {
+	if h.served++; h.delay != nil && h.served%64 == 0 && !t.came.IsZero() {
+		h.delay.Observe(time.Since(t.came).Seconds())
+	}
+}
 
 // Take implements [engine.Sink].
 func (h *Hub) Take(b engine.Batch) {

@@ -237,6 +237,7 @@ func (r *Receiver) next(frames [][]byte) (_ [][]byte, more, asked bool) {
 			continue
 		}
 		frames = s.next(frames)
+		h.measure(s.topic)
 		if s.over() {
 			r.drop(s)
 		}

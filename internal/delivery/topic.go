@@ -22,6 +22,7 @@ type topic struct {
 	policy *presence.RoomPolicy
 	subs   []*sub
 	newest engine.Revision // zero when no batch has come yet
+	came   time.Time       // when it did
 	count  presence.Count  // at it
 	exists bool            // somebody is in the room, as far as has been seen
 	ring   []batch         // what led to newest, the oldest first
@@ -82,7 +83,7 @@ func (t *topic) add(b engine.Batch) {
 	if b.Revision.Previous() != t.newest {
 		t.ring, t.pins = nil, nil // another run
 	}
-	t.newest, t.count, t.exists = b.Revision, b.Count, !b.Ended
+	t.newest, t.count, t.exists, t.came = b.Revision, b.Count, !b.Ended, time.Now()
 	t.snapshot, t.countNow = nil, nil
 	switch {
 	case len(t.subs) == 0 && time.Since(t.left) > forgetAfter:

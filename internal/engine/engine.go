@@ -61,6 +61,13 @@ type Recorder interface {
 	Restored(at time.Time, effects []presence.Effect, touched []presence.UserID)
 }
 
+// Observer takes one measurement after another.
+type Observer interface{ Observe(float64) }
+
+type unobserved struct{}
+
+func (unobserved) Observe(float64) {}
+
 // Options are what an Engine is made of. Sink and Links are required.
 type Options struct {
 	Policy   presence.Policy
@@ -68,7 +75,10 @@ type Options struct {
 	Links    Links
 	Recorder Recorder      // nil stands for none
 	Window   time.Duration // 0 stands for DefaultWindow
-	Log      *slog.Logger  // nil stands for none; debug lines on sessions
+	// Held is told, in seconds, of each time for which the engine was held, and Late of
+	// each by which something was done late. Nil stands for nobody.
+	Held, Late Observer
+	Log        *slog.Logger // nil stands for none; debug lines on sessions
 	// NewRun makes the runs of revisions of a view, each once; nil stands for random
 	// ones. A run must tell nothing of what happened before.
 	NewRun func(presence.View) string
@@ -82,6 +92,8 @@ type Engine struct {
 	record Recorder // nil: none
 	window time.Duration
 	newRun func(presence.View) string
+	held   Observer
+	late   Observer
 	log    *slog.Logger
 	start  time.Time
 	kick   chan struct{} // holds one: time must be looked at anew; a second says nothing more
@@ -107,11 +119,17 @@ func New(o Options) *Engine {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
+	if o.Held == nil {
+		o.Held = unobserved{}
+	}
+	if o.Late == nil {
+		o.Late = unobserved{}
+	}
 	if o.NewRun == nil {
 		o.NewRun = randomRun
 	}
 	return &Engine{
-		sink: o.Sink, links: o.Links, record: o.Recorder, window: o.Window, newRun: o.NewRun, log: o.Log,
+		sink: o.Sink, links: o.Links, record: o.Recorder, window: o.Window, newRun: o.NewRun, held: o.Held, late: o.Late, log: o.Log,
 		start:   time.Now(),
 		kick:    make(chan struct{}, 1),
 		core:    presence.NewCore(o.Policy),
@@ -152,6 +170,7 @@ func (e *Engine) apply(in presence.Input) (presence.Reply, chan presence.Settled
 		in = hello
 	}
 	now := e.now()
+	defer e.holds(now)
 	reply, err := e.core.Apply(now, in, &e.effects)
 	var settled chan presence.Settled
 	if reply.Pending {
@@ -183,6 +202,10 @@ func (e *Engine) pass() time.Duration {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	now := e.now()
+	defer e.holds(now)
+	if late := now.Mono - e.waiting; e.waiting > 0 && late > 0 && e.waiting != math.MaxInt64 {
+		e.late.Observe(late.Seconds())
+	}
 	_, more := e.core.Advance(now, advanceMax, &e.effects)
 	e.carryOut(now)
 	e.sealDue(now)
@@ -219,6 +242,19 @@ func (e *Engine) wakeBefore(due time.Duration) {
 	case e.kick <- struct{}{}:
 	default:
 	}
+}
+
+// holds says for how long the engine has been held.
+func (e *Engine) holds(since presence.Instant) {
+	e.held.Observe((time.Since(e.start) - since.Mono).Seconds())
+}
+
+// Size says how much there is: unended sessions, of which so many in grace, people with
+// one, and rooms, in the full view.
+func (e *Engine) Size() (sessions, inGrace, people, rooms int) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.core.Size()
 }
 
 func (e *Engine) now() presence.Instant {

@@ -172,6 +172,7 @@ func (l *link) Wrote() {
 // Ended implements [transport.Handler].
 func (l *link) Ended(err error) {
 	if transport.IsTimeout(err) && !l.stream().Finishing() {
+		l.gateway.links.tooSlow()
 		l.gateway.log.Info("a link did not read and was closed", "session", l.carries.Session, "address", l.caller.Address,
 			"after", l.gateway.limits.SlowAfter)
 	} else if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, net.ErrClosed) {
@@ -289,8 +290,11 @@ func (l *link) fail(id wire.ID, err error, code int) {
 		return
 	}
 	l.send(outgoing{frame: l.gateway.errorFrame(id, err)})
-	if code == 0 && l.guest == nil {
-		code = wire.CloseRefused
+	if l.guest == nil {
+		l.gateway.links.turnedAway(ProblemOf(err).Code)
+		if code == 0 {
+			code = wire.CloseRefused
+		}
 	}
 	if code != 0 {
 		l.finish(code, ProblemOf(err).Code)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"sync"
 	"time"
@@ -35,7 +36,10 @@ type Links struct {
 	byPerson  map[personID]int
 	strangers int // that have not said hello
 	draining  bool
-	empty     chan struct{} // closed when draining and no link is left
+	asked     int64            // beats, since the start
+	slow      int64            // links that were cut because they did not read
+	refused   map[string]int64 // hellos, by the code of the problem
+	empty     chan struct{}    // closed when draining and no link is left
 }
 
 // personID is a person of a realm.
@@ -52,6 +56,7 @@ func NewLinks() *Links {
 		loose:     map[*link]struct{}{},
 		byAddress: map[string]int{},
 		byPerson:  map[personID]int{},
+		refused:   map[string]int64{},
 		empty:     make(chan struct{}),
 	}
 }
@@ -60,7 +65,48 @@ func NewLinks() *Links {
 func (s *Links) AskBeat(id presence.LinkID) {
 	if l := s.carrier(id); l != nil {
 		l.send(outgoing{frame: beatFrame, beat: true})
+		s.mu.Lock()
+		s.asked++
+		s.mu.Unlock()
 	}
+}
+
+// Size is how many links there are, and what became of some since the start.
+type Size struct {
+	WebSockets, Streams, Strangers int // strangers have not said hello
+	Operators                      int // of those before
+	BeatsAsked, Slow               int64
+	Refused                        map[string]int64 // hellos, by code
+}
+
+// Size says how many links there are.
+func (s *Links) Size() Size {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	size := Size{Strangers: s.strangers, BeatsAsked: s.asked, Slow: s.slow, Refused: maps.Clone(s.refused)}
+	for l := range s.all {
+		if l.feed != nil {
+			size.Streams++
+		} else {
+			size.WebSockets++
+		}
+		if b := l.badge.Load(); b != nil && b.operator {
+			size.Operators++
+		}
+	}
+	return size
+}
+
+func (s *Links) turnedAway(code string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.refused[code]++
+}
+
+func (s *Links) tooSlow() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.slow++
 }
 
 // Cut implements [engine.Links].

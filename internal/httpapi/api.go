@@ -27,19 +27,21 @@ import (
 
 // API is the HTTP side of the service.
 type API struct {
-	gateway *gateway.Gateway
-	realms  *gateway.Realms
-	keys    *access.Keyring
-	guard   *access.Guard
-	store   *records.Store
-	writer  *records.Writer
-	hooks   *hooks.Dispatcher
-	proxies gateway.Proxies
-	world   World
-	log     *slog.Logger
-	signIns signIns
-	streams streams
-	ready   atomic.Bool
+	gateway  *gateway.Gateway
+	realms   *gateway.Realms
+	keys     *access.Keyring
+	guard    *access.Guard
+	store    *records.Store
+	writer   *records.Writer
+	hooks    *hooks.Dispatcher
+	links    *gateway.Links
+	measures *Measures
+	proxies  gateway.Proxies
+	world    World
+	log      *slog.Logger
+	signIns  signIns
+	streams  streams
+	ready    atomic.Bool
 
 	practiceSecret string // empty: no practice room
 	hideDocs       bool
@@ -51,17 +53,19 @@ type World interface {
 	RemoveRealm(name string) error
 }
 
-// Options are what an API is made of. The first eight and Log are required.
+// Options are what an API is made of. The first ten and Log are required.
 type Options struct {
-	Gateway *gateway.Gateway
-	Realms  *gateway.Realms
-	Keys    *access.Keyring
-	Guard   *access.Guard
-	Store   *records.Store
-	Writer  *records.Writer
-	Hooks   *hooks.Dispatcher
-	World   World
-	Proxies gateway.Proxies // that are trusted
+	Gateway  *gateway.Gateway
+	Realms   *gateway.Realms
+	Keys     *access.Keyring
+	Guard    *access.Guard
+	Store    *records.Store
+	Writer   *records.Writer
+	Hooks    *hooks.Dispatcher
+	Links    *gateway.Links
+	Measures *Measures
+	World    World
+	Proxies  gateway.Proxies // that are trusted
 	// PracticeSecret signs the tokens of practice rooms; empty: there are none.
 	PracticeSecret string
 	HideDocs       bool // serves no pages that explain errors and frames
@@ -71,7 +75,7 @@ type Options struct {
 // New returns an API that answers /readyz with 503 until SetReady.
 func New(o Options) *API {
 	return &API{
-		gateway: o.Gateway, realms: o.Realms, keys: o.Keys, guard: o.Guard, store: o.Store, writer: o.Writer, hooks: o.Hooks, world: o.World, proxies: o.Proxies, log: o.Log,
+		gateway: o.Gateway, realms: o.Realms, keys: o.Keys, guard: o.Guard, store: o.Store, writer: o.Writer, hooks: o.Hooks, links: o.Links, measures: o.Measures, world: o.World, proxies: o.Proxies, log: o.Log,
 		practiceSecret: o.PracticeSecret, hideDocs: o.HideDocs,
 	}
 }
@@ -95,6 +99,7 @@ func (a *API) App() *fiber.App {
 	gateway.ReuseNothing(app.Server())
 	app.Server().HeaderReceived = a.bodyLimit
 
+	app.Use(a.measure)
 	app.Use(recover.New()) // a fault in one request is that request's error
 	app.Get("/healthz", func(c fiber.Ctx) error { return c.JSON(fiber.Map{"status": "ok"}) })
 	app.Get("/readyz", a.readyz)
@@ -156,6 +161,7 @@ func (a *API) App() *fiber.App {
 	app.Get("/v1/hooks/:id/deliveries", operate, a.deliveries)
 	app.Get("/v1/deliveries/:id", operate, a.delivery)
 	app.Post("/v1/deliveries/:id/again", operate, a.redeliver)
+	app.Get("/metrics", read, a.root, a.metrics())
 	app.Get("/v1/backup", operate, a.root, a.backup)
 	app.Get("/v1/keys", operate, a.listKeys)
 	app.Post("/v1/keys", operate, a.addKey)

@@ -18,6 +18,8 @@ type Core struct {
 	wheel    *wheel
 	awake    awakeTime     // never goes back
 	paused   time.Duration // the sum of all pauses
+	inGrace  int           // sessions
+	present  int           // people with a session
 
 	epoch uint64       // counts observations
 	seen  []seenMember // memory of the last observation, for the next
@@ -216,6 +218,12 @@ func (c *Core) Rooms(view View) []RoomName {
 		}
 	}
 	return names
+}
+
+// Size says how much there is: unended sessions, of which so many in grace, people with
+// one, and rooms, in the full view.
+func (c *Core) Size() (sessions, inGrace, people, rooms int) {
+	return len(c.sessions), c.inGrace, c.present, len(c.rooms)
 }
 
 // Known returns everybody of whom something must survive a restart, in no particular

@@ -12,6 +12,7 @@ func (c *Core) lose(now reading, s *session, reason Reason, out *Effects) {
 		}
 	}
 	if !again {
+		c.inGrace++
 		s.lost = now.awake
 	}
 	if len(s.entries) == 0 {

@@ -108,6 +108,7 @@ func (c *Core) welcome(now reading, in Hello, s *session, why NotResumed, out *E
 	}
 	gap := time.Duration(0)
 	if reply.Resumed && s.state == Grace {
+		c.inGrace--
 		gap = now.awake - s.lost
 	}
 	wasIdle := reply.Resumed && s.idle
@@ -120,7 +121,7 @@ func (c *Core) welcome(now reading, in Hello, s *session, why NotResumed, out *E
 	c.observe(p, leaving{ReasonLeave, now.wall}, out, func() {
 		p.profile = in.Profile
 		if !reply.Resumed {
-			p.sessions = append(p.sessions, s)
+			c.hold(p, s)
 		}
 		c.wakeAtHello(now, s, in, reply.Resumed)
 		if in.Rooms != nil {

@@ -245,7 +245,7 @@ func (c *Core) restoreSession(now reading, mark int64, p *person, saved SavedSes
 	_, _ = hex.Decode(s.key[:], []byte(saved.Key)) // mayRestore has checked it
 	s.timer.owner = s
 	c.sessions[s.id] = s
-	p.sessions = append(p.sessions, s)
+	c.hold(p, s)
 	s.becomeIdle(saved.Idle)
 	for _, e := range saved.Rooms {
 		c.enter(now, s, e.Room)

@@ -136,14 +136,27 @@ func (c *Core) speaks(now reading, link LinkID, out *Effects) (*session, error) 
 // waited for it, and those may end others.
 func (c *Core) unended(s *session) bool { return c.sessions[s.id] == s }
 
+// hold gives a person one more session.
+func (c *Core) hold(p *person, s *session) {
+	if len(p.sessions) == 0 {
+		c.present++
+	}
+	p.sessions = append(p.sessions, s)
+}
+
 // end is the only way out of life for a session.
 func (c *Core) end(now reading, s *session, reason Reason, out *Effects) {
 	c.wheel.clear(&s.timer)
 	delete(c.sessions, s.id)
+	if s.state == Grace {
+		c.inGrace--
+	}
 	p := s.person
 	c.observe(p, leaving{reason, s.heardWall}, out, func() {
 		s.becomeIdle(true) // so that it no longer counts as awake
-		p.sessions = without(p.sessions, s)
+		if p.sessions = without(p.sessions, s); len(p.sessions) == 0 {
+			c.present--
+		}
 		for _, e := range slices.Clone(s.entries) {
 			c.exit(e)
 		}

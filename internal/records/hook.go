@@ -130,3 +130,18 @@ func (s *Store) CountDeliveries(ctx context.Context) (map[string]map[string]int,
 	}
 	return counts, nil
 }
+
+// CountDeliveryStates counts those that wait and those that are parked.
+func (s *Store) CountDeliveryStates() (map[string]int, error) {
+	var rows []struct {
+		State string
+		N     int
+	}
+	err := s.reading(context.Background()).Raw(`SELECT 'waiting' AS state, count(*) AS n FROM deliveries WHERE state = 'waiting' AND hook IN (SELECT id FROM hooks)
+		UNION ALL SELECT 'parked', count(*) FROM deliveries WHERE state = 'parked'`).Scan(&rows).Error
+	counts := map[string]int{}
+	for _, row := range rows {
+		counts[row.State] = row.N
+	}
+	return counts, err
+}

@@ -13,6 +13,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
 )
 
@@ -68,8 +69,10 @@ type Writer struct {
 
 	mu        sync.Mutex
 	recorders []*Recorder
-	results   []Delivery    // of deliveries, that are to be written
-	written   chan struct{} // closed when something has been written, and then made anew
+	results   []Delivery // of deliveries, that are to be written
+	totals    map[Total]int64
+	gaps      engine.Observer // of seconds without a link, of who came back; nil: nobody
+	written   chan struct{}   // closed when something has been written, and then made anew
 	health    Health
 
 	// What follows is Run's.
@@ -129,7 +132,7 @@ func (g gap) join(other gap) gap {
 // NewWriter begins a run of the service. Outbox may be nil.
 func NewWriter(s *Store, log *slog.Logger, retention Retention, outbox Outbox) (*Writer, error) {
 	w := &Writer{store: s, log: log, retention: retention, outbox: outbox, most: maxEntries,
-		kick: make(chan struct{}, 1), sync: make(chan chan error, 64), over: make(chan struct{}), written: make(chan struct{})}
+		kick: make(chan struct{}, 1), sync: make(chan chan error, 64), over: make(chan struct{}), written: make(chan struct{}), totals: map[Total]int64{}}
 	w.batch = w.newBatch()
 	var ends struct{ Entry, Delivery, Run int64 }
 	err := s.db().Raw("SELECT (SELECT coalesce(max(id), 0) FROM journal) AS entry, (SELECT coalesce(max(id), 0) FROM deliveries) AS delivery, (SELECT coalesce(max(id), 0) FROM runs) AS run").Scan(&ends).Error
@@ -170,6 +173,39 @@ func (w *Writer) End(ctx context.Context, realm string) error {
 	w.recorders = slices.DeleteFunc(w.recorders, func(r *Recorder) bool { return r.realm == realm })
 	w.mu.Unlock()
 	return w.Sync(ctx)
+}
+
+// Total is something that is counted since the start, of a realm.
+type Total struct {
+	Realm string
+	Kind  Kind
+	Which string // the reason, or over what
+}
+
+// Observe has somebody be told of each time without a link, in seconds, after which a
+// session was resumed. Call it before Run.
+func (w *Writer) Observe(gaps engine.Observer) { w.gaps = gaps }
+
+// Totals are how many entries of each kind there have been since the start, whether or
+// not they could be kept.
+func (w *Writer) Totals() map[Total]int64 {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return maps.Clone(w.totals)
+}
+
+// total counts an entry.
+func (w *Writer) total(e *Entry) {
+	which := e.Reason
+	if e.Kind == SessionOpened {
+		which = e.Over
+	}
+	if e.Kind == SessionResumed && w.gaps != nil {
+		w.gaps.Observe(float64(e.Length) / 1000)
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.totals[Total{e.Realm, e.Kind, which}]++
 }
 
 // Health tells how the records are.
@@ -465,6 +501,7 @@ func (b *batch) begins() {
 
 func (b *batch) entry(e Entry) {
 	b.begins()
+	b.writer.total(&e)
 	b.entries = append(b.entries, e)
 }
 

@@ -149,9 +149,11 @@ func start(c Config, store *records.Store, secure *tls.Config) (*Server, error) 
 		return nil, err
 	}
 	hook.Use(writer)
+	measures := httpapi.NewMeasures()
+	writer.Observe(measures.Gaps)
 	links, realms, guard := gateway.NewLinks(), gateway.NewRealms(), new(access.Guard)
 	g := gateway.New(gateway.Options{Realms: realms, Links: links, Keys: keys, Policy: c.Policy, AsksOthers: c.asksOthers(), Guard: guard, Limits: c.Limits, Log: c.Log})
-	w := &world{config: c, store: store, writer: writer, hooks: hook, keys: keys, links: links, realms: realms, gateway: g, ends: map[string]func(){}}
+	w := &world{config: c, store: store, writer: writer, hooks: hook, measures: measures, keys: keys, links: links, realms: realms, gateway: g, ends: map[string]func(){}}
 	ctx, cancel := context.WithCancel(context.Background())
 	if err := w.beginAll(ctx); err != nil {
 		cancel()
@@ -160,7 +162,7 @@ func start(c Config, store *records.Store, secure *tls.Config) (*Server, error) 
 		w.end()
 		return nil, err
 	}
-	options := httpapi.Options{Gateway: g, Realms: realms, Keys: keys, Guard: guard, Store: store, Writer: writer, Hooks: hook, World: w, Proxies: c.Proxies, HideDocs: c.HideDocs, Log: c.Log}
+	options := httpapi.Options{Gateway: g, Realms: realms, Keys: keys, Guard: guard, Store: store, Writer: writer, Hooks: hook, Links: links, Measures: measures, World: w, Proxies: c.Proxies, HideDocs: c.HideDocs, Log: c.Log}
 	if c.Practice {
 		options.PracticeSecret = c.TokenSecret
 	}

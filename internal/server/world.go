@@ -14,6 +14,7 @@ import (
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/gateway"
 	"tovik.example/tovik/internal/hooks"
+	"tovik.example/tovik/internal/httpapi"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
 	"tovik.example/tovik/wire"
@@ -21,14 +22,15 @@ import (
 
 // world makes and ends realms. It is the [httpapi.World].
 type world struct {
-	config  Config
-	store   *records.Store
-	writer  *records.Writer
-	hooks   *hooks.Dispatcher
-	keys    *access.Keyring
-	links   *gateway.Links
-	realms  *gateway.Realms
-	gateway *gateway.Gateway // set before the first realm is added over HTTP
+	config   Config
+	store    *records.Store
+	writer   *records.Writer
+	hooks    *hooks.Dispatcher
+	measures *httpapi.Measures
+	keys     *access.Keyring
+	links    *gateway.Links
+	realms   *gateway.Realms
+	gateway  *gateway.Gateway // set before the first realm is added over HTTP
 
 	mu   sync.Mutex // one change of realms at a time
 	ends map[string]func()
@@ -99,8 +101,9 @@ const mostLastSeen = 100_000
 func (w *world) begin(name string, last records.Run) error {
 	hub := delivery.NewHub(w.config.Policy)
 	recorder := w.writer.Recorder(name)
-	e := engine.New(engine.Options{Policy: *w.config.Policy, Sink: hub, Links: w.links, Recorder: recorder, Log: w.config.Log.With("realm", name)})
+	e := engine.New(engine.Options{Policy: *w.config.Policy, Sink: hub, Links: w.links, Recorder: recorder, Held: w.measures.Held, Late: w.measures.Late, Log: w.config.Log.With("realm", name)})
 	hub.Use(e)
+	hub.Observe(w.measures.FanOut)
 	recorder.Use(e)
 	removals, err := w.store.Removals(name)
 	if err != nil {

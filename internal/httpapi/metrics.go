@@ -1,0 +1,168 @@
+package httpapi
+
+import (
+	"strconv"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+	"github.com/gofiber/fiber/v3/middleware/adaptor"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"tovik.example/tovik/internal/records"
+	"tovik.example/tovik/wire"
+)
+
+// Measures are what is measured where it happens; everything else is looked up when
+// somebody asks for the metrics.
+type Measures struct {
+	Held     prometheus.Histogram // seconds for which an engine was held
+	Late     prometheus.Histogram // seconds by which an engine did something late
+	FanOut   prometheus.Histogram // seconds from a seal until it is handed to be written
+	Gaps     prometheus.Histogram // seconds without a link, of sessions that were resumed
+	requests *prometheus.HistogramVec
+}
+
+// NewMeasures returns measures of nothing yet.
+func NewMeasures() *Measures {
+	histogram := func(name, help string, buckets []float64) prometheus.Histogram {
+		return prometheus.NewHistogram(prometheus.HistogramOpts{Namespace: "tovik", Name: name, Help: help, Buckets: buckets})
+	}
+	short := []float64{.00001, .0001, .001, .01, .1, 1}
+	return &Measures{
+		Held:   histogram("engine_held_seconds", "For how long at once a core was held; others wait meanwhile.", short),
+		Late:   histogram("engine_late_seconds", "How late something was done that fell due.", short),
+		FanOut: histogram("fan_out_seconds", "From sealing a change until it is handed to be written to a receiver; one in 64 is measured.", []float64{.001, .005, .01, .025, .05, .1, .25, .5, 1, 2.5}),
+		Gaps:   histogram("resume_gap_seconds", "For how long sessions had no link that were resumed.", []float64{.1, .5, 1, 2, 5, 10, 20, 60, 120}),
+		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{Namespace: "tovik", Name: "http_request_duration_seconds", Help: "How long HTTP requests took, by route.",
+			Buckets: []float64{.001, .01, .1, 1}}, []string{"route", "method", "status"}),
+	}
+}
+
+// measure takes the time of a request, under the route that it was for. Links and streams
+// are answered when they begin.
+func (a *API) measure(c fiber.Ctx) error {
+	began := time.Now()
+	err := c.Next()
+	status := c.Response().StatusCode()
+	if err != nil {
+		if explanation, ok := wire.Explain(problemOf(c, err).Code); ok && explanation.Status != 0 {
+			status = explanation.Status
+		}
+	}
+	route := c.Route().Path
+	if status == fiber.StatusNotFound && (route == "/" || route == "") {
+		route = "none"
+	}
+	a.measures.requests.WithLabelValues(route, c.Method(), strconv.Itoa(status)).Observe(time.Since(began).Seconds())
+	return err
+}
+
+// metrics serves the Prometheus text format.
+func (a *API) metrics() fiber.Handler {
+	registry := prometheus.NewRegistry()
+	m := a.measures
+	registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
+		m.Held, m.Late, m.FanOut, m.Gaps, m.requests, &sizes{a})
+	return adaptor.HTTPHandler(promhttp.HandlerFor(registry, promhttp.HandlerOpts{}))
+}
+
+// sizes looks up what there is, when it is asked.
+type sizes struct{ a *API }
+
+func describe(name, help string, labels ...string) *prometheus.Desc {
+	return prometheus.NewDesc("tovik_"+name, help, labels, nil)
+}
+
+var (
+	descLinks     = describe("links", "Links now, by kind.", "kind")
+	descOperators = describe("operator_links", "Links of operators and back ends now, of those.")
+	descStrangers = describe("links_before_hello", "Links that have not said hello, of those.")
+	descSessions  = describe("sessions", "Unended sessions now, by state.", "realm", "state")
+	descPeople    = describe("people", "People with a session now.", "realm")
+	descRooms     = describe("rooms", "Rooms now.", "realm")
+	descBeats     = describe("beats_asked_total", "Beats that links were asked for.")
+	descSlow      = describe("slow_links_total", "Links that were cut because they did not read.")
+	descRefused   = describe("hellos_refused_total", "Hellos that were refused, by the code of the problem.", "code")
+	descOpened    = describe("sessions_opened_total", "Sessions that began, by the kind of link.", "realm", "over")
+	descLost      = describe("links_lost_total", "Links that sessions lost, by reason.", "realm", "reason")
+	descResumed   = describe("sessions_resumed_total", "Sessions that went on over a new link.", "realm")
+	descEnded     = describe("sessions_ended_total", "Sessions that ended, by reason.", "realm", "reason")
+	descJoins     = describe("joins_total", "People who joined a room.", "realm")
+	descLeaves    = describe("leaves_total", "People who left a room, by reason.", "realm", "reason")
+	descFailing   = describe("records_failing", "1 while the records cannot be written.")
+	descWaiting   = describe("records_waiting", "Entries and people that are to be written, while that fails.")
+	descLag       = describe("records_lag_seconds", "How long the oldest of those has waited.")
+	descRows      = describe("records_rows_total", "Rows that were written.")
+	descGap       = describe("journal_lost_total", "Entries of the journal that could not be kept.")
+	descHookLost  = describe("hook_events_lost_total", "Events for hooks that could not be kept.")
+	descHooks     = describe("hook_deliveries", "Deliveries of hooks on record, by state.", "state")
+)
+
+// Describe implements [prometheus.Collector].
+func (s *sizes) Describe(to chan<- *prometheus.Desc) { prometheus.DescribeByCollect(s, to) }
+
+// Collect implements [prometheus.Collector].
+func (s *sizes) Collect(to chan<- prometheus.Metric) {
+	gauge := func(d *prometheus.Desc, v float64, labels ...string) {
+		to <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v, labels...)
+	}
+	counter := func(d *prometheus.Desc, v float64, labels ...string) {
+		to <- prometheus.MustNewConstMetric(d, prometheus.CounterValue, v, labels...)
+	}
+	links := s.a.links.Size()
+	gauge(descLinks, float64(links.WebSockets), "websocket")
+	gauge(descLinks, float64(links.Streams), "stream")
+	gauge(descOperators, float64(links.Operators))
+	gauge(descStrangers, float64(links.Strangers))
+	counter(descBeats, float64(links.BeatsAsked))
+	counter(descSlow, float64(links.Slow))
+	for code, n := range links.Refused {
+		counter(descRefused, float64(n), code)
+	}
+	for _, realm := range s.a.realms.All() {
+		sessions, inGrace, people, rooms := realm.Engine.Size()
+		gauge(descSessions, float64(sessions-inGrace), realm.Name, "live")
+		gauge(descSessions, float64(inGrace), realm.Name, "grace")
+		gauge(descPeople, float64(people), realm.Name)
+		gauge(descRooms, float64(rooms), realm.Name)
+	}
+	for total, n := range s.a.writer.Totals() {
+		switch v := float64(n); total.Kind {
+		case records.SessionOpened:
+			counter(descOpened, v, total.Realm, total.Which)
+		case records.SessionLost:
+			counter(descLost, v, total.Realm, total.Which)
+		case records.SessionResumed:
+			counter(descResumed, v, total.Realm)
+		case records.SessionEnded:
+			counter(descEnded, v, total.Realm, total.Which)
+		case records.MemberJoined:
+			counter(descJoins, v, total.Realm)
+		case records.MemberLeft:
+			counter(descLeaves, v, total.Realm, total.Which)
+		}
+	}
+	s.collectRecords(gauge, counter)
+}
+
+func (s *sizes) collectRecords(gauge, counter func(d *prometheus.Desc, v float64, labels ...string)) {
+	health, failing := s.a.writer.Health(), 0.0
+	if health.Failing != nil {
+		failing = 1
+	}
+	gauge(descFailing, failing)
+	gauge(descWaiting, float64(health.Waiting))
+	gauge(descLag, health.Lag.Seconds())
+	counter(descRows, float64(health.Rows))
+	counter(descGap, float64(health.Lost))
+	counter(descHookLost, float64(health.LostDeliveries))
+	deliveries, err := s.a.store.CountDeliveryStates()
+	if err != nil {
+		return // records_failing says it
+	}
+	for _, state := range []string{records.Waiting, records.Parked} {
+		gauge(descHooks, float64(deliveries[state]), state)
+	}
+}
