@@ -46,7 +46,7 @@ var lines = []line{
 	{"holes", "", "revisions that were missing in any of these", "", "0"},
 	{"join_seen_p50_ms", "ms", "from asking to join until a third party sees it", "floor_relay_p50_ms", ""},
 	{"join_seen_p99_ms", "ms", "", "floor_relay_p99_ms", ""},
-	{"joins_and_leaves_per_second", "/s", "answered to 16 links; the floor keeps its records in memory", "floor_joins_and_leaves_per_second", ""},
+	{"joins_and_leaves_per_second", "/s", "answered to 600 links; the floor keeps its records in memory", "floor_joins_and_leaves_per_second", ""},
 	{"presence_slowdown_with_records", "", "how much faster that is", "", "≤ 1.15"},
 	{"journal_rows_per_second", "/s", "entries written, 5,000 at once", "floor_journal_rows_per_second", ""},
 	{"journal_mb_per_million", "MB", "what a million entries take", "", ""},

@@ -54,7 +54,7 @@ func (s *stage) slowdown(r results) {
 
 // joinsAndLeaves returns how many are answered in a second.
 func (s *stage) joinsAndLeaves(service string, length time.Duration) float64 {
-	const links = 16
+	const links = 600 // of which each may bring 50 frames a second
 	var done atomic.Int64
 	var all sync.WaitGroup
 	ctx, cancel := context.WithCancel(context.Background())
@@ -65,12 +65,17 @@ func (s *stage) joinsAndLeaves(service string, length time.Duration) float64 {
 			link := must(client.Dial(ctx, client.Options{Server: service, Token: s.token(user)}))
 			defer link.Close()
 			ready <- struct{}{}
+			pace := time.NewTicker(45 * time.Millisecond) // so that none brings more than it may
+			defer pace.Stop()
 			for n := 0; ctx.Err() == nil; n++ {
-				room := fmt.Sprint("levee.", n%100)
-				if link.Join(ctx, room) != nil || link.Leave(ctx, room) != nil {
-					return
+				room := fmt.Sprint("levee.", user, "-", n%10)
+				if link.Join(ctx, room) == nil && link.Leave(ctx, room) == nil {
+					done.Add(2)
 				}
-				done.Add(2)
+				select {
+				case <-pace.C:
+				case <-ctx.Done():
+				}
 			}
 			_ = link.Bye(context.Background())
 		})
@@ -78,6 +83,7 @@ func (s *stage) joinsAndLeaves(service string, length time.Duration) float64 {
 	for range links {
 		<-ready
 	}
+	time.Sleep(length) // in which each uses up what it may bring at once
 	before, began := done.Load(), time.Now()
 	time.Sleep(length)
 	rate := float64(done.Load()-before) / time.Since(began).Seconds()

@@ -54,7 +54,7 @@ func command(stdout, stderr io.Writer) *cli.Command {
 		serveCommand(), demoCommand(), tokenCommand(),
 		roomsCommand(), membersCommand(), countCommand(), watchCommand(), rehearseCommand(),
 		journalCommand(), attendanceCommand(), headcountCommand(), peopleCommand(), roomCommands(), hookCommand(),
-		keyCommand(), tokenKeyCommand(), realmCommand(),
+		keyCommand(), tokenKeyCommand(), realmCommand(), configCommand(),
 	}
 	commands = append(append(commands, presenceCommands()...), recordsCommands()...)
 	commands = append(commands, moderationCommands()...)

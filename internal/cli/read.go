@@ -132,12 +132,19 @@ func membersCommand() *cli.Command {
 		if err != nil {
 			return err
 		}
+		expected, err := a.Expected(ctx, room)
+		if err != nil {
+			return err
+		}
 		return show(c, members, func(w io.Writer) {
 			_, _ = fmt.Fprintf(w, "%s: %s\n\n", members.Room, counted(members.Count))
 			_, _ = fmt.Fprintln(w, "PERSON\tUSER\tSTATUS\tHERE SINCE\tSESSIONS")
 			for _, m := range members.Members {
 				_, _ = fmt.Fprintf(w, "%s\t%s\t%s\t%s (%s)\t%d\n", displayName(m.Name, m.User), m.User, m.Status,
 					clock(m.Since.Time), ago(time.Since(m.Since.Time)), m.Sessions)
+			}
+			if len(expected.Missing) > 0 {
+				_, _ = fmt.Fprintf(w, "\nMissing: %s\n", strings.Join(expected.Missing, ", "))
 			}
 		})
 	})

@@ -18,6 +18,7 @@ import (
 	"tovik.example/tovik/internal/config"
 	"tovik.example/tovik/internal/demo"
 	"tovik.example/tovik/internal/gateway"
+	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
 	"tovik.example/tovik/internal/server"
 	"tovik.example/tovik/wire"
@@ -75,12 +76,26 @@ func checkEdge(c *cli.Command) error {
 	return nil
 }
 
-func logger(c *cli.Command, to io.Writer) *slog.Logger {
-	level := slog.LevelInfo
+func logFlag() cli.Flag {
+	return &cli.StringFlag{Name: "log", Value: logText, Usage: "how the log is written: text or json", Sources: cli.EnvVars("TOVIK_LOG"), Validator: func(s string) error {
+		if s != logText && s != formatJSON {
+			return fmt.Errorf("--log is %q; allowed: text, json", s)
+		}
+		return nil
+	}}
+}
+
+const logText = "text"
+
+func logger(c *cli.Command, to io.Writer, form string) *slog.Logger {
+	options := &slog.HandlerOptions{}
 	if c.Bool("verbose") {
-		level = slog.LevelDebug
+		options.Level = slog.LevelDebug
 	}
-	return slog.New(slog.NewTextHandler(to, &slog.HandlerOptions{Level: level}))
+	if form == formatJSON {
+		return slog.New(slog.NewJSONHandler(to, options))
+	}
+	return slog.New(slog.NewTextHandler(to, options))
 }
 
 func serveCommand() *cli.Command {
@@ -89,12 +104,12 @@ func serveCommand() *cli.Command {
 		Usage: "run the service",
 		Description: "Listens until it is interrupted. The operator key and the token secret are made up at the first start " +
 			"and kept in the data directory, readable by its owner only.",
-		Flags: append([]cli.Flag{listenFlag(), dataFlag(defaultData, ""), operatorKeyFlag(), secretFlag(), verboseFlag(), practiceFlag(), configFlag(), hideDocsFlag()}, edgeFlags()...),
+		Flags: append([]cli.Flag{listenFlag(), dataFlag(defaultData, ""), operatorKeyFlag(), secretFlag(), verboseFlag(), logFlag(), practiceFlag(), configFlag(), hideDocsFlag()}, edgeFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := noArguments(c); err != nil {
 				return err
 			}
-			s, secrets, err := start(c, c.String("data"), c.Bool("practice"), c.Bool("private-hooks"))
+			s, secrets, err := start(c, stage{})
 			if err != nil {
 				return err
 			}
@@ -117,25 +132,45 @@ func hideDocsFlag() cli.Flag {
 }
 
 func configFlag() cli.Flag {
-	return &cli.StringFlag{Name: "config", Usage: "a `FILE` in TOML that says who may come: realms, origins, keys, proxies", Sources: cli.EnvVars("TOVIK_CONFIG")}
+	return &cli.StringFlag{Name: "config", Usage: "the configuration, a `FILE` in TOML; tovik.toml if that is there", Sources: cli.EnvVars("TOVIK_CONFIG")}
 }
 
-// configure takes over what the configuration file says.
-func configure(path string, c *server.Config) error {
+// defaultConfig is read when it is there and no other file is named.
+const defaultConfig = "tovik.toml"
+
+// told reads the configuration file, if there is one.
+func told(c *cli.Command, demo bool) (config.Service, string, error) {
+	path := c.String("config")
+	if path == "" && !demo {
+		if _, err := os.Stat(defaultConfig); err == nil {
+			path = defaultConfig
+		}
+	}
 	if path == "" {
-		return nil
+		return config.Service{Policy: presence.DefaultPolicy()}, "", nil
 	}
-	told, err := config.ReadService(path)
+	said, err := config.ReadService(path)
 	if err != nil {
-		return &failure{exitUsage, err.Error()}
+		return said, path, &failure{exitUsage, err.Error()}
 	}
+	return said, path, nil
+}
+
+// configure takes over what the configuration file says of realms and records.
+func configure(path string, told config.Service, c *server.Config) error {
 	keep := told.Retention
 	c.Retention = records.Retention{Journal: keep.Journal, JournalRows: keep.JournalRows, Minutes: keep.Minutes, Hours: keep.Hours, Deliveries: keep.Deliveries, Kinds: map[records.Kind]time.Duration{}}
-	for _, kind := range sortedKeys(keep.Kinds) {
+	c.Retention.KindRows = map[records.Kind]int64{}
+	for _, kind := range slices.Concat(sortedKeys(keep.Kinds), sortedKeys(keep.KindRows)) {
 		if !slices.Contains(records.Kinds, records.Kind(kind)) {
-			return &failure{exitUsage, fmt.Sprintf("%s: keep.journal_kinds has %q; allowed: %v", path, kind, records.Kinds)}
+			return &failure{exitUsage, fmt.Sprintf("%s: keep.journal_kinds or journal_kind_entries has %q; allowed: %v", path, kind, records.Kinds)}
 		}
-		c.Retention.Kinds[records.Kind(kind)] = keep.Kinds[kind]
+	}
+	for kind, age := range keep.Kinds {
+		c.Retention.Kinds[records.Kind(kind)] = age
+	}
+	for kind, n := range keep.KindRows {
+		c.Retention.KindRows[records.Kind(kind)] = n
 	}
 	c.Proxies, c.Realms = told.TrustedProxies, map[string]server.RealmConfig{}
 	for _, r := range told.Realms {
@@ -158,10 +193,33 @@ func configure(path string, c *server.Config) error {
 	return nil
 }
 
-// start settles the secrets and starts a service as the flags say.
-func start(c *cli.Command, data string, practice, privateHooks bool) (*server.Server, access.Secrets, error) {
+// stage is what a demo brings along.
+type stage struct {
+	demo bool
+	data string
+}
+
+// said is a flag, or when that was not given what the file says.
+func said[T comparable](c *cli.Command, flag string, given, file T) T {
+	var nothing T
+	if !c.IsSet(flag) && file != nothing {
+		return file
+	}
+	return given
+}
+
+// start settles the secrets and starts a service as the flags and the file say.
+func start(c *cli.Command, with stage) (*server.Server, access.Secrets, error) {
 	if err := checkEdge(c); err != nil {
 		return nil, access.Secrets{}, err
+	}
+	file, path, err := told(c, with.demo)
+	if err != nil {
+		return nil, access.Secrets{}, err
+	}
+	data := with.data
+	if !with.demo {
+		data = said(c, "data", c.String("data"), file.Data)
 	}
 	given := access.Secrets{Token: c.String("token-secret"), OperatorKey: c.String("operator-key")}
 	secrets, err := access.Settle(data, given)
@@ -169,14 +227,20 @@ func start(c *cli.Command, data string, practice, privateHooks bool) (*server.Se
 		return nil, secrets, &failure{exitFailed, fmt.Sprintf("%v; choose a directory that you may write with --data", err)}
 	}
 	settings := server.Config{
-		Listen: c.String("listen"), TokenSecret: secrets.Token, OperatorKey: secrets.OperatorKey,
-		Log: logger(c, c.Root().ErrWriter), Data: data, PrivateHooks: privateHooks, Practice: practice, HideDocs: c.Bool("hide-docs"),
-		TLSCert: c.String("tls-cert"), TLSKey: c.String("tls-key"), MaxConnections: c.Int("max-connections"),
+		Listen: said(c, "listen", c.String("listen"), file.Listen), TokenSecret: secrets.Token, OperatorKey: secrets.OperatorKey, Policy: &file.Policy,
+		Log: logger(c, c.Root().ErrWriter, said(c, "log", c.String("log"), file.Log)), Data: data,
+		PrivateHooks: with.demo || said(c, "private-hooks", c.Bool("private-hooks"), file.PrivateHooks),
+		Practice:     with.demo || said(c, "practice", c.Bool("practice"), file.Practice),
+		HideDocs:     said(c, "hide-docs", c.Bool("hide-docs"), file.HideDocs),
+		TLSCert:      said(c, "tls-cert", c.String("tls-cert"), file.TLSCert), TLSKey: said(c, "tls-key", c.String("tls-key"), file.TLSKey),
+		MaxConnections: said(c, "max-connections", c.Int("max-connections"), file.MaxConnections),
 		Limits: gateway.Limits{
-			PerAddress: c.Int("links-per-address"), PerPerson: c.Int("links-per-person"), SlowAfter: c.Duration("slow-after"),
+			PerAddress: said(c, "links-per-address", c.Int("links-per-address"), file.LinksPerAddress),
+			PerPerson:  said(c, "links-per-person", c.Int("links-per-person"), file.LinksPerPerson),
+			SlowAfter:  said(c, "slow-after", c.Duration("slow-after"), file.SlowAfter),
 		},
 	}
-	if err := configure(c.String("config"), &settings); err != nil {
+	if err := configure(path, file, &settings); err != nil {
 		return nil, secrets, err
 	}
 	s, err := server.Start(settings)
@@ -223,7 +287,7 @@ func runDemo(ctx context.Context, c *cli.Command) (err error) {
 		}
 		defer func() { _ = os.RemoveAll(data) }()
 	}
-	s, secrets, err := start(c, data, true, true)
+	s, secrets, err := start(c, stage{demo: true, data: data})
 	if err != nil {
 		return err
 	}
@@ -235,7 +299,7 @@ func runDemo(ctx context.Context, c *cli.Command) (err error) {
 	go func() {
 		defer close(played)
 		demo.Play(ctx, demo.Options{
-			Server: s.URL(), Secret: secrets.Token, People: people, Seed: c.Uint64("seed"), Log: logger(c, c.Root().ErrWriter),
+			Server: s.URL(), Secret: secrets.Token, People: people, Seed: c.Uint64("seed"), Log: logger(c, c.Root().ErrWriter, logText),
 		}, func() {
 			s.Ready()
 			_, _ = fmt.Fprint(c.Root().Writer, banner)

@@ -1,8 +1,11 @@
 package config
 
 import (
+	"flag"
+	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"testing"
 	"time"
 
@@ -84,4 +87,100 @@ func FuzzFiles(f *testing.F) {
 			require.Positive(t, p.GraceLost)
 		}
 	})
+}
+
+// TestEveryMistakeIsNamed with the line it is on, the key, and what is allowed.
+func TestEveryMistakeIsNamed(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("s"), 0o600))
+	realm := "[[realm]]\nname = \"main\"\n"
+	for _, m := range []struct {
+		text    string
+		line    int
+		key     string
+		allowed string
+	}{
+		{"lissten = \"x\"", 1, "lissten", "no key"},
+		{"\nlisten = \"here\"", 2, "listen", "HOST:PORT"},
+		{"listen = \"127.0.0.1:99999\"", 1, "listen", "HOST:PORT"},
+		{"listen = 8420", 1, "", "string"},
+		{"tls_cert = \"secret\"", 1, "tls_cert", "both"},
+		{"tls_key = \"secret\"", 1, "tls_cert", "both"},
+		{"tls_cert = \"none\"\ntls_key = \"secret\"", 1, "tls_cert", "a file in PEM"},
+		{"max_connections = -1", 1, "max_connections", "0 or more"},
+		{"max_connections = \"many\"", 1, "", "int"},
+		{"links_per_address = -2", 1, "links_per_address", "0 or more"},
+		{"links_per_person = -3", 1, "links_per_person", "0 or more"},
+		{"slow_after = \"soon\"", 1, "", "such as 3s"},
+		{"slow_after = \"-1s\"", 1, "", "above zero"},
+		{"practice = 1", 1, "", "bool"},
+		{"log = \"xml\"", 1, "log", "text, json"},
+		{"trusted_proxies = [\"here\"]", 1, "trusted_proxies", "a network"},
+		{"beat.every = \"0s\"", 1, "", "above zero"},
+		{"[beat]\ntolerance = 0.5", 2, "beat.tolerance", "1 to 100"},
+		{"beat.tolerence = 2.0", 1, "beat.tolerence", "no key"},
+		{"idle.after = 5", 1, "", ""},
+		{"grace.lost = \"ten seconds\"", 1, "", "such as 3s"},
+		{"capacity = -1", 1, "capacity", "above 0"},
+		{"members.max = -1", 1, "members.max", "above 0"},
+		{"\n[[room]]\npattern = \"a..b\"", 3, "room.pattern", "room patterns"},
+		{"[[room]]\ncapacity = 3", 1, "room.pattern", "room patterns"},
+		{"[[room]]\npattern = \"a\"\n[[room]]\npattern = \"a\"", 4, "room.pattern", "once"},
+		{"[[room]]\npattern = \"a\"\ncapacity = -4", 3, "room.capacity", "above 0"},
+		{"[[room]]\npattern = \"a\"\nbeat.every = \"1s\"", 3, "room.beat", "no key"},
+		{"[keep]\njournal = \"for ever\"", 2, "", "90d"},
+		{"[keep]\njournal_entries = -1", 2, "keep.journal_entries", "above 0"},
+		{"[[realm]]\nname = \"a b\"", 2, "realm.name", "words"},
+		{realm + realm, 4, "realm.name", "once"},
+		{realm + "origins = [\"a.com/x\"]", 3, "realm.origins", "an origin"},
+		{realm + "[[realm.key]]\nid = \"k\"\nfile = \"none\"", 5, "realm.key.file", "can be read"},
+		{realm + "[[realm.key_set]]\nurl = \"ftp://x\"", 4, "realm.key_set.url", "https://"},
+		{realm + "[[realm.key_set]]\nurl = \"https://x\"", 3, "realm.key_set.issuer", "the iss"},
+		{realm + "[realm.admission]\nrooms = [\"a..b\"]", 4, "realm.admission.rooms", "room patterns"},
+		{realm + "[realm.admission]\nrooms = [\"a\"]\nurl = \"x\"", 5, "realm.admission.url", "https://"},
+		{realm + "[realm.admission]\nrooms = [\"a\"]\nurl = \"https://x\"\nsecret = \"s\"", 6, "realm.admission.secret", "24 bytes"},
+		{"listen = \"unclosed", 1, "", ""},
+		{"listen = \":1\"\nlisten = \":2\"", 2, "", ""},
+	} {
+		_, err := parseService(filepath.Join(dir, "tovik.toml"), []byte(m.text))
+		require.ErrorContains(t, err, fmt.Sprintf("tovik.toml:%d: ", m.line), m.text)
+		require.ErrorContains(t, err, m.key, m.text)
+		require.ErrorContains(t, err, m.allowed, m.text)
+	}
+}
+
+// TestTheExampleIsAConfiguration as it is, and with every key taken into use.
+func TestTheExampleIsAConfiguration(t *testing.T) {
+	s, err := parseService("tovik.toml", []byte(Example()))
+	require.NoError(t, err)
+	require.Equal(t, presence.DefaultPolicy(), s.Policy)
+	dir := t.TempDir()
+	for _, file := range []string{"cert.pem", "key.pem", "autumn.pem"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, file), nil, 0o600))
+	}
+	used := regexp.MustCompile(`(?m)^# ([a-z_.]+ = |\[\[)`).ReplaceAllString(Example(), "$1")
+	s, err = parseService(filepath.Join(dir, "tovik.toml"), []byte(used))
+	require.NoError(t, err)
+	require.Len(t, s.Realms, 1)
+	require.Len(t, s.Policy.Rooms, 1)
+	want := presence.DefaultPolicy()
+	want.Rooms = s.Policy.Rooms
+	require.Equal(t, want, s.Policy, "the defaults that it states are those that there are")
+	for _, key := range Keys() {
+		require.NotEmpty(t, key.Doc, key.Name)
+		require.NotEmpty(t, key.Default, key.Name)
+	}
+}
+
+var writePage = flag.Bool("write", false, "write docs/configuration.md")
+
+// TestThePageSaysWhatTheFileIs has docs/configuration.md be as it is made.
+func TestThePageSaysWhatTheFileIs(t *testing.T) {
+	const page = "../../docs/configuration.md"
+	if *writePage {
+		require.NoError(t, os.WriteFile(page, []byte(Table()), 0o644))
+	}
+	text, err := os.ReadFile(page)
+	require.NoError(t, err)
+	require.Equal(t, Table(), string(text), "make it anew: go test ./internal/config -write")
 }

@@ -16,7 +16,7 @@ import (
 )
 
 // duration is a time as a file says it: "3s", "1m30s".
-type duration time.Duration
+type duration struct{ d time.Duration } // a struct, for a bare number says no unit and is refused
 
 func (d *duration) UnmarshalText(text []byte) error {
 	parsed, err := time.ParseDuration(string(text))
@@ -28,46 +28,47 @@ func (d *duration) UnmarshalText(text []byte) error {
 	if err != nil || parsed <= 0 {
 		return fmt.Errorf("%q is no time above zero, such as 3s, 1m30s or 90d", text)
 	}
-	*d = duration(parsed)
+	d.d = parsed
 	return nil
 }
 
-// policyFile is the shape of a policy file. What it leaves out keeps its default.
+// policyFile is the shape of a policy, in a file of its own or in that of a service. What
+// it leaves out keeps its default.
 type policyFile struct {
 	Beat struct {
-		Every     duration `toml:"every"`
-		Tolerance float64  `toml:"tolerance"`
+		Every     duration `toml:"every" default:"\"15s\"" doc:"How long a link may bring nothing before it is asked for a beat."`
+		Tolerance float64  `toml:"tolerance" default:"2.5" doc:"Times beat.every: how long a request may stay unanswered before the link is declared lost."`
 	} `toml:"beat"`
-	Probe duration `toml:"probe"`
-	Lease duration `toml:"lease"`
+	Probe duration `toml:"probe" default:"\"2s\"" doc:"How long a link may take to prove that it is alive when another page claims its session."`
+	Lease duration `toml:"lease" default:"\"150s\"" doc:"Within what time a session without a connection has to come again."`
 	Idle  struct {
-		After duration `toml:"after"`
+		After duration `toml:"after" default:"\"5m\"" doc:"How long after the last input a session is idle."`
 	} `toml:"idle"`
 	Activity struct {
-		Every duration `toml:"every"`
+		Every duration `toml:"every" default:"\"20s\"" doc:"How often at most a client reports input."`
 	} `toml:"activity"`
 	roomFile
 	Rooms []struct {
-		Pattern string `toml:"pattern"`
+		Pattern string `toml:"pattern" default:"\"desk.**\"" doc:"Which rooms: words, * for one word, ** for the rest. A room has the policy of the most specific pattern; what that leaves out is as in the realm."`
 		roomFile
 	} `toml:"room"`
 }
 
 type roomFile struct {
 	Grace struct {
-		Closing duration `toml:"closing"`
-		Lost    duration `toml:"lost"`
-		Hidden  duration `toml:"hidden"`
+		Closing duration `toml:"closing" default:"\"3s\"" doc:"How long somebody still counts whose page said that it goes away, as a reload does too."`
+		Lost    duration `toml:"lost" default:"\"10s\"" doc:"The same for a link that was lost without a word."`
+		Hidden  duration `toml:"hidden" default:"\"90s\"" doc:"The same when the page had said that it is hidden: browsers slow its timers."`
 	} `toml:"grace"`
 	Typing struct {
-		Expires duration `toml:"expires"`
+		Expires duration `toml:"expires" default:"\"6s\"" doc:"How long after the last report typing ends by itself."`
 	} `toml:"typing"`
-	Capacity int `toml:"capacity"`
+	Capacity int `toml:"capacity" default:"0" doc:"How many people may be in the room; 0: any number."`
 	Count    struct {
-		Every duration `toml:"every"`
+		Every duration `toml:"every" default:"\"250ms\"" doc:"How often at most a new count is told."`
 	} `toml:"count"`
 	Members struct {
-		Max int `toml:"max"`
+		Max int `toml:"max" default:"1000" doc:"How many people a room may have to be told member by member; above it, counts and pages."`
 	} `toml:"members"`
 }
 
@@ -82,9 +83,18 @@ func ReadPolicy(path string) (presence.Policy, error) {
 
 func parsePolicy(path string, text []byte) (presence.Policy, error) {
 	var f policyFile
+	if err := bareTime(path, text); err != nil {
+		return presence.Policy{}, err
+	}
 	if err := decodeStrictly(text, &f); err != nil {
 		return presence.Policy{}, explain(path, err)
 	}
+	at := linesOf(text)
+	return f.policy(func(key, value, allowed string) error { return at.mistake(path, key, value, allowed) })
+}
+
+// policy is what the file says. Wrong makes the error of a key.
+func (f *policyFile) policy(wrong func(key, value, allowed string) error) (presence.Policy, error) {
 	policy := presence.DefaultPolicy()
 	set(&policy.BeatEvery, f.Beat.Every)
 	set(&policy.Probe, f.Probe)
@@ -92,41 +102,58 @@ func parsePolicy(path string, text []byte) (presence.Policy, error) {
 	set(&policy.IdleAfter, f.Idle.After)
 	set(&policy.ActivityEvery, f.Activity.Every)
 	if f.Beat.Tolerance != 0 {
-		if f.Beat.Tolerance < 1 {
-			return policy, fmt.Errorf("%s: beat.tolerance is %g; allowed: 1 or more", path, f.Beat.Tolerance)
+		if f.Beat.Tolerance < 1 || f.Beat.Tolerance > 100 {
+			return policy, wrong("beat.tolerance", fmt.Sprint(f.Beat.Tolerance), "a number from 1 to 100")
 		}
 		policy.BeatTolerance = f.Beat.Tolerance
 	}
-	f.apply(&policy.RoomPolicy)
-	for _, room := range f.Rooms {
+	if err := f.apply(&policy.RoomPolicy, "", wrong); err != nil {
+		return policy, err
+	}
+	seen := map[presence.Pattern]bool{}
+	for i, room := range f.Rooms {
+		table := fmt.Sprintf("room#%d.", i+1)
 		pattern, err := presence.ParsePattern(room.Pattern)
 		if err != nil {
-			return policy, fmt.Errorf("%s: %w", path, err)
+			return policy, wrong(table+"pattern", room.Pattern, "room patterns such as desk.**")
 		}
+		if seen[pattern] {
+			return policy, wrong(table+"pattern", room.Pattern, "each pattern once")
+		}
+		seen[pattern] = true
 		own := presence.PatternPolicy{Pattern: pattern, RoomPolicy: policy.RoomPolicy}
-		room.apply(&own.RoomPolicy)
+		if err := room.apply(&own.RoomPolicy, table, wrong); err != nil {
+			return policy, err
+		}
 		policy.Rooms = append(policy.Rooms, own)
 	}
 	return policy, nil
 }
 
-func (f roomFile) apply(p *presence.RoomPolicy) {
+func (f *roomFile) apply(p *presence.RoomPolicy, table string, wrong func(key, value, allowed string) error) error {
 	set(&p.GraceClosing, f.Grace.Closing)
 	set(&p.GraceLost, f.Grace.Lost)
 	set(&p.GraceHidden, f.Grace.Hidden)
 	set(&p.TypingExpires, f.Typing.Expires)
 	set(&p.CountEvery, f.Count.Every)
+	if f.Capacity < 0 {
+		return wrong(table+"capacity", fmt.Sprint(f.Capacity), "a whole number above 0, or 0 for any number")
+	}
+	if f.Members.Max < 0 {
+		return wrong(table+"members.max", fmt.Sprint(f.Members.Max), "a whole number above 0")
+	}
 	if f.Capacity != 0 {
 		p.Capacity = f.Capacity
 	}
 	if f.Members.Max != 0 {
 		p.MembersMax = f.Members.Max
 	}
+	return nil
 }
 
 func set(value *time.Duration, given duration) {
-	if given != 0 {
-		*value = time.Duration(given)
+	if given.d != 0 {
+		*value = given.d
 	}
 }
 

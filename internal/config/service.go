@@ -3,6 +3,7 @@ package config
 import (
 	"bytes"
 	"fmt"
+	"net"
 	"net/netip"
 	"net/url"
 	"os"
@@ -16,11 +17,18 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// Service is what a service is told in a file about who may come to it.
+// Service is what a service is told in a file. What is zero was not said.
 type Service struct {
-	TrustedProxies []netip.Prefix
-	Realms         []Realm
-	Retention      Retention
+	Listen, Data, TLSCert, TLSKey    string
+	MaxConnections                   int
+	LinksPerAddress, LinksPerPerson  int
+	SlowAfter                        time.Duration
+	Practice, HideDocs, PrivateHooks bool
+	Log                              string // text or json
+	Policy                           presence.Policy
+	TrustedProxies                   []netip.Prefix
+	Realms                           []Realm
+	Retention                        Retention
 }
 
 // Retention says what is kept for how long. What is zero has its default.
@@ -28,6 +36,7 @@ type Retention struct {
 	Journal     time.Duration
 	JournalRows int64
 	Kinds       map[string]time.Duration // entries of a kind, where it differs
+	KindRows    map[string]int64         // at most so many of a kind
 	Minutes     time.Duration            // headcounts by the minute
 	Hours       time.Duration            // headcounts by the hour
 	Deliveries  time.Duration            // of hooks, that were made or parked
@@ -61,42 +70,56 @@ type Admission struct {
 	Wait        time.Duration // 0: the default
 }
 
-// serviceFile is the shape of the file.
+// serviceFile is the shape of the file, and with its tags what Keys are made from.
 type serviceFile struct {
-	TrustedProxies []string    `toml:"trusted_proxies"`
-	Realms         []realmFile `toml:"realm"`
-	Keep           keepFile    `toml:"keep"`
+	Listen          string   `toml:"listen" default:"\"127.0.0.1:8420\"" doc:"Where the service listens, HOST:PORT."`
+	Data            string   `toml:"data" default:"\"tovik-data\"" doc:"The directory of the records; \":memory:\" keeps nothing."`
+	TLSCert         string   `toml:"tls_cert" default:"\"cert.pem\"" doc:"A certificate in PEM, beside this file: the service speaks TLS. None by default."`
+	TLSKey          string   `toml:"tls_key" default:"\"key.pem\"" doc:"Its key in PEM."`
+	MaxConnections  int      `toml:"max_connections" default:"0" doc:"How many connections there may be at once; 0: as many as there are descriptors, less 200."`
+	LinksPerAddress int      `toml:"links_per_address" default:"4096" doc:"How many links one network address may have."`
+	LinksPerPerson  int      `toml:"links_per_person" default:"128" doc:"How many links one person may have."`
+	SlowAfter       duration `toml:"slow_after" default:"\"10s\"" doc:"After what time without progress a link that does not read is closed."`
+	Practice        bool     `toml:"practice" default:"false" doc:"Offers the page /practice, and with it tokens for rooms of their own to everybody."`
+	HideDocs        bool     `toml:"hide_docs" default:"false" doc:"Serves no pages that explain errors and frames."`
+	PrivateHooks    bool     `toml:"private_hooks" default:"false" doc:"Lets hooks be told at addresses of inner networks."`
+	Log             string   `toml:"log" default:"\"text\"" doc:"How the log is written: text or json, a line for each thing that matters."`
+	TrustedProxies  []string `toml:"trusted_proxies" default:"[\"10.0.0.0/8\"]" doc:"Networks of proxies whose X-Forwarded-For is believed. None by default."`
+	policyFile
+	Keep   keepFile    `toml:"keep"`
+	Realms []realmFile `toml:"realm"`
 }
 
 type keepFile struct {
-	Journal          duration            `toml:"journal"`
-	JournalEntries   int64               `toml:"journal_entries"`
-	JournalKinds     map[string]duration `toml:"journal_kinds"`
-	HeadcountMinutes duration            `toml:"headcount_minutes"`
-	HeadcountHours   duration            `toml:"headcount_hours"`
-	Deliveries       duration            `toml:"deliveries"`
+	Journal            duration            `toml:"journal" default:"\"90d\"" doc:"How long the journal is kept."`
+	JournalEntries     int64               `toml:"journal_entries" default:"20000000" doc:"How many entries at most, the newest."`
+	JournalKinds       map[string]duration `toml:"journal_kinds" default:"{ \"session.idle\" = \"7d\" }" doc:"How long entries of a kind are kept, where it differs. None by default."`
+	JournalKindEntries map[string]int64    `toml:"journal_kind_entries" default:"{ \"session.idle\" = 1000000 }" doc:"How many entries of a kind at most, the newest. No bound of its own by default."`
+	HeadcountMinutes   duration            `toml:"headcount_minutes" default:"\"14d\"" doc:"How long headcounts by the minute are kept."`
+	HeadcountHours     duration            `toml:"headcount_hours" default:"\"400d\"" doc:"The same by the hour; those by the day are kept for good."`
+	Deliveries         duration            `toml:"deliveries" default:"\"7d\"" doc:"How long deliveries of hooks are kept that were made or given up."`
 }
 
 type realmFile struct {
-	Name    string   `toml:"name"`
-	Origins []string `toml:"origins"`
+	Name    string   `toml:"name" default:"\"main\"" doc:"A realm, which is made if it is not there."`
+	Origins []string `toml:"origins" default:"[\"https://app.example\"]" doc:"Of pages that may be clients; any by default."`
 	Keys    []struct {
-		ID        string `toml:"id"`
-		Algorithm string `toml:"algorithm"`
-		File      string `toml:"file"`
-		Issuer    string `toml:"issuer"`
-		Audience  string `toml:"audience"`
+		ID        string `toml:"id" default:"\"2026-autumn\"" doc:"A key that verifies tokens: their kid."`
+		Algorithm string `toml:"algorithm" default:"\"EdDSA\"" doc:"HS256, EdDSA, ES256 or RS256."`
+		File      string `toml:"file" default:"\"autumn.pem\"" doc:"A file beside this one: a public key in PEM, or the secret of HS256."`
+		Issuer    string `toml:"issuer" default:"\"https://app.example\"" doc:"The iss that tokens must have; any by default."`
+		Audience  string `toml:"audience" default:"\"tovik\"" doc:"The aud that tokens must have; any by default."`
 	} `toml:"key"`
 	KeySets []struct {
-		URL      string `toml:"url"`
-		Issuer   string `toml:"issuer"`
-		Audience string `toml:"audience"`
+		URL      string `toml:"url" default:"\"https://id.example/keys\"" doc:"Keys that an identity service publishes (JWKS)."`
+		Issuer   string `toml:"issuer" default:"\"https://id.example\"" doc:"The iss of its tokens; required."`
+		Audience string `toml:"audience" default:"\"tovik\"" doc:"The aud that they must have; any by default."`
 	} `toml:"key_set"`
 	Admission *struct {
-		Rooms  []string `toml:"rooms"`
-		URL    string   `toml:"url"`
-		Secret string   `toml:"secret"`
-		Wait   duration `toml:"wait"`
+		Rooms  []string `toml:"rooms" default:"[\"desk.**\"]" doc:"Rooms for which the application is asked who may be in them."`
+		URL    string   `toml:"url" default:"\"https://app.example/presence/admission\"" doc:"Where it is asked."`
+		Secret string   `toml:"secret" default:"\"24 bytes or more of a secret\"" doc:"Signs the question."`
+		Wait   duration `toml:"wait" default:"\"3s\"" doc:"How long the answer may take."`
 	} `toml:"admission"`
 }
 
@@ -112,11 +135,19 @@ func ReadService(path string) (Service, error) {
 
 func parseService(path string, text []byte) (s Service, err error) {
 	var f serviceFile
+	if err := bareTime(path, text); err != nil {
+		return s, err
+	}
 	if err := decodeStrictly(text, &f); err != nil {
 		return s, explain(path, err)
 	}
-	wrong := func(key, value, allowed string) error {
-		return fmt.Errorf("%s: %s is %q; allowed: %s", path, key, value, allowed)
+	at := linesOf(text)
+	wrong := func(key, value, allowed string) error { return at.mistake(path, key, value, allowed) }
+	if err := f.basics(&s, filepath.Dir(path), wrong); err != nil {
+		return s, err
+	}
+	if s.Policy, err = f.policy(wrong); err != nil {
+		return s, err
 	}
 	for _, proxy := range f.TrustedProxies {
 		prefix, err := parsePrefix(proxy)
@@ -128,65 +159,113 @@ func parseService(path string, text []byte) (s Service, err error) {
 	if f.Keep.JournalEntries < 0 {
 		return s, wrong("keep.journal_entries", strconv.FormatInt(f.Keep.JournalEntries, 10), "a whole number above 0")
 	}
-	s.Retention = Retention{Journal: time.Duration(f.Keep.Journal), JournalRows: f.Keep.JournalEntries, Kinds: map[string]time.Duration{},
-		Minutes: time.Duration(f.Keep.HeadcountMinutes), Hours: time.Duration(f.Keep.HeadcountHours), Deliveries: time.Duration(f.Keep.Deliveries)}
-	for kind, age := range f.Keep.JournalKinds {
-		s.Retention.Kinds[kind] = time.Duration(age)
+	s.Retention = Retention{Journal: f.Keep.Journal.d, JournalRows: f.Keep.JournalEntries, Kinds: map[string]time.Duration{},
+		Minutes: f.Keep.HeadcountMinutes.d, Hours: f.Keep.HeadcountHours.d, Deliveries: f.Keep.Deliveries.d}
+	s.Retention.KindRows = f.Keep.JournalKindEntries
+	for kind, n := range f.Keep.JournalKindEntries {
+		if n < 0 {
+			return s, wrong("keep.journal_kind_entries", fmt.Sprint(kind, " = ", n), "whole numbers above 0")
+		}
 	}
-	for _, r := range f.Realms {
+	for kind, age := range f.Keep.JournalKinds {
+		s.Retention.Kinds[kind] = age.d
+	}
+	for i, r := range f.Realms {
+		table := fmt.Sprintf("realm#%d.", i+1)
 		realm := Realm{Name: r.Name, Origins: r.Origins}
 		if _, err := presence.ParseRoom(r.Name); err != nil || len(r.Name) > 64 {
-			return s, wrong("realm.name", r.Name, "words of letters, digits, - and _, joined by single dots")
+			return s, wrong(table+"name", r.Name, "words of letters, digits, - and _, joined by single dots")
 		}
 		if slices.ContainsFunc(s.Realms, func(other Realm) bool { return other.Name == r.Name }) {
-			return s, wrong("realm.name", r.Name, "each realm once")
+			return s, wrong(table+"name", r.Name, "each realm once")
 		}
 		for _, origin := range r.Origins {
 			if u, err := url.Parse(origin); err != nil || u.Host == "" || (u.Scheme != "https" && u.Scheme != "http") || u.Scheme+"://"+u.Host != origin {
-				return s, wrong("realm.origins", origin, "an origin such as https://app.example, without a path")
+				return s, wrong(table+"origins", origin, "an origin such as https://app.example, without a path")
 			}
 		}
-		for _, k := range r.Keys {
-			file := k.File
-			if !filepath.IsAbs(file) {
-				file = filepath.Join(filepath.Dir(path), file)
-			}
-			material, err := os.ReadFile(file)
+		for j, k := range r.Keys {
+			material, err := os.ReadFile(beside(filepath.Dir(path), k.File))
 			if err != nil {
-				return s, wrong("realm.key.file", k.File, "a file with the secret, or with a public key in PEM, that can be read")
+				return s, wrong(fmt.Sprintf("%skey#%d.file", table, j+1), k.File, "a file with the secret, or with a public key in PEM, that can be read")
 			}
 			realm.Keys = append(realm.Keys, TokenKey{k.ID, k.Algorithm, material, k.Issuer, k.Audience})
 		}
-		for _, set := range r.KeySets {
+		for j, set := range r.KeySets {
 			if !isWeb(set.URL) {
-				return s, wrong("realm.key_set.url", set.URL, "https://HOST/PATH")
+				return s, wrong(fmt.Sprintf("%skey_set#%d.url", table, j+1), set.URL, "https://HOST/PATH")
 			}
 			if set.Issuer == "" {
-				return s, wrong("realm.key_set.issuer", "", "the iss of the tokens that the set is for")
+				return s, wrong(fmt.Sprintf("%skey_set#%d.issuer", table, j+1), "", "the iss of the tokens that the set is for")
 			}
 			realm.KeySets = append(realm.KeySets, KeySet(set))
 		}
 		if a := r.Admission; a != nil {
-			realm.Admission = &Admission{URL: a.URL, Secret: a.Secret, Wait: time.Duration(a.Wait)}
+			realm.Admission = &Admission{URL: a.URL, Secret: a.Secret, Wait: a.Wait.d}
 			for _, name := range a.Rooms {
 				pattern, err := presence.ParsePattern(name)
 				if err != nil {
-					return s, wrong("realm.admission.rooms", name, "room patterns such as desk.**")
+					return s, wrong(table+"admission.rooms", name, "room patterns such as desk.**")
 				}
 				realm.Admission.Rooms = append(realm.Admission.Rooms, pattern)
 			}
 			switch {
 			case len(a.Rooms) == 0:
-				return s, wrong("realm.admission.rooms", "", "room patterns such as desk.**")
+				return s, wrong(table+"admission.rooms", "", "room patterns such as desk.**")
 			case !isWeb(a.URL):
-				return s, wrong("realm.admission.url", a.URL, "https://HOST/PATH")
+				return s, wrong(table+"admission.url", a.URL, "https://HOST/PATH")
 			case len(a.Secret) < 24:
-				return s, wrong("realm.admission.secret", "…", "24 bytes or more")
+				return s, wrong(table+"admission.secret", "…", "24 bytes or more")
 			}
 		}
 		s.Realms = append(s.Realms, realm)
 	}
 	return s, nil
+}
+
+// basics are what is not about policies, records or realms. Files are beside the one in
+// dir.
+func (f *serviceFile) basics(s *Service, dir string, wrong func(key, value, allowed string) error) error {
+	if f.Listen != "" {
+		_, port, err := net.SplitHostPort(f.Listen)
+		if n, bad := strconv.ParseUint(port, 10, 16); err != nil || bad != nil || n > 65535 {
+			return wrong("listen", f.Listen, "HOST:PORT, as in 127.0.0.1:8420 or :8420")
+		}
+	}
+	for key, pair := range map[string][2]string{"tls_cert": {f.TLSCert, f.TLSKey}, "tls_key": {f.TLSKey, f.TLSCert}} {
+		if pair[0] != "" && pair[1] == "" {
+			return wrong(key, pair[0], "a certificate and its key, both tls_cert and tls_key")
+		}
+	}
+	for key, n := range map[string]int{"max_connections": f.MaxConnections, "links_per_address": f.LinksPerAddress, "links_per_person": f.LinksPerPerson} {
+		if n < 0 {
+			return wrong(key, strconv.Itoa(n), "a whole number of 0 or more")
+		}
+	}
+	if f.Log != "" && f.Log != "text" && f.Log != "json" {
+		return wrong("log", f.Log, "text, json")
+	}
+	s.Listen, s.Data, s.Log = f.Listen, f.Data, f.Log
+	s.MaxConnections, s.LinksPerAddress, s.LinksPerPerson, s.SlowAfter = f.MaxConnections, f.LinksPerAddress, f.LinksPerPerson, f.SlowAfter.d
+	s.Practice, s.HideDocs, s.PrivateHooks = f.Practice, f.HideDocs, f.PrivateHooks
+	for key, pair := range map[string][2]*string{"tls_cert": {&f.TLSCert, &s.TLSCert}, "tls_key": {&f.TLSKey, &s.TLSKey}} {
+		if *pair[0] == "" {
+			continue
+		}
+		*pair[1] = beside(dir, *pair[0])
+		if _, err := os.Stat(*pair[1]); err != nil {
+			return wrong(key, *pair[0], "a file in PEM that is there")
+		}
+	}
+	return nil
+}
+
+// beside is a file that is named from a directory.
+func beside(dir, file string) string {
+	if filepath.IsAbs(file) {
+		return file
+	}
+	return filepath.Join(dir, file)
 }
 
 func isWeb(address string) bool {

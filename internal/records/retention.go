@@ -12,6 +12,7 @@ type Retention struct {
 	Journal     time.Duration          // of entries; 0: 90 days
 	Kinds       map[Kind]time.Duration // of entries of a kind, where it differs
 	JournalRows int64                  // at most so many entries, the newest; 0: 20 million
+	KindRows    map[Kind]int64         // at most so many of a kind
 	Minutes     time.Duration          // of headcounts by the minute; 0: 14 days
 	Hours       time.Duration          // of headcounts by the hour; 0: 400 days
 	Deliveries  time.Duration          // that were made or parked; 0: 7 days
@@ -32,9 +33,12 @@ func (r Retention) WithDefaults() Retention {
 }
 
 const (
-	tidyEvery  = 5 * time.Second
-	pruneRows  = 500                   // deleted at once
-	prunePause = 20 * time.Millisecond // between, in which others write
+	tidyEvery = 10 * time.Second
+	pruneRows = 500 // deleted at once
+	// countKindsEvery is how often entries of a kind are counted, for which the whole journal
+	// may have to be read.
+	countKindsEvery = 10 * time.Minute
+	prunePause      = 20 * time.Millisecond // between, in which others write
 )
 
 // tidy makes hours and days of minutes, and deletes what is old, until ctx is over.
@@ -121,8 +125,13 @@ func (w *Writer) prune(ctx context.Context, now time.Time) error {
 		sql  string
 		args []any
 	}{"DELETE FROM journal WHERE id IN (SELECT id FROM journal WHERE id <= ? ORDER BY id LIMIT ?)", []any{max(old, last-keep.JournalRows)}})
-	for kind, age := range keep.Kinds {
-		upTo, err := w.store.idBefore(ctx, ago(age))
+	if now.Sub(w.counted) < countKindsEvery {
+		keep.KindRows = nil
+	} else {
+		w.counted = now
+	}
+	for _, kind := range Kinds {
+		upTo, err := w.store.kindUpTo(ctx, kind, keep, ago)
 		if err != nil {
 			return err
 		}
@@ -148,6 +157,25 @@ func (w *Writer) prune(ctx context.Context, now time.Time) error {
 		}
 	}
 	return w.store.db().Exec("DELETE FROM journal_minutes WHERE last < (SELECT coalesce(min(id), 0) FROM journal)").Error
+}
+
+// kindUpTo returns up to which id the entries of a kind are too old, or too many.
+func (s *Store) kindUpTo(ctx context.Context, kind Kind, keep Retention, ago func(time.Duration) int64) (upTo int64, err error) {
+	if age, ok := keep.Kinds[kind]; ok {
+		if upTo, err = s.idBefore(ctx, ago(age)); err != nil {
+			return 0, err
+		}
+	}
+	if most, ok := keep.KindRows[kind]; ok {
+		var over *int64
+		if err := s.reading(ctx).Raw("SELECT id FROM journal WHERE kind = ? ORDER BY id DESC LIMIT 1 OFFSET ?", kind, most).Scan(&over).Error; err != nil {
+			return 0, err
+		}
+		if over != nil {
+			upTo = max(upTo, *over)
+		}
+	}
+	return upTo, nil
 }
 
 // delete repeats a statement that deletes some rows, of which the last parameter says how

@@ -95,7 +95,7 @@ func (s *Store) open() (*pools, error) {
 			return nil, err
 		}
 	}
-	write, err := s.connect("&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=wal_autocheckpoint(0)&_pragma=foreign_keys(1)", 1)
+	write, err := s.connect("&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=wal_autocheckpoint(0)&_pragma=cache_size(-16384)&_pragma=foreign_keys(1)", 1)
 	if err != nil {
 		return nil, err
 	}

@@ -71,6 +71,7 @@ type Writer struct {
 	recorders []*Recorder
 	results   []Delivery // of deliveries, that are to be written
 	totals    map[Total]int64
+	counted   time.Time       // when entries of kinds were counted; of the tidying alone
 	gaps      engine.Observer // of seconds without a link, of who came back; nil: nobody
 	written   chan struct{}   // closed when something has been written, and then made anew
 	health    Health

@@ -351,7 +351,8 @@ func TestWhatIsOldIsDeleted(t *testing.T) {
 		store, err := records.Open(records.Memory)
 		require.NoError(t, err)
 		n, end := begin(t, store, records.Retention{
-			Journal: 3 * time.Hour, Kinds: map[records.Kind]time.Duration{records.SessionOpened: time.Hour}, JournalRows: 300, Minutes: 2 * time.Hour,
+			Journal: 3 * time.Hour, Kinds: map[records.Kind]time.Duration{records.SessionOpened: time.Hour}, JournalRows: 300,
+			KindRows: map[records.Kind]int64{records.StatusChanged: 20}, Minutes: 2 * time.Hour,
 		})
 		for range 4 * 60 {
 			n.comes("ilse", weir)
@@ -367,6 +368,13 @@ func TestWhatIsOldIsDeleted(t *testing.T) {
 			}
 		}
 		require.LessOrEqual(t, len(all), 310)
+		statuses := 0
+		for _, e := range all {
+			if e.Kind == records.StatusChanged {
+				statuses++
+			}
+		}
+		require.InDelta(t, 30, statuses, 12, "20, and those of the ten minutes since they were counted")
 		require.Less(t, oldest[records.SessionOpened], time.Hour+2*time.Minute)
 		require.Greater(t, oldest[records.SessionOpened], 40*time.Minute, "and no younger ones")
 		rows, err := store.Headcounts(t.Context(), "main", weir, records.Minute, time.Now().Add(-10*time.Hour), time.Now(), 1000)

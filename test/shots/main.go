@@ -60,6 +60,9 @@ func shoot() error {
 		func() error { return terminal("rooms", 1, command("rooms")+"; echo; "+command("count "+room)) },
 		func() error { return terminal("members", 1, command("members "+room)) },
 		func() error {
+			return terminal("explain", 2, command("explain e-01 --room "+room)+"; echo; "+command("sessions --room "+room+" --limit 8")+"; echo; "+command("policy "+room))
+		},
+		func() error {
 			return terminal("keys", 2, command("key create --name billing --role read --room 'desk.*'")+"; echo; "+command("key create --name pager --role write --ttl 720h")+
 				"; echo; "+command("key list")+"; echo; "+command("remove w-07 --room "+room))
 		},
