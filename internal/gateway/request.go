@@ -14,6 +14,7 @@ import (
 	"tovik.example/tovik/internal/delivery"
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/records"
 	"tovik.example/tovik/internal/transport"
 	"tovik.example/tovik/wire"
 )
@@ -426,6 +427,9 @@ func ProblemOf(err error) *wire.Problem {
 		explanation, _ := wire.Explain(string(refusal.Code))
 		return &wire.Problem{Code: string(refusal.Code), Detail: strings.ToLower(explanation.Title[:1]) + explanation.Title[1:],
 			Field: refusal.Field, Value: wire.Shorten(refusal.Value), Allowed: refusal.Allowed}
+	}
+	if records.IsFailure(err) {
+		return NotRecorded("it could not be done", err)
 	}
 	return &wire.Problem{Code: wire.CodeInternal, Detail: "the service failed; its log says more"}
 }

@@ -223,6 +223,12 @@ func (a *API) bodyLimit(h *fasthttp.RequestHeader) (config fasthttp.RequestConfi
 // fail answers every error with a problem document.
 func (a *API) fail(c fiber.Ctx, err error) error {
 	problem := problemOf(c, err)
+	if problem.Code == wire.CodeTooLarge && c.Path() == importPath {
+		// The limit depends on the key: who guesses is told no more than elsewhere.
+		if _, err := a.identify(c, access.Write); err != nil {
+			problem = problemOf(c, err)
+		}
+	}
 	explanation, _ := wire.Explain(problem.Code)
 	if explanation.Status == 0 {
 		explanation.Status = fiber.StatusBadRequest

@@ -231,6 +231,13 @@ func (s *Store) unlock() {
 	}
 }
 
+// IsFailure tells whether an error is that of a file that cannot be written or read now:
+// the disk is full, or the file is locked or broken.
+func IsFailure(err error) bool {
+	var failed *driver.Error
+	return errors.As(err, &failed)
+}
+
 // hint says what to do about what is wrong with a file.
 func hint(err error) error {
 	var failed *driver.Error

@@ -86,6 +86,10 @@ func TestAFullDiskHoldsNobodyUp(t *testing.T) {
 	require.ErrorAs(t, err, &problem)
 	require.Equal(t, "not-recorded", problem.Code)
 
+	_, err = api.AddKey(t.Context(), wire.NewKey{Role: "read"})
+	require.ErrorAs(t, err, &problem)
+	require.Equal(t, "not-recorded", problem.Code)
+
 	require.NoError(t, filler.Close())
 	require.NoError(t, os.Remove(filler.Name()))
 	onRecord(t, api, "ok")

@@ -503,8 +503,11 @@ func TestHostile(t *testing.T) {
 		{"a search that is a query", "200", func(h *hostile) string { return h.calls("GET", "/v1/people?text='+OR+1=1+--", h.other, "") }},
 		{"change the directory with a key to read", "wrong-role", func(h *hostile) string { return h.calls("PUT", "/v1/people/ilse", h.read, `{"name":"Mallory"}`) }},
 		{"declare a room with a key to read", "wrong-role", func(h *hostile) string { return h.calls("PUT", "/v1/rooms/desk.night", h.read, `{}`) }},
-		{"a large import without a key", "too-large", func(h *hostile) string { return h.calls("POST", "/v1/people/import", "", strings.Repeat(" ", 20<<10)) }},
-		{"a large import with a key to read", "too-large", func(h *hostile) string {
+		{"a large import without a key", "no-key", func(h *hostile) string { return h.calls("POST", "/v1/people/import", "", strings.Repeat(" ", 20<<10)) }},
+		{"a large import with a guess", "bad-key", func(h *hostile) string {
+			return h.calls("POST", "/v1/people/import", "guess", strings.Repeat(" ", 20<<10))
+		}},
+		{"a large import with a key to read", "wrong-role", func(h *hostile) string {
 			return h.calls("POST", "/v1/people/import", h.read, strings.Repeat(" ", 20<<10))
 		}},
 		{"a backup with a realm's key", "wrong-role", func(h *hostile) string { return h.calls("GET", "/v1/backup", h.other, "") }},
