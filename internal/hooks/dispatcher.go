@@ -48,6 +48,7 @@ type Dispatcher struct {
 	private bool
 	retries []time.Duration
 	wake    chan struct{} // holds one: a lane is ready; a second says nothing more
+	saving  sync.WaitGroup
 
 	mu     sync.Mutex
 	writer *records.Writer
@@ -199,6 +200,7 @@ func (d *Dispatcher) makeReady(h *hook, l *lane) {
 // Run delivers until ctx is over, and returns when no request is under way.
 func (d *Dispatcher) Run(ctx context.Context) {
 	var workers sync.WaitGroup
+	defer d.saving.Wait()
 	defer workers.Wait()
 	defer d.end()
 	for {
@@ -324,11 +326,11 @@ func (d *Dispatcher) settle(h *hook, l *lane, tried records.Delivery, wait time.
 		h.Paused = true
 		d.log.Warn("a hook is paused: its address says that it is gone for good", "hook", h.ID, "url", h.URL)
 		paused := h.Hook
-		go func() { // the file may be slow, and who holds the lock must not wait for it
+		d.saving.Go(func() { // the file may be slow, and who holds the lock must not wait for it
 			if err := d.store.PutHook(&paused); err != nil {
 				d.log.Warn("a hook could not be paused on record", "hook", paused.ID, "error", err)
 			}
-		}()
+		})
 	}
 	d.release(h, l)
 }

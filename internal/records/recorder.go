@@ -26,11 +26,12 @@ type Recorder struct {
 	touched map[presence.UserID]struct{} // people to save anew
 
 	// What follows is the writer's.
-	heads     map[presence.RoomName]*head // the realm's own under no name
-	began     int64                       // Unix milliseconds
-	minute    int64                       // that the heads count, the same
-	anchored  bool                        // the heads have a row of this run
-	announced []Announcement              // since the last batch
+	heads     map[presence.RoomName]*head     // the realm's own under no name
+	began     int64                           // Unix milliseconds
+	minute    int64                           // that the heads count, the same
+	anchored  bool                            // the heads have a row of this run
+	before    map[presence.RoomName]Headcount // of the first minute, by the run before
+	announced []Announcement                  // since the last batch
 }
 
 // happening is an effect of the core with its time in Unix milliseconds.
@@ -244,8 +245,13 @@ func (r *Recorder) member(h *happening, e presence.MemberChanged, b *batch) {
 		case went:
 			hd.people[view]--
 		}
-		if view == presence.Full {
-			hd.note(h.at, user, came && !h.restored, went)
+		switch {
+		case view != presence.Full:
+		case h.restored: // as it was when the minute began
+			hd.begin(r.realm, e.Room, r.minute, max(r.began, r.minute))
+			hd.changed = true
+		default:
+			hd.note(h.at, user, came, went)
 		}
 		if (came || went) && !h.restored {
 			r.announce(h, e, view, before, hd.people[view])
@@ -304,7 +310,12 @@ func (r *Recorder) person_(h *happening, e presence.PersonChanged, b *batch) {
 		} else {
 			hd.people[presence.Full]--
 		}
-		hd.note(h.at, e.User, came && !h.restored, went)
+		if h.restored {
+			hd.begin(r.realm, "", r.minute, max(r.began, r.minute))
+			hd.changed = true
+		} else {
+			hd.note(h.at, e.User, came, went)
+		}
 	}
 	if h.restored {
 		return
@@ -422,19 +433,27 @@ func (r *Recorder) roll(at int64, b *batch) {
 	for room, h := range r.heads {
 		h.advance(over)
 		if h.changed || anchor {
-			b.headcount(h.closed())
+			b.headcount(r.whole(h))
 		}
 		if room != "" && h.people == [2]int{} && h.sessions == [2]int{} {
 			delete(r.heads, room)
 			continue
 		}
-		if minute > over { // the machine was paused: those minutes were not counted
-			h.changed = true
-		}
 		h.begin(r.realm, room, minute, minute)
 	}
-	r.anchored = true
+	r.anchored, r.before = true, nil
 	r.minute = minute
+}
+
+// whole is the row of the present minute, with what a run before this one has counted in
+// it.
+func (r *Recorder) whole(h *head) Headcount {
+	row := h.closed()
+	if before, ok := r.before[row.Room]; ok && before.At == row.At {
+		before.add(&row)
+		return before
+	}
+	return row
 }
 
 // count gives the rows of the minute that is not over, as they are so far.
@@ -442,7 +461,7 @@ func (r *Recorder) count(at int64, b *batch) {
 	for _, h := range r.heads {
 		h.advance(at)
 		if h.changed || !r.anchored {
-			b.headcount(h.closed())
+			b.headcount(r.whole(h))
 		}
 	}
 }

@@ -160,11 +160,28 @@ func (w *Writer) Recorder(realm string) *Recorder {
 	return r
 }
 
+// recall reads what the run before has counted in the present minute.
+func (r *Recorder) recall() error {
+	var rows []Headcount
+	if err := r.writer.store.db().Where("realm = ? AND step = ? AND at = ?", r.realm, Minute, r.minute).Find(&rows).Error; err != nil {
+		return err
+	}
+	r.before = map[presence.RoomName]Headcount{}
+	for _, row := range rows {
+		r.before[row.Room] = row
+	}
+	return nil
+}
+
 // Begin has what a recorder takes be written.
-func (w *Writer) Begin(r *Recorder) {
+func (w *Writer) Begin(r *Recorder) error {
+	if err := r.recall(); err != nil {
+		return err
+	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.recorders = append(w.recorders, r)
+	return nil
 }
 
 // End ceases to record a realm: nothing of it is written after that, and its rows may be

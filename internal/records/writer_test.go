@@ -65,7 +65,7 @@ func begin(t *testing.T, store *records.Store, retention records.Retention) (*ni
 		saved.Mark = last.Mark
 	}
 	require.NoError(t, e.Restore(saved))
-	w.Begin(recorder)
+	require.NoError(t, w.Begin(recorder))
 	ctx, cancel := context.WithCancel(t.Context())
 	done := make(chan struct{}, 2)
 	go func() { e.Run(ctx); done <- struct{}{} }()
@@ -274,6 +274,11 @@ func TestACrashLosesNobody(t *testing.T) {
 		rows, err := store.Headcounts(t.Context(), "main", weir, records.Minute, gone.Add(-time.Minute), time.Now(), 10)
 		require.NoError(t, err)
 		require.Len(t, rows, 1, "while the service was away nothing was counted")
+		time.Sleep(6 * time.Second)
+		rows, err = store.Headcounts(t.Context(), "main", weir, records.Minute, time.Now().Add(-time.Second), time.Now(), 10)
+		require.NoError(t, err)
+		require.Len(t, rows, 1)
+		require.Equal(t, []int{2, 2, 2, 0}, []int{rows[0].PeopleMin, rows[0].PeopleMax, rows[0].Visitors, rows[0].Joins}, "who was brought back did not come")
 		n.do(presence.SignOut{User: "ilse"})
 		require.Len(t, n.journal(records.JournalQuery{After: int64(before), Kinds: []records.Kind{records.MemberLeft}}), 1)
 		end()

@@ -86,6 +86,15 @@ func (k *killable) start() {
 	}, patience, 5*time.Millisecond)
 }
 
+// onRecord waits until so many people whose ids begin so are written down.
+func (k *killable) onRecord(users string, many int) {
+	k.Helper()
+	require.Eventually(k, func() bool {
+		page, err := k.api().People(k.Context(), users, "", 1000)
+		return err == nil && len(page.People) >= many
+	}, patience, 10*time.Millisecond, "%s", users)
+}
+
 func (k *killable) kill() {
 	k.Helper()
 	require.NoError(k, k.process.Process.Kill())
@@ -197,11 +206,13 @@ func TestAKilledServiceLosesNobody(t *testing.T) {
 	var kills []time.Time
 	var gone []string // who had a link when the service was killed, and did not come back
 	random := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 1))
+	k.onRecord("w-", len(walkers))
 	for round := range rounds {
 		time.Sleep(time.Duration(50+random.IntN(700)) * time.Millisecond)
 		user := fmt.Sprintf("gone-%d", round)
 		lost := dial(t, client.Options{Server: k.url(), Token: mint(t, user, "**"), Rooms: []string{weir, "desk.night"}})
-		time.Sleep(time.Duration(200+random.IntN(300)) * time.Millisecond)
+		k.onRecord(user, 1)
+		time.Sleep(time.Duration(random.IntN(500)) * time.Millisecond)
 		gone = append(gone, user)
 		k.kill()
 		kills = append(kills, time.Now())

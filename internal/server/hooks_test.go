@@ -72,7 +72,7 @@ type receiver struct {
 	server  *http.Server
 
 	mu    sync.Mutex
-	mode  string        // fine, fails, hangs, cuts
+	mode  string        // fine, fails, hangs, cuts, gone
 	other chan struct{} // closed when the mode changes
 	taken []telling
 }
@@ -123,6 +123,8 @@ func (r *receiver) ServeHTTP(w http.ResponseWriter, request *http.Request) {
 	switch mode {
 	case "fine":
 		w.WriteHeader(http.StatusNoContent)
+	case "gone":
+		w.WriteHeader(http.StatusGone)
 	case "fails":
 		http.Error(w, "the database is away", http.StatusInternalServerError)
 	case "cuts":
@@ -175,6 +177,9 @@ func TestHooksAreToldEverythingInOrder(t *testing.T) {
 		return err == nil && left.Total == 0
 	}, killedGrace+patience, 50*time.Millisecond)
 
+	// A set status is answered when everything up to it is written.
+	_, err = k.api().SetStatus(t.Context(), "w-0", wire.StatusWanted{})
+	require.NoError(t, err)
 	want := map[string][]string{} // by room
 	body, err := k.api().ExportJournal(t.Context(), client.JournalQuery{Kinds: []string{"member.joined", "member.left"}}, "ndjson")
 	require.NoError(t, err)
@@ -333,6 +338,14 @@ func TestHooksAreChangedRotatedParkedAndToldAgain(t *testing.T) {
 	_, err = api.ChangeHook(t.Context(), hook.ID, wire.NewHook{URL: r.url(), Kinds: []string{"member.left"}})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return len(r.all()) == before+1 }, patience, 20*time.Millisecond)
+	// An address that is gone for good is told nothing more, until somebody says so.
+	r.be("gone")
+	require.NoError(t, api.SignOut(t.Context(), "tobin"))
+	require.Eventually(t, func() bool {
+		h, err := api.Hook(t.Context(), hook.ID)
+		return err == nil && h.Paused
+	}, patience, 20*time.Millisecond)
+	parked(2)
 	require.NoError(t, api.RemoveHook(t.Context(), hook.ID))
 	_, err = api.Hook(t.Context(), hook.ID)
 	var problem *client.Error

@@ -117,7 +117,9 @@ func (w *world) begin(name string, last records.Run) error {
 			return err
 		}
 	}
-	w.writer.Begin(recorder)
+	if err := w.writer.Begin(recorder); err != nil {
+		return fmt.Errorf("the headcounts of the realm %s: %w", name, err)
+	}
 	settings := w.config.Realms[name]
 	ctx, cancel := context.WithCancel(context.Background())
 	var running sync.WaitGroup
