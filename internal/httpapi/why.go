@@ -3,6 +3,7 @@ package httpapi
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
@@ -246,8 +247,8 @@ func count(n int, noun string) string {
 // short is a time in its largest units.
 func short(d time.Duration) string {
 	switch d = max(d, 0); {
-	case d < 10*time.Second:
-		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d < time.Minute && (d < 10*time.Second || d%(100*time.Millisecond) == 0):
+		return strings.TrimSuffix(fmt.Sprintf("%.1f", d.Seconds()), ".0") + " s"
 	case d < time.Minute:
 		return fmt.Sprintf("%d s", int(d.Seconds()))
 	case d < time.Hour && d%time.Minute < time.Second:
