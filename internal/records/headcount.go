@@ -235,7 +235,7 @@ func (s *Store) rollUp(ctx context.Context, at time.Time, here Here) (more bool,
 		if err != nil {
 			return false, err
 		}
-		return true, putHeadcounts(s.db(), days)
+		return true, s.db().Transaction(func(tx *gorm.DB) error { return putHeadcounts(tx, days) })
 	}
 	return true, nil
 }

@@ -198,12 +198,16 @@ func (s *Store) JournalEnds(ctx context.Context) (first, last int64, err error) 
 // ImportEntries adds entries that another service has exported, under their ids, which
 // must be free.
 func (s *Store) ImportEntries(entries []Entry) error {
-	return s.db().Transaction(func(tx *gorm.DB) error {
+	err := s.db().Transaction(func(tx *gorm.DB) error {
 		if err := created(putEntries(tx, entries)); err != nil {
 			return err
 		}
 		return addMinutes(tx, entries)
 	})
+	if err != nil {
+		return err
+	}
+	return s.boundLog()
 }
 
 // addMinutes keeps the index by time.

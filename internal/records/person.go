@@ -76,10 +76,16 @@ func (s *Store) People(ctx context.Context, q PeopleQuery) ([]Person, error) {
 // PutPeople adds people to the directory, or changes their profile and attributes, and
 // leaves alone when they were seen. All are there when it returns, or none.
 func (s *Store) PutPeople(people []Person) error {
-	return s.db().Clauses(clause.OnConflict{
-		Columns:   []clause.Column{{Name: "realm"}, {Name: "user"}},
-		DoUpdates: clause.AssignmentColumns([]string{"name", "picture", "attributes"}),
-	}).CreateInBatches(people, 500).Error
+	err := s.db().Transaction(func(tx *gorm.DB) error {
+		return tx.Clauses(clause.OnConflict{
+			Columns:   []clause.Column{{Name: "realm"}, {Name: "user"}},
+			DoUpdates: clause.AssignmentColumns([]string{"name", "picture", "attributes"}),
+		}).CreateInBatches(people, 500).Error
+	})
+	if err != nil {
+		return err
+	}
+	return s.boundLog()
 }
 
 // DropPerson takes somebody out of the directory who neither is here nor has ever been.

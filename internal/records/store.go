@@ -208,6 +208,16 @@ func (s *Store) settle(ctx context.Context) error {
 	return db.Raw("PRAGMA wal_checkpoint("+how+")").Row().Scan(&busy, &size, &moved)
 }
 
+// boundLog settles everything when the log has grown, for those who write much at once
+// while no writer runs.
+func (s *Store) boundLog() error {
+	if log, err := os.Stat(s.path + "-wal"); s.path == "" || err != nil || log.Size() < maxLog/4 {
+		return nil
+	}
+	var busy, size, moved int
+	return s.db().Raw("PRAGMA wal_checkpoint(TRUNCATE)").Row().Scan(&busy, &size, &moved)
+}
+
 // Close ends the use of the file.
 func (s *Store) Close() error {
 	p := s.pools.Load()
