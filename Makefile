@@ -34,6 +34,7 @@ lint: web ## formatting, vet, static analysis, type check
 	$(STATIC) ./...
 	$(NPM) run --silent check
 	$(NPM) run --silent lint
+	REDOCLY_TELEMETRY=off REDOCLY_SUPPRESS_UPDATE_NOTICE=true web/node_modules/.bin/redocly lint --config redocly.yaml wire/openapi.json
 
 test: lint web chromium compiler ## everything: lint, vet, race detector, type check, floors, browser
 	$(NPM) run --silent test

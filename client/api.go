@@ -51,10 +51,39 @@ func (a API) Count(ctx context.Context, room string) (wire.Room, error) {
 	return count, a.call(ctx, http.MethodGet, "/v1/rooms/"+url.PathEscape(room)+"/count", nil, &count)
 }
 
-// Members returns everybody in a room.
+// MembersQuery says which members of a room are wanted. The zero value wants the first
+// 1,000 of all.
+type MembersQuery struct {
+	Status     string // only those who have it
+	Limit      int    // at most so many
+	Rev, After string // the Rev and Next of the page before
+}
+
+// MembersPage returns members of a room: a page at one revision, which the service keeps for
+// a minute after the first page.
+func (a API) MembersPage(ctx context.Context, room string, ask MembersQuery) (wire.Members, error) {
+	query := url.Values{}
+	for name, value := range map[string]string{"status": ask.Status, "rev": ask.Rev, "after": ask.After} {
+		if value != "" {
+			query.Set(name, value)
+		}
+	}
+	if ask.Limit != 0 {
+		query.Set("limit", strconv.Itoa(ask.Limit))
+	}
+	var page wire.Members
+	return page, a.call(ctx, http.MethodGet, "/v1/rooms/"+url.PathEscape(room)+"/members?"+query.Encode(), nil, &page)
+}
+
+// Members returns everybody in a room, at one revision.
 func (a API) Members(ctx context.Context, room string) (wire.Members, error) {
-	var members wire.Members
-	return members, a.call(ctx, http.MethodGet, "/v1/rooms/"+url.PathEscape(room)+"/members", nil, &members)
+	all, err := a.MembersPage(ctx, room, MembersQuery{})
+	for all.Next != "" && err == nil {
+		var page wire.Members
+		page, err = a.MembersPage(ctx, room, MembersQuery{Rev: all.Rev, After: all.Next})
+		all.Members, all.Next = append(all.Members, page.Members...), page.Next
+	}
+	return all, err
 }
 
 // Session tells what the service knows of a session. The Key of the API has to be that

@@ -72,3 +72,35 @@ func (a API) Policies(ctx context.Context, room string) (wire.Policies, error) {
 	var doc wire.Policies
 	return doc, a.call(ctx, http.MethodGet, path, nil, &doc)
 }
+
+// RoomsOf lists the rooms that a person is in.
+func (a API) RoomsOf(ctx context.Context, user string) (wire.PersonRooms, error) {
+	var doc wire.PersonRooms
+	return doc, a.call(ctx, http.MethodGet, "/v1/people/"+url.PathEscape(user)+"/rooms", nil, &doc)
+}
+
+// CueRoom gives a cue to everybody in a room, and says to how many links it went.
+func (a API) CueRoom(ctx context.Context, room string, cue wire.NewCue) (wire.CueGiven, error) {
+	return a.cue(ctx, "/v1/rooms/"+url.PathEscape(room), cue)
+}
+
+// CuePerson gives a cue to all sessions of a person.
+func (a API) CuePerson(ctx context.Context, user string, cue wire.NewCue) (wire.CueGiven, error) {
+	return a.cue(ctx, "/v1/people/"+url.PathEscape(user), cue)
+}
+
+// CueSession gives a cue to one session.
+func (a API) CueSession(ctx context.Context, session string, cue wire.NewCue) (wire.CueGiven, error) {
+	return a.cue(ctx, "/v1/sessions/"+url.PathEscape(session), cue)
+}
+
+func (a API) cue(ctx context.Context, to string, cue wire.NewCue) (wire.CueGiven, error) {
+	var given wire.CueGiven
+	return given, a.call(ctx, http.MethodPost, to+"/cues", cue, &given)
+}
+
+// Reload has the service take over its configuration as it is now, whole or not at all.
+func (a API) Reload(ctx context.Context) (wire.Reloaded, error) {
+	var done wire.Reloaded
+	return done, a.call(ctx, http.MethodPost, "/v1/reload", nil, &done)
+}

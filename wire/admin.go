@@ -10,6 +10,11 @@ type SignIn struct {
 	Rooms []string `json:"rooms,omitempty"` // patterns that the key is about; all when left out
 }
 
+// SigningIn is what a browser signs in to the console with.
+type SigningIn struct {
+	Key string `json:"key"` // an operator's
+}
+
 // Key is a key of an operator or back end. Key itself is there once, in the answer that
 // makes it.
 type Key struct {
@@ -81,6 +86,12 @@ type Realms struct {
 type NewRealm struct {
 	Realm
 	FirstKey Key `json:"first_key"`
+}
+
+// Reloaded says what of the configuration is another since it was read anew: policies,
+// keep, the origins of a realm, the certificate.
+type Reloaded struct {
+	Changed []string `json:"changed"`
 }
 
 // Removal refuses the tokens of a person that were issued up to At, in a room or with an

@@ -261,7 +261,7 @@ type PersonFrame struct {
 type CueFrame struct {
 	Type string          `json:"type"`
 	Name string          `json:"name"`
-	From Sender          `json:"from"`
+	From *Sender         `json:"from,omitempty"` // nil: the back end
 	Room string          `json:"room,omitempty"` // when it was given to a room
 	At   Time            `json:"at"`
 	Data json.RawMessage `json:"data,omitempty"`
@@ -271,6 +271,17 @@ type CueFrame struct {
 type Sender struct {
 	User    string `json:"user"`
 	Session string `json:"session"`
+}
+
+// NewCue is a cue that the back end gives.
+type NewCue struct {
+	Name string          `json:"name"`           // 1 to 64 bytes
+	Data json.RawMessage `json:"data,omitempty"` // any JSON of up to 4 KB
+}
+
+// CueGiven says to how many links a cue went.
+type CueGiven struct {
+	Links int `json:"links"`
 }
 
 // Moving says that the service goes away, and for how long to wait before coming

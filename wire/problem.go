@@ -29,12 +29,13 @@ type ErrorFrame struct {
 	Help string `json:"help"` // the path of the page on this code
 }
 
-// Document is an application/problem+json body. Instance is the path asked for.
+// Document is an application/problem+json body (RFC 9457). Instance is the path asked for.
 type Document struct {
-	Type     string `json:"type"`
+	Type     string `json:"type"` // the path of the page on the code
 	Title    string `json:"title"`
 	Status   int    `json:"status"`
 	Instance string `json:"instance"`
+	Request  string `json:"request,omitempty"` // the request's id, which the log has too
 	Problem
 }
 
@@ -87,6 +88,9 @@ const (
 	CodeNotRecorded      = "not-recorded"
 	CodeUnknownHook      = "unknown-hook"
 	CodeUnknownDelivery  = "unknown-delivery"
+	CodeKeyReused        = "key-reused"
+	CodeUnderWay         = "under-way"
+	CodeBadConfig        = "bad-config"
 )
 
 // Explanation is what the page on a code says.
@@ -130,12 +134,12 @@ var Explanations = []Explanation{
 	{"no-session", "No session", 404, "The session of this link has ended. Say hello on a new link."},
 	{"old-link", "Older link", 409, "A newer link of the session has taken over, or its page said that it is going away. Nothing that comes over this one counts."},
 	{CodeWatchOnly, "May only watch", 409, "A link with an operator's key, or with watch_only, has no session: it may watch, not be in rooms. Say hello with a person's token to take part."},
-	{CodeTooFast, "Too fast", 429, "More came than a link may bring in a short time. What was too much was not carried out; a link that goes on is closed with 4429."},
+	{CodeTooFast, "Too fast", 429, "More came than a link, or a key, may bring in a short time. What was too much was not carried out; a link that goes on is closed with 4429. Over HTTP the RateLimit header says how much is left, and Retry-After when to come again."},
 	{CodeTooManyLinks, "Too many links", 429, "One network address, and one person, may have a limited number of links at once."},
 	{CodeBusy, "Busy", 503, "The service has as much of this as it takes at once. Try again in a moment."},
 	{CodeBadTicket, "Bad ticket", 401, "A ticket opens one event stream within 30 seconds. Its own reconnects carry the id of an event that they have read; after the end of its session, or much later, a fresh one is needed."},
 	{CodeNoLink, "No such link", 404, "Requests beside an event stream go to the address that its last answer gave as posts, with the session's key as bearer. Each reconnect has another."},
-	{CodeOldRevision, "Old revision", 0, "Pages of a large room are of one revision, which is kept for a minute. Begin again with the first page."},
+	{CodeOldRevision, "Old revision", 410, "Pages of a large room are of one revision, which is kept for a minute. Begin again with the first page."},
 	{CodeHiding, "Hiding", 409, "Whoever hides is seen nowhere, and so can give no cue. Show yourself first: hide with on false."},
 	{CodeNoPractice, "No practice room", 404, "Everybody who reaches a service with a practice room gets tokens for rooms of their own in it, so it is off unless it is asked for: tovik serve --practice."},
 	{CodeTooLarge, "Too large", 413, "A frame or body may have 16 KB."},
@@ -157,6 +161,9 @@ var Explanations = []Explanation{
 	{CodeNotRecorded, "Not recorded", 503, "The records cannot be written now: the disk is full, or the file is locked or broken. Presence goes on. GET /readyz says what is wrong."},
 	{CodeUnknownHook, "Unknown hook", 404, "The realm has no hook of this id. List them with: tovik hook list."},
 	{CodeUnknownDelivery, "Unknown delivery", 404, "There is no delivery of this id, or it was so long ago that it is no longer kept."},
+	{CodeKeyReused, "Idempotency key reused", 422, "A request with the same Idempotency-Key came before, and was another one. A new request wants a new key; a retry is the same request, to the byte."},
+	{CodeUnderWay, "Under way", 409, "The request of this Idempotency-Key is still being carried out. Ask again in a moment for its answer."},
+	{CodeBadConfig, "Bad configuration", 409, "The configuration file cannot be taken over as it is: it has a mistake, or changes what needs a restart. Nothing has been changed."},
 	{CodeNotReady, "Not ready", 503, "The service is starting or stopping. Try again in a moment."},
 	{CodeInternal, "Internal error", 500, "The service failed to do what it should. Its log says more."},
 }

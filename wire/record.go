@@ -114,6 +114,11 @@ type RefusedLine struct {
 	Problem
 }
 
+// Declaration says whom a declared room expects.
+type Declaration struct {
+	Expected []string `json:"expected"` // users
+}
+
 // DeclaredRoom is a room that exists while nobody is in it, with those whom it expects,
 // and whom of them it misses now.
 type DeclaredRoom struct {
@@ -217,6 +222,11 @@ type EventData struct {
 	Reason   string `json:"reason,omitempty"`
 	People   *int   `json:"people,omitempty"` // in the room, after it
 	Bound    *int   `json:"bound,omitempty"`  // that the headcount has crossed
+}
+
+// Health says that the process is alive.
+type Health struct {
+	Status string `json:"status"` // ok
 }
 
 // Readiness is how the service is: GET /readyz.

@@ -75,6 +75,21 @@ type StatusWanted struct {
 	Until  *Time  `json:"until,omitempty"`
 }
 
+// PersonRooms are the rooms that a person is in, by name.
+type PersonRooms struct {
+	User  string       `json:"user"`
+	Rooms []PersonRoom `json:"rooms"`
+}
+
+// PersonRoom is a room that a person is in.
+type PersonRoom struct {
+	Room     string `json:"room"`
+	Since    Time   `json:"since"`    // when they came
+	Sessions int    `json:"sessions"` // of the person in this room
+	Typing   bool   `json:"typing"`
+	People   int    `json:"people"` // in the room
+}
+
 // Policy says what applies to a room. Times are milliseconds.
 type Policy struct {
 	Room          string `json:"room,omitempty"`

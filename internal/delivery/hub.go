@@ -29,10 +29,10 @@ type Source interface {
 // Hub is the [engine.Sink] that receivers follow rooms and people through. All
 // methods are safe for concurrent use.
 type Hub struct {
-	policy *presence.Policy
 	source Source
 
 	mu       sync.Mutex
+	policy   *presence.Policy
 	topics   map[engine.Topic]*topic
 	people   map[engine.Subject]*subject // those whom somebody follows
 	wildcard map[*Receiver]struct{}      // receivers that follow at least one pattern with a wildcard
@@ -54,6 +54,17 @@ func NewHub(policy *presence.Policy) *Hub {
 // Use sets where snapshots come from. The hub is an engine's sink and the engine
 // the hub's source, so one of them must be told of the other later.
 func (h *Hub) Use(source Source) { h.source = source }
+
+// SetPolicy puts another policy in force, for rooms that are followed too.
+func (h *Hub) SetPolicy(policy *presence.Policy) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.policy = policy
+	for _, t := range h.topics {
+		t.policy = policy.For(t.Room)
+		t.grow(t.count.People)
+	}
+}
 
 // Observe has one delivery in 64 measured: how long after it was sealed a change is handed
 // to be written, in seconds. Call it before anything else.

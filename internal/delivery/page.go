@@ -36,7 +36,7 @@ func (t *topic) pinned() *pin {
 // pin keeps a whole state for its life.
 func (h *Hub) pin(t *topic, s engine.Snapshot) *pin {
 	p := &pin{Snapshot: s, at: time.Now()}
-	p.first = encode(wire.SnapshotFrame{Type: wire.TypeSnapshot, Members: p.page("", firstPage)})
+	p.first = encode(wire.SnapshotFrame{Type: wire.TypeSnapshot, Members: p.page(PageWanted{Limit: firstPage})})
 	if len(t.pins) == maxPins {
 		t.pins = slices.Delete(t.pins, 0, 1)
 	}
@@ -51,28 +51,62 @@ func (h *Hub) pin(t *topic, s engine.Snapshot) *pin {
 	return p
 }
 
-// page returns up to limit members, those after a user id.
-func (p *pin) page(after presence.UserID, limit int) wire.Members {
-	from, found := slices.BinarySearchFunc(p.Members, after, func(m presence.Member, user presence.UserID) int {
+// PageWanted says which members a page is to have.
+type PageWanted struct {
+	After  presence.UserID // those whose id comes after this; empty: from the first on
+	Status presence.Status // those who have it; empty: all
+	Limit  int
+}
+
+// page returns the members that are wanted.
+func (p *pin) page(want PageWanted) wire.Members {
+	from, found := slices.BinarySearchFunc(p.Members, want.After, func(m presence.Member, user presence.UserID) int {
 		return strings.Compare(string(m.User), string(user))
 	})
 	if found {
 		from++
 	}
-	to := min(from+limit, len(p.Members))
+	members, more := p.Members[from:], false
+	if want.Status != "" {
+		var chosen []presence.Member
+		for _, m := range members {
+			if m.Status == want.Status && len(chosen) <= want.Limit {
+				chosen = append(chosen, m)
+			}
+		}
+		members = chosen
+	}
+	if more = len(members) > want.Limit; more {
+		members = members[:want.Limit]
+	}
 	page := p.Snapshot
-	page.Members = p.Members[from:to]
+	page.Members = members
 	document := Document(page)
-	if to < len(p.Members) {
-		document.Next = string(p.Members[to-1].User)
+	if more {
+		document.Next = string(members[len(members)-1].User)
 	}
 	return document
+}
+
+// FirstPage begins to page through a room as it is now, and keeps its revision for what
+// follows when there is more.
+func (h *Hub) FirstPage(now engine.Snapshot, want PageWanted) wire.Members {
+	page := (&pin{Snapshot: now}).page(want)
+	if page.Next == "" {
+		return page
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if t := h.topics[now.Topic]; t != nil && !slices.ContainsFunc(t.pins, func(p *pin) bool { return p.Revision == now.Revision }) {
+		h.pin(t, now)
+	}
+	return page
 }
 
 // Page returns a page of the members of a room at a revision, which a snapshot or an
 // earlier page has told; the zero revision stands for a recent one. It is false when
 // the room is no longer known at that revision.
-func (h *Hub) Page(topic engine.Topic, revision engine.Revision, after presence.UserID, limit int) (wire.Members, bool) {
+func (h *Hub) Page(topic engine.Topic, revision engine.Revision, want PageWanted) (wire.Members, bool) {
 	h.mu.Lock()
 	t := h.topics[topic]
 	var found *pin
@@ -86,7 +120,7 @@ func (h *Hub) Page(topic engine.Topic, revision engine.Revision, after presence.
 	}
 	h.mu.Unlock()
 	if found != nil {
-		return found.page(after, limit), true
+		return found.page(want), true
 	}
 	if !known {
 		return wire.Members{}, false
@@ -98,7 +132,7 @@ func (h *Hub) Page(topic engine.Topic, revision engine.Revision, after presence.
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if t = h.topics[topic]; t == nil || !snapshot.Exists {
-		return (&pin{Snapshot: snapshot}).page(after, limit), true // nobody is in it
+		return (&pin{Snapshot: snapshot}).page(want), true // nobody is in it
 	}
-	return h.pin(t, snapshot).page(after, limit), true
+	return h.pin(t, snapshot).page(want), true
 }

@@ -139,8 +139,17 @@ func New(o Options) *Engine {
 	}
 }
 
-// Policy returns the realm's policy. It must not be changed.
-func (e *Engine) Policy() *presence.Policy { return e.core.Policy() }
+// Policy returns the realm's policy now. It must not be changed.
+func (e *Engine) Policy() *presence.Policy {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.core.Policy()
+}
+
+// SetPolicy puts another policy in force (see [presence.SetPolicy]).
+func (e *Engine) SetPolicy(policy presence.Policy) {
+	_, _ = e.Do(context.Background(), presence.SetPolicy{Policy: policy}) // is never refused
+}
 
 // Do applies an input at the present instant. A hello that has to wait for a
 // probe of an older link is answered after that. Its error is a

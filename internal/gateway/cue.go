@@ -36,7 +36,7 @@ func (l *link) cue(r wire.Request) error {
 		return tooFast("cues", cueRate)
 	}
 	frame := encode(wire.CueFrame{Type: wire.TypeCue, Name: r.Name, Room: r.Room, Data: r.Data, At: wire.Time{Time: time.Now()},
-		From: wire.Sender{User: string(l.guest.person.User), Session: string(from.Session)}})
+		From: &wire.Sender{User: string(l.guest.person.User), Session: string(from.Session)}})
 	reached := 0
 	for _, to := range links {
 		if to.Link == from && !r.Everyone {
@@ -48,6 +48,34 @@ func (l *link) cue(r wire.Request) error {
 	}
 	l.reply(wire.Answer{Re: r.ID, Links: &reached}, nil, nil)
 	return nil
+}
+
+// Cue gives a cue of the back end to those who are in a room, to a person or to a session,
+// and returns to how many links it went.
+func (g *Gateway) Cue(realm *Realm, r wire.Request) (links int, err error) {
+	if err := checkCue(r); err != nil {
+		return 0, err
+	}
+	var to []presence.Carried
+	switch {
+	case r.Room != "":
+		to = realm.Engine.Links(presence.RoomName(r.Room), presence.Full)
+	case r.User != "":
+		to = realm.Engine.LinksOf(presence.UserID(r.User), presence.Full)
+	default:
+		one, ok := realm.Engine.LinkOf(presence.SessionID(r.Session), presence.Full)
+		if !ok {
+			return 0, &presence.Refusal{Code: presence.CodeNoSession, Field: "session", Value: r.Session, Allowed: "a session that has not ended"}
+		}
+		to = []presence.Carried{one}
+	}
+	frame := encode(wire.CueFrame{Type: wire.TypeCue, Name: r.Name, Room: r.Room, Data: r.Data, At: wire.Time{Time: time.Now()}})
+	for _, one := range to {
+		if carrier := g.links.carrier(one.Link); carrier != nil && carrier.offer(frame) {
+			links++
+		}
+	}
+	return links, nil
 }
 
 func checkCue(r wire.Request) error {

@@ -7,6 +7,7 @@ import (
 	"runtime"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/valyala/fasthttp"
@@ -37,7 +38,7 @@ type Gateway struct {
 	links      *Links
 	keys       *access.Keyring
 	guard      *access.Guard
-	policy     *presence.Policy
+	policy     atomic.Pointer[presence.Policy]
 	asksOthers bool
 	limits     Limits
 	log        *slog.Logger
@@ -54,22 +55,25 @@ func New(o Options) *Gateway {
 	}
 	limits := o.Limits.withDefaults()
 	o.Links.limits = limits
-	return &Gateway{
-		realms: o.Realms, links: o.Links, keys: o.Keys, guard: o.Guard, policy: o.Policy, asksOthers: o.AsksOthers, limits: limits, log: o.Log,
+	g := &Gateway{
+		realms: o.Realms, links: o.Links, keys: o.Keys, guard: o.Guard, asksOthers: o.AsksOthers, limits: limits, log: o.Log,
 		pool:    transport.NewPool(runtime.GOMAXPROCS(0), limits.SlowAfter),
 		tickets: newTickets(), feeds: newFeeds(),
 	}
+	g.policy.Store(o.Policy)
+	return g
 }
+
+// SetPolicy puts another policy in force, which must not be changed after that.
+func (g *Gateway) SetPolicy(policy *presence.Policy) { g.policy.Store(policy) }
 
 // Run does what falls due for links without the core's help, until ctx is over.
 func (g *Gateway) Run(ctx context.Context) {
-	ticker := time.NewTicker(min(sweepEvery, g.policy.BeatEvery/4))
-	defer ticker.Stop()
 	for {
 		select {
 		case <-ctx.Done():
 			return
-		case now := <-ticker.C:
+		case now := <-time.After(min(sweepEvery, g.policy.Load().BeatEvery/4)):
 			g.sweep(now)
 		}
 	}

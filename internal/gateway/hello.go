@@ -159,7 +159,7 @@ func (g *Gateway) welcome(l *link, c *greeting) (*wire.Welcome, *delivery.Receiv
 // open makes the link the guest's, and gives it a session, a new one or the one that
 // it had. It returns the rooms that the session is in.
 func (g *Gateway) open(l *link, c *greeting) (*wire.Welcome, []presence.RoomName, error) {
-	welcome := &wire.Welcome{Timings: timings(g.policy)}
+	welcome := &wire.Welcome{Timings: timings(g.policy.Load())}
 	if err := g.stillLetIn(c.guest); err != nil {
 		return nil, nil, err
 	}

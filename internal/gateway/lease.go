@@ -102,7 +102,7 @@ func (g *Gateway) reports(b wire.Beating, reply presence.Reply) []presence.Input
 func (g *Gateway) lease(who *guest, reply presence.Reply, revs map[presence.RoomName]engine.Revision) wire.Lease {
 	lease := wire.Lease{
 		Session: string(reply.Link.Session), Key: reply.Key, Resumed: reply.Resumed, NotResumed: string(reply.NotResumed),
-		User: string(who.person.User), Lease: g.policy.Lease.Milliseconds(), Rooms: roomNames(reply.Rooms), Counts: []wire.Tallied{},
+		User: string(who.person.User), Lease: g.policy.Load().Lease.Milliseconds(), Rooms: roomNames(reply.Rooms), Counts: []wire.Tallied{},
 	}
 	for _, room := range reply.Rooms {
 		count, revision := who.realm.Engine.Tally(engine.Topic{Room: room, View: presence.Open})

@@ -308,7 +308,7 @@ func (g *Gateway) closeIf(over func(*badge) bool, code int, reason string) {
 // which the core does for sessions; and lets a word pass over event streams, so that
 // nobody on the way takes them for dead.
 func (g *Gateway) sweep(now time.Time) {
-	p := g.policy
+	p := g.policy.Load()
 	g.tickets.expire(now)
 	g.Recheck() // for keys that expire
 	g.links.eachLoose(func(l *link) {

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"tovik.example/tovik/internal/delivery"
@@ -23,8 +24,26 @@ type Realm struct {
 	Hub       *delivery.Hub
 	Store     *records.Store
 	Writer    *records.Writer
-	Origins   []string   // of the pages that may be clients, as in https://app.example; nil stands for any
 	Admission *Admission // is asked who may be in rooms; nil: grants alone decide
+
+	origins atomic.Pointer[[]string]
+}
+
+// SetOrigins says of which origins pages may be clients, as in https://app.example; nil
+// stands for any.
+func (r *Realm) SetOrigins(origins []string) { r.origins.Store(&origins) }
+
+// Origins are those of which pages may be clients; nil stands for any.
+func (r *Realm) Origins() []string {
+	if origins := r.origins.Load(); origins != nil {
+		return *origins
+	}
+	return nil
+}
+
+func (r *Realm) allowsOrigin(origin string) bool {
+	origins := r.Origins()
+	return origins == nil || slices.Contains(origins, origin)
 }
 
 // do tells the core. A link that is gone does not take back what it asked for, so
@@ -54,7 +73,7 @@ func NotRecorded(detail string, err error) *wire.Problem {
 // allows tells whether a caller may be a client of the realm: a page of an origin that
 // is allowed or of the service itself, or no page.
 func (r *Realm) allows(c Caller) error {
-	if r.Origins == nil || c.Origin == "" || c.Own || slices.Contains(r.Origins, c.Origin) {
+	if c.Origin == "" || c.Own || r.allowsOrigin(c.Origin) {
 		return nil
 	}
 	return &wire.Problem{Code: wire.CodeBadOrigin, Field: "Origin", Value: wire.Shorten(c.Origin),
@@ -104,5 +123,5 @@ func (s *Realms) All() []*Realm {
 // AllowsOrigin tells whether pages of an origin may ask at all. Whether they may be
 // clients of their realm is found when they say who they are.
 func (s *Realms) AllowsOrigin(origin string) bool {
-	return slices.ContainsFunc(s.All(), func(r *Realm) bool { return r.Origins == nil || slices.Contains(r.Origins, origin) })
+	return slices.ContainsFunc(s.All(), func(r *Realm) bool { return r.allowsOrigin(origin) })
 }

@@ -261,7 +261,7 @@ func (l *link) members(r wire.Request) error {
 	if err := l.hears(); err != nil {
 		return err
 	}
-	page, ok := l.realm.Hub.Page(engine.Topic{Room: room, View: l.guest.view()}, revision, presence.UserID(r.After), r.Limit)
+	page, ok := l.realm.Hub.Page(engine.Topic{Room: room, View: l.guest.view()}, revision, delivery.PageWanted{After: presence.UserID(r.After), Limit: r.Limit})
 	if !ok {
 		return &wire.Problem{Code: wire.CodeOldRevision, Field: "rev", Value: wire.Shorten(r.Rev),
 			Detail: "the room is no longer known at this revision", Allowed: "the first page again, without rev"}

@@ -7,9 +7,11 @@
 package httpapi
 
 import (
+	"context"
 	"errors"
 	"log/slog"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -17,6 +19,7 @@ import (
 	"github.com/gofiber/fiber/v3/middleware/cors"
 	"github.com/gofiber/fiber/v3/middleware/recover"
 	"github.com/valyala/fasthttp"
+	"golang.org/x/time/rate"
 
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/gateway"
@@ -41,16 +44,25 @@ type API struct {
 	log      *slog.Logger
 	signIns  signIns
 	streams  streams
-	ready    atomic.Bool
+	answers  answers
+	paces    paces
+	// exposition serves the metrics.
+	exposition fiber.Handler
+	// described makes the page of the document, once.
+	described func() ([]byte, error)
+	ready     atomic.Bool
 
 	practiceSecret string // empty: no practice room
 	hideDocs       bool
 }
 
-// World adds and removes realms while the service runs. Their errors are problems.
+// World adds and removes realms while the service runs, and changes its configuration. Its
+// errors are problems.
 type World interface {
 	AddRealm(name string) error
 	RemoveRealm(name string) error
+	// Reload reads the configuration anew.
+	Reload() (wire.Reloaded, error)
 }
 
 // Options are what an API is made of. The first ten and Log are required.
@@ -69,15 +81,22 @@ type Options struct {
 	// PracticeSecret signs the tokens of practice rooms; empty: there are none.
 	PracticeSecret string
 	HideDocs       bool // serves no pages that explain errors and frames
-	Log            *slog.Logger
+	// RequestsPerSecond is how often one key may ask, five times as many at once; 0: as often
+	// as it likes.
+	RequestsPerSecond int
+	Log               *slog.Logger
 }
 
 // New returns an API that answers /readyz with 503 until SetReady.
 func New(o Options) *API {
-	return &API{
+	a := &API{
 		gateway: o.Gateway, realms: o.Realms, keys: o.Keys, guard: o.Guard, store: o.Store, writer: o.Writer, hooks: o.Hooks, links: o.Links, measures: o.Measures, world: o.World, proxies: o.Proxies, log: o.Log,
 		practiceSecret: o.PracticeSecret, hideDocs: o.HideDocs,
+		paces: paces{each: rate.Limit(o.RequestsPerSecond), burst: 5 * o.RequestsPerSecond},
 	}
+	a.exposition = a.metrics()
+	a.described = sync.OnceValues(renderAPI)
+	return a
 }
 
 // SetReady changes what /readyz answers.
@@ -99,88 +118,50 @@ func (a *API) App() *fiber.App {
 	gateway.ReuseNothing(app.Server())
 	app.Server().HeaderReceived = a.bodyLimit
 
-	app.Use(a.measure)
+	app.Use(identifyRequest, a.measure)
 	app.Use(recover.New()) // a fault in one request is that request's error
-	app.Get("/healthz", func(c fiber.Ctx) error { return c.JSON(fiber.Map{"status": "ok"}) })
-	app.Get("/readyz", a.readyz)
-
-	app.Get("/v1/link", func(c fiber.Ctx) error { return a.gateway.Upgrade(c.RequestCtx(), a.caller(c)) })
 	// Pages of other origins may be clients of realms that allow it: nothing but a token or
 	// key, which the page itself has to send, says who somebody is there.
 	app.Use([]string{"/v1/tickets", "/v1/sessions", "/v1/closing"}, cors.New(cors.Config{
 		AllowOriginsFunc: a.realms.AllowsOrigin,
 		AllowMethods:     []string{"GET", "POST", "PUT", "DELETE"}, AllowHeaders: []string{"Authorization", "Content-Type"}, MaxAge: 3600,
 	}))
-	app.Get("/v1/feed", a.feed)
-	app.Post("/v1/tickets", a.ticket)
-	app.Post("/v1/closing", a.closing)
-	app.Get("/v1/sessions/:session", a.session)
-	app.Put("/v1/sessions/:session", a.beat)
-	app.Delete("/v1/sessions/:session", a.bye)
-	app.Post("/v1/sessions/:session/links/:link", a.post)
-	app.Post("/v1/practice", a.practice)
-	app.Get("/v1/sign-in", a.signedIn)
-	app.Post("/v1/sign-in", a.signIn)
-	app.Delete("/v1/sign-in", a.signOut)
-	read, write, operate := a.operator(access.Read), a.operator(access.Write), a.operator(access.Operate)
-	app.Get("/v1/rooms", read, a.rooms)
-	app.Get("/v1/rooms/:room", read, a.room)
-	app.Get("/v1/rooms/:room/count", read, a.room)
-	app.Get("/v1/rooms/:room/members", read, a.members)
-	app.Delete("/v1/rooms/:room/members/:user", operate, a.removeFromRoom)
-	app.Post("/v1/people/:user/removal", operate, a.remove)
-	app.Post("/v1/people/:user/sign-out", write, a.signOutPerson)
-	app.Post("/v1/people/:user/erasure", operate, a.erase)
-	app.Post("/v1/sessions/:session/end", write, a.endSession)
-	app.Put("/v1/rooms/:room", write, a.declare)
-	app.Delete("/v1/rooms/:room", write, a.undeclare)
-	app.Get("/v1/rooms/:room/expected", read, a.expectations)
-	app.Get("/v1/people", read, a.people)
-	app.Post(importPath, write, a.importPeople)
-	app.Get("/v1/people/:user", read, a.person)
-	app.Put("/v1/people/:user", write, a.putPerson)
-	app.Delete("/v1/people/:user", write, a.dropPerson)
-	app.Get("/v1/people/:user/why", read, a.why)
-	app.Get("/v1/people/:user/sessions", read, a.sessionsOf)
-	app.Put("/v1/people/:user/status", write, a.setStatus)
-	app.Delete("/v1/people/:user/status", write, a.clearStatus)
-	app.Post("/v1/counts", read, a.counts)
-	app.Post("/v1/statuses", read, a.statuses)
-	app.Get("/v1/sessions", read, a.sessions)
-	app.Get("/v1/policies", read, a.policies)
-	app.Get("/v1/journal", read, a.journal)
-	app.Get("/v1/attendance", read, a.attendance)
-	app.Get("/v1/headcount", read, a.headcount)
-	app.Get("/v1/hooks", operate, a.listHooks)
-	app.Post("/v1/hooks", operate, a.addHook)
-	app.Get("/v1/hooks/:id", operate, a.hook)
-	app.Put("/v1/hooks/:id", operate, a.changeHook)
-	app.Delete("/v1/hooks/:id", operate, a.removeHook)
-	app.Post("/v1/hooks/:id/secret", operate, a.rotateSecret)
-	app.Post("/v1/hooks/:id/test", operate, a.tryHook)
-	app.Get("/v1/hooks/:id/deliveries", operate, a.deliveries)
-	app.Get("/v1/deliveries/:id", operate, a.delivery)
-	app.Post("/v1/deliveries/:id/again", operate, a.redeliver)
-	app.Get("/metrics", read, a.root, a.metrics())
-	app.Get("/v1/backup", operate, a.root, a.backup)
-	app.Get("/v1/keys", operate, a.listKeys)
-	app.Post("/v1/keys", operate, a.addKey)
-	app.Delete("/v1/keys/:id", operate, a.revokeKey)
-	app.Get("/v1/token-keys", operate, a.listTokenKeys)
-	app.Post("/v1/token-keys", operate, a.addTokenKey)
-	app.Delete("/v1/token-keys/:id", operate, a.revokeTokenKey)
-	app.Get("/v1/realms", operate, a.root, a.listRealms)
-	app.Post("/v1/realms", operate, a.root, a.addRealm)
-	app.Delete("/v1/realms/:realm", operate, a.root, a.removeRealm)
-
-	if !a.hideDocs {
-		app.Get("/asyncapi.yaml", func(c fiber.Ctx) error { return c.Type("yaml").Send(wire.AsyncAPI) })
-		app.Get("/problems", problemIndex)
-		app.Get("/problems/:code", problemPage)
+	for _, r := range a.routes() {
+		a.serve(app, r)
 	}
 	a.library(app)
 	a.console(app)
 	return app
+}
+
+// serve adds a route, behind the gates that who asks has to pass.
+func (a *API) serve(app *fiber.App, r route) {
+	var gates []any
+	if role, ok := access.ParseRole(r.Shows); ok {
+		gates = append(gates, a.operator(role), a.pace)
+		if r.Root {
+			gates = append(gates, a.root)
+		}
+		if r.Whole {
+			gates = append(gates, func(c fiber.Ctx) error {
+				if err := wholeRealm(c); err != nil {
+					return err
+				}
+				return c.Next()
+			})
+		}
+		switch {
+		case r.Method != get:
+			gates = append(gates, a.once)
+		case r.Gives != nil:
+			gates = append(gates, compress, conditional)
+		}
+	} else if r.Topic == "Service" {
+		gates = append(gates, compress, conditional)
+	}
+	gates = append(gates, r.do)
+	path := strings.NewReplacer("{", ":", "}", "").Replace(r.Path)
+	app.Add([]string{r.Method}, path, gates[0], gates[1:]...)
 }
 
 // bearer returns what the Authorization header has after Bearer, or nothing.
@@ -203,6 +184,26 @@ func (a *API) readyz(c fiber.Ctx) error {
 		doc.Records.Status, doc.Records.Error, doc.Records.Since = "failing", health.Failing.Error(), &wire.Time{Time: health.Since}
 	}
 	return c.JSON(doc)
+}
+
+// recheckEvery is how often it is looked whether the keys of long answers are in force.
+const recheckEvery = 5 * time.Second
+
+// Run ends long answers whose key has expired, until ctx is over.
+func (a *API) Run(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(recheckEvery):
+			a.RecheckStreams()
+		}
+	}
+}
+
+// RecheckStreams ends long answers whose key is not in force any more.
+func (a *API) RecheckStreams() {
+	a.streams.recheck(func(key string) bool { return a.keys.InForce(true, key) })
 }
 
 // EndStreams ends the answers that take their time, and lets no more begin.
@@ -234,7 +235,7 @@ func (a *API) fail(c fiber.Ctx, err error) error {
 		explanation.Status = fiber.StatusBadRequest
 	}
 	if problem.Code == wire.CodeInternal {
-		a.log.Error("request failed", "method", c.Method(), "path", c.Path(), "error", err)
+		a.log.Error("request failed", "method", c.Method(), "path", c.Path(), "request", requestOf(c), "error", err)
 	}
 	switch explanation.Status {
 	case fiber.StatusUpgradeRequired:
@@ -243,11 +244,13 @@ func (a *API) fail(c fiber.Ctx, err error) error {
 	case fiber.StatusUnauthorized:
 		c.Set(fiber.HeaderWWWAuthenticate, `Bearer realm="tovik"`)
 	case fiber.StatusTooManyRequests, fiber.StatusServiceUnavailable:
-		c.Set(fiber.HeaderRetryAfter, "1")
+		if c.GetRespHeader(fiber.HeaderRetryAfter) == "" {
+			c.Set(fiber.HeaderRetryAfter, "1")
+		}
 	}
 	return c.Status(explanation.Status).JSON(wire.Document{
 		Type: wire.HelpPath(problem.Code), Title: explanation.Title, Status: explanation.Status,
-		Instance: c.Path(), Problem: *problem,
+		Instance: c.Path(), Request: requestOf(c), Problem: *problem,
 	}, "application/problem+json")
 }
 

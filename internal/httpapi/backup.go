@@ -17,9 +17,9 @@ func (a *API) backup(c fiber.Ctx) error {
 	if err := a.writer.Sync(c.Context()); err != nil {
 		a.log.Warn("a backup lacks what cannot be written", "error", err)
 	}
-	ctx, done, ok := a.streams.begin()
+	ctx, done, ok := a.streams.begin(operatorOf(c).Key)
 	if !ok {
-		return &wire.Problem{Code: wire.CodeBusy, Detail: "the service writes as many long answers as it does at once"}
+		return tooManyStreams()
 	}
 	file, err := a.store.Copy(ctx)
 	if err != nil {

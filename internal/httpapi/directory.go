@@ -32,9 +32,6 @@ const (
 // people lists the directory by user, with how everybody is now: all, those who match a
 // text, or with user= those who are named.
 func (a *API) people(c fiber.Ctx) error {
-	if err := wholeRealm(c); err != nil {
-		return err
-	}
 	limit, err := limitIn(c)
 	if err != nil {
 		return err
@@ -62,12 +59,12 @@ func (a *API) people(c fiber.Ctx) error {
 	if len(page) > limit {
 		doc.Next = string(page[limit-1].User)
 	}
-	return c.JSON(doc)
+	return listed(c, doc, doc.People)
 }
 
 // person tells of one.
 func (a *API) person(c fiber.Ctx) error {
-	user, err := userOf(c)
+	user, err := personOf(c)
 	if err != nil {
 		return err
 	}
@@ -114,7 +111,7 @@ func personDocument(realm *gateway.Realm, p *records.Person) (wire.Person, error
 
 // putPerson adds somebody to the directory, or changes what it says of them.
 func (a *API) putPerson(c fiber.Ctx) error {
-	user, err := userOf(c)
+	user, err := personOf(c)
 	if err != nil {
 		return err
 	}
@@ -135,7 +132,7 @@ func (a *API) putPerson(c fiber.Ctx) error {
 
 // dropPerson takes somebody out of the directory who was never here. Who was is erased.
 func (a *API) dropPerson(c fiber.Ctx) error {
-	user, err := userOf(c)
+	user, err := personOf(c)
 	if err != nil {
 		return err
 	}
@@ -174,9 +171,6 @@ func (a *API) profile(realm *gateway.Realm, asked wire.Profile) (records.Person,
 // importPeople takes a list of people, as NDJSON or as CSV, and reports what has become of
 // each line. Lines that are right are taken, whatever the others are.
 func (a *API) importPeople(c fiber.Ctx) error {
-	if err := wholeRealm(c); err != nil {
-		return err
-	}
 	read := readNDJSON
 	if media := c.Get(fiber.HeaderContentType); strings.HasPrefix(media, "text/csv") {
 		read = readCSV
@@ -283,9 +277,7 @@ func (a *API) declare(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
-	var asked struct {
-		Expected []string `json:"expected"`
-	}
+	var asked wire.Declaration
 	if err := gateway.Decode(c.Body(), &asked); err != nil {
 		return err
 	}

@@ -1,8 +1,6 @@
 package httpapi
 
 import (
-	"bytes"
-	"strconv"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
@@ -14,16 +12,10 @@ import (
 // mostSteps is how many stretches one answer has.
 const mostSteps = 5000
 
-var headcountColumns = []string{"at", "people_min", "people_max", "people_mean", "sessions_min", "sessions_max", "sessions_mean", "distinct", "joins", "leaves", "peak_at", "measured"}
-
 // headcount says how many were in a room, or in the realm: step by step, or with top the
 // stretches with the most people.
 func (a *API) headcount(c fiber.Ctx) error {
 	room, err := oneRoomIn(c)
-	if err != nil {
-		return err
-	}
-	form, err := formIn(c, asJSON, asNDJSON, asCSV)
 	if err != nil {
 		return err
 	}
@@ -58,24 +50,7 @@ func (a *API) headcount(c fiber.Ctx) error {
 	if end := from.UnixMilli()/int64(step)*int64(step) + mostSteps*int64(step); top == 0 && end < to.UnixMilli() {
 		doc.Next = &wire.Time{Time: time.UnixMilli(end)}
 	}
-	if form == asJSON {
-		return c.JSON(doc)
-	}
-	var body bytes.Buffer
-	lines, err := newTable(form, &body, headcountColumns)
-	if err != nil {
-		return err
-	}
-	for i := range doc.Steps {
-		if err := lines.row(&doc.Steps[i], func() []string { return headcountCells(&doc.Steps[i]) }); err != nil {
-			return err
-		}
-	}
-	if err := lines.flush(); err != nil {
-		return err
-	}
-	c.Set(fiber.HeaderContentType, mediaTypes[form])
-	return c.Send(body.Bytes())
+	return listed(c, doc, doc.Steps)
 }
 
 func headcountOf(h *records.Headcount) wire.Headcount {
@@ -90,15 +65,5 @@ func headcountOf(h *records.Headcount) wire.Headcount {
 		People:   wire.Spread{Min: h.PeopleMin, Max: h.PeopleMax, Mean: mean(h.PeopleTime)},
 		Sessions: wire.Spread{Min: h.SessionsMin, Max: h.SessionsMax, Mean: mean(h.SessionsTime)},
 		Distinct: h.Visitors, Joins: h.Joins, Leaves: h.Leaves, PeakAt: wire.Time{Time: time.UnixMilli(h.Peak)}, Measured: h.Span,
-	}
-}
-
-func headcountCells(h *wire.Headcount) []string {
-	const layout = "2006-01-02T15:04:05.000Z"
-	mean := func(x float64) string { return strconv.FormatFloat(x, 'f', 3, 64) }
-	return []string{
-		h.At.UTC().Format(layout), strconv.Itoa(h.People.Min), strconv.Itoa(h.People.Max), mean(h.People.Mean),
-		strconv.Itoa(h.Sessions.Min), strconv.Itoa(h.Sessions.Max), mean(h.Sessions.Mean),
-		strconv.Itoa(h.Distinct), strconv.Itoa(h.Joins), strconv.Itoa(h.Leaves), h.PeakAt.UTC().Format(layout), strconv.FormatInt(h.Measured, 10),
 	}
 }

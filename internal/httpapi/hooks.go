@@ -46,9 +46,6 @@ func hookDocument(h *records.Hook) wire.Hook {
 }
 
 func (a *API) listHooks(c fiber.Ctx) error {
-	if err := wholeRealm(c); err != nil {
-		return err
-	}
 	counts, err := a.store.CountDeliveries(c.Context())
 	if err != nil {
 		return err
@@ -59,17 +56,14 @@ func (a *API) listHooks(c fiber.Ctx) error {
 		doc.Deliveries = counts[h.ID]
 		list.Hooks = append(list.Hooks, doc)
 	}
-	return c.JSON(list)
+	return listed(c, list, list.Hooks)
 }
 
 // hookOf finds the hook of the address.
 func (a *API) hookOf(c fiber.Ctx) (records.Hook, error) {
-	if err := wholeRealm(c); err != nil {
-		return records.Hook{}, err
-	}
-	h, err := a.hooks.Get(realmOf(c).Name, c.Params("id"))
+	h, err := a.hooks.Get(realmOf(c).Name, param(c, "hook"))
 	if err != nil {
-		return h, unknownHook(c.Params("id"))
+		return h, unknownHook(param(c, "hook"))
 	}
 	return h, nil
 }
@@ -94,9 +88,6 @@ func (a *API) hook(c fiber.Ctx) error {
 
 // addHook makes a hook. The answer alone has its secret.
 func (a *API) addHook(c fiber.Ctx) error {
-	if err := wholeRealm(c); err != nil {
-		return err
-	}
 	h := records.Hook{ID: hooks.NewID(), Realm: realmOf(c).Name, Secret: hooks.NewSecret()}
 	if err := a.readHook(c, &h); err != nil {
 		return err
@@ -276,16 +267,13 @@ func (a *API) deliveries(c fiber.Ctx) error {
 	if len(page) > limit {
 		doc.Older = page[limit-1].ID
 	}
-	return c.JSON(doc)
+	return listed(c, doc, doc.Deliveries)
 }
 
 // deliveryOf finds the delivery of the address.
 func (a *API) deliveryOf(c fiber.Ctx) (records.Delivery, error) {
-	if err := wholeRealm(c); err != nil {
-		return records.Delivery{}, err
-	}
-	unknown := &wire.Problem{Code: wire.CodeUnknownDelivery, Field: "delivery", Value: wire.Shorten(c.Params("id")), Detail: "there is no delivery of this id"}
-	id, err := strconv.ParseInt(c.Params("id"), 10, 64)
+	unknown := &wire.Problem{Code: wire.CodeUnknownDelivery, Field: "delivery", Value: wire.Shorten(param(c, "delivery")), Detail: "there is no delivery of this id"}
+	id, err := strconv.ParseInt(param(c, "delivery"), 10, 64)
 	if err != nil {
 		return records.Delivery{}, unknown
 	}
@@ -319,7 +307,7 @@ func (a *API) redeliver(c fiber.Ctx) error {
 		return err
 	}
 	if d.State == records.Waiting {
-		return &wire.Problem{Code: wire.CodeExists, Field: "delivery", Value: c.Params("id"), Detail: "it is waiting to be delivered already"}
+		return &wire.Problem{Code: wire.CodeExists, Field: "delivery", Value: param(c, "delivery"), Detail: "it is waiting to be delivered already"}
 	}
 	if err := a.hooks.Again(d); err != nil {
 		return unknownHook(d.Hook)

@@ -21,8 +21,6 @@ import (
 // piece is how many entries are read and written at once.
 const piece = 1000
 
-var journalColumns = []string{"id", "at", "kind", "room", "user", "session", "link", "over", "status", "was", "note", "reason", "length", "lost", "hidden"}
-
 // journal answers with a page of entries, with all of them line by line, or with those
 // that come.
 func (a *API) journal(c fiber.Ctx) error {
@@ -115,21 +113,6 @@ func recordOf(e *records.Entry) wire.Record {
 	}
 }
 
-func cellsOf(r *wire.Record) []string {
-	whole := func(n int64) string {
-		if n == 0 {
-			return ""
-		}
-		return strconv.FormatInt(n, 10)
-	}
-	hidden := ""
-	if r.Hidden {
-		hidden = "true"
-	}
-	return []string{whole(r.ID), r.At.UTC().Format("2006-01-02T15:04:05.000Z"), r.Kind, r.Room, r.User, r.Session, whole(int64(r.Link)), r.Over,
-		r.Status, r.Was, r.Note, r.Reason, whole(r.Length), whole(r.Lost), hidden}
-}
-
 // exportJournal writes everything that matches, however much that is, or the first of it
 // when a limit is given.
 func (a *API) exportJournal(c fiber.Ctx, q records.JournalQuery, form string) error {
@@ -138,7 +121,7 @@ func (a *API) exportJournal(c fiber.Ctx, q records.JournalQuery, form string) er
 		return err
 	}
 	return a.stream(c, form, func(ctx context.Context, w io.Writer, flush func() error) error {
-		rows, err := newTable(form, w, journalColumns)
+		rows, err := newTable[wire.Record](form, w)
 		if err != nil {
 			return err
 		}
@@ -150,7 +133,7 @@ func (a *API) exportJournal(c fiber.Ctx, q records.JournalQuery, form string) er
 				}
 				left--
 				record := recordOf(&page[i])
-				if failed = rows.row(&record, func() []string { return cellsOf(&record) }); failed != nil {
+				if failed = rows.row(&record); failed != nil {
 					return false
 				}
 			}
@@ -217,7 +200,7 @@ func (a *API) followJournal(c fiber.Ctx, q records.JournalQuery) error {
 				return nil
 			case <-written:
 			case <-time.After(streamSilent):
-				if _, err := io.WriteString(w, ": still here\n\n"); err != nil {
+				if err := stillHere(w, flush); err != nil {
 					return err
 				}
 			}
@@ -252,7 +235,7 @@ func (a *API) attendance(c fiber.Ctx) error {
 		return err
 	}
 	slices.SortStableFunc(doc.Stays, func(x, y wire.Stay) int { return x.Joined.Compare(y.Joined.Time) })
-	return c.JSON(doc)
+	return listed(c, doc, doc.Stays)
 }
 
 // nameStays puts in the names that the directory has.

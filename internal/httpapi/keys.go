@@ -17,7 +17,7 @@ func (a *API) listKeys(c fiber.Ctx) error {
 	for _, kept := range a.keys.OperatorKeys(realmOf(c).Name) {
 		list.Keys = append(list.Keys, keyDocument(kept))
 	}
-	return c.JSON(list)
+	return listed(c, list, list.Keys)
 }
 
 func keyDocument(k records.OperatorKey) wire.Key {
@@ -65,10 +65,11 @@ func (a *API) addKey(c fiber.Ctx) error {
 }
 
 func (a *API) revokeKey(c fiber.Ctx) error {
-	if err := a.keys.RevokeOperatorKey(realmOf(c).Name, c.Params("id")); err != nil {
+	if err := a.keys.RevokeOperatorKey(realmOf(c).Name, param(c, "key")); err != nil {
 		return err
 	}
 	a.gateway.Recheck()
+	a.RecheckStreams()
 	return c.SendStatus(fiber.StatusNoContent)
 }
 
@@ -81,7 +82,7 @@ func (a *API) listTokenKeys(c fiber.Ctx) error {
 	for _, k := range kept {
 		list.Keys = append(list.Keys, tokenKeyDocument(k))
 	}
-	return c.JSON(list)
+	return listed(c, list, list.Keys)
 }
 
 func tokenKeyDocument(k records.TokenKey) wire.TokenKey {
@@ -108,7 +109,7 @@ func (a *API) addTokenKey(c fiber.Ctx) error {
 // revokeTokenKey refuses the tokens of a key, also those that were shown before: their
 // links are closed.
 func (a *API) revokeTokenKey(c fiber.Ctx) error {
-	if err := a.keys.RevokeTokenKey(realmOf(c).Name, c.Params("id")); err != nil {
+	if err := a.keys.RevokeTokenKey(realmOf(c).Name, param(c, "kid")); err != nil {
 		return err
 	}
 	a.gateway.Recheck()
@@ -118,16 +119,14 @@ func (a *API) revokeTokenKey(c fiber.Ctx) error {
 func (a *API) listRealms(c fiber.Ctx) error {
 	list := wire.Realms{Realms: []wire.Realm{}}
 	for _, realm := range a.realms.All() {
-		list.Realms = append(list.Realms, wire.Realm{Name: realm.Name, Origins: realm.Origins})
+		list.Realms = append(list.Realms, wire.Realm{Name: realm.Name, Origins: realm.Origins()})
 	}
-	return c.JSON(list)
+	return listed(c, list, list.Realms)
 }
 
 // addRealm makes a realm, with a first key for its operators.
 func (a *API) addRealm(c fiber.Ctx) error {
-	var asked struct {
-		Name string `json:"name"`
-	}
+	var asked wire.Realm
 	if err := gateway.Decode(c.Body(), &asked); err != nil {
 		return err
 	}
@@ -144,8 +143,9 @@ func (a *API) addRealm(c fiber.Ctx) error {
 }
 
 func (a *API) removeRealm(c fiber.Ctx) error {
-	if err := a.world.RemoveRealm(c.Params("realm")); err != nil {
+	if err := a.world.RemoveRealm(param(c, "realm")); err != nil {
 		return err
 	}
+	a.RecheckStreams()
 	return c.SendStatus(fiber.StatusNoContent)
 }

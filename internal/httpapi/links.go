@@ -52,12 +52,12 @@ func (a *API) ticket(c fiber.Ctx) error {
 
 // post carries out a request beside an event stream.
 func (a *API) post(c fiber.Ctx) error {
-	number, err := strconv.ParseUint(c.Params("link"), 10, 32)
+	number, err := strconv.ParseUint(param(c, "link"), 10, 32)
 	if err != nil {
-		return &wire.Problem{Code: wire.CodeBadField, Field: "link", Value: wire.Shorten(c.Params("link")),
+		return &wire.Problem{Code: wire.CodeBadField, Field: "link", Value: wire.Shorten(param(c, "link")),
 			Detail: "the address has no number of a link", Allowed: "the posts of the last answer"}
 	}
-	answer, err := a.gateway.Post(c.Params("session"), uint32(number), bearer(c), c.Body())
+	answer, err := a.gateway.Post(param(c, "session"), uint32(number), bearer(c), c.Body())
 	if err != nil {
 		return err
 	}
@@ -70,7 +70,7 @@ func (a *API) beat(c fiber.Ctx) error {
 	if err := gateway.Decode(c.Body(), &b); err != nil {
 		return err
 	}
-	lease, err := a.gateway.Beat(bearer(c), c.Params("session"), b, a.caller(c))
+	lease, err := a.gateway.Beat(bearer(c), param(c, "session"), b, a.caller(c))
 	if err != nil {
 		return err
 	}
@@ -79,12 +79,12 @@ func (a *API) beat(c fiber.Ctx) error {
 
 // session tells what is known of a session to whoever has its key.
 func (a *API) session(c fiber.Ctx) error {
-	return fresh(c).JSON(a.gateway.Session(c.Params("session"), bearer(c)))
+	return fresh(c).JSON(a.gateway.Session(param(c, "session"), bearer(c)))
 }
 
 // bye ends a session at the word of whoever has its key.
 func (a *API) bye(c fiber.Ctx) error {
-	answer, err := a.gateway.Bye(c.Params("session"), bearer(c))
+	answer, err := a.gateway.Bye(param(c, "session"), bearer(c))
 	if err != nil {
 		return err
 	}

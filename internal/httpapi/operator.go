@@ -128,9 +128,7 @@ func (a *API) root(c fiber.Ctx) error {
 
 // signIn lets a browser sign in with a key, and from then on show a cookie.
 func (a *API) signIn(c fiber.Ctx) error {
-	var asked struct {
-		Key string `json:"key"`
-	}
+	var asked wire.SigningIn
 	if err := gateway.Decode(c.Body(), &asked); err != nil {
 		return err
 	}

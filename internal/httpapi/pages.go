@@ -42,7 +42,7 @@ func problemIndex(c fiber.Ctx) error {
 }
 
 func problemPage(c fiber.Ctx) error {
-	explanation, ok := wire.Explain(c.Params("code"))
+	explanation, ok := wire.Explain(param(c, "code"))
 	if !ok {
 		return fiber.ErrNotFound
 	}
@@ -102,6 +102,9 @@ func script(name string) (plain, packed []byte) {
 // notBuilt is what a binary without the console shows.
 const notBuilt = "This Tovik was built without its console. Build it with: make build\n"
 
+// consolePages are the addresses of the console's pages.
+var consolePages = []string{"/", "/rooms/:room", "/visit", "/practice"}
+
 // console serves the pages of the console. They find out themselves which of
 // them the path asks for.
 func (a *API) console(app *fiber.App) {
@@ -117,7 +120,7 @@ func (a *API) console(app *fiber.App) {
 		}
 		return c.Type("html", "utf-8").Send(index)
 	}
-	for _, path := range []string{"/", "/rooms/:room", "/visit", "/practice"} {
+	for _, path := range consolePages {
 		app.Get(path, page)
 	}
 	app.Use("/assets", static.New("assets", static.Config{

@@ -12,24 +12,16 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// userOf reads the person of the address, and refuses a key that is about some rooms
-// only: what is done to a person is done in all of them.
-func userOf(c fiber.Ctx) (presence.UserID, error) {
-	if operatorOf(c).Rooms != nil {
-		return "", &wire.Problem{Code: wire.CodeWrongRole, Field: "key", Detail: "this key is about some rooms only", Allowed: "a key without room patterns"}
-	}
-	return personOf(c)
-}
-
+// personOf reads the person of the address.
 func personOf(c fiber.Ctx) (presence.UserID, error) {
-	user := presence.UserID(norm.NFC.String(c.Params("user")))
+	user := presence.UserID(norm.NFC.String(param(c, "user")))
 	return user, presence.CheckUser(user)
 }
 
 // removeFromRoom takes a person out of a room, for good: their tokens of before are
 // refused there.
 func (a *API) removeFromRoom(c fiber.Ctx) error {
-	room, err := presence.ParseRoom(c.Params("room"))
+	room, err := presence.ParseRoom(param(c, "room"))
 	if err != nil {
 		return err
 	}
@@ -44,7 +36,7 @@ func (a *API) removeFromRoom(c fiber.Ctx) error {
 }
 
 func (a *API) remove(c fiber.Ctx) error {
-	user, err := userOf(c)
+	user, err := personOf(c)
 	if err != nil {
 		return err
 	}
@@ -61,7 +53,7 @@ func (a *API) removal(c fiber.Ctx, user presence.UserID, room presence.RoomName)
 }
 
 func (a *API) signOutPerson(c fiber.Ctx) error {
-	user, err := userOf(c)
+	user, err := personOf(c)
 	if err != nil {
 		return err
 	}
@@ -72,7 +64,7 @@ func (a *API) signOutPerson(c fiber.Ctx) error {
 }
 
 func (a *API) endSession(c fiber.Ctx) error {
-	if _, err := realmOf(c).Engine.Do(context.Background(), presence.EndSession{Session: presence.SessionID(c.Params("session"))}); err != nil {
+	if _, err := realmOf(c).Engine.Do(context.Background(), presence.EndSession{Session: presence.SessionID(param(c, "session"))}); err != nil {
 		return err
 	}
 	return c.SendStatus(fiber.StatusNoContent)
@@ -80,7 +72,7 @@ func (a *API) endSession(c fiber.Ctx) error {
 
 // erase deletes everything about a person, and says what that was.
 func (a *API) erase(c fiber.Ctx) error {
-	user, err := userOf(c)
+	user, err := personOf(c)
 	if err != nil {
 		return err
 	}

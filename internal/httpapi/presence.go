@@ -38,15 +38,12 @@ func (a *API) counts(c fiber.Ctx) error {
 		count, _ := realmOf(c).Engine.Count(engine.Topic{Room: room, View: presence.Full})
 		doc.Counts[i] = wire.Room{Room: name, Count: delivery.Count(count)}
 	}
-	return c.JSON(doc)
+	return listed(c, doc, doc.Counts)
 }
 
 // statuses tells what is seen of each of many people, also of those whom nobody knows,
 // who are offline.
 func (a *API) statuses(c fiber.Ctx) error {
-	if err := wholeRealm(c); err != nil {
-		return err
-	}
 	var asked wire.StatusesAsked
 	if err := gateway.Decode(c.Body(), &asked); err != nil {
 		return err
@@ -62,7 +59,7 @@ func (a *API) statuses(c fiber.Ctx) error {
 		}
 		doc.Statuses[i] = statusOf(realmOf(c), user)
 	}
-	return c.JSON(doc)
+	return listed(c, doc, doc.Statuses)
 }
 
 func statusOf(realm *gateway.Realm, user presence.UserID) wire.PersonStatus {
@@ -94,7 +91,7 @@ func (a *API) setStatus(c fiber.Ctx) error {
 func (a *API) clearStatus(c fiber.Ctx) error { return a.putStatus(c, presence.SetStatus{}) }
 
 func (a *API) putStatus(c fiber.Ctx, in presence.SetStatus) (err error) {
-	if in.User, err = userOf(c); err != nil {
+	if in.User, err = personOf(c); err != nil {
 		return err
 	}
 	realm := realmOf(c)
@@ -142,12 +139,12 @@ func (a *API) sessions(c fiber.Ctx) error {
 			doc.Sessions = append(doc.Sessions, delivery.Session(e))
 		}
 	}
-	return c.JSON(doc)
+	return listed(c, doc, doc.Sessions)
 }
 
 // sessionsOf lists those of one person.
 func (a *API) sessionsOf(c fiber.Ctx) error {
-	user, err := userOf(c)
+	user, err := personOf(c)
 	if err != nil {
 		return err
 	}
@@ -155,7 +152,7 @@ func (a *API) sessionsOf(c fiber.Ctx) error {
 	for _, e := range realmOf(c).Engine.Explain(user, "").Sessions {
 		doc.Sessions = append(doc.Sessions, delivery.Session(e))
 	}
-	return c.JSON(doc)
+	return listed(c, doc, doc.Sessions)
 }
 
 // policies tells what applies where; with room= to one room, and why.

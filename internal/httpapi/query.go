@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -14,6 +15,16 @@ import (
 
 func badField(field, value, detail, allowed string) error {
 	return &wire.Problem{Code: wire.CodeBadField, Field: field, Value: wire.Shorten(value), Detail: detail, Allowed: allowed}
+}
+
+// param reads a parameter of the path, in which some characters are escaped.
+func param(c fiber.Ctx, name string) string {
+	escaped := c.Params(name)
+	text, err := url.PathUnescape(escaped)
+	if err != nil {
+		return escaped // no id that is known, and it is repeated as it came
+	}
+	return text
 }
 
 // numberIn reads a whole number of the query.

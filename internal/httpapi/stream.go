@@ -2,10 +2,13 @@ package httpapi
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/csv"
 	"encoding/json"
 	"io"
+	"reflect"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -26,24 +29,30 @@ const (
 type streams struct {
 	mu     sync.Mutex
 	ended  bool
-	open   map[int]context.CancelFunc
+	open   map[int]streaming
 	last   int
 	closed sync.WaitGroup
 }
 
-func (s *streams) begin() (ctx context.Context, done func(), ok bool) {
+// streaming is one of them, and the key that has asked for it.
+type streaming struct {
+	key    string
+	cancel context.CancelFunc
+}
+
+func (s *streams) begin(key string) (ctx context.Context, done func(), ok bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.ended || len(s.open) >= maxStreams {
 		return nil, nil, false
 	}
 	if s.open == nil {
-		s.open = map[int]context.CancelFunc{}
+		s.open = map[int]streaming{}
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	s.last++
 	n := s.last
-	s.open[n] = cancel
+	s.open[n] = streaming{key, cancel}
 	s.closed.Add(1)
 	return ctx, func() {
 		s.mu.Lock()
@@ -58,19 +67,33 @@ func (s *streams) begin() (ctx context.Context, done func(), ok bool) {
 func (s *streams) end() {
 	s.mu.Lock()
 	s.ended = true
-	for _, cancel := range s.open {
-		cancel()
+	for _, one := range s.open {
+		one.cancel()
 	}
 	s.mu.Unlock()
 	s.closed.Wait()
 }
 
+// recheck ends those whose key is no longer in force.
+func (s *streams) recheck(inForce func(key string) bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, one := range s.open {
+		if !inForce(one.key) {
+			one.cancel()
+		}
+	}
+}
+
 // stream answers piece by piece. Write is called once, beside the request's handler; what
 // it writes is on its way after a flush, whose error says that the reader is gone.
 func (a *API) stream(c fiber.Ctx, form string, write func(ctx context.Context, w io.Writer, flush func() error) error) error {
-	ctx, done, ok := a.streams.begin()
+	if c.Method() != fiber.MethodGet { // a HEAD has no stream
+		return fiber.ErrMethodNotAllowed
+	}
+	ctx, done, ok := a.streams.begin(operatorOf(c).Key)
 	if !ok {
-		return &wire.Problem{Code: wire.CodeBusy, Detail: "the service writes as many long answers as it does at once"}
+		return tooManyStreams()
 	}
 	c.Set(fiber.HeaderContentType, mediaTypes[form])
 	c.Set("X-Accel-Buffering", "no")
@@ -89,28 +112,33 @@ func (a *API) stream(c fiber.Ctx, form string, write func(ctx context.Context, w
 	})
 }
 
+func tooManyStreams() error {
+	return &wire.Problem{Code: wire.CodeBusy, Detail: "the service writes as many long answers as it does at once", Allowed: strconv.Itoa(maxStreams)}
+}
+
 // table writes rows of a list as CSV (RFC 4180), or as JSON a line.
 type table struct {
 	csv  *csv.Writer
 	json *json.Encoder
 }
 
-func newTable(form string, w io.Writer, columns []string) (*table, error) {
+// newTable begins a table of documents of a type.
+func newTable[T any](form string, w io.Writer) (*table, error) {
 	if form == asCSV {
 		t := &table{csv: csv.NewWriter(w)}
 		t.csv.UseCRLF = true
-		return t, t.csv.Write(columns)
+		return t, t.csv.Write(wire.Columns(reflect.TypeFor[T]()))
 	}
 	t := &table{json: json.NewEncoder(w)}
 	t.json.SetEscapeHTML(false)
 	return t, nil
 }
 
-func (t *table) row(document any, cells func() []string) error {
+func (t *table) row(document any) error {
 	if t.json != nil {
 		return t.json.Encode(document)
 	}
-	row := cells()
+	row := wire.Cells(document)
 	for i := range row {
 		row[i] = tame(row[i])
 	}
@@ -132,4 +160,30 @@ func tame(cell string) string {
 		return "'" + cell
 	}
 	return cell
+}
+
+// listed answers with a document, or with the list in it line by line, as was asked for.
+func listed[T any](c fiber.Ctx, document any, list []T) error {
+	form, err := formIn(c, asJSON, asNDJSON, asCSV)
+	if err != nil {
+		return err
+	}
+	if form == asJSON {
+		return c.JSON(document)
+	}
+	var body bytes.Buffer
+	lines, err := newTable[T](form, &body)
+	if err != nil {
+		return err
+	}
+	for i := range list {
+		if err := lines.row(&list[i]); err != nil {
+			return err
+		}
+	}
+	if err := lines.flush(); err != nil {
+		return err
+	}
+	c.Set(fiber.HeaderContentType, mediaTypes[form])
+	return c.Send(body.Bytes())
 }

@@ -18,7 +18,7 @@ import (
 // why explains how a person is shown, and with room= why they are in it or not: the
 // deciding rule, the evidence, and what comes next.
 func (a *API) why(c fiber.Ctx) error {
-	user, err := userOf(c)
+	user, err := personOf(c)
 	if err != nil {
 		return err
 	}

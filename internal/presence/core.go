@@ -11,7 +11,7 @@ import (
 
 // Core holds the presence of one realm. Make one with [NewCore].
 type Core struct {
-	policy   Policy
+	policy   *Policy // never changed, but put in the place of another
 	sessions map[SessionID]*session
 	people   map[UserID]*person
 	rooms    map[RoomName]*room
@@ -28,7 +28,7 @@ type Core struct {
 // NewCore returns an empty core with the given policy.
 func NewCore(policy Policy) *Core {
 	return &Core{
-		policy:   policy,
+		policy:   &policy,
 		sessions: map[SessionID]*session{},
 		people:   map[UserID]*person{},
 		rooms:    map[RoomName]*room{},
@@ -36,8 +36,8 @@ func NewCore(policy Policy) *Core {
 	}
 }
 
-// Policy returns the policy that the core keeps. It must not be changed.
-func (c *Core) Policy() *Policy { return &c.policy }
+// Policy returns the policy in force. It must not be changed.
+func (c *Core) Policy() *Policy { return c.policy }
 
 // Apply tells the core what happened at the instant, and appends what follows
 // to out. Instants must not go back. Its error is a [*Refusal]; a refused input
@@ -75,6 +75,8 @@ func (c *Core) Apply(at Instant, in Input, out *Effects) (Reply, error) {
 		return Reply{}, c.endSession(now, in, out)
 	case Declare:
 		c.declare(in)
+	case SetPolicy:
+		c.setPolicy(now, in.Policy)
 	default:
 		return Reply{}, c.applyFrom(now, in, out)
 	}

@@ -31,7 +31,7 @@ const never = awakeTime(1<<63 - 1)
 // deadlines calls each with everything that will become of a session if nothing
 // more is heard of it.
 func (c *Core) deadlines(now reading, s *session, each func(deadline)) {
-	p := &c.policy
+	p := c.policy
 	switch {
 	case s.state == Grace:
 		for _, e := range s.entries {

@@ -70,7 +70,7 @@ func (c *Core) mayHello(now reading, in Hello, s *session) error {
 		return expired(in.Expires)
 	}
 	if len(in.Rooms) > c.policy.RoomsPerSession {
-		return tooManyRooms(&c.policy)
+		return tooManyRooms(c.policy)
 	}
 	p := c.people[in.User]
 	if p != nil && p.removed != nil && in.Issued <= p.removed.altogether {
@@ -88,7 +88,7 @@ func (c *Core) mayHello(now reading, in Hello, s *session) error {
 		return &Refusal{Code: CodeAlreadyHere, Field: "user", Value: string(in.User), Allowed: "one session for one person"}
 	}
 	if c.policy.SecondSession == AllowSecond && len(p.sessions) >= c.policy.SessionsPerPerson {
-		return tooManySessions(&c.policy)
+		return tooManySessions(c.policy)
 	}
 	return nil
 }

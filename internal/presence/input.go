@@ -184,6 +184,11 @@ type Declare struct {
 	Declared bool
 }
 
+// SetPolicy puts another policy in force. What has begun keeps the time it was given: a
+// grace, a typing; beats, idleness, leases and the expiry of tokens are as the new policy
+// has them from now on. Its work is of the order of rooms and sessions.
+type SetPolicy struct{ Policy Policy }
+
 func (Hello) input()         {}
 func (Join) input()          {}
 func (Leave) input()         {}
@@ -208,6 +213,7 @@ func (Remove) input()        {}
 func (Refuse) input()        {}
 func (Erase) input()         {}
 func (Declare) input()       {}
+func (SetPolicy) input()     {}
 
 // Reply is the answer to an accepted input. Inputs other than [Hello],
 // [ClosingBeacon] and [ByeNote] leave it empty.

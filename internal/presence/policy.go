@@ -117,6 +117,18 @@ func (p *Policy) For(room RoomName) *RoomPolicy {
 	return policy
 }
 
+// setPolicy puts another policy in force (see [SetPolicy]). Timers are set anew, since one
+// that was lazily left for later may be due sooner now.
+func (c *Core) setPolicy(now reading, policy Policy) {
+	c.policy = &policy
+	for _, r := range c.rooms {
+		r.policy = c.policy.For(r.name)
+	}
+	for _, s := range c.sessions {
+		c.arm(now, s)
+	}
+}
+
 // Silence is the time that a written beat request may stay unanswered.
 func (p *Policy) Silence() time.Duration {
 	return time.Duration(float64(p.BeatEvery) * p.BeatTolerance)

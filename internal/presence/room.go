@@ -89,7 +89,7 @@ func (c *Core) join(now reading, s *session, name RoomName, out *Effects) error 
 		return nil
 	}
 	if len(s.entries) >= c.policy.RoomsPerSession {
-		return tooManyRooms(&c.policy)
+		return tooManyRooms(c.policy)
 	}
 	if err := c.mayEnter(s.person, s.issued, name); err != nil {
 		return err

@@ -103,7 +103,7 @@ func (r *Recorder) here(room presence.RoomName) (stays []Stay) {
 
 // prune deletes what is older than it is kept, in small steps.
 func (w *Writer) prune(ctx context.Context, now time.Time) error {
-	keep := w.retention
+	keep := *w.retention.Load()
 	ago := func(d time.Duration) int64 { return now.Add(-d).UnixMilli() }
 	steps := []struct {
 		sql  string

@@ -9,6 +9,7 @@ import (
 	"maps"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"gorm.io/gorm"
@@ -59,7 +60,7 @@ type Health struct {
 type Writer struct {
 	store     *Store
 	log       *slog.Logger
-	retention Retention
+	retention atomic.Pointer[Retention]
 	outbox    Outbox
 	run       Run
 
@@ -132,8 +133,9 @@ func (g gap) join(other gap) gap {
 
 // NewWriter begins a run of the service. Outbox may be nil.
 func NewWriter(s *Store, log *slog.Logger, retention Retention, outbox Outbox) (*Writer, error) {
-	w := &Writer{store: s, log: log, retention: retention, outbox: outbox, most: maxEntries,
+	w := &Writer{store: s, log: log, outbox: outbox, most: maxEntries,
 		kick: make(chan struct{}, 1), sync: make(chan chan error, 64), over: make(chan struct{}), written: make(chan struct{}), totals: map[Total]int64{}}
+	w.SetRetention(retention)
 	w.batch = w.newBatch()
 	var ends struct{ Entry, Delivery, Run int64 }
 	err := s.db().Raw("SELECT (SELECT coalesce(max(id), 0) FROM journal) AS entry, (SELECT coalesce(max(id), 0) FROM deliveries) AS delivery, (SELECT coalesce(max(id), 0) FROM runs) AS run").Scan(&ends).Error
@@ -145,6 +147,9 @@ func NewWriter(s *Store, log *slog.Logger, retention Retention, outbox Outbox) (
 	w.run = Run{ID: ends.Run + 1, Started: at, Mark: at}
 	return w, nil
 }
+
+// SetRetention says for how long what is kept from now on, of what was written before too.
+func (w *Writer) SetRetention(keep Retention) { w.retention.Store(&keep) }
 
 func (w *Writer) newBatch() *batch {
 	return &batch{writer: w, people: map[personID]*Person{}, counts: map[countID]Headcount{}, results: map[int64]Delivery{}, lost: map[string]gap{}}

@@ -1,8 +1,6 @@
 package server_test
 
 import (
-	"context"
-	"database/sql"
 	"os"
 	"path/filepath"
 	"syscall"
@@ -130,18 +128,10 @@ func TestALockedFileHoldsNobodyUp(t *testing.T) {
 	s := startWith(t, server.Config{Data: dir})
 	api := client.API{Server: s.URL(), Key: key}
 	onRecord(t, api, "ok")
-	db, err := sql.Open("sqlite", filepath.Join(dir, "tovik.db"))
-	require.NoError(t, err)
-	defer func() { require.NoError(t, db.Close()) }()
-	conn, err := db.Conn(t.Context())
-	require.NoError(t, err)
-	_, err = conn.ExecContext(t.Context(), "BEGIN IMMEDIATE")
-	require.NoError(t, err)
+	release := holdRecords(t, dir)
 	presenceGoesOn(t, s, "ilse")
 	require.Contains(t, onRecord(t, api, "failing").Error, "locked")
-	_, err = conn.ExecContext(context.WithoutCancel(t.Context()), "ROLLBACK")
-	require.NoError(t, err)
-	require.NoError(t, conn.Close())
+	release()
 	onRecord(t, api, "ok")
 	require.ElementsMatch(t, comingAndGoing, entriesOf(t, api, "ilse"))
 }

@@ -270,7 +270,7 @@ func TestCuesGoToThoseTheyAreForAndNobodyElse(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 1, reached)
 	got := <-cues["tobin"]
-	require.Equal(t, wire.Sender{User: "ilse", Session: links["ilse"].Welcome().Session}, got.From)
+	require.Equal(t, &wire.Sender{User: "ilse", Session: links["ilse"].Welcome().Session}, got.From)
 	require.JSONEq(t, `{"hand":"left"}`, string(got.Data))
 	reached, err = give("ilse", wire.Request{Room: weir, Everyone: true})
 	require.NoError(t, err)
@@ -285,6 +285,24 @@ func TestCuesGoToThoseTheyAreForAndNobodyElse(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 1, reached)
 	<-cues["ilse"]
+
+	// The back end gives cues to whom it likes, and nobody is their sender.
+	api := client.API{Server: s.URL(), Key: key}
+	given, err := api.CueRoom(t.Context(), weir, wire.NewCue{Name: "drill", Data: []byte(`1`)})
+	require.NoError(t, err)
+	require.Equal(t, 2, given.Links)
+	got = <-cues["tobin"]
+	require.Nil(t, got.From)
+	require.Equal(t, weir, got.Room)
+	<-cues["ilse"]
+	given, err = api.CuePerson(t.Context(), "hanne", wire.NewCue{Name: "drill"})
+	require.NoError(t, err)
+	require.Equal(t, 1, given.Links)
+	<-cues["hanne"]
+	given, err = api.CueSession(t.Context(), links["hanne"].Welcome().Session, wire.NewCue{Name: "drill"})
+	require.NoError(t, err)
+	require.Equal(t, 1, given.Links)
+	<-cues["hanne"]
 
 	for name, c := range map[string]struct {
 		cue  wire.Request

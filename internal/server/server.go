@@ -57,6 +57,11 @@ type Config struct {
 	Proxies  gateway.Proxies // that are trusted to say whom they speak for
 	HideDocs bool            // serves no pages that explain errors and frames
 	Practice bool            // whoever reaches the service may have tokens for rooms to practise in
+	// RequestsPerSecond is how often one key may ask over HTTP, five times as many at once; 0:
+	// as often as it likes.
+	RequestsPerSecond int
+	// Reread reads the configuration anew for [Server.Reload]; nil: there is none to read.
+	Reread func() (Config, error)
 }
 
 // RealmConfig is what a realm is told in the configuration.
@@ -74,6 +79,13 @@ func (c *Config) asksOthers() bool {
 		}
 	}
 	return false
+}
+
+// boundMemory keeps a journal in memory from growing without end.
+func (c *Config) boundMemory() {
+	if c.Data == records.Memory && c.Retention.JournalRows == 0 {
+		c.Retention.JournalRows = memoryRows
+	}
 }
 
 // Server is a running service.
@@ -104,8 +116,8 @@ func Start(c Config) (*Server, error) {
 		policy := presence.DefaultPolicy()
 		c.Policy = &policy
 	}
-	secure, err := secureConfig(c.TLSCert, c.TLSKey)
-	if err != nil {
+	secure := &certificate{cert: c.TLSCert, key: c.TLSKey}
+	if err := secure.read(); err != nil {
 		return nil, err
 	}
 	store, err := records.Open(c.Data)
@@ -121,7 +133,7 @@ func Start(c Config) (*Server, error) {
 }
 
 // start puts the parts together.
-func start(c Config, store *records.Store, secure *tls.Config) (*Server, error) {
+func start(c Config, store *records.Store, secure *certificate) (*Server, error) {
 	keys, err := access.NewKeyring(store, c.TokenSecret, c.OperatorKey)
 	if err != nil {
 		return nil, err
@@ -132,17 +144,15 @@ func start(c Config, store *records.Store, secure *tls.Config) (*Server, error) 
 	}
 	var listener net.Listener = limitConnections(plain, c.MaxConnections)
 	scheme := "http"
-	if secure != nil {
-		listener, scheme = tls.NewListener(listener, secure), "https"
+	if secure.wanted() {
+		listener, scheme = tls.NewListener(listener, secure.config()), "https"
 	}
 	hook, err := hooks.New(hooks.Options{Store: store, Log: c.Log, Private: c.PrivateHooks, Retries: c.HookRetries})
 	if err != nil {
 		_ = plain.Close()
 		return nil, err
 	}
-	if c.Data == records.Memory && c.Retention.JournalRows == 0 {
-		c.Retention.JournalRows = memoryRows
-	}
+	c.boundMemory()
 	writer, err := records.NewWriter(store, c.Log, c.Retention.WithDefaults(), hook)
 	if err != nil {
 		_ = plain.Close()
@@ -153,7 +163,7 @@ func start(c Config, store *records.Store, secure *tls.Config) (*Server, error) 
 	writer.Observe(measures.Gaps)
 	links, realms, guard := gateway.NewLinks(), gateway.NewRealms(), new(access.Guard)
 	g := gateway.New(gateway.Options{Realms: realms, Links: links, Keys: keys, Policy: c.Policy, AsksOthers: c.asksOthers(), Guard: guard, Limits: c.Limits, Log: c.Log})
-	w := &world{config: c, store: store, writer: writer, hooks: hook, measures: measures, keys: keys, links: links, realms: realms, gateway: g, ends: map[string]func(){}}
+	w := &world{config: c, secure: secure, store: store, writer: writer, hooks: hook, measures: measures, keys: keys, links: links, realms: realms, gateway: g, ends: map[string]func(){}}
 	ctx, cancel := context.WithCancel(context.Background())
 	if err := w.beginAll(ctx); err != nil {
 		cancel()
@@ -162,7 +172,7 @@ func start(c Config, store *records.Store, secure *tls.Config) (*Server, error) 
 		w.end()
 		return nil, err
 	}
-	options := httpapi.Options{Gateway: g, Realms: realms, Keys: keys, Guard: guard, Store: store, Writer: writer, Hooks: hook, Links: links, Measures: measures, World: w, Proxies: c.Proxies, HideDocs: c.HideDocs, Log: c.Log}
+	options := httpapi.Options{Gateway: g, Realms: realms, Keys: keys, Guard: guard, Store: store, Writer: writer, Hooks: hook, Links: links, Measures: measures, World: w, Proxies: c.Proxies, HideDocs: c.HideDocs, RequestsPerSecond: c.RequestsPerSecond, Log: c.Log}
 	if c.Practice {
 		options.PracticeSecret = c.TokenSecret
 	}
@@ -175,6 +185,7 @@ func start(c Config, store *records.Store, secure *tls.Config) (*Server, error) 
 	s.written = written
 	s.writing.Go(func() { writer.Run(writing) })
 	s.running.Go(func() { hook.Run(ctx) })
+	s.running.Go(func() { api.Run(ctx) })
 	s.running.Go(func() { g.Run(ctx) })
 	s.running.Go(func() { keys.Run(ctx, func(err error) { c.Log.Warn("the keyring", "error", err) }) })
 	s.running.Go(func() { reclaim(ctx) })
@@ -183,21 +194,6 @@ func start(c Config, store *records.Store, secure *tls.Config) (*Server, error) 
 		s.served <- s.app.Listener(listener, fiber.ListenConfig{DisableStartupMessage: true})
 	}()
 	return s, nil
-}
-
-// secureConfig reads the certificate; it is nil when there is to be no TLS.
-func secureConfig(cert, key string) (*tls.Config, error) {
-	switch {
-	case cert == "" && key == "":
-		return nil, nil
-	case cert == "" || key == "":
-		return nil, errors.New("TLS needs both a certificate (--tls-cert) and its key (--tls-key)")
-	}
-	pair, err := tls.LoadX509KeyPair(cert, key)
-	if err != nil {
-		return nil, fmt.Errorf("the certificate %s with the key %s cannot be used: %w", cert, key, err)
-	}
-	return &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12, NextProtos: []string{"http/1.1"}}, nil
 }
 
 func explain(address string, err error) error {
@@ -226,7 +222,7 @@ func (s *Server) Stop() error {
 	s.api.SetReady(false)
 	ctx, cancel := context.WithTimeout(context.Background(), drainTimeout)
 	defer cancel()
-	s.links.Drain(ctx, s.config.Policy.GraceLost/2)
+	s.links.Drain(ctx, s.world.policy().GraceLost/2)
 	s.api.EndStreams()
 	err := s.app.ShutdownWithTimeout(shutdownTimeout)
 	_ = s.listen.Close() // for a stop that comes before the library has begun to serve

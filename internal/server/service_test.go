@@ -43,6 +43,7 @@ func TestMain(m *testing.M) {
 		goleak.IgnoreAnyFunction("github.com/valyala/fasthttp.updateServerDate.func1"),
 		goleak.IgnoreAnyFunction("github.com/valyala/fasthttp.(*workerPool).Start.func2"),
 		goleak.IgnoreAnyFunction("github.com/valyala/fasthttp.(*inMemoryCacheManager).handleCleanCache"),
+		goleak.IgnoreAnyFunction("github.com/valyala/fasthttp/stackless.funcWorker"),
 	)
 }
 

@@ -22,7 +22,8 @@ import (
 
 // world makes and ends realms. It is the [httpapi.World].
 type world struct {
-	config   Config
+	config   Config // of which a reload changes the policy and what realms are told
+	secure   *certificate
 	store    *records.Store
 	writer   *records.Writer
 	hooks    *hooks.Dispatcher
@@ -128,7 +129,9 @@ func (w *world) begin(name string, last records.Run) error {
 		cancel()
 		running.Wait()
 	}
-	w.realms.Add(&gateway.Realm{Name: name, Engine: e, Hub: hub, Store: w.store, Writer: w.writer, Origins: settings.Origins, Admission: settings.Admission})
+	realm := &gateway.Realm{Name: name, Engine: e, Hub: hub, Store: w.store, Writer: w.writer, Admission: settings.Admission}
+	realm.SetOrigins(settings.Origins)
+	w.realms.Add(realm)
 	return nil
 }
 

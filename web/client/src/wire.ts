@@ -168,11 +168,11 @@ export interface PersonFrame {
   readonly last_seen?: string;
 }
 
-/** A cue that somebody gave. */
+/** A cue that somebody gave, or without `from` the back end. */
 export interface CueFrame {
   readonly type: "cue";
   readonly name: string;
-  readonly from: { readonly user: string; readonly session: string };
+  readonly from?: { readonly user: string; readonly session: string };
   readonly room?: string;
   readonly at: string;
   readonly data?: unknown;

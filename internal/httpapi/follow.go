@@ -1,0 +1,79 @@
+package httpapi
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+
+	"tovik.example/tovik/internal/delivery"
+	"tovik.example/tovik/internal/presence"
+)
+
+// follow answers with what a receiver gets, as server-sent events: the frames of a link
+// that watches the same, each event named by its type. Attach says what that is.
+func (a *API) follow(c fiber.Ctx, attach func(*delivery.Receiver)) error {
+	hub := realmOf(c).Hub
+	c.Set(fiber.HeaderCacheControl, "no-store")
+	return a.stream(c, asStream, func(ctx context.Context, w io.Writer, flush func() error) error {
+		woken := make(chan struct{}, 1) // one is enough: all that is new is fetched
+		receiver := hub.NewReceiver(presence.Full, func() {
+			select {
+			case woken <- struct{}{}:
+			default:
+			}
+		})
+		defer receiver.Close()
+		attach(receiver)
+		if _, err := io.WriteString(w, "retry: 1000\n\n"); err != nil {
+			return err
+		}
+		var frames [][]byte
+		for more := true; ; {
+			if more {
+				frames, more = receiver.Next(frames[:0])
+				for _, frame := range frames {
+					if err := writeEvent(w, frame); err != nil {
+						return err
+					}
+				}
+				if err := flush(); err != nil {
+					return err
+				}
+				continue
+			}
+			select {
+			case <-ctx.Done():
+				return nil
+			case <-woken:
+				more = true
+			case <-time.After(streamSilent):
+				if err := stillHere(w, flush); err != nil {
+					return err
+				}
+			}
+		}
+	})
+}
+
+func writeEvent(w io.Writer, frame []byte) error {
+	var head struct {
+		Type string `json:"type"`
+	}
+	if err := json.Unmarshal(frame, &head); err != nil {
+		return err
+	}
+	_, err := fmt.Fprintf(w, "event: %s\ndata: %s\n\n", head.Type, frame)
+	return err
+}
+
+// stillHere keeps proxies from taking a quiet stream for a dead one.
+func stillHere(w io.Writer, flush func() error) error {
+	if _, err := io.WriteString(w, ": still here\n\n"); err != nil {
+		return err
+	}
+	return flush()
+}

@@ -1,0 +1,47 @@
+package httpapi
+
+import (
+	"net/http"
+	"net/http/pprof"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+	"github.com/gofiber/fiber/v3/middleware/adaptor"
+
+	"tovik.example/tovik/wire"
+)
+
+// reload takes over the configuration as it is now.
+func (a *API) reload(c fiber.Ctx) error {
+	done, err := a.world.Reload()
+	if err != nil {
+		return err
+	}
+	return c.JSON(done)
+}
+
+// mostProfiled is for how long at once a profile of the processor or a trace is taken.
+const mostProfiled = 60
+
+// takeProfile serves the profiles of net/http/pprof.
+func (a *API) takeProfile(c fiber.Ctx) error {
+	seconds, err := numberIn(c, "seconds", 30, 1, mostProfiled) // what net/http/pprof takes, too
+	if err != nil {
+		return err
+	}
+	// The time in which an answer is to be written begins when it is there.
+	_ = c.RequestCtx().Conn().SetDeadline(time.Now().Add(time.Duration(seconds)*time.Second + streamWrite))
+	var handler http.Handler
+	switch name := param(c, "profile"); name {
+	case "profile":
+		handler = http.HandlerFunc(pprof.Profile)
+	case "trace":
+		handler = http.HandlerFunc(pprof.Trace)
+	case "allocs", "block", "goroutine", "heap", "mutex", "threadcreate":
+		handler = pprof.Handler(name)
+	default:
+		return &wire.Problem{Code: wire.CodeUnknownPath, Field: "profile", Value: wire.Shorten(name), Detail: "there is no such profile",
+			Allowed: "allocs, block, goroutine, heap, mutex, threadcreate, profile, trace"}
+	}
+	return adaptor.HTTPHandler(handler)(c)
+}

@@ -1,0 +1,280 @@
+package httpapi
+
+import (
+	"encoding/json"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+
+	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/wire"
+)
+
+// Operation is what can be asked over HTTP, as the OpenAPI document has it.
+type Operation struct {
+	Method, Path string // the path as OpenAPI has it: /v1/rooms/{room}
+	ID, Topic    string
+	Says, More   string // in a line, and what else there is to know
+	// Shows is what who asks has to show: a role of operator keys, or one of the constants
+	// below.
+	Shows  string
+	Root   bool // the key of the service itself
+	Whole  bool // a key that is about some rooms only is refused
+	Query  []Parameter
+	Takes  any      // an example of the body; nil: there is none
+	Media  string   // of the body, when that is not JSON
+	Gives  any      // of the type of the answer; nil: there is no content
+	Status int      // of the answer
+	Forms  []string // media types of the answer, besides JSON or in its place
+	Fails  []string // codes of its own problems
+}
+
+// What is shown besides operator keys.
+const (
+	showsNothing = "nothing"
+	showsToken   = "token"   // of a person
+	showsSession = "session" // the key of the session
+)
+
+// Parameter is a parameter of the query.
+type Parameter struct {
+	Name, Says string
+	Example    any // its type says that of the parameter
+	Repeats    bool
+	OneOf      []string
+}
+
+// The forms of an answer besides JSON.
+var (
+	tables   = []string{mediaType(asNDJSON), mediaType(asCSV)}
+	followed = []string{mediaType(asStream)}
+	page     = []string{"text/html"}
+)
+
+func mediaType(form string) string {
+	media, _, _ := strings.Cut(mediaTypes[form], ";")
+	return media
+}
+
+// Parameters that several operations have.
+var (
+	qLimit  = Parameter{Name: "limit", Says: "how many at most, 1 to 1000", Example: 50}
+	qFrom   = Parameter{Name: "from", Says: "from this time on: RFC 3339, or how long ago, as in 90m or 7d", Example: "2h"}
+	qTo     = Parameter{Name: "to", Says: "before this time: now when left out"}
+	qRoom   = Parameter{Name: "room", Says: "a room", Example: "basin.upper-weir"}
+	qFormat = Parameter{Name: "format", Says: "the form of the answer, in the place of Accept", Example: "ndjson", OneOf: []string{"json", "ndjson", "csv"}}
+)
+
+func afterOf(what, example string) Parameter {
+	return Parameter{Name: "after", Says: "the next of the page before: " + what, Example: example}
+}
+
+// route is an operation with what carries it out.
+type route struct {
+	Operation
+	do fiber.Handler
+}
+
+// Operations are all that can be asked over HTTP, in the order of the document.
+func Operations() []Operation {
+	var all []Operation
+	for _, r := range new(API).routes() {
+		all = append(all, r.Operation)
+	}
+	return all
+}
+
+const (
+	get, post, put, del = fiber.MethodGet, fiber.MethodPost, fiber.MethodPut, fiber.MethodDelete
+	read, write         = string(access.Read), string(access.Write)
+	operate             = string(access.Operate)
+)
+
+var (
+	exampleTime = wire.Time{Time: time.Date(2031, 11, 23, 3, 0, 0, 0, time.UTC)}
+	exampleCue  = wire.NewCue{Name: "drill", Data: json.RawMessage(`{"sluice":"mill-lane"}`)}
+	exampleHook = wire.NewHook{Name: "the flood desk", URL: "https://desk.aldermoor.example/presence", Kinds: []string{"room.empty", "member.left"}, Rooms: []string{"basin.*"}}
+)
+
+// routes are all of them. Everything that an operator or a back end asks goes first through
+// the same gates: who asks, how often, and on writes whether it was asked before.
+func (a *API) routes() []route {
+	return slices.Concat(a.roomRoutes(), a.peopleRoutes(), a.recordRoutes(), a.adminRoutes(), a.linkRoutes(), a.serviceRoutes())
+}
+
+func (a *API) roomRoutes() []route {
+	declaration := wire.Declaration{Expected: []string{"e-01", "e-02"}}
+	return []route{
+		{Operation{Method: put, Path: "/v1/rooms/{room}", ID: "declareRoom", Topic: "Rooms", Says: "Declare a room, and say whom it expects",
+			More:  "A declared room exists also while nobody is in it. Declaring it again changes whom it expects.",
+			Shows: write, Takes: declaration, Gives: wire.DeclaredRoom{}, Fails: []string{"bad-user", "unknown-room"}}, a.declare},
+		{Operation{Method: get, Path: "/v1/rooms", ID: "listRooms", Topic: "Rooms", Says: "List rooms with their counts",
+			More:  "Those that somebody is in and those that are declared. As an event stream: the count of each, and then each change of one.",
+			Shows: read, Gives: wire.Rooms{}, Forms: append(tables, followed...), Fails: []string{"bad-pattern"},
+			Query: []Parameter{{Name: "match", Says: "only rooms that match this pattern", Example: "basin.*"},
+				{Name: "sort", Says: "by name, or with the fullest first", Example: byPeople, OneOf: []string{byName, byPeople, bySessions}}, afterOf("a cursor", "1:basin.zz"), qLimit, qFormat}}, a.rooms},
+		{Operation{Method: get, Path: "/v1/rooms/{room}", ID: "getRoom", Topic: "Rooms", Says: "Count who is in a room",
+			More: "As an event stream: the count, and then each change of it.", Shows: read, Gives: wire.Room{}, Forms: followed, Fails: []string{"unknown-room"}}, a.room},
+		{Operation{Method: get, Path: "/v1/rooms/{room}/count", ID: "countRoom", Topic: "Rooms", Says: "Count who is in a room, the same at an address of its own",
+			Shows: read, Gives: wire.Room{}, Forms: followed, Fails: []string{"unknown-room"}}, a.room},
+		{Operation{Method: get, Path: "/v1/rooms/{room}/members", ID: "listMembers", Topic: "Rooms", Says: "List who is in a room",
+			More:  "Pages are of one revision, which is kept for a minute: pass rev and next of the page before as rev and after. As an event stream: everybody, and then each change, as a link that watches gets it.",
+			Shows: read, Gives: wire.Members{}, Forms: append(tables, followed...), Fails: []string{"unknown-room", "old-revision"},
+			Query: []Parameter{{Name: "status", Says: "only members of this status", Example: "online", OneOf: []string{"online", "away", "busy"}},
+				{Name: "limit", Says: "how many at most, 1 to 1000; 1000 when left out", Example: 200}, afterOf("a user", "a"), {Name: "rev", Says: "the revision of the page before"}, qFormat}}, a.members},
+		{Operation{Method: get, Path: "/v1/rooms/{room}/expected", ID: "getExpected", Topic: "Rooms", Says: "Tell whom a declared room expects, and whom of them it misses now",
+			Shows: read, Gives: wire.DeclaredRoom{}, Fails: []string{"unknown-room"}}, a.expectations},
+		{Operation{Method: post, Path: "/v1/rooms/{room}/cues", ID: "cueRoom", Topic: "Rooms", Says: "Give a cue to everybody in a room",
+			More: "A cue is small and ephemeral: it goes to the links that are there now, is never stored and never tried again.", Shows: write, Takes: exampleCue, Gives: wire.CueGiven{}, Fails: []string{"bad-field", "unknown-room"}}, a.cueRoom},
+		{Operation{Method: post, Path: "/v1/counts", ID: "countRooms", Topic: "Rooms", Says: "Count who is in each of up to 1000 rooms",
+			More: "In the order in which they were asked for. A room that is not there has nobody in it.", Shows: read, Takes: wire.CountsAsked{Rooms: []string{"basin.upper-weir", "sluice.mill-lane"}},
+			Gives: wire.Counts{}, Forms: tables, Query: []Parameter{qFormat}, Fails: []string{"bad-field", "bad-room", "unknown-room"}}, a.counts},
+		{Operation{Method: del, Path: "/v1/rooms/{room}/members/{user}", ID: "removeFromRoom", Topic: "Rooms", Says: "Remove somebody from a room",
+			More: "Their tokens of before are refused there from now on, durably; a newer one is taken.", Shows: operate, Gives: wire.Removal{}, Fails: []string{"unknown-room"}}, a.removeFromRoom},
+		{Operation{Method: del, Path: "/v1/rooms/{room}", ID: "undeclareRoom", Topic: "Rooms", Says: "Let a declared room end with its last member again", Shows: write, Fails: []string{"unknown-room"}}, a.undeclare},
+	}
+}
+
+func (a *API) peopleRoutes() []route {
+	const people = "People"
+	return []route{
+		{Operation{Method: put, Path: "/v1/people/{user}", ID: "putPerson", Topic: people, Says: "Add somebody to the directory, or change what it says of them",
+			Shows: write, Whole: true, Takes: wire.Profile{Name: "Ilse Marrow", Attributes: map[string]string{"team": "night watch"}}, Gives: wire.Person{}, Fails: []string{"bad-field", "bad-profile"}}, a.putPerson},
+		{Operation{Method: post, Path: importPath, ID: "importPeople", Topic: people, Says: "Take a list of people into the directory",
+			More:  "As NDJSON, or as CSV with the columns user, name, picture and attributes of your own; up to 16 MB. The answer tells of each line that was refused; the others are taken.",
+			Shows: write, Whole: true, Takes: "user,name,team\ne-02,Tobin Reedham,night watch\n", Media: "text/csv", Gives: wire.Imported{}, Fails: []string{"bad-field"}}, a.importPeople},
+		{Operation{Method: get, Path: "/v1/people", ID: "listPeople", Topic: people, Says: "Search the directory, with how everybody is now",
+			Shows: read, Whole: true, Gives: wire.People{}, Forms: tables,
+			Query: []Parameter{{Name: "text", Says: "only those whose id or name has this in it", Example: "marrow"}, {Name: "user", Says: "only these people", Example: "e-01", Repeats: true}, afterOf("a user", "a"), qLimit, qFormat}}, a.people},
+		{Operation{Method: get, Path: "/v1/people/{user}", ID: "getPerson", Topic: people, Says: "Tell who somebody is, and how they are now", Shows: read, Whole: true, Gives: wire.Person{}, Fails: []string{"unknown-person"}}, a.person},
+		{Operation{Method: get, Path: "/v1/people/{user}/status", ID: "getStatus", Topic: people, Says: "Tell what is seen of a person",
+			More:  "Also of somebody whom nobody knows, who is offline. As a presence document (PIDF, RFC 3863, with the activities of RPID, RFC 4480), or as an event stream.",
+			Shows: read, Whole: true, Gives: wire.PersonStatus{}, Forms: append([]string{pidfType}, followed...)}, a.status},
+		{Operation{Method: put, Path: "/v1/people/{user}/status", ID: "setStatus", Topic: people, Says: "Set what others see of a person, in their place",
+			More: "Until its end time, if there is one, whatever their sessions do.", Shows: write, Whole: true, Takes: wire.StatusWanted{Status: "busy", Note: "at the sluice", Until: &exampleTime},
+			Gives: wire.PersonStatus{}, Fails: []string{"bad-field", "bad-status", "bad-note", "not-recorded"}}, a.setStatus},
+		{Operation{Method: del, Path: "/v1/people/{user}/status", ID: "clearStatus", Topic: people, Says: "Let a person's status follow their sessions again", Shows: write, Whole: true, Gives: wire.PersonStatus{}, Fails: []string{"not-recorded"}}, a.clearStatus},
+		{Operation{Method: post, Path: "/v1/statuses", ID: "listStatuses", Topic: people, Says: "Tell what is seen of each of up to 1000 people",
+			More: "In the order in which they were asked for. Who is not known is offline.", Shows: read, Whole: true, Takes: wire.StatusesAsked{Users: []string{"e-01", "e-02"}}, Gives: wire.Statuses{}, Forms: tables, Query: []Parameter{qFormat},
+			Fails: []string{"bad-field", "bad-user"}}, a.statuses},
+		{Operation{Method: get, Path: "/v1/people/{user}/rooms", ID: "listRoomsOfPerson", Topic: people, Says: "List the rooms that a person is in", Shows: read, Whole: true, Gives: wire.PersonRooms{}, Forms: tables, Query: []Parameter{qFormat}}, a.roomsOfPerson},
+		{Operation{Method: get, Path: "/v1/people/{user}/sessions", ID: "listSessionsOfPerson", Topic: people, Says: "List the sessions of a person", Shows: read, Whole: true, Gives: wire.Sessions{}, Forms: tables, Query: []Parameter{qFormat}}, a.sessionsOf},
+		{Operation{Method: get, Path: "/v1/people/{user}/why", ID: "explainPerson", Topic: people, Says: "Explain how a person is shown",
+			More: "Which rule decides, on what evidence, and what comes next; with a room also why they are in it or not.", Shows: read, Whole: true, Gives: wire.Why{}, Query: []Parameter{qRoom}, Fails: []string{"bad-room", "unknown-person"}}, a.why},
+		{Operation{Method: get, Path: "/v1/sessions", ID: "listSessions", Topic: people, Says: "List who is connected, over what, and since when",
+			More: "By person, whose sessions are never divided between pages.", Shows: read, Gives: wire.Sessions{}, Forms: tables, Query: []Parameter{qRoom, afterOf("a user", "a"), qLimit, qFormat}, Fails: []string{"bad-room", "unknown-room"}}, a.sessions},
+		{Operation{Method: post, Path: "/v1/people/{user}/cues", ID: "cuePerson", Topic: people, Says: "Give a cue to all sessions of a person", Shows: write, Whole: true, Takes: exampleCue, Gives: wire.CueGiven{}, Fails: []string{"bad-field"}}, a.cuePerson},
+		{Operation{Method: post, Path: "/v1/sessions/{session}/cues", ID: "cueSession", Topic: people, Says: "Give a cue to one session", Shows: write, Whole: true, Takes: exampleCue, Gives: wire.CueGiven{}, Fails: []string{"bad-field", "no-session"}}, a.cueSession},
+		{Operation{Method: post, Path: "/v1/sessions/{session}/end", ID: "endSession", Topic: people, Says: "End a session", More: "Others see a leave at once, if it was the person's last in the room.", Shows: write, Fails: []string{"no-session"}}, a.endSession},
+		{Operation{Method: post, Path: "/v1/people/{user}/sign-out", ID: "signOutPerson", Topic: people, Says: "End all sessions of a person", More: "Their tokens stay good: they may come back.", Shows: write, Whole: true}, a.signOutPerson},
+		{Operation{Method: post, Path: "/v1/people/{user}/removal", ID: "removePerson", Topic: people, Says: "Remove a person altogether",
+			More: "Ends all their sessions; their tokens of before are refused from now on, durably.", Shows: operate, Whole: true, Gives: wire.Removal{}}, a.remove},
+		{Operation{Method: del, Path: "/v1/people/{user}", ID: "dropPerson", Topic: people, Says: "Take somebody out of the directory who was never here", Shows: write, Whole: true, Fails: []string{"unknown-person"}}, a.dropPerson},
+		{Operation{Method: post, Path: "/v1/people/{user}/erasure", ID: "erasePerson", Topic: people, Says: "Delete everything about a person", More: "The receipt says what that was, by kind.", Shows: operate, Whole: true, Gives: wire.Erasure{}, Fails: []string{"not-recorded"}}, a.erase},
+	}
+}
+
+func (a *API) recordRoutes() []route {
+	const topic, hook = "Records", "Hooks"
+	kinds := Parameter{Name: "kind", Says: "only entries of this kind", Example: "member.joined", Repeats: true}
+	patterns := Parameter{Name: "room", Says: "only rooms that match this pattern", Example: "basin.*", Repeats: true}
+	return []route{
+		{Operation{Method: get, Path: "/v1/journal", ID: "listJournal", Topic: topic, Says: "Tell what happened, in order",
+			More:  "A page of the last entries, or from a time or entry on. As NDJSON or CSV everything that matches, however much. As an event stream the entries that come, from the one after Last-Event-ID on.",
+			Shows: read, Gives: wire.Journal{}, Forms: append(tables, followed...), Fails: []string{"bad-pattern", "bad-user"},
+			Query: []Parameter{qFrom, qTo, patterns, {Name: "user", Says: "only about this person", Example: "e-01"}, kinds, {Name: "after", Says: "only entries after this id", Example: 0},
+				{Name: "before", Says: "only entries before this id", Example: 1000000}, qLimit, qFormat}}, a.journal},
+		{Operation{Method: get, Path: "/v1/attendance", ID: "listAttendance", Topic: topic, Says: "Tell who was in a room, or had sessions, between two times",
+			Shows: read, Gives: wire.Attendance{}, Forms: tables, Query: []Parameter{qRoom, qFrom, qTo, qFormat}, Fails: []string{"bad-room", "unknown-room", "bad-field"}}, a.attendance},
+		{Operation{Method: get, Path: "/v1/headcount", ID: "listHeadcount", Topic: topic, Says: "Tell how many were in a room, or in the realm, over time",
+			More:  "Step by step, or with top the steps with the most people.",
+			Shows: read, Gives: wire.Headcounts{}, Forms: tables, Query: []Parameter{qRoom, {Name: "step", Says: "the length of a step", Example: "minute", OneOf: []string{"minute", "hour", "day"}}, qFrom, qTo,
+				{Name: "top", Says: "only so many, those with the most people", Example: 3}, qFormat}, Fails: []string{"bad-room", "unknown-room", "bad-field"}}, a.headcount},
+		{Operation{Method: get, Path: "/v1/backup", ID: "backup", Topic: topic, Says: "Copy the records as they are now", More: "A file of SQLite, whole in itself. The service goes on meanwhile.", Shows: operate, Root: true, Forms: []string{"application/vnd.sqlite3"}}, a.backup},
+		{Operation{Method: post, Path: "/v1/hooks", ID: "addHook", Topic: hook, Says: "Have an address told of events", More: "As CloudEvents 1.0, signed as Standard Webhooks are. The answer alone has the secret.",
+			Shows: operate, Whole: true, Takes: exampleHook, Gives: wire.Hook{}, Status: 201, Fails: []string{"bad-field", "bad-pattern"}}, a.addHook},
+		{Operation{Method: get, Path: "/v1/hooks", ID: "listHooks", Topic: hook, Says: "List the hooks of the realm", Shows: operate, Whole: true, Gives: wire.Hooks{}, Forms: tables, Query: []Parameter{qFormat}}, a.listHooks},
+		{Operation{Method: get, Path: "/v1/hooks/{hook}", ID: "getHook", Topic: hook, Says: "Tell of a hook, with how many deliveries it has", Shows: operate, Whole: true, Gives: wire.Hook{}, Fails: []string{"unknown-hook"}}, a.hook},
+		{Operation{Method: put, Path: "/v1/hooks/{hook}", ID: "changeHook", Topic: hook, Says: "Say anew what a hook is", More: "Its secret and what waits for it stay.", Shows: operate, Whole: true, Takes: exampleHook, Gives: wire.Hook{}, Fails: []string{"unknown-hook", "bad-field", "bad-pattern"}}, a.changeHook},
+		{Operation{Method: post, Path: "/v1/hooks/{hook}/secret", ID: "rotateHookSecret", Topic: hook, Says: "Give a hook another secret", More: "For a day requests are signed with both.", Shows: operate, Whole: true, Gives: wire.Hook{}, Fails: []string{"unknown-hook"}}, a.rotateSecret},
+		{Operation{Method: post, Path: "/v1/hooks/{hook}/test", ID: "testHook", Topic: hook, Says: "Send a hook a test event now, and tell what came of it", Shows: operate, Whole: true, Gives: wire.Delivery{}, Fails: []string{"unknown-hook"}}, a.tryHook},
+		{Operation{Method: get, Path: "/v1/hooks/{hook}/deliveries", ID: "listDeliveries", Topic: hook, Says: "List what a hook was told, and is to be, the newest first", Shows: operate, Whole: true, Gives: wire.Deliveries{}, Forms: tables,
+			Query: []Parameter{{Name: "state", Says: "only those in this state", Example: "delivered", OneOf: []string{"waiting", "delivered", "parked"}}, {Name: "before", Says: "only deliveries before this id", Example: 1000000}, qLimit, qFormat}, Fails: []string{"unknown-hook"}}, a.deliveries},
+		{Operation{Method: get, Path: "/v1/deliveries/{delivery}", ID: "getDelivery", Topic: hook, Says: "Show a delivery with its body", Shows: operate, Whole: true, Gives: wire.Delivery{}, Fails: []string{"unknown-delivery"}}, a.delivery},
+		{Operation{Method: post, Path: "/v1/deliveries/{delivery}/again", ID: "redeliver", Topic: hook, Says: "Deliver once more what was delivered or given up", Shows: operate, Whole: true, Gives: wire.Delivery{}, Status: 202, Fails: []string{"unknown-delivery", "exists"}}, a.redeliver},
+		{Operation{Method: del, Path: "/v1/hooks/{hook}", ID: "removeHook", Topic: hook, Says: "Remove a hook, and what waits for it", Shows: operate, Whole: true, Fails: []string{"unknown-hook"}}, a.removeHook},
+	}
+}
+
+func (a *API) adminRoutes() []route {
+	const topic, keys = "Administration", "Keys and realms"
+	return []route{
+		{Operation{Method: get, Path: "/v1/policies", ID: "listPolicies", Topic: topic, Says: "Tell what applies where, and what that means", More: "With a room: what applies there, and which pattern says so.",
+			Shows: read, Gives: wire.Policies{}, Query: []Parameter{qRoom}, Fails: []string{"bad-room"}}, a.policies},
+		{Operation{Method: post, Path: "/v1/reload", ID: "reload", Topic: topic, Says: "Take over the configuration file as it is now", More: "Whole or not at all: policies, origins of realms, how long records are kept, the certificate. What needs a restart is refused by name.",
+			Shows: operate, Root: true, Gives: wire.Reloaded{}, Fails: []string{"bad-config"}}, a.reload},
+		{Operation{Method: get, Path: "/metrics", ID: "metrics", Topic: topic, Says: "Metrics in the Prometheus text format", Shows: read, Root: true, Forms: []string{"text/plain"}}, func(c fiber.Ctx) error { return a.exposition(c) }},
+		{Operation{Method: get, Path: "/debug/pprof/{profile}", ID: "profile", Topic: topic, Says: "A profile of the running service, for go tool pprof",
+			More: "The profiles of Go's runtime/pprof: allocs, block, goroutine, heap, mutex, threadcreate; profile (of the processor) and trace take seconds.", Shows: operate, Root: true,
+			Query: []Parameter{{Name: "seconds", Says: "for how long, of profile and trace; at most 60", Example: 1}}, Forms: []string{"application/octet-stream"}, Fails: []string{"unknown-path"}}, a.takeProfile},
+		{Operation{Method: post, Path: "/v1/keys", ID: "addKey", Topic: keys, Says: "Make a key for a back end or an operator", More: "The answer alone has the key itself.",
+			Shows: operate, Takes: wire.NewKey{Name: "billing", Role: "read", Rooms: []string{"desk.**"}}, Gives: wire.Key{}, Status: 201, Fails: []string{"bad-field", "bad-pattern", "not-granted"}}, a.addKey},
+		{Operation{Method: get, Path: "/v1/keys", ID: "listKeys", Topic: keys, Says: "List the keys of the realm", Shows: operate, Gives: wire.Keys{}, Forms: tables, Query: []Parameter{qFormat}}, a.listKeys},
+		{Operation{Method: del, Path: "/v1/keys/{key}", ID: "revokeKey", Topic: keys, Says: "Let a key be refused from now on", Shows: operate, Fails: []string{"unknown-key"}}, a.revokeKey},
+		{Operation{Method: post, Path: "/v1/token-keys", ID: "addTokenKey", Topic: keys, Says: "Let people's tokens be signed with another key",
+			Shows: operate, Takes: wire.NewTokenKey{ID: "2031-autumn", Algorithm: "HS256", Key: "a secret of the Aldermoor, of 32 bytes or more"}, Gives: wire.TokenKey{}, Status: 201, Fails: []string{"bad-field", "exists"}}, a.addTokenKey},
+		{Operation{Method: get, Path: "/v1/token-keys", ID: "listTokenKeys", Topic: keys, Says: "List the keys that verify tokens", Shows: operate, Gives: wire.TokenKeys{}, Forms: tables, Query: []Parameter{qFormat}}, a.listTokenKeys},
+		{Operation{Method: del, Path: "/v1/token-keys/{kid}", ID: "revokeTokenKey", Topic: keys, Says: "Refuse the tokens of a key from now on", Shows: operate, Fails: []string{"unknown-key"}}, a.revokeTokenKey},
+		{Operation{Method: post, Path: "/v1/realms", ID: "addRealm", Topic: keys, Says: "Make a realm, with the first key of its operators", Shows: operate, Root: true, Takes: wire.Realm{Name: "training"}, Gives: wire.NewRealm{}, Status: 201, Fails: []string{"bad-field", "exists"}}, a.addRealm},
+		{Operation{Method: get, Path: "/v1/realms", ID: "listRealms", Topic: keys, Says: "List the realms of the service", Shows: operate, Root: true, Gives: wire.Realms{}, Forms: tables, Query: []Parameter{qFormat}}, a.listRealms},
+		{Operation{Method: del, Path: "/v1/realms/{realm}", ID: "removeRealm", Topic: keys, Says: "End a realm with everybody in it, and delete what is kept of it", Shows: operate, Root: true, Fails: []string{"bad-field", "unknown-realm"}}, a.removeRealm},
+	}
+}
+
+// linkRoutes are for the clients of people, who show their tokens, and for browsers.
+func (a *API) linkRoutes() []route {
+	const links, console = "Links", "Console"
+	beating := wire.Beating{Rooms: []string{"basin.upper-weir"}, Active: true}
+	return []route{
+		{Operation{Method: get, Path: "/v1/link", ID: "openLink", Topic: links, Says: "Open a WebSocket link (RFC 6455)", More: "Its frames are described in /asyncapi.yaml.", Shows: showsNothing, Status: 101, Fails: []string{"not-websocket"}},
+			func(c fiber.Ctx) error { return a.gateway.Upgrade(c.RequestCtx(), a.caller(c)) }},
+		{Operation{Method: post, Path: "/v1/tickets", ID: "getTicket", Topic: links, Says: "Say hello for an event stream, and get a ticket for it", More: "It opens one stream within 30 seconds, so that no token stands in an address.",
+			Shows: showsToken, Takes: wire.Hello{Version: wire.Version, Rooms: []string{"basin.upper-weir"}}, Gives: wire.Ticket{}, Status: 201, Fails: []string{"not-json", "wrong-version", "no-token", "bad-token", "not-granted", "bad-room"}}, a.ticket},
+		{Operation{Method: get, Path: "/v1/feed", ID: "openFeed", Topic: links, Says: "Open an event stream link", More: "With a ticket, or with the token as bearer and what to follow in the address. Its frames are those of a WebSocket link.", Shows: showsToken,
+			Query: []Parameter{{Name: "ticket", Says: "of POST /v1/tickets"}, {Name: "room", Says: "to be in", Example: "basin.upper-weir", Repeats: true}, {Name: "watch", Says: "rooms to watch, or patterns", Repeats: true}, {Name: "people", Says: "people to watch", Repeats: true},
+				{Name: "detail", Says: "how much of rooms", OneOf: []string{wire.DetailCount, wire.DetailMembers}}, {Name: "watch_only", Says: "open no session"}},
+			Forms: followed, Fails: []string{"no-token", "bad-token", "bad-ticket", "not-granted", "bad-field"}}, a.feed},
+		{Operation{Method: put, Path: "/v1/sessions/{session}", ID: "beat", Topic: links, Says: "Beat for a session without a connection", More: "The first goes to /v1/sessions/new. Each answer has a lease: the time within which to come again.",
+			Shows: showsToken, Takes: beating, Gives: wire.Lease{}, Fails: []string{"not-json", "no-token", "bad-token", "not-granted", "bad-field", "bad-room"}}, a.beat},
+		{Operation{Method: get, Path: "/v1/sessions/{session}", ID: "getSession", Topic: links, Says: "Tell what is known of a session, to who has its key", More: "One that has ended, is not there, or whose key is another, is ended.", Shows: showsSession, Gives: wire.Session{}}, a.session},
+		{Operation{Method: post, Path: "/v1/sessions/{session}/links/{link}", ID: "postToLink", Topic: links, Says: "Send a frame beside an event stream", More: "The address is the posts of the stream's welcome. Takes and answers frames.",
+			Shows: showsSession, Takes: map[string]any{"type": "leave", "id": 1, "room": "basin.upper-weir"}, Gives: map[string]any{}, Fails: []string{"no-link", "bad-field"}}, a.post},
+		{Operation{Method: post, Path: "/v1/closing", ID: "closing", Topic: links, Says: "Take a page's note that it goes away", More: "What a browser sends as a beacon, with the key of the session in its body.",
+			Shows: showsNothing, Takes: wire.ClosingNote{Session: "s-1", Key: "k-1", Nonce: "n-1"}, Gives: wire.ClosingAnswer{}, Fails: []string{"not-json", "too-large"}}, a.closing},
+		{Operation{Method: del, Path: "/v1/sessions/{session}", ID: "bye", Topic: links, Says: "End a session at the word of who has its key", Shows: showsSession, Gives: wire.ClosingAnswer{}}, a.bye},
+		{Operation{Method: post, Path: "/v1/practice", ID: "practise", Topic: links, Says: "Get a room to practise in, with people to play", More: "Where the service offers that.", Shows: showsNothing, Takes: map[string]any{}, Gives: wire.Practice{}, Fails: []string{"no-practice", "not-json"}}, a.practice},
+		{Operation{Method: post, Path: "/v1/sign-in", ID: "signIn", Topic: console, Says: "Sign a browser in at the console", Shows: showsNothing, Takes: wire.SigningIn{Key: "KEY"}, Gives: wire.SignIn{}, Fails: []string{"not-json", "bad-key", "bad-origin"}}, a.signIn},
+		{Operation{Method: get, Path: "/v1/sign-in", ID: "signedIn", Topic: console, Says: "Tell who a browser is signed in as", Shows: showsNothing, Gives: wire.SignIn{}}, a.signedIn},
+		{Operation{Method: del, Path: "/v1/sign-in", ID: "signOut", Topic: console, Says: "Sign a browser out", Shows: showsNothing, Fails: []string{"bad-origin"}}, a.signOut},
+	}
+}
+
+func (a *API) serviceRoutes() []route {
+	const topic = "Service"
+	routes := []route{
+		{Operation{Method: get, Path: "/healthz", ID: "health", Topic: topic, Says: "Tell that the process is alive", Shows: showsNothing, Gives: wire.Health{}}, func(c fiber.Ctx) error { return c.JSON(wire.Health{Status: "ok"}) }},
+		{Operation{Method: get, Path: "/readyz", ID: "readiness", Topic: topic, Says: "Tell whether the service takes requests, and how its records are", Shows: showsNothing, Gives: wire.Readiness{}, Fails: []string{"not-ready"}}, a.readyz},
+	}
+	if a.hideDocs {
+		return routes
+	}
+	return append(routes,
+		route{Operation{Method: get, Path: "/openapi.json", ID: "openapi", Topic: topic, Says: "This document", Shows: showsNothing, Forms: []string{"application/json"}}, func(c fiber.Ctx) error { return c.Type("json").Send(wire.OpenAPI) }},
+		route{Operation{Method: get, Path: "/asyncapi.yaml", ID: "asyncapi", Topic: topic, Says: "The description of the frames of links (AsyncAPI 3.0)", Shows: showsNothing, Forms: []string{"application/yaml"}}, func(c fiber.Ctx) error { return c.Type("yaml").Send(wire.AsyncAPI) }},
+		route{Operation{Method: get, Path: "/api", ID: "apiPage", Topic: topic, Says: "This document as a page", Shows: showsNothing, Forms: page}, a.apiPage},
+		route{Operation{Method: get, Path: "/problems", ID: "problems", Topic: topic, Says: "All codes of problems, as a page", Shows: showsNothing, Forms: page}, problemIndex},
+		route{Operation{Method: get, Path: "/problems/{code}", ID: "problem", Topic: topic, Says: "What a code of problems means, as a page", Shows: showsNothing, Forms: page, Fails: []string{"unknown-path"}}, problemPage},
+	)
+}

@@ -1,0 +1,30 @@
+package httpapi
+
+import (
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// TestEveryRouteIsDescribed holds what the router has against what the document is made of:
+// besides that there are the console's pages and its files only.
+func TestEveryRouteIsDescribed(t *testing.T) {
+	described := map[string]bool{}
+	for _, op := range Operations() {
+		route := op.Method + " " + strings.NewReplacer("{", ":", "}", "").Replace(op.Path)
+		require.False(t, described[route], route)
+		described[route] = true
+	}
+	for _, route := range new(API).App().GetRoutes(true) {
+		isPage := slices.Contains(append(consolePages, "/assets*"), route.Path) || strings.HasPrefix(route.Path, "/client/")
+		if route.Method == "GET" && isPage || route.Method == "HEAD" || strings.HasPrefix(route.Path, "/assets") {
+			continue
+		}
+		name := route.Method + " " + route.Path
+		require.Contains(t, described, name, "a route that nothing describes")
+		delete(described, name)
+	}
+	require.Empty(t, described, "described, but not there")
+}

@@ -1,0 +1,154 @@
+package server
+
+import (
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+	"sync/atomic"
+
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/wire"
+)
+
+// Reload takes over the configuration as it is now, whole or not at all: the policies, the
+// origins of realms, how long records are kept, and the certificate. It names what else has
+// changed, which needs a restart. Its error is a [*wire.Problem].
+func (s *Server) Reload() (wire.Reloaded, error) { return s.world.Reload() }
+
+// Reload implements [httpapi.World].
+func (w *world) Reload() (wire.Reloaded, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	refused := func(detail string) (wire.Reloaded, error) {
+		w.config.Log.Warn("the configuration was not taken over", "because", detail)
+		return wire.Reloaded{}, &wire.Problem{Code: wire.CodeBadConfig, Detail: detail + "; nothing has been changed", Allowed: "a configuration that tovik config check finds right"}
+	}
+	if w.config.Reread == nil {
+		return refused("the service was started without a configuration that could be read anew")
+	}
+	c, err := w.config.Reread()
+	if err != nil {
+		return refused(err.Error())
+	}
+	if c.Policy == nil {
+		policy := presence.DefaultPolicy()
+		c.Policy = &policy
+	}
+	c.boundMemory()
+	if names := needRestart(w.config, c); names != nil {
+		return refused("a restart is needed for " + strings.Join(names, ", "))
+	}
+	if err := w.secure.read(); err != nil {
+		return refused(err.Error())
+	}
+	var done wire.Reloaded
+	note := func(changed bool, what string) {
+		if changed {
+			done.Changed = append(done.Changed, what)
+		}
+	}
+	note(!reflect.DeepEqual(w.config.Policy, c.Policy), "policies")
+	note(!reflect.DeepEqual(w.config.Retention, c.Retention), "keep")
+	for _, realm := range w.realms.All() {
+		origins := c.Realms[realm.Name].Origins
+		note(!slices.Equal(realm.Origins(), origins), "origins of "+realm.Name)
+		realm.SetOrigins(origins)
+		realm.Hub.SetPolicy(c.Policy)
+		realm.Engine.SetPolicy(*c.Policy)
+	}
+	w.gateway.SetPolicy(c.Policy)
+	w.writer.SetRetention(c.Retention.WithDefaults())
+	w.config.Policy, w.config.Retention, w.config.Realms = c.Policy, c.Retention, c.Realms
+	note(w.secure.wanted(), "certificate")
+	if done.Changed == nil {
+		done.Changed = []string{}
+	}
+	w.config.Log.Info("the configuration was taken over", "changed", strings.Join(done.Changed, ", "))
+	return done, nil
+}
+
+// policy is the one in force.
+func (w *world) policy() *presence.Policy {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.config.Policy
+}
+
+// needRestart names what differs and is read at the start only, by its keys in the file.
+func needRestart(was, is Config) (names []string) {
+	differs := func(name string, was, is any) {
+		if !reflect.DeepEqual(was, is) {
+			names = append(names, name)
+		}
+	}
+	differs("listen", was.Listen, is.Listen)
+	differs("data", was.Data, is.Data)
+	differs("tls_cert", was.TLSCert, is.TLSCert)
+	differs("tls_key", was.TLSKey, is.TLSKey)
+	differs("max_connections", was.MaxConnections, is.MaxConnections)
+	differs("links_per_address", was.Limits.PerAddress, is.Limits.PerAddress)
+	differs("links_per_person", was.Limits.PerPerson, is.Limits.PerPerson)
+	differs("slow_after", was.Limits.SlowAfter, is.Limits.SlowAfter)
+	differs("requests_per_second", was.RequestsPerSecond, is.RequestsPerSecond)
+	differs("practice", was.Practice, is.Practice)
+	differs("hide_docs", was.HideDocs, is.HideDocs)
+	differs("private_hooks", was.PrivateHooks, is.PrivateHooks)
+	differs("trusted_proxies", was.Proxies, is.Proxies)
+	for _, name := range realmNames(was, is) {
+		before, after := was.Realms[name], is.Realms[name]
+		before.Origins, after.Origins = nil, nil
+		_, was := was.Realms[name]
+		if _, is := is.Realms[name]; was != is {
+			names = append(names, fmt.Sprintf("realm %q", name))
+			continue
+		}
+		differs(fmt.Sprintf("the keys of realm %q", name), [2]any{before.TokenKeys, before.KeySets}, [2]any{after.TokenKeys, after.KeySets})
+		differs(fmt.Sprintf("the admission of realm %q", name), before.Admission, after.Admission)
+	}
+	return names
+}
+
+func realmNames(configs ...Config) (names []string) {
+	for _, c := range configs {
+		for name := range c.Realms {
+			if !slices.Contains(names, name) {
+				names = append(names, name)
+			}
+		}
+	}
+	slices.Sort(names)
+	return names
+}
+
+// certificate is what TLS shows, read anew by a reload.
+type certificate struct {
+	cert, key string // files in PEM; both empty: there is no TLS
+	pair      atomic.Pointer[tls.Certificate]
+}
+
+func (c *certificate) wanted() bool { return c.cert != "" || c.key != "" }
+
+func (c *certificate) read() error {
+	switch {
+	case !c.wanted():
+		return nil
+	case c.cert == "" || c.key == "":
+		return errors.New("TLS needs both a certificate (--tls-cert) and its key (--tls-key)")
+	}
+	pair, err := tls.LoadX509KeyPair(c.cert, c.key)
+	if err != nil {
+		return fmt.Errorf("the certificate %s with the key %s cannot be used: %w", c.cert, c.key, err)
+	}
+	c.pair.Store(&pair)
+	return nil
+}
+
+func (c *certificate) config() *tls.Config {
+	return &tls.Config{
+		GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return c.pair.Load(), nil },
+		MinVersion:     tls.VersionTLS12, NextProtos: []string{"http/1.1"},
+	}
+}
