@@ -36,7 +36,7 @@ lint: web ## formatting, vet, static analysis, type check
 	$(NPM) run --silent lint
 	REDOCLY_TELEMETRY=off REDOCLY_SUPPRESS_UPDATE_NOTICE=true web/node_modules/.bin/redocly lint --config redocly.yaml wire/openapi.json
 
-test: lint web chromium compiler ## everything: lint, vet, race detector, type check, floors, browser
+test: lint web chromium compiler nginx ## everything: lint, vet, race detector, type check, floors, browser
 	$(NPM) run --silent test
 	CGO_ENABLED=1 $(GO) test -race -timeout 15m ./...
 	$(GO) test ./internal/presence -run 'Agree|Restart|OpenView' -rapid.checks=$(HISTORIES) -timeout 15m
@@ -46,12 +46,25 @@ fuzz: ## noise at every door, FUZZTIME for each
 	@for target in access:Tokens presence:Names config:Files server:Frames server:Bodies; do \
 		$(GO) test ./internal/$${target%%:*} -run '^$$' -fuzz "^Fuzz$${target##*:}$$" -fuzztime $(FUZZTIME) || exit 1; done
 
-.PHONY: chromium compiler
+.PHONY: chromium compiler nginx dist
 compiler: # for the race detector
 	@command -v gcc >/dev/null || { apt-get update -qq && apt-get install -y --no-install-recommends gcc libc6-dev; }
 
 chromium: # for the tests in a browser, from Debian's packages
 	@command -v chromium >/dev/null || { apt-get update -qq && apt-get install -y --no-install-recommends chromium fonts-inter fonts-jetbrains-mono; }
+
+nginx: # for the test behind it, from Debian's packages
+	@command -v nginx >/dev/null || { apt-get update -qq && apt-get install -y --no-install-recommends nginx-light; }
+
+VERSION := $(shell sed -n 's/^const Version = "\(.*\)"$$/\1/p' internal/cli/cli.go)
+PLATFORMS := linux-amd64 linux-arm64 darwin-amd64 darwin-arm64 windows-amd64 windows-arm64
+
+dist: web ## static binaries for all platforms, with their checksums, in dist/
+	@rm -rf dist && mkdir dist
+	@for platform in $(PLATFORMS); do \
+		name=tovik-$(VERSION)-$$platform; case $$platform in windows-*) name=$$name.exe;; esac; echo "dist/$$name"; \
+		CGO_ENABLED=0 GOOS=$${platform%-*} GOARCH=$${platform#*-} $(GO) build -trimpath -ldflags="-s -w" -o dist/$$name ./cmd/tovik || exit 1; done
+	@cd dist && sha256sum tovik-* > SHA256SUMS && cat SHA256SUMS
 
 mutants: ## breaks one rule of presence at a time; every one must be caught
 	$(GO) run ./test/mutants $(ARGS)
@@ -68,4 +81,4 @@ shots: build chromium ## the pictures in docs/screenshots, from the demo
 	$(GO) run ./test/shots
 
 clean:
-	rm -rf bin web/node_modules web/console/dist/assets web/console/dist/index.html web/client/dist/tovik* web/client/dist/types
+	rm -rf bin dist web/node_modules web/console/dist/assets web/console/dist/index.html web/client/dist/tovik* web/client/dist/types

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/url"
 	"strconv"
+	"strings"
 	"time"
 
 	"tovik.example/tovik/wire"
@@ -34,15 +35,33 @@ var (
 	patient    = &http.Client{} // for answers that take their time
 )
 
-// Rooms lists one page of the rooms that match a pattern, by name. After is the
-// Next of the page before, or empty.
-func (a API) Rooms(ctx context.Context, match, after string, limit int) (wire.Rooms, error) {
-	query := url.Values{"match": {match}, "limit": {strconv.Itoa(limit)}}
-	if after != "" {
-		query.Set("after", after)
+// RoomsQuery says which rooms are wanted. The zero value wants the first 100 of all by name.
+type RoomsQuery struct {
+	Match string // a pattern
+	Sort  string // name, people, sessions: the fullest first
+	After string // the Next of the page before
+	Limit int
+}
+
+// RoomsPage lists rooms with their counts, a page of them.
+func (a API) RoomsPage(ctx context.Context, ask RoomsQuery) (wire.Rooms, error) {
+	query := url.Values{}
+	for name, value := range map[string]string{"match": ask.Match, "sort": ask.Sort, "after": ask.After} {
+		if value != "" {
+			query.Set(name, value)
+		}
+	}
+	if ask.Limit != 0 {
+		query.Set("limit", strconv.Itoa(ask.Limit))
 	}
 	var page wire.Rooms
 	return page, a.call(ctx, http.MethodGet, "/v1/rooms?"+query.Encode(), nil, &page)
+}
+
+// Rooms lists one page of the rooms that match a pattern, by name. After is the
+// Next of the page before, or empty.
+func (a API) Rooms(ctx context.Context, match, after string, limit int) (wire.Rooms, error) {
+	return a.RoomsPage(ctx, RoomsQuery{Match: match, After: after, Limit: limit})
 }
 
 // Count tells how many are in a room.
@@ -75,12 +94,14 @@ func (a API) MembersPage(ctx context.Context, room string, ask MembersQuery) (wi
 	return page, a.call(ctx, http.MethodGet, "/v1/rooms/"+url.PathEscape(room)+"/members?"+query.Encode(), nil, &page)
 }
 
-// Members returns everybody in a room, at one revision.
-func (a API) Members(ctx context.Context, room string) (wire.Members, error) {
-	all, err := a.MembersPage(ctx, room, MembersQuery{})
+// Members returns everybody in a room, at one revision; with a status those who have it.
+func (a API) Members(ctx context.Context, room string, status ...string) (wire.Members, error) {
+	ask := MembersQuery{Status: strings.Join(status, "")}
+	all, err := a.MembersPage(ctx, room, ask)
 	for all.Next != "" && err == nil {
 		var page wire.Members
-		page, err = a.MembersPage(ctx, room, MembersQuery{Rev: all.Rev, After: all.Next})
+		ask.Rev, ask.After = all.Rev, all.Next
+		page, err = a.MembersPage(ctx, room, ask)
 		all.Members, all.Next = append(all.Members, page.Members...), page.Next
 	}
 	return all, err

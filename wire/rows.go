@@ -35,6 +35,12 @@ func eachCell(t reflect.Type, v reflect.Value, prefix string, each func(name str
 	for i := range t.NumField() {
 		f := t.Field(i)
 		name, options, _ := strings.Cut(f.Tag.Get("json"), ",")
+		if name == "" && !f.Anonymous {
+			name = strings.ToLower(f.Name)
+		}
+		if name == "-" || !f.IsExported() {
+			continue
+		}
 		var cell reflect.Value
 		if v.IsValid() {
 			cell = v.Field(i)

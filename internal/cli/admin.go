@@ -58,6 +58,23 @@ func expires(c *cli.Command) (*time.Time, error) {
 	}
 }
 
+func reloadCommand() *cli.Command {
+	return calling("reload", "have a service take over its configuration as it is now", "", "Whole or not at all, as with SIGHUP; what needs a restart is refused by name. Wants the key of the service itself.\n\nExample: tovik reload", nil,
+		func(ctx context.Context, c *cli.Command, a client.API) error {
+			done, err := a.Reload(ctx)
+			if err != nil {
+				return err
+			}
+			return show(c, done, func(w io.Writer) {
+				if len(done.Changed) == 0 {
+					_, _ = fmt.Fprintln(w, "Nothing is another than it was.")
+					return
+				}
+				_, _ = fmt.Fprintf(w, "Taken over: %s.\n", strings.Join(done.Changed, ", "))
+			})
+		})
+}
+
 func keyCommand() *cli.Command {
 	create := calling("create", "make a key for a back end or an operator", "",
 		"The key is shown once; the service keeps only its hash.\n\nExample: tovik key create --name billing --role read --room 'desk.**'",
@@ -80,19 +97,19 @@ func keyCommand() *cli.Command {
 				_, _ = fmt.Fprintf(w, "%s\n\nThis key is not shown again. It has the role %s in the realm %s; revoke it with: tovik key revoke %s\n", made.Key, made.Role, made.Realm, made.ID)
 			})
 		})
-	list := calling("list", "list the keys of the realm", "", "", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	list := calling("list", "list the keys of the realm", "", "Example: tovik key list", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		keys, err := a.Keys(ctx)
 		if err != nil {
 			return err
 		}
-		return show(c, keys, func(w io.Writer) {
+		return listing(c, keys, keys.Keys, func(w io.Writer) {
 			_, _ = fmt.Fprintln(w, "KEY\tNAME\tROLE\tROOMS\tLAST USED\tSTATE")
 			for _, k := range keys.Keys {
 				_, _ = fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t%s\n", k.ID, orDash(k.Name), k.Role, orAll(k.Rooms), day(k.LastUsed), state(k.Expires, k.Revoked))
 			}
 		})
 	})
-	revoke := calling("revoke", "let a key be refused from now on", "ID", "", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	revoke := calling("revoke", "let a key be refused from now on", "ID", "Example: tovik key revoke key_ABC", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		if err := a.RevokeKey(ctx, c.Args().First()); err != nil {
 			return err
 		}
@@ -129,19 +146,19 @@ func tokenKeyCommand() *cli.Command {
 				_, _ = fmt.Fprintf(w, "Tokens with the kid %s, signed with %s, are taken from now on in the realm %s.\n", made.ID, made.Algorithm, made.Realm)
 			})
 		})
-	list := calling("list", "list the keys of tokens", "", "", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	list := calling("list", "list the keys of tokens", "", "Example: tovik token-key list", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		keys, err := a.TokenKeys(ctx)
 		if err != nil {
 			return err
 		}
-		return show(c, keys, func(w io.Writer) {
+		return listing(c, keys, keys.Keys, func(w io.Writer) {
 			_, _ = fmt.Fprintln(w, "KEY\tALGORITHM\tISSUER\tAUDIENCE\tCREATED\tSTATE")
 			for _, k := range keys.Keys {
 				_, _ = fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t%s\n", k.ID, k.Algorithm, orDash(k.Issuer), orDash(k.Audience), day(&k.Created), state(k.Expires, k.Revoked))
 			}
 		})
 	})
-	revoke := calling("revoke", "let the tokens of a key be refused from now on", "ID", "Links that were opened with such tokens are closed.", nil,
+	revoke := calling("revoke", "let the tokens of a key be refused from now on", "ID", "Links that were opened with such tokens are closed.\n\nExample: tovik token-key revoke 2026-autumn", nil,
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			if err := a.RevokeTokenKey(ctx, c.Args().First()); err != nil {
 				return err
@@ -162,12 +179,12 @@ func realmCommand() *cli.Command {
 				_, _ = fmt.Fprintf(w, "%s\n\nThis is the first key of the realm %s, with the role operate. It is not shown again.\n", made.FirstKey.Key, made.Name)
 			})
 		})
-	list := calling("list", "list the realms", "", "", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	list := calling("list", "list the realms", "", "Example: tovik realm list", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		realms, err := a.Realms(ctx)
 		if err != nil {
 			return err
 		}
-		return show(c, realms, func(w io.Writer) {
+		return listing(c, realms, realms.Realms, func(w io.Writer) {
 			_, _ = fmt.Fprintln(w, "REALM\tORIGINS")
 			for _, r := range realms.Realms {
 				origins := "any"
@@ -178,7 +195,7 @@ func realmCommand() *cli.Command {
 			}
 		})
 	})
-	remove := calling("remove", "end a realm and delete what is kept of it", "NAME", "", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	remove := calling("remove", "end a realm and delete what is kept of it", "NAME", "Example: tovik realm remove training", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		if err := a.RemoveRealm(ctx, c.Args().First()); err != nil {
 			return err
 		}
@@ -205,20 +222,20 @@ func moderationCommands() []*cli.Command {
 				_, _ = fmt.Fprintf(w, "%s is removed %s; tokens issued before %s are refused.\n", done.User, from, done.At.Local().Format(time.DateTime))
 			})
 		})
-	signOut := calling("sign-out", "end all sessions of a person", "USER", "They may come back with the token that they have. To keep them out: tovik remove USER.", nil,
+	signOut := calling("sign-out", "end all sessions of a person", "USER", "They may come back with the token that they have. To keep them out: tovik remove USER.\n\nExample: tovik sign-out w-17", nil,
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			if err := a.SignOut(ctx, c.Args().First()); err != nil {
 				return err
 			}
 			return say(c, "All sessions of %s have ended.", c.Args().First())
 		})
-	end := calling("end", "end one session", "SESSION", "", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	end := calling("end", "end one session", "SESSION", "tovik sessions --format json has the ids.\n\nExample: tovik end s-ABC", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		if err := a.EndSession(ctx, c.Args().First()); err != nil {
 			return err
 		}
 		return say(c, "%s has ended.", c.Args().First())
 	})
-	erase := calling("erase", "delete everything about a person", "USER", "Prints a receipt of what was deleted. Who has a valid token may come again, as somebody new.", nil,
+	erase := calling("erase", "delete everything about a person", "USER", "Prints a receipt of what was deleted. Who has a valid token may come again, as somebody new.\n\nExample: tovik erase w-17", nil,
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			receipt, err := a.Erase(ctx, c.Args().First())
 			if err != nil {

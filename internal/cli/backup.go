@@ -60,7 +60,7 @@ func recordsCommands() []*cli.Command {
 					wrong++
 				}
 			}
-			if err := show(c, findings, func(w io.Writer) {
+			if err := listing(c, findings, findings, func(w io.Writer) {
 				for _, f := range findings {
 					verdict, value := "", f.Detail
 					if value == "" {

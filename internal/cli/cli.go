@@ -54,7 +54,8 @@ func command(stdout, stderr io.Writer) *cli.Command {
 		serveCommand(), demoCommand(), tokenCommand(),
 		roomsCommand(), membersCommand(), countCommand(), watchCommand(), rehearseCommand(),
 		journalCommand(), attendanceCommand(), headcountCommand(), peopleCommand(), roomCommands(), hookCommand(),
-		keyCommand(), tokenKeyCommand(), realmCommand(), configCommand(),
+		boardCommand(), joinCommand(), cueCommand(), loadCommand(), doctorCommand(), contextCommand(),
+		keyCommand(), tokenKeyCommand(), realmCommand(), configCommand(), reloadCommand(), manCommand(),
 	}
 	commands = append(append(commands, presenceCommands()...), recordsCommands()...)
 	commands = append(commands, moderationCommands()...)
@@ -68,6 +69,12 @@ func command(stdout, stderr io.Writer) *cli.Command {
 		Writer:    stdout,
 		ErrWriter: stderr,
 		Commands:  commands,
+		// tovik completion bash, zsh, fish or pwsh writes what a shell sources.
+		EnableShellCompletion: true,
+		ConfigureShellCompletionCommand: func(c *cli.Command) {
+			c.Hidden, c.Usage = false, "write the completion of a shell: bash, zsh, fish, pwsh"
+			c.Description = "Bash: source <(tovik completion bash). Zsh: source <(tovik completion zsh). Fish: tovik completion fish | source.\n\nExample: tovik completion bash"
+		},
 		// Errors are printed once, by Run.
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		OnUsageError:   usageError,

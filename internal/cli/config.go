@@ -53,7 +53,7 @@ func configCommand() *cli.Command {
 			case name == "":
 				name = defaultConfig
 			}
-			file, err := config.ReadService(name)
+			file, err := config.ReadService(name, os.LookupEnv)
 			if err == nil {
 				err = configure(name, file, &server.Config{})
 			}

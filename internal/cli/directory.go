@@ -21,7 +21,7 @@ func peopleCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return show(c, page, func(w io.Writer) {
+			return listing(c, page, page.People, func(w io.Writer) {
 				_, _ = fmt.Fprintln(w, "PERSON\tUSER\tSTATUS\tLAST SEEN\tROOMS")
 				for _, p := range page.People {
 					_, _ = fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\n", displayName(p.Name, p.User), p.User, statusWords(p), lastSeen(p), orDash(strings.Join(p.Rooms, ", ")))
@@ -31,7 +31,7 @@ func peopleCommand() *cli.Command {
 				}
 			})
 		})
-	showOne := calling("show", "tell what is known of a person", "USER", "", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	showOne := calling("show", "tell what is known of a person", "USER", "Example: tovik people show e-01", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		p, err := a.Person(ctx, c.Args().First())
 		if err != nil {
 			return err
@@ -48,7 +48,7 @@ func peopleCommand() *cli.Command {
 			}
 			return showPerson(c, p)
 		})
-	drop := calling("drop", "take a person out of the directory who was never here", "USER", "Of who was, everything is deleted with: tovik erase USER", nil,
+	drop := calling("drop", "take a person out of the directory who was never here", "USER", "Of who was, everything is deleted with: tovik erase USER\n\nExample: tovik people drop w-99", nil,
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			if err := a.DropPerson(ctx, c.Args().First()); err != nil {
 				return err
@@ -140,13 +140,13 @@ func roomCommands() *cli.Command {
 			}
 			return showDeclared(c, doc)
 		})
-	undeclare := calling("undeclare", "let a room end with its last member again", "ROOM", "", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	undeclare := calling("undeclare", "let a room end with its last member again", "ROOM", "Example: tovik room undeclare desk.night", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		if err := a.Undeclare(ctx, c.Args().First()); err != nil {
 			return err
 		}
 		return say(c, "%s is no longer declared.", c.Args().First())
 	})
-	expected := calling("expected", "tell whom a room expects, and whom it misses", "ROOM", "", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	expected := calling("expected", "tell whom a room expects, and whom it misses", "ROOM", "Example: tovik room expected desk.night", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		doc, err := a.Expected(ctx, c.Args().First())
 		if err != nil {
 			return err

@@ -74,12 +74,12 @@ func hookCommand() *cli.Command {
 				_, _ = fmt.Fprintf(w, "%s\n\nThis is the secret of the hook %s. It is not shown again. Try it: tovik hook test %s\n", h.Secret, h.ID, h.ID)
 			})
 		})
-	list := calling("list", "list the hooks", "", "", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	list := calling("list", "list the hooks", "", "Example: tovik hook list", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		all, err := a.Hooks(ctx)
 		if err != nil {
 			return err
 		}
-		return show(c, all, func(w io.Writer) {
+		return listing(c, all, all.Hooks, func(w io.Writer) {
 			_, _ = fmt.Fprintln(w, "HOOK\tNAME\tTOLD\tROOMS\tWAITING\tPARKED\tSTATE")
 			for _, h := range all.Hooks {
 				state := "on"
@@ -104,7 +104,7 @@ func hookCommand() *cli.Command {
 				_, _ = fmt.Fprintf(w, "%s is told %s at %s.\n", h.ID, strings.Join(h.Kinds, ", "), h.URL)
 			})
 		})
-	rotate := calling("rotate", "give a hook another secret", "ID", "For a day its requests are signed with both.", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	rotate := calling("rotate", "give a hook another secret", "ID", "For a day its requests are signed with both.\n\nExample: tovik hook rotate hook_ABC", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		h, err := a.RotateSecret(ctx, c.Args().First())
 		if err != nil {
 			return err
@@ -113,13 +113,13 @@ func hookCommand() *cli.Command {
 			_, _ = fmt.Fprintf(w, "%s\n\nThis is the new secret of the hook %s. It is not shown again. The old one signs too until %s.\n", h.Secret, h.ID, day(h.OldSecretUntil))
 		})
 	})
-	remove := calling("remove", "tell an address nothing any more", "ID", "What waits to be told is dropped.", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	remove := calling("remove", "tell an address nothing any more", "ID", "What waits to be told is dropped.\n\nExample: tovik hook remove hook_ABC", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		if err := a.RemoveHook(ctx, c.Args().First()); err != nil {
 			return err
 		}
 		return say(c, "%s is no more.", c.Args().First())
 	})
-	test := calling("test", "tell a hook that it is tested", "ID", "", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	test := calling("test", "tell a hook that it is tested", "ID", "Example: tovik hook test hook_ABC", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		d, err := a.TestHook(ctx, c.Args().First())
 		if err != nil {
 			return err
@@ -161,7 +161,7 @@ func deliveriesCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return show(c, page, func(w io.Writer) {
+			return listing(c, page, page.Deliveries, func(w io.Writer) {
 				_, _ = fmt.Fprintln(w, "DELIVERY\tCREATED\tKIND\tSTATE\tATTEMPTS\tLAST")
 				for _, d := range page.Deliveries {
 					_, _ = fmt.Fprintf(w, "%d\t%s\t%s\t%s\t%d\t%s\n", d.ID, d.Created.Local().Format("01-02 15:04:05"), d.Kind, d.State, d.Attempts, tried(d))
@@ -171,7 +171,7 @@ func deliveriesCommand() *cli.Command {
 }
 
 func redeliverCommand() *cli.Command {
-	return calling("redeliver", "tell a hook once more", "DELIVERY", "", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	return calling("redeliver", "tell a hook once more", "DELIVERY", "tovik hook deliveries has the ids.\n\nExample: tovik hook redeliver 12", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		id, err := strconv.ParseInt(c.Args().First(), 10, 64)
 		if err != nil {
 			return usage("%s wants the number of a delivery; see tovik hook deliveries", c.FullName())

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -11,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/guptarohit/asciigraph"
 	"github.com/urfave/cli/v3"
 
 	"tovik.example/tovik/client"
@@ -19,27 +21,6 @@ import (
 	"tovik.example/tovik/internal/records"
 	"tovik.example/tovik/wire"
 )
-
-const (
-	formatNDJSON = "ndjson"
-	formatCSV    = "csv"
-)
-
-// listFormatFlag is of commands whose answer may be long.
-func listFormatFlag() cli.Flag {
-	return &cli.StringFlag{Name: "format", Value: formatTable, Usage: "table, json, ndjson or csv", Validator: func(s string) error {
-		switch s {
-		case formatTable, formatJSON, formatNDJSON, formatCSV:
-			return nil
-		}
-		return fmt.Errorf("--format is %q; allowed: table, json, ndjson, csv", s)
-	}}
-}
-
-// listFlags are those of such a command.
-func listFlags(more ...cli.Flag) []cli.Flag {
-	return append(append(more, serviceFlags()...), listFormatFlag())
-}
 
 // spanFlags are about from when to when.
 func spanFlags() []cli.Flag {
@@ -84,7 +65,7 @@ func journalCommand() *cli.Command {
 		Usage: "what happened, in order",
 		Description: "Shows the last entries, or those from a time on. With --format ndjson or csv and no --limit it writes all that match, however many.\n\n" +
 			"Example: tovik journal --room 'basin.*' --from 2h --limit 20",
-		Flags: listFlags(append(spanFlags(),
+		Flags: clientFlags(append(spanFlags(),
 			&cli.StringSliceFlag{Name: "room", Usage: "only rooms that match the `PATTERN`, repeatable"},
 			&cli.StringFlag{Name: "user", Usage: "only about this `USER`"},
 			&cli.StringSliceFlag{Name: "kind", Usage: "only of this `KIND`, as in member.left, repeatable"},
@@ -116,6 +97,9 @@ func runJournal(ctx context.Context, c *cli.Command) error {
 	out := c.Root().Writer
 	format := c.String("format")
 	if c.Bool("follow") {
+		if format == formatCSV {
+			return usage("%s --follow prints table, json or ndjson; a CSV is for what has an end", c.FullName())
+		}
 		return a.FollowJournal(ctx, q, func(r wire.Record) error {
 			if format != formatTable {
 				return json.NewEncoder(out).Encode(r)
@@ -145,7 +129,7 @@ func runJournal(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return show(c, page, func(w io.Writer) {
+	return listing(c, page, page.Entries, func(w io.Writer) {
 		_, _ = fmt.Fprintln(w, "TIME\tUSER\tROOM\tWHAT")
 		for _, r := range page.Entries {
 			_, _ = fmt.Fprintln(w, journalLine(r, "\t"))
@@ -313,7 +297,7 @@ func attendanceCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return show(c, doc, func(w io.Writer) {
+			return listing(c, doc, doc.Stays, func(w io.Writer) {
 				_, _ = fmt.Fprintln(w, "PERSON\tUSER\tCAME\tLEFT\tSTAYED")
 				for _, s := range doc.Stays {
 					left, end := "still here", time.Now()
@@ -334,10 +318,11 @@ func headcountCommand() *cli.Command {
 	return &cli.Command{
 		Name: "headcount", Usage: "how many there were over time", ArgsUsage: "[ROOM]",
 		Description: "By the minute of the last hour, by the hour of two days, or by the day of a month, unless times are given. Without a room it is about the realm.\n\n" +
-			"Example: tovik headcount basin.upper-weir --step hour --from 7d",
-		Flags: listFlags(append(spanFlags(),
+			"Example: tovik headcount basin.upper-weir --plot",
+		Flags: clientFlags(append(spanFlags(),
 			&cli.StringFlag{Name: "step", Value: "minute", Usage: "minute, hour or day"},
 			&cli.IntFlag{Name: "top", Usage: "only the `N` steps with the most people"},
+			&cli.BoolFlag{Name: "plot", Usage: "draw how many people there were, in the place of the table"},
 		)...),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() > 1 {
@@ -361,32 +346,14 @@ func headcountCommand() *cli.Command {
 }
 
 func showHeadcounts(c *cli.Command, doc wire.Headcounts) error {
-	out := c.Root().Writer
-	switch c.String("format") {
-	case formatNDJSON:
-		for _, h := range doc.Steps {
-			if err := json.NewEncoder(out).Encode(h); err != nil {
-				return err
-			}
-		}
-		return nil
-	case formatCSV:
-		if _, err := fmt.Fprint(out, "at,people_min,people_max,people_mean,sessions_max,distinct,joins,leaves,peak_at\r\n"); err != nil {
-			return err
-		}
-		for _, h := range doc.Steps {
-			if _, err := fmt.Fprintf(out, "%s,%d,%d,%.3f,%d,%d,%d,%d,%s\r\n", h.At.UTC().Format(time.RFC3339), h.People.Min, h.People.Max, h.People.Mean,
-				h.Sessions.Max, h.Distinct, h.Joins, h.Leaves, h.PeakAt.UTC().Format(time.RFC3339)); err != nil {
-				return err
-			}
-		}
-		return nil
+	if c.Bool("plot") && c.String("format") == formatTable && len(doc.Steps) > 0 {
+		return plotHeadcounts(c, doc)
 	}
 	most := 1
 	for _, h := range doc.Steps {
 		most = max(most, h.People.Max)
 	}
-	return show(c, doc, func(w io.Writer) {
+	return listing(c, doc, doc.Steps, func(w io.Writer) {
 		_, _ = fmt.Fprintln(w, "FROM\tPEOPLE\tMEAN\tSESSIONS\tDISTINCT\tJOINS\tLEAVES\t")
 		for _, h := range doc.Steps {
 			_, _ = fmt.Fprintf(w, "%s\t%s\t%.1f\t%s\t%d\t%d\t%d\t%s\n", h.At.Local().Format("01-02 15:04"), between(h.People), h.People.Mean, between(h.Sessions),
@@ -396,6 +363,19 @@ func showHeadcounts(c *cli.Command, doc wire.Headcounts) error {
 			_, _ = fmt.Fprintln(w, "Nothing was counted in this time.")
 		}
 	})
+}
+
+// plotHeadcounts draws the most people of each step.
+func plotHeadcounts(c *cli.Command, doc wire.Headcounts) error {
+	screen := screenOf(c.Root().Writer)
+	most := make([]float64, len(doc.Steps))
+	for i, h := range doc.Steps {
+		most[i] = float64(h.People.Max)
+	}
+	first, last := doc.Steps[0].At.Local(), doc.Steps[len(doc.Steps)-1].At.Local()
+	drawn := asciigraph.Plot(most, asciigraph.Height(12), asciigraph.Width(screen.width-12), asciigraph.LowerBound(0), asciigraph.Precision(0))
+	_, err := fmt.Fprintf(c.Root().Writer, "People in %s, the most in each %s, from %s to %s\n\n%s\n", cmp.Or(doc.Room, "the realm"), doc.Step, first.Format("01-02 15:04"), last.Format("01-02 15:04"), drawn)
+	return err
 }
 
 func between(s wire.Spread) string {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"strings"
@@ -35,7 +36,7 @@ func presenceCommands() []*cli.Command {
 			if err != nil {
 				return err
 			}
-			return show(c, page, func(w io.Writer) {
+			return listing(c, page, page.Sessions, func(w io.Writer) {
 				_, _ = fmt.Fprintln(w, "USER\tSTATE\tOVER\tSINCE\tLAST TOUCHED\tROOMS\tNEXT")
 				for _, s := range page.Sessions {
 					_, _ = fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t%s\t%s\n", s.User, sessionState(s), s.Over, clock(s.Opened.Time), ago(time.Since(s.LastActivity.Time)), roomsWord(s.Rooms), nextWord(s))
@@ -89,7 +90,7 @@ func presenceCommands() []*cli.Command {
 			if err != nil {
 				return err
 			}
-			return show(c, doc, func(w io.Writer) {
+			return listing(c, doc, doc.Policies, func(w io.Writer) {
 				for i, p := range doc.Policies {
 					if i > 0 {
 						_, _ = fmt.Fprintln(w)
@@ -100,6 +101,37 @@ func presenceCommands() []*cli.Command {
 		},
 	}
 	return []*cli.Command{explain, sessions, status, policy}
+}
+
+func cueCommand() *cli.Command {
+	return calling("cue", "give a cue to those in a room, to a person or to a session", "NAME", "A cue is small and ephemeral: it goes to the links that are there now, is never stored and never tried again.\n\nExample: tovik cue drill --room basin.upper-weir --json '{\"sluice\":\"mill-lane\"}'",
+		[]cli.Flag{&cli.StringFlag{Name: "room", Usage: "to everybody in this `ROOM`"}, &cli.StringFlag{Name: "user", Usage: "to all sessions of this `USER`"}, &cli.StringFlag{Name: "session", Usage: "to the session of this `ID`"},
+			&cli.StringFlag{Name: "json", Usage: "what goes with it, any `JSON` of up to 4 KB"}},
+		func(ctx context.Context, c *cli.Command, a client.API) error {
+			cue := wire.NewCue{Name: c.Args().First()}
+			if text := c.String("json"); text != "" {
+				if !json.Valid([]byte(text)) {
+					return usage("--json is %q; allowed: any JSON", text)
+				}
+				cue.Data = json.RawMessage(text)
+			}
+			var given wire.CueGiven
+			var err error
+			switch room, user, session := c.String("room"), c.String("user"), c.String("session"); {
+			case room != "" && user == "" && session == "":
+				given, err = a.CueRoom(ctx, room, cue)
+			case user != "" && room == "" && session == "":
+				given, err = a.CuePerson(ctx, user, cue)
+			case session != "" && room == "" && user == "":
+				given, err = a.CueSession(ctx, session, cue)
+			default:
+				return usage("%s wants one of --room, --user and --session", c.FullName())
+			}
+			if err != nil {
+				return err
+			}
+			return show(c, given, func(w io.Writer) { _, _ = fmt.Fprintf(w, "It went to %s.\n", plural(given.Links, "link")) })
+		})
 }
 
 func policyTitle(p wire.Policy) string {

@@ -2,22 +2,15 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"io"
 	"strings"
-	"text/tabwriter"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"tovik.example/tovik/client"
 	"tovik.example/tovik/wire"
-)
-
-const (
-	formatTable = "table"
-	formatJSON  = "json"
 )
 
 // clientFlags are those of every command that asks a service.
@@ -30,46 +23,31 @@ func serviceFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "server", Value: "http://" + DefaultListen, Usage: "the `URL` of the service", Sources: cli.EnvVars("TOVIK_SERVER")},
 		&cli.StringFlag{Name: "key", Usage: "the operator `KEY`", Sources: cli.EnvVars("TOVIK_KEY")},
+		&cli.StringFlag{Name: "context", Usage: "the service that tovik context knows by this `NAME`", Sources: cli.EnvVars("TOVIK_CONTEXT")},
 	}
-}
-
-func formatFlag() cli.Flag {
-	return &cli.StringFlag{Name: "format", Value: formatTable, Usage: "table or json", Validator: func(s string) error {
-		if s != formatTable && s != formatJSON {
-			return fmt.Errorf("--format is %q; allowed: table, json", s)
-		}
-		return nil
-	}}
 }
 
 func api(c *cli.Command) (client.API, error) {
-	server := strings.TrimRight(c.String("server"), "/")
+	server, key, err := whichService(c)
+	if err != nil {
+		return client.API{}, err
+	}
+	server = strings.TrimRight(server, "/")
 	if !strings.HasPrefix(server, "http://") && !strings.HasPrefix(server, "https://") {
 		return client.API{}, usage("--server is %q; allowed: http://HOST:PORT or https://HOST", server)
 	}
-	return client.API{Server: server, Key: c.String("key")}, nil
-}
-
-// show prints a document as it is, or as a table.
-func show(c *cli.Command, document any, table func(io.Writer)) error {
-	out := c.Root().Writer
-	if c.String("format") == formatJSON {
-		encoder := json.NewEncoder(out)
-		encoder.SetIndent("", "  ")
-		encoder.SetEscapeHTML(false)
-		return encoder.Encode(document)
-	}
-	columns := tabwriter.NewWriter(out, 0, 0, 2, ' ', 0)
-	table(columns)
-	return columns.Flush()
+	return client.API{Server: server, Key: key}, nil
 }
 
 func roomsCommand() *cli.Command {
 	return &cli.Command{
-		Name:  "rooms",
-		Usage: "list the rooms that somebody is in",
+		Name:        "rooms",
+		Usage:       "list the rooms that somebody is in",
+		Description: "Rooms that are declared are listed, too.\n\nExample: tovik rooms --match 'basin.*' --sort people",
 		Flags: clientFlags(
 			&cli.StringFlag{Name: "match", Value: "**", Usage: "only rooms that match the `PATTERN`, as in 'basin.*'"},
+			&cli.StringFlag{Name: "sort", Value: "name", Usage: "name, people or sessions; the fullest first"},
+			&cli.IntFlag{Name: "limit", Usage: "at most `N` rooms; all when left out"},
 		),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := noArguments(c); err != nil {
@@ -79,30 +57,40 @@ func roomsCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			rooms, err := allRooms(ctx, a, c.String("match"))
+			rooms, err := allRooms(ctx, a, client.RoomsQuery{Match: c.String("match"), Sort: c.String("sort"), Limit: c.Int("limit")})
 			if err != nil {
 				return err
 			}
-			return show(c, rooms, func(w io.Writer) {
-				_, _ = fmt.Fprintln(w, "ROOM\tPEOPLE\tSESSIONS")
+			return listing(c, rooms, rooms.Rooms, func(w io.Writer) {
+				_, _ = fmt.Fprintln(w, "ROOM\tPEOPLE\tONLINE\tAWAY\tBUSY\tSESSIONS")
 				for _, r := range rooms.Rooms {
-					_, _ = fmt.Fprintf(w, "%s\t%d\t%d\n", r.Room, r.People, r.Sessions)
+					_, _ = fmt.Fprintf(w, "%s\t%d\t%d\t%d\t%d\t%d\n", r.Room, r.People, r.Online.People, r.Away.People, r.Busy.People, r.Sessions)
+				}
+				if len(rooms.Rooms) == 0 {
+					_, _ = fmt.Fprintln(w, "Nobody is in a room that matches.")
 				}
 			})
 		},
 	}
 }
 
-func allRooms(ctx context.Context, a client.API, match string) (wire.Rooms, error) {
-	all, err := a.Rooms(ctx, match, "", 1000)
-	for next := all.Next; next != "" && err == nil; {
-		var page wire.Rooms
-		if page, err = a.Rooms(ctx, match, next, 1000); err == nil {
-			all.Rooms, next = append(all.Rooms, page.Rooms...), page.Next
+// allRooms lists rooms page by page, up to the limit of the query when it has one.
+func allRooms(ctx context.Context, a client.API, ask client.RoomsQuery) (wire.Rooms, error) {
+	most := ask.Limit
+	all := wire.Rooms{Rooms: []wire.Room{}}
+	for {
+		if ask.Limit = 1000; most > 0 {
+			ask.Limit = min(1000, most-len(all.Rooms))
+		}
+		page, err := a.RoomsPage(ctx, ask)
+		if err != nil {
+			return all, err
+		}
+		all.Rooms, all.Total = append(all.Rooms, page.Rooms...), page.Total
+		if ask.After = page.Next; page.Next == "" || len(all.Rooms) == most {
+			return all, nil
 		}
 	}
-	all.Next, all.Total = "", len(all.Rooms)
-	return all, err
 }
 
 // roomCommand is a command that asks a service about one room.
@@ -127,8 +115,8 @@ func roomCommand(name, usage string, ask func(ctx context.Context, c *cli.Comman
 }
 
 func membersCommand() *cli.Command {
-	return roomCommand("members", "list who is in a room", func(ctx context.Context, c *cli.Command, a client.API, room string) error {
-		members, err := a.Members(ctx, room)
+	members := roomCommand("members", "list who is in a room", func(ctx context.Context, c *cli.Command, a client.API, room string) error {
+		members, err := a.Members(ctx, room, c.String("status"))
 		if err != nil {
 			return err
 		}
@@ -136,7 +124,7 @@ func membersCommand() *cli.Command {
 		if err != nil {
 			return err
 		}
-		return show(c, members, func(w io.Writer) {
+		return listing(c, members, members.Members, func(w io.Writer) {
 			_, _ = fmt.Fprintf(w, "%s: %s\n\n", members.Room, counted(members.Count))
 			_, _ = fmt.Fprintln(w, "PERSON\tUSER\tSTATUS\tHERE SINCE\tSESSIONS")
 			for _, m := range members.Members {
@@ -148,18 +136,42 @@ func membersCommand() *cli.Command {
 			}
 		})
 	})
+	members.Description = "Example: tovik members basin.upper-weir --status online"
+	members.Flags = append(members.Flags, &cli.StringFlag{Name: "status", Usage: "only those who are online, away or busy"})
+	return members
 }
 
 func countCommand() *cli.Command {
-	return roomCommand("count", "count who is in a room", func(ctx context.Context, c *cli.Command, a client.API, room string) error {
-		count, err := a.Count(ctx, room)
-		if err != nil {
-			return err
-		}
-		return show(c, count, func(w io.Writer) {
-			_, _ = fmt.Fprintf(w, "%s: %s\n", count.Room, counted(count.Count))
-		})
-	})
+	return &cli.Command{
+		Name: "count", Usage: "count who is in rooms", ArgsUsage: "ROOM...", Flags: clientFlags(), OnUsageError: usageError,
+		Description: "Up to 1000 rooms at once; one that nobody is in has nobody.\n\nExample: tovik count basin.upper-weir sluice.mill-lane",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if !c.Args().Present() {
+				return usage("%s wants rooms, as in: %s basin.upper-weir", c.FullName(), c.FullName())
+			}
+			a, err := api(c)
+			if err != nil {
+				return err
+			}
+			if c.Args().Len() == 1 { // asked by itself, a room that is not there is a mistake
+				count, err := a.Count(ctx, c.Args().First())
+				if err != nil {
+					return err
+				}
+				return show(c, count, func(w io.Writer) { _, _ = fmt.Fprintf(w, "%s: %s\n", count.Room, counted(count.Count)) })
+			}
+			doc, err := a.Counts(ctx, c.Args().Slice()...)
+			if err != nil {
+				return err
+			}
+			return listing(c, doc, doc.Counts, func(w io.Writer) {
+				_, _ = fmt.Fprintln(w, "ROOM\tPEOPLE\tSESSIONS")
+				for _, r := range doc.Counts {
+					_, _ = fmt.Fprintf(w, "%s\t%d\t%d\n", r.Room, r.People, r.Sessions)
+				}
+			})
+		},
+	}
 }
 
 func displayName(name, user string) string {

@@ -52,7 +52,7 @@ func rehearse(_ context.Context, c *cli.Command) error {
 	score := rehearsal.Run(rehearsal.Options{
 		Policy: policy, People: people, Length: time.Duration(hours * float64(time.Hour)), Seed: c.Uint64("seed"),
 	})
-	err := show(c, score, func(w io.Writer) {
+	err := listing(c, score, score.Lines, func(w io.Writer) {
 		_, _ = fmt.Fprintf(w, "%d people, %g h, seed %d: %d sessions, %d acts, %d beats, %s, %s; played in %.1f s\n\n",
 			score.People, score.Hours, score.Seed, score.Sessions, score.Acts, score.Beats,
 			plural(score.Pauses, "pause"), plural(score.Restarts, "restart"), score.Took.Seconds())
@@ -60,10 +60,8 @@ func rehearse(_ context.Context, c *cli.Command) error {
 		for _, l := range score.Lines {
 			_, _ = fmt.Fprintf(w, "%s\t%d\t%s\t%s\t%s\t%d\n", l.What, l.Seen, seconds(l.Total, l.Seen), seconds(l.Worst, 1), seconds(l.Bound, 1), l.Broken)
 		}
+		_, _ = fmt.Fprintln(w, "\nA bound is what the policy promises, with a tenth of a second to spare; across a pause, and the time that the service itself stood still.")
 	})
-	if err == nil && c.String("format") == formatTable {
-		_, err = fmt.Fprintln(c.Root().Writer, "\nA bound is what the policy promises, with a tenth of a second to spare; across a pause, and the time that the service itself stood still.")
-	}
 	if err == nil && score.Broken() {
 		return &failure{exitFailed, "a bound of the policy was broken"}
 	}

@@ -7,8 +7,10 @@ import (
 	"io"
 	"log/slog"
 	"os"
+	"os/signal"
 	"path/filepath"
 	"slices"
+	"syscall"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -18,7 +20,6 @@ import (
 	"tovik.example/tovik/internal/config"
 	"tovik.example/tovik/internal/demo"
 	"tovik.example/tovik/internal/gateway"
-	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
 	"tovik.example/tovik/internal/server"
 	"tovik.example/tovik/wire"
@@ -58,6 +59,7 @@ func edgeFlags() []cli.Flag {
 		&cli.IntFlag{Name: "max-connections", Usage: "how many connections `N` there may be at once; 0: as many as there are descriptors, less 200", Sources: cli.EnvVars("TOVIK_MAX_CONNECTIONS")},
 		&cli.IntFlag{Name: "links-per-address", Usage: "how many links `N` one network address may have; 0: 4096", Sources: cli.EnvVars("TOVIK_LINKS_PER_ADDRESS")},
 		&cli.IntFlag{Name: "links-per-person", Usage: "how many links `N` one person may have; 0: 128", Sources: cli.EnvVars("TOVIK_LINKS_PER_PERSON")},
+		&cli.IntFlag{Name: "requests-per-second", Usage: "how often `N` one key may ask over HTTP; 0: 500", Sources: cli.EnvVars("TOVIK_REQUESTS_PER_SECOND")},
 		&cli.BoolFlag{Name: "private-hooks", Usage: "let hooks be told at addresses of inner networks", Sources: cli.EnvVars("TOVIK_PRIVATE_HOOKS")},
 		&cli.DurationFlag{Name: "slow-after", Usage: "after what `TIME` without progress a link that does not read is closed; 0: 10s", Sources: cli.EnvVars("TOVIK_SLOW_AFTER")},
 	}
@@ -65,7 +67,7 @@ func edgeFlags() []cli.Flag {
 
 // checkEdge names a flag whose value cannot be.
 func checkEdge(c *cli.Command) error {
-	for _, name := range []string{"max-connections", "links-per-address", "links-per-person"} {
+	for _, name := range []string{"max-connections", "links-per-address", "links-per-person", "requests-per-second"} {
 		if n := c.Int(name); n < 0 {
 			return usage("--%s is %d; allowed: a whole number of 0 or more", name, n)
 		}
@@ -103,7 +105,7 @@ func serveCommand() *cli.Command {
 		Name:  "serve",
 		Usage: "run the service",
 		Description: "Listens until it is interrupted. The operator key and the token secret are made up at the first start " +
-			"and kept in the data directory, readable by its owner only.",
+			"and kept in the data directory, readable by its owner only. SIGHUP has it take over its configuration as it is now.\n\nExample: tovik serve --listen 127.0.0.1:8420 --data tovik-data",
 		Flags: append([]cli.Flag{listenFlag(), dataFlag(defaultData, ""), operatorKeyFlag(), secretFlag(), verboseFlag(), logFlag(), practiceFlag(), configFlag(), hideDocsFlag()}, edgeFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := noArguments(c); err != nil {
@@ -146,10 +148,11 @@ func told(c *cli.Command, demo bool) (config.Service, string, error) {
 			path = defaultConfig
 		}
 	}
-	if path == "" {
-		return config.Service{Policy: presence.DefaultPolicy()}, "", nil
+	environment := os.LookupEnv
+	if demo && path == "" { // which is the same wherever it is played
+		environment = func(string) (string, bool) { return "", false }
 	}
-	said, err := config.ReadService(path)
+	said, err := config.ReadService(path, environment)
 	if err != nil {
 		return said, path, &failure{exitUsage, err.Error()}
 	}
@@ -226,6 +229,30 @@ func start(c *cli.Command, with stage) (*server.Server, access.Secrets, error) {
 	if err != nil {
 		return nil, secrets, &failure{exitFailed, fmt.Sprintf("%v; choose a directory that you may write with --data", err)}
 	}
+	settings, err := settle(c, with, file, path, data, secrets)
+	if err != nil {
+		return nil, secrets, err
+	}
+	settings.Reread = func() (server.Config, error) {
+		file, path, err := told(c, with.demo)
+		if err != nil {
+			return server.Config{}, err
+		}
+		data := with.data
+		if !with.demo {
+			data = said(c, "data", c.String("data"), file.Data)
+		}
+		return settle(c, with, file, path, data, secrets)
+	}
+	s, err := server.Start(settings)
+	return s, secrets, err
+}
+
+// defaultRequests is how often one key may ask in a second unless something else is said.
+const defaultRequests = 500
+
+// settle puts together what flags, environment and file say.
+func settle(c *cli.Command, with stage, file config.Service, path, data string, secrets access.Secrets) (server.Config, error) {
 	settings := server.Config{
 		Listen: said(c, "listen", c.String("listen"), file.Listen), TokenSecret: secrets.Token, OperatorKey: secrets.OperatorKey, Policy: &file.Policy,
 		Log: logger(c, c.Root().ErrWriter, said(c, "log", c.String("log"), file.Log)), Data: data,
@@ -239,21 +266,29 @@ func start(c *cli.Command, with stage) (*server.Server, access.Secrets, error) {
 			PerPerson:  said(c, "links-per-person", c.Int("links-per-person"), file.LinksPerPerson),
 			SlowAfter:  said(c, "slow-after", c.Duration("slow-after"), file.SlowAfter),
 		},
+		RequestsPerSecond: said(c, "requests-per-second", c.Int("requests-per-second"), file.RequestsPerSecond),
 	}
-	if err := configure(path, file, &settings); err != nil {
-		return nil, secrets, err
+	if settings.RequestsPerSecond == 0 {
+		settings.RequestsPerSecond = defaultRequests
 	}
-	s, err := server.Start(settings)
-	return s, secrets, err
+	return settings, configure(path, file, &settings)
 }
 
-// serveUntil waits for the end of ctx, or for the service to fail, and stops it.
+// serveUntil waits for the end of ctx, or for the service to fail, and stops it. SIGHUP has
+// it take over its configuration as it is now.
 func serveUntil(ctx context.Context, s *server.Server) error {
-	select {
-	case err := <-s.Failed():
-		return fmt.Errorf("the service can no longer accept connections: %w", err)
-	case <-ctx.Done():
-		return s.Stop()
+	reload := make(chan os.Signal, 1) // one is enough: what is read is the newest
+	signal.Notify(reload, syscall.SIGHUP)
+	defer signal.Stop(reload)
+	for {
+		select {
+		case err := <-s.Failed():
+			return fmt.Errorf("the service can no longer accept connections: %w", err)
+		case <-ctx.Done():
+			return s.Stop()
+		case <-reload:
+			_, _ = s.Reload() // which logs what came of it
+		}
 	}
 }
 
@@ -262,7 +297,7 @@ func demoCommand() *cli.Command {
 		Name:  "demo",
 		Usage: "run the service with the river watch of the Aldermoor in it",
 		Description: "About thirty people keep six flood-watch rooms through a wet night, each over real links: they arrive, " +
-			"reload, lose the network, fall asleep, open tabs, move on and go home.",
+			"reload, lose the network, fall asleep, open tabs, move on and go home.\n\nExample: tovik demo --listen 127.0.0.1:8421 --people 40",
 		Flags: []cli.Flag{
 			listenFlag(), operatorKeyFlag(), dataFlag("", "; a temporary one, deleted at the end, when empty"), verboseFlag(),
 			&cli.IntFlag{Name: "people", Value: 30, Usage: "how many people, `N` from 1 to 5000"},

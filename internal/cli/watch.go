@@ -16,13 +16,16 @@ import (
 func watchCommand() *cli.Command {
 	c := roomCommand("watch", "follow a room live, a line for each change", watch)
 	c.Description = "Prints who is there and then who comes and goes, until it is interrupted. ROOM may be a pattern, as in 'basin.*'. " +
-		"With --format json each line is one JSON object."
+		"With --format json or ndjson each line is one JSON object.\n\nExample: tovik watch 'basin.*'"
 	return c
 }
 
 func watch(ctx context.Context, c *cli.Command, a client.API, pattern string) error {
+	if c.String("format") == formatCSV {
+		return usage("%s prints table, json or ndjson; a CSV is for what has an end", c.FullName())
+	}
 	print := printEvent
-	if c.String("format") == formatJSON {
+	if format := c.String("format"); format == formatJSON || format == formatNDJSON {
 		print = printEventJSON
 	}
 	if a.Key == "" {

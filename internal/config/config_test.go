@@ -42,7 +42,7 @@ func TestTheServiceFileIsReadAndItsMistakesAreNamed(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("s"), 0o600))
 	path := filepath.Join(dir, "tovik.toml")
 	require.NoError(t, os.WriteFile(path, []byte(whole), 0o600))
-	s, err := ReadService(path)
+	s, err := ReadService(path, nowhere)
 	require.NoError(t, err)
 	require.Len(t, s.TrustedProxies, 2)
 	require.Equal(t, "main", s.Realms[0].Name)
@@ -64,7 +64,7 @@ func TestTheServiceFileIsReadAndItsMistakesAreNamed(t *testing.T) {
 		"[[realm]]\nname=\"a\"\n[realm.admission]\nrooms=[\"a\"]\nurl=\"https://x\"\nsecret=\"s\"": `realm.admission.secret is "…"; allowed: 24 bytes or more`,
 		"name = \"unclosed":                                                                        `tovik.toml:1: `,
 	} {
-		_, err := parseService("tovik.toml", []byte(text))
+		_, err := parseService("tovik.toml", []byte(text), nowhere)
 		require.ErrorContains(t, err, want, text)
 	}
 }
@@ -76,7 +76,7 @@ func FuzzFiles(f *testing.F) {
 	f.Add("beat.every = \"10s\"\n[[room]]\npattern = \"desk.*\"\ncapacity = 40")
 	f.Add("[[realm]]\nname = 7")
 	f.Fuzz(func(t *testing.T, text string) {
-		if s, err := parseService("f", []byte(text)); err == nil {
+		if s, err := parseService("f", []byte(text), nowhere); err == nil {
 			for _, realm := range s.Realms {
 				_, err := presence.ParseRoom(realm.Name)
 				require.NoError(t, err)
@@ -142,7 +142,7 @@ func TestEveryMistakeIsNamed(t *testing.T) {
 		{"listen = \"unclosed", 1, "", ""},
 		{"listen = \":1\"\nlisten = \":2\"", 2, "", ""},
 	} {
-		_, err := parseService(filepath.Join(dir, "tovik.toml"), []byte(m.text))
+		_, err := parseService(filepath.Join(dir, "tovik.toml"), []byte(m.text), nowhere)
 		require.ErrorContains(t, err, fmt.Sprintf("tovik.toml:%d: ", m.line), m.text)
 		require.ErrorContains(t, err, m.key, m.text)
 		require.ErrorContains(t, err, m.allowed, m.text)
@@ -151,7 +151,7 @@ func TestEveryMistakeIsNamed(t *testing.T) {
 
 // TestTheExampleIsAConfiguration as it is, and with every key taken into use.
 func TestTheExampleIsAConfiguration(t *testing.T) {
-	s, err := parseService("tovik.toml", []byte(Example()))
+	s, err := parseService("tovik.toml", []byte(Example()), nowhere)
 	require.NoError(t, err)
 	require.Equal(t, presence.DefaultPolicy(), s.Policy)
 	dir := t.TempDir()
@@ -159,7 +159,7 @@ func TestTheExampleIsAConfiguration(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, file), nil, 0o600))
 	}
 	used := regexp.MustCompile(`(?m)^# ([a-z_.]+ = |\[\[)`).ReplaceAllString(Example(), "$1")
-	s, err = parseService(filepath.Join(dir, "tovik.toml"), []byte(used))
+	s, err = parseService(filepath.Join(dir, "tovik.toml"), []byte(used), nowhere)
 	require.NoError(t, err)
 	require.Len(t, s.Realms, 1)
 	require.Len(t, s.Policy.Rooms, 1)
@@ -183,4 +183,36 @@ func TestThePageSaysWhatTheFileIs(t *testing.T) {
 	text, err := os.ReadFile(page)
 	require.NoError(t, err)
 	require.Equal(t, Table(), string(text), "make it anew: go test ./internal/config -write")
+}
+
+// nowhere is an environment with nothing in it.
+func nowhere(string) (string, bool) { return "", false }
+
+// TestTheEnvironmentGoesBeforeTheFile for every key that is not in a table that repeats.
+func TestTheEnvironmentGoesBeforeTheFile(t *testing.T) {
+	has := func(variables map[string]string) func(string) (string, bool) {
+		return func(name string) (string, bool) { text, ok := variables[name]; return text, ok }
+	}
+	file := []byte("listen = \"127.0.0.1:1\"\ngrace.lost = \"20s\"\ntrusted_proxies = [\"10.0.0.1\"]\n[[room]]\npattern = \"desk.**\"\n")
+	s, err := parseService("tovik.toml", file, has(map[string]string{
+		"TOVIK_LISTEN": "127.0.0.1:2", "TOVIK_GRACE_LOST": "30s", "TOVIK_BEAT_TOLERANCE": "3.5", "TOVIK_CAPACITY": "7", "TOVIK_PRACTICE": "true",
+		"TOVIK_TRUSTED_PROXIES": "10.0.0.2,10.1.0.0/16", "TOVIK_KEEP_JOURNAL_KINDS": "session.idle=7d,member.left=30d", "TOVIK_KEEP_JOURNAL_KIND_ENTRIES": "session.idle=9",
+	}))
+	require.NoError(t, err)
+	require.Equal(t, "127.0.0.1:2", s.Listen)
+	require.Equal(t, 30*time.Second, s.Policy.GraceLost)
+	require.Equal(t, 30*time.Second, s.Policy.Rooms[0].GraceLost)
+	require.Equal(t, 3.5, s.Policy.BeatTolerance)
+	require.Equal(t, 7, s.Policy.Capacity)
+	require.True(t, s.Practice)
+	require.Len(t, s.TrustedProxies, 2)
+	require.Equal(t, map[string]time.Duration{"session.idle": 7 * 24 * time.Hour, "member.left": 30 * 24 * time.Hour}, s.Retention.Kinds)
+	require.Equal(t, map[string]int64{"session.idle": 9}, s.Retention.KindRows)
+	for name, value := range map[string]string{"TOVIK_GRACE_LOST": "10", "TOVIK_LISTEN": "nowhere", "TOVIK_CAPACITY": "many", "TOVIK_PRACTICE": "perhaps", "TOVIK_BEAT_TOLERANCE": "0.5", "TOVIK_KEEP_JOURNAL_KINDS": "a", "TOVIK_TRUSTED_PROXIES": "x"} {
+		_, err := parseService("tovik.toml", file, has(map[string]string{name: value}))
+		require.ErrorContains(t, err, name)
+		require.ErrorContains(t, err, "allowed")
+	}
+	_, err = parseService("tovik.toml", []byte("[[room]]\npattern = \"\""), nowhere)
+	require.ErrorContains(t, err, "tovik.toml:2")
 }

@@ -12,6 +12,7 @@ type Key struct {
 	Default string // as it would be written, or an example where there is none
 	Doc     string
 	isTime  bool
+	kind    reflect.Type
 }
 
 // Keys are all keys of a service's file, in order: what the file itself is read into says
@@ -37,7 +38,7 @@ func walk(t reflect.Type, prefix string, keys *[]Key) {
 		case kind.Kind() == reflect.Slice && kind.Elem().Kind() == reflect.Struct:
 			walk(kind.Elem(), prefix+"[["+name+"]].", keys)
 		default:
-			*keys = append(*keys, Key{prefix + name, f.Tag.Get("default"), f.Tag.Get("doc"), kind == reflect.TypeFor[duration]()})
+			*keys = append(*keys, Key{prefix + name, f.Tag.Get("default"), f.Tag.Get("doc"), kind == reflect.TypeFor[duration](), kind})
 		}
 	}
 }
@@ -81,9 +82,15 @@ func Table() string {
 		"line, the key and what is allowed of what is wrong. `tovik serve` reads `tovik.toml` when that is in the directory it is started in, or the file of `--config`. Flags and the\n" +
 		"environment go before the file. A key that is not known is an error.\n\n" +
 		"Times are written as `\"250ms\"`, `\"3s\"`, `\"1m30s\"` or `\"90d\"`. Keys with dots may stand in a table: `beat.every = \"15s\"` is `every = \"15s\"` under `[beat]`. What has `[[ ]]`\n" +
-		"around it is a table that repeats.\n\n| key | default, or an example | |\n|---|---|---|\n")
+		"around it is a table that repeats.\n\n" +
+		"`tovik reload`, or SIGHUP, has a running service take over the file as it is now, whole or not at all: policies, `[[room]]`, `[keep]`, the origins of realms, and the certificate,\n" +
+		"which is read anew. What else has changed needs a restart, and is refused by name.\n\n| key | default, or an example | in the environment | |\n|---|---|---|---|\n")
 	for _, key := range Keys() {
-		fmt.Fprintf(&out, "| `%s` | `%s` | %s |\n", key.Name, strings.ReplaceAll(key.Default, "|", "\\|"), key.Doc)
+		variable := key.Variable()
+		if variable != "" {
+			variable = "`" + variable + "`"
+		}
+		fmt.Fprintf(&out, "| `%s` | `%s` | %s | %s |\n", key.Name, strings.ReplaceAll(key.Default, "|", "\\|"), variable, key.Doc)
 	}
 	return out.String()
 }

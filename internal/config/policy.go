@@ -164,7 +164,7 @@ func explain(path string, err error) error {
 	case errors.As(err, &strict) && len(strict.Errors) > 0:
 		unknown := strict.Errors[0]
 		line, _ := unknown.Position()
-		return fmt.Errorf("%s:%d: there is no key %q", path, line, joinKey(unknown.Key()))
+		return fmt.Errorf("%s:%d: there is no key %q; allowed: the keys of tovik config init -", path, line, joinKey(unknown.Key()))
 	case errors.As(err, &decode):
 		line, _ := decode.Position()
 		return fmt.Errorf("%s:%d: %s", path, line, decode.Error())

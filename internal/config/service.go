@@ -23,6 +23,7 @@ type Service struct {
 	MaxConnections                   int
 	LinksPerAddress, LinksPerPerson  int
 	SlowAfter                        time.Duration
+	RequestsPerSecond                int
 	Practice, HideDocs, PrivateHooks bool
 	Log                              string // text or json
 	Policy                           presence.Policy
@@ -72,19 +73,20 @@ type Admission struct {
 
 // serviceFile is the shape of the file, and with its tags what Keys are made from.
 type serviceFile struct {
-	Listen          string   `toml:"listen" default:"\"127.0.0.1:8420\"" doc:"Where the service listens, HOST:PORT."`
-	Data            string   `toml:"data" default:"\"tovik-data\"" doc:"The directory of the records; \":memory:\" keeps nothing."`
-	TLSCert         string   `toml:"tls_cert" default:"\"cert.pem\"" doc:"A certificate in PEM, beside this file: the service speaks TLS. None by default."`
-	TLSKey          string   `toml:"tls_key" default:"\"key.pem\"" doc:"Its key in PEM."`
-	MaxConnections  int      `toml:"max_connections" default:"0" doc:"How many connections there may be at once; 0: as many as there are descriptors, less 200."`
-	LinksPerAddress int      `toml:"links_per_address" default:"4096" doc:"How many links one network address may have."`
-	LinksPerPerson  int      `toml:"links_per_person" default:"128" doc:"How many links one person may have."`
-	SlowAfter       duration `toml:"slow_after" default:"\"10s\"" doc:"After what time without progress a link that does not read is closed."`
-	Practice        bool     `toml:"practice" default:"false" doc:"Offers the page /practice, and with it tokens for rooms of their own to everybody."`
-	HideDocs        bool     `toml:"hide_docs" default:"false" doc:"Serves no pages that explain errors and frames."`
-	PrivateHooks    bool     `toml:"private_hooks" default:"false" doc:"Lets hooks be told at addresses of inner networks."`
-	Log             string   `toml:"log" default:"\"text\"" doc:"How the log is written: text or json, a line for each thing that matters."`
-	TrustedProxies  []string `toml:"trusted_proxies" default:"[\"10.0.0.0/8\"]" doc:"Networks of proxies whose X-Forwarded-For is believed. None by default."`
+	Listen            string   `toml:"listen" default:"\"127.0.0.1:8420\"" doc:"Where the service listens, HOST:PORT."`
+	Data              string   `toml:"data" default:"\"tovik-data\"" doc:"The directory of the records; \":memory:\" keeps nothing."`
+	TLSCert           string   `toml:"tls_cert" default:"\"cert.pem\"" doc:"A certificate in PEM, beside this file: the service speaks TLS. None by default."`
+	TLSKey            string   `toml:"tls_key" default:"\"key.pem\"" doc:"Its key in PEM."`
+	MaxConnections    int      `toml:"max_connections" default:"0" doc:"How many connections there may be at once; 0: as many as there are descriptors, less 200."`
+	LinksPerAddress   int      `toml:"links_per_address" default:"4096" doc:"How many links one network address may have."`
+	LinksPerPerson    int      `toml:"links_per_person" default:"128" doc:"How many links one person may have."`
+	SlowAfter         duration `toml:"slow_after" default:"\"10s\"" doc:"After what time without progress a link that does not read is closed."`
+	RequestsPerSecond int      `toml:"requests_per_second" default:"500" doc:"How often one key may ask over HTTP; five times as many at once."`
+	Practice          bool     `toml:"practice" default:"false" doc:"Offers the page /practice, and with it tokens for rooms of their own to everybody."`
+	HideDocs          bool     `toml:"hide_docs" default:"false" doc:"Serves no pages that explain errors and frames."`
+	PrivateHooks      bool     `toml:"private_hooks" default:"false" doc:"Lets hooks be told at addresses of inner networks."`
+	Log               string   `toml:"log" default:"\"text\"" doc:"How the log is written: text or json, a line for each thing that matters."`
+	TrustedProxies    []string `toml:"trusted_proxies" default:"[\"10.0.0.0/8\"]" doc:"Networks of proxies whose X-Forwarded-For is believed. None by default."`
 	policyFile
 	Keep   keepFile    `toml:"keep"`
 	Realms []realmFile `toml:"realm"`
@@ -123,17 +125,21 @@ type realmFile struct {
 	} `toml:"admission"`
 }
 
-// ReadService reads a TOML file. An unknown key is an error; each error names the file,
-// the key, its value and what is allowed.
-func ReadService(path string) (Service, error) {
-	text, err := os.ReadFile(path)
-	if err != nil {
-		return Service{}, fmt.Errorf("read the configuration: %w", err)
+// ReadService reads a TOML file, none when path is empty, and what the environment has of
+// its keys, which goes before. An unknown key is an error; each error names the file and the
+// line or the variable, the key, its value and what is allowed.
+func ReadService(path string, environment func(string) (string, bool)) (Service, error) {
+	var text []byte
+	if path != "" {
+		var err error
+		if text, err = os.ReadFile(path); err != nil {
+			return Service{}, fmt.Errorf("read the configuration: %w", err)
+		}
 	}
-	return parseService(path, text)
+	return parseService(path, text, environment)
 }
 
-func parseService(path string, text []byte) (s Service, err error) {
+func parseService(path string, text []byte, environment func(string) (string, bool)) (s Service, err error) {
 	var f serviceFile
 	if err := bareTime(path, text); err != nil {
 		return s, err
@@ -141,8 +147,17 @@ func parseService(path string, text []byte) (s Service, err error) {
 	if err := decodeStrictly(text, &f); err != nil {
 		return s, explain(path, err)
 	}
+	from, err := f.overlay(environment)
+	if err != nil {
+		return s, err
+	}
 	at := linesOf(text)
-	wrong := func(key, value, allowed string) error { return at.mistake(path, key, value, allowed) }
+	wrong := func(key, value, allowed string) error {
+		if variable := from[key]; variable != "" {
+			return fmt.Errorf("%s is %q; allowed: %s", variable, value, allowed)
+		}
+		return at.mistake(path, key, value, allowed)
+	}
 	if err := f.basics(&s, filepath.Dir(path), wrong); err != nil {
 		return s, err
 	}
@@ -237,7 +252,7 @@ func (f *serviceFile) basics(s *Service, dir string, wrong func(key, value, allo
 			return wrong(key, pair[0], "a certificate and its key, both tls_cert and tls_key")
 		}
 	}
-	for key, n := range map[string]int{"max_connections": f.MaxConnections, "links_per_address": f.LinksPerAddress, "links_per_person": f.LinksPerPerson} {
+	for key, n := range map[string]int{"max_connections": f.MaxConnections, "links_per_address": f.LinksPerAddress, "links_per_person": f.LinksPerPerson, "requests_per_second": f.RequestsPerSecond} {
 		if n < 0 {
 			return wrong(key, strconv.Itoa(n), "a whole number of 0 or more")
 		}
@@ -247,6 +262,7 @@ func (f *serviceFile) basics(s *Service, dir string, wrong func(key, value, allo
 	}
 	s.Listen, s.Data, s.Log = f.Listen, f.Data, f.Log
 	s.MaxConnections, s.LinksPerAddress, s.LinksPerPerson, s.SlowAfter = f.MaxConnections, f.LinksPerAddress, f.LinksPerPerson, f.SlowAfter.d
+	s.RequestsPerSecond = f.RequestsPerSecond
 	s.Practice, s.HideDocs, s.PrivateHooks = f.Practice, f.HideDocs, f.PrivateHooks
 	for key, pair := range map[string][2]*string{"tls_cert": {&f.TLSCert, &s.TLSCert}, "tls_key": {&f.TLSKey, &s.TLSKey}} {
 		if *pair[0] == "" {

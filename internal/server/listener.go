@@ -34,6 +34,9 @@ type listener struct {
 	stop       sync.Once
 }
 
+// unlimited is how many connections there may be where the system has no limit.
+const unlimited = 1 << 20
+
 // listen listens at an address. The buffers of what is accepted are those of the
 // listening socket. Whether a client is alive is found out by beats and writes, so TCP
 // need not ask.
@@ -41,9 +44,7 @@ func listen(address string) (net.Listener, error) {
 	config := net.ListenConfig{
 		KeepAlive: -1,
 		Control: func(_, _ string, c syscall.RawConn) error {
-			return c.Control(func(fd uintptr) {
-				_ = syscall.SetsockoptInt(int(fd), syscall.SOL_SOCKET, syscall.SO_SNDBUF, sendBuffer)
-			})
+			return c.Control(func(fd uintptr) { bufferSending(fd, sendBuffer) })
 		},
 	}
 	return config.Listen(context.Background(), "tcp", address)
@@ -56,16 +57,6 @@ func limitConnections(l net.Listener, most int) *listener {
 		most = descriptors()
 	}
 	return &listener{Listener: l, most: int64(most), stopped: make(chan struct{})}
-}
-
-// descriptors is the limit of this process, less what is no connection.
-func descriptors() int {
-	var limit syscall.Rlimit
-	if err := syscall.Getrlimit(syscall.RLIMIT_NOFILE, &limit); err != nil {
-		return 1 << 20
-	}
-	all := int(min(limit.Cur, 1<<30))
-	return all - min(reserve, all/4)
 }
 
 // Accept implements [net.Listener].

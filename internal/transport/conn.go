@@ -24,7 +24,7 @@ type conn interface {
 
 // newConn takes the raw socket where there is one.
 func newConn(c net.Conn) conn {
-	if s, ok := c.(syscall.Conn); ok {
+	if s, ok := c.(syscall.Conn); ok && rawSockets {
 		if rc, err := s.SyscallConn(); err == nil {
 			raw := &rawConn{Conn: c, rc: rc}
 			raw.readable = raw.tryRead
@@ -65,22 +65,13 @@ func (c *rawConn) read(buffers *sync.Pool) (*[]byte, int, error) {
 // that moment. Readiness is told by edges: only after EAGAIN may it wait again.
 func (c *rawConn) tryRead(fd uintptr) bool {
 	buffer, _ := c.buffers.Get().(*[]byte)
-	n, err := retry(syscall.Read, fd, *buffer)
+	n, err := readSocket(fd, *buffer)
 	if err == syscall.EAGAIN {
 		c.buffers.Put(buffer)
 		return false
 	}
 	c.buffer, c.n, c.err = buffer, max(n, 0), err
 	return true
-}
-
-func retry(call func(int, []byte) (int, error), fd uintptr, data []byte) (int, error) {
-	for {
-		n, err := call(int(fd), data)
-		if err != syscall.EINTR {
-			return n, err
-		}
-	}
 }
 
 func (c *rawConn) write(w *writer, data []byte) (int, error) {
@@ -102,7 +93,7 @@ func (c *rawConn) writeSlowly(data []byte, slow time.Duration) error {
 		var n int
 		var failed error
 		err := c.rc.Write(func(fd uintptr) bool {
-			n, failed = retry(syscall.Write, fd, data)
+			n, failed = writeSocket(fd, data)
 			return failed != syscall.EAGAIN
 		})
 		if err := errors.Join(err, failed); err != nil {
@@ -127,7 +118,7 @@ type writer struct {
 func newWriter() *writer {
 	w := &writer{}
 	w.once = func(fd uintptr) bool {
-		w.n, w.err = retry(syscall.Write, fd, w.data)
+		w.n, w.err = writeSocket(fd, w.data)
 		return true
 	}
 	return w

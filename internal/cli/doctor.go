@@ -1,0 +1,246 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/fasthttp/websocket"
+	"github.com/urfave/cli/v3"
+
+	"tovik.example/tovik/client"
+	"tovik.example/tovik/wire"
+)
+
+// symptom is what the doctor has looked at.
+type symptom struct {
+	What   string `json:"what"`
+	Found  string `json:"found"`
+	Advice string `json:"advice,omitempty"` // what to change; empty when it is well
+}
+
+func doctorCommand() *cli.Command {
+	return &cli.Command{
+		Name: "doctor", Usage: "look whether a service, and the way to it, are well", Flags: clientFlags(dataFlag("", "; looked at when it is named")), OnUsageError: usageError,
+		Description: "Looks at the way that clients take: whether the service answers and is ready, how far its clock is from here, whether WebSockets pass, whether streams come at once or are held back by a proxy; " +
+			"at the descriptors that this machine allows; and with --data at the disk. Says what to change, and exits with 1 when there is something.\n\nExample: tovik doctor",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if err := noArguments(c); err != nil {
+				return err
+			}
+			a, err := api(c)
+			if err != nil {
+				return err
+			}
+			d := &doctor{api: a, http: &http.Client{Timeout: 10 * time.Second}}
+			if err := d.service(ctx); err != nil {
+				return err
+			}
+			d.sockets(ctx)
+			d.streams(ctx)
+			d.key(ctx)
+			d.descriptors()
+			if dir := c.String("data"); dir != "" {
+				d.disk(dir)
+			}
+			ill := 0
+			for _, s := range d.found {
+				if s.Advice != "" {
+					ill++
+				}
+			}
+			if err := listing(c, d.found, d.found, func(w io.Writer) {
+				_, _ = fmt.Fprintln(w, "WHAT\tFOUND\tSTATE")
+				for _, s := range d.found {
+					_, _ = fmt.Fprintf(w, "%s\t%s\t%s\n", s.What, s.Found, map[bool]string{true: "well", false: "see below"}[s.Advice == ""])
+				}
+				for _, s := range d.found {
+					if s.Advice != "" {
+						_, _ = fmt.Fprintf(w, "\n%s:\n%s\n", s.What, wrapped(s.Advice))
+					}
+				}
+			}); err != nil {
+				return err
+			}
+			if ill > 0 {
+				return &failure{exitFailed, fmt.Sprintf("%s to look at", plural(ill, "thing"))}
+			}
+			return nil
+		},
+	}
+}
+
+type doctor struct {
+	api   client.API
+	http  *http.Client
+	found []symptom
+}
+
+func (d *doctor) note(what, found, advice string) {
+	d.found = append(d.found, symptom{what, found, advice})
+}
+
+// clockApart is how far clocks may be apart: tokens are valid from and until a time.
+const clockApart = 5 * time.Second
+
+// service looks at /readyz, at how long it takes, and at the clock. Its error says that
+// there is no service to look at.
+func (d *doctor) service(ctx context.Context) error {
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, d.api.Server+"/readyz", nil)
+	if err != nil {
+		return err
+	}
+	began := time.Now()
+	response, err := d.http.Do(request)
+	if err != nil {
+		return err
+	}
+	_ = response.Body.Close()
+	took := time.Since(began)
+	ready, err := d.api.Ready(ctx)
+	switch {
+	case err != nil:
+		d.note("service", err.Error(), "It is starting or stopping, or something else answers at this address.")
+	case ready.Records.Status != "ok":
+		d.note("records", ready.Records.Error, "The records cannot be written; presence goes on. Make place on the disk, or see who else holds the file.")
+	default:
+		d.note("service", fmt.Sprintf("ready, answers in %s", lasting(took)), "")
+		d.note("records", "can be written", "")
+	}
+	if at, err := http.ParseTime(response.Header.Get("Date")); err == nil {
+		// The header has whole seconds, so the truth lies up to one later.
+		apart := at.Add(500 * time.Millisecond).Sub(began.Add(took / 2)).Round(time.Second)
+		advice := ""
+		if apart.Abs() > clockApart {
+			advice = fmt.Sprintf("Tokens are valid from and until a time, so clocks that are %s apart have them refused. Keep both machines at the same time (NTP).", lasting(apart.Abs()))
+		}
+		d.note("clock", cmp.Or(map[bool]string{true: "the same as here"}[apart.Abs() <= time.Second], fmt.Sprintf("%s from here", lasting(apart.Abs()))), advice)
+	}
+	return nil
+}
+
+// sockets looks whether a WebSocket passes.
+func (d *doctor) sockets(ctx context.Context) {
+	address := "ws" + strings.TrimPrefix(d.api.Server, "http") + "/v1/link"
+	conn, response, err := (&websocket.Dialer{HandshakeTimeout: 10 * time.Second}).DialContext(ctx, address, nil)
+	if err != nil {
+		found := err.Error()
+		if response != nil {
+			found = response.Status
+		}
+		d.note("websocket", found, "WebSockets do not pass; clients fall back to event streams and HTTP beats. A proxy has to hand on the headers Upgrade and Connection, over HTTP/1.1: see docs/operations.md for nginx and Caddy.")
+		return
+	}
+	defer func() { _ = conn.Close() }()
+	_ = conn.SetReadDeadline(time.Now().Add(10 * time.Second))
+	err = conn.WriteMessage(websocket.TextMessage, []byte(`{"type":"beat","id":1}`)) // refused, for hello comes first
+	if err == nil {
+		_, _, err = conn.ReadMessage()
+	}
+	if err != nil {
+		d.note("websocket", "opens, but carries nothing: "+err.Error(), "Something on the way accepts the handshake and keeps the frames. Look at its limits and its inspection of WebSockets.")
+		return
+	}
+	d.note("websocket", "passes", "")
+}
+
+// streams looks whether what is streamed comes at once.
+func (d *doctor) streams(ctx context.Context) {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, d.api.Server+"/v1/journal", nil)
+	if err != nil {
+		return
+	}
+	request.Header.Set("Authorization", "Bearer "+d.api.Key)
+	request.Header.Set("Accept", "text/event-stream")
+	response, err := http.DefaultTransport.RoundTrip(request)
+	if err == nil {
+		defer func() { _ = response.Body.Close() }()
+		if response.StatusCode != http.StatusOK {
+			d.note("streams", "not looked at", "") // the key says why
+			return
+		}
+		_, err = io.ReadAtLeast(response.Body, make([]byte, 1), 1)
+	}
+	switch {
+	case errors.Is(err, context.DeadlineExceeded):
+		d.note("streams", "nothing came in 5 s", "A proxy holds back what is streamed until it has much of it. Switch its buffering off for /v1/feed and for text/event-stream: see docs/operations.md.")
+	case err != nil:
+		d.note("streams", err.Error(), "The stream broke off at once. Look at the proxy on the way.")
+	default:
+		d.note("streams", "come at once", "")
+	}
+}
+
+func (d *doctor) key(ctx context.Context) {
+	_, err := d.api.RoomsPage(ctx, client.RoomsQuery{Limit: 1})
+	var problem *wire.Problem
+	switch {
+	case errors.As(err, &problem):
+		text, _ := explainProblem(problem)
+		d.note("key", problem.Code, strings.ToUpper(text[:1])+text[1:]+".")
+	case err != nil:
+		d.note("key", err.Error(), "The service answers otherwise than Tovik does. Look at the address.")
+	default:
+		d.note("key", "is taken", "")
+	}
+}
+
+// fewDescriptors is with how many a service is soon full: each link takes one.
+const fewDescriptors = 16_384
+
+func (d *doctor) descriptors() {
+	limit, err := descriptorLimit()
+	if err != nil {
+		d.note("descriptors", "this system does not say", "")
+		return
+	}
+	advice := ""
+	if limit < fewDescriptors {
+		advice = fmt.Sprintf("A service started here can have about %d links at once. Raise the limit of descriptors (ulimit -n, or LimitNOFILE= of its systemd unit).", limit-200)
+	}
+	d.note("descriptors", fmt.Sprintf("%d allowed for a process started here", limit), advice)
+}
+
+// littlePlace is how much has to be free on the disk of the records.
+const littlePlace = 1 << 30
+
+// disk looks at the directory of the records: whether it can be written, how fast that is
+// settled, and how much place there is.
+func (d *doctor) disk(dir string) {
+	file, err := os.CreateTemp(dir, "doctor-*")
+	if err != nil {
+		d.note("disk", err.Error(), "The directory of the records cannot be written. Make it, and let the service's user own it.")
+		return
+	}
+	defer func() { _ = os.Remove(file.Name()) }()
+	began := time.Now()
+	_, err = file.Write(make([]byte, 4096))
+	if err = errors.Join(err, file.Sync(), file.Close()); err != nil {
+		d.note("disk", err.Error(), "Nothing can be settled on this disk.")
+		return
+	}
+	took, advice := time.Since(began), ""
+	if took > 200*time.Millisecond {
+		advice = "What has to last is settled on the disk before it is answered; on this one that takes long. Keep the records on another."
+	}
+	d.note("disk", fmt.Sprintf("settles a write in %s", lasting(took)), advice)
+	if free, err := freeSpace(dir); err == nil {
+		advice := ""
+		if free < littlePlace {
+			advice = "When the disk is full nothing is recorded; presence goes on. Make place, or keep less: [keep] in tovik.toml."
+		}
+		d.note("place", fmt.Sprintf("%.1f GB free", float64(free)/(1<<30)), advice)
+	}
+	if info, err := os.Stat(filepath.Join(dir, "tovik.db")); err == nil {
+		d.note("records' size", fmt.Sprintf("%.1f MB", float64(info.Size())/(1<<20)), "")
+	}
+}

@@ -1,0 +1,205 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"reflect"
+	"slices"
+	"strings"
+	"unicode"
+
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"tovik.example/tovik/wire"
+)
+
+// The forms in which a command prints what it was answered.
+const (
+	formatTable  = "table"
+	formatJSON   = "json"
+	formatNDJSON = "ndjson"
+	formatCSV    = "csv"
+)
+
+var formats = []string{formatTable, formatJSON, formatNDJSON, formatCSV}
+
+func formatFlag() cli.Flag {
+	return &cli.StringFlag{Name: "format", Value: formatTable, Usage: strings.Join(formats, ", "), Sources: cli.EnvVars("TOVIK_FORMAT"), Validator: func(s string) error {
+		if !slices.Contains(formats, s) {
+			return fmt.Errorf("--format is %q; allowed: %s", s, strings.Join(formats, ", "))
+		}
+		return nil
+	}}
+}
+
+// show prints a document in the form that was asked for. Table writes cells with tabs
+// between, or plain lines.
+func show[T any](c *cli.Command, document T, table func(io.Writer)) error {
+	return listing(c, document, []T{document}, table)
+}
+
+// listing prints a document, or as NDJSON and CSV the list in it.
+func listing[T any](c *cli.Command, document any, list []T, table func(io.Writer)) error {
+	out := c.Root().Writer
+	encoder := json.NewEncoder(out)
+	encoder.SetEscapeHTML(false)
+	switch c.String("format") {
+	case formatJSON:
+		encoder.SetIndent("", "  ")
+		return encoder.Encode(document)
+	case formatNDJSON:
+		for i := range list {
+			if err := encoder.Encode(list[i]); err != nil {
+				return err
+			}
+		}
+		return nil
+	case formatCSV: // RFC 4180
+		rows := csv.NewWriter(out)
+		rows.UseCRLF = true
+		err := rows.Write(wire.Columns(reflect.TypeFor[T]()))
+		for i := range list {
+			if err == nil {
+				err = rows.Write(wire.Cells(list[i]))
+			}
+		}
+		rows.Flush()
+		if err == nil {
+			err = rows.Error()
+		}
+		return err
+	}
+	var text bytes.Buffer
+	table(&text)
+	_, err := io.WriteString(out, layOut(text.String(), screenOf(out)))
+	return err
+}
+
+// widest is how many columns a table has at most when it does not go to a terminal.
+const widest = 120
+
+// screen is what is printed to.
+type screen struct {
+	width   int
+	colours bool // it is a terminal that has them, and nobody has asked for none
+}
+
+func screenOf(out io.Writer) screen {
+	s := screen{width: widest}
+	if file, ok := out.(*os.File); ok && term.IsTerminal(int(file.Fd())) {
+		if width, _, err := term.GetSize(int(file.Fd())); err == nil && width > 20 {
+			s.width = min(width, 200)
+		}
+		_, plain := os.LookupEnv("NO_COLOR") // no-color.org
+		s.colours = !plain && os.Getenv("TERM") != "dumb"
+	}
+	return s
+}
+
+// paint dresses a text, where there are colours.
+func (s screen) paint(style lipgloss.Style, text string) string {
+	if !s.colours {
+		return text
+	}
+	return style.Render(text)
+}
+
+// layOut aligns the cells of lines with tabs in them, each run of such lines by itself, so
+// that they fit the screen: the widest columns give way, and other lines are wrapped.
+func layOut(text string, s screen) string {
+	var out strings.Builder
+	var rows [][]string
+	for line := range strings.Lines(text) {
+		line = strings.TrimSuffix(line, "\n")
+		if strings.Contains(line, "\t") {
+			rows = append(rows, strings.Split(strings.TrimSuffix(line, "\t"), "\t"))
+			continue
+		}
+		s.table(&out, rows)
+		rows = nil
+		out.WriteString(ansi.Wordwrap(line, s.width, " ") + "\n")
+	}
+	s.table(&out, rows)
+	return out.String()
+}
+
+const between2 = "  " // two columns
+
+func (s screen) table(out *strings.Builder, rows [][]string) {
+	var widths []int
+	for _, row := range rows {
+		for i, cell := range row {
+			if i == len(widths) {
+				widths = append(widths, 0)
+			}
+			widths[i] = max(widths[i], ansi.StringWidth(cell))
+		}
+	}
+	for total := sum(widths) + len(between2)*(len(widths)-1); total > s.width; total-- {
+		widths[slices.Index(widths, slices.Max(widths))]--
+	}
+	headed := len(rows) > 0 && isHead(rows[0])
+	for n, row := range rows {
+		for i, cell := range row {
+			if ansi.StringWidth(cell) > widths[i] {
+				cell = ansi.Truncate(cell, widths[i], "…")
+			}
+			gap := strings.Repeat(" ", widths[i]-ansi.StringWidth(cell)) + between2
+			switch {
+			case headed && n == 0:
+				cell = s.paint(bold, cell)
+			case headed && i < len(rows[0]) && (rows[0][i] == "STATUS" || rows[0][i] == "STATE"):
+				cell = s.status(cell)
+			}
+			if i == len(row)-1 {
+				gap = ""
+			}
+			out.WriteString(cell + gap)
+		}
+		out.WriteString("\n")
+	}
+}
+
+func sum(list []int) (total int) {
+	for _, n := range list {
+		total += n
+	}
+	return total
+}
+
+// isHead tells the line that names columns.
+func isHead(row []string) bool {
+	return !slices.ContainsFunc(row, func(cell string) bool { return strings.ContainsFunc(cell, unicode.IsLower) })
+}
+
+// Colours of statuses, of the palette that the terminal itself has. The word always stands
+// there, too.
+var (
+	bold  = lipgloss.NewStyle().Bold(true)
+	good  = lipgloss.NewStyle().Foreground(lipgloss.Green)
+	fair  = lipgloss.NewStyle().Foreground(lipgloss.Yellow)
+	bad   = lipgloss.NewStyle().Foreground(lipgloss.Magenta)
+	quiet = lipgloss.NewStyle().Foreground(lipgloss.BrightBlack)
+)
+
+var statusColours = map[string]lipgloss.Style{
+	"online": good, "live": good, "delivered": good, "in force": good, "well": good,
+	"away": fair, "idle": fair, "waiting": fair, "grace": fair, "see below": fair,
+	"busy": bad, "parked": bad, "revoked": bad, "offline": quiet,
+}
+
+func (s screen) status(text string) string {
+	for word, style := range statusColours {
+		if strings.HasPrefix(text, word) {
+			return s.paint(style, text)
+		}
+	}
+	return text
+}

@@ -1,0 +1,26 @@
+package cli
+
+import (
+	"io"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"github.com/urfave/cli/v3"
+)
+
+// TestEveryCommandHasAnExample, which TestTheExamplesOfHelpRun runs.
+func TestEveryCommandHasAnExample(t *testing.T) {
+	var lacking []string
+	var look func(c *cli.Command, path string)
+	look = func(c *cli.Command, path string) {
+		for _, sub := range c.Commands {
+			look(sub, path+" "+sub.Name)
+		}
+		if len(c.Commands) == 0 && !strings.Contains(c.Description, "Example: "+path) {
+			lacking = append(lacking, path)
+		}
+	}
+	look(command(io.Discard, io.Discard), "tovik")
+	require.Empty(t, lacking)
+}

@@ -1,0 +1,285 @@
+package cli
+
+import (
+	"bufio"
+	"cmp"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/wire"
+)
+
+func joinCommand() *cli.Command {
+	return &cli.Command{
+		Name: "join", Usage: "be a session in a room, from this terminal", ArgsUsage: "ROOM", OnUsageError: usageError,
+		Description: "Others see you come, type when you type, fall idle when you do nothing, and leave when you end it. Who comes and goes is told in lines. " +
+			"On a terminal each key is input, and enter says that the message is sent; without one, each line that is read is a message.\n\n" +
+			"The token is that of --token, or it is minted for --user with the secret of the service, as tovik token does.\n\nExample: tovik join basin.upper-weir --user w-98 --name 'Lark Alder'",
+		Flags: append(serviceFlags(),
+			&cli.StringFlag{Name: "token", Usage: "the `TOKEN` to join with", Sources: cli.EnvVars("TOVIK_TOKEN")},
+			&cli.StringFlag{Name: "user", Usage: "who to be, when there is no token: a stable `ID`"}, &cli.StringFlag{Name: "name", Usage: "the `NAME` that others see"},
+			&cli.DurationFlag{Name: "for", Usage: "leave by yourself after this `TIME`; never when left out"},
+			dataFlag(defaultData, ", for its secret"), secretFlag()),
+		Action: join,
+	}
+}
+
+func join(ctx context.Context, c *cli.Command) error {
+	name, err := room(c)
+	if err != nil {
+		return err
+	}
+	a, err := api(c)
+	if err != nil {
+		return err
+	}
+	token, err := joinToken(c, name)
+	if err != nil {
+		return err
+	}
+	if d := c.Duration("for"); d > 0 {
+		var stop context.CancelFunc
+		ctx, stop = context.WithTimeout(ctx, d)
+		defer stop()
+	}
+	v := &visit{room: name, out: c.Root().Writer}
+	follower := client.Follow(client.Options{Server: a.Server, NewToken: func(context.Context) (string, error) { return token() }, Rooms: []string{name}})
+	ctx, leave := context.WithCancel(ctx)
+	following, stop := context.WithCancel(context.WithoutCancel(ctx)) // the word of leaving wants a link
+	var beside sync.WaitGroup
+	defer func() {
+		leave()
+		beside.Wait()
+	}()
+	if in := os.Stdin; term.IsTerminal(int(in.Fd())) {
+		v.program = tea.NewProgram(&typing{visit: v, ctx: ctx}, tea.WithContext(ctx), tea.WithoutSignalHandler(), tea.WithOutput(v.out))
+		beside.Go(func() {
+			defer leave()
+			_, _ = v.program.Run() // whose only error is that it was stopped
+		})
+	} else {
+		go v.readLines(ctx, in) // nothing ends a read; the process does
+	}
+	beside.Go(func() {
+		<-ctx.Done()
+		v.bye(following)
+		stop()
+	})
+	for change, err := range follower.Changes(following) {
+		if err != nil {
+			return err
+		}
+		if ctx.Err() != nil {
+			break // the link has ended by our own word
+		}
+		v.tell(change, typists(follower, name))
+		if _, ok := change.(client.Linked); ok {
+			v.use(follower.Link())
+		}
+	}
+	beside.Wait()
+	_, err = fmt.Fprintf(v.out, "You have left %s.\n", name)
+	return err
+}
+
+// joinToken gives tokens: the one that was given, or fresh ones.
+func joinToken(c *cli.Command, room string) (func() (string, error), error) {
+	if given := c.String("token"); given != "" {
+		return func() (string, error) { return given, nil }, nil
+	}
+	if c.String("user") == "" {
+		return nil, usage("%s wants --token, or --user to mint one for", c.FullName())
+	}
+	secret := c.String("token-secret")
+	if secret == "" {
+		var err error
+		if secret, err = access.ReadTokenSecret(c.String("data")); err != nil {
+			return nil, noSecret(c.String("data"), err)
+		}
+	}
+	return func() (string, error) {
+		return client.Token{User: c.String("user"), Name: c.String("name"), TTL: time.Hour, Grants: wire.Grants{Rooms: []string{room}}}.Sign(secret)
+	}, nil
+}
+
+// visit is somebody's stay in a room from a terminal.
+type visit struct {
+	room    string
+	out     io.Writer
+	program *tea.Program // nil: there is no terminal
+	typists []string     // that were told last
+
+	mu   sync.Mutex
+	link *client.Link
+	last time.Time // when typing was reported
+}
+
+func (v *visit) use(link *client.Link) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.link = link
+}
+
+// say prints a line, above what is being typed.
+func (v *visit) say(format string, args ...any) {
+	if v.program != nil {
+		v.program.Send(tea.Printf(format, args...)()) // which, unlike its own Printf, never waits for a program that is over
+		return
+	}
+	_, _ = fmt.Fprintf(v.out, format+"\n", args...)
+}
+
+func (v *visit) tell(change client.Change, typists []string) {
+	switch change := change.(type) {
+	case client.Linked:
+		again := "You are"
+		if change.Welcome.Resumed {
+			again = "You are still"
+		}
+		v.say("%s in %s. Ctrl-C leaves.", again, v.room)
+	case client.Lost:
+		v.say("The link was lost: %v. It is being made again; the others see you until your grace is over.", change.Err)
+	case client.Event:
+		if change.Whole {
+			var names []string
+			for _, m := range change.Joined {
+				names = append(names, named(m.Name, m.User))
+			}
+			v.say("Here: %s.", cmp.Or(strings.Join(names, ", "), "nobody"))
+			return
+		}
+		for _, line := range happenings(change) {
+			v.say("%s", line)
+		}
+	case wire.TypingFrame:
+		if slices.Equal(v.typists, typists) {
+			return // it was about ourselves
+		}
+		v.typists = typists
+		switch len(typists) {
+		case 0:
+			v.say("Nobody is typing.")
+		case 1:
+			v.say("%s is typing …", typists[0])
+		default:
+			v.say("%s are typing …", strings.Join(typists, ", "))
+		}
+	}
+}
+
+// typists are the names of the others who type.
+func typists(f *client.Follower, room string) (names []string) {
+	names = []string{}
+	for _, user := range f.Typing(room) {
+		if f.Link() != nil && f.Link().Welcome().User == user {
+			continue
+		}
+		name := user
+		for _, m := range f.Members(room) {
+			if m.User == user {
+				name = displayName(m.Name, user)
+			}
+		}
+		names = append(names, name)
+	}
+	return names
+}
+
+// typingEvery is how often it is reported that somebody still types.
+const typingEvery = 2 * time.Second
+
+// typed tells that a key was pressed, which is input, too.
+func (v *visit) typed(ctx context.Context, on bool) {
+	v.mu.Lock()
+	link, due := v.link, time.Since(v.last) > typingEvery || !on
+	if on && due {
+		v.last = time.Now()
+	} else if !on {
+		v.last = time.Time{}
+	}
+	v.mu.Unlock()
+	if link == nil || !due {
+		return
+	}
+	_ = link.Activity(ctx) // what fails ends the link, and that is told
+	_ = link.Typing(ctx, v.room, on)
+}
+
+func (v *visit) readLines(ctx context.Context, in io.Reader) {
+	lines := bufio.NewScanner(in)
+	for lines.Scan() && ctx.Err() == nil {
+		v.typed(ctx, true)
+		v.typed(ctx, false)
+	}
+}
+
+// bye leaves at once, so that nobody waits for a grace.
+func (v *visit) bye(ctx context.Context) {
+	v.mu.Lock()
+	link := v.link
+	v.mu.Unlock()
+	if link == nil {
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	_ = link.Bye(ctx) // else the grace ends it
+}
+
+// typing is the line that somebody types at.
+type typing struct {
+	visit *visit
+	ctx   context.Context
+	text  string
+}
+
+// Init implements [tea.Model].
+func (t *typing) Init() tea.Cmd { return nil }
+
+// Update implements [tea.Model].
+func (t *typing) Update(m tea.Msg) (tea.Model, tea.Cmd) {
+	k, ok := m.(tea.KeyPressMsg)
+	if !ok {
+		return t, nil
+	}
+	switch k.String() {
+	case "ctrl+c", "ctrl+d", "esc":
+		return t, tea.Quit
+	case "enter":
+		said := t.text
+		t.text = ""
+		return t, tea.Batch(tea.Printf("You sent %q; Tovik carries only that you no longer type.", said), t.report(false))
+	case "backspace":
+		if runes := []rune(t.text); len(runes) > 0 {
+			t.text = string(runes[:len(runes)-1])
+		}
+	default:
+		t.text += k.Text
+	}
+	return t, t.report(t.text != "")
+}
+
+// report tells the service beside the program's loop.
+func (t *typing) report(on bool) tea.Cmd {
+	return func() tea.Msg {
+		t.visit.typed(t.ctx, on)
+		return nil
+	}
+}
+
+// View implements [tea.Model].
+func (t *typing) View() tea.View { return tea.NewView("> " + t.text + "▏") }
+
+var _ tea.Model = (*typing)(nil)

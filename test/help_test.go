@@ -1,0 +1,306 @@
+package test
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/creack/pty"
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/require"
+
+	"tovik.example/tovik/client"
+	"tovik.example/tovik/wire"
+)
+
+// example is that of a command's help.
+type example struct {
+	command string // as in "people list"
+	words   []string
+	formats bool // the command has --format
+}
+
+// TestTheExamplesOfHelpRun runs the example of each command on a demo, and reads what each
+// prints in each form.
+func TestTheExamplesOfHelpRun(t *testing.T) {
+	w := newWorkplace(t)
+	schemas := answerSchemas(t)
+	examples := w.examples()
+	require.Greater(t, len(examples), 50)
+	for _, phase := range [][]string{nil, {"end"}, destructive, offline} {
+		if phase != nil && phase[0] == offline[0] {
+			w.stopDemo()
+		}
+		for _, e := range examples {
+			inPhase := slices.Contains(phase, e.command)
+			if phase == nil {
+				inPhase = e.command != "end" && !slices.Contains(destructive, e.command) && !slices.Contains(offline, e.command)
+			}
+			if !inPhase {
+				continue
+			}
+			if want := endless[e.command]; want != "" {
+				w.runUntil(e, want)
+				continue
+			}
+			out, errs, code := w.run(e.words...)
+			require.Zero(t, code, "%v: %s%s", e.words, out, errs)
+			for line := range strings.Lines(out) {
+				if e.command != "man" && e.command != "completion" && e.command != "token" {
+					require.LessOrEqual(t, len([]rune(strings.TrimRight(line, "\r\n"))), 120, "%v: %s", e.words, line)
+				}
+			}
+			if schema := answers[e.command]; schema != "" {
+				w.readForms(e, schemas(schema))
+			}
+		}
+	}
+}
+
+// What needs more than to be run.
+var (
+	// endless are commands that go on until they are interrupted, with what they print first.
+	endless = map[string]string{"serve": "listens at", "demo": "is on", "watch": "basin.", "board": "basin.", "join": "You are in", "hook listen": "Waiting for events"}
+	// destructive are for when the others have run.
+	destructive = []string{"remove", "sign-out", "erase", "key revoke", "token-key revoke", "realm remove", "room undeclare", "people drop", "hook remove", "context use", "context remove"}
+	// offline want records that no service uses.
+	offline = []string{"check", "restore", "journal import", "serve"}
+	// answers are the shapes of what commands print as JSON.
+	answers = map[string]string{
+		"rooms": "Rooms", "members": "Members", "count": "Counts", "sessions": "Sessions", "explain": "Why", "policy": "Policies", "people list": "People", "people show": "Person",
+		"room expected": "DeclaredRoom", "journal": "Journal", "attendance": "Attendance", "headcount": "Headcounts", "hook list": "Hooks", "hook deliveries": "Deliveries", "key list": "Keys",
+		"token-key list": "TokenKeys", "realm list": "Realms", "status": "PersonStatus", "cue": "CueGiven",
+	}
+)
+
+// workplace is a directory with a demo in it, and with the files that examples name.
+type workplace struct {
+	*testing.T
+	dir, server string
+	demo        *exec.Cmd
+	replace     *strings.Replacer
+}
+
+func newWorkplace(t *testing.T) *workplace {
+	t.Helper()
+	w := &workplace{T: t, dir: t.TempDir(), server: "http://" + freeAddress(t)}
+	for name, text := range map[string]string{"watch.csv": "user,name\ne-77,Ada Culvert\n"} {
+		require.NoError(t, os.WriteFile(filepath.Join(w.dir, name), []byte(text), 0o600))
+	}
+	public, err := exec.CommandContext(t.Context(), "sh", "-c", "openssl genpkey -algorithm ed25519 | openssl pkey -pubout").Output()
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "public.pem"), public, 0o600))
+	w.replace = strings.NewReplacer()
+	w.demo = w.command("demo", "--listen", strings.TrimPrefix(w.server, "http://"), "--data", "tovik-data", "--operator-key", "own")
+	var out gathered
+	w.demo.Stdout = &out
+	require.NoError(t, w.demo.Start())
+	t.Cleanup(w.stopDemo)
+	require.Eventually(t, func() bool { return strings.Contains(out.String(), "is on") }, patience, 20*time.Millisecond)
+	w.makeWhatExamplesName()
+	return w
+}
+
+// makeWhatExamplesName makes a hook that was told something, a key, and an exported journal.
+func (w *workplace) makeWhatExamplesName() {
+	told := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {}))
+	w.Cleanup(told.Close)
+	api := client.API{Server: w.server, Key: "own"}
+	hook, err := api.AddHook(w.Context(), wire.NewHook{URL: told.URL, Kinds: []string{"person.online", "member.joined"}})
+	require.NoError(w, err)
+	made, err := api.AddKey(w.Context(), wire.NewKey{Role: "read"})
+	require.NoError(w, err)
+	token, _, code := w.run("token", "--user", "w-17", "--room", "**")
+	require.Zero(w, code)
+	link, err := client.Dial(w.Context(), client.Options{Server: w.server, Token: strings.TrimSpace(token), Rooms: []string{"basin.upper-weir"}})
+	require.NoError(w, err)
+	w.Cleanup(link.Close)
+	var delivery string
+	require.Eventually(w, func() bool {
+		page, err := api.Deliveries(w.Context(), hook.ID, "delivered", 0, 1)
+		if err != nil || len(page.Deliveries) == 0 {
+			return false
+		}
+		delivery = fmt.Sprint(page.Deliveries[0].ID)
+		return true
+	}, patience, 50*time.Millisecond)
+	night, errs, code := w.run("journal", "--format", "ndjson")
+	require.Zero(w, code, errs)
+	// The ids of what is imported have to be free.
+	night = strings.ReplaceAll(strings.SplitAfter(night, "\n")[0], `"id":`, `"id":9000000`)
+	require.NoError(w, os.WriteFile(filepath.Join(w.dir, "night.ndjson"), []byte(night), 0o600))
+	w.replace = strings.NewReplacer("hook_ABC", hook.ID, "key_ABC", made.ID, "s-ABC", link.Welcome().Session, "redeliver 12", "redeliver "+delivery, "whsec_...", hook.Secret,
+		"https://app.example/presence", told.URL, "127.0.0.1:8420", freeAddress(w.T), "127.0.0.1:8421", freeAddress(w.T), "127.0.0.1:8500", freeAddress(w.T))
+}
+
+func (w *workplace) stopDemo() {
+	if w.demo.ProcessState == nil {
+		require.NoError(w, w.demo.Process.Signal(os.Interrupt))
+		require.NoError(w, w.demo.Wait())
+	}
+}
+
+func (w *workplace) command(words ...string) *exec.Cmd {
+	cmd := exec.Command(tovik, words...)
+	cmd.Dir = w.dir
+	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + w.dir, "TOVIK_CONFIG_DIR=" + filepath.Join(w.dir, "contexts"), "TOVIK_SERVER=" + w.server, "TOVIK_KEY=own", "TERM=xterm-256color"}
+	return cmd
+}
+
+func (w *workplace) run(words ...string) (stdout, stderr string, code int) {
+	w.Helper()
+	cmd := w.command(words...)
+	var out, errs bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	ctx, cancel := context.WithTimeout(w.Context(), 2*patience)
+	defer cancel()
+	require.NoError(w, cmd.Start())
+	defer context.AfterFunc(ctx, func() { _ = cmd.Process.Kill() })()
+	_ = cmd.Wait() // the exit code says it
+	return out.String(), errs.String(), cmd.ProcessState.ExitCode()
+}
+
+// examples are those of all commands that have no commands of their own, as help prints
+// them.
+func (w *workplace) examples() (all []example) {
+	var look func(path []string)
+	look = func(path []string) {
+		help, errs, code := w.run(append(slices.Clone(path), "--help")...)
+		require.Zero(w, code, errs)
+		_, list, hasCommands := strings.Cut(help, "\nCOMMANDS:\n")
+		if _, line, ok := strings.Cut(help, "Example: tovik "); ok {
+			line, _, _ = strings.Cut(line, "\n")
+			command := strings.Join(path, " ")
+			all = append(all, example{command: command, words: shellWords(w.replace.Replace(strings.TrimSpace(line))), formats: strings.Contains(help, "--format")})
+		}
+		for line := range strings.Lines(list) {
+			name, _, _ := strings.Cut(strings.Fields(line + " x")[0], ",")
+			if !hasCommands || !strings.HasPrefix(line, "   ") || strings.HasPrefix(line, "    ") || name == "help" {
+				if strings.TrimSpace(line) == "" {
+					break
+				}
+				continue
+			}
+			look(append(slices.Clone(path), name))
+		}
+	}
+	look(nil)
+	return all
+}
+
+// shellWords divides a line as a shell does that knows quotes only.
+func shellWords(line string) (words []string) {
+	var word strings.Builder
+	quote, open := rune(0), false
+	for _, r := range line + " " {
+		switch {
+		case quote != 0 && r == quote:
+			quote = 0
+		case quote != 0:
+			word.WriteRune(r)
+		case r == '\'' || r == '"':
+			quote, open = r, true
+		case r == ' ':
+			if word.Len() > 0 || open {
+				words = append(words, word.String())
+			}
+			word.Reset()
+			open = false
+		default:
+			word.WriteRune(r)
+		}
+	}
+	return words
+}
+
+// gathered is what a process has printed up to now.
+type gathered struct {
+	mu   sync.Mutex
+	text bytes.Buffer
+}
+
+func (g *gathered) Write(p []byte) (int, error) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.text.Write(p)
+}
+
+func (g *gathered) String() string {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.text.String()
+}
+
+// runUntil runs what does not end by itself, on a terminal, until it has printed something,
+// and then interrupts it.
+func (w *workplace) runUntil(e example, want string) {
+	w.Helper()
+	cmd := w.command(e.words...)
+	screen, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: 30, Cols: 120})
+	require.NoError(w, err)
+	var out gathered
+	read := make(chan struct{})
+	go func() {
+		defer close(read)
+		_, _ = io.Copy(&out, screen) // ends with the process, in an error of its own on Linux
+	}()
+	require.Eventually(w, func() bool { return strings.Contains(out.String(), want) }, patience, 20*time.Millisecond, "%v: %s", e.words, &out)
+	require.NoError(w, cmd.Process.Signal(syscall.SIGINT))
+	require.NoError(w, cmd.Wait(), "%v: %s", e.words, &out)
+	require.NoError(w, screen.Close())
+	<-read
+}
+
+// readForms reads what a command prints as JSON, a line at a time and as CSV.
+func (w *workplace) readForms(e example, schema *jsonschema.Schema) {
+	w.Helper()
+	words := slices.DeleteFunc(slices.Clone(e.words), func(word string) bool { return word == "--plot" })
+	out, errs, code := w.run(append(words, "--format", "json")...)
+	require.Zero(w, code, "%v: %s", words, errs)
+	document, err := jsonschema.UnmarshalJSON(strings.NewReader(out))
+	require.NoError(w, err, "%v: %s", words, out)
+	require.NoError(w, schema.Validate(document), "%v: %s", words, out)
+	out, errs, code = w.run(append(words, "--format", "ndjson")...)
+	require.Zero(w, code, "%v: %s", words, errs)
+	lines := 0
+	for line := range strings.Lines(out) {
+		require.True(w, json.Valid([]byte(line)), "%v: %s", words, line)
+		lines++
+	}
+	out, errs, code = w.run(append(words, "--format", "csv")...)
+	require.Zero(w, code, "%v: %s", words, errs)
+	rows, err := csv.NewReader(strings.NewReader(out)).ReadAll()
+	require.NoError(w, err, "%v: %s", words, out)
+	require.NotEmpty(w, rows, "%v", words)
+	if e.command != "journal" && e.command != "headcount" { // to which something may be added meanwhile
+		require.Equal(w, lines, len(rows)-1, "%v", words)
+	}
+}
+
+// answerSchemas gives the schemas of the OpenAPI document by name.
+func answerSchemas(t *testing.T) func(name string) *jsonschema.Schema {
+	compiler := jsonschema.NewCompiler()
+	compiler.DefaultDraft(jsonschema.Draft2020)
+	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(wire.OpenAPI))
+	require.NoError(t, err)
+	require.NoError(t, compiler.AddResource("openapi.json", document))
+	return func(name string) *jsonschema.Schema {
+		schema, err := compiler.Compile("openapi.json#/components/schemas/" + name)
+		require.NoError(t, err)
+		return schema
+	}
+}
