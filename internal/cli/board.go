@@ -293,7 +293,7 @@ func (b *board) View() tea.View {
 }
 
 func (b *board) draw() string {
-	left := min(46, b.width*2/5)
+	left := min(54, b.width*9/20)
 	right := b.width - left - 3
 	state := b.screen.status("live")
 	if !b.linked {
@@ -333,14 +333,17 @@ func pad(text string, width int) string {
 // full, low, barred, empty.
 var statusMarks = map[string]string{"online": "▇", "away": "▂", "busy": "▤", "offline": "▁"}
 
+// counts is how wide the counts of a room are.
+const counts = 27
+
 func (b *board) roomLines(width int) []string {
-	lines := []string{b.screen.paint(bold, pad("  ROOM", width-24)) + b.screen.paint(bold, fmt.Sprintf("%6s %5s %5s %5s", "PEOPLE", "▇", "▂", "▤"))}
+	lines := []string{b.screen.paint(bold, pad("  ROOM", width-counts)) + b.screen.paint(bold, fmt.Sprintf("%7s%8s%6s%6s", "PEOPLE", "ONLINE", "AWAY", "BUSY"))}
 	names := b.names()
 	place := b.rows() - 1
 	from := max(0, min(slices.Index(names, b.chosen)-place/2, len(names)-place))
 	for _, name := range names[from:min(len(names), from+place)] {
 		count := b.rooms[name]
-		text := fmt.Sprintf("%s%6d %5d %5d %5d", pad("  "+name, width-24), count.People, count.Online.People, count.Away.People, count.Busy.People)
+		text := fmt.Sprintf("%s%7d%8d%6d%6d", pad("  "+name, width-counts), count.People, count.Online.People, count.Away.People, count.Busy.People)
 		if name == b.chosen {
 			text = b.screen.paint(bold.Reverse(true), "▸ "+strings.TrimPrefix(text, "  "))
 		}

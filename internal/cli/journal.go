@@ -369,11 +369,13 @@ func showHeadcounts(c *cli.Command, doc wire.Headcounts) error {
 func plotHeadcounts(c *cli.Command, doc wire.Headcounts) error {
 	screen := screenOf(c.Root().Writer)
 	most := make([]float64, len(doc.Steps))
+	height := 1
 	for i, h := range doc.Steps {
 		most[i] = float64(h.People.Max)
+		height = max(height, h.People.Max)
 	}
 	first, last := doc.Steps[0].At.Local(), doc.Steps[len(doc.Steps)-1].At.Local()
-	drawn := asciigraph.Plot(most, asciigraph.Height(12), asciigraph.Width(screen.width-12), asciigraph.LowerBound(0), asciigraph.Precision(0))
+	drawn := asciigraph.Plot(most, asciigraph.Height(min(height, 12)), asciigraph.Width(screen.width-12), asciigraph.LowerBound(0), asciigraph.Precision(0))
 	_, err := fmt.Fprintf(c.Root().Writer, "People in %s, the most in each %s, from %s to %s\n\n%s\n", cmp.Or(doc.Room, "the realm"), doc.Step, first.Format("01-02 15:04"), last.Format("01-02 15:04"), drawn)
 	return err
 }

@@ -250,6 +250,8 @@ func (l *link) offer(frame []byte) bool {
 	l.mu.Unlock()
 	if taken {
 		l.wake()
+	} else {
+		l.gateway.links.cuesDropped.Add(1)
 	}
 	return taken
 }

@@ -7,6 +7,7 @@ import (
 	"maps"
 	"math/rand/v2"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"tovik.example/tovik/internal/presence"
@@ -39,7 +40,10 @@ type Links struct {
 	asked     int64            // beats, since the start
 	slow      int64            // links that were cut because they did not read
 	refused   map[string]int64 // hellos, by the code of the problem
-	empty     chan struct{}    // closed when draining and no link is left
+
+	cuesDropped atomic.Int64 // for links with too much unread
+
+	empty chan struct{} // closed when draining and no link is left
 }
 
 // personID is a person of a realm.
@@ -75,7 +79,7 @@ func (s *Links) AskBeat(id presence.LinkID) {
 type Size struct {
 	WebSockets, Streams, Strangers int // strangers have not said hello
 	Operators                      int // of those before
-	BeatsAsked, Slow               int64
+	BeatsAsked, Slow, CuesDropped  int64
 	Refused                        map[string]int64 // hellos, by code
 }
 
@@ -83,7 +87,7 @@ type Size struct {
 func (s *Links) Size() Size {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	size := Size{Strangers: s.strangers, BeatsAsked: s.asked, Slow: s.slow, Refused: maps.Clone(s.refused)}
+	size := Size{Strangers: s.strangers, BeatsAsked: s.asked, Slow: s.slow, CuesDropped: s.cuesDropped.Load(), Refused: maps.Clone(s.refused)}
 	for l := range s.all {
 		if l.feed != nil {
 			size.Streams++

@@ -84,6 +84,7 @@ var (
 	descRooms     = describe("rooms", "Rooms now.", "realm")
 	descBeats     = describe("beats_asked_total", "Beats that links were asked for.")
 	descSlow      = describe("slow_links_total", "Links that were cut because they did not read.")
+	descDropped   = describe("cues_dropped_total", "Cues that a link went without, for it had too much unread.")
 	descRefused   = describe("hellos_refused_total", "Hellos that were refused, by the code of the problem.", "code")
 	descOpened    = describe("sessions_opened_total", "Sessions that began, by the kind of link.", "realm", "over")
 	descLost      = describe("links_lost_total", "Links that sessions lost, by reason.", "realm", "reason")
@@ -118,6 +119,7 @@ func (s *sizes) Collect(to chan<- prometheus.Metric) {
 	gauge(descStrangers, float64(links.Strangers))
 	counter(descBeats, float64(links.BeatsAsked))
 	counter(descSlow, float64(links.Slow))
+	counter(descDropped, float64(links.CuesDropped))
 	for code, n := range links.Refused {
 		counter(descRefused, float64(n), code)
 	}

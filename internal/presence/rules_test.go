@@ -563,3 +563,23 @@ func TestExplainGivesTheEvidence(t *testing.T) {
 	require.Equal(t, presence.RuleSet, x.Because[presence.Full])
 	require.Equal(t, presence.RuleHidden, x.Because[presence.Open])
 }
+
+// TestANewPolicyHoldsFromNowOn, and what has begun keeps the time it was given.
+func TestANewPolicyHoldsFromNowOn(t *testing.T) {
+	st := tell(t)
+	st.opens("ilse", "tab").opens("tobin", "phone").opens("hanne", "desk")
+	st.at(5*s).loses("phone").othersSaw("ilse joined", "tobin joined", "hanne joined")
+	policy := presence.DefaultPolicy()
+	policy.IdleAfter, policy.GraceLost = 12*s, 30*s
+	policy.Rooms = []presence.PatternPolicy{{Pattern: "basin.*", RoomPolicy: policy.RoomPolicy}}
+	policy.Rooms[0].GraceLost = 2 * s
+	st.at(6 * s)
+	st.must(presence.SetPolicy{Policy: policy})
+	st.at(7 * s).loses("desk")
+	st.at(8*s).nobodySaw("anything yet")
+	st.at(9500 * time.Millisecond)
+	require.Equal(t, 2, st.core.Count(weir, presence.Full).Online.People, "who was lost under the new policy has left after its 2 s")
+	st.at(16 * s)
+	require.Equal(t, 1, st.core.Count(weir, presence.Full).People, "who was lost before has left after the 10 s that they had")
+	require.Equal(t, presence.Away, st.member("ilse").Status, "idle after 12 s, though her timer was set for 5 min")
+}

@@ -198,6 +198,7 @@ func TestOpenAPI(t *testing.T) {
 		for _, form := range op.Forms {
 			p.inForm(op, form)
 		}
+		p.asNDJSON(op, doc)
 	}
 	text, err := json.MarshalIndent(doc, "", " ")
 	require.NoError(t, err)
@@ -279,6 +280,24 @@ func (p *playground) inForm(op httpapi.Operation, form string) {
 		}
 		require.NoError(p, xml.Unmarshal([]byte(text), &doc), text)
 		require.Equal(p, "open", doc.Basic)
+	}
+}
+
+// asNDJSON runs the examples that are there for lines of JSON: of a body, and of the query.
+func (p *playground) asNDJSON(op httpapi.Operation, doc object) {
+	p.Helper()
+	request := p.request(op)
+	if op.Media != "" {
+		example := at(doc, "paths", op.Path, strings.ToLower(op.Method), "requestBody", "content", "application/x-ndjson")["example"].(string)
+		request = body(example)(p, op, request)
+		request.Header.Set("Content-Type", "application/x-ndjson")
+		response, text := p.send(request)
+		require.Equal(p, 200, response.StatusCode, text)
+		require.Contains(p, text, `"taken":1`)
+	}
+	if i := slices.IndexFunc(op.Query, func(q httpapi.Parameter) bool { return q.Name == "format" }); i >= 0 {
+		response, _ := p.send(queryIs("format", op.Query[i].Example.(string))(p, op, request))
+		require.Contains(p, response.Header.Get("Content-Type"), "ndjson", op.ID)
 	}
 }
 

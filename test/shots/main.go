@@ -47,6 +47,7 @@ func shoot() error {
 		return fmt.Errorf("start Xvfb: %w", err)
 	}
 	defer stop(screen)
+	defer func() { _ = os.RemoveAll(data) }()
 	demo, visit, err := startDemo()
 	if err != nil {
 		return err
@@ -57,8 +58,13 @@ func shoot() error {
 	for _, step := range []func() error{
 		func() error { return terminal("demo", 1, "bin/tovik demo --listen 127.0.0.1:8425 --operator-key demo") },
 		func() error { return pages(visit) },
-		func() error { return terminal("rooms", 1, command("rooms")+"; echo; "+command("count "+room)) },
-		func() error { return terminal("members", 1, command("members "+room)) },
+		func() error {
+			return terminal("rooms", 1, command("rooms --sort people")+"; echo; "+command("members "+room))
+		},
+		func() error { return terminal("terminal-board", 20, command("board")) },
+		func() error {
+			return terminal("load", 9, command("doctor")+"; echo; "+command("load --people 300 --rate 50 --for 5s --p99 250ms --data "+data)+"; echo; "+command("cue drill --room "+room))
+		},
 		func() error {
 			return terminal("explain", 2, command("explain e-01 --room "+room)+"; echo; "+command("sessions --room "+room+" --limit 8")+"; echo; "+command("policy "+room))
 		},
@@ -75,7 +81,9 @@ func shoot() error {
 		},
 		func() error { return terminal("rehearse", 8, command("rehearse --people 1000")) },
 		func() error { return terminal("watch", 40, command("watch '**'")) },
-		func() error { return terminal("headcount", 2, command("headcount "+room)) }, // after some minutes of the night
+		func() error {
+			return terminal("headcount", 2, command("headcount "+room+" --plot")+"; echo; "+command("headcount "+room+" --top 5"))
+		}, // after some minutes of the night
 	} {
 		if err := step(); err != nil {
 			return err
@@ -86,7 +94,7 @@ func shoot() error {
 
 // startDemo returns once everybody has arrived, with the address for a visitor.
 func startDemo() (cmd *exec.Cmd, visit string, err error) {
-	cmd = exec.Command("bin/tovik", "demo", "--listen", address, "--operator-key", "demo")
+	cmd = exec.Command("bin/tovik", "demo", "--listen", address, "--operator-key", "demo", "--data", data)
 	out, err := cmd.StdoutPipe()
 	if err != nil {
 		return nil, "", err
@@ -126,7 +134,7 @@ func pages(visit string) error {
 	for name, url := range map[string]string{
 		"board": service + "/#key=demo", "room": service + "/rooms/" + room + "#key=demo", "room-dark": service + "/rooms/" + room + "#key=demo",
 		"visit": service + visit, "elements": application.URL, "practice": service + "/practice",
-		"sign-in": service + "/",
+		"sign-in": service + "/", "api": service + "/api#listMembers",
 	} {
 		tab, cancel := chromedp.NewContext(browser, chromedp.WithNewBrowserContext())
 		defer cancel()
@@ -200,6 +208,9 @@ func tenLines(visit string) (*httptest.Server, error) {
 	})), nil
 }
 
+// data is where the demo keeps its secret, which a load wants.
+var data = filepath.Join(os.TempDir(), "tovik-shots-data")
+
 // scratch is where a picture leaves something for itself.
 var scratch = filepath.Join(os.TempDir(), "tovik-shots-hook.json")
 
@@ -210,7 +221,7 @@ func command(args string) string {
 // terminal runs a command line in a terminal window for some seconds, and
 // pictures it.
 func terminal(name string, seconds int, line string) error {
-	window := exec.Command("xterm", "-u8", "-fa", "DejaVu Sans Mono", "-fs", "12", "-geometry", "128x42+0+0", "-bw", "0",
+	window := exec.Command("xterm", "-u8", "-fa", "DejaVu Sans Mono", "-fs", "12", "-geometry", "128x40+0+0", "-bw", "0",
 		"-bg", "#10191d", "-fg", "#e3ece9", "-e", "sh", "-c", line+"; sleep 100")
 	window.Env = append(os.Environ(), "DISPLAY="+display, "LANG=C.UTF-8", "TZ=UTC",
 		"TOVIK_SERVER=http://"+address, "TOVIK_KEY=demo")
