@@ -576,7 +576,7 @@ func TestANewPolicyHoldsFromNowOn(t *testing.T) {
 	st.at(6 * s)
 	st.must(presence.SetPolicy{Policy: policy})
 	st.at(7 * s).loses("desk")
-	st.at(8*s).nobodySaw("anything yet")
+	st.at(8 * s).nobodySaw("anything yet")
 	st.at(9500 * time.Millisecond)
 	require.Equal(t, 2, st.core.Count(weir, presence.Full).Online.People, "who was lost under the new policy has left after its 2 s")
 	st.at(16 * s)
