@@ -165,7 +165,7 @@ func TestCommandsOnTheDemo(t *testing.T) {
 		require.Len(t, rooms.Rooms, 6)
 		out, _, code = run(t, env, "rooms", "--match", "basin.*")
 		require.Zero(t, code)
-		require.Regexp(t, `(?m)^ROOM +PEOPLE +SESSIONS\nbasin.fen-end +\d+ +\d+\nbasin.upper-weir +\d+ +\d+\n$`, out)
+		require.Regexp(t, `(?m)^ROOM +PEOPLE +ONLINE +AWAY +BUSY +SESSIONS\nbasin.fen-end( +\d+){5}\nbasin.upper-weir( +\d+){5}\n$`, out)
 	})
 
 	t.Run("a minted token lets a person in, and a watcher sees it", func(t *testing.T) {
@@ -210,7 +210,7 @@ func TestCommandsOnTheDemo(t *testing.T) {
 		}{
 			{env, []string{"count", "desk.nowhere"}, 5, "nobody is in desk.nowhere now"},
 			{env, []string{"count", "a..b"}, 1, `"a..b"`},
-			{env, []string{"count"}, 2, "wants one room"},
+			{env, []string{"count"}, 2, "wants rooms, as in"},
 			{env, []string{"members", "a", "b"}, 2, "wants one room"},
 			{env, []string{"rooms", "basin"}, 2, "takes no arguments"},
 			{env, []string{"rooms", "--format", "xml"}, 2, "allowed: table, json"},

@@ -56,7 +56,6 @@ func shoot() error {
 	// Pages and commands that follow what happens are opened first, and pictured
 	// when something has happened.
 	for _, step := range []func() error{
-		func() error { return terminal("demo", 1, "bin/tovik demo --listen 127.0.0.1:8425 --operator-key demo") },
 		func() error { return pages(visit) },
 		func() error {
 			return terminal("rooms", 1, command("rooms --sort people")+"; echo; "+command("members "+room))
@@ -132,7 +131,7 @@ func pages(visit string) error {
 	service := "http://" + address
 	tabs := map[string]context.Context{}
 	for name, url := range map[string]string{
-		"board": service + "/#key=demo", "room": service + "/rooms/" + room + "#key=demo", "room-dark": service + "/rooms/" + room + "#key=demo",
+		"board": service + "/#key=demo", "room": service + "/rooms/" + room + "#key=demo", "person-dark": service + "/people/e-01#key=demo", "journal-page": service + "/journal?room=basin.*#key=demo",
 		"visit": service + visit, "elements": application.URL, "practice": service + "/practice",
 		"sign-in": service + "/", "api": service + "/api#listMembers",
 	} {

@@ -2,6 +2,9 @@ import { useEffect, useState } from "react";
 import { Route, Switch } from "wouter";
 import { type SignedIn, signedIn, signIn, signOut, takeFragment } from "./operator";
 import { Board } from "./pages/board";
+import { JournalPage } from "./pages/journal";
+import { PeoplePage } from "./pages/people";
+import { PersonPage } from "./pages/person";
 import { Practice } from "./pages/practice";
 import { RoomPage } from "./pages/room";
 import { SignIn } from "./pages/sign-in";
@@ -49,6 +52,17 @@ function Console() {
   return (
     <Switch>
       <Route path="/rooms/:room">{({ room }) => <RoomPage key={room} room={room} onSignOut={leave} />}</Route>
+      <Route path="/people">
+        <PeoplePage onSignOut={leave} />
+      </Route>
+      <Route path="/people/:user">
+        {({ user }) => (
+          <PersonPage key={user} user={decodeURIComponent(user)} operator={operator} onSignOut={leave} />
+        )}
+      </Route>
+      <Route path="/journal">
+        <JournalPage onSignOut={leave} />
+      </Route>
       <Route>
         <Board patterns={operator.rooms ?? ["**"]} onSignOut={leave} />
       </Route>

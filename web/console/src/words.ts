@@ -35,6 +35,15 @@ export function seconds(ms: number): string {
   return ms >= 120_000 && ms % 60_000 === 0 ? `${ms / 60_000} min` : `${ms / 1000} s`;
 }
 
+/** How long something took, in its largest units: "4.1 s", "3 min 20 s", "2 h 5 min". */
+export function lasting(ms: number): string {
+  const s = Math.max(0, ms) / 1000;
+  if (s < 60) return `${s.toFixed(1)} s`;
+  if (s < 3600) return `${Math.floor(s / 60)} min ${Math.floor(s % 60)} s`;
+  if (s < 172_800) return `${Math.floor(s / 3600)} h ${Math.floor((s % 3600) / 60)} min`;
+  return `${Math.floor(s / 86_400)} days`;
+}
+
 /** Why somebody left, as the end of a sentence about them. */
 export const why: Record<Reason, string> = {
   leave: "left the room by word",

@@ -30,7 +30,7 @@ export function RoomPage(props: { room: string; onSignOut: () => void }) {
           <Sheet>
             {room ? (
               <div className={state.word === "open" ? "" : "opacity-60"}>
-                <Members room={room} now={now} />
+                <Members room={room} now={now} linked />
               </div>
             ) : (
               <p className="p-6 text-muted">Waiting for the service…</p>

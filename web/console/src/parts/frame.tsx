@@ -1,7 +1,7 @@
 import type { State } from "@client/link";
 import type { Count } from "@client/wire";
 import type { ReactNode } from "react";
-import { Link } from "wouter";
+import { Link, useLocation } from "wouter";
 import mark from "../mark.svg";
 import { people, sessions } from "../words";
 
@@ -39,20 +39,56 @@ export function LinkState({ state }: { state: State }) {
   );
 }
 
+/** The same of a page that follows the journal. */
+export function StreamState({ open }: { open: boolean }) {
+  return <LinkState state={{ word: open ? "open" : "lost" }} />;
+}
+
+const places = [
+  ["/", "Rooms"],
+  ["/people", "People"],
+  ["/journal", "Journal"],
+] as const;
+
 /** The frame of every page of the console. */
-export function Frame(props: { state?: State; onSignOut?: () => void; wide?: boolean; children: ReactNode }) {
+export function Frame(props: {
+  state?: State;
+  stream?: ReactNode;
+  onSignOut?: () => void;
+  wide?: boolean;
+  children: ReactNode;
+}) {
+  const [here] = useLocation();
   return (
     <div className={`mx-auto px-5 pb-10 ${props.wide ? "max-w-[100rem]" : "max-w-6xl"}`}>
-      <header className="flex items-center gap-3 py-5">
+      <header className="flex flex-wrap items-center gap-x-3 gap-y-2 py-5">
         <Link href="/" className="flex items-center gap-2.5 font-semibold text-lg tracking-tight">
           <img src={mark} alt="" className="size-7" />
           Tovik
         </Link>
+        {props.onSignOut && (
+          <nav aria-label="Console" className="flex gap-1 pl-3">
+            {places.map(([to, name]) => {
+              const current = to === "/" ? here === "/" || here.startsWith("/rooms/") : here.startsWith(to);
+              return (
+                <Link
+                  key={to}
+                  href={to}
+                  aria-current={current ? "page" : undefined}
+                  className={`rounded px-2 py-1 text-sm hover:text-ink ${current ? "bg-wash font-medium text-ink" : "text-muted"}`}
+                >
+                  {name}
+                </Link>
+              );
+            })}
+          </nav>
+        )}
         <span className="grow" />
         <Link href="/practice" className="rounded px-2 py-1 text-muted text-sm hover:text-ink">
           Practice room
         </Link>
         {props.state && <LinkState state={props.state} />}
+        {props.stream}
         {props.onSignOut && (
           <button
             type="button"

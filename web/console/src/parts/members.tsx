@@ -5,7 +5,18 @@ import { StatusMark } from "./status-mark";
 import { Time } from "./time";
 
 /** Everybody in a room: you, and then those who came first. */
-export function Members({ room, now, you }: { room: Room; now: number; you?: string | undefined }) {
+export function Members({
+  room,
+  now,
+  you,
+  linked = false,
+}: {
+  room: Room;
+  now: number;
+  you?: string | undefined;
+  /** Whether names lead to the pages of people, which operators see. */
+  linked?: boolean;
+}) {
   const members = [...(room.members?.values() ?? [])].sort(
     (a, b) =>
       Number(b.user === you) - Number(a.user === you) ||
@@ -35,7 +46,7 @@ export function Members({ room, now, you }: { room: Room; now: number; you?: str
             className="washed border-line border-b last:border-0 [&>td]:px-4 [&>td]:py-2"
           >
             <td>
-              <Person member={m} you={m.user === you} />
+              <Person member={m} you={m.user === you} linked={linked} />
             </td>
             <td>
               <StatusMark status={m.status} />

@@ -1,8 +1,17 @@
 import type { Member } from "@client/wire";
 import { Avatar } from "radix-ui";
+import { Link } from "wouter";
 
-/** Somebody's picture or initials, with their name and id. */
-export function Person({ member, you = false }: { member: Member; you?: boolean }) {
+/** Somebody's picture or initials, with their name and id; for an operator it leads to their page. */
+export function Person({
+  member,
+  you = false,
+  linked = false,
+}: {
+  member: Member;
+  you?: boolean;
+  linked?: boolean;
+}) {
   const name = member.name ?? member.user;
   return (
     <span className="flex min-w-0 items-center gap-3">
@@ -12,7 +21,13 @@ export function Person({ member, you = false }: { member: Member; you?: boolean 
       </Avatar.Root>
       <span className="min-w-0">
         <span className="block truncate font-medium">
-          {name}
+          {linked ? (
+            <Link href={`/people/${encodeURIComponent(member.user)}`} className="hover:underline">
+              {name}
+            </Link>
+          ) : (
+            name
+          )}
           {you && <span className="ml-2 rounded bg-wash px-1.5 py-0.5 text-water text-xs">you</span>}
         </span>
         <span className="block truncate font-mono text-muted text-xs">{member.user}</span>

@@ -1,0 +1,80 @@
+package test
+
+import (
+	"net/url"
+	"strconv"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/test/chrome"
+)
+
+// TestTheConsoleSaysWhy follows somebody whose link is cut through the pages of people and
+// the journal: each says what the others do, live, and leads on to the next.
+func TestTheConsoleSaysWhy(t *testing.T) {
+	s := startWith(t, func(p *presence.Policy) { p.GraceLost = 3 * time.Second })
+	browser, stop, err := chrome.Start(t.Context())
+	require.NoError(t, err)
+	t.Cleanup(stop)
+	const user = "ilse é/1" // whose id has to be escaped
+	opens := func() *client.Link {
+		link, err := client.Dial(t.Context(), client.Options{Server: s.URL(), Token: mint(t, user, "Ilse Marrow"), Rooms: []string{weir}})
+		require.NoError(t, err)
+		t.Cleanup(link.Close)
+		return link
+	}
+	console := open(t, browser, s.URL(), "/#key="+key)
+	click := func(selector string) {
+		console.run("document.querySelector(" + strconv.Quote(selector) + ").click(); undefined")
+	}
+	console.until(present(`a[href="/people"]`))
+	click(`a[href="/people"]`)
+	console.until(`document.body.textContent.includes("Nobody is known")`)
+	link := opens()
+	console.until(says(row(user), "online")) // without a reload
+	console.accessible()
+	click(row(user) + " a")
+	console.until(says("[data-decides]", "somebody is awake at a session"))
+	console.until(says("[data-next]", "ask for a beat"))
+	require.NoError(t, link.Idle(t.Context()))
+	console.until(says("[data-decides]", "every session is idle"))
+	require.NoError(t, link.Activity(t.Context()))
+	console.until(says("[data-decides]", "somebody is awake at a session"))
+	console.accessible()
+
+	// Their status is set, and follows their sessions again.
+	button := func(text string) {
+		console.until(`[...document.querySelectorAll("button")].some((b) => b.textContent === ` + strconv.Quote(text) + `)`)
+		console.run(`[...document.querySelectorAll("button")].find((b) => b.textContent === ` + strconv.Quote(text) + `).click(); undefined`)
+	}
+	button("Set busy")
+	console.until(says("[data-decides]", "the person has set it"))
+	button("Clear status")
+	console.until(says("[data-decides]", "somebody is awake at a session"))
+
+	// The cable is cut: loss, grace and end, in the same words everywhere.
+	link.Close()
+	console.until(says("[data-session=grace]", "In its grace (lost)"))
+	console.until(says("[data-past]", "lost the link of a session"))
+	console.until(says("[data-decides]", "there is no unended session"))
+	console.until(says("[data-why]", "its link was lost without a word and did not come back within the grace"))
+	console.until(says("[data-past] [data-kind='member.left']", "lost the link and did not return in time"))
+	click(`a[href^="/journal?user="]`)
+	console.until(says("[data-entries] [data-kind='member.left']", user))
+	opens()
+	console.until(`document.querySelectorAll("[data-entries] [data-kind='member.joined']").length === 2`) // live
+	console.accessible()
+	console.run(`history.pushState(null, "", "/journal?kind=member.left&room=` + url.QueryEscape("basin.*") + `"); undefined`)
+	console.until(`[...document.querySelectorAll("[data-entries] li")].map((li) => li.dataset.kind).join() === "member.left"`)
+	click("[data-entries] a[href^='/people/']")
+	console.until(says("h1", "Ilse Marrow"))
+	button("Sign them out")
+	console.until(present("dialog[open]"))
+	button("Cancel")
+	console.until(absent("dialog[open]"))
+	require.Empty(t, console.complaints.List())
+}

@@ -1,0 +1,152 @@
+import { useInfiniteQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { useSearchParams } from "wouter";
+import { ask, type Entry, type Journal, query, useJournalStream } from "../api";
+import { server } from "../live";
+import { Entries } from "../parts/entries";
+import { Frame, Sheet, StreamState } from "../parts/frame";
+
+const kinds = [
+  "member.joined",
+  "member.left",
+  "status.changed",
+  "session.opened",
+  "session.lost",
+  "session.resumed",
+  "session.ended",
+  "session.idle",
+  "session.active",
+  "person.removed",
+  "service.started",
+  "service.stopped",
+  "journal.gap",
+];
+
+/** What happened, the newest first, live. The filter stands in the address, so that it can be kept and passed on. */
+export function JournalPage({ onSignOut }: { onSignOut: () => void }) {
+  const [search, setSearch] = useSearchParams();
+  const filter = {
+    room: search.get("room") ?? "",
+    user: search.get("user") ?? "",
+    kind: search.get("kind") ?? "",
+    from: search.get("from") ?? "",
+  };
+  const { from: _, ...live } = filter;
+  const key = query(filter);
+  const [fresh, setFresh] = useState<{ key: string; entries: readonly Entry[] }>({ key, entries: [] });
+  const past = useInfiniteQuery({
+    queryKey: ["journal", key],
+    queryFn: ({ pageParam }) =>
+      ask<Journal>(`/v1/journal${query({ ...filter, limit: 100, before: pageParam || undefined })}`),
+    initialPageParam: 0,
+    getNextPageParam: (page) => page.older,
+    staleTime: Number.POSITIVE_INFINITY, // what comes is followed
+  });
+  const open = useJournalStream(query(live), (entry) =>
+    setFresh((now) => ({ key, entries: [entry, ...(now.key === key ? now.entries : [])].slice(0, 1000) })),
+  );
+  useEffect(() => {
+    document.title = "Journal · Tovik";
+  }, []);
+  const known = new Set<number>();
+  const entries = [
+    ...(fresh.key === key ? fresh.entries : []),
+    ...(past.data?.pages ?? []).flatMap((page) => [...page.entries].reverse()),
+  ].filter((entry) => !known.has(entry.id) && known.add(entry.id));
+  const change = (name: string, value: string) =>
+    setSearch((now) => {
+      const next = new URLSearchParams(now);
+      if (value) next.set(name, value);
+      else next.delete(name);
+      return next;
+    });
+  return (
+    <Frame stream={<StreamState open={open} />} onSignOut={onSignOut}>
+      <h1 className="pb-3 font-semibold text-2xl tracking-tight">Journal</h1>
+      <form
+        className="flex flex-wrap items-end gap-3 pb-4 text-sm"
+        onSubmit={(event) => event.preventDefault()}
+      >
+        <Field label="Rooms" hint="basin.*" value={filter.room} onChange={(value) => change("room", value)} />
+        <Field label="Person" hint="e-01" value={filter.user} onChange={(value) => change("user", value)} />
+        <Field label="From" hint="90m, 7d" value={filter.from} onChange={(value) => change("from", value)} />
+        <label className="grid gap-1">
+          <span className="text-muted text-xs">Kind</span>
+          <select
+            value={filter.kind}
+            onChange={(event) => change("kind", event.target.value)}
+            className="rounded-md border border-line bg-sheet px-2 py-1.5"
+          >
+            <option value="">all</option>
+            {kinds.map((kind) => (
+              <option key={kind}>{kind}</option>
+            ))}
+          </select>
+        </label>
+        <span className="grow" />
+        <span className="text-muted text-xs">
+          Export as{" "}
+          <a
+            className="text-water underline decoration-1 underline-offset-2 hover:decoration-current"
+            href={`${server}/v1/journal${query({ ...filter, format: "csv" })}`}
+            download="journal.csv"
+          >
+            CSV
+          </a>{" "}
+          or{" "}
+          <a
+            className="text-water underline decoration-1 underline-offset-2 hover:decoration-current"
+            href={`${server}/v1/journal${query({ ...filter, format: "ndjson" })}`}
+            download="journal.ndjson"
+          >
+            NDJSON
+          </a>
+        </span>
+      </form>
+      {past.error ? (
+        <p role="alert" className="rounded-md border border-line bg-wash px-4 py-2.5 text-sm">
+          {past.error.message}
+        </p>
+      ) : (
+        <Sheet>
+          {past.isPending ? (
+            <p className="p-4 text-muted text-sm">Waiting for the service…</p>
+          ) : (
+            <Entries entries={entries} />
+          )}
+        </Sheet>
+      )}
+      {past.hasNextPage && (
+        <button
+          type="button"
+          onClick={() => void past.fetchNextPage()}
+          className="mt-3 rounded-md border border-line px-4 py-2 text-sm hover:bg-wash"
+        >
+          Older entries
+        </button>
+      )}
+    </Frame>
+  );
+}
+
+/** A field of the filter, which counts when one leaves it or presses enter. */
+export function Field(props: {
+  label: string;
+  hint: string;
+  value: string;
+  onChange: (value: string) => void;
+}) {
+  return (
+    <label className="grid gap-1">
+      <span className="text-muted text-xs">{props.label}</span>
+      <input
+        key={props.value}
+        defaultValue={props.value}
+        placeholder={props.hint}
+        onBlur={(event) => props.onChange(event.target.value.trim())}
+        onKeyDown={(event) => event.key === "Enter" && props.onChange(event.currentTarget.value.trim())}
+        className="w-40 rounded-md border border-line bg-sheet px-2 py-1.5 placeholder:text-muted/80"
+      />
+    </label>
+  );
+}

@@ -1,0 +1,128 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { Link } from "wouter";
+import { ask, type People, query, useJournalStream } from "../api";
+import { useNow } from "../live";
+import { PersonLink } from "../parts/entries";
+import { Frame, Sheet, StreamState } from "../parts/frame";
+import { StatusMark } from "../parts/status-mark";
+import { Time } from "../parts/time";
+import { Field } from "./journal";
+
+/** Whoever the realm knows, also when they are offline. */
+export function PeoplePage({ onSignOut }: { onSignOut: () => void }) {
+  const [text, setText] = useState("");
+  const [after, setAfter] = useState("");
+  const now = useNow();
+  const client = useQueryClient();
+  const page = useQuery({
+    queryKey: ["people", text, after],
+    queryFn: () => ask<People>(`/v1/people${query({ text, after, limit: 100 })}`),
+    placeholderData: (before) => before,
+  });
+  const open = useJournalStream(
+    "?kind=status.changed,session.opened,session.ended,member.joined,member.left",
+    () => client.invalidateQueries({ queryKey: ["people"] }, { cancelRefetch: false }),
+  );
+  useEffect(() => {
+    document.title = "People · Tovik";
+  }, []);
+  const list = page.data?.people ?? [];
+  return (
+    <Frame stream={<StreamState open={open} />} onSignOut={onSignOut}>
+      <h1 className="pb-3 font-semibold text-2xl tracking-tight">People</h1>
+      <div className="pb-4 text-sm">
+        <Field
+          label="Name or id"
+          hint="marrow"
+          value={text}
+          onChange={(value) => {
+            setText(value);
+            setAfter("");
+          }}
+        />
+      </div>
+      {page.error ? (
+        <p role="alert" className="rounded-md border border-line bg-wash px-4 py-2.5 text-sm">
+          {page.error.message}
+        </p>
+      ) : (
+        <Sheet>
+          {list.length === 0 ? (
+            <p className="p-4 text-muted text-sm">
+              {page.isPending
+                ? "Waiting for the service…"
+                : "Nobody is known whose name or id has this in it."}
+            </p>
+          ) : (
+            <table className="w-full text-left text-sm" data-people>
+              <thead className="text-muted text-xs">
+                <tr className="border-line border-b [&>th]:px-4 [&>th]:py-2 [&>th]:font-medium">
+                  <th scope="col">Person</th>
+                  <th scope="col">Status</th>
+                  <th scope="col">Last seen</th>
+                  <th scope="col">Rooms</th>
+                </tr>
+              </thead>
+              <tbody>
+                {list.map((p) => (
+                  <tr
+                    key={p.user}
+                    data-user={p.user}
+                    className="border-line border-b last:border-0 [&>td]:px-4 [&>td]:py-2"
+                  >
+                    <td>
+                      {p.name && `${p.name} · `}
+                      <PersonLink user={p.user} />
+                    </td>
+                    <td>
+                      <StatusMark status={p.status} />
+                      {p.note && <span className="text-muted"> {p.note}</span>}
+                      {p.hidden && <span className="text-muted"> · hides</span>}
+                    </td>
+                    <td className="text-muted">
+                      {p.status !== "offline" ? (
+                        "now"
+                      ) : p.last_seen ? (
+                        <Time at={p.last_seen} now={now} />
+                      ) : (
+                        "never"
+                      )}
+                    </td>
+                    <td className="font-mono text-xs">
+                      {(p.rooms ?? []).map((room) => (
+                        <Link key={room} href={`/rooms/${room}`} className="mr-3 text-water hover:underline">
+                          {room}
+                        </Link>
+                      ))}
+                    </td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          )}
+        </Sheet>
+      )}
+      <div className="flex gap-3 pt-3">
+        {after && (
+          <button
+            type="button"
+            onClick={() => setAfter("")}
+            className="rounded-md border border-line px-4 py-2 text-sm hover:bg-wash"
+          >
+            From the beginning
+          </button>
+        )}
+        {page.data?.next && (
+          <button
+            type="button"
+            onClick={() => setAfter(page.data.next ?? "")}
+            className="rounded-md border border-line px-4 py-2 text-sm hover:bg-wash"
+          >
+            More people
+          </button>
+        )}
+      </div>
+    </Frame>
+  );
+}

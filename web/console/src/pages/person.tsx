@@ -1,0 +1,294 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { type ReactNode, useEffect, useId, useRef } from "react";
+import { Link } from "wouter";
+import { ask, type Journal, query, type Session, useJournalStream, type Why } from "../api";
+import { useNow } from "../live";
+import type { SignedIn } from "../operator";
+import { Entries } from "../parts/entries";
+import { Frame, Sheet, StreamState } from "../parts/frame";
+import { StatusMark } from "../parts/status-mark";
+import { clock, exact, lasting } from "../words";
+
+/** One person: how they are shown, why, through which sessions, and what happened to them. */
+export function PersonPage(props: { user: string; operator: SignedIn; onSignOut: () => void }) {
+  const { user } = props;
+  const client = useQueryClient();
+  const path = `/v1/people/${encodeURIComponent(user)}`;
+  const why = useQuery({ queryKey: ["why", user], queryFn: () => ask<Why>(`${path}/why`), retry: false });
+  const past = useQuery({
+    queryKey: ["past", user],
+    queryFn: () => ask<Journal>(`/v1/journal${query({ user, limit: 30 })}`),
+  });
+  const again = () => {
+    void client.invalidateQueries({ queryKey: ["why", user] });
+    void client.invalidateQueries({ queryKey: ["past", user] });
+  };
+  const open = useJournalStream(query({ user }), again);
+  const next = nextOf(why.data);
+  useEffect(() => {
+    if (next === undefined) return;
+    // A beat moves deadlines without an entry; so it is looked again when one has passed.
+    const timer = setTimeout(
+      () => void client.invalidateQueries({ queryKey: ["why", user] }),
+      Math.max(300, next - Date.now() + 200),
+    );
+    return () => clearTimeout(timer);
+  }, [next, client, user]);
+  useEffect(() => {
+    document.title = `${user} · Tovik`;
+  }, [user]);
+  return (
+    <Frame stream={<StreamState open={open} />} onSignOut={props.onSignOut}>
+      <nav className="pb-1 text-sm">
+        <Link href="/people" className="text-water hover:underline">
+          All people
+        </Link>
+      </nav>
+      {why.error ? (
+        <Sheet title={user}>
+          <p role="alert" className="p-4">
+            {why.error.message}.
+          </p>
+        </Sheet>
+      ) : why.data ? (
+        <>
+          <Title why={why.data} />
+          <div className="grid gap-5 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)] lg:items-start">
+            <div className="space-y-5">
+              <Sheet title="Why is this shown?">
+                <Rules why={why.data} />
+              </Sheet>
+              <Sheet
+                title={why.data.sessions.length === 1 ? "1 session" : `${why.data.sessions.length} sessions`}
+              >
+                <Sessions list={why.data.sessions} />
+              </Sheet>
+            </div>
+            <div className="space-y-5">
+              <Acts user={user} operator={props.operator} path={path} done={again} />
+              <Sheet title="What happened">
+                <div className="max-h-[28rem] overflow-y-auto" data-past>
+                  <Entries entries={[...(past.data?.entries ?? [])].reverse()} about="user" />
+                </div>
+                <p className="border-line border-t px-4 py-2 text-sm">
+                  <Link href={`/journal${query({ user })}`} className="text-water hover:underline">
+                    All of it in the journal
+                  </Link>
+                </p>
+              </Sheet>
+            </div>
+          </div>
+        </>
+      ) : (
+        <p className="text-muted">Waiting for the service…</p>
+      )}
+    </Frame>
+  );
+}
+
+/** When the next thing happens to a session of somebody. */
+function nextOf(why: Why | undefined): number | undefined {
+  const times = (why?.sessions ?? []).flatMap((session) =>
+    session.next.slice(0, 1).map((n) => Date.parse(n.at)),
+  );
+  return times.length > 0 ? Math.min(...times) : undefined;
+}
+
+function Title({ why }: { why: Why }) {
+  return (
+    <div className="flex flex-wrap items-baseline gap-x-4 gap-y-1 pb-4" data-shown={why.status}>
+      <h1 className="font-semibold text-2xl tracking-tight">{why.name ?? why.user}</h1>
+      <span className="font-mono text-muted text-sm">{why.user}</span>
+      <StatusMark status={why.status} />
+      {why.note && <span className="text-muted text-sm">{why.note}</span>}
+      {why.until && (
+        <span className="text-muted text-sm" title={exact(why.until)}>
+          until {clock(why.until)}
+        </span>
+      )}
+      {why.open && <span className="text-lamp text-sm">hides; others see {why.open}</span>}
+    </div>
+  );
+}
+
+/** The rules in the order in which they are tried; the first that holds decides. */
+function Rules({ why }: { why: Why }) {
+  return (
+    <div className="space-y-4 p-4 text-sm" data-why>
+      <ol className="space-y-1.5">
+        {why.rules.map((rule, i) => (
+          <li
+            key={rule.rule}
+            data-decides={rule.decides || undefined}
+            className={`grid grid-cols-[1.5rem_minmax(0,1fr)_auto] items-baseline gap-x-2 rounded-md border px-3 py-1.5 ${
+              rule.decides ? "border-water bg-wash font-medium" : "border-line text-muted"
+            }`}
+          >
+            <span aria-hidden="true">{i + 1}.</span>
+            <span>
+              If {rule.rule}: {rule.status}
+            </span>
+            <span className="text-xs">
+              {rule.decides ? "holds, and decides" : rule.holds ? "holds, but comes later" : "does not hold"}
+            </span>
+          </li>
+        ))}
+      </ol>
+      <div className="space-y-1.5">
+        {why.words.map((sentence) => (
+          <p key={sentence}>{sentence}</p>
+        ))}
+      </div>
+    </div>
+  );
+}
+
+const over = { websocket: "a WebSocket", stream: "an event stream", beats: "HTTP beats" };
+
+function Sessions({ list }: { list: readonly Session[] }) {
+  const now = useNow(250);
+  if (list.length === 0)
+    return (
+      <p className="p-4 text-muted text-sm">None: no page, device or process of theirs has a session.</p>
+    );
+  return (
+    <ul className="divide-y divide-line text-sm">
+      {list.map((s) => {
+        const first = s.next[0];
+        return (
+          <li key={s.session} className="space-y-1 px-4 py-3" data-session={s.state}>
+            <p>
+              <b className="font-semibold">
+                {s.state === "grace" ? `In its grace (${s.reason})` : s.idle ? "Live, idle" : "Live"}
+              </b>{" "}
+              over {over[s.over]}, since{" "}
+              <time dateTime={s.opened} title={exact(s.opened)}>
+                {clock(s.opened)}
+              </time>
+              {s.page_hidden && ", page hidden"}
+              {s.no_input && ", without human input"}
+            </p>
+            <p className="text-muted">
+              Heard of {lasting(now - Date.parse(s.last_heard))} ago, touched{" "}
+              {lasting(now - Date.parse(s.last_activity))} ago
+              {s.rooms.length > 0 && (
+                <>
+                  {"; in "}
+                  {s.rooms.map((room) => (
+                    <Link
+                      key={room}
+                      href={`/rooms/${room}`}
+                      className="mr-2 font-mono text-water text-xs underline decoration-1 underline-offset-2 hover:decoration-current"
+                    >
+                      {room}
+                    </Link>
+                  ))}
+                </>
+              )}
+            </p>
+            {first && (
+              <p data-next>
+                If nothing more is heard: {first.act}
+                {first.room && ` (${first.room})`} in{" "}
+                <b className="font-semibold">{lasting(Math.max(0, Date.parse(first.at) - now))}</b>
+              </p>
+            )}
+          </li>
+        );
+      })}
+    </ul>
+  );
+}
+
+/** What an operator may do to somebody. */
+function Acts(props: { user: string; operator: SignedIn; path: string; done: () => void }) {
+  const { user, path } = props;
+  const act = useMutation({
+    mutationFn: ([method, to, body]: readonly [string, string, object?]) =>
+      ask(path + to, { method, ...(body && { body: JSON.stringify(body) }) }),
+    onSettled: props.done,
+  });
+  if (props.operator.role === "read") return null;
+  return (
+    <Sheet title="In their place">
+      <div className="flex flex-wrap gap-2 p-4 text-sm">
+        <Button onClick={() => act.mutate(["PUT", "/status", { status: "busy" }])}>Set busy</Button>
+        <Button onClick={() => act.mutate(["PUT", "/status", { status: "away" }])}>Set away</Button>
+        <Button onClick={() => act.mutate(["DELETE", "/status"])}>Clear status</Button>
+        <Confirm
+          label="Sign them out"
+          title={`Sign ${user} out?`}
+          text="All their sessions end now, and others see them leave. They may come back with the token that they have."
+          onConfirm={() => act.mutate(["POST", "/sign-out"])}
+        />
+        {props.operator.role === "operate" && (
+          <Confirm
+            label="Erase"
+            title={`Erase ${user}?`}
+            text="All their sessions end, and everything on record about them is deleted: the directory, the journal, the headcounts' evidence. This cannot be undone."
+            onConfirm={() => act.mutate(["POST", "/erasure"])}
+          />
+        )}
+      </div>
+      {act.error && (
+        <p role="alert" className="px-4 pb-4 text-flood text-sm">
+          {act.error.message}
+        </p>
+      )}
+    </Sheet>
+  );
+}
+
+function Button({ onClick, children }: { onClick: () => void; children: ReactNode }) {
+  return (
+    <button
+      type="button"
+      onClick={onClick}
+      className="rounded-md border border-line px-3 py-1.5 hover:bg-wash"
+    >
+      {children}
+    </button>
+  );
+}
+
+/**
+ * A button that asks once more, for what cannot be taken back. The dialog is the browser's own: that of Radix
+ * writes styles into the page, which the console's policy forbids.
+ */
+function Confirm(props: { label: string; title: string; text: string; onConfirm: () => void }) {
+  const dialog = useRef<HTMLDialogElement>(null);
+  const title = useId();
+  return (
+    <>
+      <button
+        type="button"
+        onClick={() => dialog.current?.showModal()}
+        className="rounded-md border border-line px-3 py-1.5 text-flood hover:bg-wash"
+      >
+        {props.label}
+      </button>
+      <dialog
+        ref={dialog}
+        aria-labelledby={title}
+        className="m-auto w-[min(28rem,92vw)] space-y-4 rounded-xl border border-line bg-sheet p-5 text-ink backdrop:bg-ink/40"
+      >
+        <h2 id={title} className="font-semibold">
+          {props.title}
+        </h2>
+        <p className="text-sm">{props.text}</p>
+        <form method="dialog" className="flex justify-end gap-2 text-sm">
+          <button type="submit" className="rounded-md border border-line px-3 py-1.5 hover:bg-wash">
+            Cancel
+          </button>
+          <button
+            type="submit"
+            onClick={props.onConfirm}
+            className="rounded-md bg-flood px-3 py-1.5 text-sheet"
+          >
+            {props.label}
+          </button>
+        </form>
+      </dialog>
+    </>
+  );
+}

@@ -1,0 +1,106 @@
+import type { Reason } from "@client/wire";
+import { Link } from "wouter";
+import type { Entry } from "../api";
+import { clock, exact, lasting, why } from "../words";
+
+/** Entries of the journal, in the order in which they are given. */
+export function Entries({ entries, about }: { entries: readonly Entry[]; about?: "user" }) {
+  if (entries.length === 0)
+    return <p className="p-4 text-muted text-sm">Nothing has happened that matches.</p>;
+  return (
+    <ol className="divide-y divide-line text-sm" data-entries>
+      {entries.map((entry) => (
+        <EntryLine key={entry.id} entry={entry} about={about} />
+      ))}
+    </ol>
+  );
+}
+
+function EntryLine({ entry, about }: { entry: Entry; about?: "user" | undefined }) {
+  const [before, after] = what(entry);
+  return (
+    <li data-kind={entry.kind} className="washed grid grid-cols-[5.5rem_minmax(0,1fr)] gap-x-3 px-4 py-2">
+      <time dateTime={entry.at} title={exact(entry.at)} className="text-muted">
+        {clock(entry.at)}
+      </time>
+      <p className="min-w-0 break-words">
+        {entry.user && about !== "user" && (
+          <>
+            <PersonLink user={entry.user} />{" "}
+          </>
+        )}
+        {before}
+        {entry.room && (
+          <>
+            {" "}
+            <Link
+              href={`/rooms/${entry.room}`}
+              className="font-mono text-water text-xs underline decoration-1 underline-offset-2 hover:decoration-current"
+            >
+              {entry.room}
+            </Link>
+          </>
+        )}
+        {after}
+        {entry.note && <span className="text-muted"> ({entry.note})</span>}
+        {entry.hidden && <span className="text-muted"> · hidden from others</span>}
+      </p>
+    </li>
+  );
+}
+
+/** A person's id, leading to their page. */
+export function PersonLink({ user }: { user: string }) {
+  return (
+    <Link
+      href={`/people/${encodeURIComponent(user)}`}
+      className="font-medium text-water underline decoration-1 underline-offset-2 hover:decoration-current"
+    >
+      {user}
+    </Link>
+  );
+}
+
+const losses: Record<string, string> = {
+  closing: "closed or reloaded a page",
+  lost: "lost the link of a session",
+  silent: "has a session that does not answer",
+  expired: "has a session whose token has expired",
+};
+
+/** What has happened, as the rest of a sentence about somebody, before and after the room that it is about. */
+function what(entry: Entry): [before: string, after?: string] {
+  const took = lasting(entry.length ?? 0);
+  const because = entry.reason ? `: ${why[entry.reason as Reason] ?? entry.reason}` : "";
+  switch (entry.kind) {
+    case "session.opened":
+      return [`has a new session over ${entry.over}`];
+    case "session.lost":
+      return [`${losses[entry.reason ?? ""] ?? "lost a session's link"}; its grace has begun`];
+    case "session.resumed":
+      return [`is back after ${took}, which others did not notice`];
+    case "session.ended":
+      return [`has one session less, after ${took}${because}`];
+    case "session.idle":
+      return ["is not at a session any more"];
+    case "session.active":
+      return ["is at a session again"];
+    case "member.joined":
+      return ["joined"];
+    case "member.left":
+      return ["left", ` after ${took}${because}`];
+    case "status.changed":
+      return [`was ${entry.was} and is ${entry.status}`];
+    case "person.removed":
+      return [entry.room ? "was removed from" : "was removed"];
+    case "service.started":
+      return [
+        entry.reason === "crash" ? `The service started after a crash, ${took} later` : "The service started",
+      ];
+    case "service.stopped":
+      return ["The service stopped"];
+    case "journal.gap":
+      return [`${entry.lost} ${entry.lost === 1 ? "entry" : "entries"} could not be written`];
+  }
+  return [entry.kind];
+}
