@@ -402,7 +402,23 @@ func TestOnlyTrustedProxiesSayWhomTheySpeakFor(t *testing.T) {
 		_ = response.Body.Close()
 		if err == nil {
 			t.Cleanup(func() { _ = conn.Close() })
+			counted(t, conn)
 		}
+	}
+}
+
+// counted waits until a link is one that counts, which it becomes after its handshake was
+// answered: then it answers a ping.
+func counted(t *testing.T, conn *websocket.Conn) {
+	t.Helper()
+	answered := make(chan struct{})
+	conn.SetPongHandler(func(string) error { close(answered); return nil })
+	go func() { _, _, _ = conn.ReadMessage() }() // until the link is closed
+	require.NoError(t, conn.WriteControl(websocket.PingMessage, nil, time.Now().Add(patience)))
+	select {
+	case <-answered:
+	case <-time.After(patience):
+		t.Fatal("the link never answered")
 	}
 }
 
