@@ -3,8 +3,11 @@ package test
 import (
 	"bytes"
 	"context"
+	"crypto/ed25519"
+	"crypto/x509"
 	"encoding/csv"
 	"encoding/json"
+	"encoding/pem"
 	"fmt"
 	"io"
 	"net/http"
@@ -101,9 +104,11 @@ func newWorkplace(t *testing.T) *workplace {
 	for name, text := range map[string]string{"watch.csv": "user,name\ne-77,Ada Culvert\n"} {
 		require.NoError(t, os.WriteFile(filepath.Join(w.dir, name), []byte(text), 0o600))
 	}
-	public, err := exec.CommandContext(t.Context(), "sh", "-c", "openssl genpkey -algorithm ed25519 | openssl pkey -pubout").Output()
+	public, _, err := ed25519.GenerateKey(nil)
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "public.pem"), public, 0o600))
+	der, err := x509.MarshalPKIXPublicKey(public)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "public.pem"), pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: der}), 0o600))
 	w.replace = strings.NewReplacer()
 	w.demo = w.command("demo", "--listen", strings.TrimPrefix(w.server, "http://"), "--data", "tovik-data", "--operator-key", "own")
 	var out gathered
