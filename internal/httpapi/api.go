@@ -10,6 +10,7 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"net"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -237,6 +238,9 @@ func (a *API) fail(c fiber.Ctx, err error) error {
 	if problem.Code == wire.CodeInternal {
 		a.log.Error("request failed", "method", c.Method(), "path", c.Path(), "request", requestOf(c), "error", err)
 	}
+	if problem.Code == wire.CodeTooLarge || problem.Code == wire.CodeBadRequest {
+		leaveUnread(c)
+	}
 	switch explanation.Status {
 	case fiber.StatusUpgradeRequired:
 		c.Set(fiber.HeaderUpgrade, "websocket")
@@ -252,6 +256,17 @@ func (a *API) fail(c fiber.Ctx, err error) error {
 		Type: wire.HelpPath(problem.Code), Title: explanation.Title, Status: explanation.Status,
 		Instance: c.Path(), Request: requestOf(c), Problem: *problem,
 	}, "application/problem+json")
+}
+
+// leaveUnread has the connection of a request that was not read whole closed with care.
+func leaveUnread(c fiber.Ctx) {
+	conn := c.RequestCtx().Conn()
+	if secure, ok := conn.(interface{ NetConn() net.Conn }); ok {
+		conn = secure.NetConn()
+	}
+	if conn, ok := conn.(interface{ LeaveUnread() }); ok {
+		conn.LeaveUnread()
+	}
 }
 
 // problemOf translates what the HTTP library finds wrong, and leaves the rest to

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"strings"
 	"testing"
@@ -117,6 +118,30 @@ func TestEveryHTTPErrorIsAProblemDocumentWithAPage(t *testing.T) {
 	rooms, err := client.API{Server: s.URL(), Key: key}.Rooms(t.Context(), "**", "", 100)
 	require.NoError(t, err)
 	require.Empty(t, rooms.Rooms, "asking about a room creates nothing")
+}
+
+// TestWhatIsTooLargeIsToldSo sends far more than the service reads, and still hears why
+// it hangs up.
+func TestWhatIsTooLargeIsToldSo(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	long := strings.Repeat("x", 200_000)
+	for _, request := range []string{
+		"GET /v1/rooms HTTP/1.1\r\nHost: x\r\nX-Long: " + long + "\r\n\r\n",
+		"POST /v1/closing HTTP/1.1\r\nHost: x\r\nContent-Length: 200000\r\n\r\n" + long,
+		long,
+	} {
+		for range 10 {
+			conn, err := net.Dial("tcp", strings.TrimPrefix(s.URL(), "http://"))
+			require.NoError(t, err)
+			_, err = io.WriteString(conn, request)
+			require.NoError(t, err)
+			answer, err := io.ReadAll(conn)
+			require.NoError(t, err)
+			require.Contains(t, string(answer), `"allowed"`)
+			require.NoError(t, conn.Close())
+		}
+	}
 }
 
 func TestAPracticeRoomGrantsNothingElse(t *testing.T) {

@@ -3,6 +3,7 @@ package server
 import (
 	"context"
 	"errors"
+	"io"
 	"net"
 	"sync"
 	"sync/atomic"
@@ -17,21 +18,23 @@ const (
 	// sendBuffer bounds what the kernel holds for a client that does not read; the
 	// kernel doubles it.
 	sendBuffer = 32 << 10
-	// maxTurnedAway is how many connections at once are told that there are too many;
-	// more are closed without a word.
-	maxTurnedAway  = 32
-	turnedAwayTime = time.Second
+	// maxDrained is how many connections at once are read out before they are closed,
+	// and drainTime and drainBytes how far. Closing one unread would take back what it was
+	// told (RFC 9112 §9.6).
+	maxDrained = 32
+	drainTime  = time.Second
+	drainBytes = 256 << 10
 )
 
 // listener accepts connections up to a limit and goes on when descriptors run out,
 // which would otherwise end the service. What is too much is answered with 503.
 type listener struct {
 	net.Listener
-	most       int64
-	open       atomic.Int64
-	turnedAway atomic.Int64
-	stopped    chan struct{} // closed by Close
-	stop       sync.Once
+	most    int64
+	open    atomic.Int64
+	drained atomic.Int64
+	stopped chan struct{} // closed by Close
+	stop    sync.Once
 }
 
 // unlimited is how many connections there may be where the system has no limit.
@@ -104,26 +107,34 @@ const tooMany = "HTTP/1.1 503 Service Unavailable\r\nRetry-After: 1\r\nConnectio
 
 // turnAway says that there are too many connections, and closes this one.
 func (l *listener) turnAway(c *net.TCPConn) {
-	done := func() {
-		_ = c.Close()
-		l.open.Add(-1)
-	}
-	if l.turnedAway.Add(1) > maxTurnedAway {
-		l.turnedAway.Add(-1)
-		done()
+	l.drain(c, func() error {
+		defer l.open.Add(-1)
+		return c.Close()
+	}, func() error {
+		if _, err := c.Read(make([]byte, 4<<10)); err != nil { // the request
+			return err
+		}
+		_, err := c.Write([]byte(tooMany))
+		return err
+	})
+}
+
+// drain says something over a connection, reads out what the other side still sends, and
+// closes it, all beside the caller. When many are being drained it is only closed.
+func (l *listener) drain(c *net.TCPConn, closeIt, say func() error) {
+	if l.drained.Add(1) > maxDrained {
+		l.drained.Add(-1)
+		_ = closeIt()
 		return
 	}
 	go func() {
-		defer l.turnedAway.Add(-1)
-		defer done()
-		_ = c.SetDeadline(time.Now().Add(turnedAwayTime))
-		request := make([]byte, 4<<10)
-		if _, err := c.Read(request); err != nil { // closing it unread would take the answer back
+		defer l.drained.Add(-1)
+		defer func() { _ = closeIt() }()
+		_ = c.SetDeadline(time.Now().Add(drainTime))
+		if say() != nil || c.CloseWrite() != nil {
 			return
 		}
-		_, _ = c.Write([]byte(tooMany))
-		_ = c.CloseWrite()
-		_, _ = c.Read(request)
+		_, _ = io.CopyN(io.Discard, c, drainBytes)
 	}()
 }
 
@@ -138,13 +149,26 @@ func (l *listener) Close() error {
 type countedConn struct {
 	*net.TCPConn
 	listener *listener
+	unread   atomic.Bool
 	closed   atomic.Bool
 }
 
+// LeaveUnread says that the connection will be closed before all was read that the
+// other side sends, so that closing it does not take the last answer back.
+func (c *countedConn) LeaveUnread() { c.unread.Store(true) }
+
 // Close implements [net.Conn].
 func (c *countedConn) Close() error {
-	if !c.closed.Swap(true) {
-		c.listener.open.Add(-1)
+	if c.closed.Swap(true) {
+		return c.TCPConn.Close()
 	}
-	return c.TCPConn.Close()
+	closeIt := func() error {
+		defer c.listener.open.Add(-1)
+		return c.TCPConn.Close()
+	}
+	if !c.unread.Load() {
+		return closeIt()
+	}
+	c.listener.drain(c.TCPConn, closeIt, func() error { return nil })
+	return nil
 }
