@@ -69,7 +69,8 @@ const (
 
 // Changes tells everything that is told, until ctx is over, the loop ends, or the
 // service refuses: then with a [*wire.Problem], as the last. A link that cannot be
-// made is tried again, at once and then after pauses that grow to ten seconds.
+// made, or not now ([wire.Passing]), is tried again, at once and then after pauses that
+// grow to ten seconds.
 func (f *Follower) Changes(ctx context.Context) iter.Seq2[Change, error] {
 	return func(yield func(Change, error) bool) {
 		ctx, stop := context.WithCancel(ctx)
@@ -81,7 +82,7 @@ func (f *Follower) Changes(ctx context.Context) iter.Seq2[Change, error] {
 		}()
 		for failures := 0; ctx.Err() == nil; {
 			err := f.dial(ctx)
-			if refused := new(wire.Problem); errors.As(err, &refused) {
+			if refused := new(wire.Problem); errors.As(err, &refused) && !wire.Passing(refused.Code) {
 				yield(nil, err)
 				return
 			}

@@ -168,6 +168,16 @@ var Explanations = []Explanation{
 	{CodeInternal, "Internal error", 500, "The service failed to do what it should. Its log says more."},
 }
 
+// Passing tells whether what was refused with a code may be asked for again, as it is,
+// a little later.
+func Passing(code string) bool {
+	switch code {
+	case CodeHelloTimeout, CodeTooFast, CodeTooManyLinks, CodeBusy, CodeNotReady, CodeNotRecorded, CodeUnderWay, CodeInternal:
+		return true
+	}
+	return false
+}
+
 // Explain finds the explanation of a code.
 func Explain(code string) (Explanation, bool) {
 	for _, e := range Explanations {

@@ -3,6 +3,7 @@ package server_test
 import (
 	"context"
 	"fmt"
+	"net"
 	"net/http"
 	"strings"
 	"testing"
@@ -225,6 +226,51 @@ func TestAFollowerGoesOnOverLostLinks(t *testing.T) {
 		require.ErrorAs(t, err, &problem)
 		require.Equal(t, "bad-key", problem.Code)
 	}
+}
+
+// mute lets the handshake through, and nothing after it.
+type mute struct {
+	net.Conn
+	writes int
+}
+
+func (m *mute) Write(data []byte) (int, error) {
+	if m.writes++; m.writes > 1 {
+		return len(data), nil
+	}
+	return m.Conn.Write(data)
+}
+
+// TestAFollowerWhoseHelloCameTooLateComesAgain is about a machine that slept, or was too
+// busy, between the handshake and the hello.
+func TestAFollowerWhoseHelloCameTooLateComesAgain(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	dials := 0
+	f := client.Follow(client.Options{Server: s.URL(), Token: mint(t, "ilse"), Rooms: []string{weir},
+		NetDial: func(ctx context.Context, network, address string) (net.Conn, error) {
+			conn, err := new(net.Dialer).DialContext(ctx, network, address)
+			if dials++; dials == 1 {
+				return &mute{Conn: conn}, err
+			}
+			return conn, err
+		}})
+	var told []string
+	for change, err := range f.Changes(t.Context()) {
+		require.NoError(t, err)
+		switch c := change.(type) {
+		case client.Lost:
+			var problem *wire.Problem
+			require.ErrorAs(t, c.Err, &problem)
+			told = append(told, problem.Code)
+		case client.Linked:
+			told = append(told, "linked")
+		}
+		if len(told) == 2 {
+			break
+		}
+	}
+	require.Equal(t, []string{wire.CodeHelloTimeout, "linked"}, told)
 }
 
 func TestTypingIsToldAsASetAndEndsByItself(t *testing.T) {

@@ -289,6 +289,20 @@ describe("a link", () => {
     expect(stage.sockets).toHaveLength(1);
   });
 
+  test("tries again when a hello came too late or too many came, as after a machine's sleep", () => {
+    const stage = new Stage();
+    const link = stage.open({ token: "t" });
+    stage.socket.onopen?.();
+    for (const code of ["hello-timeout", "busy"]) {
+      stage.socket.says({ type: "error", code, detail: "not now" });
+      stage.socket.onclose?.({ code: 4400, reason: code });
+      expect(link.snapshot.state).not.toMatchObject({ word: "refused" });
+      stage.pass(10_000);
+    }
+    stage.welcome();
+    expect(link.snapshot.state.word).toBe("open");
+  });
+
   test("keeps nothing after bye, and what it had after close", () => {
     const stage = new Stage();
     const link = stage.open({ token: "t" });

@@ -115,6 +115,9 @@ const triesOfWebSocket = 2;
 /** The close code of a session that was ended: nobody comes back from that by themselves. */
 const ended = 4411;
 
+/** Why a hello may be refused that is right: the same may do a little later. */
+const passing = new Set(["hello-timeout", "too-fast", "too-many-links", "busy", "not-ready", "internal"]);
+
 /** How long a hello may take to be answered, and a beat on a link that is checked. */
 const helloWait = 10_000;
 const checkWait = 3000;
@@ -409,12 +412,16 @@ export class Link {
   }
 
   /**
-   * Before the welcome, a problem is the end: the same hello would be refused again. Only a token may be
-   * fetched afresh, once.
+   * Before the welcome, a problem is the end, as the same hello would be refused again; if it would not, it is
+   * said again after a while. A token may be fetched afresh, once.
    */
   #refused(problem: Problem): void {
     if (this.#snapshot.state.word === "open") {
       this.#update({ ...this.#snapshot, problem });
+      return;
+    }
+    if (passing.has(problem.code)) {
+      this.#lose(problem.detail);
       return;
     }
     const stale = problem.code === "expired-token" || problem.code === "bad-token";
