@@ -172,7 +172,7 @@ func (s *stage) queries(r results, dir string) {
 		must(store.Journal(context.Background(), q, 1000))
 		room = append(room, float64(time.Since(began).Microseconds())/1000)
 		began = time.Now()
-		q = records.JournalQuery{Realm: "main", User: presence.UserID(fmt.Sprint("w-", random.IntN(20_000))), From: began.Add(-24 * time.Hour)}
+		q = records.JournalQuery{Realm: "main", Users: []presence.UserID{presence.UserID(fmt.Sprint("w-", random.IntN(20_000)))}, From: began.Add(-24 * time.Hour)}
 		must(store.Journal(context.Background(), q, 1000))
 		person = append(person, float64(time.Since(began).Microseconds())/1000)
 	}

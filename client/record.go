@@ -20,7 +20,7 @@ import (
 type JournalQuery struct {
 	From, To time.Time // from the one, before the other
 	Rooms    []string  // patterns
-	User     string
+	Users    []string
 	Kinds    []string
 	After    int64 // only entries with a higher id
 	Before   int64 // only entries with a lower id
@@ -28,7 +28,7 @@ type JournalQuery struct {
 }
 
 func (q JournalQuery) values() url.Values {
-	v := url.Values{"room": q.Rooms, "kind": q.Kinds}
+	v := url.Values{"room": q.Rooms, "user": q.Users, "kind": q.Kinds}
 	put := func(name, value string, given bool) {
 		if given {
 			v.Set(name, value)
@@ -36,7 +36,6 @@ func (q JournalQuery) values() url.Values {
 	}
 	put("from", q.From.UTC().Format(time.RFC3339Nano), !q.From.IsZero())
 	put("to", q.To.UTC().Format(time.RFC3339Nano), !q.To.IsZero())
-	put("user", q.User, q.User != "")
 	put("after", strconv.FormatInt(q.After, 10), q.After != 0)
 	put("before", strconv.FormatInt(q.Before, 10), q.Before != 0)
 	put("limit", strconv.Itoa(q.Limit), q.Limit != 0)

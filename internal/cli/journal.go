@@ -67,7 +67,7 @@ func journalCommand() *cli.Command {
 			"Example: tovik journal --room 'basin.*' --from 2h --limit 20",
 		Flags: clientFlags(append(spanFlags(),
 			&cli.StringSliceFlag{Name: "room", Usage: "only rooms that match the `PATTERN`, repeatable"},
-			&cli.StringFlag{Name: "user", Usage: "only about this `USER`"},
+			&cli.StringSliceFlag{Name: "user", Usage: "only about this `USER`; may be repeated"},
 			&cli.StringSliceFlag{Name: "kind", Usage: "only of this `KIND`, as in member.left, repeatable"},
 			&cli.Int64Flag{Name: "after", Usage: "only entries after the one with this `ID`"},
 			&cli.Int64Flag{Name: "before", Usage: "only entries before the one with this `ID`"},
@@ -87,7 +87,7 @@ func runJournal(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	q := client.JournalQuery{Rooms: c.StringSlice("room"), User: c.String("user"), Kinds: c.StringSlice("kind"), After: c.Int64("after"), Before: c.Int64("before"), Limit: c.Int("limit")}
+	q := client.JournalQuery{Rooms: c.StringSlice("room"), Users: c.StringSlice("user"), Kinds: c.StringSlice("kind"), After: c.Int64("after"), Before: c.Int64("before"), Limit: c.Int("limit")}
 	if q.From, q.To, err = span(c); err != nil {
 		return err
 	}

@@ -38,11 +38,8 @@ func (a *API) people(c fiber.Ctx) error {
 	}
 	realm := realmOf(c)
 	q := records.PeopleQuery{Realm: realm.Name, After: presence.UserID(norm.NFC.String(c.Query("after"))), Text: norm.NFC.String(c.Query("text")), Limit: limit + 1}
-	for _, user := range wordsIn(c, "user") {
-		q.Users = append(q.Users, presence.UserID(norm.NFC.String(user)))
-	}
-	if len(q.Users) > maxLimit {
-		return badField("user", "", "these are too many people for one answer", "at most 1000")
+	if q.Users, err = usersIn(c, maxLimit); err != nil {
+		return err
 	}
 	page, err := a.store.People(c.Context(), q)
 	if err != nil {

@@ -11,15 +11,18 @@ import (
 	"time"
 
 	"github.com/gofiber/fiber/v3"
-	"golang.org/x/text/unicode/norm"
 
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
 	"tovik.example/tovik/wire"
 )
 
-// piece is how many entries are read and written at once.
-const piece = 1000
+const (
+	// piece is how many entries are read and written at once.
+	piece = 1000
+	// maxUsers is how many people one may ask about at once.
+	maxUsers = 100
+)
 
 // journal answers with a page of entries, with all of them line by line, or with those
 // that come.
@@ -77,11 +80,8 @@ func journalQuery(c fiber.Ctx) (q records.JournalQuery, err error) {
 	if q.Rooms, err = patternsIn(c); err != nil {
 		return q, err
 	}
-	if user := c.Query("user"); user != "" {
-		q.User = presence.UserID(norm.NFC.String(user))
-		if err := presence.CheckUser(q.User); err != nil {
-			return q, err
-		}
+	if q.Users, err = usersIn(c, maxUsers); err != nil {
+		return q, err
 	}
 	for _, word := range wordsIn(c, "kind") {
 		kind := records.Kind(word)

@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"fmt"
 	"net/url"
 	"slices"
 	"strconv"
@@ -8,6 +9,7 @@ import (
 	"time"
 
 	"github.com/gofiber/fiber/v3"
+	"golang.org/x/text/unicode/norm"
 
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/wire"
@@ -106,6 +108,21 @@ func patternsIn(c fiber.Ctx) (list []presence.Pattern, err error) {
 	}
 	if list == nil {
 		list = operatorOf(c).Rooms
+	}
+	return list, nil
+}
+
+// usersIn reads the people of the query, up to so many.
+func usersIn(c fiber.Ctx, most int) (list []presence.UserID, err error) {
+	for _, given := range c.RequestCtx().QueryArgs().PeekMulti("user") {
+		user := presence.UserID(norm.NFC.String(string(given)))
+		if err := presence.CheckUser(user); err != nil {
+			return nil, err
+		}
+		list = append(list, user)
+	}
+	if len(list) > most {
+		return nil, badField("user", "", "these are too many people for one answer", fmt.Sprintf("at most %d", most))
 	}
 	return list, nil
 }

@@ -63,7 +63,7 @@ func (a *API) why(c fiber.Ctx) error {
 // lastEnd finds the entry that says how what is no longer ended: the last leave of the
 // room, or the last session.
 func (a *API) lastEnd(ctx context.Context, realm *gateway.Realm, user presence.UserID, room presence.RoomName, x presence.Explanation) (*wire.Record, error) {
-	q := records.JournalQuery{Realm: realm.Name, User: user, Kinds: []records.Kind{records.SessionEnded}, Backward: true}
+	q := records.JournalQuery{Realm: realm.Name, Users: []presence.UserID{user}, Kinds: []records.Kind{records.SessionEnded}, Backward: true}
 	switch {
 	case room != "" && x.Member[presence.Full].Sessions == 0:
 		q.Kinds, q.Rooms = []records.Kind{records.MemberLeft}, []presence.Pattern{presence.Pattern(room)}

@@ -73,7 +73,7 @@ type JournalQuery struct {
 	Realm    string
 	From, To time.Time // from the one, before the other
 	Rooms    []presence.Pattern
-	User     presence.UserID
+	Users    []presence.UserID
 	Kinds    []Kind
 	After    int64 // only entries with a higher id
 	Before   int64 // only entries with a lower id
@@ -141,8 +141,10 @@ func before(id int64) int64 {
 func (q *JournalQuery) narrow(db *gorm.DB) *gorm.DB {
 	db = db.Where("realm = ?", q.Realm)
 	switch {
-	case q.User != "":
-		db = db.Where("user = ? AND user <> ''", q.User)
+	case len(q.Users) == 1:
+		db = db.Where("user = ? AND user <> ''", q.Users[0])
+	case len(q.Users) > 1:
+		db = db.Where("user IN ? AND user <> ''", q.Users)
 	case len(q.Rooms) == 1 && !strings.Contains(string(q.Rooms[0]), "*"):
 		db = db.Where("room = ? AND room <> ''", q.Rooms[0])
 	}

@@ -305,9 +305,9 @@ func TestTheJournalIsReadBothWays(t *testing.T) {
 		require.Len(t, all, 60*6, "opened, joined, online; left, offline, ended")
 		middle := time.UnixMilli(all[len(all)/2].At)
 		queries := map[string]records.JournalQuery{
-			"all": {}, "room": {Rooms: []presence.Pattern{"desk.night"}}, "pattern": {Rooms: []presence.Pattern{"basin.*"}}, "person": {User: "w-3"},
+			"all": {}, "room": {Rooms: []presence.Pattern{"desk.night"}}, "pattern": {Rooms: []presence.Pattern{"basin.*"}}, "person": {Users: []presence.UserID{"w-3"}}, "people": {Users: []presence.UserID{"w-3", "w-5"}},
 			"kind": {Kinds: []records.Kind{records.MemberLeft}}, "from": {From: middle}, "to": {To: middle},
-			"both": {From: middle.Add(-5 * time.Minute), To: middle, Rooms: []presence.Pattern{"**"}, User: "w-3"},
+			"both": {From: middle.Add(-5 * time.Minute), To: middle, Rooms: []presence.Pattern{"**"}, Users: []presence.UserID{"w-3"}},
 		}
 		for name, q := range queries {
 			q.Realm = "main"
@@ -315,7 +315,7 @@ func TestTheJournalIsReadBothWays(t *testing.T) {
 			for _, e := range all {
 				inTime := (q.From.IsZero() || e.At >= q.From.UnixMilli()) && (q.To.IsZero() || e.At < q.To.UnixMilli())
 				inRoom := q.Rooms == nil || (e.Room != "" && q.Rooms[0].Match(e.Room))
-				if inTime && inRoom && (q.User == "" || e.User == q.User) && (q.Kinds == nil || slices.Contains(q.Kinds, e.Kind)) {
+				if inTime && inRoom && (q.Users == nil || slices.Contains(q.Users, e.User)) && (q.Kinds == nil || slices.Contains(q.Kinds, e.Kind)) {
 					want = append(want, e)
 				}
 			}

@@ -50,7 +50,7 @@ func presenceGoesOn(t *testing.T, s *server.Server, user string) {
 
 func entriesOf(t *testing.T, api client.API, user string) (kinds []string) {
 	t.Helper()
-	page, err := api.Journal(t.Context(), client.JournalQuery{User: user, Limit: 1000})
+	page, err := api.Journal(t.Context(), client.JournalQuery{Users: []string{user}, Limit: 1000})
 	require.NoError(t, err)
 	for _, e := range page.Entries {
 		kinds = append(kinds, e.Kind)

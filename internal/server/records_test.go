@@ -31,7 +31,7 @@ func passesThrough(t *testing.T, s *server.Server, user, room string) {
 	require.NoError(t, link.Bye(t.Context()))
 	api := client.API{Server: s.URL(), Key: key}
 	require.Eventually(t, func() bool {
-		page, err := api.Journal(t.Context(), client.JournalQuery{User: user, Kinds: []string{"session.ended"}})
+		page, err := api.Journal(t.Context(), client.JournalQuery{Users: []string{user}, Kinds: []string{"session.ended"}})
 		return err == nil && len(page.Entries) > 0
 	}, patience, 10*time.Millisecond)
 }
