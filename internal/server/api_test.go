@@ -455,7 +455,7 @@ var provocations = map[string]func(*playground, httpapi.Operation, *http.Request
 	"revokeKey unknown-key":    pathIs("key", "k-none"),
 	"declareRoom bad-user":     body(`{"expected":["\u0001"]}`),
 	"declareRoom unknown-room": outside("room", "desk.night"), "getExpected unknown-room": outside("room", "desk.night"), "removeFromRoom unknown-room": outside("room", "desk.night"),
-	"listRooms bad-pattern": queryIs("match", "a.**.b"), "listJournal bad-pattern": queryIs("room", "a.**.b"), "listJournal bad-user": queryIs("user", "\x01"),
+	"listRooms bad-pattern": queryIs("match", "a.**.b"), "listJournal bad-pattern": queryIs("room", "a.**.b"), "listJournal bad-user": queryIs("user", "\x01"), "listPeople bad-user": queryIs("user", "\x01"),
 	"listMembers old-revision": queryIs("rev", "AAAAAAAAAA.1"),
 	"countRooms bad-room":      body(`{"rooms":["a..b"]}`),
 	"countRooms unknown-room":  outsideBody(`{"rooms":["desk.night"]}`),
