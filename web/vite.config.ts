@@ -8,5 +8,5 @@ export default defineConfig({
   plugins: [react(), tailwindcss()],
   resolve: { alias: { "@client": new URL("./client/src", import.meta.url).pathname } },
   build: { outDir: "dist", emptyOutDir: true, target: "es2023" },
-  test: { root: ".", include: ["client/**/*.test.{ts,tsx}"] },
+  test: { root: ".", include: ["{client,console}/**/*.test.{ts,tsx}"] },
 });

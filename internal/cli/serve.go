@@ -334,7 +334,7 @@ func runDemo(ctx context.Context, c *cli.Command) (err error) {
 	go func() {
 		defer close(played)
 		demo.Play(ctx, demo.Options{
-			Server: s.URL(), Secret: secrets.Token, People: people, Seed: c.Uint64("seed"), Log: logger(c, c.Root().ErrWriter, logText),
+			Server: s.URL(), Secret: secrets.Token, Key: secrets.OperatorKey, People: people, Seed: c.Uint64("seed"), Log: logger(c, c.Root().ErrWriter, logText),
 		}, func() {
 			s.Ready()
 			_, _ = fmt.Fprint(c.Root().Writer, banner)

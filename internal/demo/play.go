@@ -17,6 +17,7 @@ import (
 type Options struct {
 	Server string
 	Secret string // signs tokens
+	Key    string // of an operator
 	People int
 	Seed   uint64
 	Log    *slog.Logger // nil stands for none
@@ -32,7 +33,8 @@ func Play(ctx context.Context, o Options, arrived func()) {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
 	var first, all sync.WaitGroup
-	for i, who := range cast(o.People) {
+	people := cast(o.People)
+	for i, who := range people {
 		for n := range who.tabs {
 			first.Add(1)
 			t := &tab{
@@ -44,6 +46,7 @@ func Play(ctx context.Context, o Options, arrived func()) {
 	}
 	first.Wait()
 	arrived()
+	all.Go(func() { keepWatch(ctx, o, people) })
 	all.Wait()
 }
 
@@ -71,9 +74,7 @@ func (t *tab) live(ctx context.Context) {
 	t.arrived()
 	for ctx.Err() == nil {
 		pause(ctx, t.between(8*time.Second, 60*time.Second))
-		if t.link != nil && t.random.IntN(3) > 0 { // somebody is at the page
-			_ = t.link.Activity(ctx) // a link that is gone is mended by what comes next
-		}
+		t.work(ctx)
 		if ctx.Err() == nil {
 			t.act(ctx)
 		}
@@ -81,6 +82,36 @@ func (t *tab) live(ctx context.Context) {
 	if t.link != nil {
 		t.link.Close()
 	}
+}
+
+// work is what somebody does at a page, or does not. A link that is gone is mended by what
+// comes next, so no error matters.
+func (t *tab) work(ctx context.Context) {
+	if t.link == nil {
+		return
+	}
+	switch dice := t.random.IntN(12); {
+	case dice < 4: // looks elsewhere
+	case dice < 7:
+		t.write(ctx)
+	case dice < 8 && !t.who.steady:
+		t.say("leaves the page alone")
+		_ = t.link.Idle(ctx)
+	case dice < 9 && t.who.steady:
+		note := []string{"at the gauge", "on the radio", "at the pumps"}[t.random.IntN(3)]
+		_ = t.link.SetStatus(ctx, "busy", note, time.Now().Add(t.between(20*time.Second, 90*time.Second)))
+	default:
+		_ = t.link.Activity(ctx)
+	}
+}
+
+// write is a log entry that is composed.
+func (t *tab) write(ctx context.Context) {
+	for range 1 + t.random.IntN(4) {
+		_ = t.link.Typing(ctx, string(t.room), true)
+		pause(ctx, t.between(time.Second, 4*time.Second))
+	}
+	_ = t.link.Typing(ctx, string(t.room), false)
 }
 
 // act does one of the things that happen to a page.

@@ -103,7 +103,7 @@ func script(name string) (plain, packed []byte) {
 const notBuilt = "This Tovik was built without its console. Build it with: make build\n"
 
 // consolePages are the addresses of the console's pages.
-var consolePages = []string{"/", "/rooms/:room", "/people", "/people/:user", "/journal", "/visit", "/practice"}
+var consolePages = []string{"/", "/rooms/:room", "/people", "/people/:user", "/journal", "/headcount", "/policies", "/hooks", "/hooks/:hook", "/keys", "/visit", "/practice"}
 
 // console serves the pages of the console. They find out themselves which of
 // them the path asks for.

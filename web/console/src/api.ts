@@ -1,5 +1,5 @@
 import type { Status } from "@client/wire";
-import { useEffect, useRef, useState } from "react";
+import { useEffect, useRef, useState, useSyncExternalStore } from "react";
 import { server } from "./live";
 
 /** Asks the service. Throws what is wrong in the words of its problem document. */
@@ -18,12 +18,14 @@ export async function ask<T>(path: string, init?: RequestInit): Promise<T> {
   return answer;
 }
 
-/** A query of an address, without what is empty. */
-export function query(parts: Record<string, string | number | undefined>): string {
-  const given = Object.entries(parts).filter(([, value]) => value !== undefined && value !== "");
-  return given.length > 0
-    ? `?${new URLSearchParams(given.map(([name, value]) => [name, String(value)]))}`
-    : "";
+/** A query of an address, without what is empty. A list is given as often as it has entries. */
+export function query(parts: Record<string, string | number | undefined | readonly string[]>): string {
+  const given = Object.entries(parts).flatMap(([name, value]) =>
+    (Array.isArray(value) ? value : [value])
+      .filter((one) => one !== undefined && one !== "")
+      .map((one) => [name, String(one)]),
+  );
+  return given.length > 0 ? `?${new URLSearchParams(given)}` : "";
 }
 
 /** An entry of the journal. */
@@ -33,6 +35,7 @@ export interface Entry {
   readonly kind: string;
   readonly room?: string;
   readonly user?: string;
+  readonly session?: string;
   readonly over?: string;
   readonly status?: string;
   readonly was?: string;
@@ -47,6 +50,7 @@ export interface Entry {
 export interface Journal {
   readonly entries: readonly Entry[];
   readonly older?: number;
+  readonly newer?: number;
 }
 
 /** Somebody of the directory, with how they are now. */
@@ -74,6 +78,7 @@ export interface Upcoming {
 
 export interface Session {
   readonly session: string;
+  readonly user: string;
   readonly state: "live" | "grace";
   readonly over: "websocket" | "stream" | "beats";
   readonly opened: string;
@@ -101,17 +106,56 @@ export interface Why {
   readonly sessions: readonly Session[];
 }
 
-/** Follows the journal from now on, and says whether it is heard. A stream that breaks is made again by the browser. */
-export function useJournalStream(filter: string, onEntry: (entry: Entry) => void): boolean {
+/**
+ * Follows the journal from now on, and says whether it is heard. What comes at once is handed over at once. A
+ * stream that breaks is made again; while nobody sees the page there is none, for a browser has few
+ * connections to one service, and afterwards it goes on with the entry after the last. Without a filter
+ * nothing is followed.
+ */
+export function useJournalStream(
+  filter: Record<string, string | readonly string[]> | undefined,
+  onEntries: (entries: readonly Entry[]) => void,
+): boolean {
   const [open, setOpen] = useState(false);
-  const newest = useRef(onEntry);
-  newest.current = onEntry;
+  const visible = useVisible();
+  const newest = useRef(onEntries);
+  newest.current = onEntries;
+  const last = useRef(0);
+  const narrowed = JSON.stringify(filter);
   useEffect(() => {
-    const source = new EventSource(`${server}/v1/journal${filter}`);
+    if (!visible || narrowed === undefined) return;
+    const after = last.current || undefined;
+    const source = new EventSource(`${server}/v1/journal${query({ ...JSON.parse(narrowed), after })}`);
+    let waiting: Entry[] = [];
+    let frame = 0;
     source.onopen = () => setOpen(true);
     source.onerror = () => setOpen(false);
-    source.addEventListener("entry", (event) => newest.current(JSON.parse(event.data)));
-    return () => source.close();
-  }, [filter]);
+    source.addEventListener("entry", (event) => {
+      const entry: Entry = JSON.parse(event.data);
+      last.current = entry.id;
+      waiting.push(entry);
+      frame ||= requestAnimationFrame(() => {
+        frame = 0;
+        newest.current(waiting);
+        waiting = [];
+      });
+    });
+    return () => {
+      cancelAnimationFrame(frame);
+      if (waiting.length > 0) newest.current(waiting);
+      source.close();
+    };
+  }, [narrowed, visible]);
   return open;
+}
+
+/** Whether the page is seen. */
+function useVisible(): boolean {
+  return useSyncExternalStore(
+    (changed) => {
+      document.addEventListener("visibilitychange", changed);
+      return () => document.removeEventListener("visibilitychange", changed);
+    },
+    () => document.visibilityState === "visible",
+  );
 }

@@ -1,15 +1,21 @@
-import { useEffect, useState } from "react";
+import { lazy, Suspense, useEffect, useState } from "react";
 import { Route, Switch } from "wouter";
 import { type SignedIn, signedIn, signIn, signOut, takeFragment } from "./operator";
 import { Board } from "./pages/board";
+import { HookPage, HooksPage } from "./pages/hooks";
 import { JournalPage } from "./pages/journal";
+import { KeysPage } from "./pages/keys";
 import { PeoplePage } from "./pages/people";
 import { PersonPage } from "./pages/person";
+import { PoliciesPage } from "./pages/policies";
 import { Practice } from "./pages/practice";
 import { RoomPage } from "./pages/room";
 import { SignIn } from "./pages/sign-in";
 import { Visit } from "./pages/visit";
 import { Frame } from "./parts/frame";
+
+/** The charts come when they are wanted. */
+const HeadcountPage = lazy(async () => ({ default: (await import("./pages/headcount")).HeadcountPage }));
 
 /** The pages: a visitor's, one to practise, and for who is signed in the board and the rooms. */
 export function App() {
@@ -51,7 +57,9 @@ function Console() {
   if (!operator) return <SignIn problem={problem} onSignIn={setOperator} />;
   return (
     <Switch>
-      <Route path="/rooms/:room">{({ room }) => <RoomPage key={room} room={room} onSignOut={leave} />}</Route>
+      <Route path="/rooms/:room">
+        {({ room }) => <RoomPage key={room} room={room} operator={operator} onSignOut={leave} />}
+      </Route>
       <Route path="/people">
         <PeoplePage onSignOut={leave} />
       </Route>
@@ -63,8 +71,23 @@ function Console() {
       <Route path="/journal">
         <JournalPage onSignOut={leave} />
       </Route>
+      <Route path="/headcount">
+        <Suspense>
+          <HeadcountPage whole={operator.rooms === undefined} onSignOut={leave} />
+        </Suspense>
+      </Route>
+      <Route path="/policies">
+        <PoliciesPage onSignOut={leave} />
+      </Route>
+      <Route path="/hooks">
+        <HooksPage onSignOut={leave} />
+      </Route>
+      <Route path="/hooks/:id">{({ id }) => <HookPage key={id} id={id} onSignOut={leave} />}</Route>
+      <Route path="/keys">
+        <KeysPage onSignOut={leave} />
+      </Route>
       <Route>
-        <Board patterns={operator.rooms ?? ["**"]} onSignOut={leave} />
+        <Board operator={operator} onSignOut={leave} />
       </Route>
     </Switch>
   );

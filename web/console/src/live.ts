@@ -2,6 +2,7 @@ import { Link, type LinkOptions, type Snapshot } from "@client/link";
 import type { Change } from "@client/replica";
 import type { Watch } from "@client/wire";
 import { useEffect, useState, useSyncExternalStore } from "react";
+import { useSearch } from "wouter";
 
 const nothing: Snapshot = { state: { word: "connecting" }, rooms: new Map(), people: new Map() };
 
@@ -50,6 +51,12 @@ export function useFeed(link: Link | undefined, most = 60): readonly Line[] {
     });
   }, [link, most]);
   return lines;
+}
+
+/** The moment that the address points at (?at=), in milliseconds since 1970. */
+export function useMoment(): number | undefined {
+  const at = Date.parse(new URLSearchParams(useSearch()).get("at") ?? "");
+  return Number.isNaN(at) ? undefined : at;
 }
 
 /** The present time, renewed each second, or more often. */

@@ -1,21 +1,34 @@
+import type { State } from "@client/link";
+import { Link as ServiceLink } from "@client/link";
 import type { Room } from "@client/replica";
-import { useEffect } from "react";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { useEffect, useMemo, useRef, useState } from "react";
 import { Link } from "wouter";
-import { useWatch } from "../live";
+import { Curve, pointsOf, useHeadcount } from "../headcount/curve";
+import { type Health, useHealth } from "../health";
+import { server } from "../live";
+import type { SignedIn } from "../operator";
 import { Frame, Refused, Sheet } from "../parts/frame";
-import { RecordsNotice } from "../parts/records";
+import { TypingMark } from "../parts/members";
+import { StatusMark } from "../parts/status-mark";
+import { noteChanges, type Order, ordered, orders, usePinned, useRate, useTypists } from "../rooms";
 import { people, sessions } from "../words";
 
 /** All rooms with their counts, live. */
-export function Board({ patterns, onSignOut }: { patterns: readonly string[]; onSignOut: () => void }) {
-  const [{ state, rooms }] = useWatch(patterns.map((room) => ({ room, detail: "count" })));
-  const list = [...rooms.values()].sort((a, b) => a.room.localeCompare(b.room));
+export function Board({ operator, onSignOut }: { operator: SignedIn; onSignOut: () => void }) {
+  const [rate, addChanges] = useRate();
+  const [state, rooms] = useRooms(operator.rooms ?? ["**"], addChanges);
+  const health = useHealth(operator.realm);
+  const [pinned, pin] = usePinned();
+  const [filter, setFilter] = useState("");
+  const [order, setOrder] = useState<Order>("by name");
+  const list = useMemo(() => ordered(rooms.values(), order, filter, pinned), [rooms, order, filter, pinned]);
   useEffect(() => {
     document.title = "Rooms · Tovik";
   }, []);
-  return (
-    <Frame state={state} onSignOut={onSignOut}>
-      {state.word === "refused" ? (
+  if (state.word === "refused")
+    return (
+      <Frame state={state} onSignOut={onSignOut}>
         <Refused state={state}>
           <button
             type="button"
@@ -25,66 +38,263 @@ export function Board({ patterns, onSignOut }: { patterns: readonly string[]; on
             Sign in with another key
           </button>
         </Refused>
-      ) : (
-        <>
-          <Totals rooms={list} />
-          <RecordsNotice />
-          <Sheet>
-            {list.length === 0 ? (
-              <p className="p-6 text-muted">
-                {state.word === "open"
-                  ? "Nobody is in any room. A room appears here as soon as somebody joins it."
-                  : "Waiting for the service…"}
-              </p>
-            ) : (
-              <ul className={`divide-y divide-line ${state.word === "open" ? "" : "opacity-60"}`} data-board>
-                {list.map((room) => (
-                  <BoardRow key={room.room} room={room} />
-                ))}
-              </ul>
-            )}
-          </Sheet>
-        </>
-      )}
+      </Frame>
+    );
+  return (
+    <Frame state={state} onSignOut={onSignOut}>
+      <Totals rooms={rooms} health={health} rate={rate} />
+      <HealthLine state={state} health={health} />
+      <div className="flex flex-wrap items-end gap-3 pb-3 text-sm">
+        <label className="grid gap-1">
+          <span className="text-muted text-xs">Filter</span>
+          <input
+            type="search"
+            value={filter}
+            placeholder="basin.* or weir"
+            onChange={(event) => setFilter(event.target.value.trim())}
+            className="w-52 rounded-md border border-line bg-sheet px-2 py-1.5 placeholder:text-muted/80"
+          />
+        </label>
+        <label className="grid gap-1">
+          <span className="text-muted text-xs">Order</span>
+          <select
+            value={order}
+            onChange={(event) => setOrder(event.target.value as Order)}
+            className="rounded-md border border-line bg-sheet px-2 py-1.5"
+          >
+            {Object.keys(orders).map((name) => (
+              <option key={name}>{name}</option>
+            ))}
+          </select>
+        </label>
+        {filter !== "" && (
+          <span className="py-1.5 text-muted">
+            {list.length} of {rooms.size}
+          </span>
+        )}
+      </div>
+      <Sheet>
+        {list.length === 0 ? (
+          <p className="p-6 text-muted">
+            {state.word !== "open"
+              ? "Waiting for the service…"
+              : rooms.size > 0
+                ? "No room matches the filter."
+                : "Nobody is in any room. A room appears here as soon as somebody joins it."}
+          </p>
+        ) : (
+          <Rows list={list} old={state.word !== "open"} pinned={pinned} onPin={pin} />
+        )}
+      </Sheet>
     </Frame>
   );
 }
 
-function Totals({ rooms }: { rooms: readonly Room[] }) {
-  const inRooms = rooms.reduce((sum, r) => sum + r.count.sessions, 0);
+/** The rooms that patterns name. However many changes come, it is drawn once a frame. */
+function useRooms(
+  patterns: readonly string[],
+  onChanges: (changes: number) => void,
+): [State, ReadonlyMap<string, Room>] {
+  const [shown, setShown] = useState<{ state: State; rooms: ReadonlyMap<string, Room> }>({
+    state: { word: "connecting" },
+    rooms: new Map(),
+  });
+  // biome-ignore lint/correctness/useExhaustiveDependencies: one link for one life of the page
+  useEffect(() => {
+    const link = new ServiceLink({ server, watch: patterns.map((room) => ({ room, detail: "count" })) });
+    let frame = 0;
+    let before: ReadonlyMap<string, Room> = new Map();
+    const undo = link.subscribe(() => {
+      frame ||= requestAnimationFrame(() => {
+        frame = 0;
+        const { state, rooms } = link.snapshot;
+        onChanges(before.size > 0 ? noteChanges(before, rooms) : 0);
+        before = rooms;
+        setShown({ state, rooms });
+      });
+    });
+    return () => {
+      cancelAnimationFrame(frame);
+      undo();
+      link.close();
+    };
+  }, []);
+  return [shown.state, shown.rooms];
+}
+
+function Totals(props: { rooms: ReadonlyMap<string, Room>; health: Health | undefined; rate: number }) {
+  const { rooms, health } = props;
+  let inRooms = 0;
+  for (const room of rooms.values()) inRooms += room.count.sessions;
   return (
-    <div className="flex flex-wrap items-baseline gap-x-6 gap-y-1 pb-4">
+    <div className="flex flex-wrap items-baseline gap-x-6 gap-y-1 pb-3">
       <h1 className="font-semibold text-2xl tracking-tight">
-        {rooms.length === 1 ? "1 room" : `${rooms.length} rooms`}
+        {rooms.size === 1 ? "1 room" : `${rooms.size} rooms`}
       </h1>
-      <p className="text-muted text-sm">{sessions(inRooms)} in them</p>
+      <p className="text-muted text-sm" data-totals>
+        {health?.people !== undefined && `${people(health.people)} · `}
+        {sessions(health?.sessions ?? inRooms)}
+        {health?.links !== undefined && ` · ${health.links === 1 ? "1 link" : `${health.links} links`}`}
+        {" · "}
+        {props.rate.toFixed(1)} changes a second
+      </p>
     </div>
   );
 }
 
-/** A room with a stroke for each person: taller strokes are tens. */
-function BoardRow({ room }: { room: Room }) {
+/** How the service is, in a line that says what is wrong. */
+function HealthLine({ state, health }: { state: State; health: Health | undefined }) {
+  const wrong = [
+    ...(state.word === "lost"
+      ? [`The service cannot be reached (${state.reason}). What is shown is what was known before.`]
+      : []),
+    ...(health?.wrong ?? []),
+  ];
+  if (wrong.length === 0)
+    return (
+      <p className="flex min-h-7 items-center gap-2 pb-3 text-muted text-sm" role="status" data-health="well">
+        {health && (
+          <>
+            <svg viewBox="0 0 12 12" className="size-3 text-reed" aria-hidden="true">
+              <path d="M1 7l3.5 3.5L11 2" fill="none" stroke="currentColor" strokeWidth="2" />
+            </svg>
+            The service is well: what happens is recorded, and hooks are told.
+          </>
+        )}
+      </p>
+    );
+  return (
+    <p
+      role="status"
+      data-health="ill"
+      data-records={health?.recordsFail ? "failing" : undefined}
+      className="mb-3 rounded-md border border-lamp bg-wash px-4 py-2 text-sm"
+    >
+      <b className="font-semibold">Look: </b>
+      {wrong.join(" ")}
+    </p>
+  );
+}
+
+const rowHeight = 57;
+const columns =
+  "grid grid-cols-[minmax(0,1fr)_auto] items-center gap-x-4 sm:grid-cols-[minmax(0,15rem)_minmax(0,1fr)_7rem_6.5rem_9rem]";
+
+/** The rooms, of which only those that are seen are drawn. */
+function Rows(props: {
+  list: readonly Room[];
+  old: boolean;
+  pinned: ReadonlySet<string>;
+  onPin: (room: string) => void;
+}) {
+  const { list } = props;
+  const scroller = useRef<HTMLDivElement>(null);
+  const virtual = useVirtualizer({
+    count: list.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => rowHeight,
+    overscan: 6,
+    getItemKey: (i) => list[i]?.room ?? i,
+  });
+  const items = virtual.getVirtualItems();
+  const shown = items.flatMap((item) => list[item.index] ?? []);
+  const typists = useTypists(shown);
+  return (
+    <>
+      <div
+        aria-hidden="true"
+        className={`${columns} hidden border-line border-b py-2 pr-4 pl-12 font-medium text-muted text-xs sm:grid`}
+      >
+        <span>Room</span>
+        <span>People</span>
+        <span className="text-right">Sessions</span>
+        <span className="text-right">Last hour</span>
+        <span className="text-right">Came and went</span>
+      </div>
+      <div ref={scroller} className="max-h-[calc(100vh-16rem)] min-h-80 overflow-y-auto">
+        <ul
+          className={`relative ${props.old ? "opacity-60" : ""}`}
+          style={{ height: virtual.getTotalSize() }}
+          data-board
+        >
+          {items.map((item) => {
+            const room = list[item.index];
+            return (
+              room && (
+                <li
+                  key={item.key}
+                  data-room={room.room}
+                  className="absolute inset-x-0 flex items-center border-line border-b"
+                  style={{ height: item.size, transform: `translateY(${item.start}px)` }}
+                >
+                  <Pin on={props.pinned.has(room.room)} room={room.room} onPin={props.onPin} />
+                  <BoardRow room={room} typing={typists.get(room.room)} />
+                </li>
+              )
+            );
+          })}
+        </ul>
+      </div>
+    </>
+  );
+}
+
+function Pin({ on, room, onPin }: { on: boolean; room: string; onPin: (room: string) => void }) {
+  return (
+    <button
+      type="button"
+      aria-pressed={on}
+      aria-label={`Pin ${room}`}
+      onClick={() => onPin(room)}
+      className={`ml-2 grid size-9 shrink-0 place-items-center rounded hover:bg-wash ${on ? "text-water" : "text-muted"}`}
+    >
+      <svg viewBox="0 0 12 16" className="h-4 w-3" aria-hidden="true">
+        <path
+          d="M2 1h8v13l-4-3.5L2 14z"
+          fill={on ? "currentColor" : "none"}
+          stroke="currentColor"
+          strokeWidth="1.5"
+        />
+      </svg>
+    </button>
+  );
+}
+
+/** A room: how many have which status, who types, and how it was in the last hour. */
+function BoardRow({ room, typing }: { room: Room; typing: readonly string[] | undefined }) {
   const { count } = room;
   return (
-    <li data-room={room.room}>
-      <Link
-        href={`/rooms/${room.room}`}
-        className="grid grid-cols-[minmax(0,16rem)_minmax(0,1fr)_auto] items-center gap-5 px-4 py-3.5 hover:bg-wash/60"
-      >
+    <Link href={`/rooms/${room.room}`} className={`${columns} h-full grow py-1.5 pr-4 pl-1 hover:bg-wash/60`}>
+      <span className="min-w-0">
         <RoomName name={room.room} />
-        <Strokes n={count.people} />
-        <span
-          key={`${count.people} ${count.sessions}`}
-          className="washed grid grid-cols-[6.5rem_6.5rem] items-baseline rounded-md px-2 py-0.5 text-right text-muted text-sm"
-        >
-          <span>
-            <b className="font-semibold text-ink text-lg">{count.people}</b>{" "}
-            {count.people === 1 ? "person" : "people"}
-          </span>
-          <span>{sessions(count.sessions)}</span>
+        <span className="block h-4 truncate text-lamp text-xs" data-typing={typing?.length}>
+          {typing && (
+            <>
+              <TypingMark /> {typing.slice(0, 2).join(", ")}
+              {typing.length > 2 && ` and ${typing.length - 2} more`} {typing.length === 1 ? "is" : "are"}{" "}
+              typing
+            </>
+          )}
         </span>
-      </Link>
-    </li>
+      </span>
+      <span
+        key={`${count.people}`}
+        className="washed flex flex-wrap items-baseline gap-x-3 rounded-md px-2 py-0.5 text-muted text-sm"
+      >
+        <span>
+          <b className="font-semibold text-ink text-lg">{count.people}</b>{" "}
+          {count.people === 1 ? "person" : "people"}
+        </span>
+        {(["online", "away", "busy"] as const).map(
+          (status) =>
+            count[status].people > 0 && (
+              <StatusMark key={status} status={status} label={`${count[status].people} ${status}`} />
+            ),
+        )}
+      </span>
+      <span className="hidden text-right text-muted text-sm sm:block">{sessions(count.sessions)}</span>
+      <LastHour room={room} />
+    </Link>
   );
 }
 
@@ -92,26 +302,54 @@ function BoardRow({ room }: { room: Room }) {
 function RoomName({ name }: { name: string }) {
   const cut = name.lastIndexOf(".") + 1;
   return (
-    <span className="truncate font-mono text-sm">
+    <span className="block truncate font-mono text-sm">
       <span className="text-muted">{name.slice(0, cut)}</span>
       {name.slice(cut)}
     </span>
   );
 }
 
-function Strokes({ n }: { n: number }) {
-  const tens = n > 40 ? Math.floor(n / 10) : 0;
-  const ones = n - tens * 10;
+const hour = 3_600_000;
+const minute = 60_000;
+
+/** The people of the last hour as a line, and how many came and went. */
+function LastHour({ room }: { room: Room }) {
+  const [here, setHere] = useState(false);
+  const [now, setNow] = useState(Date.now);
+  useEffect(() => {
+    const begin = setTimeout(() => setHere(true), 200); // not for a row that is scrolled past
+    const tick = setInterval(() => setNow(Date.now()), minute);
+    return () => {
+      clearTimeout(begin);
+      clearInterval(tick);
+    };
+  }, []);
+  const steps = useHeadcount(room.room, "minute", now - hour, undefined, here);
+  const { points, across, up, came, went } = useMemo(() => {
+    const points = pointsOf(steps.data ?? [], "minute", { at: now, people: room.count.people });
+    const most = Math.max(1, ...points.map((p) => p.max));
+    return {
+      points,
+      across: (time: number) => ((time - now + hour) / hour) * 100,
+      up: (n: number) => 23 - (n / most) * 21,
+      came: (steps.data ?? []).reduce((sum, s) => sum + s.joins, 0),
+      went: (steps.data ?? []).reduce((sum, s) => sum + s.leaves, 0),
+    };
+  }, [steps.data, now, room.count.people]);
   return (
-    <span aria-hidden="true" title={people(n)} className="flex h-6 items-center gap-1 overflow-hidden">
-      {Array.from({ length: Math.min(tens, 60) }, (_, i) => (
-        // biome-ignore lint/suspicious/noArrayIndexKey: strokes are alike
-        <span key={`t${i}`} className="h-6 w-2 shrink-0 rounded-sm bg-water" />
-      ))}
-      {Array.from({ length: ones }, (_, i) => (
-        // biome-ignore lint/suspicious/noArrayIndexKey: strokes are alike
-        <span key={`o${i}`} className="h-4 w-2 shrink-0 rounded-sm bg-reed" />
-      ))}
-    </span>
+    <>
+      <svg
+        viewBox="0 0 100 24"
+        className="hidden h-6 w-full sm:block"
+        preserveAspectRatio="none"
+        aria-hidden="true"
+      >
+        <path d="M0 23.5h100" className="stroke-line" />
+        <Curve points={points} across={across} up={up} band={false} />
+      </svg>
+      <span className="hidden text-right text-muted text-xs sm:block" data-churn>
+        {steps.data ? `${came} came · ${went} went` : ""}
+      </span>
+    </>
   );
 }

@@ -22,6 +22,9 @@ const kinds = [
   "journal.gap",
 ];
 
+/** No entry has a higher id, so that a page before it is that of the newest. */
+const newest = 2 ** 53;
+
 /** What happened, the newest first, live. The filter stands in the address, so that it can be kept and passed on. */
 export function JournalPage({ onSignOut }: { onSignOut: () => void }) {
   const [search, setSearch] = useSearchParams();
@@ -30,20 +33,24 @@ export function JournalPage({ onSignOut }: { onSignOut: () => void }) {
     user: search.get("user") ?? "",
     kind: search.get("kind") ?? "",
     from: search.get("from") ?? "",
+    to: search.get("to") ?? "",
   };
-  const { from: _, ...live } = filter;
+  const { from: _, to, ...live } = filter;
   const key = query(filter);
   const [fresh, setFresh] = useState<{ key: string; entries: readonly Entry[] }>({ key, entries: [] });
   const past = useInfiniteQuery({
     queryKey: ["journal", key],
     queryFn: ({ pageParam }) =>
-      ask<Journal>(`/v1/journal${query({ ...filter, limit: 100, before: pageParam || undefined })}`),
-    initialPageParam: 0,
+      ask<Journal>(`/v1/journal${query({ ...filter, limit: 100, before: pageParam })}`),
+    initialPageParam: newest,
     getNextPageParam: (page) => page.older,
     staleTime: Number.POSITIVE_INFINITY, // what comes is followed
   });
-  const open = useJournalStream(query(live), (entry) =>
-    setFresh((now) => ({ key, entries: [entry, ...(now.key === key ? now.entries : [])].slice(0, 1000) })),
+  const open = useJournalStream(to === "" ? live : undefined, (more) =>
+    setFresh((now) => ({
+      key,
+      entries: [...[...more].reverse(), ...(now.key === key ? now.entries : [])].slice(0, 1000),
+    })),
   );
   useEffect(() => {
     document.title = "Journal · Tovik";
@@ -61,7 +68,7 @@ export function JournalPage({ onSignOut }: { onSignOut: () => void }) {
       return next;
     });
   return (
-    <Frame stream={<StreamState open={open} />} onSignOut={onSignOut}>
+    <Frame stream={to === "" && <StreamState open={open} />} onSignOut={onSignOut}>
       <h1 className="pb-3 font-semibold text-2xl tracking-tight">Journal</h1>
       <form
         className="flex flex-wrap items-end gap-3 pb-4 text-sm"
@@ -70,6 +77,7 @@ export function JournalPage({ onSignOut }: { onSignOut: () => void }) {
         <Field label="Rooms" hint="basin.*" value={filter.room} onChange={(value) => change("room", value)} />
         <Field label="Person" hint="e-01" value={filter.user} onChange={(value) => change("user", value)} />
         <Field label="From" hint="90m, 7d" value={filter.from} onChange={(value) => change("from", value)} />
+        <Field label="Until" hint="now" value={filter.to} onChange={(value) => change("to", value)} />
         <label className="grid gap-1">
           <span className="text-muted text-xs">Kind</span>
           <select

@@ -21,7 +21,7 @@ export function PeoplePage({ onSignOut }: { onSignOut: () => void }) {
     placeholderData: (before) => before,
   });
   const open = useJournalStream(
-    "?kind=status.changed,session.opened,session.ended,member.joined,member.left",
+    { kind: ["status.changed", "session.opened", "session.ended", "member.joined", "member.left"] },
     () => client.invalidateQueries({ queryKey: ["people"] }, { cancelRefetch: false }),
   );
   useEffect(() => {

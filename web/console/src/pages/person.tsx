@@ -1,9 +1,10 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { type ReactNode, useEffect, useId, useRef } from "react";
+import { lazy, Suspense, useEffect, useMemo } from "react";
 import { Link } from "wouter";
 import { ask, type Journal, query, type Session, useJournalStream, type Why } from "../api";
-import { useNow } from "../live";
+import { useMoment, useNow } from "../live";
 import type { SignedIn } from "../operator";
+import { Button, Confirm, Problem } from "../parts/controls";
 import { Entries } from "../parts/entries";
 import { Frame, Sheet, StreamState } from "../parts/frame";
 import { StatusMark } from "../parts/status-mark";
@@ -12,6 +13,7 @@ import { clock, exact, lasting } from "../words";
 /** One person: how they are shown, why, through which sessions, and what happened to them. */
 export function PersonPage(props: { user: string; operator: SignedIn; onSignOut: () => void }) {
   const { user } = props;
+  const moment = useMoment();
   const client = useQueryClient();
   const path = `/v1/people/${encodeURIComponent(user)}`;
   const why = useQuery({ queryKey: ["why", user], queryFn: () => ask<Why>(`${path}/why`), retry: false });
@@ -23,7 +25,7 @@ export function PersonPage(props: { user: string; operator: SignedIn; onSignOut:
     void client.invalidateQueries({ queryKey: ["why", user] });
     void client.invalidateQueries({ queryKey: ["past", user] });
   };
-  const open = useJournalStream(query({ user }), again);
+  const open = useJournalStream({ user }, again);
   const next = nextOf(why.data);
   useEffect(() => {
     if (next === undefined) return;
@@ -53,6 +55,13 @@ export function PersonPage(props: { user: string; operator: SignedIn; onSignOut:
       ) : why.data ? (
         <>
           <Title why={why.data} />
+          <Suspense fallback={null}>
+            <div className="pb-5">
+              <Sheet title="Lanes: what happened, and what others saw">
+                <Lanes user={user} why={why.data} moment={moment} />
+              </Sheet>
+            </div>
+          </Suspense>
           <div className="grid gap-5 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)] lg:items-start">
             <div className="space-y-5">
               <Sheet title="Why is this shown?">
@@ -84,6 +93,25 @@ export function PersonPage(props: { user: string; operator: SignedIn; onSignOut:
       )}
     </Frame>
   );
+}
+
+/** The charts come when they are wanted. */
+const PersonLanes = lazy(async () => ({ default: (await import("../lanes/person-lanes")).PersonLanes }));
+
+function Lanes({ user, why, moment }: { user: string; why: Why; moment: number | undefined }) {
+  const rooms = useQuery({
+    queryKey: ["rooms-of", user],
+    queryFn: () =>
+      ask<{ rooms: readonly { room: string; since: string }[] }>(
+        `/v1/people/${encodeURIComponent(user)}/rooms`,
+      ),
+    staleTime: Number.POSITIVE_INFINITY, // later ones are in the journal
+  });
+  const present = useMemo(
+    () => (rooms.data?.rooms ?? []).map(({ room, since }) => ({ user, room, since: Date.parse(since) })),
+    [rooms.data, user],
+  );
+  return <PersonLanes user={user} sessions={why.sessions} present={present} moment={moment} />;
 }
 
 /** When the next thing happens to a session of somebody. */
@@ -230,65 +258,7 @@ function Acts(props: { user: string; operator: SignedIn; path: string; done: () 
           />
         )}
       </div>
-      {act.error && (
-        <p role="alert" className="px-4 pb-4 text-flood text-sm">
-          {act.error.message}
-        </p>
-      )}
+      <Problem of={act.error} />
     </Sheet>
-  );
-}
-
-function Button({ onClick, children }: { onClick: () => void; children: ReactNode }) {
-  return (
-    <button
-      type="button"
-      onClick={onClick}
-      className="rounded-md border border-line px-3 py-1.5 hover:bg-wash"
-    >
-      {children}
-    </button>
-  );
-}
-
-/**
- * A button that asks once more, for what cannot be taken back. The dialog is the browser's own: that of Radix
- * writes styles into the page, which the console's policy forbids.
- */
-function Confirm(props: { label: string; title: string; text: string; onConfirm: () => void }) {
-  const dialog = useRef<HTMLDialogElement>(null);
-  const title = useId();
-  return (
-    <>
-      <button
-        type="button"
-        onClick={() => dialog.current?.showModal()}
-        className="rounded-md border border-line px-3 py-1.5 text-flood hover:bg-wash"
-      >
-        {props.label}
-      </button>
-      <dialog
-        ref={dialog}
-        aria-labelledby={title}
-        className="m-auto w-[min(28rem,92vw)] space-y-4 rounded-xl border border-line bg-sheet p-5 text-ink backdrop:bg-ink/40"
-      >
-        <h2 id={title} className="font-semibold">
-          {props.title}
-        </h2>
-        <p className="text-sm">{props.text}</p>
-        <form method="dialog" className="flex justify-end gap-2 text-sm">
-          <button type="submit" className="rounded-md border border-line px-3 py-1.5 hover:bg-wash">
-            Cancel
-          </button>
-          <button
-            type="submit"
-            onClick={props.onConfirm}
-            className="rounded-md bg-flood px-3 py-1.5 text-sheet"
-          >
-            {props.label}
-          </button>
-        </form>
-      </dialog>
-    </>
   );
 }

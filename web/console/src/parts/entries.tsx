@@ -1,6 +1,6 @@
 import type { Reason } from "@client/wire";
 import { Link } from "wouter";
-import type { Entry } from "../api";
+import { type Entry, query } from "../api";
 import { clock, exact, lasting, why } from "../words";
 
 /** Entries of the journal, in the order in which they are given. */
@@ -20,9 +20,7 @@ function EntryLine({ entry, about }: { entry: Entry; about?: "user" | undefined 
   const [before, after] = what(entry);
   return (
     <li data-kind={entry.kind} className="washed grid grid-cols-[5.5rem_minmax(0,1fr)] gap-x-3 px-4 py-2">
-      <time dateTime={entry.at} title={exact(entry.at)} className="text-muted">
-        {clock(entry.at)}
-      </time>
+      <Moment entry={entry} />
       <p className="min-w-0 break-words">
         {entry.user && about !== "user" && (
           <>
@@ -46,6 +44,28 @@ function EntryLine({ entry, about }: { entry: Entry; about?: "user" | undefined 
         {entry.hidden && <span className="text-muted"> · hidden from others</span>}
       </p>
     </li>
+  );
+}
+
+/** When it was, leading to the lanes at that moment. */
+function Moment({ entry }: { entry: Entry }) {
+  const time = (
+    <time dateTime={entry.at} title={exact(entry.at)}>
+      {clock(entry.at)}
+    </time>
+  );
+  const place = entry.room
+    ? `/rooms/${entry.room}`
+    : entry.user && `/people/${encodeURIComponent(entry.user)}`;
+  if (!place) return <span className="text-muted">{time}</span>;
+  return (
+    <Link
+      href={`${place}${query({ at: entry.at })}`}
+      aria-label={`${clock(entry.at)}: the lanes at that moment`}
+      className="text-muted underline decoration-dotted underline-offset-2 hover:decoration-solid"
+    >
+      {time}
+    </Link>
   );
 }
 

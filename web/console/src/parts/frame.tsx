@@ -4,6 +4,8 @@ import type { ReactNode } from "react";
 import { Link, useLocation } from "wouter";
 import mark from "../mark.svg";
 import { people, sessions } from "../words";
+import { Palette } from "./palette";
+import { places } from "./places";
 
 const words: Record<State["word"], string> = {
   connecting: "connecting",
@@ -44,12 +46,6 @@ export function StreamState({ open }: { open: boolean }) {
   return <LinkState state={{ word: open ? "open" : "lost" }} />;
 }
 
-const places = [
-  ["/", "Rooms"],
-  ["/people", "People"],
-  ["/journal", "Journal"],
-] as const;
-
 /** The frame of every page of the console. */
 export function Frame(props: {
   state?: State;
@@ -67,7 +63,7 @@ export function Frame(props: {
           Tovik
         </Link>
         {props.onSignOut && (
-          <nav aria-label="Console" className="flex gap-1 pl-3">
+          <nav aria-label="Console" className="flex flex-wrap gap-0.5 sm:pl-2">
             {places.map(([to, name]) => {
               const current = to === "/" ? here === "/" || here.startsWith("/rooms/") : here.startsWith(to);
               return (
@@ -84,8 +80,9 @@ export function Frame(props: {
           </nav>
         )}
         <span className="grow" />
+        {props.onSignOut && <Palette />}
         <Link href="/practice" className="rounded px-2 py-1 text-muted text-sm hover:text-ink">
-          Practice room
+          Practice
         </Link>
         {props.state && <LinkState state={props.state} />}
         {props.stream}

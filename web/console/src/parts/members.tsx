@@ -1,34 +1,94 @@
 import type { Room } from "@client/replica";
+import type { Member } from "@client/wire";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { type ReactNode, useMemo, useRef } from "react";
 import { sessions } from "../words";
 import { Person } from "./person";
 import { StatusMark } from "./status-mark";
 import { Time } from "./time";
 
-/** Everybody in a room: you, and then those who came first. */
-export function Members({
-  room,
-  now,
-  you,
-  linked = false,
-}: {
-  room: Room;
-  now: number;
-  you?: string | undefined;
+interface Look {
+  readonly now: number;
+  readonly you?: string | undefined;
   /** Whether names lead to the pages of people, which operators see. */
-  linked?: boolean;
-}) {
-  const members = [...(room.members?.values() ?? [])].sort(
-    (a, b) =>
-      Number(b.user === you) - Number(a.user === you) ||
-      a.since.localeCompare(b.since) ||
-      a.user.localeCompare(b.user),
+  readonly linked?: boolean;
+  /** What more is known of somebody's sessions. */
+  readonly devices?: ((member: Member) => string | undefined) | undefined;
+  /** What can be done to somebody. */
+  readonly act?: ((member: Member) => ReactNode) | undefined;
+}
+
+/** More than this are drawn only where they are seen. */
+const few = 40;
+
+/** Everybody in a room: you, and then those who came first. Another list may be given, as of a part of a large room. */
+export function Members(
+  props: Look & { room: Room; list?: readonly Member[] | undefined; onEnd?: (() => void) | undefined },
+) {
+  const { room, you, list } = props;
+  const members = useMemo(
+    () =>
+      list ??
+      [...(room.members?.values() ?? [])].sort(
+        (a, b) =>
+          Number(b.user === you) - Number(a.user === you) || order(a.since, b.since) || order(a.user, b.user),
+      ),
+    [room.members, list, you],
   );
+  const typing = useMemo(() => new Set(room.typing), [room.typing]);
   if (members.length === 0) {
     return <p className="p-6 text-muted">Nobody is here. The list fills as soon as somebody joins.</p>;
   }
+  const rows = { members, typing, look: props };
+  return members.length > few ? (
+    <LongTable {...rows} onEnd={props.onEnd} />
+  ) : (
+    <Table {...rows} from={0} to={members.length} />
+  );
+}
+
+/** Times as the service writes them sort as text. */
+function order(a: string, b: string): number {
+  return a < b ? -1 : a > b ? 1 : 0;
+}
+
+interface Rows {
+  readonly members: readonly Member[];
+  readonly typing: ReadonlySet<string>;
+  readonly look: Look;
+}
+
+const rowHeight = 49;
+
+function LongTable({ onEnd, ...rows }: Rows & { onEnd: (() => void) | undefined }) {
+  const scroller = useRef<HTMLDivElement>(null);
+  const virtual = useVirtualizer({
+    count: rows.members.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => rowHeight,
+    overscan: 8,
+  });
+  const items = virtual.getVirtualItems();
+  const from = items[0]?.index ?? 0;
+  const to = (items.at(-1)?.index ?? -1) + 1;
   return (
-    <table className="w-full text-left text-sm" data-members>
-      <thead className="text-muted text-xs">
+    <div
+      ref={scroller}
+      className="max-h-[36rem] overflow-y-auto"
+      onScroll={() => to >= rows.members.length && onEnd?.()}
+    >
+      <Table {...rows} from={from} to={to} />
+    </div>
+  );
+}
+
+/** A table of which only a part has rows; the rest is room for them. */
+function Table({ members, typing, look, from, to }: Rows & { from: number; to: number }) {
+  const { now, you, linked = false, devices, act } = look;
+  const space = (rows: number) => rows > 0 && <tr style={{ height: rows * rowHeight }} />;
+  return (
+    <table className="w-full text-left text-sm" data-members aria-rowcount={members.length + 1}>
+      <thead className="sticky top-0 bg-sheet text-muted text-xs">
         <tr className="border-line border-b [&>th]:px-4 [&>th]:py-2 [&>th]:font-medium">
           <th scope="col">Person</th>
           <th scope="col">Status</th>
@@ -36,31 +96,56 @@ export function Members({
           <th scope="col" className="text-right">
             Sessions
           </th>
+          {act && (
+            <th scope="col">
+              <span className="sr-only">Acts</span>
+            </th>
+          )}
         </tr>
       </thead>
       <tbody>
-        {members.map((m) => (
+        {space(from)}
+        {members.slice(from, to).map((m, i) => (
           <tr
             key={`${m.user} ${m.since}`}
             data-user={m.user}
-            className="washed border-line border-b last:border-0 [&>td]:px-4 [&>td]:py-2"
+            aria-rowindex={from + i + 2}
+            className="washed h-[49px] border-line border-b last:border-0 [&>td]:px-4 [&>td]:py-1.5"
           >
             <td>
               <Person member={m} you={m.user === you} linked={linked} />
             </td>
             <td>
               <StatusMark status={m.status} />
+              {typing.has(m.user) && (
+                <span className="ml-2 whitespace-nowrap text-lamp text-xs" data-typing>
+                  <TypingMark /> typing
+                </span>
+              )}
+              {m.note && <span className="ml-2 text-muted text-xs">{m.note}</span>}
             </td>
             <td className="text-muted">
               <Time at={m.since} now={now} />
             </td>
             <td className="text-right" title={sessions(m.sessions)}>
               <SessionTicks n={m.sessions} />
+              {devices && <span className="block text-muted text-xs">{devices(m)}</span>}
             </td>
+            {act && <td className="text-right">{act(m)}</td>}
           </tr>
         ))}
+        {space(members.length - to)}
       </tbody>
     </table>
+  );
+}
+
+/** Three strokes, as on the lanes. */
+export function TypingMark() {
+  return (
+    <svg viewBox="0 0 10 8" className="inline h-2 w-2.5" aria-hidden="true">
+      <path d="M1.5 1v6M5 1v6M8.5 1v6" stroke="currentColor" strokeWidth="1.5" />
+    </svg>
   );
 }
 

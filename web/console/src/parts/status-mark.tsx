@@ -9,7 +9,7 @@ const marks: Record<Status, { level: number; colour: string }> = {
 };
 
 /** A staff gauge: full for online, low for away, full and barred for busy, empty for offline; with the word. */
-export function StatusMark({ status }: { status: Status }) {
+export function StatusMark({ status, label = status }: { status: Status; label?: string }) {
   const { level, colour } = marks[status];
   return (
     <span className={`inline-flex items-center gap-1.5 ${colour}`}>
@@ -27,7 +27,7 @@ export function StatusMark({ status }: { status: Status }) {
         <rect x="2" y={14 - level} width="4" height={level} rx="1" fill="currentColor" />
         {status === "busy" && <path d="M0 8h8" stroke="var(--sheet)" strokeWidth="2" />}
       </svg>
-      {status}
+      {label}
     </span>
   );
 }

@@ -1,0 +1,86 @@
+package demo
+
+import (
+	"context"
+	"io"
+	"net"
+	"net/http"
+	"time"
+
+	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/wire"
+)
+
+// onDuty says who is expected where: the steady ones of two rooms, and one more who is
+// somewhere else tonight.
+func onDuty(people []character) map[presence.RoomName][]string {
+	duty := map[presence.RoomName][]string{"desk.night": nil, "sluice.mill-lane": nil}
+	for _, who := range people {
+		if list, has := duty[who.rooms[0]]; has && who.steady {
+			duty[who.rooms[0]] = append(list, string(who.user))
+		}
+	}
+	for room, list := range duty {
+		duty[room] = append(list, "e-96")
+	}
+	return duty
+}
+
+// siren is the stand-in for a service of the watch that is told when a room fills and
+// empties. Now and then it is not well.
+func siren() http.Handler {
+	calls := 0
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		_, _ = io.Copy(io.Discard, r.Body)
+		if calls++; calls%9 == 4 {
+			w.WriteHeader(http.StatusServiceUnavailable)
+			_, _ = io.WriteString(w, "the siren is being tested")
+			return
+		}
+		w.WriteHeader(http.StatusNoContent)
+	})
+}
+
+// keepWatch declares the rooms with a duty, and lets the siren be told of the desk until
+// ctx is over.
+func keepWatch(ctx context.Context, o Options, people []character) {
+	api := client.API{Server: o.Server, Key: o.Key}
+	for room, expected := range onDuty(people) {
+		if _, err := api.Declare(ctx, string(room), expected); err != nil && ctx.Err() == nil {
+			o.Log.Warn("a room was not declared", "room", room, "error", err)
+		}
+	}
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		o.Log.Warn("the siren has no address", "error", err)
+		return
+	}
+	service := &http.Server{Handler: siren(), ReadHeaderTimeout: time.Second}
+	go func() {
+		<-ctx.Done()
+		_ = service.Close()
+	}()
+	if err := tellSiren(ctx, api, "http://"+listener.Addr().String()+"/siren"); err != nil && ctx.Err() == nil {
+		o.Log.Warn("the siren is not told", "error", err)
+	}
+	_ = service.Serve(listener)
+}
+
+// tellSiren makes the hook of the siren, or sends that of an earlier night to where the
+// siren is now.
+func tellSiren(ctx context.Context, api client.API, address string) error {
+	wanted := wire.NewHook{Name: "siren", URL: address, Kinds: []string{"member.joined", "member.left", "room.empty"}, Rooms: []string{"desk.*"}, View: wire.ViewOpen}
+	hooks, err := api.Hooks(ctx)
+	if err != nil {
+		return err
+	}
+	for _, hook := range hooks.Hooks {
+		if hook.Name == wanted.Name {
+			_, err := api.ChangeHook(ctx, hook.ID, wanted)
+			return err
+		}
+	}
+	_, err = api.AddHook(ctx, wanted)
+	return err
+}

@@ -1,0 +1,133 @@
+import { useQuery } from "@tanstack/react-query";
+import { area, curveStepAfter, line } from "d3-shape";
+import { ask, query } from "../api";
+import type { Across } from "../lanes/chart";
+
+/** How many there were in a stretch of time: GET /v1/headcount. */
+export interface Headcount {
+  readonly at: string;
+  readonly people: Spread;
+  readonly sessions: Spread;
+  readonly distinct: number;
+  readonly joins: number;
+  readonly leaves: number;
+  readonly peak_at: string;
+  readonly measured: number;
+}
+
+interface Spread {
+  readonly min: number;
+  readonly max: number;
+  readonly mean: number;
+}
+
+export interface Headcounts {
+  readonly step: Step;
+  readonly steps: readonly Headcount[];
+  readonly next?: string;
+}
+
+export type Step = "minute" | "hour" | "day";
+
+/** How long a step is, in milliseconds. */
+export const stepLength: Record<Step, number> = { minute: 60_000, hour: 3_600_000, day: 86_400_000 };
+
+/** The step that suits a length of time. */
+export function stepFor(length: number): Step {
+  if (length <= 8 * 3_600_000) return "minute";
+  return length <= 21 * 86_400_000 ? "hour" : "day";
+}
+
+/** Headcounts between two times. They are of whole minutes, so they are asked for once a minute, not followed. */
+export function useHeadcount(
+  room: string | undefined,
+  step: Step,
+  from: number,
+  to: number | undefined,
+  enabled = true,
+) {
+  const length = stepLength[step];
+  const start = Math.floor(from / length) * length;
+  const end = to === undefined ? undefined : Math.ceil(to / length) * length;
+  return useQuery({
+    queryKey: ["headcount", room, step, start, end],
+    queryFn: async () => {
+      const steps: Headcount[] = [];
+      let at: string | undefined = new Date(start).toISOString();
+      while (at && steps.length < 20_000) {
+        const part: Headcounts = await ask(
+          `/v1/headcount${query({ room, step, from: at, to: end && new Date(end).toISOString() })}`,
+        );
+        steps.push(...part.steps);
+        at = part.next;
+      }
+      return steps;
+    },
+    enabled,
+    refetchInterval: to === undefined ? 60_000 : false,
+    placeholderData: (before) => before,
+    retry: false,
+  });
+}
+
+/** A point of a curve: a stretch that begins at a time, with the least, the most and the mean. */
+interface Point {
+  readonly at: number;
+  readonly min: number;
+  readonly max: number;
+  readonly mean: number;
+}
+
+/**
+ * The points of headcounts, with gaps where nothing was measured, and with how many there are now at the end. A
+ * stretch of which there is nothing had nobody in it.
+ */
+export function pointsOf(
+  steps: readonly Headcount[],
+  step: Step,
+  now?: { at: number; people: number },
+): readonly Point[] {
+  const length = stepLength[step];
+  const points: Point[] = [];
+  for (const { at, people } of steps) {
+    const time = Date.parse(at);
+    const before = points.at(-1);
+    if (before && time > before.at + length) points.push({ at: before.at + length, min: 0, max: 0, mean: 0 });
+    points.push({ at: time, ...people });
+  }
+  const last = points.at(-1);
+  if (now) {
+    if (last && now.at - last.at < 2 * length)
+      points.push({ at: Math.min(last.at + length, now.at), ...flat(now.people) });
+    points.push({ at: now.at, ...flat(now.people) });
+  } else if (last) points.push({ ...last, at: last.at + length });
+  return points;
+}
+
+const flat = (n: number) => ({ min: n, max: n, mean: n });
+
+/** The mean as a line over the band between the least and the most. */
+export function Curve(props: {
+  points: readonly Point[];
+  across: Across;
+  up: (count: number) => number;
+  className?: string;
+  band?: boolean;
+}) {
+  const { points, across, up } = props;
+  const band = area<Point>()
+    .x((p) => across(p.at))
+    .y0((p) => up(p.min))
+    .y1((p) => up(p.max))
+    .curve(curveStepAfter);
+  const mean = line<Point>()
+    .x((p) => across(p.at))
+    .y((p) => up(p.mean))
+    .curve(curveStepAfter);
+  return (
+    <g className={props.className ?? "text-water"}>
+      {props.band !== false && <path d={band(points) ?? ""} fill="currentColor" opacity="0.22" />}
+      <path d={mean(points) ?? ""} fill="none" stroke="currentColor" strokeWidth="1.75" />
+    </g>
+  );
+}

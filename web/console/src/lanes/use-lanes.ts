@@ -1,0 +1,87 @@
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useMemo, useState } from "react";
+import { ask, type Entry, type Journal, query, type Session, useJournalStream } from "../api";
+import { type Bar, barsOf, merge, type Present, type Stay, staysOf } from "./lanes";
+import type { Window } from "./window";
+
+/** More entries than this at once are not drawn. */
+const most = 5000;
+const page = 1000;
+
+interface History {
+  readonly entries: readonly Entry[];
+  /** There are more than are drawn. */
+  readonly cut: boolean;
+}
+
+/** The entries about people in a time, and those before and after it that tell how it began. */
+async function historyOf(users: readonly string[], from: number, to: number | undefined): Promise<History> {
+  const within = { user: users, from: at(from), to: to === undefined ? undefined : at(to) };
+  const before = ask<Journal>(`/v1/journal${query({ user: users, to: at(from), limit: 300 })}`);
+  const after =
+    to === undefined
+      ? undefined
+      : ask<Journal>(`/v1/journal${query({ user: users, kind: "session.ended", from: at(to), limit: 300 })}`);
+  const found: Entry[] = [];
+  let next: number | undefined;
+  do {
+    const some = await ask<Journal>(`/v1/journal${query({ ...within, after: next, limit: page })}`);
+    found.push(...some.entries);
+    next = some.newer;
+  } while (next && found.length < most);
+  return {
+    entries: merge((await before).entries, found, (await after)?.entries ?? []),
+    cut: next !== undefined,
+  };
+}
+
+const at = (time: number) => new Date(time).toISOString();
+
+/** What is fetched of the past is in whole steps of this, so that it need not be fetched at each move. */
+const step = 10 * 60_000;
+
+/** What lanes are made of. */
+export interface Lanes {
+  readonly bars: readonly Bar[];
+  readonly stays: readonly Stay[];
+  readonly cut: boolean;
+  /** Whether what happens is heard now. */
+  readonly open: boolean;
+  readonly ready: boolean;
+}
+
+/** The sessions and stays of people in a window of time, live while it reaches to now. */
+export function useLanes(
+  users: readonly string[],
+  window: Window,
+  sessions: readonly Session[] | undefined,
+  present: readonly Present[],
+): Lanes {
+  const from = Math.floor(window.from / step) * step;
+  const to = window.follows ? undefined : Math.min(Math.ceil(window.to / step) * step, Date.now() + step);
+  const past = useQuery({
+    queryKey: ["lanes", users, from, to],
+    queryFn: () => historyOf(users, from, to),
+    enabled: users.length > 0,
+    placeholderData: (before) => before,
+    staleTime: Number.POSITIVE_INFINITY, // what comes is followed
+  });
+  const [fresh, setFresh] = useState<readonly Entry[]>([]);
+  const open = useJournalStream(users.length > 0 ? { user: users } : undefined, (more) =>
+    setFresh((known) => [...known, ...more].slice(-most)),
+  );
+  const { refetch } = past;
+  useEffect(() => {
+    if (open && users.length > 0) void refetch(); // lest something came before the stream
+  }, [open, refetch, users.length]);
+  return useMemo(() => {
+    const entries = merge(past.data?.entries ?? [], fresh);
+    return {
+      bars: barsOf(entries, sessions),
+      stays: staysOf(entries, present),
+      cut: past.data?.cut ?? false,
+      open,
+      ready: past.data !== undefined,
+    };
+  }, [past.data, fresh, sessions, present, open]);
+}

@@ -1,0 +1,409 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { type FormEvent, useEffect, useState } from "react";
+import { Link, useLocation } from "wouter";
+import { ask, query, useJournalStream } from "../api";
+import { useNow } from "../live";
+import { Button, Choice, Confirm, Problem, TextField } from "../parts/controls";
+import { Frame, Sheet, StreamState } from "../parts/frame";
+import { Time } from "../parts/time";
+import { lasting } from "../words";
+
+interface Hook {
+  readonly id: string;
+  readonly name?: string;
+  readonly url: string;
+  readonly kinds: readonly string[];
+  readonly rooms?: readonly string[];
+  readonly view: "full" | "open";
+  readonly above?: number;
+  readonly below?: number;
+  readonly paused: boolean;
+  readonly created: string;
+  readonly secret?: string;
+  readonly old_secret_until?: string;
+  readonly deliveries?: Readonly<Record<string, number>>;
+}
+
+interface Delivery {
+  readonly id: number;
+  readonly kind: string;
+  readonly event: string;
+  readonly state: "waiting" | "delivered" | "parked";
+  readonly attempts: number;
+  readonly created: string;
+  readonly tried?: string;
+  readonly due?: string;
+  readonly answered?: number;
+  readonly answer?: string;
+  readonly error?: string;
+  readonly took: number;
+  readonly body?: string;
+}
+
+/** Things that a hook can be told of. */
+const kinds = [
+  "member.joined",
+  "member.left",
+  "room.first-in",
+  "room.empty",
+  "headcount",
+  "person.online",
+  "person.offline",
+  "status.changed",
+];
+
+const words = (text: FormDataEntryValue | null) =>
+  String(text ?? "")
+    .split(/[\s,]+/)
+    .filter(Boolean);
+
+/** The hooks of the realm. */
+export function HooksPage({ onSignOut }: { onSignOut: () => void }) {
+  const [, go] = useLocation();
+  const client = useQueryClient();
+  const hooks = useQuery({
+    queryKey: ["hooks"],
+    queryFn: async () => {
+      const { hooks } = await ask<{ hooks: readonly Hook[] }>("/v1/hooks");
+      return Promise.all(hooks.map((hook) => ask<Hook>(`/v1/hooks/${hook.id}`)));
+    },
+    retry: false,
+  });
+  const open = useJournalStream({ kind: ["member.joined", "member.left", "status.changed"] }, () =>
+    client.invalidateQueries({ queryKey: ["hooks"] }, { cancelRefetch: false }),
+  );
+  const add = useMutation({
+    mutationFn: (body: object) => ask<Hook>("/v1/hooks", { method: "POST", body: JSON.stringify(body) }),
+    onSuccess: (hook) => {
+      client.setQueryData(["secret", hook.id], hook.secret);
+      void client.invalidateQueries({ queryKey: ["hooks"] });
+      go(`/hooks/${hook.id}`);
+    },
+  });
+  const submit = (event: FormEvent<HTMLFormElement>) => {
+    event.preventDefault();
+    const form = new FormData(event.currentTarget);
+    const number = (name: string) => (form.get(name) ? Number(form.get(name)) : undefined);
+    add.mutate({
+      name: form.get("name") || undefined,
+      url: form.get("url"),
+      kinds: form.getAll("kinds"),
+      rooms: words(form.get("rooms")),
+      view: form.get("view"),
+      above: number("above"),
+      below: number("below"),
+    });
+  };
+  useEffect(() => {
+    document.title = "Hooks · Tovik";
+  }, []);
+  return (
+    <Frame stream={<StreamState open={open} />} onSignOut={onSignOut}>
+      <h1 className="pb-3 font-semibold text-2xl tracking-tight">Hooks</h1>
+      <div className="space-y-5">
+        <Problem of={hooks.error} />
+        {hooks.data && (
+          <Sheet>
+            {hooks.data.length === 0 ? (
+              <p className="p-4 text-muted text-sm">No address is told anything yet. Make a hook below.</p>
+            ) : (
+              <div className="overflow-x-auto">
+                <table className="w-full text-left text-sm" data-hooks>
+                  <thead className="text-muted text-xs">
+                    <tr className="border-line border-b [&>th]:px-4 [&>th]:py-2 [&>th]:font-medium">
+                      <th scope="col">Hook</th>
+                      <th scope="col">Address</th>
+                      <th scope="col">Is told of</th>
+                      <th scope="col">Delivered</th>
+                      <th scope="col">Waiting</th>
+                      <th scope="col">Given up</th>
+                    </tr>
+                  </thead>
+                  <tbody>
+                    {hooks.data.map((hook) => (
+                      <tr
+                        key={hook.id}
+                        data-hook={hook.id}
+                        className="border-line border-b last:border-0 [&>td]:px-4 [&>td]:py-2"
+                      >
+                        <td>
+                          <Link
+                            href={`/hooks/${hook.id}`}
+                            className="font-medium text-water underline underline-offset-2"
+                          >
+                            {hook.name ?? hook.id}
+                          </Link>
+                          {hook.paused && <span className="text-lamp"> paused</span>}
+                        </td>
+                        <td className="break-all font-mono text-xs">{hook.url}</td>
+                        <td className="text-xs">
+                          {hook.kinds.join(", ")}
+                          {hook.rooms && <span className="text-muted"> in {hook.rooms.join(", ")}</span>}
+                        </td>
+                        <td data-delivered>{hook.deliveries?.delivered ?? 0}</td>
+                        <td>{hook.deliveries?.waiting ?? 0}</td>
+                        <td>{hook.deliveries?.parked ?? 0}</td>
+                      </tr>
+                    ))}
+                  </tbody>
+                </table>
+              </div>
+            )}
+          </Sheet>
+        )}
+        <Sheet title="Make a hook">
+          <form onSubmit={submit} className="space-y-3 p-4 text-sm">
+            <div className="flex flex-wrap gap-3">
+              <TextField label="Name" name="name" hint="siren" />
+              <TextField
+                label="Address"
+                name="url"
+                hint="https://app.example/hooks/tovik"
+                type="url"
+                required
+                wide
+              />
+            </div>
+            <fieldset className="flex flex-wrap gap-x-4 gap-y-1">
+              <legend className="pb-1 text-muted text-xs">Is told of</legend>
+              {kinds.map((kind) => (
+                <label key={kind} className="inline-flex items-center gap-1.5">
+                  <input type="checkbox" name="kinds" value={kind} className="accent-water" />
+                  {kind}
+                </label>
+              ))}
+            </fieldset>
+            <div className="flex flex-wrap items-end gap-3">
+              <TextField label="Rooms (patterns; empty: all)" name="rooms" hint="desk.*" />
+              <Choice label="Sees" name="view" of={["full", "open"]} />
+              <TextField label="Headcount above" name="above" type="number" />
+              <TextField label="Headcount below" name="below" type="number" />
+              <Button submit disabled={add.isPending}>
+                Make it
+              </Button>
+            </div>
+          </form>
+          <Problem of={add.error} />
+        </Sheet>
+      </div>
+    </Frame>
+  );
+}
+
+/** One hook: what it is told, what it answered, and what can be done about it. */
+export function HookPage({ id, onSignOut }: { id: string; onSignOut: () => void }) {
+  const client = useQueryClient();
+  const [, go] = useLocation();
+  const [state, setState] = useState("");
+  const now = useNow();
+  const path = `/v1/hooks/${id}`;
+  const hook = useQuery({ queryKey: ["hook", id], queryFn: () => ask<Hook>(path), retry: false });
+  const deliveries = useQuery({
+    queryKey: ["deliveries", id, state],
+    queryFn: () =>
+      ask<{ deliveries: readonly Delivery[] }>(`${path}/deliveries${query({ state, limit: 100 })}`),
+    placeholderData: (before) => before,
+    // What waits for its next try moves without an entry of the journal.
+    refetchInterval: (q) => (q.state.data?.deliveries.some((d) => d.state === "waiting") ? 2000 : false),
+    retry: false,
+  });
+  const again = () => {
+    void client.invalidateQueries({ queryKey: ["hook", id] }, { cancelRefetch: false });
+    void client.invalidateQueries({ queryKey: ["deliveries", id] }, { cancelRefetch: false });
+  };
+  const open = useJournalStream(
+    { kind: ["member.joined", "member.left", "status.changed"] },
+    () => setTimeout(again, 150), // for the hook to be told
+  );
+  const secret = useQuery<string | undefined>({
+    queryKey: ["secret", id],
+    queryFn: () => undefined,
+    enabled: false,
+    gcTime: 60_000,
+  });
+  const act = useMutation({
+    mutationFn: ([method, to, body]: readonly [string, string, object?]) =>
+      ask<Hook & Delivery>(to, { method, ...(body && { body: JSON.stringify(body) }) }),
+    onSuccess: (answer, [method, to]) => {
+      if (answer?.secret) client.setQueryData(["secret", id], answer.secret);
+      if (method === "DELETE" && to === path) {
+        void client.invalidateQueries({ queryKey: ["hooks"] });
+        go("/hooks");
+      }
+    },
+    onSettled: again,
+  });
+  const tested = act.variables?.[1] === `${path}/test` ? (act.data as Delivery | undefined) : undefined;
+  useEffect(() => {
+    document.title = "Hook · Tovik";
+  }, []);
+  const it = hook.data;
+  return (
+    <Frame stream={<StreamState open={open} />} onSignOut={onSignOut}>
+      <nav className="pb-1 text-sm">
+        <Link href="/hooks" className="text-water hover:underline">
+          All hooks
+        </Link>
+      </nav>
+      <Problem of={hook.error} />
+      {it && (
+        <div className="space-y-5">
+          <div>
+            <h1 className="font-semibold text-2xl tracking-tight">
+              {it.name ?? it.id} {it.paused && <span className="text-base text-lamp">paused</span>}
+            </h1>
+            <p className="text-muted text-sm">
+              <code>{it.url}</code> is told of {it.kinds.join(", ")}
+              {it.rooms ? ` in ${it.rooms.join(", ")}` : ""}
+              {it.view === "open" ? ", without those who hide" : ", with those who hide"}.
+            </p>
+          </div>
+          <div className="flex flex-wrap gap-2 text-sm">
+            <Button onClick={() => act.mutate(["POST", `${path}/test`])}>Send a test</Button>
+            <Button
+              onClick={() =>
+                act.mutate([
+                  "PUT",
+                  path,
+                  {
+                    name: it.name,
+                    url: it.url,
+                    kinds: it.kinds,
+                    rooms: it.rooms,
+                    view: it.view,
+                    above: it.above,
+                    below: it.below,
+                    paused: !it.paused,
+                  },
+                ])
+              }
+            >
+              {it.paused ? "Go on" : "Pause"}
+            </Button>
+            <Confirm
+              label="Rotate the secret"
+              title="Give the hook another secret?"
+              text="For a day requests are signed with both. The new secret is shown once."
+              onConfirm={() => act.mutate(["POST", `${path}/secret`])}
+            />
+            <Confirm
+              label="Remove"
+              title={`Remove ${it.name ?? it.id}?`}
+              text="It is told nothing more, and what waits for it is dropped."
+              onConfirm={() => act.mutate(["DELETE", path])}
+            />
+          </div>
+          {secret.data && (
+            <p role="status" className="rounded-md border border-lamp bg-wash px-4 py-2.5 text-sm">
+              The secret, shown this once: <code className="break-all">{secret.data}</code>
+            </p>
+          )}
+          {tested && (
+            <p role="status" data-tested={tested.state} className="text-sm">
+              The test {outcome(tested)}.
+            </p>
+          )}
+          <Problem of={act.error} />
+          <Sheet title="Deliveries, the newest first">
+            <div className="flex flex-wrap gap-1 px-4 py-2 text-xs">
+              {["", "delivered", "waiting", "parked"].map((one) => (
+                <button
+                  key={one}
+                  type="button"
+                  aria-pressed={state === one}
+                  onClick={() => setState(one)}
+                  className="rounded border border-line px-2 py-0.5 hover:bg-wash aria-pressed:bg-wash aria-pressed:font-medium"
+                >
+                  {one === "" ? "all" : one === "parked" ? "given up" : one}
+                </button>
+              ))}
+            </div>
+            <ul className="divide-y divide-line border-line border-t text-sm" data-deliveries>
+              {deliveries.data?.deliveries.map((d) => (
+                <DeliveryLine key={d.id} delivery={d} now={now} onAgain={again} />
+              ))}
+            </ul>
+            {deliveries.data?.deliveries.length === 0 && (
+              <p className="p-4 text-muted text-sm">Nothing was told that is like this.</p>
+            )}
+          </Sheet>
+        </div>
+      )}
+    </Frame>
+  );
+}
+
+/** What has become of a delivery, as the rest of a sentence. */
+function outcome(d: Delivery): string {
+  const tries = d.attempts === 1 ? "1 try" : `${d.attempts} tries`;
+  if (d.state === "delivered") return `was delivered: ${d.answered} after ${d.took} ms, ${tries}`;
+  const because = d.error ?? (d.answered ? `the answer was ${d.answered}` : "it was not tried yet");
+  return d.state === "waiting"
+    ? `waits after ${tries}: ${because}`
+    : `was given up after ${tries}: ${because}`;
+}
+
+const marks = { delivered: "✓", waiting: "…", parked: "✗" };
+
+function DeliveryLine(props: { delivery: Delivery; now: number; onAgain: () => void }) {
+  const { delivery: d, now } = props;
+  const [shown, setShown] = useState(false);
+  const whole = useQuery({
+    queryKey: ["delivery", d.id, d.attempts],
+    queryFn: () => ask<Delivery>(`/v1/deliveries/${d.id}`),
+    enabled: shown,
+  });
+  const again = useMutation({
+    mutationFn: () => ask(`/v1/deliveries/${d.id}/again`, { method: "POST" }),
+    onSettled: props.onAgain,
+  });
+  const colour = d.state === "delivered" ? "text-reed" : d.state === "waiting" ? "text-lamp" : "text-flood";
+  return (
+    <li data-delivery={d.state} className="px-4 py-2">
+      <div className="flex flex-wrap items-baseline gap-x-3">
+        <span className={`w-4 ${colour}`} aria-hidden="true">
+          {marks[d.state]}
+        </span>
+        <button
+          type="button"
+          aria-expanded={shown}
+          onClick={() => setShown(!shown)}
+          className="font-medium text-water underline underline-offset-2"
+        >
+          {d.kind}
+        </button>
+        <span className="grow text-muted">It {outcome(d)}</span>
+        {d.state === "waiting" && d.due && (
+          <span className="text-lamp text-xs">next try in {lasting(Date.parse(d.due) - now)}</span>
+        )}
+        <span className="text-muted text-xs">
+          <Time at={d.created} now={now} />
+        </span>
+      </div>
+      {shown && (
+        <div className="space-y-2 py-2 pl-7">
+          <p className="text-muted text-xs">
+            Event {d.event}
+            {d.answer ? `; the answer began: “${d.answer}”` : "; the answer had no body"}
+          </p>
+          <pre className="overflow-x-auto rounded bg-wash p-3 text-xs">{pretty(whole.data?.body)}</pre>
+          {d.state !== "waiting" && (
+            <span className="text-sm">
+              <Button onClick={() => again.mutate()}>Deliver it once more</Button>
+            </span>
+          )}
+          <Problem of={again.error} />
+        </div>
+      )}
+    </li>
+  );
+}
+
+function pretty(body: string | undefined): string {
+  if (!body) return "…";
+  try {
+    return JSON.stringify(JSON.parse(body), null, 2);
+  } catch {
+    return body;
+  }
+}

@@ -1,0 +1,68 @@
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { ask, query } from "../api";
+import { Frame, Sheet } from "../parts/frame";
+import { type Policy, PolicyTimeline } from "../parts/policy";
+import { people, seconds } from "../words";
+import { Field } from "./journal";
+
+/** What applies where, and what it means. */
+export function PoliciesPage({ onSignOut }: { onSignOut: () => void }) {
+  const [room, setRoom] = useState("");
+  const all = useQuery({
+    queryKey: ["policies", room],
+    queryFn: () => ask<{ policies: readonly Policy[] }>(`/v1/policies${query({ room })}`),
+    placeholderData: (before) => before,
+    retry: false,
+  });
+  useEffect(() => {
+    document.title = "Policies · Tovik";
+  }, []);
+  return (
+    <Frame onSignOut={onSignOut}>
+      <h1 className="pb-3 font-semibold text-2xl tracking-tight">Policies</h1>
+      <div className="pb-4 text-sm">
+        <Field label="What applies to the room" hint="desk.night" value={room} onChange={setRoom} />
+      </div>
+      {all.error && (
+        <p role="alert" className="rounded-md border border-line bg-wash px-4 py-2.5 text-sm">
+          {all.error.message}
+        </p>
+      )}
+      <div className="space-y-5">
+        {!all.error &&
+          all.data?.policies.map((policy) => (
+            <Sheet key={`${policy.room} ${policy.pattern}`} title={titleOf(policy)}>
+              <div className="grid gap-x-8 gap-y-4 p-4 lg:grid-cols-2">
+                <PolicyTimeline policy={policy} />
+                <div className="space-y-2 text-sm">
+                  {policy.words.map((sentence) => (
+                    <p key={sentence}>{sentence}</p>
+                  ))}
+                  <p className="text-muted">
+                    “Typing” is shown for {seconds(policy.typing_expires)} after the last report. Counts are
+                    told at most every {policy.count_every} ms. Lists of more than{" "}
+                    {people(policy.members_max)} come in pages.
+                    {policy.capacity ? ` At most ${people(policy.capacity)} at once.` : ""}
+                  </p>
+                </div>
+              </div>
+            </Sheet>
+          ))}
+        <p className="max-w-prose text-muted text-sm">
+          A room has the policy whose pattern matches it best: the one with the most words that are no stars.
+          Policies are set in the configuration file; <code>tovik reload</code> takes it over.
+        </p>
+      </div>
+    </Frame>
+  );
+}
+
+function titleOf({ room, pattern }: Policy): string {
+  const where = pattern
+    ? `rooms that match ${pattern}`
+    : "every room that no pattern matches: the realm’s policy";
+  return room
+    ? `${room}, as ${pattern ? `it matches ${pattern}` : "no pattern matches it: the realm’s policy"}`
+    : where;
+}

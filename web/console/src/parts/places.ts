@@ -1,0 +1,10 @@
+/** The pages of the console, by address. */
+export const places = [
+  ["/", "Rooms"],
+  ["/people", "People"],
+  ["/journal", "Journal"],
+  ["/headcount", "Headcount"],
+  ["/policies", "Policies"],
+  ["/hooks", "Hooks"],
+  ["/keys", "Keys"],
+] as const;

@@ -1,0 +1,109 @@
+import { scalePow } from "d3-scale";
+import { lasting, seconds } from "../words";
+
+/** What applies to a room, of GET /v1/policies. Times are milliseconds. */
+export interface Policy {
+  readonly room?: string;
+  readonly pattern?: string;
+  readonly grace_closing: number;
+  readonly grace_lost: number;
+  readonly grace_hidden: number;
+  readonly typing_expires: number;
+  readonly count_every: number;
+  readonly capacity?: number;
+  readonly members_max: number;
+  readonly beat_every: number;
+  readonly silence: number;
+  readonly idle_after: number;
+  readonly lease: number;
+  readonly longest_ghost: number;
+  readonly words: readonly string[];
+}
+
+interface Case {
+  readonly happens: string;
+  /** For how long the service does not know yet. */
+  readonly live: number;
+  readonly grace: number;
+}
+
+const width = 300;
+
+/**
+ * What a policy does to somebody, as in lanes: a bar while their session has a link, a dashed one for its grace,
+ * and an end where others see them leave. Short times are drawn larger than long ones.
+ */
+export function PolicyTimeline({ policy }: { policy: Policy }) {
+  const { grace_closing, grace_lost, grace_hidden, silence, idle_after, longest_ghost } = policy;
+  const cases: readonly Case[] = [
+    { happens: "Closes or reloads the page", live: 0, grace: grace_closing },
+    { happens: "Loses the network", live: 0, grace: grace_lost },
+    { happens: "The same, page hidden", live: 0, grace: grace_hidden },
+    {
+      happens: "Stops answering",
+      live: Math.max(silence, longest_ghost - grace_lost),
+      grace: grace_lost,
+    },
+  ];
+  const longest = Math.max(idle_after, ...cases.map((c) => c.live + c.grace));
+  const across = scalePow().exponent(0.45).domain([0, longest]).range([0, width]);
+  return (
+    <table className="w-full text-sm" data-policy={policy.pattern ?? "realm"}>
+      <tbody>
+        {cases.map((c) => (
+          <tr key={c.happens}>
+            <th scope="row" className="py-1 pr-3 text-left font-normal">
+              {c.happens}
+            </th>
+            <td className="w-[55%]">
+              <svg
+                viewBox={`0 0 ${width + 12} 14`}
+                className="block h-3.5 w-full"
+                preserveAspectRatio="none"
+                aria-hidden="true"
+              >
+                <rect y="2" width={across(c.live)} height="10" className="fill-reed" />
+                <rect
+                  x={across(c.live) + 1}
+                  y="2.75"
+                  width={Math.max(1, across(c.live + c.grace) - across(c.live) - 2)}
+                  height="8.5"
+                  className="fill-sheet stroke-lamp"
+                  strokeWidth="1.5"
+                  strokeDasharray="3 2"
+                />
+                <path d={`M${across(c.live + c.grace)} 0v14`} className="stroke-flood" strokeWidth="2.5" />
+              </svg>
+            </td>
+            <td className="whitespace-nowrap pl-3 text-right text-muted text-xs">
+              leaves after {lasting(c.live + c.grace).replace(".0 ", " ")}
+            </td>
+          </tr>
+        ))}
+        <tr>
+          <th scope="row" className="py-1 pr-3 text-left font-normal">
+            Touches nothing
+          </th>
+          <td>
+            <svg
+              viewBox={`0 0 ${width + 12} 14`}
+              className="block h-3.5 w-full"
+              preserveAspectRatio="none"
+              aria-hidden="true"
+            >
+              <rect y="2" width={across(idle_after)} height="10" className="fill-reed" />
+              <path
+                d={`M${across(idle_after) + 3} 3v8M${across(idle_after) + 7} 3v8`}
+                className="stroke-lamp"
+                strokeWidth="2"
+              />
+            </svg>
+          </td>
+          <td className="whitespace-nowrap pl-3 text-right text-muted text-xs">
+            away after {seconds(idle_after)}
+          </td>
+        </tr>
+      </tbody>
+    </table>
+  );
+}

@@ -1,0 +1,150 @@
+import { Link } from "@client/link";
+import type { Room } from "@client/replica";
+import { useEffect, useMemo, useRef, useState } from "react";
+import { server } from "./live";
+
+/** Whether a room's name matches a pattern (`*` is one word, `**` the rest), or has a text in it. */
+export function matches(filter: string, room: string): boolean {
+  if (!filter.includes("*")) return room.includes(filter.toLowerCase());
+  const words = room.split(".");
+  const wanted = filter.split(".");
+  return (
+    wanted.every((word, i) => word === "**" || (word === "*" ? words[i] !== undefined : word === words[i])) &&
+    (wanted.at(-1) === "**" ? words.length >= wanted.length : words.length === wanted.length)
+  );
+}
+
+/** The ways to order rooms. */
+export const orders = {
+  "by name": () => 0,
+  "most people": (a: Room, b: Room) => b.count.people - a.count.people,
+  "most sessions": (a: Room, b: Room) => b.count.sessions - a.count.sessions,
+  "most away": (a: Room, b: Room) => b.count.away.people - a.count.away.people,
+  "changed last": (a: Room, b: Room) => changed(b) - changed(a),
+} as const;
+
+export type Order = keyof typeof orders;
+
+const seen = new WeakMap<Room, number>();
+
+/** When a room was first seen as it is. */
+function changed(room: Room): number {
+  return seen.get(room) ?? 0;
+}
+
+/** Notes which rooms are new, and how many. */
+export function noteChanges(before: ReadonlyMap<string, Room>, now: ReadonlyMap<string, Room>): number {
+  let changes = 0;
+  for (const [name, room] of now) {
+    if (before.get(name) === room) continue;
+    seen.set(room, Date.now());
+    changes++;
+  }
+  return changes;
+}
+
+/** Puts rooms in order: those that are pinned first. */
+export function ordered(
+  rooms: Iterable<Room>,
+  by: Order,
+  filter: string,
+  pinned: ReadonlySet<string>,
+): readonly Room[] {
+  const order = orders[by];
+  return [...rooms]
+    .filter((room) => filter === "" || matches(filter, room.room))
+    .sort(
+      (a, b) =>
+        Number(pinned.has(b.room)) - Number(pinned.has(a.room)) || order(a, b) || (a.room < b.room ? -1 : 1),
+    );
+}
+
+const pinnedName = "tovik.pinned";
+
+/** The rooms that are pinned in this browser. */
+export function usePinned(): [ReadonlySet<string>, (room: string) => void] {
+  const [pinned, setPinned] = useState<ReadonlySet<string>>(() => {
+    try {
+      return new Set(JSON.parse(localStorage.getItem(pinnedName) ?? "[]"));
+    } catch {
+      return new Set(); // somebody else's value
+    }
+  });
+  const toggle = (room: string) =>
+    setPinned((known) => {
+      const next = new Set(known);
+      if (!next.delete(room)) next.add(room);
+      localStorage.setItem(pinnedName, JSON.stringify([...next]));
+      return next;
+    });
+  return [pinned, toggle];
+}
+
+/** Rooms with more people are not followed for who types in them. */
+const large = 500;
+
+/** Who types in some rooms, by their names: a link that follows the members of the rooms that are seen. */
+export function useTypists(rooms: readonly Room[]): ReadonlyMap<string, readonly string[]> {
+  const wanted = rooms
+    .filter((room) => room.count.people <= large)
+    .map((room) => room.room)
+    .join(" ");
+  const [typists, setTypists] = useState<ReadonlyMap<string, readonly string[]>>(new Map());
+  const link = useRef<Link>(undefined);
+  const followed = useRef(new Set<string>());
+  useEffect(() => {
+    const opened = new Link({ server, watch: [] });
+    link.current = opened;
+    followed.current = new Set();
+    let known = "";
+    const undo = opened.subscribe(() => {
+      const next = new Map<string, readonly string[]>();
+      for (const room of opened.snapshot.rooms.values()) {
+        if (room.typing.length === 0) continue;
+        next.set(
+          room.room,
+          room.typing.map((user) => room.members?.get(user)?.name ?? user),
+        );
+      }
+      const text = JSON.stringify([...next]);
+      if (text !== known) setTypists(next);
+      known = text;
+    });
+    return () => {
+      undo();
+      opened.close();
+    };
+  }, []);
+  useEffect(() => {
+    // While one scrolls, nothing is followed that is gone again at once.
+    const timer = setTimeout(() => {
+      const names = new Set(wanted === "" ? [] : wanted.split(" "));
+      for (const room of followed.current) if (!names.has(room)) void link.current?.unwatch(room);
+      for (const room of names) if (!followed.current.has(room)) void link.current?.watch(room, "members");
+      followed.current = names;
+    }, 250);
+    return () => clearTimeout(timer);
+  }, [wanted]);
+  return typists;
+}
+
+/** How many changes of counts came in each second, over the last ten. */
+export function useRate(): [rate: number, add: (changes: number) => void] {
+  const [rate, setRate] = useState(0);
+  const counts = useRef<[at: number, changes: number][]>([]);
+  useEffect(() => {
+    const timer = setInterval(() => {
+      const since = Date.now() - 10_000;
+      counts.current = counts.current.filter(([at]) => at > since);
+      setRate(counts.current.reduce((sum, [, n]) => sum + n, 0) / 10);
+    }, 1000);
+    return () => clearInterval(timer);
+  }, []);
+  const add = useMemo(
+    () => (changes: number) => {
+      if (changes > 0) counts.current.push([Date.now(), changes]);
+    },
+    [],
+  );
+  return [rate, add];
+}
