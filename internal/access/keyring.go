@@ -2,6 +2,7 @@ package access
 
 import (
 	"context"
+	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
 	"crypto/subtle"
@@ -239,6 +240,20 @@ func (k *Keyring) Again(id string, need Role) (Operator, error) {
 		return Operator{}, &wire.Problem{Code: wire.CodeBadKey, Field: "key", Detail: "the key with which you signed in is no longer in force"}
 	}
 	return k.admit(found, need)
+}
+
+// Prove makes something of a text and an operator's key that nobody can who has not both.
+// It is nil when there is no such key.
+func (k *Keyring) Prove(text, id string) []byte {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	key := k.operators[id]
+	if key == nil {
+		return nil
+	}
+	proof := hmac.New(sha256.New, key.hash[:])
+	proof.Write([]byte(text))
+	return proof.Sum(nil)
 }
 
 // InForce tells whether a key may still be shown: an operator's, or one of tokens that is

@@ -43,7 +43,7 @@ type API struct {
 	proxies  gateway.Proxies
 	world    World
 	log      *slog.Logger
-	signIns  signIns
+	signIns  *signIns
 	streams  streams
 	answers  answers
 	paces    paces
@@ -95,6 +95,7 @@ func New(o Options) *API {
 		practiceSecret: o.PracticeSecret, hideDocs: o.HideDocs,
 		paces: paces{each: rate.Limit(o.RequestsPerSecond), burst: 5 * o.RequestsPerSecond},
 	}
+	a.signIns = newSignIns(o.Store, o.Keys, o.Log)
 	a.exposition = a.metrics()
 	a.described = sync.OnceValues(renderAPI)
 	return a

@@ -1,8 +1,10 @@
 package httpapi
 
 import (
+	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
+	"log/slog"
 	"strings"
 	"sync"
 	"time"
@@ -11,6 +13,7 @@ import (
 
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/gateway"
+	"tovik.example/tovik/internal/records"
 	"tovik.example/tovik/wire"
 )
 
@@ -25,39 +28,66 @@ const (
 )
 
 // signIns are the browsers that have signed in to the console, by the hash of what their
-// cookie has. They end with the service. The zero value is ready.
+// cookie has. They are kept in the records too, so that a restart ends none; where those
+// cannot be written, they end with the service.
 type signIns struct {
+	store *records.Store
+	keys  *access.Keyring
+	log   *slog.Logger
+
 	mu  sync.Mutex
-	all map[[sha256.Size]byte]signIn
+	all map[[sha256.Size]byte]records.SignIn
 }
 
-type signIn struct {
-	key     string // the id of the operator's key
-	expires time.Time
+func newSignIns(store *records.Store, keys *access.Keyring, log *slog.Logger) *signIns {
+	s := &signIns{store: store, keys: keys, log: log, all: map[[sha256.Size]byte]records.SignIn{}}
+	kept, err := store.SignIns()
+	if err != nil {
+		log.Warn("sign-ins at the console are not known any more", "error", err)
+	}
+	for _, one := range kept {
+		s.all[[sha256.Size]byte(one.Hash)] = one
+	}
+	return s
 }
 
 func (s *signIns) open(key string, now time.Time) (token string) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.all == nil || len(s.all) >= maxSignIns {
-		s.all = map[[sha256.Size]byte]signIn{} // everybody signs in again
-	}
 	token = rand.Text() + rand.Text()
-	s.all[sha256.Sum256([]byte(token))] = signIn{key, now.Add(signInLife)}
+	hash := sha256.Sum256([]byte(token))
+	one := records.SignIn{Hash: hash[:], Proof: s.keys.Prove(token, key), Key: key, Expires: now.Add(signInLife).UnixMilli()}
+	s.mu.Lock()
+	if len(s.all) >= maxSignIns {
+		clear(s.all) // everybody signs in again
+	}
+	s.all[hash] = one
+	s.mu.Unlock()
+	if err := s.store.AddSignIn(one); err != nil {
+		s.log.Warn("a sign-in at the console will end with the service", "error", err)
+	}
 	return token
 }
 
+// find tells with which key a browser signed in. If the key of this id is another by now,
+// as the service's own may be after a restart, the sign-in counts for nothing.
 func (s *signIns) find(token string, now time.Time) (key string, ok bool) {
 	s.mu.Lock()
-	defer s.mu.Unlock()
 	found, ok := s.all[sha256.Sum256([]byte(token))]
-	return found.key, ok && now.Before(found.expires)
+	s.mu.Unlock()
+	return found.Key, ok && now.UnixMilli() < found.Expires && hmac.Equal(found.Proof, s.keys.Prove(token, found.Key))
 }
 
 func (s *signIns) close(token string) {
+	hash := sha256.Sum256([]byte(token))
 	s.mu.Lock()
-	defer s.mu.Unlock()
-	delete(s.all, sha256.Sum256([]byte(token)))
+	_, known := s.all[hash]
+	delete(s.all, hash)
+	s.mu.Unlock()
+	if !known {
+		return
+	}
+	if err := s.store.RemoveSignIn(hash[:]); err != nil {
+		s.log.Warn("a sign-in that was ended may come back with a restart", "error", err)
+	}
 }
 
 // caller finds out where a request comes from, and who has signed in with its browser.

@@ -53,6 +53,32 @@ type Removal struct {
 	At    time.Time
 }
 
+// SignIn is a browser that has signed in to the console, by the hash of what its cookie
+// has. Proof is of that and of the operator's key, so that it does not outlive the key.
+type SignIn struct {
+	Hash    []byte `gorm:"primaryKey"`
+	Proof   []byte
+	Key     string // the id of the operator's key
+	Expires int64
+}
+
+// SignIns returns the sign-ins that are not over, and drops the others.
+func (s *Store) SignIns() ([]SignIn, error) {
+	var all []SignIn
+	if err := s.db().Where("expires <= ?", now().UnixMilli()).Delete(&SignIn{}).Error; err != nil {
+		return nil, err
+	}
+	return all, s.db().Find(&all).Error
+}
+
+// AddSignIn keeps a sign-in.
+func (s *Store) AddSignIn(one SignIn) error { return s.db().Create(&one).Error }
+
+// RemoveSignIn drops a sign-in, if there is one of this hash.
+func (s *Store) RemoveSignIn(hash []byte) error {
+	return s.db().Where("hash = ?", hash).Delete(&SignIn{}).Error
+}
+
 // Realms returns all realms by name.
 func (s *Store) Realms() ([]Realm, error) {
 	var all []Realm

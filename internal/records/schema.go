@@ -50,4 +50,7 @@ var migrations = [][]string{
 		`CREATE INDEX deliveries_of_hook ON deliveries (hook)`,
 		`CREATE INDEX deliveries_waiting ON deliveries (hook, lane) WHERE state = 'waiting'`,
 	},
+	{
+		`CREATE TABLE sign_ins (hash BLOB PRIMARY KEY, proof BLOB NOT NULL, key TEXT NOT NULL, expires INTEGER NOT NULL) WITHOUT ROWID`,
+	},
 }

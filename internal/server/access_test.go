@@ -369,6 +369,51 @@ func TestASignInIsACookieThatOtherSitesCannotUse(t *testing.T) {
 	require.JSONEq(t, `{"realm":"","key":"","role":""}`, text)
 }
 
+// TestASignInOutlivesARestart unless the key that it was made with is another by then.
+func TestASignInOutlivesARestart(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	run := func(key string, ask func(s *server.Server)) {
+		s, err := server.Start(server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Data: dir})
+		require.NoError(t, err)
+		s.Ready()
+		ask(s)
+		require.NoError(t, s.Stop())
+	}
+	var cookie *http.Cookie
+	whoAmI := func(want string) func(s *server.Server) {
+		return func(s *server.Server) {
+			request, err := http.NewRequestWithContext(t.Context(), "GET", s.URL()+"/v1/sign-in", http.NoBody)
+			require.NoError(t, err)
+			request.AddCookie(cookie)
+			response, err := http.DefaultClient.Do(request)
+			require.NoError(t, err)
+			defer func() { _ = response.Body.Close() }()
+			var who wire.SignIn
+			require.NoError(t, json.NewDecoder(response.Body).Decode(&who))
+			require.Equal(t, want, who.Key)
+		}
+	}
+	run(key, func(s *server.Server) {
+		response, err := http.Post(s.URL()+"/v1/sign-in", "application/json", strings.NewReader(`{"key":"`+key+`"}`))
+		require.NoError(t, err)
+		require.NoError(t, response.Body.Close())
+		cookie = response.Cookies()[0]
+	})
+	run(key, whoAmI("service"))
+	run("another key of the service", whoAmI(""))
+	run(key, func(s *server.Server) {
+		whoAmI("service")(s)
+		request, err := http.NewRequestWithContext(t.Context(), "DELETE", s.URL()+"/v1/sign-in", http.NoBody)
+		require.NoError(t, err)
+		request.AddCookie(cookie)
+		response, err := http.DefaultClient.Do(request)
+		require.NoError(t, err)
+		require.NoError(t, response.Body.Close())
+	})
+	run(key, whoAmI(""))
+}
+
 func TestAnErasureSaysWhatItHasErased(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)

@@ -77,6 +77,8 @@ export interface LinkOptions {
   readonly rooms?: readonly string[];
   /** Links a person who is not to be seen: there is no session. */
   readonly watchOnly?: boolean;
+  /** The longest wait between two tries to link again, in milliseconds; 10,000 when left out. */
+  readonly longestWait?: number;
   /** What to follow without being in it. */
   readonly watch?: readonly Watch[];
   /** The people to follow as such. */
@@ -474,7 +476,7 @@ export class Link {
     this.#detach();
     if (this.#snapshot.state.word !== "open") this.#tryOther(reached);
     this.#update({ ...this.#snapshot, state: { word: "lost", reason } });
-    const most = Math.min(longestWait, 500 * 2 ** this.#attempts);
+    const most = Math.min(this.#options.longestWait ?? longestWait, 500 * 2 ** this.#attempts);
     const next = wait ?? (this.#attempts === 0 ? 0 : most * (0.5 + this.#around.random() / 2));
     this.#attempts++;
     this.#stopTimer();

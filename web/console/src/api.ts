@@ -1,5 +1,6 @@
 import type { Status } from "@client/wire";
-import { useEffect, useRef, useState, useSyncExternalStore } from "react";
+import { type QueryKey, useQueryClient } from "@tanstack/react-query";
+import { useCallback, useEffect, useRef, useState, useSyncExternalStore } from "react";
 import { server } from "./live";
 
 /** Asks the service. Throws what is wrong in the words of its problem document. */
@@ -117,11 +118,13 @@ export function useJournalStream(
   onEntries: (entries: readonly Entry[]) => void,
 ): boolean {
   const [open, setOpen] = useState(false);
+  const [tries, setTries] = useState(0);
   const visible = useVisible();
   const newest = useRef(onEntries);
   newest.current = onEntries;
   const last = useRef(0);
   const narrowed = JSON.stringify(filter);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: each try is another stream
   useEffect(() => {
     if (!visible || narrowed === undefined) return;
     const after = last.current || undefined;
@@ -129,7 +132,12 @@ export function useJournalStream(
     let waiting: Entry[] = [];
     let frame = 0;
     source.onopen = () => setOpen(true);
-    source.onerror = () => setOpen(false);
+    let retry: ReturnType<typeof setTimeout> | undefined;
+    source.onerror = () => {
+      setOpen(false);
+      // What answers with an error, as a service that is starting, is not tried again by the browser.
+      if (source.readyState === EventSource.CLOSED) retry = setTimeout(() => setTries((n) => n + 1), 1000);
+    };
     source.addEventListener("entry", (event) => {
       const entry: Entry = JSON.parse(event.data);
       last.current = entry.id;
@@ -143,10 +151,36 @@ export function useJournalStream(
     return () => {
       cancelAnimationFrame(frame);
       if (waiting.length > 0) newest.current(waiting);
+      clearTimeout(retry);
       source.close();
     };
-  }, [narrowed, visible]);
+  }, [narrowed, visible, tries]);
   return open;
+}
+
+/**
+ * Asks again for what may have changed, a little after it was said to have: not more often than each delay, and
+ * always once more after the last time.
+ */
+export function useAskAgain(keys: readonly QueryKey[], delay: number): () => void {
+  const client = useQueryClient();
+  const latest = useRef(keys);
+  latest.current = keys;
+  const pending = useRef<{ timer: ReturnType<typeof setTimeout>; again: boolean }>(undefined);
+  useEffect(() => () => clearTimeout(pending.current?.timer), []);
+  return useCallback(() => {
+    const arm = () => {
+      const timer = setTimeout(() => {
+        for (const queryKey of latest.current) void client.invalidateQueries({ queryKey });
+        const again = pending.current?.again;
+        pending.current = undefined;
+        if (again) arm();
+      }, delay);
+      pending.current = { timer, again: false };
+    };
+    if (pending.current) pending.current.again = true;
+    else arm();
+  }, [client, delay]);
 }
 
 /** Whether the page is seen. */

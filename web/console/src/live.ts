@@ -1,4 +1,4 @@
-import { Link, type LinkOptions, type Snapshot } from "@client/link";
+import { Link, type Snapshot } from "@client/link";
 import type { Change } from "@client/replica";
 import type { Watch } from "@client/wire";
 import { useEffect, useState, useSyncExternalStore } from "react";
@@ -28,10 +28,14 @@ export function useLink(open: () => { link: Link; close: () => void }): [Snapsho
 /** Follows rooms as the operator who is signed in. */
 export function useWatch(watch: readonly Watch[]): [Snapshot, Link | undefined] {
   return useLink(() => {
-    const options: LinkOptions = { server, watch };
-    const link = new Link(options);
+    const link = openLink(watch);
     return { link, close: () => link.close() };
   });
+}
+
+/** A link of the operator who is signed in. Few have one, so it may try often to come back. */
+export function openLink(watch: readonly Watch[]): Link {
+  return new Link({ server, watch, longestWait: 1500 });
 }
 
 /** A line of a room's feed. */

@@ -1,7 +1,7 @@
-import { Link } from "@client/link";
+import type { Link } from "@client/link";
 import type { Room } from "@client/replica";
 import { useEffect, useMemo, useRef, useState } from "react";
-import { server } from "./live";
+import { openLink } from "./live";
 
 /** Whether a room's name matches a pattern (`*` is one word, `**` the rest), or has a text in it. */
 export function matches(filter: string, room: string): boolean {
@@ -93,7 +93,7 @@ export function useTypists(rooms: readonly Room[]): ReadonlyMap<string, readonly
   const link = useRef<Link>(undefined);
   const followed = useRef(new Set<string>());
   useEffect(() => {
-    const opened = new Link({ server, watch: [] });
+    const opened = openLink([]);
     link.current = opened;
     followed.current = new Set();
     let known = "";

@@ -100,7 +100,7 @@ export function pointsOf(
     if (last && now.at - last.at < 2 * length)
       points.push({ at: Math.min(last.at + length, now.at), ...flat(now.people) });
     points.push({ at: now.at, ...flat(now.people) });
-  } else if (last) points.push({ ...last, at: last.at + length });
+  } else if (last) points.push({ ...last, at: Math.min(last.at + length, Date.now()) });
   return points;
 }
 

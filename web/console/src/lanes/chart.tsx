@@ -370,7 +370,10 @@ function WindowBar({ controls }: { controls: WindowControls }) {
 
 function Axis(props: { across: ReturnType<typeof scaleTime<number>>; width: number; window: Window }) {
   const { across, width } = props;
-  const ticks = across.ticks(Math.max(2, Math.floor(width / 110)));
+  const room = 26; // that a label wants on both sides
+  const ticks = across
+    .ticks(Math.max(2, Math.floor(width / 110)))
+    .filter((tick) => across(tick) > room && across(tick) < width - room);
   const short = props.window.to - props.window.from < 600_000;
   const label = (time: Date) =>
     time.getHours() + time.getMinutes() + time.getSeconds() === 0

@@ -1,12 +1,11 @@
 import type { State } from "@client/link";
-import { Link as ServiceLink } from "@client/link";
 import type { Room } from "@client/replica";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { Link } from "wouter";
 import { Curve, pointsOf, useHeadcount } from "../headcount/curve";
 import { type Health, useHealth } from "../health";
-import { server } from "../live";
+import { openLink } from "../live";
 import type { SignedIn } from "../operator";
 import { Frame, Refused, Sheet } from "../parts/frame";
 import { TypingMark } from "../parts/members";
@@ -83,7 +82,7 @@ export function Board({ operator, onSignOut }: { operator: SignedIn; onSignOut: 
                 : "Nobody is in any room. A room appears here as soon as somebody joins it."}
           </p>
         ) : (
-          <Rows list={list} old={state.word !== "open"} pinned={pinned} onPin={pin} />
+          <Rows list={list} pinned={pinned} onPin={pin} />
         )}
       </Sheet>
     </Frame>
@@ -101,7 +100,7 @@ function useRooms(
   });
   // biome-ignore lint/correctness/useExhaustiveDependencies: one link for one life of the page
   useEffect(() => {
-    const link = new ServiceLink({ server, watch: patterns.map((room) => ({ room, detail: "count" })) });
+    const link = openLink(patterns.map((room) => ({ room, detail: "count" })));
     let frame = 0;
     let before: ReadonlyMap<string, Room> = new Map();
     const undo = link.subscribe(() => {
@@ -144,12 +143,8 @@ function Totals(props: { rooms: ReadonlyMap<string, Room>; health: Health | unde
 
 /** How the service is, in a line that says what is wrong. */
 function HealthLine({ state, health }: { state: State; health: Health | undefined }) {
-  const wrong = [
-    ...(state.word === "lost"
-      ? [`The service cannot be reached (${state.reason}). What is shown is what was known before.`]
-      : []),
-    ...(health?.wrong ?? []),
-  ];
+  if (state.word === "lost") return null; // the frame says it
+  const wrong = health?.wrong ?? [];
   if (wrong.length === 0)
     return (
       <p className="flex min-h-7 items-center gap-2 pb-3 text-muted text-sm" role="status" data-health="well">
@@ -181,12 +176,7 @@ const columns =
   "grid grid-cols-[minmax(0,1fr)_auto] items-center gap-x-4 sm:grid-cols-[minmax(0,15rem)_minmax(0,1fr)_7rem_6.5rem_9rem]";
 
 /** The rooms, of which only those that are seen are drawn. */
-function Rows(props: {
-  list: readonly Room[];
-  old: boolean;
-  pinned: ReadonlySet<string>;
-  onPin: (room: string) => void;
-}) {
+function Rows(props: { list: readonly Room[]; pinned: ReadonlySet<string>; onPin: (room: string) => void }) {
   const { list } = props;
   const scroller = useRef<HTMLDivElement>(null);
   const virtual = useVirtualizer({
@@ -212,11 +202,7 @@ function Rows(props: {
         <span className="text-right">Came and went</span>
       </div>
       <div ref={scroller} className="max-h-[calc(100vh-16rem)] min-h-80 overflow-y-auto">
-        <ul
-          className={`relative ${props.old ? "opacity-60" : ""}`}
-          style={{ height: virtual.getTotalSize() }}
-          data-board
-        >
+        <ul className="relative" style={{ height: virtual.getTotalSize() }} data-board>
           {items.map((item) => {
             const room = list[item.index];
             return (
@@ -267,15 +253,13 @@ function BoardRow({ room, typing }: { room: Room; typing: readonly string[] | un
     <Link href={`/rooms/${room.room}`} className={`${columns} h-full grow py-1.5 pr-4 pl-1 hover:bg-wash/60`}>
       <span className="min-w-0">
         <RoomName name={room.room} />
-        <span className="block h-4 truncate text-lamp text-xs" data-typing={typing?.length}>
-          {typing && (
-            <>
-              <TypingMark /> {typing.slice(0, 2).join(", ")}
-              {typing.length > 2 && ` and ${typing.length - 2} more`} {typing.length === 1 ? "is" : "are"}{" "}
-              typing
-            </>
-          )}
-        </span>
+        {typing && (
+          <span className="block truncate text-lamp text-xs" data-typing={typing.length}>
+            <TypingMark /> {typing.slice(0, 2).join(", ")}
+            {typing.length > 2 && ` and ${typing.length - 2} more`} {typing.length === 1 ? "is" : "are"}{" "}
+            typing
+          </span>
+        )}
       </span>
       <span
         key={`${count.people}`}

@@ -1,10 +1,10 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useEffect, useState } from "react";
 import { Link, useLocation } from "wouter";
-import { ask, query, useJournalStream } from "../api";
+import { ask, query, useAskAgain, useJournalStream } from "../api";
 import { useNow } from "../live";
 import { Button, Choice, Confirm, Problem, TextField } from "../parts/controls";
-import { Frame, Sheet, StreamState } from "../parts/frame";
+import { Frame, Sheet } from "../parts/frame";
 import { Time } from "../parts/time";
 import { lasting } from "../words";
 
@@ -57,6 +57,10 @@ const words = (text: FormDataEntryValue | null) =>
     .split(/[\s,]+/)
     .filter(Boolean);
 
+/** The entries of the journal that hooks may be told of, and how long a delivery is given before it is looked for. */
+const told = { kind: ["member.joined", "member.left", "status.changed"] };
+const delivering = 150;
+
 /** The hooks of the realm. */
 export function HooksPage({ onSignOut }: { onSignOut: () => void }) {
   const [, go] = useLocation();
@@ -69,9 +73,7 @@ export function HooksPage({ onSignOut }: { onSignOut: () => void }) {
     },
     retry: false,
   });
-  const open = useJournalStream({ kind: ["member.joined", "member.left", "status.changed"] }, () =>
-    client.invalidateQueries({ queryKey: ["hooks"] }, { cancelRefetch: false }),
-  );
+  const open = useJournalStream(told, useAskAgain([["hooks"]], delivering));
   const add = useMutation({
     mutationFn: (body: object) => ask<Hook>("/v1/hooks", { method: "POST", body: JSON.stringify(body) }),
     onSuccess: (hook) => {
@@ -98,7 +100,7 @@ export function HooksPage({ onSignOut }: { onSignOut: () => void }) {
     document.title = "Hooks · Tovik";
   }, []);
   return (
-    <Frame stream={<StreamState open={open} />} onSignOut={onSignOut}>
+    <Frame heard={open} onSignOut={onSignOut}>
       <h1 className="pb-3 font-semibold text-2xl tracking-tight">Hooks</h1>
       <div className="space-y-5">
         <Problem of={hooks.error} />
@@ -207,14 +209,14 @@ export function HookPage({ id, onSignOut }: { id: string; onSignOut: () => void 
     refetchInterval: (q) => (q.state.data?.deliveries.some((d) => d.state === "waiting") ? 2000 : false),
     retry: false,
   });
-  const again = () => {
-    void client.invalidateQueries({ queryKey: ["hook", id] }, { cancelRefetch: false });
-    void client.invalidateQueries({ queryKey: ["deliveries", id] }, { cancelRefetch: false });
-  };
-  const open = useJournalStream(
-    { kind: ["member.joined", "member.left", "status.changed"] },
-    () => setTimeout(again, 150), // for the hook to be told
+  const again = useAskAgain(
+    [
+      ["hook", id],
+      ["deliveries", id],
+    ],
+    delivering,
   );
+  const open = useJournalStream(told, again);
   const secret = useQuery<string | undefined>({
     queryKey: ["secret", id],
     queryFn: () => undefined,
@@ -239,7 +241,7 @@ export function HookPage({ id, onSignOut }: { id: string; onSignOut: () => void 
   }, []);
   const it = hook.data;
   return (
-    <Frame stream={<StreamState open={open} />} onSignOut={onSignOut}>
+    <Frame heard={open} onSignOut={onSignOut}>
       <nav className="pb-1 text-sm">
         <Link href="/hooks" className="text-water hover:underline">
           All hooks

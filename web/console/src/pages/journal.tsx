@@ -4,7 +4,7 @@ import { useSearchParams } from "wouter";
 import { ask, type Entry, type Journal, query, useJournalStream } from "../api";
 import { server } from "../live";
 import { Entries } from "../parts/entries";
-import { Frame, Sheet, StreamState } from "../parts/frame";
+import { Frame, Sheet } from "../parts/frame";
 
 const kinds = [
   "member.joined",
@@ -68,7 +68,7 @@ export function JournalPage({ onSignOut }: { onSignOut: () => void }) {
       return next;
     });
   return (
-    <Frame stream={to === "" && <StreamState open={open} />} onSignOut={onSignOut}>
+    <Frame heard={to === "" ? open : undefined} onSignOut={onSignOut}>
       <h1 className="pb-3 font-semibold text-2xl tracking-tight">Journal</h1>
       <form
         className="flex flex-wrap items-end gap-3 pb-4 text-sm"

@@ -199,7 +199,7 @@ function Operators() {
                 <Time at={key.created} now={now} />
               </td>
               <td>{key.last_used ? <Time at={key.last_used} now={now} /> : "never"}</td>
-              <td>{key.revoked ? "revoked" : key.expires ? exact(key.expires) : "revoked"}</td>
+              <td>{key.revoked ? "revoked" : key.expires ? exact(key.expires) : "no end"}</td>
               <td className="text-right">
                 {!key.revoked && (
                   <Confirm
@@ -269,7 +269,7 @@ function TokenKeys() {
               <td>
                 <Time at={key.created} now={now} />
               </td>
-              <td>{key.revoked ? "revoked" : key.expires ? exact(key.expires) : "revoked"}</td>
+              <td>{key.revoked ? "revoked" : key.expires ? exact(key.expires) : "no end"}</td>
               <td className="text-right">
                 {!key.revoked && (
                   <Confirm

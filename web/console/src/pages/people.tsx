@@ -1,10 +1,10 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link } from "wouter";
-import { ask, type People, query, useJournalStream } from "../api";
+import { ask, type People, query, useAskAgain, useJournalStream } from "../api";
 import { useNow } from "../live";
 import { PersonLink } from "../parts/entries";
-import { Frame, Sheet, StreamState } from "../parts/frame";
+import { Frame, Sheet } from "../parts/frame";
 import { StatusMark } from "../parts/status-mark";
 import { Time } from "../parts/time";
 import { Field } from "./journal";
@@ -14,7 +14,6 @@ export function PeoplePage({ onSignOut }: { onSignOut: () => void }) {
   const [text, setText] = useState("");
   const [after, setAfter] = useState("");
   const now = useNow();
-  const client = useQueryClient();
   const page = useQuery({
     queryKey: ["people", text, after],
     queryFn: () => ask<People>(`/v1/people${query({ text, after, limit: 100 })}`),
@@ -22,14 +21,14 @@ export function PeoplePage({ onSignOut }: { onSignOut: () => void }) {
   });
   const open = useJournalStream(
     { kind: ["status.changed", "session.opened", "session.ended", "member.joined", "member.left"] },
-    () => client.invalidateQueries({ queryKey: ["people"] }, { cancelRefetch: false }),
+    useAskAgain([["people"]], 100),
   );
   useEffect(() => {
     document.title = "People · Tovik";
   }, []);
   const list = page.data?.people ?? [];
   return (
-    <Frame stream={<StreamState open={open} />} onSignOut={onSignOut}>
+    <Frame heard={open} onSignOut={onSignOut}>
       <h1 className="pb-3 font-semibold text-2xl tracking-tight">People</h1>
       <div className="pb-4 text-sm">
         <Field

@@ -6,7 +6,7 @@ import { useMoment, useNow } from "../live";
 import type { SignedIn } from "../operator";
 import { Button, Confirm, Problem } from "../parts/controls";
 import { Entries } from "../parts/entries";
-import { Frame, Sheet, StreamState } from "../parts/frame";
+import { Frame, Sheet } from "../parts/frame";
 import { StatusMark } from "../parts/status-mark";
 import { clock, exact, lasting } from "../words";
 
@@ -40,7 +40,7 @@ export function PersonPage(props: { user: string; operator: SignedIn; onSignOut:
     document.title = `${user} · Tovik`;
   }, [user]);
   return (
-    <Frame stream={<StreamState open={open} />} onSignOut={props.onSignOut}>
+    <Frame heard={open} onSignOut={props.onSignOut}>
       <nav className="pb-1 text-sm">
         <Link href="/people" className="text-water hover:underline">
           All people

@@ -36,7 +36,6 @@ export function RoomPage(props: { room: string; operator: SignedIn; onSignOut: (
   useEffect(() => {
     document.title = `${props.room} · Tovik`;
   }, [props.room]);
-  const old = state.word === "open" ? "" : "opacity-60";
   return (
     <Frame state={state} onSignOut={props.onSignOut}>
       <nav className="pb-1 text-sm">
@@ -57,7 +56,7 @@ export function RoomPage(props: { room: string; operator: SignedIn; onSignOut: (
           <div className="grid gap-5 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)] lg:items-start">
             <Sheet title={room ? shares(room) : "Members"}>
               {room ? (
-                <div className={old}>
+                <div>
                   <Members
                     room={room}
                     list={pages?.members}

@@ -44,7 +44,7 @@ export function Confirm(props: {
         onClick={() => dialog.current?.showModal()}
         className={
           props.small
-            ? "rounded border border-line px-1.5 py-0.5 text-flood text-xs hover:bg-wash"
+            ? "rounded px-1.5 py-0.5 text-muted text-xs underline decoration-dotted underline-offset-2 hover:bg-wash hover:text-flood"
             : "rounded-md border border-line px-3 py-1.5 text-flood hover:bg-wash"
         }
       >

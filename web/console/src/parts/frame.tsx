@@ -1,9 +1,10 @@
 import type { State } from "@client/link";
 import type { Count } from "@client/wire";
-import type { ReactNode } from "react";
+import { useQueryClient } from "@tanstack/react-query";
+import { type ReactNode, useEffect, useRef, useState } from "react";
 import { Link, useLocation } from "wouter";
 import mark from "../mark.svg";
-import { people, sessions } from "../words";
+import { clock, people, sessions } from "../words";
 import { Palette } from "./palette";
 import { places } from "./places";
 
@@ -41,20 +42,40 @@ export function LinkState({ state }: { state: State }) {
   );
 }
 
-/** The same of a page that follows the journal. */
-export function StreamState({ open }: { open: boolean }) {
-  return <LinkState state={{ word: open ? "open" : "lost" }} />;
+/** Since when what is shown is old: since the service was last heard, once it has been. */
+function useOldSince(state: State | undefined): number | undefined {
+  const [since, setSince] = useState<number>();
+  const heard = useRef(false);
+  const open = state?.word === "open";
+  const over = state?.word === "closed" || state?.word === "refused";
+  if (open) heard.current = true;
+  const client = useQueryClient();
+  useEffect(() => {
+    if (open || over || !heard.current) return;
+    setSince(Date.now());
+    return () => {
+      setSince(undefined);
+      void client.invalidateQueries(); // what was not heard is asked for
+    };
+  }, [open, over, client]);
+  return since;
 }
 
 /** The frame of every page of the console. */
 export function Frame(props: {
+  /** How the page's link is. */
   state?: State;
-  stream?: ReactNode;
+  /** The same of a page that follows the journal: whether it is heard. */
+  heard?: boolean | undefined;
   onSignOut?: () => void;
   wide?: boolean;
   children: ReactNode;
 }) {
   const [here] = useLocation();
+  const heard: State | undefined =
+    props.heard === undefined ? undefined : { word: props.heard ? "open" : "lost" };
+  const state = props.state ?? heard;
+  const oldSince = useOldSince(props.onSignOut && state);
   return (
     <div className={`mx-auto px-5 pb-10 ${props.wide ? "max-w-[100rem]" : "max-w-6xl"}`}>
       <header className="flex flex-wrap items-center gap-x-3 gap-y-2 py-5">
@@ -84,8 +105,7 @@ export function Frame(props: {
         <Link href="/practice" className="rounded px-2 py-1 text-muted text-sm hover:text-ink">
           Practice
         </Link>
-        {props.state && <LinkState state={props.state} />}
-        {props.stream}
+        {state && <LinkState state={state} />}
         {props.onSignOut && (
           <button
             type="button"
@@ -96,7 +116,19 @@ export function Frame(props: {
           </button>
         )}
       </header>
-      {props.children}
+      <p
+        role="status"
+        data-old={oldSince}
+        className="empty:hidden mb-4 rounded-md border border-lamp bg-wash px-4 py-2.5 text-sm"
+      >
+        {oldSince !== undefined && (
+          <>
+            <b className="font-semibold">The service has not been heard since {clock(oldSince)}.</b> What is
+            shown is of then. It is tried again all the time.
+          </>
+        )}
+      </p>
+      <div className={oldSince === undefined ? undefined : "opacity-60"}>{props.children}</div>
     </div>
   );
 }

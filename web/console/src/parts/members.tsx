@@ -122,7 +122,7 @@ function Table({ members, typing, look, from, to }: Rows & { from: number; to: n
                   <TypingMark /> typing
                 </span>
               )}
-              {m.note && <span className="ml-2 text-muted text-xs">{m.note}</span>}
+              {m.note && <span className="block max-w-40 truncate text-muted text-xs">{m.note}</span>}
             </td>
             <td className="text-muted">
               <Time at={m.since} now={now} />

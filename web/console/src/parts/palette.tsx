@@ -25,8 +25,12 @@ export function Palette() {
     return () => document.removeEventListener("keydown", onKey);
   }, []);
   useEffect(() => {
-    if (open) dialog.current?.showModal();
-    else dialog.current?.close();
+    if (!open) {
+      dialog.current?.close();
+      return;
+    }
+    dialog.current?.showModal();
+    dialog.current?.querySelector("input")?.focus();
   }, [open]);
   const rooms = useQuery({
     queryKey: ["room-names"],
@@ -65,7 +69,6 @@ export function Palette() {
         {open && (
           <Command shouldFilter={false} label="Go to" className="text-sm">
             <Command.Input
-              autoFocus
               value={text}
               onValueChange={setText}
               placeholder="A page, a room, a person"

@@ -52,10 +52,10 @@ export function PolicyTimeline({ policy }: { policy: Policy }) {
       <tbody>
         {cases.map((c) => (
           <tr key={c.happens}>
-            <th scope="row" className="py-1 pr-3 text-left font-normal">
+            <th scope="row" className="whitespace-nowrap py-1 pr-3 text-left font-normal">
               {c.happens}
             </th>
-            <td className="w-[55%]">
+            <td className="w-full min-w-16">
               <svg
                 viewBox={`0 0 ${width + 12} 14`}
                 className="block h-3.5 w-full"
@@ -81,7 +81,7 @@ export function PolicyTimeline({ policy }: { policy: Policy }) {
           </tr>
         ))}
         <tr>
-          <th scope="row" className="py-1 pr-3 text-left font-normal">
+          <th scope="row" className="whitespace-nowrap py-1 pr-3 text-left font-normal">
             Touches nothing
           </th>
           <td>
