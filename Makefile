@@ -10,7 +10,7 @@ HISTORIES ?= 2000
 FUZZTIME ?= 10m
 STATIC := $(GO) tool -modfile=tools/go.mod staticcheck
 
-.PHONY: build demo test fuzz lint mutants bench bench-core shots web clean
+.PHONY: build demo test fuzz lint mutants bench bench-core bench-console shots web clean
 
 build: web ## the whole binary, with the console in it
 	$(GO) build -trimpath -ldflags="-s -w" -o bin/tovik ./cmd/tovik
@@ -74,6 +74,9 @@ bench-core: ## the core alone, with a million sessions
 
 bench: ## what the service does, against floors measured in the same run
 	$(GO) run ./bench $(ARGS)
+
+bench-console: build chromium ## how long the console's pages are busy with what comes live
+	$(GO) run ./bench/console
 
 shots: build chromium ## the pictures in docs/screenshots, from the demo
 	@command -v xterm >/dev/null && command -v Xvfb >/dev/null && test -x /usr/bin/import || \

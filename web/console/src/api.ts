@@ -1,5 +1,5 @@
 import type { Status } from "@client/wire";
-import { type QueryKey, useQueryClient } from "@tanstack/react-query";
+import { type QueryKey, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useRef, useState, useSyncExternalStore } from "react";
 import { server } from "./live";
 
@@ -91,6 +91,16 @@ export interface Session {
   readonly page_hidden: boolean;
   readonly rooms: readonly string[];
   readonly next: readonly Upcoming[];
+}
+
+/** The sessions in a room, the first thousand. The page of a room asks for them again when somebody comes or goes. */
+export function useSessions(room: string) {
+  return useQuery({
+    queryKey: ["sessions", room],
+    queryFn: () => ask<{ sessions: readonly Session[] }>(`/v1/sessions${query({ room, limit: 1000 })}`),
+    staleTime: Number.POSITIVE_INFINITY,
+    structuralSharing: false, // to compare so many takes longer than to show them
+  });
 }
 
 /** Why somebody is shown as they are. */

@@ -1,7 +1,7 @@
 import { Link, type Snapshot } from "@client/link";
 import type { Change } from "@client/replica";
 import type { Watch } from "@client/wire";
-import { useEffect, useState, useSyncExternalStore } from "react";
+import { useEffect, useState } from "react";
 import { useSearch } from "wouter";
 
 const nothing: Snapshot = { state: { word: "connecting" }, rooms: new Map(), people: new Map() };
@@ -18,11 +18,46 @@ export function useLink(open: () => { link: Link; close: () => void }): [Snapsho
     setLink(opened.link);
     return () => opened.close();
   }, []);
-  const snapshot = useSyncExternalStore(
-    (listener) => link?.subscribe(listener) ?? (() => {}),
-    () => link?.snapshot ?? nothing,
-  );
+  const [snapshot, setSnapshot] = useState(nothing);
+  useEffect(() => {
+    if (!link) return;
+    const show = () => setSnapshot(link.snapshot);
+    show();
+    return oncePerFrame(show, (changed) => link.subscribe(changed));
+  }, [link]);
   return [snapshot, link];
+}
+
+/** A page that is not seen has no frames, and is brought up to date after this long, in milliseconds. */
+const unseen = 250;
+
+/**
+ * Does something after changes, but only once in each frame, however many there are. It is given what follows
+ * the changes, and returns what undoes it all.
+ */
+export function oncePerFrame(run: () => void, follow: (changed: () => void) => () => void): () => void {
+  let undo: (() => void) | undefined;
+  const forget = () => {
+    undo?.();
+    undo = undefined;
+  };
+  const stop = follow(() => {
+    if (undo) return;
+    const now = () => {
+      forget();
+      run();
+    };
+    const frame = requestAnimationFrame(now);
+    const timer = setTimeout(now, unseen);
+    undo = () => {
+      cancelAnimationFrame(frame);
+      clearTimeout(timer);
+    };
+  });
+  return () => {
+    forget();
+    stop();
+  };
 }
 
 /** Follows rooms as the operator who is signed in. */

@@ -43,20 +43,18 @@ export function noteChanges(before: ReadonlyMap<string, Room>, now: ReadonlyMap<
   return changes;
 }
 
-/** Puts rooms in order: those that are pinned first. */
+/** Puts rooms that are in the order of their names in another: those that are pinned first. */
 export function ordered(
-  rooms: Iterable<Room>,
+  rooms: readonly Room[],
   by: Order,
   filter: string,
   pinned: ReadonlySet<string>,
 ): readonly Room[] {
-  const order = orders[by];
-  return [...rooms]
-    .filter((room) => filter === "" || matches(filter, room.room))
-    .sort(
-      (a, b) =>
-        Number(pinned.has(b.room)) - Number(pinned.has(a.room)) || order(a, b) || (a.room < b.room ? -1 : 1),
-    );
+  const found = filter === "" ? rooms : rooms.filter((room) => matches(filter, room.room));
+  const list = by === "by name" ? found : found.toSorted(orders[by]);
+  if (pinned.size === 0) return list;
+  const first = list.filter((room) => pinned.has(room.room));
+  return first.length === 0 ? list : [...first, ...list.filter((room) => !pinned.has(room.room))];
 }
 
 const pinnedName = "tovik.pinned";

@@ -44,8 +44,12 @@ const columns = "grid grid-cols-[6rem_minmax(0,1fr)] sm:grid-cols-[11rem_minmax(
  * What is chosen, by pointer or keys, is told in words beneath.
  */
 export function LaneChart(props: {
-  rows: readonly Row[];
+  /** What rows there are; each is made only when it is seen. */
+  keys: readonly string[];
+  rowOf: (key: string, index: number) => Row;
   controls: WindowControls;
+  /** Whether it is known who types. */
+  typing?: boolean;
   /** A moment that is pointed out. */
   moment?: number | undefined;
   /** More on the same axis, above the rows. */
@@ -54,7 +58,7 @@ export function LaneChart(props: {
   onSeen?: (keys: readonly string[]) => void;
   notice?: string | undefined;
 }) {
-  const { rows, controls } = props;
+  const { keys, rowOf, controls } = props;
   const { window, now } = controls;
   const [box, width] = useWidth();
   const hatch = useId();
@@ -67,30 +71,38 @@ export function LaneChart(props: {
   );
   const [chosen, setChosen] = useState<{ row: string; mark: string }>();
   const scroller = useRef<HTMLDivElement>(null);
+  const heights = useRef(new Map<string, number>());
   const virtual = useVirtualizer({
-    count: rows.length,
+    count: keys.length,
     getScrollElement: () => scroller.current,
-    estimateSize: (i) => heightOf(rows[i]),
-    getItemKey: (i) => rows[i]?.key ?? i,
+    estimateSize: (i) => heights.current.get(keys[i] ?? "") ?? usualHeight,
+    getItemKey: (i) => keys[i] ?? i,
     overscan: 4,
   });
   const items = virtual.getVirtualItems();
   const seen = items.map((item) => String(item.key)).join("\n");
   const { onSeen } = props;
   useEffect(() => onSeen?.(seen === "" ? [] : seen.split("\n")), [seen, onSeen]);
-  const heights = rows.map(heightOf).join(" ");
-  // biome-ignore lint/correctness/useExhaustiveDependencies: rows grow and shrink with their sessions
-  useLayoutEffect(() => virtual.measure(), [heights]);
+  const rows = new Map(items.map((item) => [String(item.key), rowOf(String(item.key), item.index)]));
+  useLayoutEffect(() => {
+    // Rows grow and shrink with their sessions.
+    let changed = false;
+    for (const [key, row] of rows) {
+      const height = heightOf(row);
+      changed ||= (heights.current.get(key) ?? usualHeight) !== height;
+      heights.current.set(key, height);
+    }
+    if (changed) virtual.measure();
+  });
 
-  const mark =
-    chosen && marksOf(rows.find((row) => row.key === chosen.row)).find((m) => m.key === chosen.mark);
-  const owner = rows.find((row) => row.key === chosen?.row);
+  const owner = chosen && keys.includes(chosen.row) ? rowOf(chosen.row, keys.indexOf(chosen.row)) : undefined;
+  const mark = marksOf(owner).find((m) => m.key === chosen?.mark);
   const choose = (row: string, mark: string) => setChosen({ row, mark });
   const drag = usePan(controls, width);
 
   const onKey = (event: KeyboardEvent) => {
-    const acted = byKey(event, { rows, chosen, controls, choose });
-    if (typeof acted === "string") virtual.scrollToIndex(rows.findIndex((row) => row.key === acted));
+    const acted = byKey(event, { keys, rowOf, chosen, controls, choose });
+    if (typeof acted === "string") virtual.scrollToIndex(keys.indexOf(acted));
     if (acted) event.preventDefault();
   };
 
@@ -137,7 +149,7 @@ export function LaneChart(props: {
         <div ref={scroller} className="max-h-[19rem] overflow-y-auto overflow-x-hidden">
           <div className="relative" style={{ height: virtual.getTotalSize() }}>
             {items.map((item) => {
-              const row = rows[item.index];
+              const row = rows.get(String(item.key));
               return (
                 row && (
                   <div
@@ -171,14 +183,14 @@ export function LaneChart(props: {
               );
             })}
           </div>
-          {rows.length === 0 && <p className="p-4 text-muted text-sm">Nobody was here in this time.</p>}
+          {keys.length === 0 && <p className="p-4 text-muted text-sm">Nobody was here in this time.</p>}
         </div>
       </div>
-      <Legend hatch={hatch} typing={rows.some((row) => row.typing)} />
+      <Legend hatch={hatch} typing={props.typing ?? false} />
       <div role="status" data-evidence className="min-h-14 border-line border-t bg-wash/50 px-4 py-2 text-sm">
         {mark && owner ? (
           <>
-            <b className="font-semibold">{owner.name}.</b> {mark.says}{" "}
+            <b className="font-semibold">{owner.name}.</b> {mark.says()}{" "}
             {mark.entry && (
               <Link
                 href={`/journal${query({ user: mark.entry.user, to: after(mark.entry.at) })}`}
@@ -203,8 +215,9 @@ function after(at: string): string {
   return new Date(Date.parse(at) + 1).toISOString();
 }
 
-function heightOf(row: Row | undefined): number {
-  if (!row) return 40;
+const usualHeight = 40;
+
+function heightOf(row: Row): number {
   const tracks = tracksOf(row.bars).length;
   return Math.max(32, 2 * padding + (row.stays.length > 0 ? stayHeight : 0) + tracks * trackHeight);
 }
@@ -222,13 +235,19 @@ function marksOf(row: Row | undefined): readonly Mark[] {
 function byKey(
   event: KeyboardEvent,
   on: {
-    rows: readonly Row[];
+    keys: readonly string[];
+    rowOf: (key: string, index: number) => Row;
     chosen: { row: string; mark: string } | undefined;
     controls: WindowControls;
     choose: (row: string, mark: string) => void;
   },
 ): boolean | string {
-  const { rows, chosen, controls, choose } = on;
+  const { keys, chosen, controls, choose } = on;
+  const rowAt = (i: number) => {
+    const key = keys[i];
+    return key === undefined ? undefined : on.rowOf(key, i);
+  };
+  const at = chosen ? keys.indexOf(chosen.row) : -1;
   const { from, to } = controls.window;
   const forward = event.key === "ArrowRight" || event.key === "ArrowDown";
   switch (event.key) {
@@ -245,7 +264,7 @@ function byKey(
         controls.pan(forward ? 0.25 : -0.25);
         return true;
       }
-      const row = rows.find((r) => r.key === chosen?.row) ?? rows[0];
+      const row = rowAt(Math.max(0, at));
       const marks = marksOf(row).filter((m) => m.from < to && (m.to ?? Number.POSITIVE_INFINITY) >= from);
       const i = marks.findIndex((m) => m.key === chosen?.mark);
       const next = i < 0 ? marks.at(-1) : marks[i + (forward ? 1 : -1)];
@@ -254,8 +273,7 @@ function byKey(
     }
     case "ArrowUp":
     case "ArrowDown": {
-      const i = rows.findIndex((r) => r.key === chosen?.row);
-      const row = rows[i < 0 ? 0 : Math.max(0, Math.min(rows.length - 1, i + (forward ? 1 : -1)))];
+      const row = rowAt(at < 0 ? 0 : Math.max(0, Math.min(keys.length - 1, at + (forward ? 1 : -1))));
       const last = marksOf(row).at(-1);
       if (!row || !last) return true;
       choose(row.key, last.key);
@@ -368,6 +386,10 @@ function WindowBar({ controls }: { controls: WindowControls }) {
   );
 }
 
+const dayFormat = new Intl.DateTimeFormat([], { day: "numeric", month: "short" });
+const minuteFormat = new Intl.DateTimeFormat([], { hour: "2-digit", minute: "2-digit", hour12: false });
+const secondFormat = new Intl.DateTimeFormat([], { timeStyle: "medium", hour12: false });
+
 function Axis(props: { across: ReturnType<typeof scaleTime<number>>; width: number; window: Window }) {
   const { across, width } = props;
   const room = 26; // that a label wants on both sides
@@ -377,13 +399,8 @@ function Axis(props: { across: ReturnType<typeof scaleTime<number>>; width: numb
   const short = props.window.to - props.window.from < 600_000;
   const label = (time: Date) =>
     time.getHours() + time.getMinutes() + time.getSeconds() === 0
-      ? time.toLocaleDateString([], { day: "numeric", month: "short" })
-      : time.toLocaleTimeString([], {
-          hour: "2-digit",
-          minute: "2-digit",
-          ...(short && { second: "2-digit" }),
-          hour12: false,
-        });
+      ? dayFormat.format(time)
+      : (short ? secondFormat : minuteFormat).format(time);
   return (
     <svg width={width} height="24" className="block text-muted" data-axis>
       <title>

@@ -11,8 +11,8 @@ export interface Mark {
   /** Absent of what goes on, and of what took no time. */
   readonly to?: number | undefined;
   readonly reason?: string | undefined;
-  /** In words, with exact times. */
-  readonly says: string;
+  /** In words, with exact times: made only when they are read. */
+  says(): string;
   /** The entry of the journal that is the evidence. */
   readonly entry?: Entry | undefined;
 }
@@ -34,7 +34,7 @@ const until = (from: number, to: number | undefined) =>
 
 function ofPart(bar: Bar, part: Part, i: number): Mark {
   const name = `Session ${short(bar.session)}`;
-  const says =
+  const says = () =>
     part.state === "live"
       ? `${name}: live ${bar.over ? `over ${over[bar.over] ?? bar.over} ` : ""}${since(part.from)} ${until(part.from, part.to)}.`
       : `${name}: in its grace, as ${losses[part.reason ?? ""] ?? "it had no link"}, ${since(part.from)} ${until(part.from, part.to)}. Others still saw them.`;
@@ -69,7 +69,8 @@ export function marksOfBar(bar: Bar): readonly Mark[] {
       kind: "idle",
       from: idle.from,
       to: idle.to,
-      says: `Session ${short(bar.session)}: nobody touched it ${since(idle.from)} ${until(idle.from, idle.to)}.`,
+      says: () =>
+        `Session ${short(bar.session)}: nobody touched it ${since(idle.from)} ${until(idle.from, idle.to)}.`,
     });
   }
   if (bar.ended) {
@@ -80,7 +81,8 @@ export function marksOfBar(bar: Bar): readonly Mark[] {
       from: bar.to ?? 0,
       to: bar.to,
       reason,
-      says: `Session ${short(bar.session)}: ended ${exact(bar.to ?? 0)} (${reason}): it ${why[reason as Reason] ?? reason}.`,
+      says: () =>
+        `Session ${short(bar.session)}: ended ${exact(bar.to ?? 0)} (${reason}): it ${why[reason as Reason] ?? reason}.`,
       entry: bar.ended,
     });
   }
@@ -96,7 +98,7 @@ export function marksOfStay(stay: Stay): readonly Mark[] {
       kind: "stay",
       from: stay.from,
       to: stay.to,
-      says: `In ${stay.room}, as others saw it, ${since(stay.from)} ${until(stay.from, stay.to)}.`,
+      says: () => `In ${stay.room}, as others saw it, ${since(stay.from)} ${until(stay.from, stay.to)}.`,
       entry: stay.joined,
     },
   ];
@@ -106,7 +108,7 @@ export function marksOfStay(stay: Stay): readonly Mark[] {
       kind: "joined",
       from: stay.from,
       to: stay.from,
-      says: `Others saw them join ${stay.room} ${exact(stay.from)}.`,
+      says: () => `Others saw them join ${stay.room} ${exact(stay.from)}.`,
       entry: stay.joined,
     });
   if (stay.left) {
@@ -117,7 +119,8 @@ export function marksOfStay(stay: Stay): readonly Mark[] {
       from: stay.to ?? 0,
       to: stay.to,
       reason,
-      says: `Others saw them leave ${stay.room} ${exact(stay.to ?? 0)}: they ${why[reason as Reason] ?? reason}.`,
+      says: () =>
+        `Others saw them leave ${stay.room} ${exact(stay.to ?? 0)}: they ${why[reason as Reason] ?? reason}.`,
       entry: stay.left,
     });
   }
@@ -131,6 +134,6 @@ export function markOfTyping(user: string, from: number, to: number | undefined)
     kind: "typing",
     from,
     to,
-    says: `Typing ${since(from)} ${until(from, to)}.`,
+    says: () => `Typing ${since(from)} ${until(from, to)}.`,
   };
 }

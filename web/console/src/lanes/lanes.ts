@@ -204,6 +204,14 @@ export function staysOf(entries: readonly Entry[], now: readonly Present[] = [])
   return stays;
 }
 
+/** Those that are in a window of time, at least in part. */
+export function within<T extends Span>(
+  list: readonly T[],
+  window: { readonly from: number; readonly to: number },
+): readonly T[] {
+  return list.filter(({ from, to }) => from < window.to && (to ?? Number.POSITIVE_INFINITY) > window.from);
+}
+
 /** One entry of each id, in their order. */
 export function merge(...lists: (readonly Entry[])[]): readonly Entry[] {
   const known = new Map<number, Entry>();

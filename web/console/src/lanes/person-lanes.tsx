@@ -1,7 +1,7 @@
 import { useMemo } from "react";
 import type { Session } from "../api";
 import { LaneChart, type Row } from "./chart";
-import type { Present, Span } from "./lanes";
+import { type Present, within } from "./lanes";
 import { useLanes } from "./use-lanes";
 import { useTimeWindow } from "./window";
 
@@ -17,17 +17,21 @@ export function PersonLanes(props: {
   const { window } = controls;
   const users = useMemo(() => [user], [user]);
   const lanes = useLanes(users, window, props.sessions, props.present);
-  const rows = useMemo<readonly Row[]>(() => {
-    const shown = ({ from, to }: Span) => from < window.to && (to ?? Number.POSITIVE_INFINITY) > window.from;
-    const rooms = [...Map.groupBy(lanes.stays.filter(shown), (stay) => stay.room)].sort();
-    return [
-      { key: user, name: "Sessions", bars: lanes.bars.filter(shown), stays: [] },
-      ...rooms.map(([room, stays]) => ({ key: room, name: room, href: `/rooms/${room}`, bars: [], stays })),
-    ];
-  }, [lanes, user, window.from, window.to]);
+  const rows = useMemo<ReadonlyMap<string, Row>>(() => {
+    const rooms = [...Map.groupBy(within(lanes.stays, window), (stay) => stay.room)].sort();
+    return new Map<string, Row>([
+      [user, { key: user, name: "Sessions", bars: within(lanes.bars, window), stays: [] }],
+      ...rooms.map(
+        ([room, stays]) =>
+          [room, { key: room, name: room, href: `/rooms/${room}`, bars: [], stays }] as const,
+      ),
+    ]);
+  }, [lanes, user, window]);
+  const keys = useMemo(() => [...rows.keys()], [rows]);
   return (
     <LaneChart
-      rows={rows}
+      keys={keys}
+      rowOf={(key) => rows.get(key) as Row}
       controls={controls}
       moment={props.moment}
       notice={

@@ -1,10 +1,11 @@
 import type { Room } from "@client/replica";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
-import { ask, query, type Session } from "../api";
+import { ask, query, useSessions } from "../api";
 import { Curve, pointsOf, stepFor, useHeadcount } from "../headcount/curve";
+import { useSorted } from "../sorted";
 import { LaneChart, type Row } from "./chart";
-import type { Present, Span } from "./lanes";
+import { type Present, type Span, within } from "./lanes";
 import { useLanes } from "./use-lanes";
 import { useTimeWindow, type Window } from "./window";
 
@@ -19,11 +20,7 @@ export function RoomLanes(props: { name: string; room: Room | undefined; moment?
   const { window, now } = controls;
   const people = usePeople(name, room, window);
   const [seen, setSeen] = useState<readonly string[]>([]);
-  const sessions = useQuery({
-    queryKey: ["sessions", name],
-    queryFn: () => ask<{ sessions: readonly Session[] }>(`/v1/sessions${query({ room: name, limit: 1000 })}`),
-    staleTime: Number.POSITIVE_INFINITY, // the page asks again when somebody comes or goes
-  });
+  const sessions = useSessions(name);
   const members = room?.members;
   const present = useMemo<readonly Present[]>(
     () =>
@@ -33,24 +30,30 @@ export function RoomLanes(props: { name: string; room: Room | undefined; moment?
       }),
     [seen, members, name],
   );
-  const lanes = useLanes(seen, window, sessions.data?.sessions, present);
+  const there = useMemo(
+    () => sessions.data?.sessions.filter((session) => seen.includes(session.user)),
+    [sessions.data, seen],
+  );
+  const lanes = useLanes(seen, window, there, present);
   const typing = useTyping(room?.typing ?? []);
-  const rows = useMemo<readonly Row[]>(() => {
-    const bars = Map.groupBy(lanes.bars, (bar) => bar.user);
-    const stays = Map.groupBy(
-      lanes.stays.filter((stay) => stay.room === name),
-      (stay) => stay.user,
-    );
-    const shown = ({ from, to }: Span) => from < window.to && (to ?? Number.POSITIVE_INFINITY) > window.from;
-    return people.map(({ user, name }) => ({
-      key: user,
-      name,
-      href: `/people/${encodeURIComponent(user)}`,
-      bars: (bars.get(user) ?? []).filter(shown),
-      stays: (stays.get(user) ?? []).filter(shown),
-      typing: typing.get(user),
-    }));
-  }, [people, lanes, typing, name, window.from, window.to]);
+  const bars = useMemo(() => Map.groupBy(lanes.bars, (bar) => bar.user), [lanes.bars]);
+  const stays = useMemo(
+    () =>
+      Map.groupBy(
+        lanes.stays.filter((stay) => stay.room === name),
+        (stay) => stay.user,
+      ),
+    [lanes.stays, name],
+  );
+  const keys = useMemo(() => people.map(({ user }) => user), [people]);
+  const rowOf = (user: string, i: number): Row => ({
+    key: user,
+    name: people[i]?.name ?? user,
+    href: `/people/${encodeURIComponent(user)}`,
+    bars: within(bars.get(user) ?? [], window),
+    stays: within(stays.get(user) ?? [], window),
+    typing: typing.get(user),
+  });
 
   const step = stepFor(window.to - window.from);
   const steps = useHeadcount(name, step, window.from, window.follows ? undefined : window.to);
@@ -64,7 +67,9 @@ export function RoomLanes(props: { name: string; room: Room | undefined; moment?
   const height = 52;
   return (
     <LaneChart
-      rows={rows}
+      keys={keys}
+      rowOf={rowOf}
+      typing
       controls={controls}
       moment={props.moment}
       onSeen={setSeen}
@@ -103,19 +108,30 @@ function usePeople(name: string, room: Room | undefined, window: Window) {
     staleTime: Number.POSITIVE_INFINITY,
     retry: false,
   });
-  const met = useRef(new Map<string, string>());
-  return useMemo(() => {
-    const names = new Map<string, string>();
-    for (const stay of was.data?.stays ?? []) names.set(stay.user, stay.name ?? stay.user);
-    for (const member of room?.members?.values() ?? []) {
-      met.current.set(member.user, member.name ?? member.user);
-    }
-    if (window.follows) for (const [user, name] of met.current) names.set(user, name);
-    return [...names]
-      .map(([user, name]) => ({ user, name }))
-      .sort((a, b) => (a.name < b.name ? -1 : a.name > b.name ? 1 : a.user < b.user ? -1 : 1));
+  const met = useRef<ReadonlyMap<string, Somebody>>(new Map());
+  const names = useMemo(() => {
+    const known = window.follows ? met.current : new Map<string, Somebody>();
+    const fresh: Somebody[] = [];
+    const add = (user: string, name: string | undefined) =>
+      known.has(user) || fresh.push({ user, name: name ?? user });
+    for (const member of room?.members?.values() ?? []) add(member.user, member.name);
+    for (const stay of was.data?.stays ?? []) add(stay.user, stay.name);
+    if (fresh.length === 0) return known;
+    const names = new Map(known);
+    for (const one of fresh.reverse()) names.set(one.user, one); // who is there now knows their name best
+    if (window.follows) met.current = names;
+    return names;
   }, [was.data, room?.members, window.follows]);
+  return useSorted(names, userOf, byName);
 }
+
+interface Somebody {
+  readonly user: string;
+  readonly name: string;
+}
+
+const userOf = (one: Somebody) => one.user;
+const byName = (a: Somebody, b: Somebody) => a.name < b.name || (a.name === b.name && a.user < b.user);
 
 /** When who typed, since the page is open. */
 function useTyping(typing: readonly string[]): ReadonlyMap<string, readonly Span[]> {

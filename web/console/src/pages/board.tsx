@@ -5,13 +5,17 @@ import { useEffect, useMemo, useRef, useState } from "react";
 import { Link } from "wouter";
 import { Curve, pointsOf, useHeadcount } from "../headcount/curve";
 import { type Health, useHealth } from "../health";
-import { openLink } from "../live";
+import { oncePerFrame, openLink } from "../live";
 import type { SignedIn } from "../operator";
 import { Frame, Refused, Sheet } from "../parts/frame";
 import { TypingMark } from "../parts/members";
 import { StatusMark } from "../parts/status-mark";
 import { noteChanges, type Order, ordered, orders, usePinned, useRate, useTypists } from "../rooms";
+import { useSorted } from "../sorted";
 import { people, sessions } from "../words";
+
+const nameOf = (room: Room) => room.room;
+const byName = (a: Room, b: Room) => a.room < b.room;
 
 /** All rooms with their counts, live. */
 export function Board({ operator, onSignOut }: { operator: SignedIn; onSignOut: () => void }) {
@@ -21,7 +25,8 @@ export function Board({ operator, onSignOut }: { operator: SignedIn; onSignOut: 
   const [pinned, pin] = usePinned();
   const [filter, setFilter] = useState("");
   const [order, setOrder] = useState<Order>("by name");
-  const list = useMemo(() => ordered(rooms.values(), order, filter, pinned), [rooms, order, filter, pinned]);
+  const named = useSorted(rooms, nameOf, byName);
+  const list = useMemo(() => ordered(named, order, filter, pinned), [named, order, filter, pinned]);
   useEffect(() => {
     document.title = "Rooms · Tovik";
   }, []);
@@ -101,19 +106,17 @@ function useRooms(
   // biome-ignore lint/correctness/useExhaustiveDependencies: one link for one life of the page
   useEffect(() => {
     const link = openLink(patterns.map((room) => ({ room, detail: "count" })));
-    let frame = 0;
     let before: ReadonlyMap<string, Room> = new Map();
-    const undo = link.subscribe(() => {
-      frame ||= requestAnimationFrame(() => {
-        frame = 0;
+    const undo = oncePerFrame(
+      () => {
         const { state, rooms } = link.snapshot;
         onChanges(before.size > 0 ? noteChanges(before, rooms) : 0);
         before = rooms;
         setShown({ state, rooms });
-      });
-    });
+      },
+      (changed) => link.subscribe(changed),
+    );
     return () => {
-      cancelAnimationFrame(frame);
       undo();
       link.close();
     };

@@ -1,10 +1,10 @@
 import type { Link as ServiceLink } from "@client/link";
 import type { Room } from "@client/replica";
 import type { Member } from "@client/wire";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { type FormEvent, lazy, Suspense, useEffect, useMemo, useRef, useState } from "react";
 import { Link } from "wouter";
-import { ask, query, type Session } from "../api";
+import { ask, query, useAskAgain, useSessions } from "../api";
 import { useFeed, useMoment, useNow, useWatch } from "../live";
 import type { SignedIn } from "../operator";
 import { Button, Confirm, Problem, TextField } from "../parts/controls";
@@ -28,7 +28,7 @@ export function RoomPage(props: { room: string; operator: SignedIn; onSignOut: (
   const moment = useMoment();
   const room = rooms.get(props.room);
   const pages = useLargeRoom(link, props.room, room);
-  const devices = useDevices(link, props.room);
+  const devices = useDevices(link, props.room, (room?.count.people ?? 0) > 200);
   const remove = useMutation({
     mutationFn: (user: string) =>
       ask(`/v1/rooms/${props.room}/members/${encodeURIComponent(user)}`, { method: "DELETE" }),
@@ -192,24 +192,14 @@ function useLargeRoom(
 const over = { websocket: "WebSocket", stream: "event stream", beats: "HTTP beats" };
 
 /** What the sessions of people go over, by user. */
-function useDevices(link: ServiceLink | undefined, room: string): ReadonlyMap<string, string> {
-  const client = useQueryClient();
-  const sessions = useQuery({
-    queryKey: ["sessions", room],
-    queryFn: () => ask<{ sessions: readonly Session[] }>(`/v1/sessions${query({ room, limit: 1000 })}`),
-    staleTime: Number.POSITIVE_INFINITY,
-  });
-  useEffect(() => {
-    let timer: ReturnType<typeof setTimeout> | undefined;
-    const undo = link?.onChange(() => {
-      clearTimeout(timer);
-      timer = setTimeout(() => void client.invalidateQueries({ queryKey: ["sessions", room] }), 500);
-    });
-    return () => {
-      clearTimeout(timer);
-      undo?.();
-    };
-  }, [link, client, room]);
+function useDevices(
+  link: ServiceLink | undefined,
+  room: string,
+  large: boolean,
+): ReadonlyMap<string, string> {
+  const sessions = useSessions(room);
+  const again = useAskAgain([["sessions", room]], large ? refresh : 300);
+  useEffect(() => link?.onChange(again), [link, again]);
   return useMemo(() => {
     const words = new Map<string, string>();
     for (const [user, list] of Map.groupBy(sessions.data?.sessions ?? [], (s) => s.user)) {

@@ -2,6 +2,7 @@ import type { Room } from "@client/replica";
 import type { Member } from "@client/wire";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type ReactNode, useMemo, useRef } from "react";
+import { useSorted } from "../sorted";
 import { sessions } from "../words";
 import { Person } from "./person";
 import { StatusMark } from "./status-mark";
@@ -26,15 +27,11 @@ export function Members(
   props: Look & { room: Room; list?: readonly Member[] | undefined; onEnd?: (() => void) | undefined },
 ) {
   const { room, you, list } = props;
-  const members = useMemo(
-    () =>
-      list ??
-      [...(room.members?.values() ?? [])].sort(
-        (a, b) =>
-          Number(b.user === you) - Number(a.user === you) || order(a.since, b.since) || order(a.user, b.user),
-      ),
-    [room.members, list, you],
-  );
+  const sorted = useSorted(room.members ?? nobody, userOf, cameFirst);
+  const members = useMemo(() => {
+    const own = list === undefined && you !== undefined && room.members?.get(you);
+    return own ? [own, ...sorted.filter((m) => m !== own)] : (list ?? sorted);
+  }, [room.members, sorted, list, you]);
   const typing = useMemo(() => new Set(room.typing), [room.typing]);
   if (members.length === 0) {
     return <p className="p-6 text-muted">Nobody is here. The list fills as soon as somebody joins.</p>;
@@ -47,10 +44,10 @@ export function Members(
   );
 }
 
+const nobody: ReadonlyMap<string, Member> = new Map();
+const userOf = (m: Member) => m.user;
 /** Times as the service writes them sort as text. */
-function order(a: string, b: string): number {
-  return a < b ? -1 : a > b ? 1 : 0;
-}
+const cameFirst = (a: Member, b: Member) => a.since < b.since || (a.since === b.since && a.user < b.user);
 
 interface Rows {
   readonly members: readonly Member[];
