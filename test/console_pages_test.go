@@ -1,10 +1,14 @@
 package test
 
 import (
+	"bytes"
+	"compress/gzip"
 	"context"
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/httptest"
+	"regexp"
 	"strconv"
 	"strings"
 	"testing"
@@ -157,6 +161,30 @@ func TestThePagesOfTheConsole(t *testing.T) {
 		require.Empty(t, p.complaints.List(), c.path)
 		require.NoError(t, chromedp.Cancel(p.ctx))
 	}
+}
+
+// TestTheConsoleIsSmall weighs what a browser loads before it shows anything.
+func TestTheConsoleIsSmall(t *testing.T) {
+	t.Parallel()
+	s := startService(t)
+	get := func(path string) []byte {
+		response, err := http.Get(s.URL() + path)
+		require.NoError(t, err)
+		defer func() { _ = response.Body.Close() }()
+		require.Equal(t, http.StatusOK, response.StatusCode, path)
+		body, err := io.ReadAll(response.Body)
+		require.NoError(t, err)
+		return body
+	}
+	var packed bytes.Buffer
+	weight := gzip.NewWriter(&packed)
+	for _, asset := range regexp.MustCompile(`/assets/[^"]+`).FindAll(get("/"), -1) {
+		_, err := weight.Write(get(string(asset)))
+		require.NoError(t, err)
+	}
+	require.NoError(t, weight.Close())
+	require.Greater(t, packed.Len(), 50_000, "nothing was weighed")
+	require.Less(t, packed.Len(), 200_000)
 }
 
 // TestLanesTellWhatHappened cuts somebody's cable: lanes, the page that says why, and the

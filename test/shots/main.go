@@ -83,12 +83,55 @@ func shoot() error {
 		func() error {
 			return terminal("headcount", 2, command("headcount "+room+" --plot")+"; echo; "+command("headcount "+room+" --top 5"))
 		}, // after some minutes of the night
+		late,
+		func() error { return stack("records", "journal", "headcount") },
+		func() error { return stack("keys-hook", "keys", "hook") },
+		func() error { return stack("hooks-keys", "hooks-page", "keys-page") },
+		func() error { return stack("people-policies", "sign-in", "people", "policies") },
 	} {
 		if err := step(); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// stack makes one picture of several, one above the other.
+func stack(name string, parts ...string) error {
+	var files []string
+	for _, part := range parts {
+		files = append(files, filepath.Join(dir, part+".png"))
+	}
+	if out, err := exec.Command("/usr/bin/convert", append(files, "-append", filepath.Join(dir, name+".png"))...).CombinedOutput(); err != nil {
+		return fmt.Errorf("stack %s: %w: %s", name, err, out)
+	}
+	for _, file := range files {
+		if err := os.Remove(file); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// late pictures what wants some minutes of the night to show something.
+func late() error {
+	browser, end, err := chrome.Start(context.Background())
+	if err != nil {
+		return err
+	}
+	defer end()
+	tab, cancel := chromedp.NewContext(browser, chromedp.WithNewBrowserContext())
+	defer cancel()
+	url := "http://" + address + "/headcount?span=15+min&room=" + room + "&room=desk.night&room=levee.north-bank#key=demo"
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(url)); err != nil {
+		return err
+	}
+	time.Sleep(3 * time.Second)
+	picture, err := chromedp.Run(tab, chromedp.CaptureScreenshot())
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(dir, "headcount-page.png"), picture, 0o644)
 }
 
 // startDemo returns once everybody has arrived, with the address for a visitor.
@@ -131,7 +174,7 @@ func pages(visit string) error {
 	service := "http://" + address
 	tabs := map[string]context.Context{}
 	for name, url := range map[string]string{
-		"board": service + "/#key=demo", "room": service + "/rooms/" + room + "#key=demo", "person-dark": service + "/people/e-01#key=demo", "journal-page": service + "/journal?room=basin.*#key=demo",
+		"board": service + "/#key=demo", "hooks-page": service + "/hooks#key=demo", "keys-page": service + "/keys#key=demo", "people": service + "/people#key=demo", "policies": service + "/policies#key=demo", "room": service + "/rooms/" + room + "#key=demo", "person-dark": service + "/people/e-01#key=demo", "journal-page": service + "/journal?room=basin.*#key=demo",
 		"visit": service + visit, "elements": application.URL, "practice": service + "/practice",
 		"sign-in": service + "/", "api": service + "/api#listMembers",
 	} {
@@ -156,6 +199,19 @@ func pages(visit string) error {
 	if err := practise(tabs["practice"]); err != nil {
 		return err
 	}
+	grace := `[...document.querySelectorAll("[data-mark=grace]")].sort((a, b) => b.getAttribute("width") - a.getAttribute("width"))[0]?.dispatchEvent(new PointerEvent("pointerover", { bubbles: true })); undefined`
+	if _, err := chromedp.Run(tabs["room"], chromedp.Evaluate[any](grace)); err != nil {
+		return fmt.Errorf("point at a grace: %w", err)
+	}
+	mint := `[...document.querySelectorAll("button")].find((b) => b.textContent === "Mint it").click()`
+	if _, err := chromedp.Run(tabs["keys-page"], chromedp.Evaluate[any](mint)); err != nil {
+		return fmt.Errorf("mint a token: %w", err)
+	}
+	open := `document.querySelector("[data-hook] a").click(); setTimeout(() => document.querySelector("[data-delivery] button").click(), 1000)`
+	if _, err := chromedp.Run(tabs["hooks-page"], chromedp.Evaluate[any](open)); err != nil {
+		return fmt.Errorf("open a hook: %w", err)
+	}
+	time.Sleep(2 * time.Second)
 	hint := `document.querySelector("tovik-members").shadowRoot.querySelectorAll("li")[5].focus()`
 	if _, err := chromedp.Run(tabs["elements"], chromedp.Evaluate[any](hint)); err != nil {
 		return fmt.Errorf("focus a member: %w", err)

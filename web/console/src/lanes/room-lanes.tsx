@@ -79,7 +79,7 @@ export function RoomLanes(props: { name: string; room: Room | undefined; moment?
           : undefined
       }
       above={{
-        title: `People: up to ${most}`,
+        title: `Up to ${most}`,
         height,
         draw: (across) => (
           <Curve points={points} across={across} up={(n) => height - 3 - (n / most) * (height - 10)} />

@@ -174,9 +174,9 @@ function HealthLine({ state, health }: { state: State; health: Health | undefine
   );
 }
 
-const rowHeight = 57;
+const rowHeight = 60;
 const columns =
-  "grid grid-cols-[minmax(0,1fr)_auto] items-center gap-x-4 sm:grid-cols-[minmax(0,15rem)_minmax(0,1fr)_7rem_6.5rem_9rem]";
+  "grid grid-cols-1 items-center gap-x-4 sm:grid-cols-[minmax(0,15rem)_minmax(0,1fr)_7rem_6.5rem_9rem]";
 
 /** The rooms, of which only those that are seen are drawn. */
 function Rows(props: { list: readonly Room[]; pinned: ReadonlySet<string>; onPin: (room: string) => void }) {
@@ -266,10 +266,10 @@ function BoardRow({ room, typing }: { room: Room; typing: readonly string[] | un
       </span>
       <span
         key={`${count.people}`}
-        className="washed flex flex-wrap items-baseline gap-x-3 rounded-md px-2 py-0.5 text-muted text-sm"
+        className="washed flex items-baseline gap-x-3 overflow-hidden whitespace-nowrap rounded-md text-muted text-sm sm:flex-wrap sm:px-2 sm:py-0.5"
       >
         <span>
-          <b className="font-semibold text-ink text-lg">{count.people}</b>{" "}
+          <b className="font-semibold text-base text-ink sm:text-lg">{count.people}</b>{" "}
           {count.people === 1 ? "person" : "people"}
         </span>
         {(["online", "away", "busy"] as const).map(

@@ -18,6 +18,7 @@ import { Frame, Sheet } from "../parts/frame";
 import { exact, people } from "../words";
 
 const spans = {
+  "15 min": 900_000,
   "1 h": 3_600_000,
   "6 h": 6 * 3_600_000,
   "24 h": 86_400_000,
@@ -177,7 +178,9 @@ function Comparison(props: {
           {wrong.message}
         </p>
       )}
-      <Sheet title={`People, ${step} by ${step}: the mean as a line, from the least to the most as a band`}>
+      <Sheet
+        title={`People on average, ${step} by ${step}${rooms.length === 1 ? "; the band is from the least to the most" : ""}`}
+      >
         <svg
           ref={picture}
           viewBox={`0 0 ${size.width} ${size.height}`}

@@ -50,8 +50,8 @@ export function PoliciesPage({ onSignOut }: { onSignOut: () => void }) {
             </Sheet>
           ))}
         <p className="max-w-prose text-muted text-sm">
-          A room has the policy whose pattern matches it best: the one with the most words that are no stars.
-          Policies are set in the configuration file; <code>tovik reload</code> takes it over.
+          A room has the policy of the most specific pattern that matches it. Policies are set in the
+          configuration file; <code>tovik reload</code> takes it over.
         </p>
       </div>
     </Frame>
@@ -60,8 +60,8 @@ export function PoliciesPage({ onSignOut }: { onSignOut: () => void }) {
 
 function titleOf({ room, pattern }: Policy): string {
   const where = pattern
-    ? `rooms that match ${pattern}`
-    : "every room that no pattern matches: the realm’s policy";
+    ? `Rooms that match ${pattern}`
+    : "Every room that no pattern matches: the realm’s policy";
   return room
     ? `${room}, as ${pattern ? `it matches ${pattern}` : "no pattern matches it: the realm’s policy"}`
     : where;

@@ -84,7 +84,10 @@ export function Frame(props: {
           Tovik
         </Link>
         {props.onSignOut && (
-          <nav aria-label="Console" className="flex flex-wrap gap-0.5 sm:pl-2">
+          <nav
+            aria-label="Console"
+            className="-mx-2 order-last flex w-full flex-wrap gap-0.5 sm:order-none sm:mx-0 sm:w-auto sm:pl-2"
+          >
             {places.map(([to, name]) => {
               const current = to === "/" ? here === "/" || here.startsWith("/rooms/") : here.startsWith(to);
               return (
@@ -102,7 +105,10 @@ export function Frame(props: {
         )}
         <span className="grow" />
         {props.onSignOut && <Palette />}
-        <Link href="/practice" className="rounded px-2 py-1 text-muted text-sm hover:text-ink">
+        <Link
+          href="/practice"
+          className={`rounded px-2 py-1 text-muted text-sm hover:text-ink ${props.onSignOut ? "hidden sm:block" : ""}`}
+        >
           Practice
         </Link>
         {state && <LinkState state={state} />}

@@ -58,7 +58,7 @@ export function Palette() {
         aria-keyshortcuts="Control+K"
         className="rounded border border-line px-2 py-1 text-muted text-xs hover:text-ink"
       >
-        Go to… <kbd className="font-mono">Ctrl K</kbd>
+        Go to… <kbd className="hidden font-mono sm:inline">Ctrl K</kbd>
       </button>
       <dialog
         ref={dialog}
