@@ -37,7 +37,7 @@ var floors = []string{
 var beside = []string{"wire", "client", "web"}
 
 // outside are for building and testing, and no part of the house.
-var outside = []string{"test", "test/chrome", "test/shots", "test/mutants", "bench", "bench/core", "bench/load"}
+var outside = []string{"test", "test/chrome", "test/shots", "test/mutants", "bench", "bench/console", "bench/core", "bench/load"}
 
 func TestNoPackageImportsAHigherFloor(t *testing.T) {
 	imports := packageImports(t)

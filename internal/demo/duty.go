@@ -5,6 +5,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"sync/atomic"
 	"time"
 
 	"tovik.example/tovik/client"
@@ -30,10 +31,10 @@ func onDuty(people []character) map[presence.RoomName][]string {
 // siren is the stand-in for a service of the watch that is told when a room fills and
 // empties. Now and then it is not well.
 func siren() http.Handler {
-	calls := 0
+	var calls atomic.Int64
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		_, _ = io.Copy(io.Discard, r.Body)
-		if calls++; calls%9 == 4 {
+		if calls.Add(1)%9 == 4 {
 			w.WriteHeader(http.StatusServiceUnavailable)
 			_, _ = io.WriteString(w, "the siren is being tested")
 			return

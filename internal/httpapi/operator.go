@@ -4,6 +4,7 @@ import (
 	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
+	"errors"
 	"log/slog"
 	"strings"
 	"sync"
@@ -56,12 +57,17 @@ func (s *signIns) open(key string, now time.Time) (token string) {
 	hash := sha256.Sum256([]byte(token))
 	one := records.SignIn{Hash: hash[:], Proof: s.keys.Prove(token, key), Key: key, Expires: now.Add(signInLife).UnixMilli()}
 	s.mu.Lock()
-	if len(s.all) >= maxSignIns {
+	full := len(s.all) >= maxSignIns
+	if full {
 		clear(s.all) // everybody signs in again
 	}
 	s.all[hash] = one
 	s.mu.Unlock()
-	if err := s.store.AddSignIn(one); err != nil {
+	var err error
+	if full {
+		err = s.store.DropSignIns()
+	}
+	if err = errors.Join(err, s.store.AddSignIn(one)); err != nil {
 		s.log.Warn("a sign-in at the console will end with the service", "error", err)
 	}
 	return token

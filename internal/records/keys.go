@@ -74,6 +74,9 @@ func (s *Store) SignIns() ([]SignIn, error) {
 // AddSignIn keeps a sign-in.
 func (s *Store) AddSignIn(one SignIn) error { return s.db().Create(&one).Error }
 
+// DropSignIns drops all of them.
+func (s *Store) DropSignIns() error { return s.db().Where("TRUE").Delete(&SignIn{}).Error }
+
 // RemoveSignIn drops a sign-in, if there is one of this hash.
 func (s *Store) RemoveSignIn(hash []byte) error {
 	return s.db().Where("hash = ?", hash).Delete(&SignIn{}).Error

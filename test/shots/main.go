@@ -203,6 +203,10 @@ func pages(visit string) error {
 	if _, err := chromedp.Run(tabs["room"], chromedp.Evaluate[any](grace)); err != nil {
 		return fmt.Errorf("point at a grace: %w", err)
 	}
+	shorter := `[...document.querySelectorAll("button")].find((b) => b.textContent === "5 min").click()`
+	if _, err := chromedp.Run(tabs["person-dark"], chromedp.Evaluate[any](shorter)); err != nil {
+		return fmt.Errorf("look at less: %w", err)
+	}
 	mint := `[...document.querySelectorAll("button")].find((b) => b.textContent === "Mint it").click()`
 	if _, err := chromedp.Run(tabs["keys-page"], chromedp.Evaluate[any](mint)); err != nil {
 		return fmt.Errorf("mint a token: %w", err)

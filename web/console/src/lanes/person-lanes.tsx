@@ -13,7 +13,7 @@ export function PersonLanes(props: {
   moment?: number | undefined;
 }) {
   const { user } = props;
-  const controls = useTimeWindow(props.moment === undefined ? 3_600_000 : 4 * 60_000, props.moment);
+  const controls = useTimeWindow(props.moment === undefined ? 15 * 60_000 : 4 * 60_000, props.moment);
   const { window } = controls;
   const users = useMemo(() => [user], [user]);
   const lanes = useLanes(users, window, props.sessions, props.present);

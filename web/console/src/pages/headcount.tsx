@@ -135,7 +135,7 @@ function AddRoom({
   );
 }
 
-const size = { width: 1080, height: 320, left: 44, bottom: 26, top: 12, right: 12 };
+const size = { width: 1080, height: 320, left: 44, bottom: 26, top: 20, right: 12 };
 
 function Comparison(props: {
   rooms: readonly string[];
@@ -221,6 +221,7 @@ function Comparison(props: {
                 className={strokes[i]?.[0] ?? ""}
                 band={series.length === 1}
               />
+              <Peak of={peakOf(steps)} across={across} up={up} className={strokes[i]?.[0] ?? ""} />
             </g>
           ))}
         </svg>
@@ -302,6 +303,37 @@ function Comparison(props: {
   );
 }
 
+/** The step with the most people, the first of them. */
+function peakOf(steps: readonly Headcount[]): Headcount | undefined {
+  return steps.reduce<Headcount | undefined>(
+    (most, s) => (most && most.people.max >= s.people.max ? most : s),
+    undefined,
+  );
+}
+
+/** Points out when there were the most. */
+function Peak(props: {
+  of: Headcount | undefined;
+  across: (time: number) => number;
+  up: (count: number) => number;
+  className: string;
+}) {
+  if (!props.of || props.of.people.max === 0) return null;
+  const { people, peak_at } = props.of;
+  return (
+    <g
+      transform={`translate(${props.across(Date.parse(peak_at))} ${props.up(people.max)})`}
+      className={props.className}
+      strokeDasharray="none"
+    >
+      <path d="m0 0 4-7h-8z" fill="currentColor" />
+      <text x="7" y="-1" fontSize="11" fill="currentColor">
+        {people.max}
+      </text>
+    </g>
+  );
+}
+
 function label(time: Date, span: number): string {
   if (span <= spans["24 h"])
     return time.toLocaleTimeString([], { hour: "2-digit", minute: "2-digit", hour12: false });
@@ -322,10 +354,7 @@ function Numbers(props: { name: string; room: string; steps: readonly Headcount[
     placeholderData: (before) => before,
     retry: false,
   });
-  const peak = steps.reduce<Headcount | undefined>(
-    (most, s) => (most && most.people.max >= s.people.max ? most : s),
-    undefined,
-  );
+  const peak = peakOf(steps);
   const measured = steps.reduce((sum, s) => sum + s.measured, 0);
   const mean = measured > 0 ? steps.reduce((sum, s) => sum + s.people.mean * s.measured, 0) / measured : 0;
   const sum = (of: (s: Headcount) => number) => steps.reduce((total, s) => total + of(s), 0);

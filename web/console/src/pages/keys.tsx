@@ -182,7 +182,12 @@ function Operators() {
   return (
     <Sheet title="Keys of back ends and operators">
       <Problem of={keys.error} />
-      {keys.data && (
+      {keys.data?.keys.length === 0 && (
+        <p className="p-4 text-muted text-sm">
+          There is none but the key that the service was started with, which is not listed.
+        </p>
+      )}
+      {keys.data && keys.data.keys.length > 0 && (
         <Table heads={["Key", "May", "Rooms", "Made", "Last used", "Until", ""]} marker="keys">
           {keys.data.keys.map((key) => (
             <tr

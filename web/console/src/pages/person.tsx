@@ -111,7 +111,7 @@ function Lanes({ user, why, moment }: { user: string; why: Why; moment: number |
     () => (rooms.data?.rooms ?? []).map(({ room, since }) => ({ user, room, since: Date.parse(since) })),
     [rooms.data, user],
   );
-  return <PersonLanes user={user} sessions={why.sessions} present={present} moment={moment} />;
+  return <PersonLanes key={moment} user={user} sessions={why.sessions} present={present} moment={moment} />;
 }
 
 /** When the next thing happens to a session of somebody. */
