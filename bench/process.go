@@ -75,7 +75,7 @@ func (s *stage) startService(data string) (*process, string) {
 	if data == "" {
 		data = must(os.MkdirTemp(s.dir, "data-"))
 	}
-	p, err := start(s.binary, "serve", "--listen", "127.0.0.1:0", "--data", data, "--operator-key", key, "--token-secret", secret,
+	p, err := start(s.binary, "serve", "--requests-per-second", "10000000", "--listen", "127.0.0.1:0", "--data", data, "--operator-key", key, "--token-secret", secret,
 		"--links-per-address", "100000", "--links-per-person", "100000")
 	check(err)
 	for {
