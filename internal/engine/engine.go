@@ -260,7 +260,7 @@ func (e *Engine) holds(since presence.Instant) {
 
 // Size says how much there is: unended sessions, of which so many in grace, people with
 // one, and rooms, in the full view.
-func (e *Engine) Size() (sessions, inGrace, people, rooms int) {
+func (e *Engine) Size() presence.Size {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	return e.core.Size()

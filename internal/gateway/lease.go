@@ -65,6 +65,7 @@ func (g *Gateway) Beat(token, session string, b wire.Beating, caller Caller) (wi
 			return wire.Lease{}, err
 		}
 	}
+	g.links.beats.Add(1)
 	return g.lease(who, reply, revs), nil
 }
 

@@ -42,6 +42,7 @@ type Links struct {
 	refused   map[string]int64 // hellos, by the code of the problem
 
 	cuesDropped atomic.Int64 // for links with too much unread
+	beats       atomic.Int64 // that links and leases brought
 
 	empty chan struct{} // closed when draining and no link is left
 }
@@ -79,7 +80,8 @@ func (s *Links) AskBeat(id presence.LinkID) {
 type Size struct {
 	WebSockets, Streams, Strangers int // strangers have not said hello
 	Operators                      int // of those before
-	BeatsAsked, Slow, CuesDropped  int64
+	Beats, BeatsAsked, Slow        int64
+	CuesDropped                    int64
 	Refused                        map[string]int64 // hellos, by code
 }
 
@@ -87,7 +89,7 @@ type Size struct {
 func (s *Links) Size() Size {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	size := Size{Strangers: s.strangers, BeatsAsked: s.asked, Slow: s.slow, CuesDropped: s.cuesDropped.Load(), Refused: maps.Clone(s.refused)}
+	size := Size{Strangers: s.strangers, Beats: s.beats.Load(), BeatsAsked: s.asked, Slow: s.slow, CuesDropped: s.cuesDropped.Load(), Refused: maps.Clone(s.refused)}
 	for l := range s.all {
 		if l.feed != nil {
 			size.Streams++

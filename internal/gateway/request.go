@@ -275,6 +275,7 @@ func (l *link) beat(r wire.Request) error {
 	if err := l.hears(); err != nil {
 		return err
 	}
+	l.gateway.links.beats.Add(1)
 	if r.ID != nil {
 		l.answer(r.ID, nil, nil)
 	}

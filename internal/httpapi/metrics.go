@@ -82,7 +82,8 @@ var (
 	descSessions  = describe("sessions", "Unended sessions now, by state.", "realm", "state")
 	descPeople    = describe("people", "People with a session now.", "realm")
 	descRooms     = describe("rooms", "Rooms now.", "realm")
-	descBeats     = describe("beats_asked_total", "Beats that links were asked for.")
+	descBeats     = describe("beats_total", "Beats that came: frames of links that are nothing else, and beats over HTTP.")
+	descAsked     = describe("beats_asked_total", "Beats that links were asked for.")
 	descSlow      = describe("slow_links_total", "Links that were cut because they did not read.")
 	descDropped   = describe("cues_dropped_total", "Cues that a link went without, for it had too much unread.")
 	descRefused   = describe("hellos_refused_total", "Hellos that were refused, by the code of the problem.", "code")
@@ -117,19 +118,23 @@ func (s *sizes) Collect(to chan<- prometheus.Metric) {
 	gauge(descLinks, float64(links.Streams), "stream")
 	gauge(descOperators, float64(links.Operators))
 	gauge(descStrangers, float64(links.Strangers))
-	counter(descBeats, float64(links.BeatsAsked))
+	counter(descBeats, float64(links.Beats))
+	counter(descAsked, float64(links.BeatsAsked))
 	counter(descSlow, float64(links.Slow))
 	counter(descDropped, float64(links.CuesDropped))
 	for code, n := range links.Refused {
 		counter(descRefused, float64(n), code)
 	}
+	leases := 0
 	for _, realm := range s.a.realms.All() {
-		sessions, inGrace, people, rooms := realm.Engine.Size()
-		gauge(descSessions, float64(sessions-inGrace), realm.Name, "live")
-		gauge(descSessions, float64(inGrace), realm.Name, "grace")
-		gauge(descPeople, float64(people), realm.Name)
-		gauge(descRooms, float64(rooms), realm.Name)
+		size := realm.Engine.Size()
+		leases += size.Leases
+		gauge(descSessions, float64(size.Sessions-size.InGrace), realm.Name, "live")
+		gauge(descSessions, float64(size.InGrace), realm.Name, "grace")
+		gauge(descPeople, float64(size.People), realm.Name)
+		gauge(descRooms, float64(size.Rooms), realm.Name)
 	}
+	gauge(descLinks, float64(leases), "beats")
 	for total, n := range s.a.writer.Totals() {
 		switch v := float64(n); total.Kind {
 		case records.SessionOpened:

@@ -19,6 +19,7 @@ type Core struct {
 	awake    awakeTime     // never goes back
 	paused   time.Duration // the sum of all pauses
 	inGrace  int           // sessions
+	leases   int           // live sessions that have no connection
 	present  int           // people with a session
 
 	epoch uint64       // counts observations
@@ -222,10 +223,18 @@ func (c *Core) Rooms(view View) []RoomName {
 	return names
 }
 
-// Size says how much there is: unended sessions, of which so many in grace, people with
-// one, and rooms, in the full view.
-func (c *Core) Size() (sessions, inGrace, people, rooms int) {
-	return len(c.sessions), c.inGrace, c.present, len(c.rooms)
+// Size is how much there is, in the full view.
+type Size struct {
+	Sessions int // unended
+	InGrace  int // of those
+	Leases   int // of those that are live: without a connection
+	People   int // with a session
+	Rooms    int
+}
+
+// Size says how much there is, in constant time.
+func (c *Core) Size() Size {
+	return Size{Sessions: len(c.sessions), InGrace: c.inGrace, Leases: c.leases, People: c.present, Rooms: len(c.rooms)}
 }
 
 // Known returns everybody of whom something must survive a restart, in no particular

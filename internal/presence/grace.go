@@ -12,6 +12,9 @@ func (c *Core) lose(now reading, s *session, reason Reason, out *Effects) {
 		}
 	}
 	if !again {
+		if s.leased {
+			c.leases--
+		}
 		c.inGrace++
 		s.lost = now.awake
 	}

@@ -110,13 +110,17 @@ func (c *Core) welcome(now reading, in Hello, s *session, why NotResumed, out *E
 	if reply.Resumed && s.state == Grace {
 		c.inGrace--
 		gap = now.awake - s.lost
+	} else if s.leased {
+		c.leases--
 	}
 	wasIdle := reply.Resumed && s.idle
 	s.link++
 	s.kind = in.kind()
 	s.state, s.nonce, s.asked = Live, in.Nonce, 0
 	s.issued, s.expires, s.warned = in.Issued, in.Expires, false
-	s.leased, s.pageHidden = in.Leased, in.PageHidden
+	if s.leased, s.pageHidden = in.Leased, in.PageHidden; s.leased {
+		c.leases++
+	}
 	s.hears(now)
 	c.observe(p, leaving{ReasonLeave, now.wall}, out, func() {
 		p.profile = in.Profile

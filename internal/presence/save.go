@@ -245,6 +245,9 @@ func (c *Core) restoreSession(now reading, mark int64, p *person, saved SavedSes
 	_, _ = hex.Decode(s.key[:], []byte(saved.Key)) // mayRestore has checked it
 	s.timer.owner = s
 	c.sessions[s.id] = s
+	if s.leased {
+		c.leases++
+	}
 	c.hold(p, s)
 	s.becomeIdle(saved.Idle)
 	for _, e := range saved.Rooms {

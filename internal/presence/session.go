@@ -150,6 +150,8 @@ func (c *Core) end(now reading, s *session, reason Reason, out *Effects) {
 	delete(c.sessions, s.id)
 	if s.state == Grace {
 		c.inGrace--
+	} else if s.leased {
+		c.leases--
 	}
 	p := s.person
 	c.observe(p, leaving{reason, s.heardWall}, out, func() {

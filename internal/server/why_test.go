@@ -156,6 +156,8 @@ func TestMetricsSayWhatTheAPISays(t *testing.T) {
 	for _, user := range []string{"ilse", "ilse", "tobin"} {
 		dial(t, client.Options{Server: s.URL(), Token: mint(t, user), Rooms: []string{weir}})
 	}
+	leased, text := ask(t, "PUT", s.URL()+"/v1/sessions/new", "Bearer "+mint(t, "gauge"), `{"rooms":["`+weir+`"]}`)
+	require.Equal(t, 200, leased.StatusCode, text)
 	refusedWith(t, "bad-token", client.Options{Server: s.URL(), Token: "none"})
 	passesThrough(t, s, "hanne", weir)
 	request, err := http.NewRequestWithContext(t.Context(), "GET", s.URL()+"/metrics", nil)
@@ -172,6 +174,9 @@ func TestMetricsSayWhatTheAPISays(t *testing.T) {
 		require.NoError(t, err)
 		require.Contains(t, families, name)
 		for _, m := range families[name].Metric {
+			if label == "" {
+				return m.GetCounter().GetValue()
+			}
 			for _, l := range m.Label {
 				if l.GetName() == label && l.GetValue() == is {
 					return m.GetGauge().GetValue() + m.GetCounter().GetValue()
@@ -181,9 +186,20 @@ func TestMetricsSayWhatTheAPISays(t *testing.T) {
 		return 0
 	}
 	require.Eventually(t, func() bool { return value("tovik_links", "kind", "websocket") == 3 }, patience, 20*time.Millisecond)
-	require.Equal(t, 2.0, value("tovik_people", "realm", "main"))
-	require.Equal(t, 3.0, value("tovik_sessions", "state", "live"))
-	require.Equal(t, 3.0, value("tovik_joins_total", "realm", "main"))
+	require.Equal(t, 1.0, value("tovik_links", "kind", "beats"))
+	require.Equal(t, 1.0, value("tovik_beats_total", "", ""))
+	require.Equal(t, 4.0, value("tovik_sessions", "state", "live"))
+	require.Equal(t, 4.0, value("tovik_joins_total", "realm", "main"))
+	api := client.API{Server: s.URL(), Key: key}
+	sessions, err := api.Sessions(t.Context(), "", "", 10)
+	require.NoError(t, err)
+	over, people := map[string]float64{}, map[string]bool{}
+	for _, s := range sessions.Sessions {
+		over[s.Over]++
+		people[s.User] = true
+	}
+	require.Equal(t, map[string]float64{"websocket": 3, "beats": 1}, over)
+	require.Equal(t, float64(len(people)), value("tovik_people", "realm", "main"))
 	require.Equal(t, 1.0, value("tovik_sessions_ended_total", "reason", "bye"))
 	require.Equal(t, 1.0, value("tovik_hellos_refused_total", "code", "bad-token"))
 	response, body := ask(t, "GET", s.URL()+"/metrics", "Bearer "+key, "")
