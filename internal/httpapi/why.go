@@ -78,22 +78,15 @@ func (a *API) lastEnd(ctx context.Context, realm *gateway.Realm, user presence.U
 	return &last, nil
 }
 
-// rulesTried are the rules of a status as they stand for somebody (DESIGN.md §3).
-func rulesTried(x *presence.Explanation) []wire.RuleTried {
-	because := x.Because[presence.Full]
-	awake, set := false, because == presence.RuleSet
-	for _, s := range x.Sessions {
-		awake = awake || !s.Idle
-	}
-	none := because == presence.RuleNoSession
-	rules := []wire.RuleTried{
-		{Rule: string(presence.RuleNoSession), Status: string(presence.Offline), Holds: none},
-		{Rule: string(presence.RuleSet), Status: "busy or away", Holds: set},
-		{Rule: string(presence.RuleAwake), Status: string(presence.Online), Holds: awake},
-		{Rule: string(presence.RuleIdle), Status: string(presence.Away), Holds: !none && !awake},
-	}
-	for i := range rules {
-		rules[i].Decides = rules[i].Rule == string(because)
+// leadsTo says which status a rule leads to.
+var leadsTo = map[presence.Rule]string{
+	presence.RuleNoSession: string(presence.Offline), presence.RuleSet: "busy or away", presence.RuleAwake: string(presence.Online), presence.RuleIdle: string(presence.Away),
+}
+
+// rulesTried are the rules of a status as they stand for somebody.
+func rulesTried(x *presence.Explanation) (rules []wire.RuleTried) {
+	for _, r := range x.Rules {
+		rules = append(rules, wire.RuleTried{Rule: string(r.Rule), Status: leadsTo[r.Rule], Holds: r.Holds, Decides: r.Rule == x.Because[presence.Full]})
 	}
 	return rules
 }
@@ -123,7 +116,7 @@ func (e explainer) words() (words []string) {
 	case presence.RuleAwake:
 		say("They are online: %s.", e.awake())
 	case presence.RuleIdle:
-		say("They are away: at none of their %s has anybody touched anything for %s, after which a session is idle.", count(len(x.Sessions), "session"), short(e.policy.IdleAfter))
+		say("They are away: nobody is at %s. A session is idle when it has not been touched for %s, or says so itself, as with a locked screen.", e.ofTheirs("any"), short(e.policy.IdleAfter))
 	}
 	if x.Hidden {
 		say("They hide: everybody but operators and back ends sees them offline and in no room.")
@@ -146,13 +139,21 @@ func (e explainer) awake() string {
 		switch {
 		case s.Idle:
 		case s.NoInput:
-			return "one of their sessions is of a device, which counts as awake while it is alive"
+			return e.ofTheirs("one") + " is of a device, which counts as awake while it is alive"
 		default:
-			return fmt.Sprintf("somebody did something at one of their %s %s ago, and a session is idle only after %s without that",
-				count(len(e.x.Sessions), "session"), short(e.now.Sub(s.LastActivity)), short(e.policy.IdleAfter))
+			return fmt.Sprintf("somebody did something at %s %s ago, and a session is idle only after %s without that",
+				e.ofTheirs("one"), short(e.now.Sub(s.LastActivity)), short(e.policy.IdleAfter))
 		}
 	}
-	return "a session of theirs is awake"
+	return "somebody is awake at a session of theirs that is not in " + string(e.x.Room)
+}
+
+// ofTheirs names one or any of their sessions, or the only one.
+func (e explainer) ofTheirs(which string) string {
+	if n := e.x.All; n > 1 {
+		return fmt.Sprintf("%s of their %d sessions", which, n)
+	}
+	return "their session"
 }
 
 func (e explainer) inRoom() (words []string) {
@@ -210,6 +211,8 @@ func (e explainer) session(n int, s *presence.Evidence) string {
 	switch {
 	case s.NoInput:
 		text += ", without human input"
+	case s.Idle && e.now.Sub(s.LastActivity) < e.policy.IdleAfter:
+		text += fmt.Sprintf(", idle: it said that nobody is there, touched %s ago", short(e.now.Sub(s.LastActivity)))
 	case s.Idle:
 		text += fmt.Sprintf(", idle: nobody has touched anything for %s", short(e.now.Sub(s.LastActivity)))
 	default:

@@ -29,6 +29,15 @@ type Explanation struct {
 	Member   [viewCount]Member     // by view; no sessions: not in the room, or none was asked about
 	Typing   bool
 	Sessions []Evidence // those in the room, or all; the oldest first
+	All      int        // how many sessions there are in all, as a status is of all of them
+	Rules    []RuleTried
+}
+
+// RuleTried is a rule of the full view as it stands for a person. The first that holds
+// decides.
+type RuleTried struct {
+	Rule  Rule
+	Holds bool
 }
 
 // Evidence is what is known of one session.
@@ -69,7 +78,8 @@ func (c *Core) Explain(at Instant, user UserID, room RoomName) Explanation {
 	if p == nil {
 		p = &person{id: user}
 	}
-	x.Hidden = p.hidden
+	x.Hidden, x.All = p.hidden, len(p.sessions)
+	x.Rules = []RuleTried{{RuleNoSession, x.All == 0}, {RuleSet, p.set != nil}, {RuleAwake, p.awake > 0}, {RuleIdle, x.All > 0 && p.awake == 0}}
 	for view := range viewCount {
 		x.Shown[view], x.Because[view] = p.resolve(view)
 	}
