@@ -21,7 +21,7 @@ const (
 	// ticks of a unit, so that what follows from two of them never falls together:
 	// which of two comes first at one instant is no rule.
 	tickTime = 16 * time.Millisecond
-	unit     = 64 * tickTime
+	unit     = 512 * tickTime // more than a history has inputs
 	// historyLength is how many inputs a history has; how many histories there are
 	// says -rapid.checks.
 	historyLength = 500
@@ -369,7 +369,7 @@ func (w *world) after(i int, n uint64) time.Duration {
 	if n>>17%4 == 0 {
 		pause = time.Duration(n>>19%8) * unit
 	}
-	at := w.now.Truncate(unit) + pause + time.Duration(i%64)*tickTime
+	at := w.now.Truncate(unit) + pause + time.Duration(i)*tickTime
 	if at <= w.now {
 		at += unit
 	}

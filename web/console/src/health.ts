@@ -52,7 +52,7 @@ export function useHealth(realm: string): Health | undefined {
     ...(known && {
       people: sum("tovik_people", of),
       sessions: sum("tovik_sessions", of),
-      links: sum("tovik_links") + sum("tovik_operator_links"),
+      links: sum("tovik_links"),
     }),
     wrong: [...wrongWith(ready.data.records), ...wrongIn(sum)],
     recordsFail: ready.data.records?.status === "failing",

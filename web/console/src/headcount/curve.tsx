@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { area, curveStepAfter, line } from "d3-shape";
 import { ask, query } from "../api";
-import type { Across } from "../lanes/chart";
+import type { Across } from "../lanes/row-marks";
 
 /** How many there were in a stretch of time: GET /v1/headcount. */
 export interface Headcount {

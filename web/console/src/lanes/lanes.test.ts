@@ -1,6 +1,6 @@
 import { describe, expect, test } from "vitest";
 import type { Entry, Session } from "../api";
-import { barsOf, merge, staysOf, tracksOf } from "./lanes";
+import { barsOf, gapsOf, merge, staysOf, tracksOf } from "./lanes";
 
 const day = Date.UTC(2026, 10, 23);
 const at = (second: number) => new Date(day + second * 1000).toISOString();
@@ -122,4 +122,16 @@ describe("stays", () => {
 test("entries that come twice are there once, in order", () => {
   const [a, b] = [entry(1, "session.idle"), entry(2, "session.active")];
   expect(merge([b], [a, b])).toEqual([a, b]);
+});
+
+test("gaps are what no stay covers of a window", () => {
+  const window = { from: ms(0), to: ms(60) };
+  const stays = [
+    { from: ms(40), to: ms(50) },
+    { from: ms(-10), to: ms(10) },
+    { from: ms(5), to: ms(20) },
+  ];
+  expect(spans(gapsOf(stays, window))).toEqual(["20 40", "50 60"]);
+  expect(spans(gapsOf([{ from: Number.NEGATIVE_INFINITY }], window))).toEqual([]);
+  expect(spans(gapsOf([], window))).toEqual(["0 60"]);
 });

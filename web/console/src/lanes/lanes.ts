@@ -212,6 +212,22 @@ export function within<T extends Span>(
   return list.filter(({ from, to }) => from < window.to && (to ?? Number.POSITIVE_INFINITY) > window.from);
 }
 
+/** The parts of a window of time that no stay covers. */
+export function gapsOf(
+  stays: readonly Span[],
+  window: { readonly from: number; readonly to: number },
+): readonly Span[] {
+  const gaps: Span[] = [];
+  let covered = window.from;
+  for (const stay of [...stays].sort((a, b) => a.from - b.from)) {
+    if (stay.from > covered) gaps.push({ from: covered, to: Math.min(stay.from, window.to) });
+    covered = Math.max(covered, stay.to ?? Number.POSITIVE_INFINITY);
+    if (covered >= window.to) return gaps;
+  }
+  gaps.push({ from: covered, to: window.to });
+  return gaps;
+}
+
 /** One entry of each id, in their order. */
 export function merge(...lists: (readonly Entry[])[]): readonly Entry[] {
   const known = new Map<number, Entry>();

@@ -1,7 +1,8 @@
 import { useMemo } from "react";
 import type { Session } from "../api";
-import { LaneChart, type Row } from "./chart";
+import { LaneChart } from "./chart";
 import { type Present, within } from "./lanes";
+import type { Row } from "./row-marks";
 import { useLanes } from "./use-lanes";
 import { useTimeWindow } from "./window";
 

@@ -4,8 +4,9 @@ import { useEffect, useMemo, useRef, useState } from "react";
 import { ask, query, useSessions } from "../api";
 import { Curve, pointsOf, stepFor, useHeadcount } from "../headcount/curve";
 import { useSorted } from "../sorted";
-import { LaneChart, type Row } from "./chart";
-import { type Present, type Span, within } from "./lanes";
+import { LaneChart } from "./chart";
+import { gapsOf, type Present, type Span, within } from "./lanes";
+import type { Row } from "./row-marks";
 import { useLanes } from "./use-lanes";
 import { useTimeWindow, type Window } from "./window";
 
@@ -52,6 +53,7 @@ export function RoomLanes(props: { name: string; room: Room | undefined; moment?
     href: `/people/${encodeURIComponent(user)}`,
     bars: within(bars.get(user) ?? [], window),
     stays: within(stays.get(user) ?? [], window),
+    elsewhere: lanes.ready ? gapsOf(stays.get(user) ?? [], window) : undefined,
     typing: typing.get(user),
   });
 
@@ -69,7 +71,7 @@ export function RoomLanes(props: { name: string; room: Room | undefined; moment?
     <LaneChart
       keys={keys}
       rowOf={rowOf}
-      typing
+      room
       controls={controls}
       moment={props.moment}
       onSeen={setSeen}

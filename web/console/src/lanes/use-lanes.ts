@@ -21,7 +21,9 @@ async function historyOf(users: readonly string[], from: number, to: number | un
   const after =
     to === undefined
       ? undefined
-      : ask<Journal>(`/v1/journal${query({ user: users, kind: "session.ended", from: at(to), limit: 300 })}`);
+      : ask<Journal>(
+          `/v1/journal${query({ user: users, kind: ["session.ended", "member.left"], from: at(to), limit: 300 })}`,
+        );
   const found: Entry[] = [];
   let next: number | undefined;
   do {
