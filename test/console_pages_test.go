@@ -69,6 +69,10 @@ func watchNight(t *testing.T) (*server.Server, client.API) {
 	return s, client.API{Server: s.URL(), Key: key}
 }
 
+// fits tells that nothing is cut off at the right of a page.
+const fits = `[...document.querySelectorAll("main *, #root *")].every((e) =>
+	e.closest("svg, .overflow-x-auto, .truncate, .sr-only, pre") || e.getBoundingClientRect().right <= innerWidth)`
+
 // TestThePagesOfTheConsole opens each page on the demo, lets something happen that it
 // shows, and looks for what should not be: faults of accessibility, complaints of the
 // browser, requests to other hosts.
@@ -115,7 +119,7 @@ func TestThePagesOfTheConsole(t *testing.T) {
 			link := comes(weir)
 			require.NoError(t, link.Typing(t.Context(), weir, true))
 			lane := "[data-lane='" + user + "'] "
-			return present(row(user)+" [data-typing]") + " && " + present(lane+"[data-mark=joined]") + " && " + present(lane+"[data-mark=live]") + " && " + present(lane+"[data-mark=typing]"), func() { bye(link) }
+			return present("[data-before]") + " && " + present(row(user)+" [data-typing]") + " && " + present(lane+"[data-elsewhere]") + " && " + present(lane+"[data-mark=joined]") + " && " + present(lane+"[data-mark=live]") + " && " + present(lane+"[data-mark=typing]"), func() { bye(link) }
 		}},
 		{"/rooms/desk.night", `Number(document.querySelector("[data-missing]")?.dataset.missing) >= 1`, nil},
 		{"/people", present(row("e-01")), func(*page) (string, func()) {
@@ -130,7 +134,7 @@ func TestThePagesOfTheConsole(t *testing.T) {
 		}},
 		{"/journal?user=" + user, present("[data-entries]"), func(*page) (string, func()) {
 			bye(comes("basin.journal"))
-			return `[...document.querySelectorAll("[data-kind='member.left']")].some((li) => li.textContent.includes("basin.journal"))`, nil
+			return `[...document.querySelectorAll("[data-kind='member.left']")].some((li) => li.textContent.includes("basin.journal") && li.textContent.includes("Aalin Firstwater"))`, nil
 		}},
 		{"/headcount?room=" + weir + "&room=desk.night", `document.querySelector("[data-headcount]")?.dataset.headcount.split(" ").every((n) => n > 0)`, nil},
 		{"/policies", says("[data-policy=realm]", "leaves after 10 s"), nil},
@@ -158,6 +162,9 @@ func TestThePagesOfTheConsole(t *testing.T) {
 			}
 		}
 		p.accessible()
+		// A phone has it all without scrolling sideways; only tables of many columns do, in themselves.
+		p.do(chromedp.EmulateViewport(390, 844))
+		p.until("document.documentElement.scrollWidth <= 390 && " + fits)
 		require.Empty(t, p.complaints.List(), c.path)
 		require.NoError(t, chromedp.Cancel(p.ctx))
 	}

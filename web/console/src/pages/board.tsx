@@ -254,10 +254,10 @@ function BoardRow({ room, typing }: { room: Room; typing: readonly string[] | un
   const { count } = room;
   return (
     <Link href={`/rooms/${room.room}`} className={`${columns} h-full grow py-1.5 pr-4 pl-1 hover:bg-wash/60`}>
-      <span className="min-w-0">
+      <span className="flex min-w-0 items-baseline gap-x-3 sm:block">
         <RoomName name={room.room} />
         {typing && (
-          <span className="block truncate text-lamp text-xs" data-typing={typing.length}>
+          <span className="block min-w-0 truncate text-lamp text-xs" data-typing={typing.length}>
             <TypingMark /> {typing.slice(0, 2).join(", ")}
             {typing.length > 2 && ` and ${typing.length - 2} more`} {typing.length === 1 ? "is" : "are"}{" "}
             typing
@@ -289,7 +289,7 @@ function BoardRow({ room, typing }: { room: Room; typing: readonly string[] | un
 function RoomName({ name }: { name: string }) {
   const cut = name.lastIndexOf(".") + 1;
   return (
-    <span className="block truncate font-mono text-sm">
+    <span className="block shrink-0 truncate font-mono text-sm sm:shrink">
       <span className="text-muted">{name.slice(0, cut)}</span>
       {name.slice(cut)}
     </span>

@@ -54,51 +54,56 @@ export function PeoplePage({ onSignOut }: { onSignOut: () => void }) {
                 : "Nobody is known whose name or id has this in it."}
             </p>
           ) : (
-            <table className="w-full text-left text-sm" data-people>
-              <thead className="text-muted text-xs">
-                <tr className="border-line border-b [&>th]:px-4 [&>th]:py-2 [&>th]:font-medium">
-                  <th scope="col">Person</th>
-                  <th scope="col">Status</th>
-                  <th scope="col">Last seen</th>
-                  <th scope="col">Rooms</th>
-                </tr>
-              </thead>
-              <tbody>
-                {list.map((p) => (
-                  <tr
-                    key={p.user}
-                    data-user={p.user}
-                    className="border-line border-b last:border-0 [&>td]:px-4 [&>td]:py-2"
-                  >
-                    <td>
-                      {p.name && `${p.name} · `}
-                      <PersonLink user={p.user} />
-                    </td>
-                    <td>
-                      <StatusMark status={p.status} />
-                      {p.note && <span className="text-muted"> {p.note}</span>}
-                      {p.hidden && <span className="text-muted"> · hides</span>}
-                    </td>
-                    <td className="text-muted">
-                      {p.status !== "offline" ? (
-                        "now"
-                      ) : p.last_seen ? (
-                        <Time at={p.last_seen} now={now} />
-                      ) : (
-                        "never"
-                      )}
-                    </td>
-                    <td className="font-mono text-xs">
-                      {(p.rooms ?? []).map((room) => (
-                        <Link key={room} href={`/rooms/${room}`} className="mr-3 text-water hover:underline">
-                          {room}
-                        </Link>
-                      ))}
-                    </td>
+            <div className="overflow-x-auto">
+              <table className="w-full text-left text-sm" data-people>
+                <thead className="text-muted text-xs">
+                  <tr className="border-line border-b [&>th]:px-2 [&>th]:py-2 [&>th]:font-medium sm:[&>th]:px-4">
+                    <th scope="col">Person</th>
+                    <th scope="col">Status</th>
+                    <th scope="col">Last seen</th>
+                    <th scope="col">Rooms</th>
                   </tr>
-                ))}
-              </tbody>
-            </table>
+                </thead>
+                <tbody>
+                  {list.map((p) => (
+                    <tr
+                      key={p.user}
+                      data-user={p.user}
+                      className="border-line border-b last:border-0 [&>td]:px-2 [&>td]:py-2 sm:[&>td]:px-4"
+                    >
+                      <td>
+                        <PersonLink user={p.user} name={p.name} />
+                      </td>
+                      <td>
+                        <StatusMark status={p.status} />
+                        {p.note && <span className="text-muted"> {p.note}</span>}
+                        {p.hidden && <span className="text-muted"> · hides</span>}
+                      </td>
+                      <td className="text-muted">
+                        {p.status !== "offline" ? (
+                          "now"
+                        ) : p.last_seen ? (
+                          <Time at={p.last_seen} now={now} />
+                        ) : (
+                          "never"
+                        )}
+                      </td>
+                      <td className="font-mono text-xs">
+                        {(p.rooms ?? []).map((room) => (
+                          <Link
+                            key={room}
+                            href={`/rooms/${room}`}
+                            className="mr-3 text-water hover:underline"
+                          >
+                            {room}
+                          </Link>
+                        ))}
+                      </td>
+                    </tr>
+                  ))}
+                </tbody>
+              </table>
+            </div>
           )}
         </Sheet>
       )}

@@ -62,7 +62,7 @@ export function PersonPage(props: { user: string; operator: SignedIn; onSignOut:
               </Sheet>
             </div>
           </Suspense>
-          <div className="grid gap-5 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)] lg:items-start">
+          <div className="grid grid-cols-[minmax(0,1fr)] gap-5 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)] lg:items-start">
             <div className="space-y-5">
               <Sheet title="Why is this shown?">
                 <Rules why={why.data} />

@@ -4,12 +4,13 @@ import type { Member } from "@client/wire";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { type FormEvent, lazy, Suspense, useEffect, useMemo, useRef, useState } from "react";
 import { Link } from "wouter";
-import { ask, query, useAskAgain, useSessions } from "../api";
+import { ask, type Journal, query, useAskAgain, useSessions } from "../api";
 import { useFeed, useMoment, useNow, useWatch } from "../live";
+import { useNames } from "../names";
 import type { SignedIn } from "../operator";
 import { Button, Confirm, Problem, TextField } from "../parts/controls";
 import { PersonLink } from "../parts/entries";
-import { Feed } from "../parts/feed";
+import { Because, Feed, FeedLine, Name } from "../parts/feed";
 import { Frame, Refused, RoomTitle, Sheet } from "../parts/frame";
 import { Members } from "../parts/members";
 import { type Policy, PolicyTimeline } from "../parts/policy";
@@ -53,7 +54,7 @@ export function RoomPage(props: { room: string; operator: SignedIn; onSignOut: (
               <RoomLanes key={`${moment}`} name={props.room} room={room} moment={moment} />
             </Sheet>
           </Suspense>
-          <div className="grid gap-5 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)] lg:items-start">
+          <div className="grid grid-cols-[minmax(0,1fr)] gap-5 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)] lg:items-start">
             <Sheet title={room ? shares(room) : "Members"}>
               {room ? (
                 <div>
@@ -93,9 +94,10 @@ export function RoomPage(props: { room: string; operator: SignedIn; onSignOut: (
             </Sheet>
             <div className="space-y-5">
               <Expected room={props.room} members={room?.members} large={pages !== undefined} />
-              <Sheet title="What others saw, since this page is open">
+              <Sheet title="What others saw">
                 <div className="max-h-80 overflow-y-auto">
-                  <Feed lines={lines} />
+                  <Feed lines={lines} linked />
+                  <Before room={props.room} />
                 </div>
               </Sheet>
               {operator.role !== "read" && <Cue room={props.room} />}
@@ -211,6 +213,38 @@ function useDevices(
   }, [sessions.data]);
 }
 
+/** Who came and went before the page was opened, newest first. */
+function Before({ room }: { room: string }) {
+  const [opened] = useState(() => new Date().toISOString());
+  const past = useQuery({
+    queryKey: ["before", room, opened],
+    queryFn: () =>
+      ask<Journal>(
+        `/v1/journal${query({ room, kind: ["member.joined", "member.left"], to: opened, limit: 20 })}`,
+      ),
+    staleTime: Number.POSITIVE_INFINITY,
+    retry: false,
+  });
+  const entries = [...(past.data?.entries ?? [])].reverse();
+  const nameOf = useNames(entries.flatMap(({ user }) => user ?? []));
+  if (entries.length === 0) return null;
+  return (
+    <>
+      <p className="border-line border-y bg-wash/50 px-4 py-1 text-muted text-xs">
+        Before you opened this page
+      </p>
+      <ol className="divide-y divide-line text-sm" data-before>
+        {entries.map(({ id, at, kind, user = "", reason }) => (
+          <FeedLine key={id} at={at}>
+            <Name user={user} name={nameOf(user)} linked /> {kind === "member.joined" ? "came" : "left"}
+            <Because reason={reason} />
+          </FeedLine>
+        ))}
+      </ol>
+    </>
+  );
+}
+
 /** Whom a declared room expects and misses. */
 function Expected(props: { room: string; members: ReadonlyMap<string, Member> | undefined; large: boolean }) {
   const declared = useQuery({
@@ -220,8 +254,9 @@ function Expected(props: { room: string; members: ReadonlyMap<string, Member> | 
     retry: false,
   });
   const expected = declared.data?.expected ?? [];
-  if (!declared.data?.declared || props.large) return null;
   const missing = expected.filter((user) => !props.members?.has(user));
+  const nameOf = useNames(missing);
+  if (!declared.data?.declared || props.large) return null;
   return (
     <Sheet title={`Expected: ${people(expected.length)}`}>
       <div className="px-4 py-3 text-sm" data-missing={missing.length}>
@@ -234,7 +269,7 @@ function Expected(props: { room: string; members: ReadonlyMap<string, Member> | 
               {missing.map((user) => (
                 <li key={user} className="inline-flex items-center gap-2">
                   <StatusMark status="offline" label="not here" />
-                  <PersonLink user={user} />
+                  <PersonLink user={user} name={nameOf(user)} />
                 </li>
               ))}
             </ul>

@@ -1,22 +1,31 @@
 import type { Reason } from "@client/wire";
 import { Link } from "wouter";
 import { type Entry, query } from "../api";
+import { useNames } from "../names";
 import { clock, exact, lasting, why } from "../words";
 
 /** Entries of the journal, in the order in which they are given. */
 export function Entries({ entries, about }: { entries: readonly Entry[]; about?: "user" }) {
+  const nameOf = useNames(about === "user" ? [] : entries.flatMap(({ user }) => user ?? []));
   if (entries.length === 0)
     return <p className="p-4 text-muted text-sm">Nothing has happened that matches.</p>;
   return (
     <ol className="divide-y divide-line text-sm" data-entries>
       {entries.map((entry) => (
-        <EntryLine key={entry.id} entry={entry} about={about} />
+        <EntryLine
+          key={entry.id}
+          entry={entry}
+          about={about}
+          name={entry.user === undefined ? undefined : nameOf(entry.user)}
+        />
       ))}
     </ol>
   );
 }
 
-function EntryLine({ entry, about }: { entry: Entry; about?: "user" | undefined }) {
+/** An entry, told of somebody by their name, if that is known, and their id. */
+function EntryLine(props: { entry: Entry; about?: "user" | undefined; name: string | undefined }) {
+  const { entry, about } = props;
   const [before, after] = what(entry);
   return (
     <li data-kind={entry.kind} className="washed grid grid-cols-[5.5rem_minmax(0,1fr)] gap-x-3 px-4 py-2">
@@ -24,7 +33,7 @@ function EntryLine({ entry, about }: { entry: Entry; about?: "user" | undefined 
       <p className="min-w-0 break-words">
         {entry.user && about !== "user" && (
           <>
-            <PersonLink user={entry.user} />{" "}
+            <PersonLink user={entry.user} name={props.name} />{" "}
           </>
         )}
         {before}
@@ -69,15 +78,18 @@ function Moment({ entry }: { entry: Entry }) {
   );
 }
 
-/** A person's id, leading to their page. */
-export function PersonLink({ user }: { user: string }) {
+/** A person's name, leading to their page, with their id; without a name the id leads there. */
+export function PersonLink({ user, name }: { user: string; name?: string | undefined }) {
   return (
-    <Link
-      href={`/people/${encodeURIComponent(user)}`}
-      className="font-medium text-water underline decoration-1 underline-offset-2 hover:decoration-current"
-    >
-      {user}
-    </Link>
+    <>
+      <Link
+        href={`/people/${encodeURIComponent(user)}`}
+        className="font-medium text-water underline decoration-1 underline-offset-2 hover:decoration-current"
+      >
+        {name ?? user}
+      </Link>
+      {name && <span className="font-mono text-muted text-xs"> {user}</span>}
+    </>
   );
 }
 

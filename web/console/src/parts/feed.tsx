@@ -1,37 +1,63 @@
+import type { ReactNode } from "react";
+import { Link } from "wouter";
 import type { Line } from "../live";
 import { clock, sessions, why } from "../words";
 
 /** What happened in a room since the page was opened, newest first. */
-export function Feed({ lines }: { lines: readonly Line[] }) {
+export function Feed({ lines, linked = false }: { lines: readonly Line[]; linked?: boolean }) {
   if (lines.length === 0) {
     return <p className="p-4 text-muted text-sm">Nothing has changed since you opened this page.</p>;
   }
   return (
     <ol className="divide-y divide-line text-sm" data-feed>
       {lines.map((line) => (
-        <li key={line.id} className="flex gap-3 px-4 py-2">
-          <time className="font-mono text-muted text-xs leading-5">{clock(line.at ?? line.seen)}</time>
+        <FeedLine key={line.id} at={line.at ?? line.seen}>
           <ul>
             {line.joined.map((m) => (
               <li key={m.user}>
-                <b className="font-medium">{m.name ?? m.user}</b> came
+                <Name {...m} linked={linked} /> came
               </li>
             ))}
             {line.changed.map((m) => (
               <li key={m.user}>
-                <b className="font-medium">{m.name ?? m.user}</b> is now {m.status}, with{" "}
-                {sessions(m.sessions)}
+                <Name {...m} linked={linked} /> is now {m.status}, with {sessions(m.sessions)}
               </li>
             ))}
             {line.left.map((d) => (
               <li key={d.user}>
-                <b className="font-medium">{d.was?.name ?? d.user}</b> left
-                {d.reason && <span className="text-muted">: {why[d.reason] ?? d.reason}</span>}
+                <Name user={d.user} name={d.was?.name} linked={linked} /> left
+                <Because reason={d.reason} />
               </li>
             ))}
           </ul>
-        </li>
+        </FeedLine>
       ))}
     </ol>
+  );
+}
+
+/** Somebody, by name; for an operator it leads to their page. */
+export function Name(props: { user: string; name?: string | undefined; linked: boolean }) {
+  const name = props.name ?? props.user;
+  if (!props.linked) return <b className="font-medium">{name}</b>;
+  return (
+    <Link href={`/people/${encodeURIComponent(props.user)}`} className="font-medium hover:underline">
+      {name}
+    </Link>
+  );
+}
+
+/** Why somebody left, after that. */
+export function Because({ reason }: { reason?: string | undefined }) {
+  return reason && <span className="text-muted">: {why[reason as keyof typeof why] ?? reason}</span>;
+}
+
+/** What happened at a time. */
+export function FeedLine({ at, children }: { at: string | number; children: ReactNode }) {
+  return (
+    <li className="flex gap-3 px-4 py-2">
+      <time className="font-mono text-muted text-xs leading-5">{clock(at)}</time>
+      <div>{children}</div>
+    </li>
   );
 }

@@ -86,10 +86,12 @@ function Table({ members, typing, look, from, to }: Rows & { from: number; to: n
   return (
     <table className="w-full text-left text-sm" data-members aria-rowcount={members.length + 1}>
       <thead className="sticky top-0 bg-sheet text-muted text-xs">
-        <tr className="border-line border-b [&>th]:px-4 [&>th]:py-2 [&>th]:font-medium">
+        <tr className="border-line border-b [&>th]:px-2 [&>th]:py-2 [&>th]:font-medium sm:[&>th]:px-4">
           <th scope="col">Person</th>
           <th scope="col">Status</th>
-          <th scope="col">Here since</th>
+          <th scope="col" className="max-sm:hidden">
+            Here since
+          </th>
           <th scope="col" className="text-right">
             Sessions
           </th>
@@ -107,7 +109,7 @@ function Table({ members, typing, look, from, to }: Rows & { from: number; to: n
             key={`${m.user} ${m.since}`}
             data-user={m.user}
             aria-rowindex={from + i + 2}
-            className="washed h-[49px] border-line border-b last:border-0 [&>td]:px-4 [&>td]:py-1.5"
+            className="washed h-[49px] border-line border-b last:border-0 [&>td]:px-2 [&>td]:py-1.5 sm:[&>td]:px-4"
           >
             <td>
               <Person member={m} you={m.user === you} linked={linked} />
@@ -121,12 +123,12 @@ function Table({ members, typing, look, from, to }: Rows & { from: number; to: n
               )}
               {m.note && <span className="block max-w-40 truncate text-muted text-xs">{m.note}</span>}
             </td>
-            <td className="text-muted">
+            <td className="text-muted max-sm:hidden">
               <Time at={m.since} now={now} />
             </td>
             <td className="text-right" title={sessions(m.sessions)}>
               <SessionTicks n={m.sessions} />
-              {devices && <span className="block text-muted text-xs">{devices(m)}</span>}
+              {devices && <span className="block text-muted text-xs max-sm:hidden">{devices(m)}</span>}
             </td>
             {act && <td className="text-right">{act(m)}</td>}
           </tr>

@@ -15,7 +15,7 @@ export function Person({
   const name = member.name ?? member.user;
   return (
     <span className="flex min-w-0 items-center gap-3">
-      <Avatar.Root className="grid size-8 shrink-0 place-items-center overflow-hidden rounded-md bg-wash font-medium text-water text-xs">
+      <Avatar.Root className="grid size-8 shrink-0 max-sm:hidden place-items-center overflow-hidden rounded-md bg-wash font-medium text-water text-xs">
         {member.picture && <Avatar.Image src={member.picture} alt="" className="size-full object-cover" />}
         <Avatar.Fallback>{initials(name)}</Avatar.Fallback>
       </Avatar.Root>

@@ -52,7 +52,7 @@ export function PolicyTimeline({ policy }: { policy: Policy }) {
       <tbody>
         {cases.map((c) => (
           <tr key={c.happens}>
-            <th scope="row" className="whitespace-nowrap py-1 pr-3 text-left font-normal">
+            <th scope="row" className="py-1 pr-3 sm:whitespace-nowrap text-left font-normal">
               {c.happens}
             </th>
             <td className="w-full min-w-16">
@@ -75,13 +75,13 @@ export function PolicyTimeline({ policy }: { policy: Policy }) {
                 <path d={`M${across(c.live + c.grace)} 0v14`} className="stroke-flood" strokeWidth="2.5" />
               </svg>
             </td>
-            <td className="whitespace-nowrap pl-3 text-right text-muted text-xs">
+            <td className="pl-3 text-right sm:whitespace-nowrap text-muted text-xs">
               leaves after {lasting(c.live + c.grace).replace(".0 ", " ")}
             </td>
           </tr>
         ))}
         <tr>
-          <th scope="row" className="whitespace-nowrap py-1 pr-3 text-left font-normal">
+          <th scope="row" className="py-1 pr-3 sm:whitespace-nowrap text-left font-normal">
             Touches nothing
           </th>
           <td>
@@ -99,7 +99,7 @@ export function PolicyTimeline({ policy }: { policy: Policy }) {
               />
             </svg>
           </td>
-          <td className="whitespace-nowrap pl-3 text-right text-muted text-xs">
+          <td className="pl-3 text-right sm:whitespace-nowrap text-muted text-xs">
             away after {seconds(idle_after)}
           </td>
         </tr>
