@@ -121,6 +121,10 @@ func TestEveryMistakeIsNamed(t *testing.T) {
 		{"beat.tolerence = 2.0", 1, "beat.tolerence", "no key"},
 		{"idle.after = 5", 1, "", ""},
 		{"grace.lost = \"ten seconds\"", 1, "", "such as 3s"},
+		{"second_session = \"both\"", 1, "second_session", "allow, replace or refuse"},
+		{"sessions_per_person = 5000", 1, "sessions_per_person", "1 to 1000"},
+		{"rooms_per_session = -1", 1, "rooms_per_session", "1 to 1000"},
+		{"expiry.warning = \"soon\"", 1, "", "such as 3s"},
 		{"capacity = -1", 1, "capacity", "above 0"},
 		{"members.max = -1", 1, "members.max", "above 0"},
 		{"\n[[room]]\npattern = \"a..b\"", 3, "room.pattern", "room patterns"},
@@ -195,7 +199,7 @@ func TestTheEnvironmentGoesBeforeTheFile(t *testing.T) {
 	}
 	file := []byte("listen = \"127.0.0.1:1\"\ngrace.lost = \"20s\"\ntrusted_proxies = [\"10.0.0.1\"]\n[[room]]\npattern = \"desk.**\"\n")
 	s, err := parseService("tovik.toml", file, has(map[string]string{
-		"TOVIK_LISTEN": "127.0.0.1:2", "TOVIK_GRACE_LOST": "30s", "TOVIK_BEAT_TOLERANCE": "3.5", "TOVIK_CAPACITY": "7", "TOVIK_PRACTICE": "true",
+		"TOVIK_LISTEN": "127.0.0.1:2", "TOVIK_GRACE_LOST": "30s", "TOVIK_BEAT_TOLERANCE": "3.5", "TOVIK_CAPACITY": "7", "TOVIK_PRACTICE": "true", "TOVIK_SECOND_SESSION": "replace", "TOVIK_SESSIONS_PER_PERSON": "3",
 		"TOVIK_TRUSTED_PROXIES": "10.0.0.2,10.1.0.0/16", "TOVIK_KEEP_JOURNAL_KINDS": "session.idle=7d,member.left=30d", "TOVIK_KEEP_JOURNAL_KIND_ENTRIES": "session.idle=9",
 	}))
 	require.NoError(t, err)
@@ -204,6 +208,8 @@ func TestTheEnvironmentGoesBeforeTheFile(t *testing.T) {
 	require.Equal(t, 30*time.Second, s.Policy.Rooms[0].GraceLost)
 	require.Equal(t, 3.5, s.Policy.BeatTolerance)
 	require.Equal(t, 7, s.Policy.Capacity)
+	require.Equal(t, presence.ReplaceFirst, s.Policy.SecondSession)
+	require.Equal(t, 3, s.Policy.SessionsPerPerson)
 	require.True(t, s.Practice)
 	require.Len(t, s.TrustedProxies, 2)
 	require.Equal(t, map[string]time.Duration{"session.idle": 7 * 24 * time.Hour, "member.left": 30 * 24 * time.Hour}, s.Retention.Kinds)

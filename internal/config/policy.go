@@ -47,6 +47,12 @@ type policyFile struct {
 	Activity struct {
 		Every duration `toml:"every" default:"\"20s\"" doc:"How often at most a client reports input."`
 	} `toml:"activity"`
+	Expiry struct {
+		Warning duration `toml:"warning" default:"\"1m\"" doc:"How long before its token expires a link is told, so that the client fetches another."`
+	} `toml:"expiry"`
+	SecondSession     string `toml:"second_session" default:"\"allow\"" doc:"What becomes of a person's second session: allow (there may be several), replace (the older ends) or refuse (the newer, while the older has a link)."`
+	SessionsPerPerson int    `toml:"sessions_per_person" default:"64" doc:"How many sessions one person may have at once."`
+	RoomsPerSession   int    `toml:"rooms_per_session" default:"64" doc:"How many rooms one session may be in at once."`
 	roomFile
 	Rooms []struct {
 		Pattern string `toml:"pattern" default:"\"desk.**\"" doc:"Which rooms: words, * for one word, ** for the rest. A room has the policy of the most specific pattern; what that leaves out is as in the realm."`
@@ -93,6 +99,9 @@ func parsePolicy(path string, text []byte) (presence.Policy, error) {
 	return f.policy(func(key, value, allowed string) error { return at.mistake(path, key, value, allowed) })
 }
 
+// mostEach bounds what one person or session may hold in memory.
+const mostEach = 1000
+
 // policy is what the file says. Wrong makes the error of a key.
 func (f *policyFile) policy(wrong func(key, value, allowed string) error) (presence.Policy, error) {
 	policy := presence.DefaultPolicy()
@@ -106,6 +115,25 @@ func (f *policyFile) policy(wrong func(key, value, allowed string) error) (prese
 			return policy, wrong("beat.tolerance", fmt.Sprint(f.Beat.Tolerance), "a number from 1 to 100")
 		}
 		policy.BeatTolerance = f.Beat.Tolerance
+	}
+	set(&policy.ExpiryWarning, f.Expiry.Warning)
+	if f.SecondSession != "" {
+		policy.SecondSession = presence.SecondSession(f.SecondSession)
+		if s := policy.SecondSession; s != presence.AllowSecond && s != presence.ReplaceFirst && s != presence.RefuseSecond {
+			return policy, wrong("second_session", f.SecondSession, "allow, replace or refuse")
+		}
+	}
+	for _, bound := range []struct {
+		key   string
+		value *int
+		given int
+	}{{"sessions_per_person", &policy.SessionsPerPerson, f.SessionsPerPerson}, {"rooms_per_session", &policy.RoomsPerSession, f.RoomsPerSession}} {
+		if bound.given < 0 || bound.given > mostEach {
+			return policy, wrong(bound.key, fmt.Sprint(bound.given), fmt.Sprintf("a whole number from 1 to %d", mostEach))
+		}
+		if bound.given != 0 {
+			*bound.value = bound.given
+		}
 	}
 	if err := f.apply(&policy.RoomPolicy, "", wrong); err != nil {
 		return policy, err

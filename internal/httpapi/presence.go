@@ -186,7 +186,7 @@ func policyDocument(p *presence.Policy, r *presence.RoomPolicy) wire.Policy {
 	doc := wire.Policy{
 		GraceClosing: r.GraceClosing.Milliseconds(), GraceLost: r.GraceLost.Milliseconds(), GraceHidden: max(r.GraceHidden, r.GraceLost).Milliseconds(),
 		TypingExpires: r.TypingExpires.Milliseconds(), CountEvery: r.CountEvery.Milliseconds(), Capacity: r.Capacity, MembersMax: r.MembersMax,
-		BeatEvery: p.BeatEvery.Milliseconds(), Silence: p.Silence().Milliseconds(), IdleAfter: p.IdleAfter.Milliseconds(), Lease: p.Lease.Milliseconds(),
+		BeatEvery: p.BeatEvery.Milliseconds(), Silence: p.Silence().Milliseconds(), IdleAfter: p.IdleAfter.Milliseconds(), Lease: p.Lease.Milliseconds(), Second: string(p.SecondSession),
 		Ghost: (p.BeatEvery + p.Silence() + r.GraceLost).Milliseconds(),
 	}
 	doc.Words = []string{
@@ -194,6 +194,15 @@ func policyDocument(p *presence.Policy, r *presence.RoomPolicy) wire.Policy {
 		fmt.Sprintf("Whose link is lost without a word is shown for another %s, and for %s when the page was hidden.", short(r.GraceLost), short(max(r.GraceHidden, r.GraceLost))),
 		fmt.Sprintf("A link that is up but silent is lost after %s; so nobody who is gone is shown for longer than %s.", short(p.BeatEvery+p.Silence()), short(p.BeatEvery+p.Silence()+r.GraceLost)),
 		fmt.Sprintf("Who has touched nothing for %s is away.", short(p.IdleAfter)),
+	}
+	switch p.SecondSession {
+	case presence.ReplaceFirst:
+		doc.Words = append(doc.Words, "A person has one session: a newer one ends the older.")
+	case presence.RefuseSecond:
+		doc.Words = append(doc.Words, "A person has one session: while it has a link, another is refused.")
+	}
+	if r.Capacity > 0 {
+		doc.Words = append(doc.Words, fmt.Sprintf("At most %s may be in the room; others are refused.", map[bool]string{true: "1 person", false: fmt.Sprintf("%d people", r.Capacity)}[r.Capacity == 1]))
 	}
 	return doc
 }
