@@ -52,7 +52,8 @@ func (p *page) keys(keys ...string) {
 // watchNight plays the demo on a service until the test is over.
 func watchNight(t *testing.T) (*server.Server, client.API) {
 	t.Helper()
-	s, err := server.Start(server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Data: t.TempDir(), PrivateHooks: true})
+	policy := demo.Policy()
+	s, err := server.Start(server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Data: t.TempDir(), PrivateHooks: true, Policy: &policy})
 	require.NoError(t, err)
 	ctx, stop := context.WithCancel(context.Background())
 	arrived, over := make(chan struct{}), make(chan struct{})
@@ -137,7 +138,7 @@ func TestThePagesOfTheConsole(t *testing.T) {
 			return `[...document.querySelectorAll("[data-kind='member.left']")].some((li) => li.textContent.includes("basin.journal") && li.textContent.includes("Aalin Firstwater"))`, nil
 		}},
 		{"/headcount?room=" + weir + "&room=desk.night", `document.querySelector("[data-headcount]")?.dataset.headcount.split(" ").every((n) => n > 0)`, nil},
-		{"/policies", says("[data-policy=realm]", "leaves after 10 s"), nil},
+		{"/policies", says("[data-policy=realm]", "leaves after 10 s") + " && " + says("[data-policy='levee.*']", "leaves after 25 s"), nil},
 		{"/hooks", present("[data-hook]"), func(p *page) (string, func()) {
 			before, err := chromedp.Run(p.ctx, chromedp.Evaluate[int](deliveries))
 			require.NoError(t, err)

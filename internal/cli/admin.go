@@ -67,7 +67,7 @@ func reloadCommand() *cli.Command {
 			}
 			return show(c, done, func(w io.Writer) {
 				if len(done.Changed) == 0 {
-					_, _ = fmt.Fprintln(w, "Nothing is another than it was.")
+					_, _ = fmt.Fprintln(w, "Nothing has changed.")
 					return
 				}
 				_, _ = fmt.Fprintf(w, "Taken over: %s.\n", strings.Join(done.Changed, ", "))

@@ -199,7 +199,9 @@ func (b *board) key(k tea.KeyPressMsg) tea.Cmd {
 		case "esc":
 			b.filtering, b.filter = false, ""
 		case "backspace":
-			b.filter = b.filter[:max(0, len(b.filter)-1)]
+			if letters := []rune(b.filter); len(letters) > 0 {
+				b.filter = string(letters[:len(letters)-1])
+			}
 		case "ctrl+c":
 			return tea.Quit
 		default:

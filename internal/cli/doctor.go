@@ -23,6 +23,7 @@ import (
 type symptom struct {
 	What   string `json:"what"`
 	Found  string `json:"found"`
+	State  string `json:"state"`            // well, see below, or not known
 	Advice string `json:"advice,omitempty"` // what to change; empty when it is well
 }
 
@@ -59,11 +60,11 @@ func doctorCommand() *cli.Command {
 			if err := listing(c, d.found, d.found, func(w io.Writer) {
 				_, _ = fmt.Fprintln(w, "WHAT\tFOUND\tSTATE")
 				for _, s := range d.found {
-					_, _ = fmt.Fprintf(w, "%s\t%s\t%s\n", s.What, s.Found, map[bool]string{true: "well", false: "see below"}[s.Advice == ""])
+					_, _ = fmt.Fprintf(w, "%s\t%s\t%s\n", s.What, s.Found, s.State)
 				}
 				for _, s := range d.found {
 					if s.Advice != "" {
-						_, _ = fmt.Fprintf(w, "\n%s:\n%s\n", s.What, wrapped(s.Advice))
+						_, _ = fmt.Fprintf(w, "\n%s:\n  %s\n", s.What, s.Advice)
 					}
 				}
 			}); err != nil {
@@ -84,7 +85,16 @@ type doctor struct {
 }
 
 func (d *doctor) note(what, found, advice string) {
-	d.found = append(d.found, symptom{what, found, advice})
+	state := "well"
+	if advice != "" {
+		state = "see below"
+	}
+	d.found = append(d.found, symptom{what, found, state, advice})
+}
+
+// skip notes what could not be looked at.
+func (d *doctor) skip(what, found string) {
+	d.found = append(d.found, symptom{What: what, Found: found, State: "not known"})
 }
 
 // clockApart is how far clocks may be apart: tokens are valid from and until a time.
@@ -165,7 +175,7 @@ func (d *doctor) streams(ctx context.Context) {
 	if err == nil {
 		defer func() { _ = response.Body.Close() }()
 		if response.StatusCode != http.StatusOK {
-			d.note("streams", "not looked at", "") // the key says why
+			d.skip("streams", "not looked at, for the key is not taken")
 			return
 		}
 		_, err = io.ReadAtLeast(response.Body, make([]byte, 1), 1)
@@ -200,7 +210,7 @@ const fewDescriptors = 16_384
 func (d *doctor) descriptors() {
 	limit, err := descriptorLimit()
 	if err != nil {
-		d.note("descriptors", "this system does not say", "")
+		d.skip("descriptors", "this system does not say")
 		return
 	}
 	advice := ""

@@ -124,10 +124,22 @@ func layOut(text string, s screen) string {
 		}
 		s.table(&out, rows)
 		rows = nil
-		out.WriteString(ansi.Wordwrap(line, s.width, " ") + "\n")
+		out.WriteString(hang(line, s.width) + "\n")
 	}
 	s.table(&out, rows)
 	return out.String()
+}
+
+// hang wraps a line. What does not fit stands below it, and when it is indented a little
+// deeper.
+func hang(line string, width int) string {
+	text := strings.TrimLeft(line, " ")
+	indent := len(line) - len(text)
+	if indent == 0 {
+		return ansi.Wordwrap(line, width, " ")
+	}
+	lines := ansi.Wordwrap(text, width-indent-2, " ")
+	return strings.Repeat(" ", indent) + strings.ReplaceAll(lines, "\n", "\n"+strings.Repeat(" ", indent+2))
 }
 
 const between2 = "  " // two columns

@@ -172,7 +172,7 @@ func explainTable(w io.Writer, why wire.Why) {
 	}
 	_, _ = fmt.Fprintf(w, "%s\n\n", title)
 	for _, sentence := range why.Words {
-		_, _ = fmt.Fprintln(w, wrapped(sentence))
+		_, _ = fmt.Fprintln(w, "  "+sentence)
 	}
 	_, _ = fmt.Fprint(w, "\nRULE\tMAKES\tHOLDS\t\n")
 	for _, r := range why.Rules {
@@ -185,19 +185,6 @@ func explainTable(w io.Writer, why wire.Why) {
 		}
 		_, _ = fmt.Fprintf(w, "%s\t%s\t%s\t%s\n", r.Rule, r.Status, holds, mark)
 	}
-}
-
-// wrapped is a sentence in lines that fit a terminal, indented.
-func wrapped(sentence string) string {
-	const width = 100
-	text, line := "", " "
-	for _, word := range strings.Fields(sentence) {
-		if len([]rune(line))+1+len([]rune(word)) > width {
-			text, line = text+line+"\n", "   "
-		}
-		line += " " + word
-	}
-	return text + line
 }
 
 func sessionState(s wire.Session) string {

@@ -141,20 +141,24 @@ func configFlag() cli.Flag {
 const defaultConfig = "tovik.toml"
 
 // told reads the configuration file, if there is one.
-func told(c *cli.Command, demo bool) (config.Service, string, error) {
+func told(c *cli.Command, isDemo bool) (config.Service, string, error) {
 	path := c.String("config")
-	if path == "" && !demo {
+	if path == "" && !isDemo {
 		if _, err := os.Stat(defaultConfig); err == nil {
 			path = defaultConfig
 		}
 	}
 	environment := os.LookupEnv
-	if demo && path == "" { // which is the same wherever it is played
+	ownWorld := isDemo && path == ""
+	if ownWorld { // which is the same wherever it is played
 		environment = func(string) (string, bool) { return "", false }
 	}
 	said, err := config.ReadService(path, environment)
 	if err != nil {
 		return said, path, &failure{exitUsage, err.Error()}
+	}
+	if ownWorld {
+		said.Policy = demo.Policy()
 	}
 	return said, path, nil
 }

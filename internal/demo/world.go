@@ -10,6 +10,7 @@ package demo
 
 import (
 	"fmt"
+	"time"
 
 	"tovik.example/tovik/internal/presence"
 )
@@ -70,4 +71,14 @@ func cast(n int) []character {
 		}
 	}
 	return people
+}
+
+// Policy is that of the watch. On the levees radios are out of reach now and then, so a
+// link that was lost has longer to come back.
+func Policy() presence.Policy {
+	p := presence.DefaultPolicy()
+	levee := p.RoomPolicy
+	levee.GraceLost = 25 * time.Second
+	p.Rooms = []presence.PatternPolicy{{Pattern: "levee.*", RoomPolicy: levee}}
+	return p
 }

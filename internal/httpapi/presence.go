@@ -192,7 +192,8 @@ func policyDocument(p *presence.Policy, r *presence.RoomPolicy) wire.Policy {
 	doc.Words = []string{
 		fmt.Sprintf("Who closes or reloads a page is shown for another %s; a reload comes back within that and is not noticed.", short(r.GraceClosing)),
 		fmt.Sprintf("Whose link is lost without a word is shown for another %s, and for %s when the page was hidden.", short(r.GraceLost), short(max(r.GraceHidden, r.GraceLost))),
-		fmt.Sprintf("A link that is up but silent is lost after %s; so nobody who is gone is shown for longer than %s.", short(p.BeatEvery+p.Silence()), short(p.BeatEvery+p.Silence()+r.GraceLost)),
+		fmt.Sprintf("A link that is up but silent is lost after %s; so nobody who is gone is shown for longer than %s (%s when their page was hidden).",
+			short(p.BeatEvery+p.Silence()), short(p.BeatEvery+p.Silence()+r.GraceLost), short(p.BeatEvery+p.Silence()+max(r.GraceHidden, r.GraceLost))),
 		fmt.Sprintf("Who has touched nothing for %s is away.", short(p.IdleAfter)),
 	}
 	switch p.SecondSession {
