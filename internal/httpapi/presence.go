@@ -171,7 +171,8 @@ func (a *API) policies(c fiber.Ctx) error {
 				doc.Pattern = string(p.Rooms[i].Pattern)
 			}
 		}
-		return c.JSON(wire.Policies{Policies: []wire.Policy{doc}})
+		list := []wire.Policy{doc}
+		return listed(c, wire.Policies{Policies: list}, list)
 	}
 	doc := wire.Policies{Policies: []wire.Policy{policyDocument(p, &p.RoomPolicy)}}
 	for i := range p.Rooms {
@@ -179,7 +180,7 @@ func (a *API) policies(c fiber.Ctx) error {
 		one.Pattern = string(p.Rooms[i].Pattern)
 		doc.Policies = append(doc.Policies, one)
 	}
-	return c.JSON(doc)
+	return listed(c, doc, doc.Policies)
 }
 
 func policyDocument(p *presence.Policy, r *presence.RoomPolicy) wire.Policy {

@@ -212,7 +212,7 @@ func (a *API) adminRoutes() []route {
 	const topic, keys = "Administration", "Keys and realms"
 	return []route{
 		{Operation{Method: get, Path: "/v1/policies", ID: "listPolicies", Topic: topic, Says: "Tell what applies where, and what that means", More: "With a room: what applies there, and which pattern says so.",
-			Shows: read, Gives: wire.Policies{}, Query: []Parameter{qRoom}, Fails: []string{"bad-room"}}, a.policies},
+			Shows: read, Gives: wire.Policies{}, Forms: tables, Query: []Parameter{qRoom, qFormat}, Fails: []string{"bad-room"}}, a.policies},
 		{Operation{Method: post, Path: "/v1/reload", ID: "reload", Topic: topic, Says: "Take over the configuration file as it is now", More: "Whole or not at all: policies, origins of realms, how long records are kept, the certificate. What needs a restart is refused by name.",
 			Shows: operate, Root: true, Gives: wire.Reloaded{}, Fails: []string{"bad-config"}}, a.reload},
 		{Operation{Method: get, Path: "/metrics", ID: "metrics", Topic: topic, Says: "Metrics in the Prometheus text format", Shows: read, Root: true, Forms: []string{"text/plain"}}, func(c fiber.Ctx) error { return a.exposition(c) }},
