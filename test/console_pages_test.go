@@ -20,7 +20,9 @@ import (
 
 	"tovik.example/tovik/client"
 	"tovik.example/tovik/internal/demo"
+	"tovik.example/tovik/internal/hooks"
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/records"
 	"tovik.example/tovik/internal/server"
 	"tovik.example/tovik/test/chrome"
 	"tovik.example/tovik/wire"
@@ -84,10 +86,10 @@ func TestThePagesOfTheConsole(t *testing.T) {
 	t.Cleanup(stop)
 	var hook string
 	require.Eventually(t, func() bool {
-		hooks, err := api.Hooks(t.Context())
+		list, err := api.Hooks(t.Context())
 		require.NoError(t, err)
-		if len(hooks.Hooks) > 0 {
-			hook = hooks.Hooks[0].ID
+		if len(list.Hooks) > 0 {
+			hook = list.Hooks[0].ID
 		}
 		return hook != ""
 	}, patience, 50*time.Millisecond)
@@ -378,6 +380,7 @@ func TestHooksAndKeysAreKeptInTheConsole(t *testing.T) {
 		p.until(present("[name='" + name + "']"))
 		p.run(fmt.Sprintf("document.querySelector(%q).value = %q; undefined", "[name='"+name+"']", value))
 	}
+	p.offers("[name=kinds]", hooks.Kinds)
 	fill("url", "ftp://nowhere")
 	p.press("Make it")
 	p.until(says("[role=alert]", "allowed:")) // what is wrong, in words
@@ -404,8 +407,8 @@ func TestHooksAndKeysAreKeptInTheConsole(t *testing.T) {
 	p.until(absent("dialog[open]"))
 	api := client.API{Server: s.URL(), Key: key}
 	require.Eventually(t, func() bool {
-		hooks, err := api.Hooks(t.Context())
-		return err == nil && hooks.Hooks[0].OldSecretUntil != nil
+		list, err := api.Hooks(t.Context())
+		return err == nil && list.Hooks[0].OldSecretUntil != nil
 	}, patience, 20*time.Millisecond)
 	p.accessible()
 
@@ -430,4 +433,20 @@ func TestHooksAndKeysAreKeptInTheConsole(t *testing.T) {
 	_, err = client.API{Server: s.URL(), Key: made}.Rooms(t.Context(), "**", "", 10)
 	require.Error(t, err)
 	require.Empty(t, visit.complaints.List())
+
+	p.click("a[href='/journal']")
+	var entries []string
+	for _, kind := range records.Kinds {
+		entries = append(entries, string(kind))
+	}
+	p.offers("option:not([value=''])", entries)
+}
+
+// offers checks that there is a choice between just these values.
+func (p *page) offers(selector string, values []string) {
+	p.t.Helper()
+	p.until(present(selector))
+	offered, err := chromedp.Run(p.ctx, chromedp.Evaluate[[]string]("[...document.querySelectorAll("+strconv.Quote(selector)+")].map((e) => e.value)"))
+	require.NoError(p.t, err)
+	require.ElementsMatch(p.t, values, offered)
 }
