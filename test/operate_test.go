@@ -2,6 +2,7 @@ package test
 
 import (
 	"bytes"
+	"encoding/json"
 	"os"
 	"path/filepath"
 	"strings"
@@ -66,7 +67,10 @@ func TestALoadFailsWhenItsBoundIsBroken(t *testing.T) {
 	_, errs, code := run(t, env, "load", "--people", "20", "--rooms", "2", "--rate", "50", "--for", "1s", "--data", dir, "--p50", "1us")
 	require.Equal(t, 1, code)
 	require.Contains(t, errs, "the bound is 1µs")
-	out, errs, code := run(t, append(env, "TOVIK_KEY=guess"), "doctor", "--data", filepath.Join(dir, "none"))
+	out, errs, code := run(t, env, "load", "--people", "2", "--rooms", "1", "--rate", "10", "--for", "300ms", "--data", dir, "--format", "json")
+	require.Zero(t, code, errs)
+	require.True(t, json.Valid([]byte(out)), out)
+	out, errs, code = run(t, append(env, "TOVIK_KEY=guess"), "doctor", "--data", filepath.Join(dir, "none"))
 	require.Equal(t, 1, code)
 	require.Contains(t, out, "bad-key")
 	require.Contains(t, out, "The directory of the records cannot be written")

@@ -107,7 +107,7 @@ type Policy struct {
 	IdleAfter int64    `json:"idle_after"`
 	Lease     int64    `json:"lease"`
 	Second    string   `json:"second_session"` // of a person: allow, replace, refuse
-	Ghost     int64    `json:"longest_ghost"` // how long at most somebody is shown whose link died without a word
+	Ghost     int64    `json:"longest_ghost"`  // how long at most somebody is shown whose link died without a word
 	Words     []string `json:"words"`
 }
 

@@ -65,7 +65,14 @@ func reloadCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return show(c, done, func(w io.Writer) {
+			type change struct {
+				What string `json:"changed"`
+			}
+			changes := make([]change, len(done.Changed))
+			for i, what := range done.Changed {
+				changes[i].What = what
+			}
+			return listing(c, done, changes, func(w io.Writer) {
 				if len(done.Changed) == 0 {
 					_, _ = fmt.Fprintln(w, "Nothing has changed.")
 					return
