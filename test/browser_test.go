@@ -3,6 +3,7 @@ package test
 import (
 	"context"
 	"fmt"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -50,15 +51,22 @@ func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {
 	require.NoError(p.t, chromedp.Do(ctx, steps...))
 }
 
+// replaced is what the browser says of a page that was asked while another took its place, as
+// at a reload.
+var replaced = regexp.MustCompile("context with specified id|target navigated or closed")
+
 // until waits for a condition in JavaScript to be true.
 func (p *page) until(condition string) {
 	p.t.Helper()
 	ctx, cancel := context.WithTimeout(p.ctx, patience)
 	defer cancel()
-	_, err := chromedp.Run(ctx, chromedp.Poll[bool](condition, chromedp.WithPollingInterval(20*time.Millisecond)))
-	for err != nil && strings.Contains(err.Error(), "context with specified id") && ctx.Err() == nil {
-		// The page has been replaced meanwhile, as by a reload: the next one is asked.
-		_, err = chromedp.Run(ctx, chromedp.Poll[bool](condition, chromedp.WithPollingInterval(20*time.Millisecond)))
+	ask := func() error {
+		_, err := chromedp.Run(ctx, chromedp.Poll[bool](condition, chromedp.WithPollingInterval(20*time.Millisecond)))
+		return err
+	}
+	err := ask()
+	for err != nil && replaced.MatchString(err.Error()) && ctx.Err() == nil {
+		err = ask() // the next page
 	}
 	if err != nil {
 		text, _ := chromedp.Run(p.ctx, chromedp.Text(chromedp.CSS("body")))

@@ -93,6 +93,8 @@ func TestThePagesOfTheConsole(t *testing.T) {
 		}
 		return hook != ""
 	}, patience, 50*time.Millisecond)
+	_, err = api.PutPerson(t.Context(), wire.Profile{User: "100% a/b", Name: "Per Cent"})
+	require.NoError(t, err)
 	const user = "a-first"
 	comes := func(rooms ...string) *client.Link {
 		token, err := client.Token{User: user, Name: "Aalin Firstwater", Grants: wire.Grants{Rooms: []string{"**"}}}.Sign(secret)
@@ -135,6 +137,7 @@ func TestThePagesOfTheConsole(t *testing.T) {
 			require.NoError(t, link.Idle(t.Context()))
 			return present("[data-lane='basin.drill'] [data-mark=joined]") + " && " + present("[data-lane='e-01'] [data-mark=idle]"), func() { bye(link) }
 		}},
+		{"/people/100%25%20a%2Fb", says("h1", "Per Cent"), nil},
 		{"/journal?user=" + user, present("[data-entries]"), func(*page) (string, func()) {
 			bye(comes("basin.journal"))
 			return `[...document.querySelectorAll("[data-kind='member.left']")].some((li) => li.textContent.includes("basin.journal") && li.textContent.includes("Aalin Firstwater"))`, nil
@@ -249,7 +252,8 @@ func TestLanesTellWhatHappened(t *testing.T) {
 }
 
 // TestTheConsoleOutlivesAnOutage stops the service for half a minute: the pages say so, keep
-// what they had, and are right again by themselves.
+// what they had, and are right again by themselves. A page that wants more than it had says
+// that, too.
 func TestTheConsoleOutlivesAnOutage(t *testing.T) {
 	t.Parallel()
 	dir, address := t.TempDir(), "127.0.0.1:0"
@@ -284,8 +288,12 @@ func TestTheConsoleOutlivesAnOutage(t *testing.T) {
 		pages[path] = open(t, browser, service, path+"#key="+key)
 		pages[path].until(shown("ilse"))
 	}
+	started := open(t, browser, service, "/#key="+key) // goes where it has not been while the service is away
+	started.until(present("[data-room='" + weir + "']"))
 	require.NoError(t, s.Stop())
 	gone := time.Now()
+	started.click("a[href='/headcount']")
+	started.until(present("[data-fault]"))
 	for path, p := range pages {
 		p.until(present("[data-old]"))
 		p.until(shows[path]("ilse"))
@@ -300,6 +308,8 @@ func TestTheConsoleOutlivesAnOutage(t *testing.T) {
 		p.until(absent("[data-old]") + " && " + shows[path]("tobin"))
 		t.Logf("%s was right %s after the service was back", path, time.Since(back).Round(time.Millisecond))
 	}
+	started.press("Load it again")
+	started.until(present("[data-headcount]"))
 }
 
 // TestTheConsoleByKeysAlone signs in, goes to a room, reads the lanes, asks for what

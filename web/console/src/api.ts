@@ -3,17 +3,39 @@ import { type QueryKey, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useRef, useState, useSyncExternalStore } from "react";
 import { server } from "./live";
 
-/** Asks the service. Throws what is wrong in the words of its problem document. */
+/** What the service has refused, in the words of its problem document. */
+export class Refusal extends Error {
+  constructor(
+    message: string,
+    /** The status of HTTP: 503 of a service that starts, or has too much to do, and 429 of one that was asked too often. */
+    readonly status: number,
+  ) {
+    super(message);
+  }
+}
+
+/** Whether the same may be asked again: when nobody answered, or not now. */
+export function mayAskAgain(_: number, error: Error): boolean {
+  return !(error instanceof Refusal) || error.status === 503 || error.status === 429;
+}
+
+/** How long to wait before asking again, in milliseconds, after so many failures. */
+export function askAgainAfter(failures: number): number {
+  return Math.min(250 * 2 ** failures, 1500);
+}
+
+/** Asks the service. Throws a {@link Refusal}, or what kept it from answering. */
 export async function ask<T>(path: string, init?: RequestInit): Promise<T> {
   const response = await fetch(server + path, init);
   if (response.status === 204) return undefined as T;
   const answer = await response.json();
   if (!response.ok) {
     const { detail, field, value, allowed } = answer;
-    throw new Error(
+    throw new Refusal(
       [detail, field && value && `${field} is “${value}”`, allowed && `allowed: ${allowed}`]
         .filter(Boolean)
         .join("; "),
+      response.status,
     );
   }
   return answer;

@@ -40,6 +40,16 @@ async function begin(): Promise<SignedIn | undefined> {
   return key ? signIn(key) : signedIn();
 }
 
+/** The id in the address of a person, which may have any characters: the router has undone some of them. */
+function userInAddress(): string {
+  const [, , user = ""] = location.pathname.split("/");
+  try {
+    return decodeURIComponent(user);
+  } catch {
+    return user; // that of nobody, and the page says so
+  }
+}
+
 function Console() {
   const [operator, setOperator] = useState<SignedIn>();
   const [problem, setProblem] = useState<string>();
@@ -53,7 +63,7 @@ function Console() {
     void signOut();
     setOperator(undefined);
   };
-  if (!begun) return <Frame>{null}</Frame>;
+  if (!begun) return <Frame title="Console">{null}</Frame>;
   if (!operator) return <SignIn problem={problem} onSignIn={setOperator} />;
   return (
     <Switch>
@@ -64,9 +74,10 @@ function Console() {
         <PeoplePage onSignOut={leave} />
       </Route>
       <Route path="/people/:user">
-        {({ user }) => (
-          <PersonPage key={user} user={decodeURIComponent(user)} operator={operator} onSignOut={leave} />
-        )}
+        {() => {
+          const user = userInAddress();
+          return <PersonPage key={user} user={user} operator={operator} onSignOut={leave} />;
+        }}
       </Route>
       <Route path="/journal">
         <JournalPage onSignOut={leave} />

@@ -30,7 +30,6 @@ export function useHealth(realm: string): Health | undefined {
     queryKey: ["readiness"],
     queryFn: async () => (await fetch(`${server}/readyz`)).json() as Promise<{ records?: Records }>,
     refetchInterval: every,
-    retry: false,
   });
   const metrics = useQuery({
     queryKey: ["metrics"],
@@ -39,7 +38,6 @@ export function useHealth(realm: string): Health | undefined {
       return answer.ok ? samplesOf(await answer.text()) : []; // a key about some rooms may not know
     },
     refetchInterval: every,
-    retry: false,
   });
   if (!ready.data) return undefined;
   const sum = (name: string, labels = "") =>

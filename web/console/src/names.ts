@@ -22,7 +22,6 @@ export function useNames(users: readonly string[]): (user: string) => string | u
     },
     enabled: unknown.length > 0,
     staleTime: Number.POSITIVE_INFINITY,
-    retry: false,
   });
   return (user) => known(user) || undefined;
 }

@@ -66,7 +66,6 @@ export function useHeadcount(
     enabled,
     refetchInterval: to === undefined ? 60_000 : false,
     placeholderData: (before) => before,
-    retry: false,
   });
 }
 

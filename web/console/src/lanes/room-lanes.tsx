@@ -108,7 +108,6 @@ function usePeople(name: string, room: Room | undefined, window: Window) {
       ),
     placeholderData: (before) => before,
     staleTime: Number.POSITIVE_INFINITY,
-    retry: false,
   });
   const met = useRef<ReadonlyMap<string, Somebody>>(new Map());
   const names = useMemo(() => {

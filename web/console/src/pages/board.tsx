@@ -27,12 +27,9 @@ export function Board({ operator, onSignOut }: { operator: SignedIn; onSignOut: 
   const [order, setOrder] = useState<Order>("by name");
   const named = useSorted(rooms, nameOf, byName);
   const list = useMemo(() => ordered(named, order, filter, pinned), [named, order, filter, pinned]);
-  useEffect(() => {
-    document.title = "Rooms · Tovik";
-  }, []);
   if (state.word === "refused")
     return (
-      <Frame state={state} onSignOut={onSignOut}>
+      <Frame title="Rooms" state={state} onSignOut={onSignOut}>
         <Refused state={state}>
           <button
             type="button"
@@ -45,7 +42,7 @@ export function Board({ operator, onSignOut }: { operator: SignedIn; onSignOut: 
       </Frame>
     );
   return (
-    <Frame state={state} onSignOut={onSignOut}>
+    <Frame title="Rooms" state={state} onSignOut={onSignOut}>
       <Totals rooms={rooms} health={health} rate={rate} />
       <HealthLine state={state} health={health} />
       <div className="flex flex-wrap items-end gap-3 pb-3 text-sm">

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { scaleLinear, scaleTime } from "d3-scale";
-import { useEffect, useId, useMemo, useRef } from "react";
+import { useId, useMemo, useRef } from "react";
 import { useSearchParams } from "wouter";
 import { ask, query } from "../api";
 import {
@@ -15,6 +15,7 @@ import {
 import { download, pictureOf } from "../headcount/picture";
 import { server, useNow } from "../live";
 import { Frame, Sheet } from "../parts/frame";
+import { Table } from "../parts/table";
 import { exact, people } from "../words";
 
 const spans = {
@@ -57,11 +58,8 @@ export function HeadcountPage({ whole: mayWhole, onSignOut }: { whole: boolean; 
       next.delete("room");
       for (const room of list) next.append("room", room);
     });
-  useEffect(() => {
-    document.title = "Headcount · Tovik";
-  }, []);
   return (
-    <Frame onSignOut={onSignOut}>
+    <Frame title="Headcount" onSignOut={onSignOut}>
       <h1 className="pb-3 font-semibold text-2xl tracking-tight">Headcount</h1>
       <div className="flex flex-wrap items-end gap-3 pb-4 text-sm">
         <fieldset className="flex flex-wrap gap-1">
@@ -272,32 +270,20 @@ function Comparison(props: {
         </div>
       </Sheet>
       <Sheet title="In numbers">
-        <div className="overflow-x-auto">
-          <table className="w-full text-left text-sm" data-numbers>
-            <thead className="text-muted text-xs">
-              <tr className="border-line border-b [&>th]:px-4 [&>th]:py-2 [&>th]:font-medium">
-                <th scope="col">Room</th>
-                <th scope="col">Most at once</th>
-                <th scope="col">When</th>
-                <th scope="col">On average</th>
-                <th scope="col">Different people</th>
-                <th scope="col">Came</th>
-                <th scope="col">Went</th>
-              </tr>
-            </thead>
-            <tbody>
-              {series.map((steps, i) => (
-                <Numbers
-                  key={rooms[i]}
-                  name={nameOf(rooms[i] ?? "")}
-                  room={rooms[i] ?? ""}
-                  steps={steps}
-                  from={from}
-                />
-              ))}
-            </tbody>
-          </table>
-        </div>
+        <Table
+          heads={["Room", "Most at once", "When", "On average", "Different people", "Came", "Went"]}
+          marker="numbers"
+        >
+          {series.map((steps, i) => (
+            <Numbers
+              key={rooms[i]}
+              name={nameOf(rooms[i] ?? "")}
+              room={rooms[i] ?? ""}
+              steps={steps}
+              from={from}
+            />
+          ))}
+        </Table>
       </Sheet>
     </div>
   );
@@ -352,14 +338,13 @@ function Numbers(props: { name: string; room: string; steps: readonly Headcount[
     queryKey: ["distinct", room, from],
     queryFn: () => ask<{ stays: readonly { user: string }[] }>(`/v1/attendance${query({ room, from })}`),
     placeholderData: (before) => before,
-    retry: false,
   });
   const peak = peakOf(steps);
   const measured = steps.reduce((sum, s) => sum + s.measured, 0);
   const mean = measured > 0 ? steps.reduce((sum, s) => sum + s.people.mean * s.measured, 0) / measured : 0;
   const sum = (of: (s: Headcount) => number) => steps.reduce((total, s) => total + of(s), 0);
   return (
-    <tr className="border-line border-b last:border-0 [&>td]:px-4 [&>td]:py-2">
+    <tr>
       <td className="font-mono">{props.name}</td>
       <td>{peak ? people(peak.people.max) : "nobody"}</td>
       <td className="text-muted">{peak ? exact(peak.peak_at) : ""}</td>

@@ -1,10 +1,11 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { type FormEvent, useEffect, useState } from "react";
+import { type FormEvent, useState } from "react";
 import { Link, useLocation } from "wouter";
 import { ask, query, useAskAgain, useJournalStream } from "../api";
 import { useNow } from "../live";
 import { Button, Choice, Confirm, Problem, TextField } from "../parts/controls";
 import { Frame, Sheet } from "../parts/frame";
+import { Table } from "../parts/table";
 import { Time } from "../parts/time";
 import { lasting } from "../words";
 
@@ -72,7 +73,6 @@ export function HooksPage({ onSignOut }: { onSignOut: () => void }) {
       const { hooks } = await ask<{ hooks: readonly Hook[] }>("/v1/hooks");
       return Promise.all(hooks.map((hook) => ask<Hook>(`/v1/hooks/${hook.id}`)));
     },
-    retry: false,
   });
   const open = useJournalStream(told, useAskAgain([["hooks"]], delivering));
   const add = useMutation({
@@ -97,11 +97,8 @@ export function HooksPage({ onSignOut }: { onSignOut: () => void }) {
       below: number("below"),
     });
   };
-  useEffect(() => {
-    document.title = "Hooks · Tovik";
-  }, []);
   return (
-    <Frame heard={open} onSignOut={onSignOut}>
+    <Frame title="Hooks" heard={open} onSignOut={onSignOut}>
       <h1 className="pb-3 font-semibold text-2xl tracking-tight">Hooks</h1>
       <div className="space-y-5">
         <Problem of={hooks.error} />
@@ -110,47 +107,32 @@ export function HooksPage({ onSignOut }: { onSignOut: () => void }) {
             {hooks.data.length === 0 ? (
               <p className="p-4 text-muted text-sm">No address is told anything yet. Make a hook below.</p>
             ) : (
-              <div className="overflow-x-auto">
-                <table className="w-full text-left text-sm" data-hooks>
-                  <thead className="text-muted text-xs">
-                    <tr className="border-line border-b [&>th]:px-4 [&>th]:py-2 [&>th]:font-medium">
-                      <th scope="col">Hook</th>
-                      <th scope="col">Address</th>
-                      <th scope="col">Is told of</th>
-                      <th scope="col">Delivered</th>
-                      <th scope="col">Waiting</th>
-                      <th scope="col">Given up</th>
-                    </tr>
-                  </thead>
-                  <tbody>
-                    {hooks.data.map((hook) => (
-                      <tr
-                        key={hook.id}
-                        data-hook={hook.id}
-                        className="border-line border-b last:border-0 [&>td]:px-4 [&>td]:py-2"
+              <Table
+                heads={["Hook", "Address", "Is told of", "Delivered", "Waiting", "Given up"]}
+                marker="hooks"
+              >
+                {hooks.data.map((hook) => (
+                  <tr key={hook.id} data-hook={hook.id}>
+                    <td>
+                      <Link
+                        href={`/hooks/${hook.id}`}
+                        className="font-medium text-water underline underline-offset-2"
                       >
-                        <td>
-                          <Link
-                            href={`/hooks/${hook.id}`}
-                            className="font-medium text-water underline underline-offset-2"
-                          >
-                            {hook.name ?? hook.id}
-                          </Link>
-                          {hook.paused && <span className="text-lamp"> paused</span>}
-                        </td>
-                        <td className="break-all font-mono text-xs">{hook.url}</td>
-                        <td className="text-xs">
-                          {hook.kinds.join(", ")}
-                          {hook.rooms && <span className="text-muted"> in {hook.rooms.join(", ")}</span>}
-                        </td>
-                        <td data-delivered>{hook.deliveries?.delivered ?? 0}</td>
-                        <td>{hook.deliveries?.waiting ?? 0}</td>
-                        <td>{hook.deliveries?.parked ?? 0}</td>
-                      </tr>
-                    ))}
-                  </tbody>
-                </table>
-              </div>
+                        {hook.name ?? hook.id}
+                      </Link>
+                      {hook.paused && <span className="text-lamp"> paused</span>}
+                    </td>
+                    <td className="break-all font-mono text-xs">{hook.url}</td>
+                    <td className="text-xs">
+                      {hook.kinds.join(", ")}
+                      {hook.rooms && <span className="text-muted"> in {hook.rooms.join(", ")}</span>}
+                    </td>
+                    <td data-delivered>{hook.deliveries?.delivered ?? 0}</td>
+                    <td>{hook.deliveries?.waiting ?? 0}</td>
+                    <td>{hook.deliveries?.parked ?? 0}</td>
+                  </tr>
+                ))}
+              </Table>
             )}
           </Sheet>
         )}
@@ -200,7 +182,7 @@ export function HookPage({ id, onSignOut }: { id: string; onSignOut: () => void 
   const [state, setState] = useState("");
   const now = useNow();
   const path = `/v1/hooks/${id}`;
-  const hook = useQuery({ queryKey: ["hook", id], queryFn: () => ask<Hook>(path), retry: false });
+  const hook = useQuery({ queryKey: ["hook", id], queryFn: () => ask<Hook>(path) });
   const deliveries = useQuery({
     queryKey: ["deliveries", id, state],
     queryFn: () =>
@@ -208,7 +190,6 @@ export function HookPage({ id, onSignOut }: { id: string; onSignOut: () => void 
     placeholderData: (before) => before,
     // What waits for its next try moves without an entry of the journal.
     refetchInterval: (q) => (q.state.data?.deliveries.some((d) => d.state === "waiting") ? 2000 : false),
-    retry: false,
   });
   const again = useAskAgain(
     [
@@ -237,12 +218,9 @@ export function HookPage({ id, onSignOut }: { id: string; onSignOut: () => void 
     onSettled: again,
   });
   const tested = act.variables?.[1] === `${path}/test` ? (act.data as Delivery | undefined) : undefined;
-  useEffect(() => {
-    document.title = "Hook · Tovik";
-  }, []);
   const it = hook.data;
   return (
-    <Frame heard={open} onSignOut={onSignOut}>
+    <Frame title={hook.data?.name ?? id} heard={open} onSignOut={onSignOut}>
       <nav className="pb-1 text-sm">
         <Link href="/hooks" className="text-water hover:underline">
           All hooks

@@ -1,5 +1,5 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useState } from "react";
 import { useSearchParams } from "wouter";
 import { ask, type Entry, type Journal, query, useJournalStream } from "../api";
 import { server } from "../live";
@@ -52,9 +52,6 @@ export function JournalPage({ onSignOut }: { onSignOut: () => void }) {
       entries: [...[...more].reverse(), ...(now.key === key ? now.entries : [])].slice(0, 1000),
     })),
   );
-  useEffect(() => {
-    document.title = "Journal · Tovik";
-  }, []);
   const known = new Set<number>();
   const entries = [
     ...(fresh.key === key ? fresh.entries : []),
@@ -68,7 +65,7 @@ export function JournalPage({ onSignOut }: { onSignOut: () => void }) {
       return next;
     });
   return (
-    <Frame heard={to === "" ? open : undefined} onSignOut={onSignOut}>
+    <Frame title="Journal" heard={to === "" ? open : undefined} onSignOut={onSignOut}>
       <h1 className="pb-3 font-semibold text-2xl tracking-tight">Journal</h1>
       <form
         className="flex flex-wrap items-end gap-3 pb-4 text-sm"

@@ -1,9 +1,10 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { type FormEvent, useEffect } from "react";
+import type { FormEvent } from "react";
 import { ask } from "../api";
 import { server, useNow } from "../live";
 import { Button, Choice, Confirm, Problem, TextField } from "../parts/controls";
 import { Frame, Sheet } from "../parts/frame";
+import { Table } from "../parts/table";
 import { Time } from "../parts/time";
 import { exact } from "../words";
 
@@ -34,11 +35,8 @@ const words = (text: FormDataEntryValue | null) =>
 
 /** The keys of back ends and operators, those of people's tokens, and a token to try. */
 export function KeysPage({ onSignOut }: { onSignOut: () => void }) {
-  useEffect(() => {
-    document.title = "Keys · Tovik";
-  }, []);
   return (
-    <Frame onSignOut={onSignOut}>
+    <Frame title="Keys" onSignOut={onSignOut}>
       <h1 className="pb-3 font-semibold text-2xl tracking-tight">Keys</h1>
       <div className="space-y-5">
         <Trial />
@@ -157,7 +155,6 @@ function Operators() {
   const keys = useQuery({
     queryKey: ["keys"],
     queryFn: () => ask<{ keys: readonly Key[] }>("/v1/keys"),
-    retry: false,
   });
   const act = useMutation({
     mutationFn: ([method, path, body]: readonly [string, string, object?]) =>
@@ -190,11 +187,7 @@ function Operators() {
       {keys.data && keys.data.keys.length > 0 && (
         <Table heads={["Key", "May", "Rooms", "Made", "Last used", "Until", ""]} marker="keys">
           {keys.data.keys.map((key) => (
-            <tr
-              key={key.id}
-              data-key={key.id}
-              className="border-line border-b last:border-0 [&>td]:px-4 [&>td]:py-2"
-            >
+            <tr key={key.id} data-key={key.id}>
               <td>
                 {key.name ?? ""} <span className="font-mono text-muted text-xs">{key.id}</span>
               </td>
@@ -246,7 +239,6 @@ function TokenKeys() {
   const keys = useQuery({
     queryKey: ["token-keys"],
     queryFn: () => ask<{ keys: readonly TokenKey[] }>("/v1/token-keys"),
-    retry: false,
   });
   const act = useMutation({
     mutationFn: ([method, path, body]: readonly [string, string, object?]) =>
@@ -268,7 +260,7 @@ function TokenKeys() {
       {keys.data && keys.data.keys.length > 0 && (
         <Table heads={["Key (kid)", "Algorithm", "Made", "Until", ""]} marker="token-keys">
           {keys.data.keys.map((key) => (
-            <tr key={key.id} className="border-line border-b last:border-0 [&>td]:px-4 [&>td]:py-2">
+            <tr key={key.id}>
               <td className="font-mono text-xs">{key.id}</td>
               <td>{key.algorithm}</td>
               <td>
@@ -311,24 +303,5 @@ function TokenKeys() {
       </form>
       <Problem of={act.error} />
     </Sheet>
-  );
-}
-
-function Table(props: { heads: readonly string[]; marker: string; children: React.ReactNode }) {
-  return (
-    <div className="overflow-x-auto">
-      <table className="w-full text-left text-sm" data-list={props.marker}>
-        <thead className="text-muted text-xs">
-          <tr className="border-line border-b [&>th]:px-4 [&>th]:py-2 [&>th]:font-medium">
-            {props.heads.map((head) => (
-              <th key={head} scope="col">
-                {head || <span className="sr-only">Acts</span>}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>{props.children}</tbody>
-      </table>
-    </div>
   );
 }

@@ -1,11 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useState } from "react";
 import { Link } from "wouter";
 import { ask, type People, query, useAskAgain, useJournalStream } from "../api";
 import { useNow } from "../live";
 import { PersonLink } from "../parts/entries";
 import { Frame, Sheet } from "../parts/frame";
 import { StatusMark } from "../parts/status-mark";
+import { Table } from "../parts/table";
 import { Time } from "../parts/time";
 import { Field } from "./journal";
 
@@ -23,12 +24,9 @@ export function PeoplePage({ onSignOut }: { onSignOut: () => void }) {
     { kind: ["status.changed", "session.opened", "session.ended", "member.joined", "member.left"] },
     useAskAgain([["people"]], 100),
   );
-  useEffect(() => {
-    document.title = "People · Tovik";
-  }, []);
   const list = page.data?.people ?? [];
   return (
-    <Frame heard={open} onSignOut={onSignOut}>
+    <Frame title="People" heard={open} onSignOut={onSignOut}>
       <h1 className="pb-3 font-semibold text-2xl tracking-tight">People</h1>
       <div className="pb-4 text-sm">
         <Field
@@ -54,56 +52,36 @@ export function PeoplePage({ onSignOut }: { onSignOut: () => void }) {
                 : "Nobody is known whose name or id has this in it."}
             </p>
           ) : (
-            <div className="overflow-x-auto">
-              <table className="w-full text-left text-sm" data-people>
-                <thead className="text-muted text-xs">
-                  <tr className="border-line border-b [&>th]:px-2 [&>th]:py-2 [&>th]:font-medium sm:[&>th]:px-4">
-                    <th scope="col">Person</th>
-                    <th scope="col">Status</th>
-                    <th scope="col">Last seen</th>
-                    <th scope="col">Rooms</th>
-                  </tr>
-                </thead>
-                <tbody>
-                  {list.map((p) => (
-                    <tr
-                      key={p.user}
-                      data-user={p.user}
-                      className="border-line border-b last:border-0 [&>td]:px-2 [&>td]:py-2 sm:[&>td]:px-4"
-                    >
-                      <td>
-                        <PersonLink user={p.user} name={p.name} />
-                      </td>
-                      <td>
-                        <StatusMark status={p.status} />
-                        {p.note && <span className="text-muted"> {p.note}</span>}
-                        {p.hidden && <span className="text-muted"> · hides</span>}
-                      </td>
-                      <td className="text-muted">
-                        {p.status !== "offline" ? (
-                          "now"
-                        ) : p.last_seen ? (
-                          <Time at={p.last_seen} now={now} />
-                        ) : (
-                          "never"
-                        )}
-                      </td>
-                      <td className="font-mono text-xs">
-                        {(p.rooms ?? []).map((room) => (
-                          <Link
-                            key={room}
-                            href={`/rooms/${room}`}
-                            className="mr-3 text-water hover:underline"
-                          >
-                            {room}
-                          </Link>
-                        ))}
-                      </td>
-                    </tr>
-                  ))}
-                </tbody>
-              </table>
-            </div>
+            <Table heads={["Person", "Status", "Last seen", "Rooms"]} marker="people">
+              {list.map((p) => (
+                <tr key={p.user} data-user={p.user}>
+                  <td>
+                    <PersonLink user={p.user} name={p.name} />
+                  </td>
+                  <td>
+                    <StatusMark status={p.status} />
+                    {p.note && <span className="text-muted"> {p.note}</span>}
+                    {p.hidden && <span className="text-muted"> · hides</span>}
+                  </td>
+                  <td className="text-muted">
+                    {p.status !== "offline" ? (
+                      "now"
+                    ) : p.last_seen ? (
+                      <Time at={p.last_seen} now={now} />
+                    ) : (
+                      "never"
+                    )}
+                  </td>
+                  <td className="font-mono text-xs">
+                    {(p.rooms ?? []).map((room) => (
+                      <Link key={room} href={`/rooms/${room}`} className="mr-3 text-water hover:underline">
+                        {room}
+                      </Link>
+                    ))}
+                  </td>
+                </tr>
+              ))}
+            </Table>
           )}
         </Sheet>
       )}

@@ -16,7 +16,7 @@ export function PersonPage(props: { user: string; operator: SignedIn; onSignOut:
   const moment = useMoment();
   const client = useQueryClient();
   const path = `/v1/people/${encodeURIComponent(user)}`;
-  const why = useQuery({ queryKey: ["why", user], queryFn: () => ask<Why>(`${path}/why`), retry: false });
+  const why = useQuery({ queryKey: ["why", user], queryFn: () => ask<Why>(`${path}/why`) });
   const past = useQuery({
     queryKey: ["past", user],
     queryFn: () => ask<Journal>(`/v1/journal${query({ user, limit: 30 })}`),
@@ -36,11 +36,8 @@ export function PersonPage(props: { user: string; operator: SignedIn; onSignOut:
     );
     return () => clearTimeout(timer);
   }, [next, client, user]);
-  useEffect(() => {
-    document.title = `${user} · Tovik`;
-  }, [user]);
   return (
-    <Frame heard={open} onSignOut={props.onSignOut}>
+    <Frame title={user} heard={open} onSignOut={props.onSignOut}>
       <nav className="pb-1 text-sm">
         <Link href="/people" className="text-water hover:underline">
           All people

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useState } from "react";
 import { ask, query } from "../api";
 import { Frame, Sheet } from "../parts/frame";
 import { type Policy, PolicyTimeline } from "../parts/policy";
@@ -13,13 +13,9 @@ export function PoliciesPage({ onSignOut }: { onSignOut: () => void }) {
     queryKey: ["policies", room],
     queryFn: () => ask<{ policies: readonly Policy[] }>(`/v1/policies${query({ room })}`),
     placeholderData: (before) => before,
-    retry: false,
   });
-  useEffect(() => {
-    document.title = "Policies · Tovik";
-  }, []);
   return (
-    <Frame onSignOut={onSignOut}>
+    <Frame title="Policies" onSignOut={onSignOut}>
       <h1 className="pb-3 font-semibold text-2xl tracking-tight">Policies</h1>
       <div className="pb-4 text-sm">
         <Field label="What applies to the room" hint="desk.night" value={room} onChange={setRoom} />
@@ -43,7 +39,6 @@ export function PoliciesPage({ onSignOut }: { onSignOut: () => void }) {
                     “Typing” is shown for {seconds(policy.typing_expires)} after the last report. Counts are
                     told at most every {policy.count_every} ms. Lists of more than{" "}
                     {people(policy.members_max)} come in pages.
-                    {policy.capacity ? ` At most ${people(policy.capacity)} at once.` : ""}
                   </p>
                 </div>
               </div>

@@ -29,12 +29,11 @@ export function Practice() {
   const [offer, setOffer] = useState<Offer>();
   const [problem, setProblem] = useState<string>();
   useEffect(() => {
-    document.title = "Practice · Tovik";
     fetchOffer().then(setOffer, (error: Error) => setProblem(error.message));
   }, []);
   if (offer) return <Playing offer={offer} />;
   return (
-    <Frame>
+    <Frame title="Practice">
       <Sheet title="Practice room">
         <p className="p-4" role="status">
           {problem ? (
@@ -55,7 +54,7 @@ function Playing({ offer }: { offer: Offer }) {
   const { devices, entries, deeds, add, room } = usePlay(offer);
   const now = useNow(100);
   return (
-    <Frame wide>
+    <Frame title="Practice" wide>
       <div className="flex flex-wrap items-end justify-between gap-x-8 pb-3">
         <div>
           <RoomTitle name={offer.room} count={room?.count} />

@@ -34,11 +34,8 @@ export function RoomPage(props: { room: string; operator: SignedIn; onSignOut: (
     mutationFn: (user: string) =>
       ask(`/v1/rooms/${props.room}/members/${encodeURIComponent(user)}`, { method: "DELETE" }),
   });
-  useEffect(() => {
-    document.title = `${props.room} · Tovik`;
-  }, [props.room]);
   return (
-    <Frame state={state} onSignOut={props.onSignOut}>
+    <Frame title={props.room} state={state} onSignOut={props.onSignOut}>
       <nav className="pb-1 text-sm">
         <Link href="/" className="text-water hover:underline">
           All rooms
@@ -223,7 +220,6 @@ function Before({ room }: { room: string }) {
         `/v1/journal${query({ room, kind: ["member.joined", "member.left"], to: opened, limit: 20 })}`,
       ),
     staleTime: Number.POSITIVE_INFINITY,
-    retry: false,
   });
   const entries = [...(past.data?.entries ?? [])].reverse();
   const nameOf = useNames(entries.flatMap(({ user }) => user ?? []));
@@ -251,7 +247,6 @@ function Expected(props: { room: string; members: ReadonlyMap<string, Member> | 
     queryKey: ["expected", props.room],
     queryFn: () =>
       ask<{ declared: boolean; expected: readonly string[] }>(`/v1/rooms/${props.room}/expected`),
-    retry: false,
   });
   const expected = declared.data?.expected ?? [];
   const missing = expected.filter((user) => !props.members?.has(user));
@@ -320,7 +315,6 @@ function PolicyHere({ room }: { room: string }) {
   const policies = useQuery({
     queryKey: ["policies", room],
     queryFn: () => ask<{ policies: readonly Policy[] }>(`/v1/policies${query({ room })}`),
-    retry: false,
   });
   const policy = policies.data?.policies[0];
   if (!policy) return null;

@@ -16,7 +16,7 @@ export function SignIn(props: { problem?: string | undefined; onSignIn: (who: Si
   }
 
   return (
-    <Frame>
+    <Frame title="Sign in">
       <div className="mx-auto max-w-md pt-10">
         <Sheet title="Sign in to the console">
           <form method="post" onSubmit={submit} className="space-y-4 p-5">

@@ -1,6 +1,6 @@
 import type { Link, Snapshot } from "@client/link";
 import { openTab } from "@client/tab";
-import { useEffect, useState } from "react";
+import { useState } from "react";
 import { server, useFeed, useLink, useNow } from "../live";
 import { takeFragment } from "../operator";
 import { Feed } from "../parts/feed";
@@ -27,12 +27,9 @@ function invitation(): Invitation | undefined {
 /** A page that takes part in a room, as an application's own page does. */
 export function Visit() {
   const [invited] = useState(invitation);
-  useEffect(() => {
-    document.title = "Visit · Tovik";
-  }, []);
   if (!invited) {
     return (
-      <Frame>
+      <Frame title="Visit">
         <Sheet title="Nobody is invited">
           <p className="p-4">
             This page takes part in a room as a person. Its address wants a room and that person's token:{" "}
@@ -53,7 +50,7 @@ function Taking({ invited }: { invited: Invitation }) {
   const { state, rooms, welcome } = snapshot;
   const room = rooms.get(invited.room);
   return (
-    <Frame state={state}>
+    <Frame title="Visit" state={state}>
       <RoomTitle name={invited.room} count={room?.count} />
       {state.word === "refused" ? (
         <Refused state={state}>

@@ -63,6 +63,8 @@ function useOldSince(state: State | undefined): number | undefined {
 
 /** The frame of every page of the console. */
 export function Frame(props: {
+  /** Of the page, in the browser's tab. */
+  title: string;
   /** How the page's link is. */
   state?: State;
   /** The same of a page that follows the journal: whether it is heard. */
@@ -76,6 +78,9 @@ export function Frame(props: {
     props.heard === undefined ? undefined : { word: props.heard ? "open" : "lost" };
   const state = props.state ?? heard;
   const oldSince = useOldSince(props.onSignOut && state);
+  useEffect(() => {
+    document.title = `${props.title} · Tovik`;
+  }, [props.title]);
   return (
     <div className={`mx-auto px-5 pb-10 ${props.wide ? "max-w-[100rem]" : "max-w-6xl"}`}>
       <header className="flex flex-wrap items-center gap-x-3 gap-y-2 py-5">

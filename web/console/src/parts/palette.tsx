@@ -42,7 +42,6 @@ export function Palette() {
     queryFn: () => ask<People>(`/v1/people${query({ text, limit: 8 })}`),
     enabled: open && text !== "",
     placeholderData: (before) => before,
-    retry: false,
   });
   const to = (place: string) => {
     setOpen(false);
