@@ -10,8 +10,10 @@ const atOnce = 100;
  */
 export function useNames(users: readonly string[]): (user: string) => string | undefined {
   const client = useQueryClient();
-  const known = (user: string) => client.getQueryData<string>(["name", user]);
-  const unknown = [...new Set(users)].filter((user) => known(user) === undefined).slice(0, atOnce);
+  const names = new Map(
+    [...new Set(users)].map((user) => [user, client.getQueryData<string>(["name", user])]),
+  );
+  const unknown = [...names.keys()].filter((user) => names.get(user) === undefined).slice(0, atOnce);
   useQuery({
     queryKey: ["names", unknown],
     queryFn: async () => {
@@ -23,5 +25,5 @@ export function useNames(users: readonly string[]): (user: string) => string | u
     enabled: unknown.length > 0,
     staleTime: Number.POSITIVE_INFINITY,
   });
-  return (user) => known(user) || undefined;
+  return (user) => names.get(user) || undefined;
 }

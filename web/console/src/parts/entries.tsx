@@ -1,4 +1,5 @@
 import type { Reason } from "@client/wire";
+import { memo } from "react";
 import { Link } from "wouter";
 import { type Entry, query } from "../api";
 import { useNames } from "../names";
@@ -24,7 +25,11 @@ export function Entries({ entries, about }: { entries: readonly Entry[]; about?:
 }
 
 /** An entry, told of somebody by their name, if that is known, and their id. */
-function EntryLine(props: { entry: Entry; about?: "user" | undefined; name: string | undefined }) {
+const EntryLine = memo(function EntryLine(props: {
+  entry: Entry;
+  about?: "user" | undefined;
+  name: string | undefined;
+}) {
   const { entry, about } = props;
   const [before, after] = what(entry);
   return (
@@ -54,7 +59,7 @@ function EntryLine(props: { entry: Entry; about?: "user" | undefined; name: stri
       </p>
     </li>
   );
-}
+});
 
 /** When it was, leading to the lanes at that moment. */
 function Moment({ entry }: { entry: Entry }) {
