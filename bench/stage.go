@@ -114,9 +114,24 @@ func (s *stage) memory(r results) {
 		weigh(floor, load.Plan{Address: address, Source: "127.0.0.2", Path: "/link", Links: links, At: 16}, `{"type":"activity"}`)
 	floor.stop()
 	service, address := s.startService("")
+	s.fillCaches(address)
 	r["link_rss_kb"], r["link_rss_after_frames_kb"], r["handshakes_per_second"] =
 		weigh(service, load.Plan{Address: address, Source: "127.0.0.2", Path: "/v1/link", Links: links, Hellos: hellos, At: 16}, `{"type":"activity"}`)
 	service.stop()
+}
+
+// fillCaches has the service keep a directory of so many people that the caches of its
+// records, which are bounded, are full: they are no part of a link.
+func (s *stage) fillCaches(address string) {
+	var people strings.Builder
+	people.WriteString("user,name\n")
+	for i := range 150_000 {
+		fmt.Fprintf(&people, "known-%d,Somebody who is known as number %d\n", i, i)
+	}
+	done := must(client.API{Server: "http://" + address, Key: key}.ImportPeople(context.Background(), "text/csv", strings.NewReader(people.String())))
+	if done.Taken != 150_000 {
+		check(fmt.Errorf("of 150000 people %d were taken", done.Taken))
+	}
 }
 
 // blast measures a plain loop of writes, and nothing else.

@@ -26,7 +26,10 @@ type Proxies []netip.Prefix
 func (p Proxies) CallerOf(ctx *fasthttp.RequestCtx) Caller {
 	h := &ctx.Request.Header
 	c := Caller{Address: p.address(hostOf(ctx.RemoteAddr()), string(h.Peek("X-Forwarded-For"))), Origin: string(h.Peek("Origin"))}
-	if u, err := url.Parse(c.Origin); err == nil && c.Origin != "" {
+	if c.Origin == "" {
+		return c
+	}
+	if u, err := url.Parse(c.Origin); err == nil {
 		c.Own = u.Host == string(h.Host())
 	}
 	return c
@@ -35,6 +38,9 @@ func (p Proxies) CallerOf(ctx *fasthttp.RequestCtx) Caller {
 // address is the client's: from the right of the list that proxies have written, the
 // first that is not one of them. What stands further left the client may have made up.
 func (p Proxies) address(remote, forwarded string) string {
+	if len(p) == 0 || forwarded == "" {
+		return remote
+	}
 	list := strings.Split(forwarded, ",")
 	for i := len(list) - 1; i >= 0 && p.trusts(remote); i-- {
 		next, err := netip.ParseAddr(strings.TrimSpace(list[i]))

@@ -20,7 +20,6 @@ import (
 	"github.com/gofiber/fiber/v3/middleware/cors"
 	"github.com/gofiber/fiber/v3/middleware/recover"
 	"github.com/valyala/fasthttp"
-	"golang.org/x/time/rate"
 
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/gateway"
@@ -93,7 +92,7 @@ func New(o Options) *API {
 	a := &API{
 		gateway: o.Gateway, realms: o.Realms, keys: o.Keys, guard: o.Guard, store: o.Store, writer: o.Writer, hooks: o.Hooks, links: o.Links, measures: o.Measures, world: o.World, proxies: o.Proxies, log: o.Log,
 		practiceSecret: o.PracticeSecret, hideDocs: o.HideDocs,
-		paces: paces{each: rate.Limit(o.RequestsPerSecond), burst: 5 * o.RequestsPerSecond},
+		paces: newPaces(o.RequestsPerSecond),
 	}
 	a.signIns = newSignIns(o.Store, o.Keys, o.Log)
 	a.exposition = a.metrics()

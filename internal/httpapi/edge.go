@@ -2,8 +2,6 @@ package httpapi
 
 import (
 	"crypto/rand"
-	"crypto/sha256"
-	"encoding/base64"
 	"fmt"
 	"math"
 	"strconv"
@@ -11,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/cespare/xxhash/v2"
 	"github.com/gofiber/fiber/v3"
 	"github.com/valyala/fasthttp"
 	"golang.org/x/time/rate"
@@ -40,6 +39,10 @@ func requestOf(c fiber.Ctx) string {
 	return id
 }
 
+// worthPacking is how many bytes an answer has at least that is packed: of fewer little is
+// saved.
+const worthPacking = 1 << 10
+
 // deflate packs what is answered with gzip (RFC 9110 §8.4), pieces of a long answer one
 // by one. What is followed live stays as it is, so that nothing waits in a window.
 var deflate = fasthttp.CompressHandlerLevel(func(*fasthttp.RequestCtx) {}, fasthttp.CompressBestSpeed)
@@ -51,7 +54,12 @@ func compress(c fiber.Ctx) error {
 	if strings.HasPrefix(c.GetRespHeader(fiber.HeaderContentType), "text/event-stream") || c.Response().StatusCode() < 200 {
 		return nil
 	}
-	c.Vary(fiber.HeaderAcceptEncoding)
+	if !c.Response().IsBodyStream() && len(c.Response().Body()) < worthPacking {
+		return nil
+	}
+	if c.GetRespHeader(fiber.HeaderVary) == "" {
+		c.Set(fiber.HeaderVary, fiber.HeaderAcceptEncoding)
+	}
 	if c.Get(fiber.HeaderAcceptEncoding) != "" && c.AcceptsEncodings("gzip") == "gzip" && c.GetRespHeader(fiber.HeaderContentEncoding) == "" {
 		c.Request().Header.Set(fiber.HeaderAcceptEncoding, "gzip") // of several the one that is used here
 		deflate(c.RequestCtx())
@@ -68,8 +76,7 @@ func conditional(c fiber.Ctx) error {
 	if c.Response().StatusCode() != fiber.StatusOK || c.Response().IsBodyStream() || c.GetRespHeader(fiber.HeaderETag) != "" {
 		return nil
 	}
-	sum := sha256.Sum256(c.Response().Body())
-	if unchanged(c, base64.RawURLEncoding.EncodeToString(sum[:12])) {
+	if unchanged(c, strconv.FormatUint(xxhash.Sum64(c.Response().Body()), 36)) {
 		return c.SendStatus(fiber.StatusNotModified)
 	}
 	return nil
@@ -80,7 +87,7 @@ func conditional(c fiber.Ctx) error {
 func unchanged(c fiber.Ctx, state string) bool {
 	c.Set(fiber.HeaderETag, `W/"`+state+`"`)
 	c.Set(fiber.HeaderCacheControl, "private, no-cache")
-	c.Vary(fiber.HeaderAccept, fiber.HeaderAuthorization, fiber.HeaderCookie)
+	c.Set(fiber.HeaderVary, "Accept, Accept-Encoding, Authorization, Cookie")
 	if c.Get(fiber.HeaderIfNoneMatch) == "" || !c.Fresh() {
 		return false
 	}
@@ -90,11 +97,19 @@ func unchanged(c fiber.Ctx, state string) bool {
 
 // paces bounds how often each key may ask. The zero value bounds nothing.
 type paces struct {
-	each  rate.Limit // requests a second
-	burst int
+	each   rate.Limit // requests a second
+	burst  int
+	policy string // as a header says it
 
 	mu   sync.Mutex
 	keys map[string]*rate.Limiter
+}
+
+// bursts are how many seconds' worth of requests may come at once.
+const bursts = 5
+
+func newPaces(perSecond int) paces {
+	return paces{each: rate.Limit(perSecond), burst: bursts * perSecond, policy: fmt.Sprintf(`"key";q=%d;w=%d`, bursts*perSecond, bursts)}
 }
 
 // maxPaced is of how many keys it is kept in mind how often they have asked.
@@ -126,9 +141,8 @@ func (a *API) pace(c fiber.Ctx) error {
 		return c.Next()
 	}
 	left, full, ok := p.take(operatorOf(c).Key, time.Now())
-	window := int(math.Ceil(float64(p.burst) / float64(p.each)))
-	c.Set("RateLimit-Policy", fmt.Sprintf(`"key";q=%d;w=%d`, p.burst, window))
-	c.Set("RateLimit", fmt.Sprintf(`"key";r=%d;t=%d`, left, int(math.Ceil(full.Seconds()))))
+	c.Set("RateLimit-Policy", p.policy)
+	c.Set("RateLimit", `"key";r=`+strconv.Itoa(left)+";t="+strconv.Itoa(int(math.Ceil(full.Seconds()))))
 	if !ok {
 		c.Set(fiber.HeaderRetryAfter, strconv.Itoa(max(1, int(math.Ceil(1/float64(p.each))))))
 		return &wire.Problem{Code: wire.CodeTooFast, Field: "key", Value: operatorOf(c).Key, Detail: "this key asks more often than a key may",

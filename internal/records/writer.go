@@ -396,12 +396,13 @@ func (w *Writer) write(marked bool) error {
 
 // announce puts what hooks want to be told into the outbox.
 func (w *Writer) announce(r *Recorder) {
-	if w.outbox == nil {
-		r.announced = r.announced[:0]
-		return
-	}
 	for _, a := range r.announced {
-		w.batch.deliver(w.outbox.Deliveries(a))
+		if w.outbox != nil {
+			w.batch.deliver(w.outbox.Deliveries(a))
+		}
+	}
+	if cap(r.announced) > maxSaved { // of a burst, which is over
+		r.announced = nil
 	}
 	clear(r.announced)
 	r.announced = r.announced[:0]
