@@ -170,6 +170,9 @@ func journalWords(r wire.Record) string {
 	if words == "" {
 		words = r.Kind
 	}
+	if r.Kind == "status.changed" && r.Was == r.Status { // the note, or until when
+		words = "still " + r.Status
+	}
 	if r.Kind == "service.started" && r.Length > 0 {
 		words = fmt.Sprintf("the service started again (%s), %s later", r.Reason, for_)
 	}

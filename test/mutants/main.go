@@ -57,6 +57,7 @@ var mutants = []mutant{
 	{"a page that is hidden is saved so", "idle.go", "		out.touch(s.person)\n", ""},
 	{"a link that is lost is saved so", "grace.go", "	out.touch(s.person)\n", ""},
 	{"a session in grace is counted as such", "session.go", "	if s.state == Grace {\n		c.inGrace--", "	if false {\n		c.inGrace--"},
+	{"a lease is counted as such", "session.go", "	} else if s.leased {\n		c.leases--", "	} else if false {\n		c.leases--"},
 	{"a set status goes before the sessions'", "person.go", "case p.set != nil:", "case p.set != nil && p.awake == 0:"},
 	{"a set status ends at its time", "person.go", "func() { s.person.set = nil }", "func() {}"},
 	{"somebody awake at any session is online", "person.go", "case p.awake > 0:", "case p.awake == len(p.sessions):"},

@@ -1,11 +1,11 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { ask, type People, query } from "./api";
 
-/** How many names are asked for at once. */
-const atOnce = 100;
+/** How long an address may get with the people that are asked for at once: the service reads heads of 4 KB. */
+const longest = 2000;
 
 /**
- * The names of people, as the directory has them. What is not known yet is asked for, all at once, and kept
+ * The names of people, as the directory has them. What is not known yet is asked for, many at once, and kept
  * for all pages; until then, and for a key that may not read the directory, there is none.
  */
 export function useNames(users: readonly string[]): (user: string) => string | undefined {
@@ -13,11 +13,11 @@ export function useNames(users: readonly string[]): (user: string) => string | u
   const names = new Map(
     [...new Set(users)].map((user) => [user, client.getQueryData<string>(["name", user])]),
   );
-  const unknown = [...names.keys()].filter((user) => names.get(user) === undefined).slice(0, atOnce);
+  const unknown = some([...names.keys()].filter((user) => names.get(user) === undefined));
   useQuery({
     queryKey: ["names", unknown],
     queryFn: async () => {
-      const { people } = await ask<People>(`/v1/people${query({ user: unknown, limit: atOnce })}`);
+      const { people } = await ask<People>(`/v1/people${query({ user: unknown, limit: unknown.length })}`);
       const found = new Map(people.map(({ user, name }) => [user, name]));
       for (const user of unknown) client.setQueryData(["name", user], found.get(user) ?? "");
       return unknown.length;
@@ -26,4 +26,13 @@ export function useNames(users: readonly string[]): (user: string) => string | u
     staleTime: Number.POSITIVE_INFINITY,
   });
   return (user) => names.get(user) || undefined;
+}
+
+/** As many of them, from the first on, as an address has room for, and one at least. */
+function some(users: readonly string[]): readonly string[] {
+  let length = 0;
+  return users.filter((user, i) => {
+    length += query({ user }).length;
+    return i === 0 || length <= longest;
+  });
 }

@@ -127,7 +127,9 @@ function what(entry: Entry): [before: string, after?: string] {
     case "member.left":
       return ["left", ` after ${took}${because}`];
     case "status.changed":
-      return [`was ${entry.was} and is ${entry.status}`];
+      return [
+        entry.was === entry.status ? `is still ${entry.status}` : `was ${entry.was} and is ${entry.status}`,
+      ];
     case "person.removed":
       return [entry.room ? "was removed from" : "was removed"];
     case "service.started":

@@ -12,8 +12,8 @@ const marks: Record<Status, { level: number; colour: string }> = {
 export function StatusMark({ status, label = status }: { status: Status; label?: string }) {
   const { level, colour } = marks[status];
   return (
-    <span className={`inline-flex items-center gap-1.5 ${colour}`}>
-      <svg viewBox="0 0 8 16" className="h-4 w-2" aria-hidden="true">
+    <span className={`inline-flex items-baseline gap-1.5 ${colour}`}>
+      <svg viewBox="0 0 8 16" className="h-4 w-2 self-center" aria-hidden="true">
         <rect
           x=".75"
           y=".75"
