@@ -273,8 +273,11 @@ var data = filepath.Join(os.TempDir(), "tovik-shots-data")
 // scratch is where a picture leaves something for itself.
 var scratch = filepath.Join(os.TempDir(), "tovik-shots-hook.json")
 
+// command shows a command line, as somebody would type it where the service keeps its data,
+// and runs it.
 func command(args string) string {
-	return "echo '$ tovik " + strings.ReplaceAll(args, "'", `'"'"'`) + "'; bin/tovik " + args
+	typed := strings.ReplaceAll(args, " --data "+data, "")
+	return "echo '$ tovik " + strings.ReplaceAll(typed, "'", `'"'"'`) + "'; bin/tovik " + args
 }
 
 // terminal runs a command line in a terminal window for some seconds, and
