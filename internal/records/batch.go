@@ -1,0 +1,170 @@
+package records
+
+import (
+	"cmp"
+	"maps"
+	"slices"
+	"time"
+
+	"tovik.example/tovik/internal/presence"
+)
+
+// What waits at most while nothing can be written.
+const (
+	maxEntries    = 200_000
+	maxDeliveries = 100_000
+)
+
+// batch is what waits to be written.
+type batch struct {
+	writer     *Writer
+	entries    []Entry
+	people     map[personID]*Person
+	counts     map[countID]Headcount
+	deliveries []Delivery
+	results    map[int64]Delivery
+	lost       map[string]gap // by realm
+	since      time.Time      // that the oldest of it waits
+}
+
+type personID struct {
+	realm string
+	user  presence.UserID
+}
+
+type countID struct {
+	realm string
+	room  presence.RoomName
+	at    int64
+}
+
+// gap is what is missing of the journal.
+type gap struct {
+	entries  int64
+	from, to int64 // Unix milliseconds
+}
+
+func (g *gap) add(at int64) {
+	if g.entries == 0 {
+		g.from = at
+	}
+	g.entries++
+	g.to = at
+}
+
+func (g gap) join(other gap) gap {
+	switch {
+	case g.entries == 0:
+		return other
+	case other.entries == 0:
+		return g
+	}
+	return gap{g.entries + other.entries, min(g.from, other.from), max(g.to, other.to)}
+}
+
+func (b *batch) empty() bool {
+	return len(b.entries)+len(b.people)+len(b.counts)+len(b.deliveries)+len(b.results)+len(b.lost) == 0
+}
+
+func (b *batch) begins() {
+	if b.since.IsZero() {
+		b.since = time.Now()
+	}
+}
+
+func (b *batch) entry(e Entry) {
+	b.begins()
+	b.writer.total(&e)
+	b.entries = append(b.entries, e)
+}
+
+// person keeps the newest of somebody, and when they were last seen.
+func (b *batch) person(p *Person, user presence.UserID) {
+	b.begins()
+	id := personID{p.Realm, user}
+	if old := b.people[id]; old != nil {
+		p.LastSeen, p.LastSeenOpen = max(p.LastSeen, old.LastSeen), max(p.LastSeenOpen, old.LastSeenOpen)
+		p.Name, p.Picture = cmp.Or(p.Name, old.Name), cmp.Or(p.Picture, old.Picture)
+		if p.FirstSeen == 0 {
+			p.FirstSeen = old.FirstSeen
+		}
+	}
+	b.people[id] = p
+}
+
+// firstSeen says that somebody came, who may have gone again before they were saved, and
+// by what name.
+func (b *batch) firstSeen(realm string, user presence.UserID, at int64) {
+	if p := b.people[personID{realm, user}]; p != nil && p.FirstSeen == 0 {
+		p.FirstSeen = at
+	}
+}
+
+func (b *batch) profile(realm string, user presence.UserID, profile presence.Profile) {
+	if p := b.people[personID{realm, user}]; p != nil {
+		p.Name, p.Picture = cmp.Or(p.Name, profile.Name), cmp.Or(p.Picture, profile.Picture)
+	}
+}
+
+// lastSeen follows the person of the same batch, who is saved with each edge.
+func (b *batch) lastSeen(realm string, user presence.UserID, full, open int64) {
+	if p := b.people[personID{realm, user}]; p != nil {
+		p.LastSeen, p.LastSeenOpen = max(p.LastSeen, full), max(p.LastSeenOpen, open)
+	}
+}
+
+func (b *batch) headcount(h Headcount) {
+	b.begins()
+	b.counts[countID{h.Realm, h.Room, h.At}] = h
+}
+
+func (b *batch) deliver(list []Delivery) {
+	for _, d := range list {
+		d.ID = b.writer.nextDelivery
+		b.writer.nextDelivery++
+		b.begins()
+		b.deliveries = append(b.deliveries, d)
+	}
+}
+
+// miss counts entries that are lost.
+func (b *batch) miss(realm string, g gap) {
+	if g.entries == 0 {
+		return
+	}
+	b.begins()
+	b.lost[realm] = b.lost[realm].join(g)
+	b.writer.mu.Lock()
+	defer b.writer.mu.Unlock()
+	b.writer.health.Lost += g.entries
+}
+
+// bound drops the oldest entries, and deliveries, that there is no room for.
+func (b *batch) bound() {
+	if over := len(b.entries) - b.writer.most; over > 0 {
+		for _, e := range b.entries[:over] {
+			b.miss(e.Realm, gap{1, e.At, e.At})
+		}
+		b.entries = slices.Delete(b.entries, 0, over)
+	}
+	if over := len(b.deliveries) - maxDeliveries; over > 0 {
+		b.deliveries = slices.Delete(b.deliveries, 0, over)
+		b.writer.mu.Lock()
+		defer b.writer.mu.Unlock()
+		b.writer.health.LostDeliveries += int64(over)
+	}
+}
+
+// numbered gives the entries ids from one on, with one before them for each gap.
+func (b *batch) numbered(first int64) []Entry {
+	entries := make([]Entry, 0, len(b.entries)+len(b.lost))
+	for _, realm := range slices.Sorted(maps.Keys(b.lost)) {
+		g := b.lost[realm]
+		entries = append(entries, Entry{At: g.to, Realm: realm, Kind: JournalGap, Lost: g.entries, Length: g.to - g.from, Open: true})
+	}
+	entries = append(entries, b.entries...)
+	for i := range entries {
+		entries[i].ID = first + int64(i)
+	}
+	return entries
+}
