@@ -1,6 +1,8 @@
 package presence
 
 import (
+	"maps"
+	"slices"
 	"strings"
 	"time"
 )
@@ -124,8 +126,8 @@ func (c *Core) setPolicy(now reading, policy Policy) {
 	for _, r := range c.rooms {
 		r.policy = c.policy.For(r.name)
 	}
-	for _, s := range c.sessions {
-		c.arm(now, s)
+	for _, id := range slices.Sorted(maps.Keys(c.sessions)) { // in an order that can be repeated
+		c.arm(now, c.sessions[id])
 	}
 }
 
