@@ -57,9 +57,7 @@ func compress(c fiber.Ctx) error {
 	if !c.Response().IsBodyStream() && len(c.Response().Body()) < worthPacking {
 		return nil
 	}
-	if c.GetRespHeader(fiber.HeaderVary) == "" {
-		c.Set(fiber.HeaderVary, fiber.HeaderAcceptEncoding)
-	}
+	c.Vary(fiber.HeaderAcceptEncoding)
 	if c.Get(fiber.HeaderAcceptEncoding) != "" && c.AcceptsEncodings("gzip") == "gzip" && c.GetRespHeader(fiber.HeaderContentEncoding) == "" {
 		c.Request().Header.Set(fiber.HeaderAcceptEncoding, "gzip") // of several the one that is used here
 		deflate(c.RequestCtx())
@@ -87,7 +85,11 @@ func conditional(c fiber.Ctx) error {
 func unchanged(c fiber.Ctx, state string) bool {
 	c.Set(fiber.HeaderETag, `W/"`+state+`"`)
 	c.Set(fiber.HeaderCacheControl, "private, no-cache")
-	c.Set(fiber.HeaderVary, "Accept, Accept-Encoding, Authorization, Cookie")
+	vary := "Accept, Accept-Encoding, Authorization, Cookie"
+	if others := c.GetRespHeader(fiber.HeaderVary); others != "" { // as where pages of other origins may ask
+		vary = others + ", " + vary
+	}
+	c.Set(fiber.HeaderVary, vary)
 	if c.Get(fiber.HeaderIfNoneMatch) == "" || !c.Fresh() {
 		return false
 	}

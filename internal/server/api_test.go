@@ -686,10 +686,14 @@ func TestWhoHasAnAnswerIsNotSentItAgain(t *testing.T) {
 		request.Header.Set("Authorization", "Bearer "+key)
 		request.Header.Set("If-None-Match", tag)
 		request.Header.Set("Accept-Encoding", "gzip")
+		request.Header.Set("Origin", "https://app.example")
 		response, err := http.DefaultTransport.RoundTrip(request)
 		require.NoError(t, err)
 		require.NoError(t, response.Body.Close())
 		return response
+	}
+	for _, what := range []string{"Origin", "Cookie", "Accept-Encoding"} {
+		require.Contains(t, get("/v1/sessions", "").Header.Get("Vary"), what, "what pages of other origins may ask depends on that, too")
 	}
 	tags := map[string]string{}
 	paths := []string{"/v1/rooms", "/v1/rooms/" + weir, "/v1/rooms/" + weir + "/members", "/v1/rooms/" + weir + "/members?status=online", "/v1/policies", "/openapi.json"}
