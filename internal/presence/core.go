@@ -52,6 +52,8 @@ func (c *Core) Apply(at Instant, in Input, out *Effects) (Reply, error) {
 		return Reply{}, err
 	case Hello:
 		return c.hello(now, in, out)
+	case Withdraw:
+		c.withdraw(in)
 	case ClosingBeacon:
 		return c.closingBeacon(now, in, out), nil
 	case ByeNote:
@@ -79,19 +81,26 @@ func (c *Core) Apply(at Instant, in Input, out *Effects) (Reply, error) {
 	case SetPolicy:
 		c.setPolicy(now, in.Policy)
 	default:
-		return Reply{}, c.applyFrom(now, in, out)
+		return c.applyFrom(now, in, out)
 	}
 	return Reply{}, nil
 }
 
 // applyFrom applies an input that comes over a link.
-func (c *Core) applyFrom(now reading, in Input, out *Effects) error {
-	from := func(link LinkID, act func(*session) error) error {
+func (c *Core) applyFrom(now reading, in Input, out *Effects) (Reply, error) {
+	from := func(link LinkID, act func(*session) error) (Reply, error) {
 		s, err := c.speaks(now, link, out)
 		if err != nil {
-			return err
+			return Reply{}, err
 		}
-		return act(s)
+		return Reply{}, act(s)
+	}
+	types := func(in Typing) (Reply, error) {
+		s, err := c.speaks(now, in.From, out)
+		if err != nil {
+			return Reply{}, err
+		}
+		return c.typing(now, s, in, out)
 	}
 	switch in := in.(type) {
 	case Join:
@@ -105,15 +114,15 @@ func (c *Core) applyFrom(now reading, in Input, out *Effects) error {
 	case PageHidden:
 		return from(in.From, func(s *session) error { c.pageHidden(s, in.Hidden, out); return nil })
 	case Typing:
-		return from(in.From, func(s *session) error { return c.typing(now, s, in, out) })
+		return types(in)
 	case Sent:
-		return from(in.From, func(s *session) error { return c.typing(now, s, Typing{in.From, in.Room, in.Number, false}, out) })
+		return types(Typing{in.From, in.Room, in.Number, false})
 	case Renew:
 		return from(in.From, func(s *session) error { return c.renew(now, s, in, out) })
 	case Bye:
 		return from(in.From, func(s *session) error { c.end(now, s, ReasonBye, out); return nil })
 	case Closing:
-		return from(in.From, func(s *session) error { c.lose(now, s, ReasonClosing, out); return nil })
+		return Reply{}, c.closing(now, in.From, out)
 	}
 	panic("presence: an input of a type that is none of this package's")
 }

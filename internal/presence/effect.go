@@ -73,6 +73,14 @@ type Cut struct {
 	Ended  bool // the session has ended by somebody's will, and its client is not to come back by itself
 }
 
+// TakenOut wants the link told that its session is no longer in a room, though nobody
+// over that link has said so, and what the link follows there ended.
+type TakenOut struct {
+	Link   LinkID
+	Room   RoomName
+	Reason Reason // ReasonRemoved, or ReasonLeave: the token does not grant the room any more
+}
+
 // WarnExpiry wants the link told that its token expires soon.
 type WarnExpiry struct {
 	Link    LinkID
@@ -141,6 +149,7 @@ func (TypingChanged) effect()  {}
 func (PersonChanged) effect()  {}
 func (AskBeat) effect()        {}
 func (Cut) effect()            {}
+func (TakenOut) effect()       {}
 func (WarnExpiry) effect()     {}
 func (Settled) effect()        {}
 func (SessionOpened) effect()  {}

@@ -41,6 +41,17 @@ func (c *Core) lose(now reading, s *session, reason Reason, out *Effects) {
 	}
 }
 
+// closing takes the page at its word over its own link. That is no answer to a probe:
+// it gives way to the page that waits for one, which is the same page reloaded.
+func (c *Core) closing(now reading, link LinkID, out *Effects) error {
+	s, err := c.heard(now, link, out)
+	if err != nil {
+		return err
+	}
+	c.lose(now, s, ReasonClosing, out)
+	return nil
+}
+
 // linkLost is about connections; a lease has none to lose.
 func (c *Core) linkLost(now reading, link LinkID, out *Effects) {
 	if s, err := c.from(link); err == nil && !s.leased {

@@ -69,17 +69,15 @@ func (c *Core) mayHello(now reading, in Hello, s *session) error {
 	if in.Expires != 0 && in.Expires <= now.wall {
 		return expired(in.Expires)
 	}
-	if len(in.Rooms) > c.policy.RoomsPerSession {
-		return tooManyRooms(c.policy)
-	}
 	p := c.people[in.User]
 	if p != nil && p.removed != nil && in.Issued <= p.removed.altogether {
 		return &Refusal{Code: CodeRemoved, Field: "token", Allowed: "a token issued after the removal"}
 	}
-	for _, room := range in.Rooms {
-		if err := c.mayEnter(p, in.Issued, room); err != nil {
-			return err
-		}
+	if err := c.mayEnterAll(p, in); err != nil {
+		return err
+	}
+	if err := mayReport(in, s); err != nil {
+		return err
 	}
 	if s != nil || p == nil {
 		return nil
@@ -93,7 +91,41 @@ func (c *Core) mayHello(now reading, in Hello, s *session) error {
 	return nil
 }
 
-// welcome gives the hello its session: s, or a new one when s is nil.
+// mayEnterAll checks the rooms of a hello that wants all of them or nothing.
+func (c *Core) mayEnterAll(p *person, in Hello) error {
+	if in.OneByOne {
+		return nil
+	}
+	if len(in.Rooms) > c.policy.RoomsPerSession {
+		return tooManyRooms(c.policy)
+	}
+	for _, room := range in.Rooms {
+		if err := c.mayEnter(p, in.Issued, room); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// mayReport checks that a session types only where it will be.
+func mayReport(in Hello, s *session) error {
+	if in.Report == nil {
+		return nil
+	}
+	rooms := in.Rooms
+	if rooms == nil && s != nil {
+		rooms = s.rooms()
+	}
+	for _, room := range in.Report.Typing {
+		if !slices.Contains(rooms, room) {
+			return notInRoom("typing", room)
+		}
+	}
+	return nil
+}
+
+// welcome gives the hello its session: s, or a new one when s is nil. A lease that goes
+// on keeps its link number, and if it brings nothing new, nothing is saved.
 func (c *Core) welcome(now reading, in Hello, s *session, why NotResumed, out *Effects) Reply {
 	reply := Reply{NotResumed: why, Resumed: s != nil, Key: in.Key}
 	p := c.known(in.User)
@@ -106,53 +138,116 @@ func (c *Core) welcome(now reading, in Hello, s *session, why NotResumed, out *E
 	} else if s.state == Live && !s.leased {
 		out.add(Cut{Link: s.linkID(), Reason: ReasonReplaced})
 	}
-	gap := time.Duration(0)
-	if reply.Resumed && s.state == Grace {
-		c.inGrace--
-		gap = now.awake - s.lost
-	} else if s.leased {
-		c.leases--
+	goesOn := reply.Resumed && s.state == Live && s.leased && in.Leased
+	if goesOn {
+		reply.Refused = c.goOn(now, s, in, out)
+	} else {
+		reply.Refused = c.link(now, s, in, reply.Resumed, out)
 	}
-	wasIdle := reply.Resumed && s.idle
-	s.link++
-	s.kind = in.kind()
-	s.state, s.nonce, s.asked = Live, in.Nonce, 0
-	s.issued, s.expires, s.warned = in.Issued, in.Expires, false
-	if s.leased, s.pageHidden = in.Leased, in.PageHidden; s.leased {
-		c.leases++
-	}
-	s.hears(now)
-	c.observe(p, leaving{ReasonLeave, now.wall}, out, func() {
-		p.profile = in.Profile
-		if !reply.Resumed {
-			c.hold(p, s)
-		}
-		c.wakeAtHello(now, s, in, reply.Resumed)
-		if in.Rooms != nil {
-			c.moveTo(now, s, in.Rooms)
-		}
-	})
-	c.arm(now, s)
-	if reply.Resumed {
-		out.add(SessionResumed{Link: s.linkID(), User: p.id, Kind: s.kind, Gap: gap})
-		if s.contest != nil { // others wait for the page that has just been cut
-			c.settle(now, s, false, out)
-		}
-	} else if c.policy.SecondSession != AllowSecond {
+	if !reply.Resumed && c.policy.SecondSession != AllowSecond {
 		for _, older := range slices.Clone(p.sessions) {
 			if older != s {
 				c.endByForce(now, older, ReasonReplaced, out)
 			}
 		}
 	}
-	if c.unended(s) && s.idle != wasIdle {
-		out.add(SessionIdle{Link: s.linkID(), User: p.id, Idle: s.idle})
+	if in.Report != nil && c.unended(s) {
+		c.report(now, s, *in.Report, out)
 	}
 	reply.Link, reply.Rooms, reply.Hidden = s.linkID(), s.rooms(), p.hidden
 	if p.set != nil {
 		reply.Set = p.set.Appearance
 	}
 	return reply
+}
+
+// link puts a session on a new link. Its typing reports are numbered anew.
+func (c *Core) link(now reading, s *session, in Hello, resumed bool, out *Effects) (refused []RefusedRoom) {
+	gap := time.Duration(0)
+	if resumed && s.state == Grace {
+		c.inGrace--
+		gap = now.awake - s.lost
+	} else if s.leased {
+		c.leases--
+	}
+	wasIdle := resumed && s.idle
+	s.link++
+	s.kind = in.kind()
+	s.state, s.nonce, s.asked = Live, in.Nonce, 0
+	if s.leased = in.Leased; s.leased {
+		c.leases++
+	}
+	for _, e := range s.entries {
+		e.report = 0
+	}
+	c.observe(s.person, leaving{ReasonLeave, now.wall}, out, func() {
+		if !resumed {
+			c.hold(s.person, s)
+		}
+		refused = c.takeOver(now, s, in, resumed, out)
+	})
+	c.arm(now, s)
+	if resumed {
+		out.add(SessionResumed{Link: s.linkID(), User: s.person.id, Kind: s.kind, Gap: gap})
+		if s.contest != nil { // others wait for the page that has just been cut
+			c.settle(now, s, false, out)
+		}
+	}
+	if c.unended(s) && s.idle != wasIdle {
+		out.add(SessionIdle{Link: s.linkID(), User: s.person.id, Idle: s.idle})
+	}
+	return refused
+}
+
+// goOn is a lease that comes again. Only what is new is saved.
+func (c *Core) goOn(now reading, s *session, in Hello, out *Effects) (refused []RefusedRoom) {
+	type known struct {
+		issued, expires           int64
+		noInput, pageHidden, idle bool
+		profile                   Profile
+	}
+	state := func() known {
+		return known{s.issued, s.expires, s.noInput, s.pageHidden, s.idle, s.person.profile}
+	}
+	before, rooms := state(), s.rooms()
+	c.notice(s.person, leaving{ReasonLeave, now.wall}, out, func() { refused = c.takeOver(now, s, in, true, out) })
+	c.arm(now, s)
+	if before != state() || !slices.Equal(rooms, s.rooms()) {
+		out.touch(s.person)
+	}
+	if s.idle != before.idle {
+		out.add(SessionIdle{Link: s.linkID(), User: s.person.id, Idle: s.idle})
+	}
+	return refused
+}
+
+// takeOver takes over what a hello says of the session and its person.
+func (c *Core) takeOver(now reading, s *session, in Hello, resumed bool, out *Effects) (refused []RefusedRoom) {
+	s.issued, s.expires, s.warned, s.pageHidden = in.Issued, in.Expires, false, in.PageHidden
+	s.hears(now)
+	s.person.profile = in.Profile
+	c.wakeAtHello(now, s, in, resumed)
+	if in.Rooms != nil {
+		refused = c.moveTo(now, s, in)
+	}
+	c.narrow(s, in.Grants, out)
+	return refused
+}
+
+// report takes over what has happened at a leased session since its last hello.
+func (c *Core) report(now reading, s *session, r Report, out *Effects) {
+	if r.Active {
+		c.activity(now, s, 0, out)
+	}
+	if r.Idle {
+		c.setIdle(s, !s.noInput, out)
+	}
+	if r.Typing == nil {
+		return
+	}
+	for _, e := range slices.Clone(s.entries) {
+		c.types(now, e, slices.Contains(r.Typing, e.room().name), out)
+	}
 }
 
 func (in *Hello) kind() LinkKind {
@@ -180,20 +275,29 @@ func (c *Core) wakeAtHello(now reading, s *session, in Hello, resumed bool) {
 	}
 }
 
-// moveTo puts the session into exactly these rooms.
-func (c *Core) moveTo(now reading, s *session, rooms []RoomName) {
+// moveTo puts the session into exactly the rooms of a hello, less those that it may
+// not enter when the hello wants them one by one.
+func (c *Core) moveTo(now reading, s *session, in Hello) (refused []RefusedRoom) {
 	for _, e := range slices.Clone(s.entries) {
-		if !slices.Contains(rooms, e.room().name) {
+		if !slices.Contains(in.Rooms, e.room().name) {
 			c.exit(e)
 		}
 	}
-	for _, room := range rooms {
+	for _, room := range in.Rooms {
+		if in.OneByOne {
+			if err := c.mayJoin(s, in.Issued, room); err != nil {
+				refused = append(refused, RefusedRoom{room, err.(*Refusal)})
+				continue
+			}
+		}
 		c.enter(now, s, room)
 	}
+	return refused
 }
 
-// probe lets a hello wait until the older link has been asked. It is false when
-// too many wait already.
+// probe lets a hello wait until the older link has been asked. Of a page that says
+// hello again meanwhile, only the newest hello counts. It is false when too many pages
+// wait already.
 func (c *Core) probe(now reading, in Hello, out *Effects) bool {
 	s := c.sessions[in.Session]
 	if s.contest == nil {
@@ -201,11 +305,30 @@ func (c *Core) probe(now reading, in Hello, out *Effects) bool {
 		out.add(AskBeat{Link: s.linkID(), Probe: true})
 		c.arm(now, s)
 	}
+	for i, other := range s.contest.hellos {
+		if in.Nonce != "" && other.Nonce == in.Nonce {
+			s.contest.hellos[i] = in
+			out.add(Settled{Attempt: other.Attempt, Err: &Refusal{Code: CodeOldLink, Field: "nonce", Value: in.Nonce, Allowed: "one hello of a page at a time: a newer one came"}})
+			return true
+		}
+	}
 	if len(s.contest.hellos) == maxContest {
 		return false
 	}
 	s.contest.hellos = append(s.contest.hellos, in)
 	return true
+}
+
+// withdraw takes back a hello whose connection has gone: nothing comes of it.
+func (c *Core) withdraw(in Withdraw) {
+	s := c.sessions[in.Session]
+	if s == nil || s.contest == nil {
+		return
+	}
+	s.contest.hellos = slices.DeleteFunc(s.contest.hellos, func(h Hello) bool { return h.Attempt == in.Attempt })
+	if len(s.contest.hellos) == 0 {
+		s.contest = nil
+	}
 }
 
 // settle ends a contest. When the link has not answered, or is gone, the first
@@ -239,7 +362,10 @@ func (c *Core) renew(now reading, s *session, in Renew, out *Effects) error {
 		return expired(in.Expires)
 	}
 	s.issued, s.expires, s.warned = in.Issued, in.Expires, false
-	c.observe(p, leaving{}, out, func() { p.profile = in.Profile })
+	c.observe(p, leaving{ReasonLeave, now.wall}, out, func() {
+		p.profile = in.Profile
+		c.narrow(s, in.Grants, out)
+	})
 	c.arm(now, s)
 	return nil
 }

@@ -120,7 +120,11 @@ func answered(reply presence.Reply, err error) mAnswer {
 	if errors.As(err, &refusal) {
 		return mAnswer{code: refusal.Code}
 	}
-	return mAnswer{pending: reply.Pending, link: reply.Link, resumed: reply.Resumed, why: reply.NotResumed, stale: reply.Stale}
+	answer := mAnswer{pending: reply.Pending, link: reply.Link, resumed: reply.Resumed, why: reply.NotResumed, stale: reply.Stale}
+	for _, r := range reply.Refused {
+		answer.refused += fmt.Sprintf("%s: %s ", r.Room, r.Err.Code)
+	}
+	return answer
 }
 
 // take applies the effects to the replicas. Each change must follow what was seen.
@@ -288,7 +292,15 @@ func (w *world) input(n uint64) presence.Input {
 		return presence.Join{From: link, Room: room}
 	case 10:
 		return presence.Leave{From: link, Room: room}
-	case 11, 12:
+	case 11:
+		return presence.Beat{From: link}
+	case 12:
+		for _, attempt := range slices.Sorted(maps.Keys(w.pending)) {
+			hello := w.pending[attempt]
+			if _, settled := w.settled[attempt]; !settled && attempt+uint64(a) >= w.attempts {
+				return presence.Withdraw{Session: hello.Session, Attempt: attempt}
+			}
+		}
 		return presence.Beat{From: link}
 	case 13, 14:
 		return presence.Activity{From: link, IdleFor: time.Duration(a%3) * 7 * unit}
@@ -299,7 +311,7 @@ func (w *world) input(n uint64) presence.Input {
 	case 17, 18:
 		return presence.Typing{From: link, Room: room, Number: uint64(len(w.story) + 4 - a%4), On: a%4 > 0}
 	case 19:
-		return presence.Sent{From: link, Room: room, Number: uint64(len(w.story) + 4)}
+		return presence.Sent{From: link, Room: room, Number: uint64((len(w.story) + 4) * (a % 4 / 3))}
 	case 20:
 		return presence.BeatWritten{To: link}
 	case 21:
@@ -333,7 +345,7 @@ func (w *world) input(n uint64) presence.Input {
 	case 29:
 		return presence.SignOut{User: user}
 	case 30:
-		return presence.Renew{From: link, Issued: wall, Expires: wall + int64(time.Duration(b)*unit/time.Millisecond), Profile: presence.Profile{Name: fmt.Sprint(a % 2)}}
+		return presence.Renew{From: link, Issued: wall, Expires: wall + int64(time.Duration(b)*unit/time.Millisecond), Profile: presence.Profile{Name: fmt.Sprint(a % 2)}, Grants: grants(a)}
 	}
 	return presence.Declare{Room: room, Declared: a%2 == 0}
 }
@@ -354,12 +366,30 @@ func (w *world) hello(in presence.Hello, a, b, c int) presence.Hello {
 		in.Rooms = someRooms[a%2 : a%2+b%3]
 	}
 	in.Leased, in.NoInput, in.PageHidden = b%7 == 6, c%7 == 6, c%4 == 3
+	in.OneByOne, in.Grants = c%3 == 1, grants(a+b)
+	if in.Leased && a%3 > 0 {
+		in.Report = &presence.Report{Active: a%4 == 1, Idle: a%4 == 2}
+		if c%2 == 0 {
+			in.Report.Typing = someRooms[c%3 : c%3+b%2]
+		}
+	}
 	if a%5 == 4 {
 		idle := time.Duration(c) * unit
 		in.IdleFor = &idle
 	}
 	in.Profile.Name = fmt.Sprint(c % 2)
 	return in
+}
+
+// grants are those of some tokens: mostly every room.
+func grants(n int) []presence.Pattern {
+	switch n % 8 {
+	case 6:
+		return []presence.Pattern{"basin.*"}
+	case 7:
+		return []presence.Pattern{}
+	}
+	return nil
 }
 
 // after is when the input comes that a number stands for: its high bits are a pause,
@@ -458,10 +488,7 @@ func withoutTimes(people []presence.SavedPerson, restarted bool) []presence.Save
 		people[i].Sessions = slices.Clone(people[i].Sessions)
 		for j := range people[i].Sessions {
 			s := &people[i].Sessions[j]
-			s.LastHeard, s.LastActive, s.Live, s.Rooms = 0, 0, s.Live && !restarted, slices.Clone(s.Rooms)
-			for k := range s.Rooms {
-				s.Rooms[k].Report = 0
-			}
+			s.LastHeard, s.LastActive, s.Live = 0, 0, s.Live && !restarted
 		}
 	}
 	return people

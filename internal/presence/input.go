@@ -34,6 +34,14 @@ type Hello struct {
 	// Rooms are the rooms that the session is in from now on. Nil keeps those that
 	// a resumed session is still in; an empty list leaves them all.
 	Rooms []RoomName
+	// OneByOne lets the session into those of Rooms that it may enter; the others are
+	// in [Reply.Refused]. Else one that it may not enter refuses the hello.
+	OneByOne bool
+	// Grants are the rooms that the token grants. A resumed session leaves all others.
+	// Nil stands for every room.
+	Grants []Pattern
+	// Report is what has happened at a leased session since its last hello, or nil.
+	Report *Report
 
 	// Leased says that the session has no connection: it comes again within the
 	// policy's lease, and each time is a sign of life.
@@ -48,6 +56,20 @@ type Hello struct {
 	// IdleFor says for how long there has been no activity. Nil: a resumed session
 	// keeps what is known, a new one is awake.
 	IdleFor *time.Duration
+}
+
+// Report is what a session without a connection tells with its hello.
+type Report struct {
+	Active bool       // a human has done something
+	Idle   bool       // nobody is there; not both
+	Typing []RoomName // the rooms in which the person types now; nil leaves typing as it is
+}
+
+// Withdraw takes back a hello that is pending: its connection has gone. One that has
+// been settled is not affected.
+type Withdraw struct {
+	Session SessionID // that the hello named
+	Attempt uint64
 }
 
 // Join puts the session into a room, which comes into being if need be. Joining
@@ -82,9 +104,9 @@ type PageHidden struct {
 	Hidden bool
 }
 
-// Typing reports that the person composes in a room, or has stopped. Reports of a
-// session in a room are numbered; one that is not newer than the last changes
-// nothing.
+// Typing reports that the person composes in a room, or has stopped. Reports over one
+// link about one room are numbered from 1; one that is not newer than the last changes
+// nothing, which [Reply.Stale] tells. Number 0 stands for the next.
 type Typing struct {
 	From   LinkID
 	Room   RoomName
@@ -103,7 +125,8 @@ type Sent struct {
 type Renew struct {
 	From            LinkID
 	Profile         Profile
-	Issued, Expires int64 // as in Hello
+	Issued, Expires int64     // as in Hello
+	Grants          []Pattern // as in Hello
 }
 
 // BeatWritten says that the beat request asked for by [AskBeat] has really been
@@ -190,6 +213,7 @@ type Declare struct {
 type SetPolicy struct{ Policy Policy }
 
 func (Hello) input()         {}
+func (Withdraw) input()      {}
 func (Join) input()          {}
 func (Leave) input()         {}
 func (Beat) input()          {}
@@ -216,7 +240,7 @@ func (Declare) input()       {}
 func (SetPolicy) input()     {}
 
 // Reply is the answer to an accepted input. Inputs other than [Hello],
-// [ClosingBeacon] and [ByeNote] leave it empty.
+// [ClosingBeacon], [ByeNote], [Typing] and [Sent] leave it empty.
 type Reply struct {
 	// Pending says that the hello waits for the session's older link to be probed;
 	// a [Settled] answers it, after the policy's Probe at the latest.
@@ -231,13 +255,21 @@ type Reply struct {
 	NotResumed NotResumed
 	// Rooms are the rooms that the session is in, in the order of joining.
 	Rooms []RoomName
+	// Refused are the rooms of a hello with OneByOne that the session may not enter.
+	Refused []RefusedRoom
 	// Set is the status that the person has set, empty when it follows their sessions,
 	// and Hidden that they hide.
 	Set    Appearance
 	Hidden bool
-	// Stale tells that a closing beacon or a bye note came too late to mean anything: the
-	// session has ended, or has a newer page.
+	// Stale tells that the input came too late to mean anything: the session of a closing
+	// beacon or a bye note has ended, or has a newer page; a newer typing report came.
 	Stale bool
+}
+
+// RefusedRoom is a room that a session may not enter, and why.
+type RefusedRoom struct {
+	Room RoomName
+	Err  *Refusal
 }
 
 // NotResumed is the reason for which a hello did not resume the session it named.

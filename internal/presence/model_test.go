@@ -68,6 +68,7 @@ type mAnswer struct {
 	resumed bool
 	why     presence.NotResumed
 	stale   bool
+	refused string
 }
 
 func newModel(policy presence.Policy) *model {
@@ -305,6 +306,13 @@ func (m *model) apply(in presence.Input) mAnswer {
 	switch in := in.(type) {
 	case presence.Hello:
 		return m.hello(in)
+	case presence.Withdraw:
+		if s := m.session(in.Session); s != nil {
+			s.waiting = slices.DeleteFunc(s.waiting, func(h presence.Hello) bool { return h.Attempt == in.Attempt })
+			if len(s.waiting) == 0 {
+				s.waiting = nil
+			}
+		}
 	case presence.ClosingBeacon:
 		s := m.session(in.Session)
 		if s == nil || s.Key != in.Key || s.Nonce != in.Nonce {
@@ -403,7 +411,9 @@ func (m *model) fromLink(in presence.Input) mAnswer {
 		return mAnswer{code: presence.CodeExpired}
 	}
 	s.heard, s.unheard = m.now, 0
-	m.settle(s, false)
+	if _, closing := in.(presence.Closing); !closing {
+		m.settle(s, false)
+	}
 	if m.session(link.Session) == nil {
 		return mAnswer{code: presence.CodeNoSession}
 	}
@@ -426,15 +436,16 @@ func (m *model) fromLink(in presence.Input) mAnswer {
 	case presence.PageHidden:
 		s.PageHidden = in.Hidden
 	case presence.Typing:
-		return mAnswer{code: m.types(s, in)}
+		return m.types(s, in)
 	case presence.Sent:
-		return mAnswer{code: m.types(s, presence.Typing{Room: in.Room, Number: in.Number})}
+		return m.types(s, presence.Typing{Room: in.Room, Number: in.Number})
 	case presence.Renew:
 		if in.Expires != 0 && in.Expires <= m.wall() {
 			return mAnswer{code: presence.CodeExpired}
 		}
 		s.issued, s.expires, s.warned = in.Issued, in.Expires, false
 		m.person(s.User).profile = in.Profile
+		m.narrow(s, in.Grants)
 	case presence.Bye:
 		m.end(s, presence.ReasonBye)
 	case presence.Closing:
@@ -444,28 +455,41 @@ func (m *model) fromLink(in presence.Input) mAnswer {
 }
 
 func (m *model) join(s *mSession, room presence.RoomName) presence.Code {
+	code := m.mayJoin(s, s.issued, room)
+	if code == "" {
+		m.enter(s, room)
+	}
+	return code
+}
+
+func (m *model) mayJoin(s *mSession, issued int64, room presence.RoomName) presence.Code {
 	if s.in(room) != nil {
 		return ""
 	}
 	if len(s.rooms) >= m.policy.RoomsPerSession {
 		return presence.CodeTooManyRooms
 	}
-	if code := m.mayEnter(s.User, s.issued, room); code != "" {
-		return code
-	}
-	m.enter(s, room)
-	return ""
+	return m.mayEnter(s.User, issued, room)
 }
 
-func (m *model) types(s *mSession, in presence.Typing) presence.Code {
+func (m *model) types(s *mSession, in presence.Typing) mAnswer {
 	e := s.in(in.Room)
 	if e == nil {
-		return presence.CodeNotInRoom
+		return mAnswer{code: presence.CodeNotInRoom}
 	}
-	if in.Number > e.report {
-		e.report, e.typing, e.until = in.Number, in.On, m.now+m.policy.For(in.Room).TypingExpires
+	if in.Number != 0 && in.Number <= e.report {
+		return mAnswer{stale: true}
 	}
-	return ""
+	e.report, e.typing, e.until = max(e.report, in.Number), in.On, m.now+m.policy.For(in.Room).TypingExpires
+	return mAnswer{}
+}
+
+func (m *model) narrow(s *mSession, grants []presence.Pattern) {
+	for _, e := range slices.Clone(s.rooms) {
+		if grants != nil && !slices.ContainsFunc(grants, func(p presence.Pattern) bool { return p.Match(e.room) }) {
+			m.exit(s, e)
+		}
+	}
 }
 
 func (m *model) mayEnter(user presence.UserID, issued int64, room presence.RoomName) presence.Code {
@@ -498,15 +522,26 @@ func (m *model) hello(in presence.Hello) mAnswer {
 	if code := m.mayHello(in, s); code != "" {
 		return mAnswer{code: code}
 	}
-	if contested && len(s.waiting) < 8 {
+	if contested {
 		if s.waiting == nil {
 			s.probeAt = m.now + m.policy.Probe
 		}
+		for i, other := range s.waiting {
+			if in.Nonce != "" && in.Nonce == other.Nonce {
+				s.waiting[i], m.settled[other.Attempt] = in, mAnswer{code: presence.CodeOldLink}
+				return mAnswer{pending: true}
+			}
+		}
+	}
+	if contested && len(s.waiting) < 8 {
 		s.waiting = append(s.waiting, in)
 		return mAnswer{pending: true}
 	}
 	if contested {
 		s = nil
+		if code := m.mayHello(in, s); code != "" {
+			return mAnswer{code: code}
+		}
 	}
 	return m.welcome(in, s, why)
 }
@@ -520,8 +555,15 @@ func (m *model) mayHello(in presence.Hello, s *mSession) presence.Code {
 		return presence.CodeRemoved
 	}
 	for _, room := range in.Rooms {
-		if code := m.mayEnter(in.User, in.Issued, room); code != "" {
+		if code := m.mayEnter(in.User, in.Issued, room); code != "" && !in.OneByOne {
 			return code
+		}
+	}
+	if in.Report != nil {
+		for _, room := range in.Report.Typing {
+			if in.Rooms != nil && !slices.Contains(in.Rooms, room) || in.Rooms == nil && (s == nil || s.in(room) == nil) {
+				return presence.CodeNotInRoom
+			}
 		}
 	}
 	if s == nil && m.policy.SecondSession == presence.AllowSecond && len(m.of(in.User)) >= m.policy.SessionsPerPerson {
@@ -542,9 +584,14 @@ func (m *model) welcome(in presence.Hello, s *mSession, why presence.NotResumed)
 	} else {
 		in.Session, in.Key = s.Session, s.Key
 	}
-	noInput := s.NoInput
+	noInput, goesOn := s.NoInput, resumed && s.live && s.Leased && in.Leased
 	s.Hello = in
-	s.link++
+	if !goesOn {
+		s.link++
+		for _, e := range s.rooms {
+			e.report = 0
+		}
+	}
 	s.live, s.asked, s.heard, s.unheard = true, 0, m.now, 0
 	s.issued, s.expires, s.warned = in.Issued, in.Expires, false
 	m.person(in.User).profile = in.Profile
@@ -557,6 +604,7 @@ func (m *model) welcome(in presence.Hello, s *mSession, why presence.NotResumed)
 	if in.IdleFor != nil || !resumed || changed {
 		s.idle = !in.NoInput && m.now-s.active >= m.policy.IdleAfter
 	}
+	answer := mAnswer{link: presence.LinkID{Session: s.Session, Number: s.link}, resumed: resumed, why: why}
 	if in.Rooms != nil {
 		for _, e := range slices.Clone(s.rooms) {
 			if !slices.Contains(in.Rooms, e.room) {
@@ -564,9 +612,14 @@ func (m *model) welcome(in presence.Hello, s *mSession, why presence.NotResumed)
 			}
 		}
 		for _, room := range in.Rooms {
-			m.enter(s, room)
+			if code := m.mayJoin(s, in.Issued, room); code != "" {
+				answer.refused += string(room) + ": " + string(code) + " "
+			} else {
+				m.enter(s, room)
+			}
 		}
 	}
+	m.narrow(s, in.Grants)
 	if resumed {
 		m.settle(s, false)
 	} else if m.policy.SecondSession != presence.AllowSecond {
@@ -576,7 +629,24 @@ func (m *model) welcome(in presence.Hello, s *mSession, why presence.NotResumed)
 			}
 		}
 	}
-	return mAnswer{link: presence.LinkID{Session: s.Session, Number: s.link}, resumed: resumed, why: why}
+	if in.Report != nil && m.session(s.Session) != nil {
+		m.report(s, *in.Report)
+	}
+	return answer
+}
+
+func (m *model) report(s *mSession, r presence.Report) {
+	if r.Active && !s.NoInput {
+		s.active, s.idle = m.now, false
+	}
+	if r.Idle {
+		s.idle = !s.NoInput
+	}
+	if r.Typing != nil {
+		for _, e := range s.rooms {
+			e.typing, e.until = slices.Contains(r.Typing, e.room), m.now+m.policy.For(e.room).TypingExpires
+		}
+	}
 }
 
 func (m *model) settle(s *mSession, takeOver bool) {

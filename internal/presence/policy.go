@@ -137,14 +137,18 @@ func (p *Policy) Silence() time.Duration {
 }
 
 // LongestGhost is the published bound: the longest that somebody whose link died
-// without a word can still be shown as present in any room. For a page that was
-// hidden, GraceHidden stands in the place of GraceLost.
+// without a word can still be shown as present in any room, with a hidden page or not.
 func (p *Policy) LongestGhost() time.Duration {
-	grace := p.GraceLost
+	longest := p.LongestGhostIn(&p.RoomPolicy)
 	for i := range p.Rooms {
-		grace = max(grace, p.Rooms[i].GraceLost)
+		longest = max(longest, p.LongestGhostIn(&p.Rooms[i].RoomPolicy))
 	}
-	return p.BeatEvery + p.Silence() + grace
+	return longest
+}
+
+// LongestGhostIn is LongestGhost for rooms of one policy.
+func (p *Policy) LongestGhostIn(r *RoomPolicy) time.Duration {
+	return p.BeatEvery + p.Silence() + max(r.graceFor(ReasonLost, false), r.graceFor(ReasonLost, true))
 }
 
 // graceFor is how long a session still counts in a room for this reason.

@@ -16,9 +16,31 @@ func (c *Core) remove(now reading, in Remove, out *Effects) {
 	if m := p.member(c.rooms[in.Room]); m != nil {
 		c.observe(p, leaving{ReasonRemoved, now.wall}, out, func() {
 			for _, e := range slices.Clone(m.entries) {
-				c.exit(e)
+				c.takeOut(e, ReasonRemoved, out)
 			}
 		})
+	}
+}
+
+// takeOut removes an entry against its session's will, and has the link told.
+func (c *Core) takeOut(e *entry, reason Reason, out *Effects) {
+	s := e.session
+	if s.state == Live && !s.leased {
+		out.add(TakenOut{Link: s.linkID(), Room: e.room().name, Reason: reason})
+	}
+	c.exit(e)
+}
+
+// narrow takes a session out of the rooms that its token does not grant any more.
+func (c *Core) narrow(s *session, grants []Pattern, out *Effects) {
+	if grants == nil {
+		return
+	}
+	for _, e := range slices.Clone(s.entries) {
+		room := e.room().name
+		if !slices.ContainsFunc(grants, func(p Pattern) bool { return p.Match(room) }) {
+			c.takeOut(e, ReasonLeave, out)
+		}
 	}
 }
 

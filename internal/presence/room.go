@@ -28,7 +28,7 @@ type entry struct {
 	reason   Reason    // in grace: why
 
 	typing bool
-	report uint64    // the number of the last typing report
+	report uint64    // the number of the last typing report over the present link
 	until  awakeTime // typing: when it expires
 }
 
@@ -88,14 +88,23 @@ func (c *Core) join(now reading, s *session, name RoomName, out *Effects) error 
 	if s.entry(name) != nil {
 		return nil
 	}
-	if len(s.entries) >= c.policy.RoomsPerSession {
-		return tooManyRooms(c.policy)
-	}
-	if err := c.mayEnter(s.person, s.issued, name); err != nil {
+	if err := c.mayJoin(s, s.issued, name); err != nil {
 		return err
 	}
 	c.observe(s.person, leaving{}, out, func() { c.enter(now, s, name) })
 	return nil
+}
+
+// mayJoin tells whether a session may be in one more room with a token issued at the
+// time. It may stay where it is.
+func (c *Core) mayJoin(s *session, issued int64, name RoomName) error {
+	if s.entry(name) != nil {
+		return nil
+	}
+	if len(s.entries) >= c.policy.RoomsPerSession {
+		return tooManyRooms(c.policy)
+	}
+	return c.mayEnter(s.person, issued, name)
 }
 
 // enter puts a session into a room, which comes into being if need be.
@@ -128,14 +137,14 @@ func (c *Core) existing(name RoomName) *room {
 func (c *Core) leave(now reading, s *session, name RoomName, out *Effects) error {
 	e := s.entry(name)
 	if e == nil {
-		return notInRoom(name)
+		return notInRoom("room", name)
 	}
 	c.observe(s.person, leaving{ReasonLeave, now.wall}, out, func() { c.exit(e) })
 	return nil
 }
 
-func notInRoom(name RoomName) error {
-	return &Refusal{Code: CodeNotInRoom, Field: "room", Value: string(name), Allowed: "a room that this session is in"}
+func notInRoom(field string, name RoomName) error {
+	return &Refusal{Code: CodeNotInRoom, Field: field, Value: string(name), Allowed: "a room that this session is in"}
 }
 
 // exit removes an entry. The person leaves with their last one, and the room ends

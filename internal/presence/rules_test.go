@@ -157,6 +157,72 @@ func TestRemovalFromARoomLeavesTheOthers(t *testing.T) {
 	st.othersSaw("ilse joined")
 }
 
+func TestARemovalIsToldToEveryLinkThatWasInTheRoom(t *testing.T) {
+	st := tell(t)
+	st.opens("ilse", "one", weir, "desk.night").opens("ilse", "two").opens("ilse", "elsewhere", "desk.night").opens("ilse", "lost").opens("tobin", "other")
+	st.loses("lost")
+	st.must(presence.Remove{User: "ilse", Room: weir})
+	require.ElementsMatch(t, []presence.TakenOut{
+		{Link: st.tabs["one"].link, Room: weir, Reason: presence.ReasonRemoved}, {Link: st.tabs["two"].link, Room: weir, Reason: presence.ReasonRemoved},
+	}, st.takenOut())
+	require.Empty(t, st.cut, "they go on in their other rooms")
+}
+
+func (s *story) takenOut() (list []presence.TakenOut) {
+	for _, effect := range s.all {
+		if taken, ok := effect.(presence.TakenOut); ok {
+			list = append(list, taken)
+		}
+	}
+	return list
+}
+
+func TestATokenThatGrantsLessTakesTheSessionOutOfRooms(t *testing.T) {
+	st := tell(t)
+	st.opens("ilse", "tab", weir, "desk.night").othersSaw("ilse joined", "ilse joined")
+	link := st.tabs["tab"].link
+	st.must(presence.Renew{From: link, Grants: []presence.Pattern{"basin.*"}})
+	st.othersSaw("ilse left: leave")
+	require.Equal(t, []presence.TakenOut{{Link: link, Room: "desk.night", Reason: presence.ReasonLeave}}, st.takenOut())
+	st.loses("tab").tabs["tab"].hello.Grants = []presence.Pattern{"desk.*"}
+	st.returns("tab").resumed("tab", true).othersSaw("ilse left: leave")
+	require.Empty(t, st.tabs["tab"].reply.Rooms, "a return with such a token leaves them, too")
+}
+
+func TestRoomsThatAreWantedOneByOneAreRefusedOneByOne(t *testing.T) {
+	st := tellUnder(t, func(p *presence.Policy) {
+		p.RoomsPerSession = 2
+		full := p.RoomPolicy
+		full.Capacity = 1
+		p.Rooms = []presence.PatternPolicy{{Pattern: "desk.*", RoomPolicy: full}}
+	})
+	st.opens("tobin", "other", "desk.night")
+	wanted := []presence.RoomName{"desk.night", weir, "basin.fen-end", "basin.low-bridge"}
+	_, err := st.apply(presence.Hello{User: "ilse", Rooms: wanted[:2], NewSession: "s-x", NewKey: "k"})
+	requireRefusal(t, err, presence.CodeRoomFull)
+	st.opensAs("ilse", "tab", presence.Hello{OneByOne: true}, wanted...)
+	reply := st.tabs["tab"].reply
+	require.Equal(t, []presence.RoomName{weir, "basin.fen-end"}, reply.Rooms)
+	require.Len(t, reply.Refused, 2)
+	require.Equal(t, presence.CodeRoomFull, reply.Refused[0].Err.Code)
+	require.Equal(t, presence.CodeTooManyRooms, reply.Refused[1].Err.Code)
+	require.Equal(t, presence.RoomName("basin.low-bridge"), reply.Refused[1].Room)
+}
+
+func TestTheLongestGhostMayHaveAHiddenPage(t *testing.T) {
+	p := presence.DefaultPolicy()
+	require.Equal(t, p.BeatEvery+p.Silence()+p.GraceHidden, p.LongestGhost())
+	lax := p.RoomPolicy
+	lax.GraceLost = 3 * minute
+	p.Rooms = []presence.PatternPolicy{{Pattern: "desk.*", RoomPolicy: lax}}
+	require.Equal(t, p.BeatEvery+p.Silence()+3*minute, p.LongestGhost(), "the laxest room counts")
+	st := tell(t)
+	st.opensAs("ilse", "tab", presence.Hello{PageHidden: true}).othersSaw("ilse joined")
+	st.at(15*s + soon).requestsAreWritten()
+	q := presence.DefaultPolicy()
+	st.at(q.LongestGhost() + 3*soon).othersSaw("ilse left: silent")
+}
+
 func TestSignOutEndsAllSessionsOfAPerson(t *testing.T) {
 	st := tell(t)
 	st.opens("ilse", "one").opens("ilse", "two").opens("tobin", "other").othersSaw("ilse joined", "ilse changed", "tobin joined")
@@ -451,6 +517,16 @@ func TestTypingEndsByWordAndOldReportsChangeNothing(t *testing.T) {
 	st.types_("tab", 6, true).typists()
 	st.types_("tab", 8, true).typists("ilse")
 	st.does("tab", func(from presence.LinkID) presence.Input { return presence.Sent{From: from, Room: weir, Number: 9} }).typists()
+}
+
+func TestTypingReportsAreNumberedAnewOnEachLink(t *testing.T) {
+	st := tell(t)
+	st.opens("ilse", "tab").types_("tab", 40, true).types_("tab", 41, false).typists()
+	st.at(1*s).loses("tab").reloads("tab").types_("tab", 1, true).typists("ilse")
+	require.True(t, st.must(presence.Typing{From: st.tabs["tab"].link, Room: weir, Number: 1, On: false}).Stale, "an old report is not said to be applied")
+	st.typists("ilse")
+	require.False(t, st.must(presence.Typing{From: st.tabs["tab"].link, Room: weir, On: false}).Stale, "one without a number is the next")
+	st.typists()
 }
 
 func TestTypingIsTheUnionOverSessionsAndSentEndsItsOwnPart(t *testing.T) {

@@ -44,11 +44,9 @@ type SavedSession struct {
 	Rooms      []SavedEntry `json:"rooms"` // in the order of joining
 }
 
-// SavedEntry is a room that a session is in, with the number of its last typing
-// report there.
+// SavedEntry is a room that a session is in.
 type SavedEntry struct {
-	Room   RoomName `json:"room"`
-	Report uint64   `json:"report"`
+	Room RoomName `json:"room"`
 }
 
 // SavedPerson is what is known of a person.
@@ -112,7 +110,7 @@ func (s *session) save(now reading) SavedSession {
 		Idle:       s.idle, NoInput: s.noInput, Leased: s.leased, PageHidden: s.pageHidden,
 	}
 	for _, e := range s.entries {
-		saved.Rooms = append(saved.Rooms, SavedEntry{e.room().name, e.report})
+		saved.Rooms = append(saved.Rooms, SavedEntry{e.room().name})
 	}
 	return saved
 }
@@ -252,6 +250,5 @@ func (c *Core) restoreSession(now reading, mark int64, p *person, saved SavedSes
 	s.becomeIdle(saved.Idle)
 	for _, e := range saved.Rooms {
 		c.enter(now, s, e.Room)
-		s.entry(e.Room).report = e.Report
 	}
 }

@@ -112,10 +112,10 @@ func (c *Core) from(link LinkID) (*session, error) {
 	return s, nil
 }
 
-// speaks finds the session of the link and notes the sign of life: any frame is
+// heard finds the session of the link and notes the sign of life: any frame is
 // one, also a frame whose request is refused. A frame whose token has expired is
 // none.
-func (c *Core) speaks(now reading, link LinkID, out *Effects) (*session, error) {
+func (c *Core) heard(now reading, link LinkID, out *Effects) (*session, error) {
 	s, err := c.from(link)
 	if err != nil {
 		return nil, err
@@ -125,6 +125,15 @@ func (c *Core) speaks(now reading, link LinkID, out *Effects) (*session, error) 
 		return nil, expired(s.expires)
 	}
 	s.hears(now)
+	return s, nil
+}
+
+// speaks is heard, and the answer to a probe of the link.
+func (c *Core) speaks(now reading, link LinkID, out *Effects) (*session, error) {
+	s, err := c.heard(now, link, out)
+	if err != nil {
+		return nil, err
+	}
 	if s.contest != nil {
 		c.settle(now, s, false, out)
 		return c.from(link) // a session that others were given may have replaced this one

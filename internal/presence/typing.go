@@ -4,21 +4,26 @@ package presence
 // first report and is renewed silently; it ends on stop, on sent, on leave, on
 // closing, or when it expires after the last report. A mere loss of the link lets
 // it run to its expiry. What others see is the union over the person's sessions.
-func (c *Core) typing(now reading, s *session, in Typing, out *Effects) error {
+func (c *Core) typing(now reading, s *session, in Typing, out *Effects) (Reply, error) {
 	e := s.entry(in.Room)
 	if e == nil {
-		return notInRoom(in.Room)
+		return Reply{}, notInRoom("room", in.Room)
 	}
-	if in.Number <= e.report {
-		return nil // older than what is known
+	if in.Number != 0 && in.Number <= e.report {
+		return Reply{Stale: true}, nil
 	}
-	e.report = in.Number
+	e.report = max(e.report, in.Number)
+	c.types(now, e, in.On, out)
+	return Reply{}, nil
+}
+
+// types starts, renews or ends typing.
+func (c *Core) types(now reading, e *entry, on bool, out *Effects) {
 	e.until = now.awake + e.room().policy.TypingExpires
-	if e.typing != in.On {
-		c.notice(s.person, leaving{}, out, func() { e.typing = in.On })
-		c.arm(now, s)
+	if e.typing != on {
+		c.notice(e.session.person, leaving{}, out, func() { e.typing = on })
+		c.arm(now, e.session)
 	}
-	return nil
 }
 
 func (c *Core) stopTyping(e *entry, out *Effects) {
