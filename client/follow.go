@@ -16,7 +16,7 @@ import (
 )
 
 // Change is what a [Follower] tells of: an [Event], a [wire.TypingFrame], a
-// [wire.PersonFrame], a [wire.CueFrame], a [Lost] or a [Linked].
+// [wire.PersonFrame], a [wire.CueFrame], a [wire.Drop], a [Lost] or a [Linked].
 type Change any
 
 // Lost says that the link was lost, and why. It is being made again; what is known of
@@ -70,7 +70,9 @@ const (
 // Changes tells everything that is told, until ctx is over, the loop ends, or the
 // service refuses: then with a [*wire.Problem], as the last. A link that cannot be
 // made, or not now ([wire.Passing]), is tried again, at once and then after pauses that
-// grow to ten seconds.
+// grow to ten seconds; so is one that was refused for its token when there is a NewToken.
+// A room or watch that is refused is told of with a [wire.Drop] and asked for again with
+// the next link; the others go on.
 func (f *Follower) Changes(ctx context.Context) iter.Seq2[Change, error] {
 	return func(yield func(Change, error) bool) {
 		ctx, stop := context.WithCancel(ctx)
@@ -82,7 +84,7 @@ func (f *Follower) Changes(ctx context.Context) iter.Seq2[Change, error] {
 		}()
 		for failures := 0; ctx.Err() == nil; {
 			err := f.dial(ctx)
-			if refused := new(wire.Problem); errors.As(err, &refused) && !wire.Passing(refused.Code) {
+			if refused := new(wire.Problem); errors.As(err, &refused) && !f.mayPass(refused.Code) {
 				yield(nil, err)
 				return
 			}
@@ -100,6 +102,11 @@ func (f *Follower) Changes(ctx context.Context) iter.Seq2[Change, error] {
 			failures++
 		}
 	}
+}
+
+// mayPass tells whether another try may find what was refused allowed.
+func (f *Follower) mayPass(code string) bool {
+	return wire.Passing(code) || f.options.NewToken != nil && wire.NewTokenMayHelp(code)
 }
 
 func (f *Follower) pause(ctx context.Context, failures int) {
@@ -139,6 +146,8 @@ func (f *Follower) tell(ctx context.Context, yield func(Change, error) bool) boo
 
 func (f *Follower) note(change Change) {
 	switch change := change.(type) {
+	case wire.Drop:
+		delete(f.rooms, change.Room)
 	case wire.TypingFrame:
 		f.room(change.Room).typing = change.Users
 	case Event:
@@ -187,6 +196,7 @@ func (f *Follower) dial(ctx context.Context) error {
 	o.OnTyping = func(t wire.TypingFrame) { f.give(t) }
 	o.OnPerson = func(p wire.PersonFrame) { f.give(p) }
 	o.OnCue = func(c wire.CueFrame) { f.give(c) }
+	o.OnDropped = func(d wire.Drop) { f.give(d) }
 	o.OnMoving = func(wait time.Duration) { f.moving = wait }
 	dialing, cancel := context.WithTimeout(ctx, dialTimeout)
 	defer cancel()

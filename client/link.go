@@ -1,6 +1,7 @@
 package client
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"encoding/json"
@@ -41,7 +42,10 @@ type Options struct {
 	After *Link
 	// WatchOnly links a person who is not to be seen: there is no session.
 	WatchOnly bool
-	Nonce     string // names this run of the process; the same one takes over at once
+	// AllOrNothing has the hello refused when one of Rooms or Watch is. Else those are left
+	// out, and OnDropped is told of each.
+	AllOrNothing bool
+	Nonce        string // names this run of the process; the same one takes over at once
 
 	// OnEvent is told of every room that is followed, first of its state and then
 	// of each change. It is called in order, from one goroutine; while it runs,
@@ -55,6 +59,11 @@ type Options struct {
 	OnPerson func(wire.PersonFrame)
 	OnCue    func(wire.CueFrame)
 	OnMoving func(time.Duration)
+	// OnDropped is told of each room, pattern or person that the link does not get, or no
+	// longer, and why. It may be nil, and is called as OnEvent is.
+	OnDropped func(wire.Drop)
+	// RequestTimeout is how long a request waits for its answer; 15 seconds when zero.
+	RequestTimeout time.Duration
 	// NetDial makes the connection; nil stands for a plain one.
 	NetDial func(ctx context.Context, network, address string) (net.Conn, error)
 	// TLS is for https; nil stands for the usual.
@@ -131,7 +140,7 @@ func (l *Link) hello(ctx context.Context, o Options) error {
 		defer func() { _ = l.conn.SetReadDeadline(time.Time{}) }()
 	}
 	hello := wire.Hello{Type: wire.TypeHello, Version: wire.Version, Token: o.Token, Key: o.Key,
-		Nonce: o.Nonce, Resume: o.Resume, Rooms: o.Rooms, Detail: o.Detail, Watch: o.Watch, WatchOnly: o.WatchOnly}
+		Nonce: o.Nonce, Resume: o.Resume, Rooms: o.Rooms, Detail: o.Detail, Watch: o.Watch, WatchOnly: o.WatchOnly, OneByOne: !o.AllOrNothing}
 	for room, replica := range l.replicas {
 		if hello.Revs == nil {
 			hello.Revs = map[string]string{}
@@ -317,7 +326,13 @@ func (l *Link) ask(ctx context.Context, r wire.Request, into any) error {
 	return nil
 }
 
+// requestTimeout is how long a request waits for its answer.
+const requestTimeout = 15 * time.Second
+
 func (l *Link) await(ctx context.Context, r wire.Request) ([]byte, error) {
+	wait := cmp.Or(l.options.RequestTimeout, requestTimeout)
+	ctx, cancel := context.WithTimeoutCause(ctx, wait, fmt.Errorf("no answer to %s within %s: %w", r.Type, wait, context.DeadlineExceeded))
+	defer cancel()
 	done := make(chan reply, 1)
 	l.mu.Lock()
 	l.lastID++
@@ -344,7 +359,7 @@ func (l *Link) await(ctx context.Context, r wire.Request) ([]byte, error) {
 			return nil, ErrClosed
 		}
 	case <-ctx.Done():
-		return nil, ctx.Err()
+		return nil, context.Cause(ctx)
 	}
 }
 
@@ -356,6 +371,9 @@ func (l *Link) write(frame any) error {
 }
 
 func (l *Link) read() {
+	for _, d := range l.welcome.Dropped {
+		l.dropped(d)
+	}
 	ctx, cancel := context.WithCancel(context.Background()) // of what the reader starts
 	var err error
 	for err == nil {
@@ -399,6 +417,8 @@ func (l *Link) receive(ctx context.Context, data []byte) error {
 		return tell(data, l.options.OnPerson)
 	case wire.TypeCue:
 		return tell(data, l.options.OnCue)
+	case wire.TypeDropped:
+		return tell(data, l.dropped)
 	case wire.TypeExpiring:
 		if l.options.NewToken != nil {
 			l.renewing.Go(func() { l.renew(ctx) })
@@ -420,6 +440,15 @@ func (l *Link) receive(ctx context.Context, data []byte) error {
 		l.onEvent(event)
 	}
 	return nil
+}
+
+func (l *Link) dropped(d wire.Drop) {
+	if !d.Watch {
+		delete(l.replicas, d.Room)
+	}
+	if l.options.OnDropped != nil {
+		l.options.OnDropped(d)
+	}
 }
 
 // renew brings a fresh token. Without one the link is cut in time, and the next one

@@ -75,6 +75,7 @@ type Beating struct {
 	Active  bool     `json:"active,omitempty"` // a human has done something
 	Idle    bool     `json:"idle,omitempty"`   // nobody is there
 	Hidden  bool     `json:"hidden,omitempty"`
+	NoInput bool     `json:"no_input,omitempty"` // no human sits at the session, which the token has to grant
 	IdleFor *int64   `json:"idle_for,omitempty"` // milliseconds
 	Typing  []string `json:"typing,omitzero"`    // the rooms in which the person types now; null leaves it
 	// Revs are the revisions of the counts that the client has.
@@ -89,8 +90,9 @@ type Lease struct {
 	NotResumed string    `json:"not_resumed,omitempty"` // unknown, in-use
 	User       string    `json:"user"`
 	Rooms      []string  `json:"rooms"`
-	Lease      int64     `json:"lease"`  // milliseconds within which to come again
-	Counts     []Tallied `json:"counts"` // of its rooms, those that have changed
+	Dropped    []Drop    `json:"dropped,omitempty"` // rooms in which the session may not be any more
+	Lease      int64     `json:"lease"`             // milliseconds within which to come again
+	Counts     []Tallied `json:"counts"`            // of its rooms, those that have changed
 }
 
 // Tallied is the count of a room at a revision.

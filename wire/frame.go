@@ -45,7 +45,32 @@ const (
 	TypeExpiring = "expiring"
 	TypePerson   = "person"
 	TypeMoving   = "moving"
+	TypeDropped  = "dropped"
 )
+
+// RequestFields are the fields that each type of request defines besides type and id, by
+// their JSON names. Others are ignored, whatever they hold.
+var RequestFields = map[string][]string{
+	TypeJoin:     {"room", "detail"},
+	TypeLeave:    {"room"},
+	TypeWatch:    {"room", "detail", "people"},
+	TypeUnwatch:  {"room", "people"},
+	TypeBeat:     {},
+	TypeActivity: {"idle_for"},
+	TypeIdle:     {},
+	TypePage:     {"hidden"},
+	TypeRenew:    {"token"},
+	TypeBye:      {},
+	TypeClosing:  {},
+	TypeTyping:   {"room", "on", "number"},
+	TypeSent:     {"room", "number"},
+	TypeStatus:   {"status", "note", "until"},
+	TypeHide:     {"on"},
+	TypeSignOut:  {},
+	TypeRemove:   {"room", "user"},
+	TypeCue:      {"name", "room", "user", "session", "everyone", "data"},
+	TypeMembers:  {"room", "rev", "after", "limit"},
+}
 
 // Close codes of a link, besides those of RFC 6455 (1000 after bye, 1001 when the
 // service goes away, 1009 after a frame that is too large).
@@ -75,10 +100,13 @@ type Hello struct {
 	Nonce   string   `json:"nonce,omitempty"`
 	Resume  *Resume  `json:"resume,omitempty"`
 	Rooms   []string `json:"rooms,omitzero"`
-	Detail  string   `json:"detail,omitempty"` // at which the rooms are followed: members when empty, count, none
-	Watch   []Watch  `json:"watch,omitempty"`
-	Hidden  bool     `json:"hidden,omitempty"`   // the page is hidden
-	IdleFor *int64   `json:"idle_for,omitempty"` // milliseconds since the last activity
+	// OneByOne asks for each room and watch on its own: what is not given is told in the
+	// answer's dropped. Else one that is not given refuses the hello.
+	OneByOne bool    `json:"one_by_one,omitempty"`
+	Detail   string  `json:"detail,omitempty"` // at which the rooms are followed: members when empty, count, none
+	Watch    []Watch `json:"watch,omitempty"`
+	Hidden   bool    `json:"hidden,omitempty"`   // the page is hidden
+	IdleFor  *int64  `json:"idle_for,omitempty"` // milliseconds since the last activity
 	// NoInput says that no human sits at the session, which the token has to grant.
 	NoInput bool `json:"no_input,omitempty"`
 	// WatchOnly asks for a link without a session: the person is not there.
@@ -147,6 +175,7 @@ type Answer struct {
 	*Welcome        // hello
 	*Members        // members
 	Links    *int   `json:"links,omitempty"` // cue: how many it went to
+	Stale    bool   `json:"stale,omitempty"` // typing, sent: a newer report came before, so this one changed nothing
 }
 
 // Welcome is what the answer to hello says. A link with an operator's key has no
@@ -159,6 +188,9 @@ type Welcome struct {
 	NotResumed string   `json:"not_resumed,omitempty"` // unknown, in-use
 	User       string   `json:"user,omitempty"`
 	Rooms      []string `json:"rooms,omitempty"` // that the session is in
+	// Dropped is what the hello asked for and does not get, when it asked one by one, and
+	// rooms that a session may not be in any more.
+	Dropped []Drop `json:"dropped,omitempty"`
 	// Revs says of each room of which the hello had a revision what comes: current
 	// (nothing was missed), changes, snapshot, or new-run (a snapshot, for the service
 	// or the room has begun anew).
@@ -289,6 +321,22 @@ type CueGiven struct {
 type Moving struct {
 	Type  string `json:"type"`
 	After int64  `json:"after"` // milliseconds
+}
+
+// Drop is a room, a pattern or a person that a client does not get, or no longer, and
+// why.
+type Drop struct {
+	Room  string `json:"room,omitempty"`  // the session is not in it; with Watch a room or pattern that is not watched
+	User  string `json:"user,omitempty"`  // a person who is not watched
+	Watch bool   `json:"watch,omitempty"` // it is about watching
+	Problem
+	Help string `json:"help"` // the path of the page on this code
+}
+
+// DropFrame tells of a Drop when it happens: a removal, a token that grants less.
+type DropFrame struct {
+	Type string `json:"type"`
+	Drop
 }
 
 // Time is a time.Time that is written in UTC with milliseconds (RFC 3339).

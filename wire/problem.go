@@ -178,6 +178,16 @@ func Passing(code string) bool {
 	return false
 }
 
+// NewTokenMayHelp tells whether what was refused with a code may be allowed with a newer
+// token.
+func NewTokenMayHelp(code string) bool {
+	switch code {
+	case CodeBadToken, CodeExpiredToken, CodeNotGranted, CodeNotAdmitted, "removed":
+		return true
+	}
+	return false
+}
+
 // Explain finds the explanation of a code.
 func Explain(code string) (Explanation, bool) {
 	for _, e := range Explanations {

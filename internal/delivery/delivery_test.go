@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
+	"slices"
+	"strings"
 	"sync/atomic"
 	"testing"
 	"testing/synctest"
@@ -23,6 +25,7 @@ type noLinks struct{}
 func (noLinks) AskBeat(presence.LinkID)               {}
 func (noLinks) Cut(presence.Cut)                      {}
 func (noLinks) WarnExpiry(presence.LinkID, time.Time) {}
+func (noLinks) TakenOut(presence.TakenOut)            {}
 
 // inService runs a test against an engine whose time is the bubble's.
 func inService(t *testing.T, test func(t *testing.T, e *engine.Engine, hub *delivery.Hub)) {
@@ -166,6 +169,9 @@ func TestWhoLagsBehindTheRingGetsASnapshot(t *testing.T) {
 		open(t, e, "ilse", "s-1", "desk.night")
 		for _, r := range []*reader{fast, slow} {
 			r.Follow(delivery.Watched, "desk.night", delivery.AtMembers)
+			r.read(t)
+			time.Sleep(engine.DefaultWindow)
+			synctest.Wait()
 			r.read(t)
 		}
 		for i := range 40 {
@@ -324,61 +330,133 @@ func TestFollowingARoomThatIsNotThereCreatesNothing(t *testing.T) {
 	})
 }
 
-// TestOpenFramesTellNothingOfWhoHides plays each script twice, in one of them with a
-// person who hides and comes and goes as they like. Everybody without the right to
-// see them gets the same frames, to the byte.
-func TestOpenFramesTellNothingOfWhoHides(t *testing.T) {
-	rooms := []presence.RoomName{"basin.upper-weir", "basin.fen-end", "desk.night"}
-	play := func(seed uint64, withGhost bool) (frames string) {
+// crowd plays a script of people who come and go, and of receivers that follow rooms and
+// people at every detail, resume, and page, and keeps what they get. What is done besides
+// must not show in it.
+type crowd struct {
+	t       *testing.T
+	e       *engine.Engine
+	hub     *delivery.Hub
+	script  *rand.Rand
+	links   []presence.LinkID
+	readers []*delivery.Receiver
+	frames  string
+}
+
+var crowded = []presence.RoomName{"basin.upper-weir", "basin.fen-end", "desk.night"}
+
+// person lets somebody open or close a session, or do something with one.
+func (c *crowd) person(user string, step int) {
+	room := crowded[c.script.IntN(len(crowded))]
+	if c.script.IntN(3) == 0 {
+		hello := presence.Hello{User: presence.UserID(user), NewSession: presence.SessionID(fmt.Sprint("s-", user, step)), NewKey: "k", Rooms: []presence.RoomName{room}}
+		if reply, err := c.e.Do(c.t.Context(), hello); err == nil {
+			c.links = append(c.links, reply.Link)
+		}
+	} else if len(c.links) > 0 {
+		link := c.links[c.script.IntN(len(c.links))]
+		in := []presence.Input{presence.Bye{From: link}, presence.Leave{From: link, Room: room}, presence.Join{From: link, Room: room},
+			presence.Idle{From: link}, presence.Activity{From: link}, presence.LinkLost{Link: link}, presence.Typing{From: link, Room: room, On: true}}[c.script.IntN(7)]
+		_, _ = c.e.Do(c.t.Context(), in) // a refusal is as good an act as any
+	}
+}
+
+// follower lets a receiver come, go, begin to follow something, or read.
+func (c *crowd) follower(first bool) {
+	room := crowded[c.script.IntN(len(crowded))]
+	detail := []delivery.Detail{delivery.AtMembers, delivery.AtCount}[c.script.IntN(2)]
+	n := c.script.IntN(12)
+	if first || n == 0 || len(c.readers) == 0 {
+		c.readers = append(c.readers, c.hub.NewReceiver(presence.Open, func() {}))
+	}
+	at := c.script.IntN(len(c.readers))
+	r := c.readers[at]
+	switch n {
+	case 1:
+		r.Follow(delivery.Watched, presence.Pattern(room), detail)
+	case 2:
+		r.Follow(delivery.Watched, []presence.Pattern{"**", "basin.*"}[c.script.IntN(2)], detail)
+	case 3:
+		r.FollowPeople([]presence.UserID{"w-0", "w-1", "ghost"})
+	case 4:
+		r.Unfollow(delivery.Watched, presence.Pattern(room))
+	case 5:
+		r.Close()
+		c.readers = slices.Delete(c.readers, at, at+1)
+	case 6:
+		page, _ := c.hub.Page(engine.Topic{Room: room, View: presence.Open}, engine.Revision{}, delivery.PageWanted{Limit: 2})
+		c.keep("page", must(json.Marshal(page)))
+	case 7: // it says what it had long ago
+		r.Follow(delivery.Watched, presence.Pattern(room), detail)
+		had := engine.Revision{Run: fmt.Sprint("run", 1+c.script.IntN(3)), Number: uint64(1 + c.script.IntN(9))}
+		c.keep("resumed", []byte(r.Resume(map[presence.RoomName]engine.Revision{room: had})[room]))
+	default:
+		for more := true; more; {
+			var list [][]byte
+			list, more = r.Next(nil)
+			for _, frame := range list {
+				c.keep(fmt.Sprint(at), frame)
+			}
+		}
+	}
+}
+
+func (c *crowd) keep(who string, frame []byte) { c.frames += who + " " + string(frame) + "\n" }
+
+func must(text []byte, err error) []byte {
+	if err != nil {
+		panic(err)
+	}
+	return text
+}
+
+// TestWhatAFollowerGetsTellsNeitherOfWhoHidesNorOfWhoElseFollows plays each script three
+// times: alone, with a person who hides and comes and goes as they like, and with others
+// who follow in the open view. Everybody gets the same frames, to the byte, at the same
+// time.
+func TestWhatAFollowerGetsTellsNeitherOfWhoHidesNorOfWhoElseFollows(t *testing.T) {
+	play := func(t *testing.T, seed uint64, hides, others bool) (frames string) {
 		synctest.Test(t, func(t *testing.T) {
 			policy := presence.DefaultPolicy()
 			policy.CountEvery += 37 * time.Microsecond // so that it never falls together with a seal
+			policy.MembersMax = []int{1000, 2}[seed%2]
 			hub := delivery.NewHub(&policy)
+			defer hub.Close()
 			runs := map[presence.View]int{}
 			e := engine.New(engine.Options{Policy: policy, Sink: hub, Links: noLinks{},
 				NewRun: func(view presence.View) string { runs[view]++; return fmt.Sprint("run", runs[view]) }})
 			hub.Use(e)
 			go e.Run(t.Context())
-			members, counts := hub.NewReceiver(presence.Open, func() {}), hub.NewReceiver(presence.Open, func() {})
-			members.Follow(delivery.Watched, "**", delivery.AtMembers)
-			counts.Follow(delivery.Watched, "basin.*", delivery.AtCount)
-			counts.Follow(delivery.Joined, "desk.night", delivery.AtMembers)
 			_, err := e.Do(t.Context(), presence.Hide{User: "ghost", Hidden: true})
 			require.NoError(t, err)
-			random, ghost := rand.New(rand.NewPCG(seed, 1)), rand.New(rand.NewPCG(seed, 2))
-			act := func(random *rand.Rand, user string, links map[int]presence.LinkID, step int) {
-				room := rooms[random.IntN(len(rooms))]
-				if random.IntN(3) == 0 {
-					links[len(links)] = open(t, e, user, fmt.Sprint("s-", user, step), room)
-				} else if len(links) > 0 {
-					link := links[random.IntN(len(links))]
-					in := []presence.Input{presence.Bye{From: link}, presence.Leave{From: link, Room: room}, presence.Join{From: link, Room: room},
-						presence.Idle{From: link}, presence.Activity{From: link}, presence.LinkLost{Link: link}}[random.IntN(6)]
-					_, _ = e.Do(t.Context(), in) // a refusal is as good an act as any
+			seen := &crowd{t: t, e: e, hub: hub, script: rand.New(rand.NewPCG(seed, 1))}
+			ghost := &crowd{t: t, e: e, hub: hub, script: rand.New(rand.NewPCG(seed, 2))}
+			more := &crowd{t: t, e: e, hub: hub, script: rand.New(rand.NewPCG(seed, 3))}
+			pause := rand.New(rand.NewPCG(seed, 4))
+			for step := range 250 {
+				if hides {
+					ghost.person("ghost", step)
 				}
-			}
-			people, ghosts := map[int]presence.LinkID{}, map[int]presence.LinkID{}
-			for step := range 200 {
-				act(random, fmt.Sprint("w-", random.IntN(4)), people, step)
-				if withGhost {
-					act(ghost, "ghost", ghosts, step)
+				if others {
+					more.follower(step < 3)
 				}
-				time.Sleep(time.Duration(random.IntN(30)) * time.Millisecond)
+				seen.person(fmt.Sprint("w-", seen.script.IntN(4)), step)
+				seen.follower(step < 2)
+				length := time.Duration(pause.IntN(30)) * time.Millisecond
+				if pause.IntN(20) == 0 {
+					length += 40 * time.Second
+				}
+				time.Sleep(length + time.Duration(step)*time.Microsecond)
 				synctest.Wait()
-				for _, r := range []*delivery.Receiver{members, counts} {
-					if random.IntN(3) == 0 {
-						list, _ := r.Next(nil)
-						for _, frame := range list {
-							frames += string(frame) + "\n"
-						}
-					}
-				}
 			}
+			frames = seen.frames
 		})
 		return frames
 	}
-	for seed := range uint64(30) {
-		require.Equal(t, play(seed, false), play(seed, true))
+	for seed := range uint64(40) {
+		alone := play(t, seed, false, false)
+		requireAlike(t, alone, play(t, seed, true, false), "a person who hides", seed)
+		requireAlike(t, alone, play(t, seed, false, true), "others who follow", seed)
 	}
 }
 
@@ -398,4 +476,14 @@ func TestLeaveComesAfterGraceByTheEnginesOwnClock(t *testing.T) {
 		r.read(t)
 		require.Empty(t, r.replicas["desk.night"].Members())
 	})
+}
+
+// requireAlike shows the first line that differs, of what may be very long.
+func requireAlike(t *testing.T, alone, with, what string, seed uint64) {
+	t.Helper()
+	one, two := strings.Split(alone, "\n"), strings.Split(with, "\n")
+	for i := range min(len(one), len(two)) {
+		require.Equal(t, one[i], two[i], "line %d shows %s, seed %d", i, what, seed)
+	}
+	require.Len(t, two, len(one), "%s, seed %d", what, seed)
 }

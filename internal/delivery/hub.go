@@ -1,7 +1,9 @@
 package delivery
 
 import (
+	"cmp"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -21,8 +23,11 @@ const (
 
 // Source gives what is asked for whole. It may call the hub as its sink meanwhile.
 type Source interface {
-	// Snapshot may say later: then the hub is told at the room's next seal.
-	Snapshot(engine.Topic) (snapshot engine.Snapshot, later bool)
+	// Unsealed tells whether something has happened that the hub will be told at the
+	// room's next seal, which it is in any case then.
+	Unsealed(engine.Topic) bool
+	// Sealed gives a topic at its newest revision, whatever is not sealed yet.
+	Sealed(engine.Topic) engine.Snapshot
 	Sight(engine.Subject) engine.Sight
 }
 
@@ -42,6 +47,7 @@ type Hub struct {
 
 	postponed []postponed // by when they are due; one for a topic at most
 	timer     *time.Timer // for the first of them
+	closed    bool
 }
 
 // NewHub returns a hub without receivers. Use sets the source before the first
@@ -63,6 +69,7 @@ func (h *Hub) SetPolicy(policy *presence.Policy) {
 	for _, t := range h.topics {
 		t.policy = policy.For(t.Room)
 		t.grow(t.count.People)
+		h.pinIfWanted(t)
 	}
 }
 
@@ -82,39 +89,50 @@ func (h *Hub) Take(b engine.Batch) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	t := h.topics[b.Topic]
-	if t == nil {
+	switch {
+	case t == nil && b.Empty():
+		return
+	case t == nil:
 		t = h.begin(b.Topic)
 	}
-	if b.Revision == t.newest {
+	if b.Empty() {
 		t.markFresh() // nothing came of what they waited for
+		h.pinIfWanted(t)
 		return
 	}
+	now := time.Now()
+	t.settleCount(now)
 	if !t.exists {
 		for r := range h.wildcard {
 			r.attach(t)
 		}
 	}
-	t.add(b)
+	t.add(b, now)
 	for _, s := range t.subs {
+		if s.fresh {
+			s.sealed = true
+		}
 		if s.fresh || (s.detail == AtMembers && !t.big) {
 			s.receiver.mark(s)
 		}
 	}
-	h.tellCount(t)
+	h.tellCount(t, now)
+	h.pinIfWanted(t)
 }
 
 // tellCount publishes the newest count, now or as soon as the room's policy lets it
-// be told again.
-func (h *Hub) tellCount(t *topic) {
-	if t.waiting {
+// be told again. When that is does not depend on who follows it.
+func (h *Hub) tellCount(t *topic, now time.Time) {
+	if !t.due.IsZero() { // what is published then is the newest
+		h.postpone(t, now)
 		return
 	}
-	now := time.Now()
-	if due := t.told.Add(t.policy.CountEvery); due.After(now) && t.counted() {
-		h.postpone(t, due, now)
+	if due := t.told.Add(t.policy.CountEvery); due.After(now) {
+		t.due = due
+		h.postpone(t, now)
 		return
 	}
-	h.publish(t)
+	h.publish(t, now)
 }
 
 // postponed is a count that is to be published later.
@@ -123,21 +141,38 @@ type postponed struct {
 	due   time.Time
 }
 
-// postpone keeps the counts that wait in the order in which they are due.
-func (h *Hub) postpone(t *topic, due, now time.Time) {
+// catchUpCount is for somebody who begins to follow the count: it is as if somebody had
+// done so all the time.
+func (h *Hub) catchUpCount(t *topic) {
+	now := time.Now()
+	t.settleCount(now)
+	h.postpone(t, now)
+}
+
+// after orders counts by when they are due, and those of one instant by room.
+func (p postponed) after(other postponed) bool {
+	return cmp.Or(p.due.Compare(other.due), strings.Compare(string(p.topic.Room), string(other.topic.Room))) > 0
+}
+
+// postpone has a count that is due later published then, if anybody follows it. It keeps
+// the counts that wait in the order in which they are due.
+func (h *Hub) postpone(t *topic, now time.Time) {
+	if t.waiting || t.due.IsZero() || (t.exists && !t.counted()) {
+		return // a room that has ended is let go then, too
+	}
 	t.waiting = true
 	i := len(h.postponed)
-	for i > 0 && h.postponed[i-1].due.After(due) {
+	for i > 0 && h.postponed[i-1].after(postponed{t, t.due}) {
 		i--
 	}
-	h.postponed = slices.Insert(h.postponed, i, postponed{t, due})
+	h.postponed = slices.Insert(h.postponed, i, postponed{t, t.due})
 	if i > 0 {
 		return
 	}
 	if h.timer == nil {
-		h.timer = time.AfterFunc(due.Sub(now), h.publishDue)
+		h.timer = time.AfterFunc(t.due.Sub(now), h.publishDue)
 	} else {
-		h.timer.Reset(due.Sub(now))
+		h.timer.Reset(t.due.Sub(now))
 	}
 }
 
@@ -149,7 +184,7 @@ func (h *Hub) publishDue() {
 	for ; done < len(h.postponed) && !h.postponed[done].due.After(now); done++ {
 		t := h.postponed[done].topic
 		t.waiting = false
-		h.publish(t)
+		h.publish(t, h.postponed[done].due)
 	}
 	h.postponed = slices.Delete(h.postponed, 0, done)
 	if len(h.postponed) > 0 {
@@ -157,8 +192,8 @@ func (h *Hub) publishDue() {
 	}
 }
 
-func (h *Hub) publish(t *topic) {
-	t.publishCount()
+func (h *Hub) publish(t *topic, at time.Time) {
+	t.publishCount(at)
 	for _, s := range t.subs {
 		if s.detail == AtCount || t.big {
 			s.receiver.mark(s)
@@ -167,6 +202,13 @@ func (h *Hub) publish(t *topic) {
 	if !t.exists && h.topics[t.Topic] == t {
 		h.end(t)
 	}
+}
+
+// Close ends what the hub does by itself. Receivers may still be closed.
+func (h *Hub) Close() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.closed = true
 }
 
 // TakeTypists implements [engine.Sink].
@@ -191,18 +233,23 @@ func (h *Hub) begin(name engine.Topic) *topic {
 	return t
 }
 
-// end lets a topic whose room has ended go, unless somebody follows it by name
-// and so waits for its next life. The others are let go by their next Next, when
-// they have its last batch.
+// end lets a topic whose room has ended go. Those who follow the room by name follow its
+// next life; what they have not read yet they get first, and then are let go like the
+// others.
 func (h *Hub) end(t *topic) {
-	for _, s := range t.subs {
-		if s.receiver.byName(t.Room) {
-			return
-		}
-	}
 	delete(h.topics, t.Topic)
 	t.ended = true
-	for _, s := range t.subs {
+	var next *topic
+	for _, s := range slices.Clone(t.subs) {
+		if s.receiver.byName(t.Room) {
+			if next == nil {
+				next = h.begin(t.Topic)
+			}
+			heir := s.receiver.attach(next)
+			if heir.fresh = s.fresh; s.fresh {
+				s.receiver.mark(heir)
+			}
+		}
 		s.receiver.mark(s)
 	}
 }

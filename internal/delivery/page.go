@@ -22,21 +22,76 @@ const (
 type pin struct {
 	engine.Snapshot
 	at    time.Time
-	first []byte // the frame with its first page
+	given bool   // to somebody, who may page on
+	first []byte // the frame with its first page; nil until somebody needs it
 }
+
+func (p *pin) firstFrame() []byte {
+	if p.first == nil {
+		p.first = encode(wire.SnapshotFrame{Type: wire.TypeSnapshot, Members: p.page(PageWanted{Limit: firstPage})})
+	}
+	return p.first
+}
+
+// pinning is how a topic comes to its pins. In the open view a big room is pinned by a
+// clock of its own, so that what somebody gets who comes does not tell whether others have
+// come before. In the full view it is when somebody needs it.
+type pinning struct {
+	wanted bool // one is to be made now
+	timer  *time.Timer
+}
+
+func (t *topic) pinsItself() bool { return t.big && t.View == presence.Open }
 
 // pinned returns the newest whole state if it is fresh enough to begin with.
 func (t *topic) pinned() *pin {
-	if len(t.pins) == 0 || time.Since(t.pins[len(t.pins)-1].at) > pinFresh {
+	if len(t.pins) == 0 {
 		return nil
 	}
-	return t.pins[len(t.pins)-1]
+	newest := t.pins[len(t.pins)-1]
+	if !t.pinsItself() && time.Since(newest.at) > pinFresh {
+		return nil
+	}
+	return newest
+}
+
+// pinIfWanted has a pin made that is wanted, beside the caller, who may hold the lock of
+// the source.
+func (h *Hub) pinIfWanted(t *topic) {
+	if !t.pinning.wanted || h.closed {
+		return
+	}
+	t.pinning.wanted = false
+	if t.pinning.timer != nil {
+		t.pinning.timer.Stop()
+	}
+	t.pinning.timer = time.AfterFunc(0, func() { h.pinByClock(t) })
+}
+
+func (h *Hub) pinByClock(t *topic) {
+	snapshot := h.source.Sealed(t.Topic)
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.closed || !t.pinsItself() || h.topics[t.Topic] != t {
+		return
+	}
+	if len(t.pins) == 0 || t.pins[len(t.pins)-1].Revision != snapshot.Revision {
+		if n := len(t.pins); n > 0 && !t.pins[n-1].given {
+			t.pins = t.pins[:n-1]
+		}
+		h.pin(t, snapshot)
+	}
+	t.pinning.timer.Reset(pinFresh)
+	for _, s := range t.subs {
+		if s.fresh {
+			s.receiver.mark(s)
+		}
+	}
 }
 
 // pin keeps a whole state for its life.
 func (h *Hub) pin(t *topic, s engine.Snapshot) *pin {
 	p := &pin{Snapshot: s, at: time.Now()}
-	p.first = encode(wire.SnapshotFrame{Type: wire.TypeSnapshot, Members: p.page(PageWanted{Limit: firstPage})})
 	if len(t.pins) == maxPins {
 		t.pins = slices.Delete(t.pins, 0, 1)
 	}
@@ -44,7 +99,11 @@ func (h *Hub) pin(t *topic, s engine.Snapshot) *pin {
 	time.AfterFunc(pinLife, func() {
 		h.mu.Lock()
 		defer h.mu.Unlock()
-		if i := slices.Index(t.pins, p); i >= 0 {
+		i := slices.Index(t.pins, p)
+		if i == len(t.pins)-1 && t.pinsItself() {
+			i-- // it is the newest until the room changes
+		}
+		if i >= 0 {
 			t.pins = slices.Delete(t.pins, 0, i+1)
 		}
 	})
@@ -107,32 +166,50 @@ func (h *Hub) FirstPage(now engine.Snapshot, want PageWanted) wire.Members {
 // earlier page has told; the zero revision stands for a recent one. It is false when
 // the room is no longer known at that revision.
 func (h *Hub) Page(topic engine.Topic, revision engine.Revision, want PageWanted) (wire.Members, bool) {
-	h.mu.Lock()
-	t := h.topics[topic]
-	var found *pin
-	known := revision == engine.Revision{} || (t != nil && revision == t.newest)
-	if t != nil {
-		if revision == (engine.Revision{}) {
-			found = t.pinned()
-		} else if i := slices.IndexFunc(t.pins, func(p *pin) bool { return p.Revision == revision }); i >= 0 {
-			found = t.pins[i]
+	if revision != (engine.Revision{}) {
+		if found := h.pinOf(topic, revision); found != nil {
+			return found.page(want), true
 		}
-	}
-	h.mu.Unlock()
-	if found != nil {
+	} else if found := h.newestPin(topic); found != nil {
 		return found.page(want), true
 	}
-	if !known {
-		return wire.Members{}, false
-	}
-	snapshot, later := h.source.Snapshot(topic)
-	if later || (revision != engine.Revision{} && revision != snapshot.Revision) {
+	snapshot := h.source.Sealed(topic)
+	if revision != (engine.Revision{}) && revision != snapshot.Revision {
 		return wire.Members{}, false
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if t = h.topics[topic]; t == nil || !snapshot.Exists {
-		return (&pin{Snapshot: snapshot}).page(want), true // nobody is in it
+	t := h.topics[topic]
+	if t == nil || !snapshot.Exists || t.pinsItself() {
+		return (&pin{Snapshot: snapshot}).page(want), true // nobody is in it, or its clock pins it in a moment
 	}
-	return h.pin(t, snapshot).page(want), true
+	page := h.pin(t, snapshot)
+	page.given = true
+	return page.page(want), true
+}
+
+func (h *Hub) pinOf(topic engine.Topic, revision engine.Revision) *pin {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if t := h.topics[topic]; t != nil {
+		if i := slices.IndexFunc(t.pins, func(p *pin) bool { return p.Revision == revision }); i >= 0 {
+			return t.pins[i]
+		}
+	}
+	return nil
+}
+
+// newestPin is that of a big room. A small one is given as it is.
+func (h *Hub) newestPin(topic engine.Topic) *pin {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	t := h.topics[topic]
+	if t == nil || !t.big {
+		return nil
+	}
+	found := t.pinned()
+	if found != nil {
+		found.given = true
+	}
+	return found
 }

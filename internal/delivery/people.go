@@ -46,6 +46,11 @@ func (r *Receiver) FollowPeople(users []presence.UserID) {
 	if r.closed {
 		return
 	}
+	r.followPeople(users)
+}
+
+func (r *Receiver) followPeople(users []presence.UserID) {
+	h := r.hub
 	if r.people == nil {
 		r.people = make(map[presence.UserID]*personSub, len(users))
 	}
@@ -97,36 +102,31 @@ func (r *Receiver) markPerson(s *personSub) {
 	r.wake()
 }
 
-// nextPeople appends what is new of people, and returns those of whom the hub knows
-// nothing yet.
-func (r *Receiver) nextPeople(frames [][]byte) ([][]byte, []*personSub) {
-	var unknown []*personSub
+// nextPeople appends what is new of people.
+func (r *Receiver) nextPeople(frames [][]byte) [][]byte {
 	for len(r.dirtyPeople) > 0 && len(frames) < maxFrames {
 		s := r.dirtyPeople[0]
+		p := s.subject
+		if !s.dropped && p.sight == nil {
+			break // it came meanwhile, and is looked for by the next call
+		}
 		r.dirtyPeople = r.dirtyPeople[1:]
 		s.dirty = false
-		switch p := s.subject; {
-		case s.dropped:
-		case p.sight == nil:
-			unknown = append(unknown, s)
-			if len(unknown) == maxFrames {
-				return frames, unknown
-			}
-		default:
-			if p.frame == nil {
-				p.frame = encode(personFrame(*p.sight))
-			}
-			frames = r.append(frames, sent{person: s}, p.frame)
+		if s.dropped {
+			continue
 		}
+		if p.frame == nil {
+			p.frame = encode(personFrame(*p.sight))
+		}
+		frames = r.append(frames, sent{person: s}, p.frame)
 	}
 	if len(r.dirtyPeople) == 0 {
 		r.dirtyPeople = nil
 	}
-	return frames, unknown
+	return frames
 }
 
-// look asks the source for somebody of whom nothing is known, unless news came
-// meanwhile, which have marked the sub again.
+// look asks the source for somebody of whom nothing is known, unless news came meanwhile.
 func (s *personSub) look() {
 	h := s.receiver.hub
 	sight := h.source.Sight(s.subject.Subject)
@@ -134,8 +134,5 @@ func (s *personSub) look() {
 	defer h.mu.Unlock()
 	if p := s.subject; p.sight == nil {
 		p.sight = &sight
-	}
-	if !s.dropped {
-		s.receiver.markPerson(s)
 	}
 }

@@ -1,7 +1,9 @@
 package delivery
 
 import (
+	"maps"
 	"slices"
+	"strings"
 
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
@@ -58,6 +60,7 @@ type sub struct {
 	typed    uint64          // the version of the typists that it has
 	detail   Detail
 	fresh    bool // it has nothing yet, or not what it should
+	sealed   bool // fresh: all that had happened when it began is sealed now
 	dirty    bool
 }
 
@@ -83,16 +86,30 @@ func (r *Receiver) Follow(cause Cause, pattern presence.Pattern, detail Detail) 
 	} else {
 		r.follows = append(r.follows, follow{pattern, cause, detail})
 	}
+	r.begin(pattern)
+}
+
+// begin brings the present state of the rooms of a pattern that is followed.
+func (r *Receiver) begin(pattern presence.Pattern) {
 	if room, single := pattern.Room(); single {
 		r.attachFresh(r.topic(room))
 		return
 	}
-	h.wildcard[r] = struct{}{}
+	r.hub.wildcard[r] = struct{}{}
+	for _, t := range r.hub.existing(r.view, pattern) {
+		r.attachFresh(t)
+	}
+}
+
+// existing are the topics of rooms that exist, by name.
+func (h *Hub) existing(view presence.View, pattern presence.Pattern) (list []*topic) {
 	for _, t := range h.topics {
-		if t.View == r.view && t.exists && pattern.Match(t.Room) {
-			r.attachFresh(t)
+		if t.View == view && t.exists && pattern.Match(t.Room) {
+			list = append(list, t)
 		}
 	}
+	slices.SortFunc(list, func(a, b *topic) int { return strings.Compare(string(a.Room), string(b.Room)) })
+	return list
 }
 
 func (r *Receiver) topic(room presence.RoomName) *topic {
@@ -120,7 +137,8 @@ func (r *Receiver) Resume(revisions map[presence.RoomName]engine.Revision) map[p
 	r.hub.mu.Lock()
 	defer r.hub.mu.Unlock()
 	result := make(map[presence.RoomName]Resumption, len(revisions))
-	for room, revision := range revisions {
+	for _, room := range slices.Sorted(maps.Keys(revisions)) {
+		revision := revisions[room]
 		if r.detail(room) == None {
 			continue
 		}
@@ -176,9 +194,47 @@ func (r *Receiver) Unfollow(cause Cause, pattern presence.Pattern) bool {
 		}
 		if s.detail = r.detail(s.topic.Room); s.detail == None {
 			r.drop(s)
+		} else {
+			h.catchUpCount(s.topic)
 		}
 	}
 	return true
+}
+
+// Following returns what is followed for a cause.
+func (r *Receiver) Following(cause Cause) (patterns []presence.Pattern) {
+	r.hub.mu.Lock()
+	defer r.hub.mu.Unlock()
+	for _, f := range r.follows {
+		if f.cause == cause {
+			patterns = append(patterns, f.pattern)
+		}
+	}
+	return patterns
+}
+
+// See changes the view. All that is followed begins anew when it is another one.
+func (r *Receiver) See(view presence.View) {
+	h := r.hub
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if r.closed || r.view == view {
+		return
+	}
+	r.view = view
+	for _, s := range slices.Clone(r.subs) {
+		r.drop(s)
+	}
+	for _, f := range r.follows {
+		r.begin(f.pattern)
+	}
+	people := make([]presence.UserID, 0, len(r.people))
+	for user, s := range r.people {
+		people = append(people, user)
+		r.dropPerson(s)
+	}
+	slices.Sort(people)
+	r.followPeople(people)
 }
 
 // Close ends all following. A wake may still come that was under way.
@@ -207,79 +263,94 @@ func (r *Receiver) Rewake(wake func()) {
 // Next appends some of the frames that the receiver lacks, and tells whether there
 // are more: of each room the batches since what it has, or a snapshot. At most one
 // call is under way at a time.
+//
+// What is not at hand is fetched first, so that frames come in the order in which rooms
+// and people have had news, whatever others have fetched before.
 func (r *Receiver) Next(frames [][]byte) (_ [][]byte, more bool) {
-	frames, more, asked := r.next(frames)
-	if asked { // what was not known is known now, and goes with the rest
-		frames, more, _ = r.next(frames)
-	}
-	return frames, more
-}
-
-func (r *Receiver) next(frames [][]byte) (_ [][]byte, more, asked bool) {
 	h := r.hub
 	h.mu.Lock()
-	var behind []*sub
+	if behind, unknown := r.lacking(); len(behind)+len(unknown) > 0 {
+		h.mu.Unlock()
+		for _, s := range behind {
+			s.catchUp()
+		}
+		for _, s := range unknown {
+			s.look()
+		}
+		h.mu.Lock()
+	}
+	defer h.mu.Unlock()
+	var again []*sub
 	done := 0
 	for _, s := range r.dirty {
 		if len(frames) >= maxFrames {
 			break
 		}
 		done++
-		s.dirty = false
-		if s.detail == None {
-			continue
-		}
-		if !s.ready() {
-			if !s.topic.catching {
-				s.topic.catching = true
-				behind = append(behind, s)
+		switch {
+		case s.detail == None:
+			s.dirty = false
+		case s.ready():
+			s.dirty = false
+			frames = s.next(frames)
+			h.measure(s.topic)
+			if s.over() {
+				r.drop(s)
 			}
-			continue
-		}
-		frames = s.next(frames)
-		h.measure(s.topic)
-		if s.over() {
-			r.drop(s)
+		case s.sealed && !s.topic.pinsItself():
+			again = append(again, s) // it has gone on meanwhile
+		default:
+			s.dirty = false // it is marked at the next seal, or by the pin that it waits for
 		}
 	}
 	clear(r.dirty[:done])
-	if r.dirty = r.dirty[done:]; len(r.dirty) == 0 {
+	if r.dirty = append(r.dirty[done:], again...); len(r.dirty) == 0 {
 		r.dirty = nil
 	}
-	frames, unknown := r.nextPeople(frames)
-	more = len(r.dirty)+len(r.dirtyPeople) > 0
-	h.mu.Unlock()
-	for _, s := range behind {
-		s.catchUp()
+	frames = r.nextPeople(frames)
+	return frames, len(r.dirty)+len(r.dirtyPeople) > 0
+}
+
+// lacking are those among what comes next of which something has to be fetched first.
+func (r *Receiver) lacking() (behind []*sub, unknown []*personSub) {
+	for _, s := range r.dirty[:min(len(r.dirty), maxFrames)] {
+		if s.detail != None && !s.ready() && !(s.sealed && s.topic.pinsItself()) {
+			behind = append(behind, s)
+		}
 	}
-	for _, s := range unknown {
-		s.look()
+	for _, s := range r.dirtyPeople[:min(len(r.dirtyPeople), maxFrames)] {
+		if !s.dropped && s.subject.sight == nil {
+			unknown = append(unknown, s)
+		}
 	}
-	return frames, more, len(behind)+len(unknown) > 0
+	return behind, unknown
 }
 
 // whole tells that the room is followed member by member.
 func (s *sub) whole() bool { return s.detail == AtMembers && !s.topic.big }
 
 // ready tells whether the topic has what the sub lacks, and decides whether that is
-// the room whole.
+// the room whole: somebody who comes gets the first state that is sealed with all that had
+// happened before, whatever others have asked for.
 func (s *sub) ready() bool {
 	t := s.topic
 	if s.whole() && !s.fresh && s.has != t.newest {
-		s.fresh = !t.has(s.has) || (t.snapshot != nil && t.lag(s.has) > len(t.snapshot))
+		s.fresh = !t.has(s.has) || t.lag(s.has) > t.count.People+farBehind
+		s.sealed = true
 	}
 	switch {
 	case !s.fresh || t.ended:
 		return true
-	case !t.exists:
-		return t.snapshot != nil
-	case s.detail == AtCount:
-		return true
-	case t.big:
-		return t.pinned() != nil
+	case s.detail == AtMembers && t.big:
+		return s.sealed && t.pinned() != nil
+	case s.detail == AtCount || !t.exists:
+		return s.sealed
 	}
-	return t.snapshot != nil
+	return s.sealed && t.snapshot != nil
 }
+
+// farBehind is how many changes more than a room has people are told one by one.
+const farBehind = 32
 
 // next appends what the sub lacks, for which it is ready.
 func (s *sub) next(frames [][]byte) [][]byte {
@@ -293,7 +364,9 @@ func (s *sub) next(frames [][]byte) [][]byte {
 		})
 		s.has = t.newest
 	} else if s.counted != t.published.version {
-		frames = r.append(frames, sent{sub: s, has: s.has}, t.countFrame())
+		if s.has != t.published.revision {
+			frames = r.append(frames, sent{sub: s, has: s.has}, t.countFrame())
+		}
 		s.counted, s.has = t.published.version, t.published.revision
 	}
 	if s.detail == AtMembers && s.typed != t.typing.version {
@@ -317,7 +390,8 @@ func (s *sub) begin(frames [][]byte) [][]byte {
 		return r.append(frames, note, encode(snapshotFrame(engine.Snapshot{Topic: t.Topic})))
 	case t.big:
 		p := t.pinned()
-		frames = r.append(frames, note, p.first)
+		p.given = true
+		frames = r.append(frames, note, p.firstFrame())
 		if p.Revision != t.newest {
 			frames = r.append(frames, note, t.newestCount())
 		}
@@ -337,26 +411,33 @@ func (s *sub) over() bool {
 	return t.ended || (!t.exists && !t.waiting && !s.receiver.byName(t.Room))
 }
 
-// catchUp gets the whole room for the sub and all others that wait for it. The
-// source is asked without the hub's lock: it may seal what is pending, which comes
-// back through Take.
+// catchUp gets what the sub needs to begin. The source is asked without the hub's lock: it
+// may be sealing, which comes back through Take.
 func (s *sub) catchUp() {
 	t := s.topic
 	h := s.receiver.hub
-	snapshot, later := h.source.Snapshot(t.Topic)
 	h.mu.Lock()
-	defer h.mu.Unlock()
-	t.catching = false
-	switch {
-	case later:
+	sealed := s.sealed
+	h.mu.Unlock()
+	if !sealed && h.source.Unsealed(t.Topic) {
 		return // Take marks those that wait
-	case snapshot.Revision != t.newest && t.exists: // it has gone on meanwhile
-	case t.big:
-		h.pin(t, snapshot)
-	default:
-		t.snapshot = encode(snapshotFrame(snapshot))
 	}
-	t.markFresh()
+	h.mu.Lock()
+	s.sealed = true
+	ready := s.ready() || t.pinsItself()
+	h.mu.Unlock()
+	if !ready {
+		snapshot := h.source.Sealed(t.Topic)
+		h.mu.Lock()
+		switch {
+		case snapshot.Revision != t.newest || !t.exists: // it has gone on meanwhile
+		case t.big:
+			h.pin(t, snapshot)
+		default:
+			t.snapshot = encode(snapshotFrame(snapshot))
+		}
+		h.mu.Unlock()
+	}
 }
 
 // attach makes the receiver follow a topic if one of its patterns says so.
@@ -383,6 +464,7 @@ func (r *Receiver) attach(t *topic) *sub {
 		}
 	}
 	s.detail = detail
+	r.hub.catchUpCount(t)
 	return s
 }
 
@@ -400,7 +482,7 @@ func (r *Receiver) sub(t *topic) *sub {
 
 func (r *Receiver) attachFresh(t *topic) {
 	s := r.attach(t)
-	s.fresh = true
+	s.fresh, s.sealed = true, false
 	r.mark(s)
 }
 
@@ -413,8 +495,8 @@ func (r *Receiver) drop(s *sub) {
 	r.subs = r.subs[:len(r.subs)-1]
 	delete(r.index, t)
 	t.remove(s)
-	if !t.exists && !t.waiting && r.hub.topics[t.Topic] == t {
-		r.hub.end(t)
+	if !t.exists && !t.waiting && len(t.subs) == 0 && r.hub.topics[t.Topic] == t {
+		delete(r.hub.topics, t.Topic)
 	}
 }
 

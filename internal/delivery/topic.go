@@ -32,12 +32,13 @@ type topic struct {
 
 	snapshot []byte // encoded, at the newest revision; nil when none has been made
 	countNow []byte // the same of the count
-	catching bool   // a receiver is asking for the room whole; others wait for what it gets
 	pins     []*pin // whole states of a big room, the newest last
+	pinning  pinning
 
 	published tally     // what those who follow the count have, or will
 	told      time.Time // when it was published
-	waiting   bool      // a newer one will be
+	due       time.Time // when a newer one is to be; zero when there is none
+	waiting   bool      // that is among those that the hub publishes by itself
 
 	typists []presence.UserID
 	typing  register
@@ -69,6 +70,8 @@ func (t *topic) newestCount() []byte {
 type batch struct {
 	sealed  *engine.Batch
 	changes []byte
+	size    int       // how many changes it has
+	came    time.Time // when it was sealed
 }
 
 // frame returns the encoded batch.
@@ -79,22 +82,43 @@ func (b *batch) frame() []byte {
 	return b.changes
 }
 
-func (t *topic) add(b engine.Batch) {
+func (t *topic) add(b engine.Batch, now time.Time) {
 	if b.Revision.Previous() != t.newest {
 		t.ring, t.pins = nil, nil // another run
 	}
-	t.newest, t.count, t.exists, t.came = b.Revision, b.Count, !b.Ended, time.Now()
+	t.newest, t.count, t.exists, t.came = b.Revision, b.Count, !b.Ended, now
 	t.snapshot, t.countNow = nil, nil
-	switch {
-	case len(t.subs) == 0 && time.Since(t.left) > forgetAfter:
-		t.ring = nil // nobody can come back to what was before
-	case len(t.ring) == ringSize:
+	t.forget(now)
+	if len(t.ring) == ringSize {
 		copy(t.ring, t.ring[1:])
-		t.ring[ringSize-1] = batch{sealed: &b}
-	default:
-		t.ring = append(t.ring, batch{sealed: &b})
+		t.ring = t.ring[:ringSize-1]
 	}
+	t.ring = append(t.ring, batch{sealed: &b, size: len(b.Joined) + len(b.Changed) + len(b.Left), came: now})
 	t.grow(b.Count.People)
+}
+
+// forget lets go what is too long ago for somebody who comes back. In the open view that
+// is a matter of time alone, so that it does not tell who follows the room; in the full
+// view a room that nobody follows keeps nothing.
+func (t *topic) forget(now time.Time) {
+	if t.View == presence.Full && len(t.subs) == 0 && now.Sub(t.left) > forgetAfter {
+		t.ring = nil
+		return
+	}
+	old := 0
+	for old < len(t.ring) && now.Sub(t.ring[old].came) > forgetAfter {
+		old++
+	}
+	if old > 0 {
+		t.ring = append([]batch(nil), t.ring[old:]...)
+	}
+}
+
+// settleCount publishes a count that was due before now, for which nobody has waited.
+func (t *topic) settleCount(now time.Time) {
+	if !t.due.IsZero() && !t.waiting && !t.due.After(now) {
+		t.publishCount(t.due)
+	}
 }
 
 // grow notes whether the room is big. It becomes small again only well below the
@@ -109,14 +133,22 @@ func (t *topic) grow(people int) {
 	for _, s := range t.subs {
 		s.fresh = s.fresh || s.detail == AtMembers
 	}
+	t.pinning.wanted = t.pinsItself()
 }
 
 // oldest is the number of the first batch of the ring.
 func (t *topic) oldest() uint64 { return t.newest.Number + 1 - uint64(len(t.ring)) }
 
-// has tells whether the ring leads from a revision to the newest one.
+// has tells whether the ring leads from a revision to the newest one. What is too long ago
+// does not count even if it is still there.
 func (t *topic) has(revision engine.Revision) bool {
-	return revision.Run == t.newest.Run && revision.Number <= t.newest.Number && revision.Number+1 >= t.oldest()
+	switch {
+	case revision.Run != t.newest.Run || revision.Number > t.newest.Number || revision.Number+1 < t.oldest():
+		return false
+	case revision.Number == t.newest.Number:
+		return true
+	}
+	return time.Since(t.ring[revision.Number+1-t.oldest()].came) <= forgetAfter
 }
 
 // since gives the frames that lead from a revision, which the topic has, to the
@@ -127,9 +159,11 @@ func (t *topic) since(revision engine.Revision, each func(prev engine.Revision, 
 	}
 }
 
-// lag is how many bytes since would give, as far as they are known.
+// lag is how many changes since would give.
 func (t *topic) lag(revision engine.Revision) (size int) {
-	t.since(revision, func(_ engine.Revision, frame []byte) { size += len(frame) })
+	for ; revision.Number < t.newest.Number; revision.Number++ {
+		size += t.ring[revision.Number+1-t.oldest()].size
+	}
 	return size
 }
 
@@ -146,8 +180,8 @@ func (t *topic) counted() bool {
 	return false
 }
 
-func (t *topic) publishCount() {
-	t.told = time.Now()
+func (t *topic) publishCount(at time.Time) {
+	t.told, t.due = at, time.Time{}
 	t.published = tally{register{version: t.published.version + 1}, t.newest, t.count}
 }
 
@@ -171,6 +205,7 @@ func (t *topic) typingFrame() []byte {
 func (t *topic) markFresh() {
 	for _, s := range t.subs {
 		if s.fresh {
+			s.sealed = true
 			s.receiver.mark(s)
 		}
 	}

@@ -51,6 +51,9 @@ type Batch struct {
 	Ended    bool           // the room has ended, and so does the run
 }
 
+// Empty tells that nothing changed: it has the revision of the batch before.
+func (b *Batch) Empty() bool { return len(b.Joined)+len(b.Changed)+len(b.Left) == 0 }
+
 // Departure is a person's leave of a room.
 type Departure struct {
 	User     presence.UserID
@@ -103,11 +106,10 @@ type Sight struct {
 type feed struct {
 	topic    Topic
 	revision Revision
-	hurried  time.Duration // when there was a seal before its time; 0 when never
 	sealAt   time.Duration // when the unsealed changes are to be sealed
 	waiting  bool          // it waits in pending
-	awaited  bool          // somebody waits for the seal, even if nothing comes of it
 	typing   bool          // who types has changed
+	sealed   chan struct{} // closed by the seal that is waited for; nil when nobody waits
 	unsealed *unsealed     // nil when there is nothing
 }
 
@@ -228,8 +230,12 @@ func (e *Engine) seal(now presence.Instant, f *feed) {
 	if b.Ended {
 		delete(e.feeds, f.topic)
 	}
-	typing, awaited := f.typing, f.awaited
-	f.waiting, f.typing, f.awaited = false, false, false
+	if f.sealed != nil {
+		close(f.sealed)
+		f.sealed = nil
+	}
+	typing := f.typing
+	f.waiting, f.typing = false, false
 	tellTypists := func() {
 		if typing {
 			e.sink.TakeTypists(Typists{f.topic, e.core.Typing(f.topic.Room, f.topic.View)})
@@ -240,15 +246,11 @@ func (e *Engine) seal(now presence.Instant, f *feed) {
 	} else {
 		defer tellTypists()
 	}
-	switch {
-	case len(b.Joined)+len(b.Changed)+len(b.Left) > 0:
+	if !b.Empty() {
 		f.revision.Number++
-		b.Revision = f.revision
-		e.sink.Take(b)
-	case awaited:
-		b.Revision = f.revision
-		e.sink.Take(b)
-	}
+	} // else it says that there was a seal, for those who wait for one
+	b.Revision = f.revision
+	e.sink.Take(b)
 }
 
 // take empties a feed. The changes are valid until the next note.

@@ -12,6 +12,8 @@ import (
 	"context"
 	"log/slog"
 	"math"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -29,8 +31,8 @@ const advanceMax = 1000
 //   - it is called with the engine's lock held, in the order of sealing;
 //   - it never blocks and never calls the engine;
 //   - it may keep what it is given, and changes nothing in it;
-//   - a batch with the revision of the one before has nothing in it, and says that
-//     what a [Engine.Snapshot] was to wait for is over.
+//   - a batch with the revision of the one before has nothing in it: nothing came of what
+//     [Engine.Unsealed] told of.
 type Sink interface {
 	Take(Batch)
 	TakeTypists(Typists)
@@ -46,6 +48,8 @@ type Links interface {
 	AskBeat(presence.LinkID)
 	// Cut closes the connection, telling the client the reason.
 	Cut(presence.Cut)
+	// TakenOut ends what the link follows of a room, and tells the client.
+	TakenOut(presence.TakenOut)
 	// WarnExpiry tells the client when its token expires.
 	WarnExpiry(link presence.LinkID, expires time.Time)
 }
@@ -102,8 +106,8 @@ type Engine struct {
 	core    *presence.Core
 	effects presence.Effects
 	feeds   map[Topic]*feed
-	pending []*feed // feeds with unsealed changes, in order of their first
-	people  people  // unsealed changes of people as such
+	pending []*feed   // feeds with unsealed changes, in order of their first
+	people  [2]people // by view: unsealed changes of people as such
 	spare   []*unsealed
 	waiting time.Duration                    // what Run waits for
 	attempt uint64                           // of the last hello
@@ -152,25 +156,67 @@ func (e *Engine) SetPolicy(policy presence.Policy) {
 }
 
 // Do applies an input at the present instant. A hello that has to wait for a
-// probe of an older link is answered after that. Its error is a
-// [*presence.Refusal], or that of ctx when it is over before the answer.
+// probe of an older link is answered after that, or withdrawn when ctx is over before.
+// Its error is a [*presence.Refusal], or that of ctx.
 func (e *Engine) Do(ctx context.Context, in presence.Input) (presence.Reply, error) {
 	if err := ctx.Err(); err != nil {
 		return presence.Reply{}, err
 	}
-	reply, settled, err := e.apply(in)
-	if settled == nil {
+	reply, waiting, err := e.Begin(in)
+	if waiting == nil {
 		return reply, err
 	}
-	select {
-	case s := <-settled:
-		return s.Reply, s.Err
-	case <-ctx.Done():
-		return presence.Reply{}, ctx.Err()
-	}
+	return waiting.Answer(ctx)
 }
 
-func (e *Engine) apply(in presence.Input) (presence.Reply, chan presence.Settled, error) {
+// Waiting is a hello that waits for a probe of an older link.
+type Waiting struct {
+	engine  *Engine
+	session presence.SessionID
+	attempt uint64
+	settled chan presence.Settled // holds one
+}
+
+// Answer waits for the answer to the hello, and withdraws it when ctx is over before.
+// Call it once.
+func (w *Waiting) Answer(ctx context.Context) (presence.Reply, error) {
+	select {
+	case s := <-w.settled:
+		return s.Reply, s.Err
+	case <-ctx.Done():
+	}
+	if w.engine.withdraw(w) {
+		return presence.Reply{}, ctx.Err()
+	}
+	s := <-w.settled // a moment before
+	return s.Reply, s.Err
+}
+
+// withdraw is false when the hello has been settled.
+func (e *Engine) withdraw(w *Waiting) bool {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.settled[w.attempt] == nil {
+		return false
+	}
+	delete(e.settled, w.attempt)
+	now := e.now()
+	_, _ = e.core.Apply(now, presence.Withdraw{Session: w.session, Attempt: w.attempt}, &e.effects) // never refused
+	e.carryOut(now)
+	return true
+}
+
+// Begin is Do for callers that have something to do while a hello waits for a probe: then
+// it returns what to wait for, instead of an answer.
+func (e *Engine) Begin(in presence.Input) (presence.Reply, *Waiting, error) {
+	reply, settled, err := e.apply(in)
+	if settled == nil {
+		return reply, nil, err
+	}
+	return presence.Reply{}, settled, nil
+}
+
+func (e *Engine) apply(in presence.Input) (presence.Reply, *Waiting, error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if hello, ok := in.(presence.Hello); ok {
@@ -181,14 +227,14 @@ func (e *Engine) apply(in presence.Input) (presence.Reply, chan presence.Settled
 	now := e.now()
 	defer e.holds(now)
 	reply, err := e.core.Apply(now, in, &e.effects)
-	var settled chan presence.Settled
+	var waiting *Waiting
 	if reply.Pending {
-		settled = make(chan presence.Settled, 1)
-		e.settled[e.attempt] = settled
+		waiting = &Waiting{engine: e, session: in.(presence.Hello).Session, attempt: e.attempt, settled: make(chan presence.Settled, 1)}
+		e.settled[e.attempt] = waiting.settled
 	}
 	e.carryOut(now)
 	e.wakeBefore(e.due())
-	return reply, settled, err
+	return reply, waiting, err
 }
 
 // Run lets time pass until ctx is over. It is called once.
@@ -235,8 +281,10 @@ func (e *Engine) due() time.Duration {
 	if len(e.pending) > 0 {
 		due = min(due, e.pending[0].sealAt)
 	}
-	if len(e.people.changes) > 0 {
-		due = min(due, e.people.sealAt)
+	for view := range e.people {
+		if p := &e.people[view]; len(p.changes) > 0 {
+			due = min(due, p.sealAt)
+		}
 	}
 	return due
 }
@@ -294,6 +342,8 @@ func (e *Engine) spread(now presence.Instant) {
 			e.links.Cut(effect)
 		case presence.WarnExpiry:
 			e.links.WarnExpiry(effect.Link, time.UnixMilli(effect.Expires))
+		case presence.TakenOut:
+			e.links.TakenOut(effect)
 		case presence.Settled:
 			e.settled[effect.Attempt] <- effect
 			delete(e.settled, effect.Attempt)
@@ -312,41 +362,73 @@ func (e *Engine) spread(now presence.Instant) {
 	e.effects.Reset()
 }
 
-// Snapshot returns a topic as it is now, under its newest revision: unsealed changes
-// are sealed first. In a room that was sealed so less than a window ago it says later
-// instead, lest many who come have each change sealed on its own: the next seal is
-// told to the sink in any case.
-func (e *Engine) Snapshot(topic Topic) (_ Snapshot, later bool) {
+// Unsealed tells whether a topic has changes that are not sealed yet. Their seal comes at
+// its time whoever waits for it: so what somebody who comes to a room gets depends on what
+// happens in it alone, and not on who else follows it.
+func (e *Engine) Unsealed(topic Topic) bool {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	if f := e.feeds[topic]; f != nil && f.waiting && f.hurried > 0 && e.now().Mono < f.hurried+e.window {
-		f.awaited = true
-		return Snapshot{Topic: topic}, true
-	}
-	return e.snapshot(topic), false
+	f := e.feeds[topic]
+	return f != nil && f.waiting
 }
 
-// SnapshotNow is Snapshot for those who are few, as operators are.
+// Sealing returns what is closed when the present changes of a topic have been sealed; nil
+// when there are none.
+func (e *Engine) Sealing(topic Topic) <-chan struct{} {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	f := e.feeds[topic]
+	if f == nil || !f.waiting {
+		return nil
+	}
+	if f.sealed == nil {
+		f.sealed = make(chan struct{})
+	}
+	return f.sealed
+}
+
+// Sealed returns a topic at its newest revision: as it is now, less what is not sealed yet.
+func (e *Engine) Sealed(topic Topic) Snapshot {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	f := e.feeds[topic]
+	if f == nil {
+		return e.whole(topic, Revision{})
+	}
+	s := e.whole(topic, f.revision)
+	if f.unsealed == nil || len(f.unsealed.changes) == 0 {
+		return s
+	}
+	s.Members = slices.DeleteFunc(s.Members, func(m presence.Member) bool { _, changed := f.unsealed.index[m.User]; return changed })
+	for _, c := range f.unsealed.changes {
+		if c.before.Sessions > 0 {
+			s.Members = append(s.Members, c.before)
+		}
+	}
+	slices.SortFunc(s.Members, func(a, b presence.Member) int { return strings.Compare(string(a.User), string(b.User)) })
+	s.Count = presence.CountOf(s.Members)
+	s.Exists = s.Exists || len(s.Members) > 0
+	return s
+}
+
+// SnapshotNow returns a topic as it is now, for those who are few and see everything, as
+// operators are: unsealed changes are sealed first.
 func (e *Engine) SnapshotNow(topic Topic) Snapshot {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	return e.snapshot(topic)
-}
-
-func (e *Engine) snapshot(topic Topic) Snapshot {
-	s := Snapshot{Topic: topic}
+	var revision Revision
 	if f := e.feeds[topic]; f != nil {
 		if f.waiting {
-			now := e.now()
-			f.hurried = now.Mono
-			e.sealNow(now, f)
+			e.sealNow(e.now(), f)
 		}
-		s.Revision = f.revision
+		revision = f.revision
 	}
-	s.Members = e.core.Members(topic.Room, topic.View)
-	s.Count = e.core.Count(topic.Room, topic.View)
-	s.Exists = e.core.Exists(topic.Room, topic.View)
-	return s
+	return e.whole(topic, revision)
+}
+
+func (e *Engine) whole(topic Topic, revision Revision) Snapshot {
+	return Snapshot{Topic: topic, Revision: revision, Members: e.core.Members(topic.Room, topic.View),
+		Count: e.core.Count(topic.Room, topic.View), Exists: e.core.Exists(topic.Room, topic.View)}
 }
 
 // Count returns how many are in a topic now. It is false when the room does not
@@ -397,6 +479,23 @@ func (e *Engine) LinkOf(session presence.SessionID, view presence.View) (presenc
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	return e.core.LinkOf(session, view)
+}
+
+// RoomsOver returns the rooms that the session of a link is in now; none when the link is
+// not its present one.
+func (e *Engine) RoomsOver(link presence.LinkID) []presence.RoomName {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.core.RoomsOver(link)
+}
+
+// Over notes a sign of life over a link, and returns the rooms of its session. Its error is
+// a [*presence.Refusal]: the link is not the session's present one.
+func (e *Engine) Over(link presence.LinkID) ([]presence.RoomName, error) {
+	if _, err := e.Do(context.Background(), presence.Beat{From: link}); err != nil {
+		return nil, err
+	}
+	return e.RoomsOver(link), nil
 }
 
 // RoomsOf returns the rooms in which a view sees a person now.
@@ -451,7 +550,7 @@ func (e *Engine) Known() []presence.UserID {
 func (e *Engine) Recall(subject Subject, lastSeen time.Time) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	e.people.gone[subject.View].recall(subject.User, lastSeen.UnixMilli())
+	e.people[subject.View].gone.recall(subject.User, lastSeen.UnixMilli())
 }
 
 // Rooms returns the counts of all rooms that exist in a view, by name.

@@ -9,13 +9,13 @@ import (
 // maxLastSeen bounds of how many who went offline the engine knows when.
 const maxLastSeen = 100_000
 
-// people gathers what changes of people as such, as feeds do for rooms.
+// people gathers what changes of people as such in a view, as feeds do for rooms. Each view
+// has a window of its own, so that those who hide leave no rhythm in the open one.
 type people struct {
-	changes []personChange // unsealed, in order of a subject's first
-	index   map[Subject]int
+	changes []personChange // unsealed, in order of a person's first
+	index   map[presence.UserID]int
 	sealAt  time.Duration
-
-	gone [2]gone // by view, so that who hides pushes nobody out of the open one
+	gone    gone
 }
 
 // gone knows when those who are offline were last seen, as far as it has room.
@@ -28,31 +28,33 @@ type gone struct {
 type personChange struct {
 	Subject
 	before, after presence.Appearance
+	seenBefore    int64 // last seen, of before
 	lastSeen      int64
 }
 
 func (e *Engine) notePerson(now presence.Instant, c presence.PersonChanged) {
-	p := &e.people
-	if p.index == nil {
-		p.index = map[Subject]int{}
-	}
 	for _, view := range []presence.View{presence.Full, presence.Open} {
-		if !c.Views.Has(view) {
-			continue
+		if c.Views.Has(view) {
+			e.people[view].note(now.Mono+e.window, Subject{c.User, view}, c)
 		}
-		if len(p.changes) == 0 {
-			p.sealAt = now.Mono + e.window
-		}
-		subject := Subject{c.User, view}
-		i, ok := p.index[subject]
-		if !ok {
-			i = len(p.changes)
-			p.index[subject] = i
-			p.changes = append(p.changes, personChange{Subject: subject, before: c.Before})
-		}
-		p.changes[i].after, p.changes[i].lastSeen = c.After, c.LastSeen
-		p.gone[view].note(c)
 	}
+}
+
+func (p *people) note(sealAt time.Duration, subject Subject, c presence.PersonChanged) {
+	if p.index == nil {
+		p.index = map[presence.UserID]int{}
+	}
+	if len(p.changes) == 0 {
+		p.sealAt = sealAt
+	}
+	i, ok := p.index[c.User]
+	if !ok {
+		i = len(p.changes)
+		p.index[c.User] = i
+		p.changes = append(p.changes, personChange{Subject: subject, before: c.Before, seenBefore: p.gone.lastSeen[c.User]})
+	}
+	p.changes[i].after, p.changes[i].lastSeen = c.After, c.LastSeen
+	p.gone.note(c)
 }
 
 // note keeps when somebody was last seen who goes offline.
@@ -85,27 +87,46 @@ func (g *gone) recall(user presence.UserID, lastSeen int64) {
 	g.lastSeen[user] = lastSeen
 }
 
-// sealPeople tells what has become of people in the window that is over.
+// sealPeople tells what has become of people in the windows that are over.
 func (e *Engine) sealPeople(now presence.Instant) {
-	p := &e.people
-	if len(p.changes) == 0 || p.sealAt > now.Mono {
-		return
-	}
-	for _, c := range p.changes {
-		if c.before != c.after {
-			e.sink.TakeSight(sight(c.Subject, c.after, c.lastSeen))
+	for view := range e.people {
+		p := &e.people[view]
+		if len(p.changes) == 0 || p.sealAt > now.Mono {
+			continue
 		}
+		for _, c := range p.changes {
+			if c.before != c.after || c.after.Status == presence.Offline && c.lastSeen != c.seenBefore {
+				e.sink.TakeSight(sight(c.Subject, c.after, c.lastSeen))
+			}
+		}
+		clear(p.changes)
+		p.changes = p.changes[:0]
+		clear(p.index)
 	}
-	clear(p.changes)
-	p.changes = p.changes[:0]
-	clear(p.index)
 }
 
-// Sight returns what a view sees of a person now.
+// Sight returns what a view sees of a person as of the last seal: what comes after that
+// is told to the sink, whoever asks.
 func (e *Engine) Sight(subject Subject) Sight {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	return sight(subject, e.core.Person(subject.User, subject.View), e.people.gone[subject.View].lastSeen[subject.User])
+	p := &e.people[subject.View]
+	if i, unsealed := p.index[subject.User]; unsealed {
+		c := p.changes[i]
+		return sight(subject, c.before, c.seenBefore)
+	}
+	return e.sightNow(subject)
+}
+
+// SightNow returns what a view sees of a person now, sealed or not.
+func (e *Engine) SightNow(subject Subject) Sight {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.sightNow(subject)
+}
+
+func (e *Engine) sightNow(subject Subject) Sight {
+	return sight(subject, e.core.Person(subject.User, subject.View), e.people[subject.View].gone.lastSeen[subject.User])
 }
 
 func sight(subject Subject, appearance presence.Appearance, lastSeen int64) Sight {
@@ -125,14 +146,14 @@ func (e *Engine) Erase(user presence.UserID) map[string]int {
 	x := e.core.Explain(now, user, "")
 	rooms := e.core.RoomsOf(user, presence.Full)
 	erased := map[string]int{"sessions": len(x.Sessions), "rooms": len(rooms), "statuses": 0, "last_seen": 0}
-	if x.Because[presence.Full] == presence.RuleSet {
+	if saved, _ := e.core.SavePerson(now, user); saved.Set.Status != "" { // also of somebody who is offline
 		erased["statuses"] = 1
 	}
 	_, _ = e.core.Apply(now, presence.Erase{User: user}, &e.effects) // never refused
 	e.carryOut(now)
 	e.wakeBefore(e.due())
-	for view := range e.people.gone {
-		if e.people.gone[view].forget(user) {
+	for view := range e.people {
+		if e.people[view].gone.forget(user) {
 			erased["last_seen"] = 1
 		}
 	}

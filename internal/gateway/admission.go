@@ -17,6 +17,7 @@ import (
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/hooks"
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/strictjson"
 	"tovik.example/tovik/wire"
 )
 
@@ -35,9 +36,10 @@ type Admission struct {
 }
 
 type admissionKey struct {
-	user   presence.UserID
-	room   presence.RoomName
-	issued int64 // another token may say something else
+	user    presence.UserID
+	purpose string
+	rooms   presence.Pattern
+	issued  int64 // another token may say something else
 }
 
 type admitted struct {
@@ -61,42 +63,63 @@ const (
 	maxAdmitAnswer = 4 << 10
 )
 
+// The purposes about which the application is asked.
+const (
+	toJoin  = "join"
+	toWatch = "watch"
+)
+
 // asks tells whether the application is asked about a room.
 func (a *Admission) asks(room presence.RoomName) bool {
 	return a != nil && slices.ContainsFunc(a.Rooms, func(p presence.Pattern) bool { return p.Match(room) })
 }
 
-// admit asks about each room that is asked for, and returns the profile that the person
-// has from then on. Its error is a [*wire.Problem].
-func (a *Admission) admit(realm string, p access.Person, rooms []presence.RoomName) (presence.Profile, error) {
+// admit asks whether a person may be in a room, and returns the profile that they have
+// from then on. Its error is a [*wire.Problem].
+func (a *Admission) admit(ctx context.Context, realm string, p access.Person, room presence.RoomName) (presence.Profile, error) {
 	profile := p.Profile
-	for _, room := range rooms {
-		if !a.asks(room) {
-			continue
-		}
-		answer, err := a.ask(realm, p, room)
-		if err == nil && answer.Admit {
-			err = access.CheckPicture(answer.Picture)
-		}
-		if err != nil || !answer.Admit {
-			detail := "the application does not admit this person to the room"
-			if err != nil {
-				detail = "the application could not be asked, or not understood, whether this person may be in the room"
-			}
-			return profile, &wire.Problem{Code: wire.CodeNotAdmitted, Field: "room", Value: string(room), Detail: detail, Allowed: "whom the application admits"}
-		}
-		if answer.Name != "" {
-			profile.Name = norm.NFC.String(answer.Name)
-		}
-		if answer.Picture != "" {
-			profile.Picture = answer.Picture
-		}
+	if !a.asks(room) {
+		return profile, nil
+	}
+	answer, err := a.ask(ctx, realm, p, toJoin, presence.Pattern(room))
+	if err == nil && answer.Admit {
+		err = access.CheckPicture(answer.Picture)
+	}
+	if err != nil || !answer.Admit {
+		return profile, notAdmitted(presence.Pattern(room), toJoin, err)
+	}
+	if answer.Name != "" {
+		profile.Name = norm.NFC.String(answer.Name)
+	}
+	if answer.Picture != "" {
+		profile.Picture = answer.Picture
 	}
 	return profile, nil
 }
 
-func (a *Admission) ask(realm string, p access.Person, room presence.RoomName) (admission, error) {
-	key := admissionKey{p.User, room, p.Issued.UnixMilli()}
+// admitWatch asks whether a person may watch a room, or the rooms of a pattern when it
+// may name one about which the application is asked. Its error is a [*wire.Problem].
+func (a *Admission) admitWatch(ctx context.Context, realm string, p access.Person, pattern presence.Pattern) error {
+	if a == nil || !slices.ContainsFunc(a.Rooms, func(asked presence.Pattern) bool { return asked.Overlaps(pattern) }) {
+		return nil
+	}
+	answer, err := a.ask(ctx, realm, p, toWatch, pattern)
+	if err != nil || !answer.Admit {
+		return notAdmitted(pattern, toWatch, err)
+	}
+	return nil
+}
+
+func notAdmitted(rooms presence.Pattern, purpose string, err error) error {
+	detail := "the application does not let this person " + purpose + " the room"
+	if err != nil {
+		detail = "the application did not answer in time, or not as it should, whether this person may " + purpose + " the room"
+	}
+	return &wire.Problem{Code: wire.CodeNotAdmitted, Field: "room", Value: string(rooms), Detail: detail, Allowed: "people whom the application admits"}
+}
+
+func (a *Admission) ask(ctx context.Context, realm string, p access.Person, purpose string, rooms presence.Pattern) (admission, error) {
+	key := admissionKey{p.User, purpose, rooms, p.Issued.UnixMilli()}
 	now := time.Now()
 	a.mu.Lock()
 	known, ok := a.recent[key]
@@ -104,7 +127,7 @@ func (a *Admission) ask(realm string, p access.Person, room presence.RoomName) (
 	if ok && now.Before(known.until) {
 		return known.admission, nil
 	}
-	answer, err := a.post(realm, p, room)
+	answer, err := a.post(ctx, realm, p, purpose, rooms)
 	if err != nil {
 		return answer, err
 	}
@@ -118,8 +141,8 @@ func (a *Admission) ask(realm string, p access.Person, room presence.RoomName) (
 }
 
 // post asks once. The signature is that of Standard Webhooks: over id, time and body.
-func (a *Admission) post(realm string, p access.Person, room presence.RoomName) (answer admission, err error) {
-	body, err := json.Marshal(map[string]string{"realm": realm, "user": string(p.User), "name": p.Profile.Name, "room": string(room)})
+func (a *Admission) post(ctx context.Context, realm string, p access.Person, purpose string, rooms presence.Pattern) (answer admission, err error) {
+	body, err := json.Marshal(map[string]string{"realm": realm, "user": string(p.User), "name": p.Profile.Name, "room": string(rooms), "to": purpose})
 	if err != nil {
 		return answer, err
 	}
@@ -127,7 +150,7 @@ func (a *Admission) post(realm string, p access.Person, room presence.RoomName) 
 	if wait == 0 {
 		wait = admissionWait
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), wait)
+	ctx, cancel := context.WithTimeout(ctx, wait)
 	defer cancel()
 	request, err := http.NewRequestWithContext(ctx, http.MethodPost, a.URL, bytes.NewReader(body))
 	if err != nil {
@@ -147,10 +170,11 @@ func (a *Admission) post(realm string, p access.Person, room presence.RoomName) 
 	if response.StatusCode != http.StatusOK {
 		return answer, fmt.Errorf("the application answered %s", response.Status)
 	}
-	if err := json.NewDecoder(io.LimitReader(response.Body, maxAdmitAnswer)).Decode(&answer); err != nil {
+	text, err := io.ReadAll(io.LimitReader(response.Body, maxAdmitAnswer))
+	if err != nil {
 		return answer, err
 	}
-	return answer, nil
+	return answer, strictjson.Read(text, &answer)
 }
 
 var noRedirects = &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}

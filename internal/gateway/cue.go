@@ -28,7 +28,7 @@ func (l *link) cue(r wire.Request) error {
 	if err != nil {
 		return err
 	}
-	if own, ok := l.realm.Engine.LinkOf(from.Session, presence.Open); ok && !own.Seen {
+	if own, ok := l.realm().Engine.LinkOf(from.Session, presence.Open); ok && !own.Seen {
 		return &wire.Problem{Code: wire.CodeHiding, Field: "type", Value: wire.TypeCue,
 			Detail: "a cue would show somebody who hides", Allowed: "hide with on false first"}
 	}
@@ -36,7 +36,7 @@ func (l *link) cue(r wire.Request) error {
 		return tooFast("cues", cueRate)
 	}
 	frame := encode(wire.CueFrame{Type: wire.TypeCue, Name: r.Name, Room: r.Room, Data: r.Data, At: wire.Time{Time: time.Now()},
-		From: &wire.Sender{User: string(l.guest.person.User), Session: string(from.Session)}})
+		From: &wire.Sender{User: string(l.guest().person.User), Session: string(from.Session)}})
 	reached := 0
 	for _, to := range links {
 		if to.Link == from && !r.Everyone {
@@ -109,15 +109,15 @@ func checkCue(r wire.Request) error {
 // somebody who is seen in it. Somebody who is not there is refused like somebody whom
 // the sender may not reach.
 func (l *link) addressees(r wire.Request) ([]presence.Carried, error) {
-	e := l.realm.Engine
-	own := e.RoomsOf(l.guest.person.User, presence.Full)
-	allowed := grantList(l.guest.person.Cue, "cues")
+	e := l.realm().Engine
+	own := e.RoomsOf(l.guest().person.User, presence.Full)
+	allowed := grantList(l.guest().person.Cue, "cues")
 	if r.Room != "" {
 		room, err := presence.ParseRoom(r.Room)
 		if err != nil {
 			return nil, err
 		}
-		if !l.guest.person.MayCue(room) {
+		if !l.guest().person.MayCue(room) {
 			return nil, notGranted("room", r.Room, allowed)
 		}
 		if !slices.Contains(own, room) {
@@ -136,7 +136,7 @@ func (l *link) addressees(r wire.Request) ([]presence.Carried, error) {
 		links = e.LinksOf(user, presence.Open)
 	}
 	for _, room := range e.RoomsOf(user, presence.Open) {
-		if l.guest.person.MayCue(room) && slices.Contains(own, room) {
+		if l.guest().person.MayCue(room) && slices.Contains(own, room) {
 			return links, nil
 		}
 	}

@@ -1,10 +1,13 @@
 package gateway
 
 import (
+	"context"
 	"crypto/rand"
 	"crypto/sha256"
 	"crypto/subtle"
+	"errors"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -28,11 +31,10 @@ const (
 // feed is an event stream as its client sees it: it outlives its connections. Its
 // events are numbered, and a client that comes back says which was the last it got.
 type feed struct {
-	name     string // random; known only to who has read an event of it
-	ticket   [sha256.Size]byte
-	guest    *guest
-	in       presence.Hello // as it would be said again, with the session and key that it led to
-	receiver *delivery.Receiver
+	name   string // random; known only to who has read an event of it
+	ticket [sha256.Size]byte
+	talk   *conversation
+	in     presence.Hello // as it would be said again, with the session and key that it led to
 
 	posting sync.Mutex // held while something is asked of it: one request at a time
 
@@ -63,38 +65,59 @@ type FeedRequest struct {
 
 // Feed makes the request an event stream, which lives on after it. Its error is a
 // [*wire.Problem].
-func (g *Gateway) Feed(ctx *fasthttp.RequestCtx, r FeedRequest) error {
+func (g *Gateway) Feed(conn *fasthttp.RequestCtx, r FeedRequest) error {
 	if err := g.links.mayOpen(r.Caller.Address); err != nil {
 		return err
 	}
 	if f, after, ok := g.feeds.find(r.Last); ok && g.owns(r, f) {
-		return g.resume(ctx, r, f, after)
+		return g.resume(conn, r, f, after)
 	}
+	ctx, done := g.whileAsking(conn.Conn())
+	defer done()
 	var c *greeting
 	var err error
 	if r.Ticket != "" {
 		c, err = g.tickets.use(r.Ticket, time.Now())
 	} else {
-		c, err = g.check(withBearer(r.Hello, r.Bearer), r.Caller)
+		c, err = g.check(ctx, withBearer(r.Hello, r.Bearer), r.Caller)
 	}
 	if err != nil {
 		return err
 	}
-	f := &feed{name: rand.Text(), ticket: sha256.Sum256([]byte(r.Ticket)), guest: c.guest}
+	f := &feed{name: rand.Text(), ticket: sha256.Sum256([]byte(r.Ticket))}
+	c.in.Stream = true
 	if c.in.Nonce == "" {
 		c.in.Nonce = f.name
 	}
-	l := &link{gateway: g, feed: f, caller: r.Caller}
-	welcome, receiver, err := g.welcome(l, c)
-	if err != nil {
+	if c, err = g.admit(ctx, c); err != nil {
 		return err
 	}
-	f.in, f.receiver = c.in, receiver
-	f.in.Session, f.in.Key = presence.SessionID(welcome.Session), welcome.Key
+	l := &link{gateway: g, feed: f, caller: r.Caller}
+	if err := g.links.know(l, c.guest); err != nil {
+		return err
+	}
+	var reply presence.Reply
+	if c.session {
+		if reply, err = g.open(ctx, conn.Conn(), c); err != nil {
+			g.links.forget(l)
+			return withdrawn(err)
+		}
+	}
+	talk, welcome := g.converse(c, reply, l.wake)
+	f.talk, f.in = talk, c.in
+	f.in.Session, f.in.Key = reply.Link.Session, reply.Key
 	f.in.Rooms, f.in.IdleFor = nil, nil // a return changes neither
 	g.feeds.add(f)
-	f.connect(ctx, l, welcome, 0)
+	f.connect(conn, l, c, reply, welcome, 0)
 	return nil
+}
+
+// withdrawn is the error of a hello whose connection has gone, which nobody reads.
+func withdrawn(err error) error {
+	if errors.Is(err, context.Canceled) {
+		return &wire.Problem{Code: wire.CodeNotReady, Detail: "the connection has gone"}
+	}
+	return err
 }
 
 // owns tells whether a request that names an event of a stream comes from its client:
@@ -105,35 +128,56 @@ func (g *Gateway) owns(r FeedRequest, f *feed) bool {
 		return subtle.ConstantTimeCompare(sum[:], f.ticket[:]) == 1
 	}
 	who, err := g.identify(withBearer(wire.Hello{}, r.Bearer), r.Caller)
-	return err == nil && who.operator == f.guest.operator && who.id() == f.guest.id()
+	return err == nil && who.operator == f.talk.guest.Load().operator && who.id() == f.talk.guest.Load().id()
 }
 
 // resume gives a stream another connection, and what its client has missed. The
 // session goes on over a new link, as that of the same page.
-func (g *Gateway) resume(ctx *fasthttp.RequestCtx, r FeedRequest, f *feed, after uint64) error {
+func (g *Gateway) resume(conn *fasthttp.RequestCtx, r FeedRequest, f *feed, after uint64) error {
 	f.posting.Lock()
 	defer f.posting.Unlock()
 	if !f.hold() {
 		return streamOver("this stream was given up, for its client stayed away")
 	}
-	c := &greeting{guest: f.guest, in: f.in, session: f.in.Session != ""}
-	c.in.Profile = f.guest.person.Profile // its token may have been renewed
-	c.in.Issued, c.in.Expires = f.guest.person.Issued.UnixMilli(), f.guest.person.Expires.UnixMilli()
-	c.in.NewSession, c.in.NewKey = presence.SessionID("s-"+rand.Text()), rand.Text()
+	ctx, done := g.whileAsking(conn.Conn())
+	defer done()
 	l := &link{gateway: g, feed: f, caller: r.Caller}
-	welcome, _, err := g.open(l, c)
+	c, reply, err := g.again(ctx, conn.Conn(), l, f)
 	if err != nil {
+		g.links.forget(l)
 		g.feeds.await(f)
-		return err
+		return withdrawn(err)
 	}
-	if c.session && !welcome.Resumed {
-		g.feeds.await(f)
-		_, _ = l.realm.do(presence.Bye{From: l.carries}) // the one that was opened in its place
-		g.links.drop(l)
-		return streamOver("the session of this stream has ended")
+	welcome := welcome(g.policy.Load(), c, reply)
+	for _, pattern := range f.talk.receiver.Following(delivery.Joined) {
+		if room, _ := pattern.Room(); !slices.Contains(reply.Rooms, room) {
+			f.talk.receiver.Unfollow(delivery.Joined, pattern) // it has left that room meanwhile
+		}
 	}
-	f.connect(ctx, l, welcome, after)
+	f.connect(conn, l, c, reply, welcome, after)
 	return nil
+}
+
+// again says the hello of a stream once more, for another connection.
+func (g *Gateway) again(ctx context.Context, conn net.Conn, l *link, f *feed) (*greeting, presence.Reply, error) {
+	who := f.talk.guest.Load()
+	c := &greeting{guest: who, in: f.in, session: f.in.Session != ""}
+	c.in.Profile, c.in.Grants = who.person.Profile, who.grants() // its token may have been renewed
+	c.in.Issued, c.in.Expires = who.person.Issued.UnixMilli(), who.person.Expires.UnixMilli()
+	c.in.NewSession, c.in.NewKey = presence.SessionID("s-"+rand.Text()), rand.Text()
+	c, err := g.admit(ctx, c)
+	if err != nil {
+		return nil, presence.Reply{}, err
+	}
+	if err := g.links.know(l, c.guest); err != nil || !c.session {
+		return c, presence.Reply{}, err
+	}
+	reply, err := g.open(ctx, conn, c)
+	if err == nil && !reply.Resumed {
+		_, _ = who.realm.do(presence.Bye{From: reply.Link}) // the one that was opened in its place
+		err = streamOver("the session of this stream has ended")
+	}
+	return c, reply, err
 }
 
 func streamOver(detail string) error {
@@ -154,7 +198,7 @@ func (f *feed) hold() bool {
 }
 
 // connect makes a link the stream's connection.
-func (f *feed) connect(ctx *fasthttp.RequestCtx, l *link, welcome *wire.Welcome, after uint64) {
+func (f *feed) connect(conn *fasthttp.RequestCtx, l *link, c *greeting, reply presence.Reply, welcome *wire.Welcome, after uint64) {
 	if welcome.Session != "" {
 		welcome.Posts = "/v1/sessions/" + welcome.Session + "/links/" + strconv.FormatUint(uint64(welcome.Link), 10)
 	}
@@ -165,12 +209,15 @@ func (f *feed) connect(ctx *fasthttp.RequestCtx, l *link, welcome *wire.Welcome,
 	if before != nil {
 		before.finish(wire.CloseReplaced, presence.ReasonReplaced.String())
 	}
-	f.receiver.Rewind(after)
-	l.greet(f.receiver, encode(wire.Answer{Type: wire.TypeAnswer, Welcome: welcome}))
-	ctx.HijackSetNoResponse(true)
-	ctx.Hijack(func(c net.Conn) {
+	f.talk.receiver.Rewind(after)
+	l.greet(f.talk, c, reply, encode(wire.Answer{Type: wire.TypeAnswer, Welcome: welcome}))
+	for _, frame := range f.talk.takeUnsaid() {
+		l.send(outgoing{frame: frame})
+	}
+	conn.HijackSetNoResponse(true)
+	conn.Hijack(func(c net.Conn) {
 		l.gateway.carry(l, c, transport.EventStream(f.name, after))
-		f.receiver.Rewake(l.wake)
+		f.talk.receiver.Rewake(l.wake)
 	})
 }
 
@@ -215,7 +262,7 @@ func (s *feeds) detach(f *feed, l *link) {
 		return
 	}
 	f.link = nil
-	f.receiver.Rewake(func() {})
+	f.talk.receiver.Rewake(func() {})
 	s.mu.Lock()
 	full := s.closed || len(s.all) > maxFeeds
 	s.mu.Unlock()
@@ -255,7 +302,7 @@ func (s *feeds) end(f *feed) {
 	s.mu.Lock()
 	delete(s.all, f.name)
 	s.mu.Unlock()
-	f.receiver.Close()
+	f.talk.receiver.Close()
 }
 
 // close ends all streams that wait; none has a connection any more.
@@ -288,7 +335,7 @@ type post struct {
 // problem, or a refusal of the core.
 func (g *Gateway) Post(session string, number uint32, key string, data []byte) ([]byte, error) {
 	l := g.links.carrier(presence.LinkID{Session: presence.SessionID(session), Number: presence.LinkNumber(number)})
-	if l == nil || l.feed == nil || subtle.ConstantTimeCompare([]byte(key), []byte(l.feed.in.Key)) != 1 {
+	if l == nil || l.feed == nil || key == "" || subtle.ConstantTimeCompare([]byte(key), []byte(l.key)) != 1 {
 		return nil, &wire.Problem{Code: wire.CodeNoLink, Field: "link", Value: wire.Shorten(session + " " + strconv.FormatUint(uint64(number), 10)),
 			Detail: "no event stream has this link, or the key is not its session's", Allowed: "the posts of the last answer, with the session's key as bearer"}
 	}

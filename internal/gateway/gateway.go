@@ -122,12 +122,10 @@ func (g *Gateway) carry(l *link, c net.Conn, codec transport.Codec) {
 		}
 		transport.TurnAway(conn, codec, code, reason)
 		l.letGo()
-		if l.guest != nil {
-			g.links.drop(l)
-		}
+		g.links.forget(l)
 		return
 	}
-	if l.guest == nil {
+	if l.talk.Load() == nil {
 		l.stream().ExpectWithin(helloTimeout)
 	}
 	l.stream().Start(early)

@@ -1,8 +1,8 @@
 package gateway
 
 import (
+	"context"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -14,14 +14,12 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// guest is who a link speaks for, and what it watches.
+// guest is who a link speaks for. It is never changed, but put in the place of another.
 type guest struct {
 	realm    *Realm
 	person   access.Person
 	operator bool            // by a key, not a token
 	key      access.Operator // its
-	watching map[presence.Pattern]delivery.Detail
-	people   map[presence.UserID]struct{} // whom it watches
 }
 
 func (g *guest) view() presence.View {
@@ -33,12 +31,25 @@ func (g *guest) view() presence.View {
 
 func (g *guest) id() personID { return personID{g.realm.Name, g.person.User} }
 
-func (g *guest) badge() *badge {
-	b := &badge{realm: g.realm.Name, operator: g.operator, key: g.person.Key, user: g.person.User, watching: slices.Collect(maps.Keys(g.watching))}
+// keyID is the id of the key that lets the guest in: an operator's, or that of the token.
+func (g *guest) keyID() string {
 	if g.operator {
-		b.key = g.key.Key
+		return g.key.Key
 	}
-	return b
+	return g.person.Key
+}
+
+// grants are the rooms that the core lets the guest be in.
+func (g *guest) grants() []presence.Pattern { return append([]presence.Pattern{}, g.person.Rooms...) }
+
+// called returns the guest with another profile.
+func (g *guest) called(profile presence.Profile) *guest {
+	if g.person.Profile == profile {
+		return g
+	}
+	other := *g
+	other.person.Profile = profile
+	return &other
 }
 
 // identify finds out who says hello.
@@ -77,11 +88,10 @@ func (g *Gateway) stillLetIn(who *guest) error {
 	if realm, err := g.realms.Get(who.realm.Name); err != nil || realm != who.realm {
 		return &wire.Problem{Code: wire.CodeUnknownRealm, Field: "realm", Value: who.realm.Name, Detail: "the realm is no more"}
 	}
-	b := who.badge()
 	switch {
-	case g.keys.InForce(b.operator, b.key):
+	case g.keys.InForce(who.operator, who.keyID()):
 		return nil
-	case b.operator:
+	case who.operator:
 		return &wire.Problem{Code: wire.CodeBadKey, Field: "key", Detail: "the operator key is no longer in force"}
 	}
 	return &wire.Problem{Code: wire.CodeBadToken, Field: "token", Detail: "the key of the token is no longer in force", Allowed: "a token that a newer key has signed"}
@@ -96,44 +106,36 @@ func (g *guest) room(name string) (presence.RoomName, error) {
 	return room, err
 }
 
-// rooms checks a list of rooms to be in; nil stays nil.
-func (g *guest) rooms(names []string) ([]presence.RoomName, error) {
+// rooms checks a list of rooms to be in; nil stays nil. One by one, those that may not be
+// are dropped; else the first refuses all.
+func (g *guest) rooms(names []string, oneByOne bool) (rooms []presence.RoomName, dropped []wire.Drop, err error) {
 	if names == nil {
-		return nil, nil
+		return nil, nil, nil
 	}
-	rooms := make([]presence.RoomName, len(names))
-	for i, name := range names {
+	rooms = make([]presence.RoomName, 0, len(names))
+	for _, name := range names {
 		room, err := g.room(name)
-		if err != nil {
-			return nil, err
+		switch {
+		case err == nil:
+			rooms = append(rooms, room)
+		case oneByOne:
+			dropped = append(dropped, drop(wire.Drop{Room: wire.Shorten(name)}, err))
+		default:
+			return nil, nil, err
 		}
-		rooms[i] = room
 	}
-	return rooms, nil
+	return rooms, dropped, nil
 }
 
-// admitted asks the application about rooms, where it wants to be asked. The person has
-// the profile that it gives them from then on, until another token says another.
-func (g *guest) admitted(rooms []presence.RoomName) (changed bool, err error) {
-	profile, err := g.realm.Admission.admit(g.realm.Name, g.person, rooms)
-	if err != nil {
-		return false, err
+// notRemoved refuses somebody who was removed altogether after the token was issued.
+func (g *guest) notRemoved() error {
+	if g.operator {
+		return nil
 	}
-	changed = profile != g.person.Profile
-	g.person.Profile = profile
-	return changed, nil
-}
-
-// narrow takes a session that has come back out of the rooms that the token of now does
-// not grant.
-func (g *guest) narrow(reply *presence.Reply) {
-	reply.Rooms = slices.DeleteFunc(reply.Rooms, func(room presence.RoomName) bool {
-		if g.person.MayJoin(room) {
-			return false
-		}
-		_, _ = g.realm.do(presence.Leave{From: reply.Link, Room: room}) // it is there
-		return true
-	})
+	if altogether, _ := g.realm.Engine.Refused(g.person.User, g.person.Issued); altogether {
+		return removedProblem("user", string(g.person.User))
+	}
+	return nil
 }
 
 // mayFollow tells whether all rooms of a pattern may be watched at a detail.
@@ -197,57 +199,80 @@ type watch struct {
 	detail  delivery.Detail
 }
 
-// wishes checks what is asked to be watched, and notes it if all of it may be.
-func (g *guest) wishes(asked []wire.Watch) (wish, error) {
-	var w wish
-	watching := maps.Clone(g.watching)
+// wishes checks what is asked to be watched. One by one, what may not be is dropped; else
+// the first refuses all.
+func (g *guest) wishes(ctx context.Context, asked []wire.Watch, oneByOne bool) (w wish, dropped []wire.Drop, err error) {
 	for _, a := range asked {
-		if len(a.People) > 0 {
-			if a.Room != "" {
-				return w, &wire.Problem{Code: wire.CodeBadField, Field: "people", Value: wire.Shorten(a.Room),
-					Detail: "a watch is of a room or of people", Allowed: "room or people, not both"}
+		one, err := g.wishOf(ctx, a)
+		switch {
+		case err == nil:
+			w.watches, w.people = append(w.watches, one.watches...), append(w.people, one.people...)
+		case !oneByOne:
+			return w, nil, err
+		case len(a.People) > 1: // each on its own
+			for _, user := range a.People {
+				if one, err := g.wishOf(ctx, wire.Watch{Room: a.Room, People: []string{user}}); err == nil {
+					w.people = append(w.people, one.people...)
+				} else {
+					dropped = append(dropped, drop(wire.Drop{User: wire.Shorten(user), Watch: true}, err))
+				}
 			}
-			people, err := g.mayWatch(a.People)
-			if err != nil {
-				return w, err
-			}
-			w.people = append(w.people, people...)
-			continue
+		case len(a.People) == 1:
+			dropped = append(dropped, drop(wire.Drop{User: wire.Shorten(a.People[0]), Watch: true}, err))
+		default:
+			dropped = append(dropped, drop(wire.Drop{Room: wire.Shorten(a.Room), Watch: true}, err))
 		}
-		pattern, err := presence.ParsePattern(a.Room)
-		if err != nil {
-			return w, err
-		}
-		detail, err := detailOf(a.Detail, false)
-		if err != nil {
-			return w, err
-		}
-		if err := g.mayFollow(pattern, detail); err != nil {
-			return w, err
-		}
-		w.watches = append(w.watches, watch{pattern, detail})
-		if watching == nil {
-			watching = map[presence.Pattern]delivery.Detail{}
-		}
-		watching[pattern] = detail
 	}
-	if len(watching) > maxWatches {
-		return w, &wire.Problem{Code: wire.CodeTooManyWatches, Field: "watch",
+	return w, dropped, nil
+}
+
+// wishOf checks one watch.
+func (g *guest) wishOf(ctx context.Context, a wire.Watch) (w wish, err error) {
+	if len(a.People) > 0 {
+		if a.Room != "" {
+			return w, &wire.Problem{Code: wire.CodeBadField, Field: "people", Value: wire.Shorten(a.Room),
+				Detail: "a watch is of a room or of people", Allowed: "room or people, not both"}
+		}
+		w.people, err = g.mayWatch(a.People)
+		return w, err
+	}
+	pattern, err := presence.ParsePattern(a.Room)
+	if err != nil {
+		return w, err
+	}
+	detail, err := detailOf(a.Detail, false)
+	if err != nil {
+		return w, err
+	}
+	if err := g.mayFollow(pattern, detail); err != nil {
+		return w, err
+	}
+	if err := g.admittedToWatch(ctx, pattern); err != nil {
+		return w, err
+	}
+	w.watches = []watch{{pattern, detail}}
+	return w, nil
+}
+
+// admittedToWatch asks the application whether the person may watch rooms that it wants
+// to be asked about.
+func (g *guest) admittedToWatch(ctx context.Context, pattern presence.Pattern) error {
+	if g.operator {
+		return nil
+	}
+	return g.realm.Admission.admitWatch(ctx, g.realm.Name, g.person, pattern)
+}
+
+func withinLimits(watches, people int) error {
+	if watches > maxWatches {
+		return &wire.Problem{Code: wire.CodeTooManyWatches, Field: "watch",
 			Detail: "the link watches too much", Allowed: fmt.Sprintf("at most %d rooms and patterns", maxWatches)}
 	}
-	people := maps.Clone(g.people)
-	if people == nil && len(w.people) > 0 {
-		people = make(map[presence.UserID]struct{}, len(w.people))
-	}
-	for _, user := range w.people {
-		people[user] = struct{}{}
-	}
-	if len(people) > maxPeople {
-		return w, &wire.Problem{Code: wire.CodeTooManyWatches, Field: "people",
+	if people > maxPeople {
+		return &wire.Problem{Code: wire.CodeTooManyWatches, Field: "people",
 			Detail: "the link watches too many people", Allowed: fmt.Sprintf("at most %d", maxPeople)}
 	}
-	g.watching, g.people = watching, people
-	return w, nil
+	return nil
 }
 
 func (g *guest) mayWatch(ids []string) ([]presence.UserID, error) {
@@ -278,13 +303,4 @@ func (g *guest) mayFollowPerson(user presence.UserID) bool {
 	}
 	own := g.realm.Engine.RoomsOf(g.person.User, presence.Full)
 	return slices.ContainsFunc(g.realm.Engine.RoomsOf(user, g.view()), func(room presence.RoomName) bool { return slices.Contains(own, room) })
-}
-
-func (w wish) follow(r *delivery.Receiver) {
-	for _, watch := range w.watches {
-		r.Follow(delivery.Watched, watch.pattern, watch.detail)
-	}
-	if len(w.people) > 0 {
-		r.FollowPeople(w.people)
-	}
 }

@@ -1,13 +1,16 @@
 package gateway
 
 import (
+	"context"
 	"crypto/rand"
+	"net"
 	"strconv"
 	"time"
 
 	"tovik.example/tovik/internal/delivery"
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/transport"
 	"tovik.example/tovik/wire"
 )
 
@@ -22,25 +25,59 @@ type greeting struct {
 	detail  delivery.Detail
 	wish    wish
 	revs    map[presence.RoomName]engine.Revision
+	dropped []wire.Drop // what it asked for one by one and does not get
 }
 
-// hello answers a hello that came as a frame.
+// hello carries out a hello that came as a frame. When the core has to probe an older link
+// first, the answer comes later, and frames that come meanwhile wait for it.
 func (l *link) hello(h wire.Hello) error {
 	if h.Version != wire.Version {
 		return wrongVersion(h.Version)
 	}
-	greeting, err := l.gateway.check(h, l.caller)
+	ctx, done := l.during()
+	defer done()
+	c, err := l.gateway.check(ctx, h, l.caller)
 	if err != nil {
 		return err
 	}
-	welcome, receiver, err := l.gateway.welcome(l, greeting)
-	if err != nil {
+	if c, err = l.gateway.admit(ctx, c); err != nil {
 		return err
 	}
-	l.stream().ExpectWithin(0)
-	l.gateway.links.introduced(l)
-	l.greet(receiver, encode(wire.Answer{Type: wire.TypeAnswer, Re: h.ID, Welcome: welcome}))
+	if err := l.gateway.links.know(l, c.guest); err != nil {
+		return err
+	}
+	if !c.session {
+		l.welcomed(h.ID, c, presence.Reply{})
+		return nil
+	}
+	reply, waiting, err := c.guest.realm.Engine.Begin(c.in)
+	switch {
+	case err != nil:
+		l.gateway.links.forget(l)
+		return err
+	case waiting == nil:
+		l.welcomed(h.ID, c, reply)
+		return nil
+	}
+	l.later(func() {
+		ctx, done := l.during()
+		defer done()
+		reply, err := waiting.Answer(ctx)
+		switch {
+		case err == nil:
+			l.welcomed(h.ID, c, reply)
+		case ctx.Err() == nil:
+			l.gateway.links.forget(l)
+			l.refuse(h.ID, err)
+		} // else the hello was withdrawn, and nobody is there to be told
+	})
 	return nil
+}
+
+// welcomed lets the link be the guest's, and answers the hello.
+func (l *link) welcomed(id wire.ID, c *greeting, reply presence.Reply) {
+	conversation, welcome := l.gateway.converse(c, reply, l.wake)
+	l.greet(conversation, c, reply, encode(wire.Answer{Type: wire.TypeAnswer, Re: id, Welcome: welcome}))
 }
 
 func wrongVersion(version int) error {
@@ -49,13 +86,16 @@ func wrongVersion(version int) error {
 }
 
 // check checks all of a hello that can be checked without the core.
-func (g *Gateway) check(h wire.Hello, caller Caller) (*greeting, error) {
+func (g *Gateway) check(ctx context.Context, h wire.Hello, caller Caller) (*greeting, error) {
 	who, err := g.identify(h, caller)
 	if err != nil {
 		return nil, err
 	}
 	c := &greeting{guest: who, session: !who.operator && !h.WatchOnly}
-	if c.wish, err = who.wishes(h.Watch); err != nil {
+	if c.wish, c.dropped, err = who.wishes(ctx, h.Watch, h.OneByOne); err != nil {
+		return nil, err
+	}
+	if err := withinLimits(len(c.wish.watches), len(c.wish.people)); err != nil {
 		return nil, err
 	}
 	if c.detail, err = detailOf(h.Detail, true); err != nil {
@@ -75,14 +115,16 @@ func (g *Gateway) check(h wire.Hello, caller Caller) (*greeting, error) {
 		}
 		return c, nil
 	}
-	c.in, err = who.opening(h)
+	var dropped []wire.Drop
+	c.in, dropped, err = who.opening(h)
+	c.dropped = append(c.dropped, dropped...)
 	return c, err
 }
 
 // opening is what the core is told of a hello that opens a session.
-func (g *guest) opening(h wire.Hello) (in presence.Hello, err error) {
+func (g *guest) opening(h wire.Hello) (in presence.Hello, dropped []wire.Drop, err error) {
 	in = presence.Hello{
-		User: g.person.User, Profile: g.person.Profile, Nonce: h.Nonce,
+		User: g.person.User, Profile: g.person.Profile, Nonce: h.Nonce, OneByOne: h.OneByOne, Grants: g.grants(),
 		Issued: g.person.Issued.UnixMilli(), Expires: g.person.Expires.UnixMilli(), PageHidden: h.Hidden,
 		NewSession: presence.SessionID("s-" + rand.Text()), NewKey: rand.Text(),
 	}
@@ -92,16 +134,55 @@ func (g *guest) opening(h wire.Hello) (in presence.Hello, err error) {
 	if h.IdleFor != nil {
 		idle, err := idleFor(*h.IdleFor)
 		if err != nil {
-			return in, err
+			return in, nil, err
 		}
 		in.IdleFor = &idle
 	}
 	if h.NoInput && !g.person.NoInput {
-		return in, notGranted("no_input", "true", "a token with tovik.no_input")
+		return in, nil, notGranted("no_input", "true", "a token with tovik.no_input")
 	}
 	in.NoInput = h.NoInput
-	in.Rooms, err = g.rooms(h.Rooms)
-	return in, err
+	in.Rooms, dropped, err = g.rooms(h.Rooms, h.OneByOne)
+	return in, dropped, err
+}
+
+// admit finds out whether a guest who was identified, perhaps a while ago as with a
+// ticket, is let in now, and asks the application about the rooms of the hello, or about
+// those that the session has kept. The greeting is not changed.
+func (g *Gateway) admit(ctx context.Context, c *greeting) (*greeting, error) {
+	if err := g.stillLetIn(c.guest); err != nil {
+		return nil, err
+	}
+	if !c.session {
+		return c, c.guest.notRemoved()
+	}
+	realm := c.guest.realm
+	if realm.Admission == nil {
+		return c, nil
+	}
+	admitted := *c
+	rooms, kept := c.in.Rooms, c.in.Rooms == nil
+	if kept {
+		evidence, _, _ := realm.Engine.Session(c.in.Session, c.in.Key)
+		rooms = evidence.Rooms
+	}
+	let := make([]presence.RoomName, 0, len(rooms))
+	for _, room := range rooms {
+		profile, err := realm.Admission.admit(ctx, realm.Name, admitted.guest.person, room)
+		switch {
+		case err == nil:
+			let = append(let, room)
+			admitted.guest = admitted.guest.called(profile)
+		case kept || c.in.OneByOne:
+			admitted.dropped = append(admitted.dropped[:len(admitted.dropped):len(admitted.dropped)], drop(wire.Drop{Room: string(room)}, err))
+		default:
+			return nil, err
+		}
+	}
+	if admitted.in.Profile = admitted.guest.person.Profile; len(let) < len(rooms) {
+		admitted.in.Rooms = let
+	}
+	return &admitted, nil
 }
 
 func idleFor(milliseconds int64) (time.Duration, error) {
@@ -133,77 +214,65 @@ func badRevision(field, text string) error {
 		Detail: "this is no revision", Allowed: "a rev as a frame of this room had it"}
 }
 
-// welcome applies a checked hello, whole or not at all: the link gets its session
-// and a receiver of what it asked for.
-func (g *Gateway) welcome(l *link, c *greeting) (*wire.Welcome, *delivery.Receiver, error) {
-	welcome, rooms, err := g.open(l, c)
-	if err != nil {
-		return nil, nil, err
+// whileAsking is over when the connection of a request is, where others may have to be
+// asked about it.
+func (g *Gateway) whileAsking(conn net.Conn) (context.Context, func()) {
+	if !g.asksOthers {
+		return context.Background(), func() {}
 	}
-	receiver := c.guest.realm.Hub.NewReceiver(c.guest.view(), l.wake)
+	return transport.WhileOpen(conn)
+}
+
+// open gives the core a hello that came with an HTTP request, and withdraws it if the
+// connection ends before it is answered.
+func (g *Gateway) open(ctx context.Context, conn net.Conn, c *greeting) (presence.Reply, error) {
+	if err := ctx.Err(); err != nil {
+		return presence.Reply{}, err
+	}
+	reply, waiting, err := c.guest.realm.Engine.Begin(c.in)
+	if waiting == nil {
+		return reply, err
+	}
+	ctx, done := transport.WhileOpen(conn)
+	defer done()
+	return waiting.Answer(ctx)
+}
+
+// converse makes the conversation that a hello has led to, and what its answer says. The
+// conversation follows all that was asked for; nobody else knows it yet.
+func (g *Gateway) converse(c *greeting, reply presence.Reply, wake func()) (*conversation, *wire.Welcome) {
+	welcome := welcome(g.policy.Load(), c, reply)
+	conversation := newConversation(c.guest, wake)
 	if c.detail != delivery.None {
-		for _, room := range rooms {
-			receiver.Follow(delivery.Joined, presence.Pattern(room), c.detail)
+		for _, room := range reply.Rooms {
+			conversation.receiver.Follow(delivery.Joined, presence.Pattern(room), c.detail)
 		}
 	}
-	c.wish.follow(receiver)
+	_ = conversation.note(c.wish) // check has counted it
+	conversation.follow(c.wish)
 	if len(c.revs) > 0 {
 		welcome.Revs = map[string]string{}
-		for room, how := range receiver.Resume(c.revs) {
+		for room, how := range conversation.receiver.Resume(c.revs) {
 			welcome.Revs[string(room)] = string(how)
 		}
 	}
-	return welcome, receiver, nil
+	return conversation, welcome
 }
 
-// open makes the link the guest's, and gives it a session, a new one or the one that
-// it had. It returns the rooms that the session is in.
-func (g *Gateway) open(l *link, c *greeting) (*wire.Welcome, []presence.RoomName, error) {
-	welcome := &wire.Welcome{Timings: timings(g.policy.Load())}
-	if err := g.stillLetIn(c.guest); err != nil {
-		return nil, nil, err
-	}
-	l.realm, c.in.Stream = c.guest.realm, l.feed != nil
-	l.badge.Store(c.guest.badge())
-	if c.guest.operator {
-		l.guest = c.guest
-		return welcome, nil, nil
-	}
-	user := c.guest.id()
-	if _, err := c.guest.admitted(c.in.Rooms); err != nil {
-		return nil, nil, err
-	}
-	c.in.Profile = c.guest.person.Profile
-	if err := g.links.know(user); err != nil {
-		return nil, nil, err
-	}
-	welcome.User = string(user.user)
+// welcome is what the answer to a hello says.
+func welcome(p *presence.Policy, c *greeting, reply presence.Reply) *wire.Welcome {
+	w := &wire.Welcome{Timings: timings(p), User: string(c.guest.person.User), Dropped: c.dropped}
 	if !c.session {
-		if altogether, _ := l.realm.Engine.Refused(user.user, c.guest.person.Issued); altogether {
-			g.links.forget(user)
-			return nil, nil, removedProblem("user", string(user.user))
-		}
-		l.guest = c.guest
-		return welcome, nil, nil
+		return w
 	}
-	reply, err := l.realm.do(c.in)
-	if err == nil {
-		c.guest.narrow(&reply)
-		g.links.carry(l, reply.Link)
-		// Had another link taken the session over before this one was known to carry
-		// it, the cut would have missed it.
-		_, err = l.realm.do(presence.Beat{From: reply.Link})
+	w.Session, w.Key = string(reply.Link.Session), reply.Key
+	w.Link = uint32(reply.Link.Number)
+	w.Resumed, w.NotResumed = reply.Resumed, string(reply.NotResumed)
+	w.Rooms, w.Own = roomNames(reply.Rooms), own(reply)
+	for _, refused := range reply.Refused {
+		w.Dropped = append(w.Dropped, drop(wire.Drop{Room: string(refused.Room)}, refused.Err))
 	}
-	if err != nil {
-		g.links.forget(user)
-		return nil, nil, err
-	}
-	l.guest = c.guest
-	welcome.Session, welcome.Key = string(reply.Link.Session), reply.Key
-	welcome.Link = uint32(reply.Link.Number)
-	welcome.Resumed, welcome.NotResumed = reply.Resumed, string(reply.NotResumed)
-	welcome.Rooms, welcome.Own = roomNames(reply.Rooms), own(reply)
-	return welcome, reply.Rooms, nil
+	return w
 }
 
 func own(reply presence.Reply) *wire.Own {

@@ -8,6 +8,7 @@ import (
 const (
 	helloTimeout  = 5 * time.Second
 	maxOutbox     = 256  // answers that a client has not read; more, and it is closed
+	maxEarly      = 64   // frames that wait for one that takes long
 	maxUnreadCues = 64   // with so much unread, cues are dropped
 	maxWatches    = 64   // rooms and patterns that one link may watch
 	maxPeople     = 1000 // people that one link may watch

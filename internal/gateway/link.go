@@ -1,6 +1,8 @@
 package gateway
 
 import (
+	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"io"
@@ -22,44 +24,47 @@ type link struct {
 	gateway *Gateway
 	carrier atomic.Pointer[transport.Stream] // nil until an event stream has its connection
 	feed    *feed                            // of an event stream; nil for a WebSocket
-	carries presence.LinkID                  // set once; zero before hello and without a session
 	caller  Caller
-	realm   *Realm                // set once, before carries
-	badge   atomic.Pointer[badge] // nil before hello
+	talk    atomic.Pointer[conversation] // nil before hello
+
+	// Set before talk.
+	carries presence.LinkID // zero without a session
+	key     string          // of the session
 
 	// Of the receiving side, one at a time.
-	guest  *guest // nil before hello
 	frames pace
 	excess pace
 	cues   pace
 	told   pace  // when last told that it sends too much
 	post   *post // the request that is carried out, of an event stream; else nil
+	beside bool  // frames are handled beside the receiving: they may take long
 
 	// Of the writing side, one at a time.
 	asked bool // a beat request is among what is being written
 
-	mu       sync.Mutex
-	receiver *delivery.Receiver // nil before hello
-	outbox   []outgoing
-	heard    int64 // Unix nanoseconds; without a session: the last sign of life
-	wanted   int64 // the same: when it was last asked for one
-	ended    bool
+	mu     sync.Mutex
+	outbox []outgoing
+	heard  int64 // Unix nanoseconds; without a session: the last sign of life
+	wanted int64 // the same: when it was last asked for one
+	ended  bool
+	waits  bool               // a frame is being handled beside the receiving
+	early  [][]byte           // frames that came meanwhile, at most maxEarly
+	cancel context.CancelFunc // of what may take long; nil when nothing does
+
+	// Guarded by the registry's lock.
+	counted    personID // whose link it counts as; zero: nobody's
+	introduced bool     // it has said hello
 }
 
-// badge is with what a link was let in, for whoever has to find the links that may not go
-// on: the id of a key, an operator's or that of its token, its person, and what it watches.
-type badge struct {
-	realm    string
-	operator bool
-	key      string
-	user     presence.UserID
-	watching []presence.Pattern
+// guest is who the link speaks for, nil before hello.
+func (l *link) guest() *guest {
+	if talk := l.talk.Load(); talk != nil {
+		return talk.guest.Load()
+	}
+	return nil
 }
 
-// follows tells whether a link watches a room.
-func (b *badge) follows(room presence.RoomName) bool {
-	return slices.ContainsFunc(b.watching, func(p presence.Pattern) bool { return p.Match(room) })
-}
+func (l *link) realm() *Realm { return l.guest().realm }
 
 // outgoing is a frame to write, with what is to be done right before and right
 // after. So whatever a link follows starts after the answer that says so, and
@@ -79,12 +84,74 @@ func (l *link) Receive(data []byte, text bool) {
 		l.refuse(nil, &wire.Problem{Code: wire.CodeNotJSON, Detail: "the frame is binary", Allowed: "text frames, each one JSON object"})
 		return
 	}
-	l.receive(data)
+	if !l.hold(data) {
+		l.receive(data)
+	}
 }
 
-// MayWait implements [transport.Handler]: a hello may have to wait for the probe of
-// an older link, and where others are asked who may come, any frame for their answer.
-func (l *link) MayWait() bool { return l.guest == nil || l.gateway.asksOthers }
+// later does what may take long, beside the receiving of frames: so the end of the
+// connection is noticed meanwhile. Frames that come wait for it, in order.
+func (l *link) later(do func()) {
+	if l.post != nil || l.beside {
+		do()
+		return
+	}
+	l.mu.Lock()
+	l.waits = true
+	l.mu.Unlock()
+	l.beside = true
+	l.gateway.waiting.Go(func() {
+		do()
+		for {
+			l.mu.Lock()
+			if len(l.early) == 0 {
+				l.waits, l.early, l.beside = false, nil, false
+				l.mu.Unlock()
+				return
+			}
+			next := l.early[0]
+			l.early = l.early[1:]
+			l.mu.Unlock()
+			l.receive(next)
+		}
+	})
+}
+
+// hold keeps a frame while another is handled beside the receiving.
+func (l *link) hold(data []byte) bool {
+	l.mu.Lock()
+	waits, full := l.waits, len(l.early) >= maxEarly
+	if waits && !full {
+		l.early = append(l.early, bytes.Clone(data))
+	}
+	l.mu.Unlock()
+	if waits && full {
+		l.finish(wire.CloseTooFast, wire.CodeTooFast)
+	}
+	return waits
+}
+
+// during is over when the connection is.
+func (l *link) during() (ctx context.Context, done func()) {
+	ctx, cancel := context.WithCancel(context.Background())
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.ended {
+		cancel()
+	}
+	before := l.cancel
+	l.cancel = cancel
+	return ctx, func() {
+		cancel()
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		l.cancel = before
+	}
+}
+
+// MayWait implements [transport.Handler]: a hello is much work, that must not hold up the
+// frames of others.
+func (l *link) MayWait() bool { return l.talk.Load() == nil }
 
 // Control implements [transport.Handler].
 func (l *link) Control() { l.mayReceive() }
@@ -141,7 +208,7 @@ func (l *link) Fetch(frames [][]byte) ([][]byte, bool) {
 // is to be delivered.
 func (l *link) fetchOutbox(frames [][]byte) ([][]byte, *delivery.Receiver) {
 	l.mu.Lock()
-	outbox, receiver := l.outbox, l.receiver
+	outbox := l.outbox
 	l.outbox = nil
 	l.mu.Unlock()
 	for _, out := range outbox {
@@ -154,10 +221,11 @@ func (l *link) fetchOutbox(frames [][]byte) ([][]byte, *delivery.Receiver) {
 			out.after()
 		}
 	}
-	if l.stream().Finishing() {
+	talk := l.talk.Load()
+	if talk == nil || l.stream().Finishing() {
 		return frames, nil
 	}
-	return frames, receiver
+	return frames, talk.receiver
 }
 
 // Wrote implements [transport.Handler]. Silence counts from a request that was
@@ -165,7 +233,7 @@ func (l *link) fetchOutbox(frames [][]byte) ([][]byte, *delivery.Receiver) {
 func (l *link) Wrote() {
 	if l.asked {
 		l.asked = false
-		_, _ = l.realm.do(presence.BeatWritten{To: l.carries}) // never refused
+		_, _ = l.realm().do(presence.BeatWritten{To: l.carries}) // never refused
 	}
 }
 
@@ -186,33 +254,107 @@ func (l *link) Ended(err error) {
 func (l *link) letGo() {
 	l.mu.Lock()
 	l.ended = true
-	receiver := l.receiver
+	if l.cancel != nil {
+		l.cancel()
+	}
+	talk := l.talk.Load()
 	l.mu.Unlock()
+	if talk == nil {
+		return
+	}
 	if l.feed != nil {
 		l.gateway.feeds.detach(l.feed, l)
-	} else if receiver != nil {
-		receiver.Close()
+	} else {
+		talk.receiver.Close()
 	}
+	l.lose()
+}
+
+func (l *link) lose() {
 	if l.carries != (presence.LinkID{}) {
-		_, _ = l.realm.do(presence.LinkLost{Link: l.carries}) // never refused
+		_, _ = l.realm().do(presence.LinkLost{Link: l.carries}) // never refused
 	}
 }
 
-// greet makes the receiver the link's, and puts the answer to hello before all that
-// it gives.
-func (l *link) greet(receiver *delivery.Receiver, answer []byte) {
+// greet publishes the conversation, complete, and then makes sure that nothing was missed
+// of what happened before it could be found. The answer to hello comes before all that is
+// delivered.
+func (l *link) greet(talk *conversation, c *greeting, reply presence.Reply, answer []byte) {
 	l.mu.Lock()
-	l.receiver = receiver
+	if c.session {
+		l.carries, l.key = reply.Link, reply.Key
+	}
 	l.outbox = append(l.outbox, outgoing{frame: answer})
 	l.heard = time.Now().UnixNano()
 	l.wanted = l.heard
+	l.talk.Store(talk)
 	ended := l.ended
 	l.mu.Unlock()
-	if ended {
-		receiver.Close()
+	if ended { // meanwhile: nobody is there any more
+		l.gateway.links.forget(l)
+		if l.feed == nil {
+			talk.receiver.Close()
+		}
+		l.lose()
 		return
 	}
+	l.gateway.links.publish(l)
+	l.catchUp(reply.Rooms)
 	l.wake()
+}
+
+// catchUp makes up for what could not be told while the link could not be found yet: that
+// another link has taken its session over, that a key was revoked, that the person was
+// removed.
+func (l *link) catchUp(rooms []presence.RoomName) {
+	who := l.guest()
+	if l.gateway.stillLetIn(who) != nil {
+		l.finish(wire.CloseExpired, wire.CodeBadKey)
+		return
+	}
+	if l.carries == (presence.LinkID{}) {
+		if who.notRemoved() != nil {
+			l.finish(wire.CloseEnded, presence.ReasonRemoved.String())
+			return
+		}
+	} else {
+		now, err := who.realm.Engine.Over(l.carries)
+		if err != nil {
+			l.finish(wire.CloseReplaced, presence.ReasonReplaced.String())
+			return
+		}
+		for _, room := range rooms {
+			if !slices.Contains(now, room) {
+				l.takenOut(room, presence.ReasonRemoved)
+			}
+		}
+	}
+	l.narrow(nil)
+}
+
+// takenOut ends the following of a room that the session is not in any more, and says so.
+func (l *link) takenOut(room presence.RoomName, reason presence.Reason) {
+	err := removedProblem("room", string(room))
+	if reason != presence.ReasonRemoved {
+		err = notGranted("room", string(room), "rooms that the token of now grants")
+	}
+	l.dropRoom(room, err)
+}
+
+func (l *link) dropRoom(room presence.RoomName, err error) {
+	talk := l.talk.Load()
+	if talk == nil {
+		return
+	}
+	talk.receiver.Unfollow(delivery.Joined, presence.Pattern(room))
+	l.send(outgoing{frame: dropFrame(drop(wire.Drop{Room: string(room)}, err))})
+}
+
+// narrow ends the watching of what the guest may not watch any more, and says so.
+func (l *link) narrow(admits func(presence.Pattern) error) {
+	for _, d := range l.talk.Load().narrow(admits) {
+		l.send(outgoing{frame: dropFrame(d)})
+	}
 }
 
 // stream is the connection, nil as long as that of an event stream is not there.
@@ -292,7 +434,7 @@ func (l *link) fail(id wire.ID, err error, code int) {
 		return
 	}
 	l.send(outgoing{frame: l.gateway.errorFrame(id, err)})
-	if l.guest == nil {
+	if l.talk.Load() == nil {
 		l.gateway.links.turnedAway(ProblemOf(err).Code)
 		if code == 0 {
 			code = wire.CloseRefused

@@ -96,7 +96,7 @@ func (s *Links) Size() Size {
 		} else {
 			size.WebSockets++
 		}
-		if b := l.badge.Load(); b != nil && b.operator {
+		if who := l.guest(); who != nil && who.operator {
 			size.Operators++
 		}
 	}
@@ -119,6 +119,13 @@ func (s *Links) tooSlow() {
 func (s *Links) Cut(cut presence.Cut) {
 	if l := s.carrier(cut.Link); l != nil {
 		l.finish(closeFor(cut), cut.Reason.String())
+	}
+}
+
+// TakenOut implements [engine.Links].
+func (s *Links) TakenOut(taken presence.TakenOut) {
+	if l := s.carrier(taken.Link); l != nil {
+		l.takenOut(taken.Room, taken.Reason)
 	}
 }
 
@@ -165,12 +172,12 @@ func (s *Links) hasPlace(address string, stranger bool) error {
 func (s *Links) add(l *link) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if err := s.hasPlace(l.caller.Address, l.guest == nil); err != nil {
+	if err := s.hasPlace(l.caller.Address, !l.introduced); err != nil {
 		return err
 	}
 	s.all[l] = struct{}{}
 	s.byAddress[l.caller.Address]++
-	if l.guest == nil {
+	if !l.introduced {
 		s.strangers++
 	}
 	if l.feed != nil {
@@ -179,33 +186,59 @@ func (s *Links) add(l *link) error {
 	return nil
 }
 
-// know counts a link that says hello as the person's. Its error is a
-// [*wire.Problem].
-func (s *Links) know(user personID) error {
+// know counts a link that says hello as the guest's. Its error is a [*wire.Problem].
+func (s *Links) know(l *link, who *guest) error {
+	if who.operator {
+		return nil
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.byPerson[user] >= s.limits.PerPerson {
-		return &wire.Problem{Code: wire.CodeTooManyLinks, Detail: "this person has too many links", Field: "user", Value: string(user.user),
+	if _, connected := s.all[l]; !connected && l.feed == nil {
+		return &wire.Problem{Code: wire.CodeNotReady, Detail: "the connection has gone"}
+	}
+	if s.byPerson[who.id()] >= s.limits.PerPerson {
+		return &wire.Problem{Code: wire.CodeTooManyLinks, Detail: "this person has too many links", Field: "user", Value: string(who.person.User),
 			Allowed: fmt.Sprintf("at most %d at once", s.limits.PerPerson)}
 	}
-	s.byPerson[user]++
+	s.byPerson[who.id()]++
+	l.counted = who.id()
 	return nil
 }
 
-// forget takes back what know has counted.
-func (s *Links) forget(user personID) {
+// forget takes back what a link was counted and known for.
+func (s *Links) forget(l *link) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	decrease(s.byPerson, user)
+	s.forgetLocked(l)
 }
 
-// introduced notes that a link has said hello.
-func (s *Links) introduced(l *link) {
+func (s *Links) forgetLocked(l *link) {
+	if l.counted != (personID{}) {
+		decrease(s.byPerson, l.counted)
+		l.counted = personID{}
+	}
+	if l.talk.Load() != nil && s.carriers[l.carries.Session] == l {
+		delete(s.carriers, l.carries.Session)
+	}
+}
+
+// publish lets a link be found that has said hello. It carries its session from now on,
+// unless that has a newer one already.
+func (s *Links) publish(l *link) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.strangers--
+	if _, connected := s.all[l]; connected {
+		s.strangers--
+	} else if l.feed == nil {
+		return // it ended a moment ago
+	}
+	l.introduced = true
 	if l.carries == (presence.LinkID{}) {
 		s.loose[l] = struct{}{}
+		return
+	}
+	if other := s.carriers[l.carries.Session]; other == nil || other.carries.Number < l.carries.Number {
+		s.carriers[l.carries.Session] = l
 	}
 }
 
@@ -215,43 +248,19 @@ func decrease[K comparable](counts map[K]int, key K) {
 	}
 }
 
-// carry notes that a session is carried by the link from now on, unless it has a
-// newer one already.
-func (s *Links) carry(l *link, id presence.LinkID) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	l.carries = id
-	if other := s.carriers[id.Session]; other == nil || other.carries.Number < id.Number {
-		s.carriers[id.Session] = l
-	}
-}
-
 func (s *Links) remove(l *link) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	delete(s.all, l)
 	delete(s.loose, l)
 	decrease(s.byAddress, l.caller.Address)
-	if l.guest == nil {
+	if !l.introduced {
 		s.strangers--
-	} else if !l.guest.operator {
-		decrease(s.byPerson, l.guest.id())
 	}
-	if s.carriers[l.carries.Session] == l {
-		delete(s.carriers, l.carries.Session)
-	}
+	l.introduced = true // whatever comes of its hello now
+	s.forgetLocked(l)
 	if s.draining && len(s.all) == 0 {
 		close(s.empty)
-	}
-}
-
-// drop takes back what a link was counted for that never got a connection.
-func (s *Links) drop(l *link) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	decrease(s.byPerson, l.guest.id())
-	if s.carriers[l.carries.Session] == l {
-		delete(s.carriers, l.carries.Session)
 	}
 }
 
@@ -270,13 +279,12 @@ func (s *Links) eachLoose(call func(*link)) {
 
 // Recheck closes the links whose key, or that of whose token, is no longer in force.
 func (g *Gateway) Recheck() {
-	g.closeIf(func(b *badge) bool { return !g.keys.InForce(b.operator, b.key) }, wire.CloseExpired, wire.CodeBadKey)
+	g.closeIf(func(who *guest) bool { return !g.keys.InForce(who.operator, who.keyID()) }, wire.CloseExpired, wire.CodeBadKey)
 }
 
 // Remove takes a person out of a room, or with an empty room out of the realm, and lets
 // their tokens of before be refused. It is written first, so that it outlives whatever
-// comes. Their links that follow what they may not any more are closed, also those
-// without a session.
+// comes. With it ends all that they follow there, over whatever link.
 func (g *Gateway) Remove(realm *Realm, user presence.UserID, room presence.RoomName) (at time.Time, err error) {
 	at = time.Now().UTC().Truncate(time.Millisecond)
 	if err := realm.Store.Remove(records.Removal{Realm: realm.Name, User: user, Room: room, At: at}); err != nil {
@@ -285,29 +293,40 @@ func (g *Gateway) Remove(realm *Realm, user presence.UserID, room presence.RoomN
 	if _, err := realm.do(presence.Remove{User: user, Room: room}); err != nil {
 		return at, err
 	}
-	g.closeIf(func(b *badge) bool {
-		return b.realm == realm.Name && !b.operator && b.user == user && (room == "" || b.follows(room))
-	}, wire.CloseEnded, presence.ReasonRemoved.String())
+	theirs := func(who *guest) bool { return who.realm == realm && !who.operator && who.person.User == user }
+	if room == "" {
+		g.closeIf(theirs, wire.CloseEnded, presence.ReasonRemoved.String())
+		g.feeds.endIf(theirs)
+		return at, nil
+	}
+	for _, l := range g.links.those(theirs) {
+		l.narrow(nil)
+	}
+	g.feeds.narrow(theirs)
 	return at, nil
 }
 
 // CloseRealm closes the links of a realm that is no more.
 func (g *Gateway) CloseRealm(name string) {
-	g.closeIf(func(b *badge) bool { return b.realm == name }, wire.CloseExpired, wire.CodeUnknownRealm)
+	g.closeIf(func(who *guest) bool { return who.realm.Name == name }, wire.CloseExpired, wire.CodeUnknownRealm)
 }
 
-func (g *Gateway) closeIf(over func(*badge) bool, code int, reason string) {
-	g.links.mu.Lock()
-	var links []*link
-	for l := range g.links.all {
-		if b := l.badge.Load(); b != nil && over(b) {
+func (g *Gateway) closeIf(over func(*guest) bool, code int, reason string) {
+	for _, l := range g.links.those(over) {
+		l.finish(code, reason)
+	}
+}
+
+// those are the links that have said hello, as a guest of whom is says so.
+func (s *Links) those(is func(*guest) bool) (links []*link) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for l := range s.all {
+		if who := l.guest(); who != nil && is(who) {
 			links = append(links, l)
 		}
 	}
-	g.links.mu.Unlock()
-	for _, l := range links {
-		l.finish(code, reason)
-	}
+	return links
 }
 
 // sweep asks links without a session for beats and closes those that do not answer,
@@ -356,10 +375,7 @@ func (s *Links) Drain(ctx context.Context, most time.Duration) {
 	s.mu.Unlock()
 	spread := min(most, time.Duration(len(links))*time.Second/comingBack)
 	for _, l := range links {
-		l.mu.Lock()
-		greeted := l.receiver != nil
-		l.mu.Unlock()
-		if greeted {
+		if l.talk.Load() != nil {
 			after := time.Duration(rand.Float64() * float64(spread))
 			l.send(outgoing{frame: encode(wire.Moving{Type: wire.TypeMoving, After: after.Milliseconds()})})
 		}

@@ -9,7 +9,7 @@ import (
 
 // status sets what others see of the person, for all their sessions.
 func (l *link) status(r wire.Request) error {
-	in := presence.SetStatus{User: l.guest.person.User, Status: presence.Status(r.Status), Note: r.Note}
+	in := presence.SetStatus{User: l.guest().person.User, Status: presence.Status(r.Status), Note: r.Note}
 	if r.Until != nil {
 		in.Until = r.Until.UnixMilli()
 	}
@@ -20,13 +20,13 @@ func (l *link) status(r wire.Request) error {
 // everybody may.
 func (l *link) hide(r wire.Request) error {
 	on := r.On == nil || *r.On
-	if on && !l.guest.person.MayHide {
+	if on && !l.guest().person.MayHide {
 		if _, err := l.session(); err != nil {
 			return err
 		}
 		return notGranted("on", "true", "a token with tovik.hide")
 	}
-	return l.tellOfPerson(r, presence.Hide{User: l.guest.person.User, Hidden: on})
+	return l.tellOfPerson(r, presence.Hide{User: l.guest().person.User, Hidden: on})
 }
 
 // signOut ends all sessions of the person, this one last of all.
@@ -35,7 +35,7 @@ func (l *link) signOut(r wire.Request) error {
 		return err
 	}
 	l.answer(r.ID, nil, nil)
-	_, err := l.realm.do(presence.SignOut{User: l.guest.person.User})
+	_, err := l.realm().do(presence.SignOut{User: l.guest().person.User})
 	return err
 }
 
@@ -48,8 +48,8 @@ func (l *link) remove(r wire.Request) error {
 	if err != nil {
 		return err
 	}
-	if !l.guest.person.MayModerate(room) {
-		return notGranted("room", r.Room, grantList(l.guest.person.Moderate, "moderation"))
+	if !l.guest().person.MayModerate(room) {
+		return notGranted("room", r.Room, grantList(l.guest().person.Moderate, "moderation"))
 	}
 	user := presence.UserID(norm.NFC.String(r.User))
 	if err := presence.CheckUser(user); err != nil {
@@ -58,7 +58,7 @@ func (l *link) remove(r wire.Request) error {
 	if err := l.hears(); err != nil {
 		return err
 	}
-	if _, err := l.gateway.Remove(l.realm, user, room); err != nil {
+	if _, err := l.gateway.Remove(l.realm(), user, room); err != nil {
 		return err
 	}
 	l.answer(r.ID, nil, nil)
@@ -74,7 +74,7 @@ func (l *link) tellOfPerson(r wire.Request, in presence.Input) error {
 	if err := l.hears(); err != nil {
 		return err
 	}
-	if _, err := l.realm.do(in); err != nil {
+	if _, err := l.realm().do(in); err != nil {
 		return err
 	}
 	return l.answerWhenKept(r)
@@ -84,14 +84,14 @@ func (l *link) tellOfPerson(r wire.Request, in presence.Input) error {
 // goes on meanwhile.
 func (l *link) answerWhenKept(r wire.Request) error {
 	if l.post != nil {
-		if err := l.realm.kept(); err != nil {
+		if err := l.realm().kept(); err != nil {
 			return err
 		}
 		l.answer(r.ID, nil, nil)
 		return nil
 	}
 	l.gateway.waiting.Go(func() {
-		if err := l.realm.kept(); err != nil {
+		if err := l.realm().kept(); err != nil {
 			l.refuse(r.ID, err)
 			return
 		}

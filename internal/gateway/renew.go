@@ -1,16 +1,16 @@
 package gateway
 
 import (
-	"tovik.example/tovik/internal/delivery"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/wire"
 )
 
 // renew takes a newer token of the same person. What it no longer grants is over: the
-// session leaves rooms, and the link follows no more what it may not. A link that would
-// see with other eyes has to begin anew.
+// session leaves rooms, the link follows no more what it may not, and sees with the eyes
+// that the token gives it.
 func (l *link) renew(r wire.Request) error {
-	if l.guest.operator {
+	before := l.guest()
+	if before.operator {
 		_, err := l.session()
 		return err
 	}
@@ -18,49 +18,66 @@ func (l *link) renew(r wire.Request) error {
 	if err != nil {
 		return err
 	}
-	if who.id() != l.guest.id() {
+	if who.id() != before.id() {
 		return &wire.Problem{Code: wire.CodeBadToken, Field: "token", Detail: "the token is another person's",
 			Allowed: "a newer token of the person of this link"}
 	}
-	person := who.person
-	err = l.tell(r, func(from presence.LinkID) presence.Input {
-		return presence.Renew{From: from, Profile: person.Profile, Issued: person.Issued.UnixMilli(), Expires: person.Expires.UnixMilli()}
-	})
+	from, err := l.session()
 	if err != nil {
 		return err
 	}
-	seesOtherwise := person.Sees != l.guest.person.Sees
-	l.guest.person = person
-	l.badge.Store(l.guest.badge())
-	if seesOtherwise {
-		l.finish(wire.CloseExpired, "another token")
-		return nil
+	p := who.person
+	_, err = who.realm.do(presence.Renew{From: from, Profile: p.Profile, Issued: p.Issued.UnixMilli(), Expires: p.Expires.UnixMilli(), Grants: who.grants()})
+	if err != nil {
+		return err
 	}
-	l.narrow()
+	talk := l.talk.Load()
+	talk.guest.Store(who)
+	talk.receiver.See(who.view())
+	for _, room := range who.realm.Engine.RoomsOver(from) {
+		_ = l.admitted(l.guest(), room) // who is not, is told so
+	}
+	ctx, done := l.during()
+	defer done()
+	l.narrow(func(pattern presence.Pattern) error { return who.admittedToWatch(ctx, pattern) })
+	l.answer(r.ID, nil, nil)
 	return nil
 }
 
-// narrow ends what the person's token does not grant any more.
-func (l *link) narrow() {
-	g := l.guest
-	for _, room := range l.realm.Engine.RoomsOf(g.person.User, presence.Full) {
-		if g.person.MayJoin(room) {
-			continue
+// narrow ends what event streams without a connection watch and may not any more.
+func (s *feeds) narrow(is func(*guest) bool) {
+	for _, f := range s.those(is) {
+		talk := f.talk
+		f.mu.Lock()
+		away := f.link == nil
+		f.mu.Unlock()
+		if !away {
+			continue // its link has been seen to
 		}
-		if _, err := l.realm.do(presence.Leave{From: l.carries, Room: room}); err == nil {
-			l.receiver.Unfollow(delivery.Joined, presence.Pattern(room))
-		}
-	}
-	for pattern, detail := range g.watching {
-		if g.mayFollow(pattern, detail) != nil {
-			delete(g.watching, pattern)
-			l.receiver.Unfollow(delivery.Watched, pattern)
+		for _, d := range talk.narrow(nil) {
+			talk.keep(dropFrame(d))
 		}
 	}
-	for user := range g.people {
-		if !g.mayFollowPerson(user) {
-			delete(g.people, user)
-			l.receiver.UnfollowPeople([]presence.UserID{user})
+}
+
+// endIf gives up the event streams that wait for a client that may not come back.
+func (s *feeds) endIf(over func(*guest) bool) {
+	for _, f := range s.those(over) {
+		f.mu.Lock()
+		if f.link == nil && !f.gone {
+			s.end(f)
+		}
+		f.mu.Unlock()
+	}
+}
+
+func (s *feeds) those(is func(*guest) bool) (feeds []*feed) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, f := range s.all {
+		if is(f.talk.guest.Load()) {
+			feeds = append(feeds, f)
 		}
 	}
+	return feeds
 }

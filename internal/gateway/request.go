@@ -2,10 +2,11 @@ package gateway
 
 import (
 	"bytes"
-	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -15,110 +16,148 @@ import (
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
+	"tovik.example/tovik/internal/strictjson"
 	"tovik.example/tovik/internal/transport"
 	"tovik.example/tovik/wire"
 )
 
-// handlers of the requests that come after hello, by type.
-var handlers = map[string]func(*link, wire.Request) error{
-	wire.TypeJoin:     (*link).join,
-	wire.TypeLeave:    (*link).leave,
-	wire.TypeWatch:    (*link).watch,
-	wire.TypeUnwatch:  (*link).unwatch,
-	wire.TypeBeat:     (*link).beat,
-	wire.TypeActivity: (*link).activity,
-	wire.TypeIdle:     (*link).idle,
-	wire.TypePage:     (*link).page,
-	wire.TypeRenew:    (*link).renew,
-	wire.TypeBye:      (*link).bye,
-	wire.TypeClosing:  (*link).closing,
-	wire.TypeTyping:   (*link).typing,
-	wire.TypeSent:     (*link).sent,
-	wire.TypeStatus:   (*link).status,
-	wire.TypeHide:     (*link).hide,
-	wire.TypeSignOut:  (*link).signOut,
-	wire.TypeRemove:   (*link).remove,
-	wire.TypeCue:      (*link).cue,
-	wire.TypeMembers:  (*link).members,
-}
+// requestTypes are those that a client may send, in words.
+var requestTypes = strings.Join(slices.Sorted(maps.Keys(wire.RequestFields)), ", ") + ", " + wire.TypeHello
 
-var requestTypes = func() string {
-	types := []string{wire.TypeHello}
-	for name := range handlers {
-		types = append(types, name)
+// handle carries out a request that comes after hello.
+func (l *link) handle(r wire.Request) error {
+	switch r.Type {
+	case wire.TypeJoin:
+		return l.join(r)
+	case wire.TypeLeave:
+		return l.leave(r)
+	case wire.TypeWatch:
+		return l.watch(r)
+	case wire.TypeUnwatch:
+		return l.unwatch(r)
+	case wire.TypeBeat:
+		return l.beat(r)
+	case wire.TypeActivity:
+		return l.activity(r)
+	case wire.TypeIdle:
+		return l.idle(r)
+	case wire.TypePage:
+		return l.pageHidden(r)
+	case wire.TypeRenew:
+		return l.renew(r)
+	case wire.TypeBye:
+		return l.bye(r)
+	case wire.TypeClosing:
+		return l.closing(r)
+	case wire.TypeTyping:
+		return l.typing(r)
+	case wire.TypeSent:
+		return l.sent(r)
+	case wire.TypeStatus:
+		return l.status(r)
+	case wire.TypeHide:
+		return l.hide(r)
+	case wire.TypeSignOut:
+		return l.signOut(r)
+	case wire.TypeRemove:
+		return l.remove(r)
+	case wire.TypeCue:
+		return l.cue(r)
+	case wire.TypeMembers:
+		return l.members(r)
 	}
-	slices.Sort(types)
-	return strings.Join(types, ", ")
-}()
+	panic("gateway: a type of request that is defined and not handled: " + r.Type)
+}
 
 // receive carries out one frame of the client, or says why not.
 func (l *link) receive(data []byte) {
-	if l.guest == nil {
-		var h wire.Hello
-		if err := Decode(data, &h); err != nil {
-			l.refuse(nil, err)
-		} else if err := l.first(h); err != nil {
-			l.refuse(repeatable(h.ID), err)
+	object, err := strictjson.Scan(data)
+	id := repeatable(object)
+	if err == nil {
+		err = l.dispatch(object, id)
+	}
+	if err != nil {
+		l.refuse(id, err)
+	}
+}
+
+// dispatch checks what all requests have, and carries one out.
+func (l *link) dispatch(object strictjson.Object, id wire.ID) error {
+	if given := object.Get("id"); given != nil && id == nil && given.Kind() != 'n' {
+		return &wire.Problem{Code: wire.CodeBadField, Field: "id", Value: wire.Shorten(string(given)),
+			Detail: "the id of a request cannot be used", Allowed: "a string of at most 64 bytes or a whole number"}
+	}
+	name, err := object.String("type")
+	hello := name == wire.TypeHello
+	switch {
+	case err != nil:
+		return err
+	case name == "":
+		return &wire.Problem{Code: wire.CodeNoType, Field: "type", Detail: "the frame has no type", Allowed: requestTypes}
+	case !hello && wire.RequestFields[name] == nil:
+		return &wire.Problem{Code: wire.CodeUnknownType, Field: "type", Value: wire.Shorten(name),
+			Detail: "no request has this type", Allowed: requestTypes}
+	}
+	switch said := l.talk.Load() != nil; {
+	case !said && !hello:
+		return &wire.Problem{Code: wire.CodeHelloFirst, Field: "type", Value: name,
+			Detail: "the first frame of a link must be hello", Allowed: wire.TypeHello}
+	case said && hello:
+		return &wire.Problem{Code: wire.CodeSecondHello, Field: "type", Value: wire.TypeHello,
+			Detail: "this link has said hello already", Allowed: "one hello on each link"}
+	case hello:
+		h := wire.Hello{ID: id}
+		if err := object.Into(&h); err != nil {
+			return err
 		}
-		return
+		l.stream().ExpectWithin(0)
+		return l.perform(name, id, func() error { return l.hello(h) })
 	}
 	if l.carries == (presence.LinkID{}) {
 		l.mu.Lock()
 		l.heard = time.Now().UnixNano()
 		l.mu.Unlock()
 	}
-	var r wire.Request
-	if err := Decode(data, &r); err != nil {
-		l.refuse(nil, err)
-	} else if err := l.dispatch(r); err != nil {
-		l.refuse(repeatable(r.ID), err)
-	}
-}
-
-// first takes the first frame, which must be a hello.
-func (l *link) first(h wire.Hello) error {
-	if err := checkHead(h.Type, h.ID); err != nil {
+	r := wire.Request{Type: name}
+	if err := object.Into(&r, wire.RequestFields[name]...); err != nil {
+		_ = l.hears() // a request that is refused is a sign of life, too
 		return err
 	}
-	if h.Type != wire.TypeHello {
-		return &wire.Problem{Code: wire.CodeHelloFirst, Field: "type", Value: h.Type,
-			Detail: "the first frame of a link must be hello", Allowed: wire.TypeHello}
-	}
-	return l.hello(h)
+	r.ID = id
+	return l.perform(name, id, func() error { return l.handle(r) })
 }
 
-func (l *link) dispatch(r wire.Request) error {
-	if err := checkHead(r.Type, r.ID); err != nil {
-		return err
-	}
-	if r.Type == wire.TypeHello {
-		return &wire.Problem{Code: wire.CodeSecondHello, Field: "type", Value: wire.TypeHello,
-			Detail: "this link has said hello already", Allowed: "one hello on each link"}
-	}
-	return handlers[r.Type](l, r)
-}
+// asking are the requests about which an application or an identity service may have to
+// be asked.
+var asking = []string{wire.TypeHello, wire.TypeJoin, wire.TypeWatch, wire.TypeRenew, wire.TypeMembers}
 
-// checkHead checks what all requests have.
-func checkHead(name string, id wire.ID) error {
-	switch {
-	case !validID(id):
-		return &wire.Problem{Code: wire.CodeBadField, Field: "id", Value: wire.Shorten(string(id)),
-			Detail: "the id of a request cannot be used", Allowed: "a string of at most 64 bytes or a whole number"}
-	case name == "":
-		return &wire.Problem{Code: wire.CodeNoType, Field: "type", Detail: "the frame has no type", Allowed: requestTypes}
-	case name != wire.TypeHello && handlers[name] == nil:
-		return &wire.Problem{Code: wire.CodeUnknownType, Field: "type", Value: wire.Shorten(name),
-			Detail: "no request has this type", Allowed: requestTypes}
+// perform carries out a request, beside the receiving if others have to be asked.
+func (l *link) perform(name string, id wire.ID, do func() error) error {
+	if !l.gateway.asksOthers || !slices.Contains(asking, name) {
+		return do()
 	}
+	l.later(func() {
+		if err := do(); err != nil {
+			l.refuse(id, err)
+		}
+	})
 	return nil
 }
 
-// repeatable is an id as an answer can repeat it.
-func repeatable(id wire.ID) wire.ID {
-	if !validID(id) {
+// repeatable is the id of a request as an answer can repeat it, nil if there is none: a
+// short string or a whole number.
+func repeatable(object strictjson.Object) wire.ID {
+	id := object.Get("id")
+	switch {
+	case len(id) == 0 || len(id) > 66:
 		return nil
+	case id.Kind() == '"':
+	default:
+		if _, err := strconv.ParseInt(string(id), 10, 64); err != nil {
+			return nil
+		}
 	}
-	return id
+	return bytes.Clone(id)
 }
 
 // session returns the id of the link as the core knows it.
@@ -135,7 +174,8 @@ func (l *link) join(r wire.Request) error {
 	if err != nil {
 		return err
 	}
-	room, err := l.guest.room(r.Room)
+	who := l.guest()
+	room, err := who.room(r.Room)
 	if err != nil {
 		return err
 	}
@@ -143,27 +183,51 @@ func (l *link) join(r wire.Request) error {
 	if err != nil {
 		return err
 	}
-	changed, err := l.guest.admitted([]presence.RoomName{room})
-	if err != nil {
+	if err := l.admitted(who, room); err != nil {
 		return err
 	}
-	if p := l.guest.person; changed {
-		renew := presence.Renew{From: from, Profile: p.Profile, Issued: p.Issued.UnixMilli(), Expires: p.Expires.UnixMilli()}
-		if _, err := l.realm.do(renew); err != nil {
-			return err
-		}
-	}
-	if _, err := l.realm.do(presence.Join{From: from, Room: room}); err != nil {
+	if _, err := who.realm.do(presence.Join{From: from, Room: room}); err != nil {
 		return err
 	}
-	l.answer(r.ID, nil, func() {
-		if detail == delivery.None {
-			l.receiver.Unfollow(delivery.Joined, presence.Pattern(room))
-		} else {
-			l.receiver.Follow(delivery.Joined, presence.Pattern(room), detail)
-		}
-	})
+	l.answer(r.ID, nil, func() { l.followJoined(room, detail) })
 	return nil
+}
+
+// admitted asks the application whether the person may be in a room. Somebody who may not
+// any more is taken out of it.
+func (l *link) admitted(who *guest, room presence.RoomName) error {
+	if !who.realm.Admission.asks(room) {
+		return nil
+	}
+	ctx, done := l.during()
+	defer done()
+	profile, err := who.realm.Admission.admit(ctx, who.realm.Name, who.person, room)
+	if err != nil {
+		if _, notThere := who.realm.do(presence.Leave{From: l.carries, Room: room}); notThere == nil {
+			l.dropRoom(room, err)
+		}
+		return err
+	}
+	if called := who.called(profile); called != who {
+		l.talk.Load().guest.Store(called)
+		p := called.person
+		_, err = who.realm.do(presence.Renew{From: l.carries, Profile: p.Profile, Issued: p.Issued.UnixMilli(), Expires: p.Expires.UnixMilli(), Grants: called.grants()})
+	}
+	return err
+}
+
+// followJoined follows a room that the session is in. If it was taken out of it a moment
+// ago, that has found nothing to end, so this ends it.
+func (l *link) followJoined(room presence.RoomName, detail delivery.Detail) {
+	receiver := l.talk.Load().receiver
+	if detail == delivery.None {
+		receiver.Unfollow(delivery.Joined, presence.Pattern(room))
+		return
+	}
+	receiver.Follow(delivery.Joined, presence.Pattern(room), detail)
+	if !slices.Contains(l.realm().Engine.RoomsOver(l.carries), room) {
+		receiver.Unfollow(delivery.Joined, presence.Pattern(room))
+	}
 }
 
 func (l *link) leave(r wire.Request) error {
@@ -175,23 +239,29 @@ func (l *link) leave(r wire.Request) error {
 	if err != nil {
 		return err
 	}
-	if _, err := l.realm.do(presence.Leave{From: from, Room: room}); err != nil {
+	if _, err := l.realm().do(presence.Leave{From: from, Room: room}); err != nil {
 		return err
 	}
-	l.answer(r.ID, func() { l.receiver.Unfollow(delivery.Joined, presence.Pattern(room)) }, nil)
+	l.answer(r.ID, func() { l.talk.Load().receiver.Unfollow(delivery.Joined, presence.Pattern(room)) }, nil)
 	return nil
 }
 
 func (l *link) watch(r wire.Request) error {
-	wish, err := l.guest.wishes([]wire.Watch{{Room: r.Room, Detail: r.Detail, People: r.People}})
+	talk := l.talk.Load()
+	ctx, done := l.during()
+	defer done()
+	wish, err := talk.guest.Load().wishOf(ctx, wire.Watch{Room: r.Room, Detail: r.Detail, People: r.People})
 	if err != nil {
 		return err
 	}
 	if err := l.hears(); err != nil {
 		return err
 	}
-	l.badge.Store(l.guest.badge())
-	l.answer(r.ID, nil, func() { wish.follow(l.receiver) })
+	if err := talk.note(wish); err != nil {
+		return err
+	}
+	l.answer(r.ID, nil, func() { talk.follow(wish) })
+	l.narrow(nil) // for a removal since the grants were looked at
 	return nil
 }
 
@@ -203,33 +273,30 @@ func (l *link) unwatch(r wire.Request) error {
 	if err != nil {
 		return err
 	}
-	if _, ok := l.guest.watching[pattern]; !ok {
-		return notWatching("room", r.Room, "a room or pattern as a watch named it")
-	}
 	if err := l.hears(); err != nil {
 		return err
 	}
-	delete(l.guest.watching, pattern)
-	l.badge.Store(l.guest.badge())
-	l.answer(r.ID, func() { l.receiver.Unfollow(delivery.Watched, pattern) }, nil)
+	talk := l.talk.Load()
+	if !talk.unwatch(pattern) {
+		return notWatching("room", r.Room, "a room or pattern as a watch named it")
+	}
+	l.answer(r.ID, func() { talk.receiver.Unfollow(delivery.Watched, pattern) }, nil)
 	return nil
 }
 
 func (l *link) unwatchPeople(r wire.Request) error {
-	users := make([]presence.UserID, len(r.People))
-	for i, id := range r.People {
-		users[i] = presence.UserID(norm.NFC.String(id))
-		if _, ok := l.guest.people[users[i]]; !ok {
-			return notWatching("people", id, "people whom a watch named")
-		}
-	}
 	if err := l.hears(); err != nil {
 		return err
 	}
-	for _, user := range users {
-		delete(l.guest.people, user)
+	users := make([]presence.UserID, len(r.People))
+	for i, id := range r.People {
+		users[i] = presence.UserID(norm.NFC.String(id))
 	}
-	l.answer(r.ID, func() { l.receiver.UnfollowPeople(users) }, nil)
+	talk := l.talk.Load()
+	if unknown := talk.unwatchPeople(users); unknown != "" {
+		return notWatching("people", string(unknown), "people whom a watch named")
+	}
+	l.answer(r.ID, func() { talk.receiver.UnfollowPeople(users) }, nil)
 	return nil
 }
 
@@ -244,7 +311,8 @@ func (l *link) members(r wire.Request) error {
 	if err != nil {
 		return err
 	}
-	if err := l.guest.mayFollow(presence.Pattern(room), delivery.AtMembers); err != nil {
+	who := l.guest()
+	if err := l.mayList(who, room); err != nil {
 		return err
 	}
 	revision, ok := engine.ParseRevision(r.Rev)
@@ -261,13 +329,43 @@ func (l *link) members(r wire.Request) error {
 	if err := l.hears(); err != nil {
 		return err
 	}
-	page, ok := l.realm.Hub.Page(engine.Topic{Room: room, View: l.guest.view()}, revision, delivery.PageWanted{After: presence.UserID(r.After), Limit: r.Limit})
+	topic := engine.Topic{Room: room, View: who.view()}
+	give := func() error { return l.page(r, who.realm, topic, revision) }
+	sealing := who.realm.Engine.Sealing(topic)
+	if sealing == nil || r.Rev != "" {
+		return give()
+	}
+	l.later(func() { // so that whoever asks sees what they have just done
+		<-sealing
+		if err := give(); err != nil {
+			l.refuse(r.ID, err)
+		}
+	})
+	return nil
+}
+
+func (l *link) page(r wire.Request, realm *Realm, topic engine.Topic, revision engine.Revision) error {
+	page, ok := realm.Hub.Page(topic, revision, delivery.PageWanted{After: presence.UserID(r.After), Limit: r.Limit})
 	if !ok {
 		return &wire.Problem{Code: wire.CodeOldRevision, Field: "rev", Value: wire.Shorten(r.Rev),
 			Detail: "the room is no longer known at this revision", Allowed: "the first page again, without rev"}
 	}
 	l.reply(wire.Answer{Re: r.ID, Members: &page}, nil, nil)
 	return nil
+}
+
+// mayList tells whether the link may list the members of a room: it is in it, or may watch
+// it.
+func (l *link) mayList(who *guest, room presence.RoomName) error {
+	if err := who.mayFollow(presence.Pattern(room), delivery.AtMembers); err != nil {
+		return err
+	}
+	if l.carries != (presence.LinkID{}) && slices.Contains(who.realm.Engine.RoomsOver(l.carries), room) {
+		return nil
+	}
+	ctx, done := l.during()
+	defer done()
+	return who.admittedToWatch(ctx, presence.Pattern(room))
 }
 
 // beat is the answer to a beat request, and gets none itself unless it has an id.
@@ -288,10 +386,11 @@ func (l *link) tell(r wire.Request, in func(presence.LinkID) presence.Input) err
 	if err != nil {
 		return err
 	}
-	if _, err := l.realm.do(in(from)); err != nil {
+	reply, err := l.realm().do(in(from))
+	if err != nil {
 		return err
 	}
-	l.answer(r.ID, nil, nil)
+	l.reply(wire.Answer{Re: r.ID, Stale: reply.Stale}, nil, nil)
 	return nil
 }
 
@@ -307,7 +406,7 @@ func (l *link) idle(r wire.Request) error {
 	return l.tell(r, func(from presence.LinkID) presence.Input { return presence.Idle{From: from} })
 }
 
-func (l *link) page(r wire.Request) error {
+func (l *link) pageHidden(r wire.Request) error {
 	if l.feed != nil {
 		l.feed.in.PageHidden = r.Hidden // also after a return
 	}
@@ -317,7 +416,7 @@ func (l *link) page(r wire.Request) error {
 // hears notes a sign of life that is no input of its own.
 func (l *link) hears() error {
 	if from, err := l.session(); err == nil {
-		_, err := l.realm.do(presence.Beat{From: from})
+		_, err := l.realm().do(presence.Beat{From: from})
 		return err
 	}
 	return nil // receive has noted it
@@ -325,28 +424,19 @@ func (l *link) hears() error {
 
 func (l *link) typing(r wire.Request) error {
 	return l.tell(r, func(from presence.LinkID) presence.Input {
-		return presence.Typing{From: from, Room: presence.RoomName(r.Room), Number: reportNumber(r), On: r.On == nil || *r.On}
+		return presence.Typing{From: from, Room: presence.RoomName(r.Room), Number: r.Number, On: r.On == nil || *r.On}
 	})
 }
 
 func (l *link) sent(r wire.Request) error {
 	return l.tell(r, func(from presence.LinkID) presence.Input {
-		return presence.Sent{From: from, Room: presence.RoomName(r.Room), Number: reportNumber(r)}
+		return presence.Sent{From: from, Room: presence.RoomName(r.Room), Number: r.Number}
 	})
-}
-
-// reportNumber is the number of a typing report. A client that numbers none has them
-// taken in the order in which they come.
-func reportNumber(r wire.Request) uint64 {
-	if r.Number > 0 {
-		return r.Number
-	}
-	return uint64(time.Now().UnixNano())
 }
 
 func (l *link) bye(r wire.Request) error {
 	if from, err := l.session(); err == nil {
-		if _, err := l.realm.do(presence.Bye{From: from}); err != nil {
+		if _, err := l.realm().do(presence.Bye{From: from}); err != nil {
 			return err
 		}
 	}
@@ -360,61 +450,12 @@ func (l *link) closing(r wire.Request) error {
 	if err != nil {
 		return err
 	}
-	if _, err := l.realm.do(presence.Closing{From: from}); err != nil {
+	if _, err := l.realm().do(presence.Closing{From: from}); err != nil {
 		return err
 	}
 	l.answer(r.ID, nil, nil)
 	l.finish(wire.CloseClosing, wire.TypeClosing)
 	return nil
-}
-
-// Decode reads one JSON object. Its error is a problem that names what is wrong.
-func Decode(data []byte, into any) error {
-	err := json.Unmarshal(data, into)
-	var mismatch *json.UnmarshalTypeError
-	switch {
-	case err == nil && !bytes.HasPrefix(bytes.TrimLeft(data, " \t\r\n"), []byte("{")):
-		return notJSON("this is JSON, but no object")
-	case err == nil:
-		return nil
-	case errors.As(err, &mismatch) && mismatch.Field == "":
-		return notJSON(fmt.Sprintf("this is a JSON %s, not an object", mismatch.Value))
-	case errors.As(err, &mismatch):
-		return &wire.Problem{Code: wire.CodeBadField, Field: mismatch.Field, Value: mismatch.Value,
-			Detail: "the field has a value of the wrong kind", Allowed: "a " + kindName(mismatch.Type.Kind().String())}
-	}
-	return notJSON("this is not JSON: " + err.Error())
-}
-
-func notJSON(detail string) error {
-	return &wire.Problem{Code: wire.CodeNotJSON, Detail: detail, Allowed: "one JSON object"}
-}
-
-func kindName(kind string) string {
-	switch kind {
-	case "struct", "ptr":
-		return "JSON object"
-	case "slice":
-		return "list"
-	case "int":
-		return "whole number"
-	}
-	return kind
-}
-
-// validID tells whether an id can be repeated: a short string or a whole number.
-func validID(id wire.ID) bool {
-	if len(id) == 0 {
-		return true
-	}
-	if len(id) > 66 {
-		return false
-	}
-	if id[0] == '"' {
-		return true
-	}
-	var whole int64
-	return json.Unmarshal(id, &whole) == nil && string(id) != "null"
 }
 
 // ProblemOf turns any error into what a client is told.

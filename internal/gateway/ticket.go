@@ -1,6 +1,7 @@
 package gateway
 
 import (
+	"context"
 	"crypto/rand"
 	"crypto/sha256"
 	"fmt"
@@ -40,7 +41,7 @@ func (g *Gateway) Ticket(h wire.Hello, bearer string, caller Caller) (wire.Ticke
 	if h.Version != 0 && h.Version != wire.Version {
 		return wire.Ticket{}, wrongVersion(h.Version)
 	}
-	c, err := g.check(withBearer(h, bearer), caller)
+	c, err := g.check(context.Background(), withBearer(h, bearer), caller)
 	if err != nil {
 		return wire.Ticket{}, err
 	}
@@ -71,7 +72,7 @@ func (t *tickets) use(name string, now time.Time) (*greeting, error) {
 		t.remove(key, found)
 	}
 	if !ok || now.After(found.expires) {
-		return nil, &wire.Problem{Code: wire.CodeBadTicket, Field: "ticket", Detail: "the ticket was used, has expired or never was",
+		return nil, &wire.Problem{Code: wire.CodeBadTicket, Field: "ticket", Detail: "the ticket is unknown, used or expired",
 			Allowed: "a fresh one from POST /v1/tickets"}
 	}
 	return found.greeting, nil

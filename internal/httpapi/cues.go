@@ -4,8 +4,8 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"tovik.example/tovik/internal/engine"
-	"tovik.example/tovik/internal/gateway"
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/strictjson"
 	"tovik.example/tovik/wire"
 )
 
@@ -36,7 +36,7 @@ func (a *API) cueSession(c fiber.Ctx) error {
 
 func (a *API) cue(c fiber.Ctx, to wire.Request) error {
 	var asked wire.NewCue
-	if err := gateway.Decode(c.Body(), &asked); err != nil {
+	if err := strictjson.Read(c.Body(), &asked); err != nil {
 		return err
 	}
 	to.Name, to.Data = asked.Name, asked.Data

@@ -17,6 +17,7 @@ import (
 	"tovik.example/tovik/internal/gateway"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
+	"tovik.example/tovik/internal/strictjson"
 	"tovik.example/tovik/wire"
 )
 
@@ -90,7 +91,7 @@ func personDocument(realm *gateway.Realm, p *records.Person) (wire.Person, error
 	if err != nil {
 		return wire.Person{}, err
 	}
-	sight := realm.Engine.Sight(engine.Subject{User: p.User, View: presence.Full})
+	sight := realm.Engine.SightNow(engine.Subject{User: p.User, View: presence.Full})
 	doc := wire.Person{User: string(p.User), Name: p.Name, Picture: p.Picture, Attributes: p.Attributes, Status: string(sight.Status), Note: sight.Note,
 		Until: milliseconds(sight.Until), Set: string(saved.Set.Status), Hidden: saved.Hidden, FirstSeen: milliseconds(p.FirstSeen)}
 	if sight.Status == presence.Offline {
@@ -113,7 +114,7 @@ func (a *API) putPerson(c fiber.Ctx) error {
 		return err
 	}
 	var asked wire.Profile
-	if err := gateway.Decode(c.Body(), &asked); err != nil {
+	if err := strictjson.Read(c.Body(), &asked); err != nil {
 		return err
 	}
 	asked.User = string(user)
@@ -214,7 +215,7 @@ func readNDJSON(body []byte, each func(line int, p wire.Profile, err error)) err
 		line++
 		if text := bytes.TrimSpace(lines.Bytes()); len(text) > 0 {
 			var p wire.Profile
-			err := gateway.Decode(text, &p)
+			err := strictjson.Read(text, &p)
 			each(line, p, err)
 		}
 	}
@@ -275,7 +276,7 @@ func (a *API) declare(c fiber.Ctx) error {
 		return err
 	}
 	var asked wire.Declaration
-	if err := gateway.Decode(c.Body(), &asked); err != nil {
+	if err := strictjson.Read(c.Body(), &asked); err != nil {
 		return err
 	}
 	row := records.Room{Realm: realmOf(c).Name, Room: room, Expected: []presence.UserID{}}

@@ -15,6 +15,7 @@ import (
 	"tovik.example/tovik/internal/hooks"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
+	"tovik.example/tovik/internal/strictjson"
 	"tovik.example/tovik/wire"
 )
 
@@ -157,7 +158,7 @@ func (a *API) removeHook(c fiber.Ctx) error {
 // readHook checks what a hook is to be.
 func (a *API) readHook(c fiber.Ctx, h *records.Hook) error {
 	var asked wire.NewHook
-	if err := gateway.Decode(c.Body(), &asked); err != nil {
+	if err := strictjson.Read(c.Body(), &asked); err != nil {
 		return err
 	}
 	if err := a.checkURL(asked.URL); err != nil {

@@ -6,9 +6,9 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"tovik.example/tovik/internal/access"
-	"tovik.example/tovik/internal/gateway"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
+	"tovik.example/tovik/internal/strictjson"
 	"tovik.example/tovik/wire"
 )
 
@@ -38,7 +38,7 @@ func at(t *time.Time) *wire.Time {
 // addKey makes a key of an operator or back end. Its answer alone has the key itself.
 func (a *API) addKey(c fiber.Ctx) error {
 	var asked wire.NewKey
-	if err := gateway.Decode(c.Body(), &asked); err != nil {
+	if err := strictjson.Read(c.Body(), &asked); err != nil {
 		return err
 	}
 	kept := records.OperatorKey{Realm: realmOf(c).Name, Name: asked.Name, Role: asked.Role, Expires: asked.Expires}
@@ -94,7 +94,7 @@ func tokenKeyDocument(k records.TokenKey) wire.TokenKey {
 // secret of HS256, which no answer repeats.
 func (a *API) addTokenKey(c fiber.Ctx) error {
 	var asked wire.NewTokenKey
-	if err := gateway.Decode(c.Body(), &asked); err != nil {
+	if err := strictjson.Read(c.Body(), &asked); err != nil {
 		return err
 	}
 	kept := records.TokenKey{ID: asked.ID, Realm: realmOf(c).Name, Algorithm: asked.Algorithm, Material: []byte(asked.Key),
@@ -127,7 +127,7 @@ func (a *API) listRealms(c fiber.Ctx) error {
 // addRealm makes a realm, with a first key for its operators.
 func (a *API) addRealm(c fiber.Ctx) error {
 	var asked wire.Realm
-	if err := gateway.Decode(c.Body(), &asked); err != nil {
+	if err := strictjson.Read(c.Body(), &asked); err != nil {
 		return err
 	}
 	if err := a.world.AddRealm(asked.Name); err != nil {

@@ -1,13 +1,13 @@
 package httpapi
 
 import (
-	"encoding/json"
 	"strconv"
 	"strings"
 
 	"github.com/gofiber/fiber/v3"
 
 	"tovik.example/tovik/internal/gateway"
+	"tovik.example/tovik/internal/strictjson"
 	"tovik.example/tovik/wire"
 )
 
@@ -40,7 +40,7 @@ func (a *API) feed(c fiber.Ctx) error {
 // ticket takes the hello of an event stream.
 func (a *API) ticket(c fiber.Ctx) error {
 	var h wire.Hello
-	if err := gateway.Decode(c.Body(), &h); err != nil {
+	if err := strictjson.Read(c.Body(), &h); err != nil {
 		return err
 	}
 	ticket, err := a.gateway.Ticket(h, bearer(c), a.caller(c))
@@ -67,10 +67,10 @@ func (a *API) post(c fiber.Ctx) error {
 // beat takes the beat of a session without a connection.
 func (a *API) beat(c fiber.Ctx) error {
 	var b wire.Beating
-	if err := gateway.Decode(c.Body(), &b); err != nil {
+	if err := strictjson.Read(c.Body(), &b); err != nil {
 		return err
 	}
-	lease, err := a.gateway.Beat(bearer(c), param(c, "session"), b, a.caller(c))
+	lease, err := a.gateway.Beat(c.RequestCtx().Conn(), bearer(c), param(c, "session"), b, a.caller(c))
 	if err != nil {
 		return err
 	}
@@ -95,9 +95,8 @@ func (a *API) bye(c fiber.Ctx) error {
 // header, so the note itself carries the session's key, as text/plain.
 func (a *API) closing(c fiber.Ctx) error {
 	var note wire.ClosingNote
-	if err := json.Unmarshal(c.Body(), &note); err != nil {
-		return &wire.Problem{Code: wire.CodeNotJSON, Detail: "the body is not the JSON of a closing note",
-			Allowed: `{"session":"…","key":"…","nonce":"…"}`}
+	if err := strictjson.Read(c.Body(), &note); err != nil {
+		return err
 	}
 	answer, err := a.gateway.Closed(note)
 	if err != nil {

@@ -15,6 +15,7 @@ import (
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/gateway"
 	"tovik.example/tovik/internal/records"
+	"tovik.example/tovik/internal/strictjson"
 	"tovik.example/tovik/wire"
 )
 
@@ -165,7 +166,7 @@ func (a *API) root(c fiber.Ctx) error {
 // signIn lets a browser sign in with a key, and from then on show a cookie.
 func (a *API) signIn(c fiber.Ctx) error {
 	var asked wire.SigningIn
-	if err := gateway.Decode(c.Body(), &asked); err != nil {
+	if err := strictjson.Read(c.Body(), &asked); err != nil {
 		return err
 	}
 	caller, now := a.caller(c), time.Now()

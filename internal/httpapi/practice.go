@@ -7,8 +7,8 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"tovik.example/tovik/client"
-	"tovik.example/tovik/internal/gateway"
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/strictjson"
 	"tovik.example/tovik/wire"
 )
 
@@ -33,7 +33,7 @@ func (a *API) practice(c fiber.Ctx) error {
 	var asked struct {
 		Room string `json:"room"`
 	}
-	if err := gateway.Decode(c.Body(), &asked); err != nil {
+	if err := strictjson.Read(c.Body(), &asked); err != nil {
 		return err
 	}
 	if asked.Room == "" {

@@ -11,6 +11,7 @@ import (
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/gateway"
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/strictjson"
 	"tovik.example/tovik/wire"
 )
 
@@ -20,7 +21,7 @@ const mostAsked = 1000
 // counts tells how many are in each of many rooms.
 func (a *API) counts(c fiber.Ctx) error {
 	var asked wire.CountsAsked
-	if err := gateway.Decode(c.Body(), &asked); err != nil {
+	if err := strictjson.Read(c.Body(), &asked); err != nil {
 		return err
 	}
 	if len(asked.Rooms) == 0 || len(asked.Rooms) > mostAsked {
@@ -45,7 +46,7 @@ func (a *API) counts(c fiber.Ctx) error {
 // who are offline.
 func (a *API) statuses(c fiber.Ctx) error {
 	var asked wire.StatusesAsked
-	if err := gateway.Decode(c.Body(), &asked); err != nil {
+	if err := strictjson.Read(c.Body(), &asked); err != nil {
 		return err
 	}
 	if len(asked.Users) == 0 || len(asked.Users) > mostAsked {
@@ -63,7 +64,7 @@ func (a *API) statuses(c fiber.Ctx) error {
 }
 
 func statusOf(realm *gateway.Realm, user presence.UserID) wire.PersonStatus {
-	sight := realm.Engine.Sight(engine.Subject{User: user, View: presence.Full})
+	sight := realm.Engine.SightNow(engine.Subject{User: user, View: presence.Full})
 	doc := wire.PersonStatus{User: string(user), Status: string(sight.Status), Note: sight.Note, Until: milliseconds(sight.Until)}
 	if !sight.LastSeen.IsZero() {
 		doc.LastSeen = &wire.Time{Time: sight.LastSeen}
@@ -74,7 +75,7 @@ func statusOf(realm *gateway.Realm, user presence.UserID) wire.PersonStatus {
 // setStatus sets what others see of a person, in their place.
 func (a *API) setStatus(c fiber.Ctx) error {
 	var asked wire.StatusWanted
-	if err := gateway.Decode(c.Body(), &asked); err != nil {
+	if err := strictjson.Read(c.Body(), &asked); err != nil {
 		return err
 	}
 	if asked.Status == "" {

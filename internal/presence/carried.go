@@ -50,6 +50,16 @@ func (c *Core) LinkOf(session SessionID, view View) (Carried, bool) {
 	return s.carried(view)
 }
 
+// RoomsOver returns the rooms that the session of a link is in; none when it is not the
+// session's present link.
+func (c *Core) RoomsOver(link LinkID) []RoomName {
+	s, err := c.from(link)
+	if err != nil {
+		return nil
+	}
+	return s.rooms()
+}
+
 // RoomsOf returns the rooms in which a view sees a person.
 func (c *Core) RoomsOf(user UserID, view View) []RoomName {
 	p := c.people[user]

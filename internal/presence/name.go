@@ -74,6 +74,24 @@ func (p Pattern) Covers(other Pattern) bool {
 	}
 }
 
+// Overlaps tells whether a room can be named by both patterns.
+func (p Pattern) Overlaps(other Pattern) bool {
+	one, two := string(p), string(other)
+	for {
+		a, oneRest, oneMore := strings.Cut(one, ".")
+		b, twoRest, twoMore := strings.Cut(two, ".")
+		switch {
+		case a == "**" || b == "**":
+			return true
+		case a != "*" && b != "*" && a != b:
+			return false
+		case !oneMore || !twoMore:
+			return oneMore == twoMore
+		}
+		one, two = oneRest, twoRest
+	}
+}
+
 func eachWord(s string, ok func(word string, last bool) bool) bool {
 	for {
 		word, rest, more := strings.Cut(s, ".")

@@ -66,6 +66,14 @@ func (c *Count) add(m Member, sign int) {
 	part.Sessions += sign * m.Sessions
 }
 
+// CountOf counts members.
+func CountOf(members []Member) (c Count) {
+	for _, m := range members {
+		c.add(m, 1)
+	}
+	return c
+}
+
 // sight is what one view has of a person in a room.
 type sight struct {
 	Member

@@ -39,6 +39,7 @@ func tokenOf(t *testing.T, token client.Token) string {
 // refusedWith requires that a hello is refused with a code.
 func refusedWith(t *testing.T, code string, o client.Options) {
 	t.Helper()
+	o.AllOrNothing = true
 	_, err := client.Dial(t.Context(), o)
 	var problem *wire.Problem
 	require.ErrorAs(t, err, &problem)
@@ -89,11 +90,17 @@ func TestWhoWasRemovedCannotLookOnEither(t *testing.T) {
 		}
 		return o
 	}
-	onlooker, elsewhere := dial(t, looks("basin.*")), dial(t, looks("basin.fen-end"))
+	dropped, onDropped := heard[wire.Drop](10)
+	watching := looks("basin.*")
+	watching.OnDropped = onDropped
+	onlooker, elsewhere := dial(t, watching), dial(t, looks("basin.fen-end"))
 	session := dial(t, client.Options{Server: s.URL(), Token: token, Rooms: []string{weir}})
 	_, err := api.Remove(t.Context(), "mallory", weir)
 	require.NoError(t, err)
-	<-onlooker.Ended()
+	told := <-dropped
+	require.Equal(t, "basin.*", told.Room)
+	require.Equal(t, "removed", told.Code)
+	require.NoError(t, onlooker.Watch(t.Context(), "basin.low-bridge", "count"), "the link stays, and may watch other rooms")
 	refusedWith(t, "removed", looks("basin.*"))
 	refusedWith(t, "removed", looks(weir))
 	dial(t, looks("basin.fen-end"))
@@ -543,8 +550,8 @@ func night(t *testing.T, hidden bool) []string {
 	haunt := func(do func(ctx context.Context)) {
 		if hidden {
 			do(t.Context())
-			time.Sleep(30 * time.Millisecond) // it is sealed
 		}
+		time.Sleep(50 * time.Millisecond) // in both nights, so that what was before is sealed
 	}
 	ghost = dial(t, client.Options{Server: s.URL(), Token: mintAll(t, "ghost")}) // in both nights they were seen before
 	require.NoError(t, ghost.Hide(t.Context(), true))

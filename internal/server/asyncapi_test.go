@@ -108,6 +108,53 @@ func (c talker) until(kind string) map[string]any {
 	}
 }
 
+// untilAll reads up to the last of several frames, in whatever order they come.
+func (c talker) untilAll(kinds ...string) {
+	c.description.t.Helper()
+	missing := map[string]bool{}
+	for _, kind := range kinds {
+		missing[kind] = true
+	}
+	for len(missing) > 0 {
+		_, data, err := c.conn.ReadMessage()
+		require.NoError(c.description.t, err)
+		c.holds(false, data)
+		var frame struct{ Type string }
+		require.NoError(c.description.t, json.Unmarshal(data, &frame))
+		delete(missing, frame.Type)
+	}
+}
+
+// What the service reads of a request is what the description says it may have.
+func TestRequestsHaveTheFieldsThatAsyncAPIDescribes(t *testing.T) {
+	t.Parallel()
+	var document struct {
+		Components struct {
+			Schemas map[string]struct {
+				Properties map[string]struct{ Const string }
+			}
+		}
+	}
+	require.NoError(t, yaml.Unmarshal(wire.AsyncAPI, &document))
+	described := map[string][]string{}
+	for name, schema := range document.Components.Schemas {
+		kind := schema.Properties["type"].Const
+		if name == "typing" || name == "cue" || wire.RequestFields[kind] == nil { // frames of the service
+			continue
+		}
+		fields := []string{}
+		for field := range schema.Properties {
+			if field != "type" && field != "id" {
+				fields = append(fields, field)
+			}
+		}
+		described[kind] = fields
+	}
+	for kind, fields := range wire.RequestFields {
+		require.ElementsMatch(t, fields, described[kind], kind)
+	}
+}
+
 func TestFramesAreAsAsyncAPIDescribesThem(t *testing.T) {
 	t.Parallel()
 	policy := brisk()
@@ -127,8 +174,7 @@ func TestFramesAreAsAsyncAPIDescribesThem(t *testing.T) {
 	a.say(`{"type":"hello","id":1,"version":1,"token":%q,"nonce":"n","rooms":[%q],"detail":"members","idle_for":1000,"hidden":true,`+
 		`"watch":[{"room":"desk.*","detail":"count"},{"people":["tobin"]}],"revs":{%q:"OLD.4"}}`, everything("ilse"), weir, weir)
 	welcome := a.until("answer")
-	a.until("snapshot")
-	a.until("person")
+	a.untilAll("snapshot", "person")
 	b.say(`{"type":"hello","version":1,"token":%q,"nonce":"n","rooms":[]}`, everything("tobin")).until("answer")
 	b.say(`{"type":"join","id":2,"room":%q,"detail":"none"}`, weir).until("answer")
 	a.until("changes")
@@ -169,7 +215,8 @@ func TestFramesAreAsAsyncAPIDescribesThem(t *testing.T) {
 	e.say(`{"type":"bye","id":1}`).until("answer")
 	f := d.talk(s)
 	f.say(`{"type":"hello","version":1,"token":%q,"rooms":[]}`, everything("tobin")).until("answer") // busy
-	f.say(`{"type":"remove","id":2,"room":"desk.empty","user":"nobody"}`).until("answer")
+	f.say(`{"type":"remove","id":2,"room":%q,"user":"ilse"}`, weir).until("answer")
+	c.until("dropped")
 	f.say(`{"type":"sign-out","id":1}`).until("answer")
 
 	stopped := make(chan error)

@@ -270,7 +270,7 @@ func TestHTTPBeatsKeepASession(t *testing.T) {
 		status int
 		code   string
 	}{
-		"typing elsewhere":    {body(`,"rooms":["` + weir + `"],"typing":["basin.fen-end"]`), 400, "bad-field"},
+		"typing elsewhere":    {body(`,"rooms":["` + weir + `"],"typing":["basin.fen-end"]`), 409, "not-in-room"},
 		"typing where not in": {body(`,"typing":["basin.fen-end"]`), 409, "not-in-room"},
 		"active and idle":     {body(`,"active":true,"idle":true`), 400, "bad-field"},
 		"a room not granted":  {body(`,"rooms":["desk.night"]`), 403, "not-granted"},

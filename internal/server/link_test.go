@@ -321,7 +321,7 @@ func TestHelloIsAppliedWholeOrRefusedWhole(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	link := dial(t, client.Options{Server: s.URL(), Token: mint(t, "ilse"), Rooms: []string{weir}, Nonce: "n"})
-	_, err := client.Dial(t.Context(), client.Options{Server: s.URL(), Token: mint(t, "ilse"), Nonce: "n",
+	_, err := client.Dial(t.Context(), client.Options{Server: s.URL(), Token: mint(t, "ilse"), Nonce: "n", AllOrNothing: true,
 		Resume: link.Resume(), Rooms: []string{"basin.fen-end", "desk.night"}})
 	var problem *wire.Problem
 	require.ErrorAs(t, err, &problem)

@@ -126,6 +126,7 @@ func (w *world) begin(name string, last records.Run) error {
 	var running sync.WaitGroup
 	running.Go(func() { e.Run(ctx) })
 	w.ends[name] = func() {
+		hub.Close()
 		cancel()
 		running.Wait()
 	}

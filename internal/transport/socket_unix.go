@@ -11,6 +11,14 @@ func readSocket(fd uintptr, data []byte) (int, error) { return retry(syscall.Rea
 
 func writeSocket(fd uintptr, data []byte) (int, error) { return retry(syscall.Write, fd, data) }
 
+// peekSocket looks whether something has come, and takes nothing.
+func peekSocket(fd uintptr) (int, error) {
+	return retry(func(fd int, data []byte) (int, error) {
+		n, _, err := syscall.Recvfrom(fd, data, syscall.MSG_PEEK|syscall.MSG_DONTWAIT)
+		return n, err
+	}, fd, make([]byte, 1))
+}
+
 func retry(call func(int, []byte) (int, error), fd uintptr, data []byte) (int, error) {
 	for {
 		n, err := call(int(fd), data)

@@ -9,3 +9,5 @@ const rawSockets = false
 func readSocket(uintptr, []byte) (int, error) { return 0, errors.ErrUnsupported }
 
 func writeSocket(uintptr, []byte) (int, error) { return 0, errors.ErrUnsupported }
+
+func peekSocket(uintptr) (int, error) { return 0, errors.ErrUnsupported }
