@@ -40,6 +40,7 @@ type NewKey struct {
 	Name    string     `json:"name,omitempty"`
 	Role    string     `json:"role"`
 	Rooms   []string   `json:"rooms,omitempty"` // patterns; all rooms when left out
+	Realm   string     `json:"realm,omitempty"` // that of the key that asks when left out; another one is for the key of the service itself
 	Expires *time.Time `json:"expires,omitempty"`
 }
 
@@ -50,9 +51,11 @@ type TokenKey struct {
 	Algorithm string `json:"algorithm"`
 	Issuer    string `json:"issuer,omitempty"`
 	Audience  string `json:"audience,omitempty"`
-	Created   Time   `json:"created"`
+	Created   *Time  `json:"created,omitempty"` // absent for one of the configuration
 	Expires   *Time  `json:"expires,omitempty"`
 	Revoked   *Time  `json:"revoked,omitempty"`
+	// Configured tells that the key is in tovik.toml and not on record.
+	Configured bool `json:"configured,omitempty"`
 }
 
 // TokenKeys is a list of them, the oldest first.

@@ -67,7 +67,7 @@ func TestAGuardForgetsAndIsBounded(t *testing.T) {
 
 func TestRolesAndRooms(t *testing.T) {
 	keys := keyring(t)
-	kept, key, err := keys.AddOperatorKey(records.OperatorKey{Realm: Main, Role: "write", Rooms: []presence.Pattern{"desk.*"}})
+	kept, key, err := keys.AddOperatorKey(nil, records.OperatorKey{Realm: Main, Role: "write", Rooms: []presence.Pattern{"desk.*"}})
 	require.NoError(t, err)
 	o, err := keys.Check(key, Read)
 	require.NoError(t, err)
@@ -78,10 +78,10 @@ func TestRolesAndRooms(t *testing.T) {
 	_, err = keys.Check(key+"x", Read)
 	require.Error(t, err)
 	past := time.Now().Add(-time.Second)
-	_, _, err = keys.AddOperatorKey(records.OperatorKey{Realm: Main, Role: "read", Expires: &past})
+	_, _, err = keys.AddOperatorKey(nil, records.OperatorKey{Realm: Main, Role: "read", Expires: &past})
 	require.ErrorContains(t, err, "expired")
-	require.Error(t, keys.RevokeOperatorKey("training", kept.ID), "another realm's")
-	require.NoError(t, keys.RevokeOperatorKey(Main, kept.ID))
+	require.Error(t, keys.RevokeOperatorKey(Operator{Realm: "training", Role: Operate}, kept.ID), "another realm's")
+	require.NoError(t, keys.RevokeOperatorKey(Operator{Realm: Main, Role: Operate}, kept.ID))
 	_, err = keys.Check(key, Read)
 	require.Error(t, err)
 	require.False(t, keys.InForce(true, kept.ID))

@@ -83,6 +83,16 @@ type Operator struct {
 	Role  Role
 	Rooms []presence.Pattern // that it is about; nil stands for all, and for what is about no room
 	Root  bool               // the key of the service itself, which makes realms
+	// Expires is when the key does; zero: never.
+	Expires time.Time
+}
+
+// Covers tells whether the operator may do all that a key of a role about rooms may.
+func (o Operator) Covers(role Role, rooms []presence.Pattern) bool {
+	if !o.May(role) {
+		return false
+	}
+	return o.Rooms == nil || rooms != nil && !slices.ContainsFunc(rooms, func(p presence.Pattern) bool { return !o.Sees(p) })
 }
 
 // May tells whether the operator has a role.

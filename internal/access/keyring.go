@@ -1,6 +1,7 @@
 package access
 
 import (
+	"cmp"
 	"context"
 	"crypto/hmac"
 	"crypto/rand"
@@ -8,12 +9,12 @@ import (
 	"crypto/subtle"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
-
-	"github.com/golang-jwt/jwt/v5"
 
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
@@ -28,22 +29,38 @@ const OwnKey = "service"
 
 // Keyring knows the keys of all realms: those that verify the tokens of people, and
 // those of operators. What it is told to change it has written before it says so. It is
-// safe for concurrent use.
+// safe for concurrent use, and who shows a key waits for no change.
 type Keyring struct {
 	store *records.Store
+	ring  atomic.Pointer[ring]
 
-	mu        sync.RWMutex
+	changing sync.Mutex // one change at a time, with what is written of it
+}
+
+// ring is all keys at a time. It is never changed, but put in the place of another.
+type ring struct {
 	tokens    map[string]*TokenKey // by kid
 	sets      []*keySet
 	operators map[string]*operatorKey // by id
-	used      map[string]time.Time    // of operators' keys, not yet written
 	revoked   map[string]bool         // keys of tokens that were revoked since the start
 }
 
+func (r *ring) clone() *ring {
+	return &ring{maps.Clone(r.tokens), slices.Clone(r.sets), maps.Clone(r.operators), maps.Clone(r.revoked)}
+}
+
+// operatorKey is a key of an operator; only when it was used changes.
 type operatorKey struct {
 	records.OperatorKey
 	hash [sha256.Size]byte
+	used *atomic.Int64 // Unix nanoseconds of the last use that is not written yet; 0: there is none
 }
+
+func newOperatorKey(kept records.OperatorKey, hash [sha256.Size]byte) *operatorKey {
+	return &operatorKey{kept, hash, new(atomic.Int64)}
+}
+
+func (k *operatorKey) inForce() bool { return k != nil && k.Revoked == nil && !over(k.Expires) }
 
 // NewKeyring returns a keyring with what the store has, and with the secret and the
 // operator key of the service itself, which are those of the main realm.
@@ -52,10 +69,9 @@ func NewKeyring(store *records.Store, secret, own string) (*Keyring, error) {
 	if err != nil {
 		return nil, err
 	}
-	k := &Keyring{store: store, tokens: map[string]*TokenKey{"": key}, operators: map[string]*operatorKey{}, used: map[string]time.Time{}, revoked: map[string]bool{}}
-	k.operators[OwnKey] = &operatorKey{
-		records.OperatorKey{ID: OwnKey, Realm: Main, Name: "the key of the service", Role: string(Operate)}, sha256.Sum256([]byte(own)),
-	}
+	k := &Keyring{store: store}
+	r := &ring{tokens: map[string]*TokenKey{"": key}, operators: map[string]*operatorKey{}, revoked: map[string]bool{}}
+	r.operators[OwnKey] = newOperatorKey(records.OperatorKey{ID: OwnKey, Realm: Main, Name: "the key of the service", Role: string(Operate)}, sha256.Sum256([]byte(own)))
 	tokens, err := store.TokenKeys()
 	if err != nil {
 		return nil, err
@@ -64,7 +80,7 @@ func NewKeyring(store *records.Store, secret, own string) (*Keyring, error) {
 		if kept.Revoked != nil {
 			continue
 		}
-		if err := k.use(kept); err != nil {
+		if r.tokens[kept.ID], err = tokenKeyOf(kept); err != nil {
 			return nil, fmt.Errorf("the token key %s cannot be used: %w", kept.ID, err)
 		}
 	}
@@ -73,19 +89,31 @@ func NewKeyring(store *records.Store, secret, own string) (*Keyring, error) {
 		return nil, err
 	}
 	for _, kept := range operators {
-		k.operators[kept.ID] = &operatorKey{kept, [sha256.Size]byte(kept.Hash)}
+		r.operators[kept.ID] = newOperatorKey(kept, [sha256.Size]byte(kept.Hash))
 	}
+	k.ring.Store(r)
 	return k, nil
 }
 
-func (k *Keyring) use(kept records.TokenKey) error {
-	key, err := NewTokenKey(TokenKey{
+// change puts a changed ring into the place of the present one, unless write fails. Others
+// go on with the present one meanwhile.
+func (k *Keyring) change(write func(now *ring) error, change func(next *ring)) error {
+	k.changing.Lock()
+	defer k.changing.Unlock()
+	now := k.ring.Load()
+	if err := write(now); err != nil {
+		return err
+	}
+	next := now.clone()
+	change(next)
+	k.ring.Store(next)
+	return nil
+}
+
+func tokenKeyOf(kept records.TokenKey) (*TokenKey, error) {
+	return NewTokenKey(TokenKey{
 		ID: kept.ID, Realm: kept.Realm, Algorithm: kept.Algorithm, Issuer: kept.Issuer, Audience: kept.Audience, Expires: timeOf(kept.Expires),
 	}, kept.Material)
-	if err == nil {
-		k.tokens[kept.ID] = key
-	}
-	return err
 }
 
 // UseTokenKey adds a key that is not kept: one of the configuration.
@@ -93,13 +121,13 @@ func (k *Keyring) UseTokenKey(key *TokenKey) error {
 	if err := checkKeyID(key.ID); err != nil {
 		return err
 	}
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	if k.tokens[key.ID] != nil {
-		return fmt.Errorf("there are two token keys with the id %s", key.ID)
-	}
-	k.tokens[key.ID] = key
-	return nil
+	key.configured = true
+	return k.change(func(now *ring) error {
+		if now.tokens[key.ID] != nil {
+			return fmt.Errorf("there are two token keys with the id %s", key.ID)
+		}
+		return nil
+	}, func(next *ring) { next.tokens[key.ID] = key })
 }
 
 func timeOf(t *time.Time) time.Time {
@@ -114,30 +142,31 @@ func over(expires *time.Time) bool { return expires != nil && !expires.After(tim
 // Verify returns the person that a token names. The key is found by its kid, then among
 // the key sets by its issuer. Its error is a [*wire.Problem] with code bad-token or
 // expired-token.
-func (k *Keyring) Verify(token string) (Person, error) {
-	var c jwt.RegisteredClaims
-	head, _, err := jwt.NewParser().ParseUnverified(token, &c)
+func (k *Keyring) Verify(text string) (Person, error) {
+	t, err := parseToken(text)
 	if err != nil {
-		return Person{}, badToken("the token is no JWT", "a JWT (RFC 7519) signed with "+strings.Join(Algorithms, ", "))
+		return Person{}, err
 	}
-	kid, _ := head.Header["kid"].(string)
-	k.mu.RLock()
-	key, sets := k.tokens[kid], k.sets
-	k.mu.RUnlock()
+	kid := ""
+	if t.head.Kid != nil {
+		kid = *t.head.Kid
+	}
+	r := k.ring.Load()
+	key := r.tokens[kid]
 	if kid != "" && key == nil {
-		for _, set := range sets {
-			if set.Issuer == c.Issuer {
+		for _, set := range r.sets {
+			if set.Issuer == t.claims.Issuer {
 				key = set.find(kid)
 			}
 		}
 	}
 	switch {
 	case key == nil:
-		return Person{}, badToken("the token's kid names no key", "the kid of a key that this service has: "+wire.Shorten(kid)+" is none")
+		return Person{}, badToken("the token's kid is "+wire.Shorten(kid)+", and the service has no such key", "the kid of a key of the realm (tovik token-key list)")
 	case !key.Expires.IsZero() && !key.Expires.After(time.Now()):
 		return Person{}, badToken("the key of the token has expired", "a newer key of the realm")
 	}
-	person, err := key.verify(token)
+	person, err := key.verify(t)
 	if err == nil {
 		err = CheckPicture(person.Profile.Picture)
 	}
@@ -150,40 +179,70 @@ func (k *Keyring) AddTokenKey(kept records.TokenKey) error {
 	if err := checkKeyID(kept.ID); err != nil {
 		return err
 	}
-	if _, err := keyOf(kept.Algorithm, kept.Material); err != nil {
+	key, err := tokenKeyOf(kept)
+	if err != nil {
 		return &wire.Problem{Code: wire.CodeBadField, Field: "key", Detail: err.Error(), Allowed: "algorithm and key that fit each other"}
 	}
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	err := k.store.AddTokenKey(&kept)
-	if errors.Is(err, records.ErrExists) {
-		return &wire.Problem{Code: wire.CodeExists, Field: "id", Value: wire.Shorten(kept.ID), Detail: "there is or was a key of this id", Allowed: "an id that was never used"}
-	}
-	if err == nil {
-		err = k.use(kept)
-	}
-	return err
+	taken := &wire.Problem{Code: wire.CodeExists, Field: "id", Value: wire.Shorten(kept.ID), Detail: "there is or was a key of this id", Allowed: "an id that was never used"}
+	return k.change(func(now *ring) error {
+		if now.tokens[kept.ID] != nil {
+			return taken
+		}
+		err := k.store.AddTokenKey(&kept)
+		if errors.Is(err, records.ErrExists) {
+			return taken
+		}
+		return err
+	}, func(next *ring) { next.tokens[kept.ID] = key })
 }
 
 // RevokeTokenKey lets the tokens of a key be refused from now on.
 func (k *Keyring) RevokeTokenKey(realm, id string) error {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	if key := k.tokens[id]; id == "" || key == nil || key.Realm != realm {
-		return unknownKey(id)
-	}
-	if err := k.store.RevokeTokenKey(id, time.Now().UTC()); err != nil {
-		return err
-	}
-	delete(k.tokens, id)
-	k.revoked[id] = true
-	return nil
+	return k.change(func(now *ring) error {
+		key := now.tokens[id]
+		if id == "" || key == nil || key.Realm != realm {
+			return unknownKey(id)
+		}
+		if key.configured {
+			return &wire.Problem{Code: wire.CodeBadField, Field: "id", Value: wire.Shorten(id), Detail: "this key is in the configuration", Allowed: "take it out of tovik.toml and restart"}
+		}
+		return k.store.RevokeTokenKey(id, time.Now().UTC())
+	}, func(next *ring) {
+		delete(next.tokens, id)
+		next.revoked[id] = true
+	})
 }
 
-// TokenKeys returns the keys of a realm's tokens, also those that are over.
-func (k *Keyring) TokenKeys(realm string) ([]records.TokenKey, error) {
-	all, err := k.store.TokenKeys()
-	return slices.DeleteFunc(all, func(key records.TokenKey) bool { return key.Realm != realm }), err
+// ListedTokenKey is a key of a realm's tokens, as it is listed.
+type ListedTokenKey struct {
+	records.TokenKey
+	Configured bool // it is in the configuration, not on record
+}
+
+// TokenKeys returns the keys of a realm's tokens, also those that are over, and those of
+// the configuration.
+func (k *Keyring) TokenKeys(realm string) ([]ListedTokenKey, error) {
+	kept, err := k.store.TokenKeys()
+	if err != nil {
+		return nil, err
+	}
+	var all []ListedTokenKey
+	for id, key := range k.ring.Load().tokens {
+		if key.Realm == realm && key.configured {
+			listed := ListedTokenKey{records.TokenKey{ID: id, Realm: realm, Algorithm: key.Algorithm, Issuer: key.Issuer, Audience: key.Audience}, true}
+			if !key.Expires.IsZero() {
+				listed.Expires = &key.Expires
+			}
+			all = append(all, listed)
+		}
+	}
+	slices.SortFunc(all, func(a, b ListedTokenKey) int { return strings.Compare(a.ID, b.ID) })
+	for _, key := range kept {
+		if key.Realm == realm {
+			all = append(all, ListedTokenKey{key, false})
+		}
+	}
+	return all, nil
 }
 
 func checkKeyID(id string) error {
@@ -198,34 +257,46 @@ func unknownKey(id string) error {
 	return &wire.Problem{Code: wire.CodeUnknownKey, Field: "id", Value: wire.Shorten(id), Detail: "the realm has no key of this id that is in force"}
 }
 
-// Check returns who shows a key, and refuses one that has not the role. The comparison
-// takes the same time for every wrong key. Its error is a [*wire.Problem].
+// keyWanted says what an operator shows.
+const keyWanted = "Authorization: Bearer KEY, with a key of tovik key create or that of the file operator.key"
+
+// Check returns who shows a key, and refuses one whose role does not permit what is asked.
+// The comparison takes the same time for every wrong key. Its error is a [*wire.Problem].
 func (k *Keyring) Check(key string, need Role) (Operator, error) {
-	if key == "" {
-		return Operator{}, &wire.Problem{Code: wire.CodeNoKey, Field: "key", Detail: "no operator key was sent"}
+	if strings.TrimSpace(key) == "" {
+		return Operator{}, &wire.Problem{Code: wire.CodeNoKey, Field: "key", Detail: "no operator key was sent", Allowed: keyWanted}
 	}
 	hash := sha256.Sum256([]byte(key))
 	id, _, ok := strings.Cut(key, ".")
-	k.mu.RLock()
-	found := k.operators[OwnKey]
-	if other := k.operators[id]; ok && other != nil && id != OwnKey {
+	r := k.ring.Load()
+	found := r.operators[OwnKey]
+	if other := r.operators[id]; ok && other != nil && id != OwnKey {
 		found = other
 	}
-	k.mu.RUnlock()
-	if subtle.ConstantTimeCompare(hash[:], found.hash[:]) != 1 || found.Revoked != nil || over(found.Expires) {
-		return Operator{}, &wire.Problem{Code: wire.CodeBadKey, Field: "key", Detail: "the operator key is not that of this service"}
+	if subtle.ConstantTimeCompare(hash[:], found.hash[:]) != 1 || !found.inForce() {
+		return Operator{}, badKey(key, id)
 	}
-	return k.admit(found, need)
+	return found.admit(need)
 }
 
-func (k *Keyring) admit(found *operatorKey, need Role) (Operator, error) {
-	k.mu.Lock()
-	k.used[found.ID] = time.Now().UTC()
-	k.mu.Unlock()
-	o := Operator{Realm: found.Realm, Key: found.ID, Role: Role(found.Role), Rooms: found.Rooms, Root: found.ID == OwnKey}
+// badKey says what came instead of a key in force.
+func badKey(key, id string) error {
+	detail := "the key that was sent is not an operator key of this service"
+	switch {
+	case strings.Count(key, ".") == 2 && strings.HasPrefix(key, "eyJ"):
+		detail = "a person's token was sent; here an operator key is wanted"
+	case strings.HasPrefix(id, "key-") && id != key:
+		detail = "the key " + wire.Shorten(id) + " is unknown, revoked or expired"
+	}
+	return &wire.Problem{Code: wire.CodeBadKey, Field: "key", Detail: detail, Allowed: keyWanted}
+}
+
+func (k *operatorKey) admit(need Role) (Operator, error) {
+	k.used.Store(time.Now().UnixNano())
+	o := Operator{Realm: k.Realm, Key: k.ID, Role: Role(k.Role), Rooms: k.Rooms, Root: k.ID == OwnKey, Expires: timeOf(k.Expires)}
 	if !o.May(need) {
-		return o, &wire.Problem{Code: wire.CodeWrongRole, Field: "key", Value: found.Role,
-			Detail: "this key has not the role for that", Allowed: "a key with the role " + string(need)}
+		return o, &wire.Problem{Code: wire.CodeWrongRole, Field: "key", Value: k.Role,
+			Detail: "this key's role does not permit that", Allowed: "a key with the role " + string(need)}
 	}
 	return o, nil
 }
@@ -233,21 +304,17 @@ func (k *Keyring) admit(found *operatorKey, need Role) (Operator, error) {
 // Again is Check for who was let in before with a key, which may have been revoked
 // since.
 func (k *Keyring) Again(id string, need Role) (Operator, error) {
-	k.mu.RLock()
-	found := k.operators[id]
-	k.mu.RUnlock()
-	if found == nil || found.Revoked != nil || over(found.Expires) {
-		return Operator{}, &wire.Problem{Code: wire.CodeBadKey, Field: "key", Detail: "the key with which you signed in is no longer in force"}
+	found := k.ring.Load().operators[id]
+	if !found.inForce() {
+		return Operator{}, &wire.Problem{Code: wire.CodeBadKey, Field: "key", Detail: "the key with which you signed in is no longer in force", Allowed: "signing in again, with another key"}
 	}
-	return k.admit(found, need)
+	return found.admit(need)
 }
 
 // Prove makes something of a text and an operator's key that nobody can who has not both.
 // It is nil when there is no such key.
 func (k *Keyring) Prove(text, id string) []byte {
-	k.mu.RLock()
-	defer k.mu.RUnlock()
-	key := k.operators[id]
+	key := k.ring.Load().operators[id]
 	if key == nil {
 		return nil
 	}
@@ -259,92 +326,94 @@ func (k *Keyring) Prove(text, id string) []byte {
 // InForce tells whether a key may still be shown: an operator's, or one of tokens that is
 // not of a key set.
 func (k *Keyring) InForce(operator bool, id string) bool {
-	k.mu.RLock()
-	defer k.mu.RUnlock()
+	r := k.ring.Load()
 	if operator {
-		key := k.operators[id]
-		return key != nil && key.Revoked == nil && !over(key.Expires)
+		return r.operators[id].inForce()
 	}
-	key := k.tokens[id]
-	return (key != nil && (key.Expires.IsZero() || key.Expires.After(time.Now()))) || (key == nil && !k.revoked[id])
+	key := r.tokens[id]
+	return (key != nil && (key.Expires.IsZero() || key.Expires.After(time.Now()))) || (key == nil && !r.revoked[id])
 }
 
-// AddOperatorKey makes a key. It returns the key itself, which is told once: only its
-// hash is kept.
-func (k *Keyring) AddOperatorKey(kept records.OperatorKey) (records.OperatorKey, string, error) {
-	if _, ok := ParseRole(kept.Role); !ok {
+// AddOperatorKey makes a key at the word of another, or of the service itself when by is
+// nil. No key makes one that may do more than itself, or for longer. It returns the key
+// itself, which is told once: only its hash is kept.
+func (k *Keyring) AddOperatorKey(by *Operator, kept records.OperatorKey) (records.OperatorKey, string, error) {
+	role, ok := ParseRole(kept.Role)
+	switch {
+	case !ok:
 		return kept, "", &wire.Problem{Code: wire.CodeBadField, Field: "role", Value: wire.Shorten(kept.Role), Detail: "there is no such role", Allowed: "read, write, operate"}
-	}
-	if len(kept.Name) > 128 {
+	case len(kept.Name) > 128:
 		return kept, "", &wire.Problem{Code: wire.CodeBadField, Field: "name", Value: wire.Shorten(kept.Name), Detail: "the name of the key is too long", Allowed: "up to 128 bytes"}
-	}
-	if over(kept.Expires) {
+	case over(kept.Expires):
 		return kept, "", &wire.Problem{Code: wire.CodeBadField, Field: "expires", Value: kept.Expires.Format(time.RFC3339), Detail: "the key would have expired already", Allowed: "a time in the future"}
+	case by != nil && !by.Covers(role, kept.Rooms):
+		return kept, "", &wire.Problem{Code: wire.CodeNotGranted, Field: "role", Value: kept.Role, Detail: "a key makes no key that may do more than itself", Allowed: "up to the role " + string(by.Role) + ", and rooms that the key itself is about"}
+	case by != nil && !by.Expires.IsZero() && kept.Expires == nil:
+		kept.Expires = &by.Expires
+	case by != nil && !by.Expires.IsZero() && kept.Expires.After(by.Expires):
+		return kept, "", &wire.Problem{Code: wire.CodeNotGranted, Field: "expires", Value: kept.Expires.Format(time.RFC3339), Detail: "a key makes no key that outlives itself", Allowed: "up to " + by.Expires.UTC().Format(time.RFC3339)}
 	}
 	kept.ID = "key-" + strings.ToLower(rand.Text()[:10])
 	key := kept.ID + "." + rand.Text()
 	hash := sha256.Sum256([]byte(key))
 	kept.Hash = hash[:]
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	if err := k.store.AddOperatorKey(&kept); err != nil {
+	err := k.change(func(*ring) error { return k.store.AddOperatorKey(&kept) }, func(next *ring) { next.operators[kept.ID] = newOperatorKey(kept, hash) })
+	if err != nil {
 		return kept, "", err
 	}
-	k.operators[kept.ID] = &operatorKey{kept, hash}
 	return kept, key, nil
 }
 
-// RevokeOperatorKey lets a key be refused from now on.
-func (k *Keyring) RevokeOperatorKey(realm, id string) error {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	found := k.operators[id]
-	if id == OwnKey || found == nil || found.Realm != realm || found.Revoked != nil {
-		return unknownKey(id)
-	}
+// RevokeOperatorKey lets a key be refused from now on, at the word of another that may do
+// all that it may. One that may do more is as unknown as one that is not there.
+func (k *Keyring) RevokeOperatorKey(by Operator, id string) error {
 	at := time.Now().UTC()
-	if err := k.store.RevokeOperatorKey(id, at); err != nil {
-		return err
-	}
-	found.Revoked = &at
-	return nil
+	return k.change(func(now *ring) error {
+		found := now.operators[id]
+		if id == OwnKey || found == nil || found.Realm != by.Realm || found.Revoked != nil || !by.Covers(Role(found.Role), found.Rooms) {
+			return unknownKey(id)
+		}
+		return k.store.RevokeOperatorKey(id, at)
+	}, func(next *ring) {
+		revoked := *next.operators[id]
+		revoked.Revoked = &at
+		next.operators[id] = &revoked
+	})
 }
 
-// OperatorKeys returns the keys of a realm's operators, also those that are over, the
-// newest first, each with its last use.
-func (k *Keyring) OperatorKeys(realm string) []records.OperatorKey {
-	k.mu.RLock()
-	defer k.mu.RUnlock()
+// OperatorKeys returns the keys of a realm's operators that may do no more than the one
+// that asks, also those that are over, the newest first, each with its last use.
+func (k *Keyring) OperatorKeys(by Operator) []records.OperatorKey {
 	var all []records.OperatorKey
-	for id, key := range k.operators {
-		if key.Realm == realm && id != OwnKey {
-			kept := key.OperatorKey
-			if at, ok := k.used[id]; ok {
-				kept.LastUsed = &at
-			}
-			all = append(all, kept)
+	for id, key := range k.ring.Load().operators {
+		if key.Realm != by.Realm || id == OwnKey || !by.Covers(Role(key.Role), key.Rooms) {
+			continue
 		}
+		kept := key.OperatorKey
+		if used := key.used.Load(); used != 0 {
+			at := time.Unix(0, used).UTC()
+			kept.LastUsed = &at
+		}
+		all = append(all, kept)
 	}
-	slices.SortFunc(all, func(a, b records.OperatorKey) int { return b.Created.Compare(a.Created) })
+	slices.SortFunc(all, func(a, b records.OperatorKey) int {
+		return cmp.Or(b.Created.Compare(a.Created), strings.Compare(a.ID, b.ID))
+	})
 	return all
 }
 
 // Forget drops the keys of a realm that is no more.
 func (k *Keyring) Forget(realm string) {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	for id, key := range k.tokens {
-		if key.Realm == realm {
-			delete(k.tokens, id)
-			k.revoked[id] = true
+	_ = k.change(func(*ring) error { return nil }, func(next *ring) {
+		for id, key := range next.tokens {
+			if key.Realm == realm {
+				delete(next.tokens, id)
+				next.revoked[id] = true
+			}
 		}
-	}
-	for id, key := range k.operators {
-		if key.Realm == realm {
-			delete(k.operators, id)
-		}
-	}
-	k.sets = slices.DeleteFunc(slices.Clone(k.sets), func(set *keySet) bool { return set.Realm == realm })
+		maps.DeleteFunc(next.operators, func(_ string, key *operatorKey) bool { return key.Realm == realm })
+		next.sets = slices.DeleteFunc(next.sets, func(set *keySet) bool { return set.Realm == realm })
+	})
 }
 
 // usedEvery is how often it is written when keys were last used.
@@ -361,21 +430,33 @@ func (k *Keyring) Run(ctx context.Context, failed func(error)) {
 			done = true
 		case <-ticker.C:
 		}
-		k.mu.Lock()
-		used := k.used
-		k.used = map[string]time.Time{}
-		for id, at := range used {
-			if key := k.operators[id]; key != nil {
-				key.LastUsed = &at
-			}
-		}
-		k.mu.Unlock()
-		delete(used, OwnKey)
-		if len(used) == 0 {
-			continue
-		}
-		if err := k.store.UsedOperatorKeys(used); err != nil {
+		if err := k.writeUsed(); err != nil {
 			failed(fmt.Errorf("write when keys were last used: %w", err))
 		}
 	}
+}
+
+func (k *Keyring) writeUsed() error {
+	used := map[string]time.Time{}
+	for id, key := range k.ring.Load().operators {
+		if at := key.used.Load(); at != 0 && id != OwnKey {
+			used[id] = time.Unix(0, at).UTC()
+		}
+	}
+	if len(used) == 0 {
+		return nil
+	}
+	if err := k.store.UsedOperatorKeys(used); err != nil {
+		return err
+	}
+	return k.change(func(*ring) error { return nil }, func(next *ring) {
+		for id, at := range used {
+			if key := next.operators[id]; key != nil {
+				written := *key
+				written.LastUsed = &at
+				next.operators[id] = &written
+				key.used.CompareAndSwap(at.UnixNano(), 0)
+			}
+		}
+	})
 }

@@ -67,10 +67,7 @@ func (k *Keyring) UseKeySet(ctx context.Context, described KeySet, failed func(e
 	if err != nil {
 		return fmt.Errorf("the key set %s: %w", set.URL, err)
 	}
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	k.sets = append(k.sets[:len(k.sets):len(k.sets)], set)
-	return nil
+	return k.change(func(*ring) error { return nil }, func(next *ring) { next.sets = append(next.sets, set) })
 }
 
 // read looks a key up. One that is not known is looked for where the keys are published,

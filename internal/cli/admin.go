@@ -89,6 +89,7 @@ func keyCommand() *cli.Command {
 			&cli.StringFlag{Name: "role", Value: "read", Usage: "read, write (also statuses, rooms, sign-out) or operate (also removals and keys)"},
 			&cli.StringFlag{Name: "name", Usage: "what it is for"},
 			&cli.StringSliceFlag{Name: "room", Usage: "a `PATTERN` of rooms that it is about, repeatable; all when left out"},
+			&cli.StringFlag{Name: "realm", Usage: "the `REALM` that it is a key of; wants the key of the service itself"},
 			expiresFlag(),
 		},
 		func(ctx context.Context, c *cli.Command, a client.API) error {
@@ -96,7 +97,7 @@ func keyCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			made, err := a.AddKey(ctx, wire.NewKey{Name: c.String("name"), Role: c.String("role"), Rooms: c.StringSlice("room"), Expires: until})
+			made, err := a.AddKey(ctx, wire.NewKey{Realm: c.String("realm"), Name: c.String("name"), Role: c.String("role"), Rooms: c.StringSlice("room"), Expires: until})
 			if err != nil {
 				return err
 			}
@@ -161,7 +162,7 @@ func tokenKeyCommand() *cli.Command {
 		return listing(c, keys, keys.Keys, func(w io.Writer) {
 			_, _ = fmt.Fprintln(w, "KEY\tALGORITHM\tISSUER\tAUDIENCE\tCREATED\tSTATE")
 			for _, k := range keys.Keys {
-				_, _ = fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t%s\n", k.ID, k.Algorithm, orDash(k.Issuer), orDash(k.Audience), day(&k.Created), state(k.Expires, k.Revoked))
+				_, _ = fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t%s\n", k.ID, k.Algorithm, orDash(k.Issuer), orDash(k.Audience), day(k.Created), tokenKeyState(k))
 			}
 		})
 	})
@@ -173,6 +174,13 @@ func tokenKeyCommand() *cli.Command {
 			return say(c, "Tokens with the kid %s are refused from now on.", c.Args().First())
 		})
 	return &cli.Command{Name: "token-key", Usage: "the keys that verify people's tokens", Commands: []*cli.Command{add, list, revoke}}
+}
+
+func tokenKeyState(k wire.TokenKey) string {
+	if k.Configured {
+		return "in tovik.toml"
+	}
+	return state(k.Expires, k.Revoked)
 }
 
 func realmCommand() *cli.Command {

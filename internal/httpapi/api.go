@@ -140,16 +140,16 @@ func (a *API) serve(app *fiber.App, r route) {
 	var gates []any
 	if role, ok := access.ParseRole(r.Shows); ok {
 		gates = append(gates, a.operator(role), a.pace)
-		if r.Root {
-			gates = append(gates, a.root)
-		}
-		if r.Whole {
+		switch r.Reach {
+		case ReachRealm:
 			gates = append(gates, func(c fiber.Ctx) error {
 				if err := wholeRealm(c); err != nil {
 					return err
 				}
 				return c.Next()
 			})
+		case ReachService:
+			gates = append(gates, a.root)
 		}
 		switch {
 		case r.Method != get:

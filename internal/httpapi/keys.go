@@ -14,7 +14,7 @@ import (
 
 func (a *API) listKeys(c fiber.Ctx) error {
 	list := wire.Keys{Keys: []wire.Key{}}
-	for _, kept := range a.keys.OperatorKeys(realmOf(c).Name) {
+	for _, kept := range a.keys.OperatorKeys(operatorOf(c)) {
 		list.Keys = append(list.Keys, keyDocument(kept))
 	}
 	return listed(c, list, list.Keys)
@@ -41,21 +41,25 @@ func (a *API) addKey(c fiber.Ctx) error {
 	if err := strictjson.Read(c.Body(), &asked); err != nil {
 		return err
 	}
-	kept := records.OperatorKey{Realm: realmOf(c).Name, Name: asked.Name, Role: asked.Role, Expires: asked.Expires}
+	by, realm := operatorOf(c), realmOf(c).Name
+	if asked.Realm != "" && asked.Realm != realm {
+		if !by.Root {
+			return &wire.Problem{Code: wire.CodeWrongRole, Field: "realm", Value: wire.Shorten(asked.Realm), Detail: "only the key of the service itself makes keys of other realms", Allowed: "the key in operator.key"}
+		}
+		if _, err := a.realms.Get(asked.Realm); err != nil {
+			return err
+		}
+		realm = asked.Realm
+	}
+	kept := records.OperatorKey{Realm: realm, Name: asked.Name, Role: asked.Role, Expires: asked.Expires}
 	for _, name := range asked.Rooms {
 		pattern, err := presence.ParsePattern(name)
 		if err != nil {
 			return err
 		}
-		if !operatorOf(c).Sees(pattern) {
-			return &wire.Problem{Code: wire.CodeNotGranted, Field: "rooms", Value: wire.Shorten(name), Detail: "a key makes keys for its own rooms only"}
-		}
 		kept.Rooms = append(kept.Rooms, pattern)
 	}
-	if own := operatorOf(c).Rooms; kept.Rooms == nil && own != nil {
-		kept.Rooms = own
-	}
-	made, key, err := a.keys.AddOperatorKey(kept)
+	made, key, err := a.keys.AddOperatorKey(&by, kept)
 	if err != nil {
 		return err
 	}
@@ -65,7 +69,7 @@ func (a *API) addKey(c fiber.Ctx) error {
 }
 
 func (a *API) revokeKey(c fiber.Ctx) error {
-	if err := a.keys.RevokeOperatorKey(realmOf(c).Name, param(c, "key")); err != nil {
+	if err := a.keys.RevokeOperatorKey(operatorOf(c), param(c, "key")); err != nil {
 		return err
 	}
 	a.gateway.Recheck()
@@ -80,14 +84,18 @@ func (a *API) listTokenKeys(c fiber.Ctx) error {
 	}
 	list := wire.TokenKeys{Keys: []wire.TokenKey{}}
 	for _, k := range kept {
-		list.Keys = append(list.Keys, tokenKeyDocument(k))
+		doc := tokenKeyDocument(k.TokenKey)
+		if doc.Configured = k.Configured; k.Configured {
+			doc.Created = nil
+		}
+		list.Keys = append(list.Keys, doc)
 	}
 	return listed(c, list, list.Keys)
 }
 
 func tokenKeyDocument(k records.TokenKey) wire.TokenKey {
 	return wire.TokenKey{ID: k.ID, Realm: k.Realm, Algorithm: k.Algorithm, Issuer: k.Issuer, Audience: k.Audience,
-		Created: wire.Time{Time: k.Created}, Expires: at(k.Expires), Revoked: at(k.Revoked)}
+		Created: at(&k.Created), Expires: at(k.Expires), Revoked: at(k.Revoked)}
 }
 
 // addTokenKey lets tokens be signed with another key. It takes a public key, or the
@@ -133,7 +141,7 @@ func (a *API) addRealm(c fiber.Ctx) error {
 	if err := a.world.AddRealm(asked.Name); err != nil {
 		return err
 	}
-	kept, key, err := a.keys.AddOperatorKey(records.OperatorKey{Realm: asked.Name, Name: "the first key", Role: string(access.Operate)})
+	kept, key, err := a.keys.AddOperatorKey(nil, records.OperatorKey{Realm: asked.Name, Name: "the first key", Role: string(access.Operate)})
 	if err != nil {
 		return err
 	}

@@ -137,6 +137,10 @@ func (a *API) sessions(c fiber.Ctx) error {
 			break
 		}
 		for _, e := range realm.Engine.Explain(user, room).Sessions {
+			e.Rooms = slices.DeleteFunc(e.Rooms, func(room presence.RoomName) bool { return !operatorOf(c).Sees(presence.Pattern(room)) })
+			e.Next = slices.DeleteFunc(e.Next, func(next presence.Upcoming) bool {
+				return next.Room != "" && !operatorOf(c).Sees(presence.Pattern(next.Room))
+			})
 			doc.Sessions = append(doc.Sessions, delivery.Session(e))
 		}
 	}
@@ -159,11 +163,11 @@ func (a *API) sessionsOf(c fiber.Ctx) error {
 // policies tells what applies where; with room= to one room, and why.
 func (a *API) policies(c fiber.Ctx) error {
 	p := realmOf(c).Engine.Policy()
+	room, err := oneRoomIn(c)
+	if err != nil {
+		return err
+	}
 	if name := c.Query("room"); name != "" {
-		room, err := presence.ParseRoom(name)
-		if err != nil {
-			return err
-		}
 		own := p.For(room)
 		doc := policyDocument(p, own)
 		doc.Room = name
@@ -189,7 +193,7 @@ func policyDocument(p *presence.Policy, r *presence.RoomPolicy) wire.Policy {
 		GraceClosing: r.GraceClosing.Milliseconds(), GraceLost: r.GraceLost.Milliseconds(), GraceHidden: max(r.GraceHidden, r.GraceLost).Milliseconds(),
 		TypingExpires: r.TypingExpires.Milliseconds(), CountEvery: r.CountEvery.Milliseconds(), Capacity: r.Capacity, MembersMax: r.MembersMax,
 		BeatEvery: p.BeatEvery.Milliseconds(), Silence: p.Silence().Milliseconds(), IdleAfter: p.IdleAfter.Milliseconds(), Lease: p.Lease.Milliseconds(), Second: string(p.SecondSession),
-		Ghost: (p.BeatEvery + p.Silence() + r.GraceLost).Milliseconds(),
+		Ghost: p.LongestGhostIn(r).Milliseconds(),
 	}
 	doc.Words = []string{
 		fmt.Sprintf("Who closes or reloads a page is shown for another %s; a reload comes back within that and is not noticed.", short(r.GraceClosing)),

@@ -20,8 +20,7 @@ type Operation struct {
 	// Shows is what who asks has to show: a role of operator keys, or one of the constants
 	// below.
 	Shows  string
-	Root   bool // the key of the service itself
-	Whole  bool // a key that is about some rooms only is refused
+	Reach  Reach // of the key that has to be shown; empty where none is
 	Query  []Parameter
 	Takes  any      // an example of the body; nil: there is none
 	Media  string   // of the body, when that is not JSON
@@ -30,6 +29,16 @@ type Operation struct {
 	Forms  []string // media types of the answer, besides JSON or in its place
 	Fails  []string // codes of its own problems
 }
+
+// Reach is what a key has to be about for what is asked.
+type Reach string
+
+// The reaches, from the narrowest.
+const (
+	ReachRooms   Reach = "its rooms"   // a key about some rooms asks about those, and is told of those only
+	ReachRealm   Reach = "the realm"   // a key about all rooms
+	ReachService Reach = "the service" // the key that the service is started with
+)
 
 // What is shown besides operator keys.
 const (
@@ -109,31 +118,31 @@ func (a *API) roomRoutes() []route {
 	return []route{
 		{Operation{Method: put, Path: "/v1/rooms/{room}", ID: "declareRoom", Topic: "Rooms", Says: "Declare a room, and say whom it expects",
 			More:  "A declared room exists also while nobody is in it. Declaring it again changes whom it expects.",
-			Shows: write, Takes: declaration, Gives: wire.DeclaredRoom{}, Fails: []string{"bad-user", "unknown-room"}}, a.declare},
+			Shows: write, Reach: ReachRooms, Takes: declaration, Gives: wire.DeclaredRoom{}, Fails: []string{"bad-user", "unknown-room"}}, a.declare},
 		{Operation{Method: get, Path: "/v1/rooms", ID: "listRooms", Topic: "Rooms", Says: "List rooms with their counts",
 			More:  "Those that somebody is in and those that are declared. As an event stream: the count of each, and then each change of one.",
-			Shows: read, Gives: wire.Rooms{}, Forms: append(tables, followed...), Fails: []string{"bad-pattern"},
+			Shows: read, Reach: ReachRooms, Gives: wire.Rooms{}, Forms: append(tables, followed...), Fails: []string{"bad-pattern"},
 			Query: []Parameter{{Name: "match", Says: "only rooms that match this pattern", Example: "basin.*"},
 				{Name: "sort", Says: "by name, or with the fullest first", Example: byPeople, OneOf: []string{byName, byPeople, bySessions}}, afterOf("a cursor", "1:basin.zz"), qLimit, qFormat}}, a.rooms},
 		{Operation{Method: get, Path: "/v1/rooms/{room}", ID: "getRoom", Topic: "Rooms", Says: "Count who is in a room",
-			More: "As an event stream: the count, and then each change of it.", Shows: read, Gives: wire.Room{}, Forms: followed, Fails: []string{"unknown-room"}}, a.room},
+			More: "As an event stream: the count, and then each change of it.", Shows: read, Reach: ReachRooms, Gives: wire.Room{}, Forms: followed, Fails: []string{"unknown-room"}}, a.room},
 		{Operation{Method: get, Path: "/v1/rooms/{room}/count", ID: "countRoom", Topic: "Rooms", Says: "Count who is in a room, the same at an address of its own",
-			Shows: read, Gives: wire.Room{}, Forms: followed, Fails: []string{"unknown-room"}}, a.room},
+			Shows: read, Reach: ReachRooms, Gives: wire.Room{}, Forms: followed, Fails: []string{"unknown-room"}}, a.room},
 		{Operation{Method: get, Path: "/v1/rooms/{room}/members", ID: "listMembers", Topic: "Rooms", Says: "List who is in a room",
 			More:  "Pages are of one revision, which is kept for a minute: pass rev and next of the page before as rev and after. As an event stream: everybody, and then each change, as a link that watches gets it.",
-			Shows: read, Gives: wire.Members{}, Forms: append(tables, followed...), Fails: []string{"unknown-room", "old-revision"},
+			Shows: read, Reach: ReachRooms, Gives: wire.Members{}, Forms: append(tables, followed...), Fails: []string{"unknown-room", "old-revision"},
 			Query: []Parameter{{Name: "status", Says: "only members of this status", Example: "online", OneOf: []string{"online", "away", "busy"}},
 				{Name: "limit", Says: "how many at most, 1 to 1000; 1000 when left out", Example: 200}, afterOf("a user", "a"), {Name: "rev", Says: "the revision of the page before"}, qFormat}}, a.members},
 		{Operation{Method: get, Path: "/v1/rooms/{room}/expected", ID: "getExpected", Topic: "Rooms", Says: "Tell whom a declared room expects, and whom of them it misses now",
-			Shows: read, Gives: wire.DeclaredRoom{}, Fails: []string{"unknown-room"}}, a.expectations},
+			Shows: read, Reach: ReachRooms, Gives: wire.DeclaredRoom{}, Fails: []string{"unknown-room"}}, a.expectations},
 		{Operation{Method: post, Path: "/v1/rooms/{room}/cues", ID: "cueRoom", Topic: "Rooms", Says: "Give a cue to everybody in a room",
-			More: "A cue is small and ephemeral: it goes to the links that are there now, is never stored and never tried again.", Shows: write, Takes: exampleCue, Gives: wire.CueGiven{}, Fails: []string{"bad-field", "unknown-room"}}, a.cueRoom},
+			More: "A cue is small and ephemeral: it goes to the links that are there now, is never stored and never tried again.", Shows: write, Reach: ReachRooms, Takes: exampleCue, Gives: wire.CueGiven{}, Fails: []string{"bad-field", "unknown-room"}}, a.cueRoom},
 		{Operation{Method: post, Path: "/v1/counts", ID: "countRooms", Topic: "Rooms", Says: "Count who is in each of up to 1000 rooms",
-			More: "In the order in which they were asked for. A room that is not there has nobody in it.", Shows: read, Takes: wire.CountsAsked{Rooms: []string{"basin.upper-weir", "sluice.mill-lane"}},
+			More: "In the order in which they were asked for. A room that is not there has nobody in it.", Shows: read, Reach: ReachRooms, Takes: wire.CountsAsked{Rooms: []string{"basin.upper-weir", "sluice.mill-lane"}},
 			Gives: wire.Counts{}, Forms: tables, Query: []Parameter{qFormat}, Fails: []string{"bad-field", "bad-room", "unknown-room"}}, a.counts},
 		{Operation{Method: del, Path: "/v1/rooms/{room}/members/{user}", ID: "removeFromRoom", Topic: "Rooms", Says: "Remove somebody from a room",
-			More: "Their tokens of before are refused there from now on, durably; a newer one is taken.", Shows: operate, Gives: wire.Removal{}, Fails: []string{"unknown-room"}}, a.removeFromRoom},
-		{Operation{Method: del, Path: "/v1/rooms/{room}", ID: "undeclareRoom", Topic: "Rooms", Says: "Let a declared room end with its last member again", Shows: write, Fails: []string{"unknown-room"}}, a.undeclare},
+			More: "Their tokens of before are refused there from now on, durably; a newer one is taken.", Shows: operate, Reach: ReachRooms, Gives: wire.Removal{}, Fails: []string{"unknown-room"}}, a.removeFromRoom},
+		{Operation{Method: del, Path: "/v1/rooms/{room}", ID: "undeclareRoom", Topic: "Rooms", Says: "Let a declared room end with its last member again", Shows: write, Reach: ReachRooms, Fails: []string{"unknown-room"}}, a.undeclare},
 	}
 }
 
@@ -141,38 +150,38 @@ func (a *API) peopleRoutes() []route {
 	const people = "People"
 	return []route{
 		{Operation{Method: put, Path: "/v1/people/{user}", ID: "putPerson", Topic: people, Says: "Add somebody to the directory, or change what it says of them",
-			Shows: write, Whole: true, Takes: wire.Profile{Name: "Ilse Marrow", Attributes: map[string]string{"team": "night watch"}}, Gives: wire.Person{}, Fails: []string{"bad-field", "bad-profile"}}, a.putPerson},
+			Shows: write, Reach: ReachRealm, Takes: wire.Profile{Name: "Ilse Marrow", Attributes: map[string]string{"team": "night watch"}}, Gives: wire.Person{}, Fails: []string{"bad-field", "bad-profile"}}, a.putPerson},
 		{Operation{Method: post, Path: importPath, ID: "importPeople", Topic: people, Says: "Take a list of people into the directory",
 			More:  "As NDJSON, or as CSV with the columns user, name, picture and attributes of your own; up to 16 MB. The answer tells of each line that was refused; the others are taken.",
-			Shows: write, Whole: true, Takes: "user,name,team\ne-02,Tobin Reedham,night watch\n", Media: "text/csv", Gives: wire.Imported{}, Fails: []string{"bad-field"}}, a.importPeople},
+			Shows: write, Reach: ReachRealm, Takes: "user,name,team\ne-02,Tobin Reedham,night watch\n", Media: "text/csv", Gives: wire.Imported{}, Fails: []string{"bad-field"}}, a.importPeople},
 		{Operation{Method: get, Path: "/v1/people", ID: "listPeople", Topic: people, Says: "Search the directory, with how everybody is now",
-			Shows: read, Whole: true, Gives: wire.People{}, Forms: tables,
+			Shows: read, Reach: ReachRealm, Gives: wire.People{}, Forms: tables,
 			Query: []Parameter{{Name: "text", Says: "only those whose id or name has this in it", Example: "marrow"}, {Name: "user", Says: "only these people", Example: "e-01", Repeats: true}, afterOf("a user", "a"), qLimit, qFormat}, Fails: []string{"bad-user"}}, a.people},
-		{Operation{Method: get, Path: "/v1/people/{user}", ID: "getPerson", Topic: people, Says: "Tell who somebody is, and how they are now", Shows: read, Whole: true, Gives: wire.Person{}, Fails: []string{"unknown-person"}}, a.person},
+		{Operation{Method: get, Path: "/v1/people/{user}", ID: "getPerson", Topic: people, Says: "Tell who somebody is, and how they are now", Shows: read, Reach: ReachRealm, Gives: wire.Person{}, Fails: []string{"unknown-person"}}, a.person},
 		{Operation{Method: get, Path: "/v1/people/{user}/status", ID: "getStatus", Topic: people, Says: "Tell what is seen of a person",
 			More:  "Also of somebody whom nobody knows, who is offline. As a presence document (PIDF, RFC 3863, with the activities of RPID, RFC 4480), or as an event stream.",
-			Shows: read, Whole: true, Gives: wire.PersonStatus{}, Forms: append([]string{pidfType}, followed...)}, a.status},
+			Shows: read, Reach: ReachRealm, Gives: wire.PersonStatus{}, Forms: append([]string{pidfType}, followed...)}, a.status},
 		{Operation{Method: put, Path: "/v1/people/{user}/status", ID: "setStatus", Topic: people, Says: "Set what others see of a person, in their place",
-			More: "Until its end time, if there is one, whatever their sessions do.", Shows: write, Whole: true, Takes: wire.StatusWanted{Status: "busy", Note: "at the sluice", Until: &exampleTime},
+			More: "Until its end time, if there is one, whatever their sessions do.", Shows: write, Reach: ReachRealm, Takes: wire.StatusWanted{Status: "busy", Note: "at the sluice", Until: &exampleTime},
 			Gives: wire.PersonStatus{}, Fails: []string{"bad-field", "bad-status", "bad-note", "not-recorded"}}, a.setStatus},
-		{Operation{Method: del, Path: "/v1/people/{user}/status", ID: "clearStatus", Topic: people, Says: "Let a person's status follow their sessions again", Shows: write, Whole: true, Gives: wire.PersonStatus{}, Fails: []string{"not-recorded"}}, a.clearStatus},
+		{Operation{Method: del, Path: "/v1/people/{user}/status", ID: "clearStatus", Topic: people, Says: "Let a person's status follow their sessions again", Shows: write, Reach: ReachRealm, Gives: wire.PersonStatus{}, Fails: []string{"not-recorded"}}, a.clearStatus},
 		{Operation{Method: post, Path: "/v1/statuses", ID: "listStatuses", Topic: people, Says: "Tell what is seen of each of up to 1000 people",
-			More: "In the order in which they were asked for. Who is not known is offline.", Shows: read, Whole: true, Takes: wire.StatusesAsked{Users: []string{"e-01", "e-02"}}, Gives: wire.Statuses{}, Forms: tables, Query: []Parameter{qFormat},
+			More: "In the order in which they were asked for. Who is not known is offline.", Shows: read, Reach: ReachRealm, Takes: wire.StatusesAsked{Users: []string{"e-01", "e-02"}}, Gives: wire.Statuses{}, Forms: tables, Query: []Parameter{qFormat},
 			Fails: []string{"bad-field", "bad-user"}}, a.statuses},
-		{Operation{Method: get, Path: "/v1/people/{user}/rooms", ID: "listRoomsOfPerson", Topic: people, Says: "List the rooms that a person is in", Shows: read, Whole: true, Gives: wire.PersonRooms{}, Forms: tables, Query: []Parameter{qFormat}}, a.roomsOfPerson},
-		{Operation{Method: get, Path: "/v1/people/{user}/sessions", ID: "listSessionsOfPerson", Topic: people, Says: "List the sessions of a person", Shows: read, Whole: true, Gives: wire.Sessions{}, Forms: tables, Query: []Parameter{qFormat}}, a.sessionsOf},
+		{Operation{Method: get, Path: "/v1/people/{user}/rooms", ID: "listRoomsOfPerson", Topic: people, Says: "List the rooms that a person is in", Shows: read, Reach: ReachRealm, Gives: wire.PersonRooms{}, Forms: tables, Query: []Parameter{qFormat}}, a.roomsOfPerson},
+		{Operation{Method: get, Path: "/v1/people/{user}/sessions", ID: "listSessionsOfPerson", Topic: people, Says: "List the sessions of a person", Shows: read, Reach: ReachRealm, Gives: wire.Sessions{}, Forms: tables, Query: []Parameter{qFormat}}, a.sessionsOf},
 		{Operation{Method: get, Path: "/v1/people/{user}/why", ID: "explainPerson", Topic: people, Says: "Explain how a person is shown",
-			More: "Which rule decides, on what evidence, and what comes next; with a room also why they are in it or not.", Shows: read, Whole: true, Gives: wire.Why{}, Query: []Parameter{qRoom}, Fails: []string{"bad-room", "unknown-person"}}, a.why},
+			More: "Which rule decides, on what evidence, and what comes next; with a room also why they are in it or not.", Shows: read, Reach: ReachRealm, Gives: wire.Why{}, Query: []Parameter{qRoom}, Fails: []string{"bad-room", "unknown-person"}}, a.why},
 		{Operation{Method: get, Path: "/v1/sessions", ID: "listSessions", Topic: people, Says: "List who is connected, over what, and since when",
-			More: "By person, whose sessions are never divided between pages.", Shows: read, Gives: wire.Sessions{}, Forms: tables, Query: []Parameter{qRoom, afterOf("a user", "a"), qLimit, qFormat}, Fails: []string{"bad-room", "unknown-room"}}, a.sessions},
-		{Operation{Method: post, Path: "/v1/people/{user}/cues", ID: "cuePerson", Topic: people, Says: "Give a cue to all sessions of a person", Shows: write, Whole: true, Takes: exampleCue, Gives: wire.CueGiven{}, Fails: []string{"bad-field"}}, a.cuePerson},
-		{Operation{Method: post, Path: "/v1/sessions/{session}/cues", ID: "cueSession", Topic: people, Says: "Give a cue to one session", Shows: write, Whole: true, Takes: exampleCue, Gives: wire.CueGiven{}, Fails: []string{"bad-field", "no-session"}}, a.cueSession},
-		{Operation{Method: post, Path: "/v1/sessions/{session}/end", ID: "endSession", Topic: people, Says: "End a session", More: "Others see a leave at once, if it was the person's last in the room.", Shows: write, Whole: true, Fails: []string{"no-session"}}, a.endSession},
-		{Operation{Method: post, Path: "/v1/people/{user}/sign-out", ID: "signOutPerson", Topic: people, Says: "End all sessions of a person", More: "Their tokens stay good: they may come back.", Shows: write, Whole: true}, a.signOutPerson},
+			More: "By person, whose sessions are never divided between pages.", Shows: read, Reach: ReachRooms, Gives: wire.Sessions{}, Forms: tables, Query: []Parameter{qRoom, afterOf("a user", "a"), qLimit, qFormat}, Fails: []string{"bad-room", "unknown-room"}}, a.sessions},
+		{Operation{Method: post, Path: "/v1/people/{user}/cues", ID: "cuePerson", Topic: people, Says: "Give a cue to all sessions of a person", Shows: write, Reach: ReachRealm, Takes: exampleCue, Gives: wire.CueGiven{}, Fails: []string{"bad-field"}}, a.cuePerson},
+		{Operation{Method: post, Path: "/v1/sessions/{session}/cues", ID: "cueSession", Topic: people, Says: "Give a cue to one session", Shows: write, Reach: ReachRealm, Takes: exampleCue, Gives: wire.CueGiven{}, Fails: []string{"bad-field", "no-session"}}, a.cueSession},
+		{Operation{Method: post, Path: "/v1/sessions/{session}/end", ID: "endSession", Topic: people, Says: "End a session", More: "Others see a leave at once, if it was the person's last in the room.", Shows: write, Reach: ReachRealm, Fails: []string{"no-session"}}, a.endSession},
+		{Operation{Method: post, Path: "/v1/people/{user}/sign-out", ID: "signOutPerson", Topic: people, Says: "End all sessions of a person", More: "Their tokens stay good: they may come back.", Shows: write, Reach: ReachRealm}, a.signOutPerson},
 		{Operation{Method: post, Path: "/v1/people/{user}/removal", ID: "removePerson", Topic: people, Says: "Remove a person altogether",
-			More: "Ends all their sessions; their tokens of before are refused from now on, durably.", Shows: operate, Whole: true, Gives: wire.Removal{}}, a.remove},
-		{Operation{Method: del, Path: "/v1/people/{user}", ID: "dropPerson", Topic: people, Says: "Take somebody out of the directory who was never here", Shows: write, Whole: true, Fails: []string{"unknown-person"}}, a.dropPerson},
-		{Operation{Method: post, Path: "/v1/people/{user}/erasure", ID: "erasePerson", Topic: people, Says: "Delete everything about a person", More: "The receipt says what that was, by kind.", Shows: operate, Whole: true, Gives: wire.Erasure{}, Fails: []string{"not-recorded"}}, a.erase},
+			More: "Ends all their sessions; their tokens of before are refused from now on, durably.", Shows: operate, Reach: ReachRealm, Gives: wire.Removal{}}, a.remove},
+		{Operation{Method: del, Path: "/v1/people/{user}", ID: "dropPerson", Topic: people, Says: "Take somebody out of the directory who was never here", Shows: write, Reach: ReachRealm, Fails: []string{"unknown-person"}}, a.dropPerson},
+		{Operation{Method: post, Path: "/v1/people/{user}/erasure", ID: "erasePerson", Topic: people, Says: "Delete everything about a person", More: "The receipt says what that was, by kind.", Shows: operate, Reach: ReachRealm, Gives: wire.Erasure{}, Fails: []string{"not-recorded"}}, a.erase},
 	}
 }
 
@@ -183,28 +192,28 @@ func (a *API) recordRoutes() []route {
 	return []route{
 		{Operation{Method: get, Path: "/v1/journal", ID: "listJournal", Topic: topic, Says: "Tell what happened, in order",
 			More:  "A page of the last entries, or from a time or entry on. As NDJSON or CSV everything that matches, however much. As an event stream the entries that come, from the one after Last-Event-ID on.",
-			Shows: read, Gives: wire.Journal{}, Forms: append(tables, followed...), Fails: []string{"bad-pattern", "bad-user"},
+			Shows: read, Reach: ReachRooms, Gives: wire.Journal{}, Forms: append(tables, followed...), Fails: []string{"bad-pattern", "bad-user"},
 			Query: []Parameter{qFrom, qTo, patterns, {Name: "user", Says: "only about these people, up to 100", Example: "e-01", Repeats: true}, kinds, {Name: "after", Says: "only entries after this id", Example: 0},
 				{Name: "before", Says: "only entries before this id", Example: 1000000}, qLimit, qFormat}}, a.journal},
 		{Operation{Method: get, Path: "/v1/attendance", ID: "listAttendance", Topic: topic, Says: "Tell who was in a room, or had sessions, between two times",
-			Shows: read, Gives: wire.Attendance{}, Forms: tables, Query: []Parameter{qRoom, qFrom, qTo, qFormat}, Fails: []string{"bad-room", "unknown-room", "bad-field"}}, a.attendance},
+			Shows: read, Reach: ReachRooms, Gives: wire.Attendance{}, Forms: tables, Query: []Parameter{qRoom, qFrom, qTo, qFormat}, Fails: []string{"bad-room", "unknown-room", "bad-field"}}, a.attendance},
 		{Operation{Method: get, Path: "/v1/headcount", ID: "listHeadcount", Topic: topic, Says: "Tell how many were in a room, or in the realm, over time",
 			More:  "Step by step, or with top the steps with the most people.",
-			Shows: read, Gives: wire.Headcounts{}, Forms: tables, Query: []Parameter{qRoom, {Name: "step", Says: "the length of a step", Example: "minute", OneOf: []string{"minute", "hour", "day"}}, qFrom, qTo,
+			Shows: read, Reach: ReachRooms, Gives: wire.Headcounts{}, Forms: tables, Query: []Parameter{qRoom, {Name: "step", Says: "the length of a step", Example: "minute", OneOf: []string{"minute", "hour", "day"}}, qFrom, qTo,
 				{Name: "top", Says: "only so many, those with the most people", Example: 3}, qFormat}, Fails: []string{"bad-room", "unknown-room", "bad-field"}}, a.headcount},
-		{Operation{Method: get, Path: "/v1/backup", ID: "backup", Topic: topic, Says: "Copy the records as they are now", More: "A file of SQLite, whole in itself. The service goes on meanwhile.", Shows: operate, Root: true, Forms: []string{"application/vnd.sqlite3"}}, a.backup},
+		{Operation{Method: get, Path: "/v1/backup", ID: "backup", Topic: topic, Says: "Copy the records as they are now", More: "A file of SQLite, whole in itself. The service goes on meanwhile.", Shows: operate, Reach: ReachService, Forms: []string{"application/vnd.sqlite3"}}, a.backup},
 		{Operation{Method: post, Path: "/v1/hooks", ID: "addHook", Topic: hook, Says: "Have an address told of events", More: "As CloudEvents 1.0, signed as Standard Webhooks are. The answer alone has the secret.",
-			Shows: operate, Whole: true, Takes: exampleHook, Gives: wire.Hook{}, Status: 201, Fails: []string{"bad-field", "bad-pattern"}}, a.addHook},
-		{Operation{Method: get, Path: "/v1/hooks", ID: "listHooks", Topic: hook, Says: "List the hooks of the realm", Shows: operate, Whole: true, Gives: wire.Hooks{}, Forms: tables, Query: []Parameter{qFormat}}, a.listHooks},
-		{Operation{Method: get, Path: "/v1/hooks/{hook}", ID: "getHook", Topic: hook, Says: "Tell of a hook, with how many deliveries it has", Shows: operate, Whole: true, Gives: wire.Hook{}, Fails: []string{"unknown-hook"}}, a.hook},
-		{Operation{Method: put, Path: "/v1/hooks/{hook}", ID: "changeHook", Topic: hook, Says: "Say anew what a hook is", More: "Its secret and what waits for it stay.", Shows: operate, Whole: true, Takes: exampleHook, Gives: wire.Hook{}, Fails: []string{"unknown-hook", "bad-field", "bad-pattern"}}, a.changeHook},
-		{Operation{Method: post, Path: "/v1/hooks/{hook}/secret", ID: "rotateHookSecret", Topic: hook, Says: "Give a hook another secret", More: "For a day requests are signed with both.", Shows: operate, Whole: true, Gives: wire.Hook{}, Fails: []string{"unknown-hook"}}, a.rotateSecret},
-		{Operation{Method: post, Path: "/v1/hooks/{hook}/test", ID: "testHook", Topic: hook, Says: "Send a hook a test event now, and tell what came of it", Shows: operate, Whole: true, Gives: wire.Delivery{}, Fails: []string{"unknown-hook"}}, a.tryHook},
-		{Operation{Method: get, Path: "/v1/hooks/{hook}/deliveries", ID: "listDeliveries", Topic: hook, Says: "List what a hook was told, and is to be, the newest first", Shows: operate, Whole: true, Gives: wire.Deliveries{}, Forms: tables,
+			Shows: operate, Reach: ReachRealm, Takes: exampleHook, Gives: wire.Hook{}, Status: 201, Fails: []string{"bad-field", "bad-pattern"}}, a.addHook},
+		{Operation{Method: get, Path: "/v1/hooks", ID: "listHooks", Topic: hook, Says: "List the hooks of the realm", Shows: operate, Reach: ReachRealm, Gives: wire.Hooks{}, Forms: tables, Query: []Parameter{qFormat}}, a.listHooks},
+		{Operation{Method: get, Path: "/v1/hooks/{hook}", ID: "getHook", Topic: hook, Says: "Tell of a hook, with how many deliveries it has", Shows: operate, Reach: ReachRealm, Gives: wire.Hook{}, Fails: []string{"unknown-hook"}}, a.hook},
+		{Operation{Method: put, Path: "/v1/hooks/{hook}", ID: "changeHook", Topic: hook, Says: "Say anew what a hook is", More: "Its secret and what waits for it stay.", Shows: operate, Reach: ReachRealm, Takes: exampleHook, Gives: wire.Hook{}, Fails: []string{"unknown-hook", "bad-field", "bad-pattern"}}, a.changeHook},
+		{Operation{Method: post, Path: "/v1/hooks/{hook}/secret", ID: "rotateHookSecret", Topic: hook, Says: "Give a hook another secret", More: "For a day requests are signed with both.", Shows: operate, Reach: ReachRealm, Gives: wire.Hook{}, Fails: []string{"unknown-hook"}}, a.rotateSecret},
+		{Operation{Method: post, Path: "/v1/hooks/{hook}/test", ID: "testHook", Topic: hook, Says: "Send a hook a test event now, and tell what came of it", Shows: operate, Reach: ReachRealm, Gives: wire.Delivery{}, Fails: []string{"unknown-hook"}}, a.tryHook},
+		{Operation{Method: get, Path: "/v1/hooks/{hook}/deliveries", ID: "listDeliveries", Topic: hook, Says: "List what a hook was told, and is to be, the newest first", Shows: operate, Reach: ReachRealm, Gives: wire.Deliveries{}, Forms: tables,
 			Query: []Parameter{{Name: "state", Says: "only those in this state", Example: "delivered", OneOf: []string{"waiting", "delivered", "parked"}}, {Name: "before", Says: "only deliveries before this id", Example: 1000000}, qLimit, qFormat}, Fails: []string{"unknown-hook"}}, a.deliveries},
-		{Operation{Method: get, Path: "/v1/deliveries/{delivery}", ID: "getDelivery", Topic: hook, Says: "Show a delivery with its body", Shows: operate, Whole: true, Gives: wire.Delivery{}, Fails: []string{"unknown-delivery"}}, a.delivery},
-		{Operation{Method: post, Path: "/v1/deliveries/{delivery}/again", ID: "redeliver", Topic: hook, Says: "Deliver once more what was delivered or given up", Shows: operate, Whole: true, Gives: wire.Delivery{}, Status: 202, Fails: []string{"unknown-delivery", "exists"}}, a.redeliver},
-		{Operation{Method: del, Path: "/v1/hooks/{hook}", ID: "removeHook", Topic: hook, Says: "Remove a hook, and what waits for it", Shows: operate, Whole: true, Fails: []string{"unknown-hook"}}, a.removeHook},
+		{Operation{Method: get, Path: "/v1/deliveries/{delivery}", ID: "getDelivery", Topic: hook, Says: "Show a delivery with its body", Shows: operate, Reach: ReachRealm, Gives: wire.Delivery{}, Fails: []string{"unknown-delivery"}}, a.delivery},
+		{Operation{Method: post, Path: "/v1/deliveries/{delivery}/again", ID: "redeliver", Topic: hook, Says: "Deliver once more what was delivered or given up", Shows: operate, Reach: ReachRealm, Gives: wire.Delivery{}, Status: 202, Fails: []string{"unknown-delivery", "exists"}}, a.redeliver},
+		{Operation{Method: del, Path: "/v1/hooks/{hook}", ID: "removeHook", Topic: hook, Says: "Remove a hook, and what waits for it", Shows: operate, Reach: ReachRealm, Fails: []string{"unknown-hook"}}, a.removeHook},
 	}
 }
 
@@ -212,24 +221,24 @@ func (a *API) adminRoutes() []route {
 	const topic, keys = "Administration", "Keys and realms"
 	return []route{
 		{Operation{Method: get, Path: "/v1/policies", ID: "listPolicies", Topic: topic, Says: "Tell what applies where, and what that means", More: "With a room: what applies there, and which pattern says so.",
-			Shows: read, Gives: wire.Policies{}, Forms: tables, Query: []Parameter{qRoom, qFormat}, Fails: []string{"bad-room"}}, a.policies},
+			Shows: read, Reach: ReachRooms, Gives: wire.Policies{}, Forms: tables, Query: []Parameter{qRoom, qFormat}, Fails: []string{"bad-room"}}, a.policies},
 		{Operation{Method: post, Path: "/v1/reload", ID: "reload", Topic: topic, Says: "Take over the configuration file as it is now", More: "Whole or not at all: policies, origins of realms, how long records are kept, the certificate. What needs a restart is refused by name.",
-			Shows: operate, Root: true, Gives: wire.Reloaded{}, Fails: []string{"bad-config"}}, a.reload},
-		{Operation{Method: get, Path: "/metrics", ID: "metrics", Topic: topic, Says: "Metrics in the Prometheus text format", Shows: read, Root: true, Forms: []string{"text/plain"}}, func(c fiber.Ctx) error { return a.exposition(c) }},
+			Shows: operate, Reach: ReachService, Gives: wire.Reloaded{}, Fails: []string{"bad-config"}}, a.reload},
+		{Operation{Method: get, Path: "/metrics", ID: "metrics", Topic: topic, Says: "Metrics in the Prometheus text format", Shows: read, Reach: ReachService, Forms: []string{"text/plain"}}, func(c fiber.Ctx) error { return a.exposition(c) }},
 		{Operation{Method: get, Path: "/debug/pprof/{profile}", ID: "profile", Topic: topic, Says: "A profile of the running service, for go tool pprof",
-			More: "The profiles of Go's runtime/pprof: allocs, block, goroutine, heap, mutex, threadcreate; profile (of the processor) and trace take seconds.", Shows: operate, Root: true,
+			More: "The profiles of Go's runtime/pprof: allocs, block, goroutine, heap, mutex, threadcreate; profile (of the processor) and trace take seconds.", Shows: operate, Reach: ReachService,
 			Query: []Parameter{{Name: "seconds", Says: "for how long, of profile and trace; at most 60", Example: 1}}, Forms: []string{"application/octet-stream"}, Fails: []string{"unknown-path"}}, a.takeProfile},
 		{Operation{Method: post, Path: "/v1/keys", ID: "addKey", Topic: keys, Says: "Make a key for a back end or an operator", More: "The answer alone has the key itself.",
-			Shows: operate, Takes: wire.NewKey{Name: "billing", Role: "read", Rooms: []string{"desk.**"}}, Gives: wire.Key{}, Status: 201, Fails: []string{"bad-field", "bad-pattern", "not-granted"}}, a.addKey},
-		{Operation{Method: get, Path: "/v1/keys", ID: "listKeys", Topic: keys, Says: "List the keys of the realm", Shows: operate, Gives: wire.Keys{}, Forms: tables, Query: []Parameter{qFormat}}, a.listKeys},
-		{Operation{Method: del, Path: "/v1/keys/{key}", ID: "revokeKey", Topic: keys, Says: "Let a key be refused from now on", Shows: operate, Fails: []string{"unknown-key"}}, a.revokeKey},
+			Shows: operate, Reach: ReachRealm, Takes: wire.NewKey{Name: "billing", Role: "read", Rooms: []string{"desk.**"}}, Gives: wire.Key{}, Status: 201, Fails: []string{"bad-field", "bad-pattern", "not-granted"}}, a.addKey},
+		{Operation{Method: get, Path: "/v1/keys", ID: "listKeys", Topic: keys, Says: "List the keys of the realm", Shows: operate, Reach: ReachRealm, Gives: wire.Keys{}, Forms: tables, Query: []Parameter{qFormat}}, a.listKeys},
+		{Operation{Method: del, Path: "/v1/keys/{key}", ID: "revokeKey", Topic: keys, Says: "Let a key be refused from now on", Shows: operate, Reach: ReachRealm, Fails: []string{"unknown-key"}}, a.revokeKey},
 		{Operation{Method: post, Path: "/v1/token-keys", ID: "addTokenKey", Topic: keys, Says: "Let people's tokens be signed with another key",
-			Shows: operate, Takes: wire.NewTokenKey{ID: "2031-autumn", Algorithm: "HS256", Key: "a secret of the Aldermoor, of 32 bytes or more"}, Gives: wire.TokenKey{}, Status: 201, Fails: []string{"bad-field", "exists"}}, a.addTokenKey},
-		{Operation{Method: get, Path: "/v1/token-keys", ID: "listTokenKeys", Topic: keys, Says: "List the keys that verify tokens", Shows: operate, Gives: wire.TokenKeys{}, Forms: tables, Query: []Parameter{qFormat}}, a.listTokenKeys},
-		{Operation{Method: del, Path: "/v1/token-keys/{kid}", ID: "revokeTokenKey", Topic: keys, Says: "Refuse the tokens of a key from now on", Shows: operate, Fails: []string{"unknown-key"}}, a.revokeTokenKey},
-		{Operation{Method: post, Path: "/v1/realms", ID: "addRealm", Topic: keys, Says: "Make a realm, with the first key of its operators", Shows: operate, Root: true, Takes: wire.Realm{Name: "training"}, Gives: wire.NewRealm{}, Status: 201, Fails: []string{"bad-field", "exists"}}, a.addRealm},
-		{Operation{Method: get, Path: "/v1/realms", ID: "listRealms", Topic: keys, Says: "List the realms of the service", Shows: operate, Root: true, Gives: wire.Realms{}, Forms: tables, Query: []Parameter{qFormat}}, a.listRealms},
-		{Operation{Method: del, Path: "/v1/realms/{realm}", ID: "removeRealm", Topic: keys, Says: "End a realm with everybody in it, and delete what is kept of it", Shows: operate, Root: true, Fails: []string{"bad-field", "unknown-realm"}}, a.removeRealm},
+			Shows: operate, Reach: ReachRealm, Takes: wire.NewTokenKey{ID: "2031-autumn", Algorithm: "HS256", Key: "a secret of the Aldermoor, of 32 bytes or more"}, Gives: wire.TokenKey{}, Status: 201, Fails: []string{"bad-field", "exists"}}, a.addTokenKey},
+		{Operation{Method: get, Path: "/v1/token-keys", ID: "listTokenKeys", Topic: keys, Says: "List the keys that verify tokens", Shows: operate, Reach: ReachRealm, Gives: wire.TokenKeys{}, Forms: tables, Query: []Parameter{qFormat}}, a.listTokenKeys},
+		{Operation{Method: del, Path: "/v1/token-keys/{kid}", ID: "revokeTokenKey", Topic: keys, Says: "Refuse the tokens of a key from now on", Shows: operate, Reach: ReachRealm, Fails: []string{"unknown-key"}}, a.revokeTokenKey},
+		{Operation{Method: post, Path: "/v1/realms", ID: "addRealm", Topic: keys, Says: "Make a realm, with the first key of its operators", Shows: operate, Reach: ReachService, Takes: wire.Realm{Name: "training"}, Gives: wire.NewRealm{}, Status: 201, Fails: []string{"bad-field", "exists"}}, a.addRealm},
+		{Operation{Method: get, Path: "/v1/realms", ID: "listRealms", Topic: keys, Says: "List the realms of the service", Shows: operate, Reach: ReachService, Gives: wire.Realms{}, Forms: tables, Query: []Parameter{qFormat}}, a.listRealms},
+		{Operation{Method: del, Path: "/v1/realms/{realm}", ID: "removeRealm", Topic: keys, Says: "End a realm with everybody in it, and delete what is kept of it", Shows: operate, Reach: ReachService, Fails: []string{"bad-field", "unknown-realm"}}, a.removeRealm},
 	}
 }
 

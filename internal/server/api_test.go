@@ -401,6 +401,14 @@ func queryIs(name, value string) func(*playground, httpapi.Operation, *http.Requ
 	})
 }
 
+// outlives asks with a key that ends for one that ends later.
+func outlives(p *playground, op httpapi.Operation, r *http.Request) *http.Request {
+	soon := time.Now().Add(time.Hour)
+	made, err := client.API{Server: p.server.URL(), Key: key}.AddKey(p.Context(), wire.NewKey{Role: "operate", Expires: &soon})
+	require.NoError(p, err)
+	return bearerIs(made.Key)(p, op, body(`{"role":"read","expires":"2100-01-01T00:00:00Z"}`)(p, op, r))
+}
+
 // provocations are how operations are made to fail, by operation and code, or by code for
 // every operation.
 var provocations = map[string]func(*playground, httpapi.Operation, *http.Request) *http.Request{
@@ -413,9 +421,9 @@ var provocations = map[string]func(*playground, httpapi.Operation, *http.Request
 	},
 	wire.CodeWrongRole: func(p *playground, op httpapi.Operation, r *http.Request) *http.Request {
 		switch {
-		case op.Root:
+		case op.Reach == httpapi.ReachService:
 			return bearerIs(p.bearers["operate"])(p, op, r)
-		case op.Whole:
+		case op.Reach == httpapi.ReachRealm:
 			return bearerIs(p.bearers["rooms"])(p, op, r)
 		}
 		return bearerIs(p.bearers["read"])(p, op, r)
@@ -464,7 +472,7 @@ var provocations = map[string]func(*playground, httpapi.Operation, *http.Request
 	"listSessions bad-room": queryIs("room", "a..b"), "listAttendance bad-room": queryIs("room", "a..b"), "listHeadcount bad-room": queryIs("room", "a..b"), "listPolicies bad-room": queryIs("room", "a..b"),
 	"listSessions unknown-room": outsideQuery, "listAttendance unknown-room": outsideQuery, "listHeadcount unknown-room": outsideQuery,
 	"addHook bad-pattern": body(`{"url":"https://a.example","kinds":["room.empty"],"rooms":["a.**.b"]}`), "changeHook bad-pattern": body(`{"url":"https://a.example","kinds":["room.empty"],"rooms":["a.**.b"]}`),
-	"addKey bad-pattern": body(`{"role":"read","rooms":["a.**.b"]}`), "addKey not-granted": outsideBody(`{"role":"read","rooms":["desk.**"]}`),
+	"addKey bad-pattern": body(`{"role":"read","rooms":["a.**.b"]}`), "addKey not-granted": outlives,
 	"addTokenKey exists": again, "addRealm exists": again, "removeRealm bad-field": pathIs("realm", "main"),
 	"revokeTokenKey unknown-key": pathIs("kid", "none"), "profile unknown-path": pathIs("profile", "none"), "problem unknown-path": pathIs("code", "none"),
 	"reload bad-config": with(func(*http.Request) {}), "openLink not-websocket": with(func(*http.Request) {}), "practise not-json": body("{"), "practise no-practice": with(func(*http.Request) {}),

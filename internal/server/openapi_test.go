@@ -53,7 +53,7 @@ func codesOf(op httpapi.Operation) []string {
 	role, operated := access.ParseRole(op.Shows)
 	add(true, wire.CodeTooLarge)
 	add(operated, wire.CodeNoKey, wire.CodeBadKey, wire.CodeLockedOut, wire.CodeTooFast)
-	add(operated && (role != access.Read || op.Root || op.Whole), wire.CodeWrongRole)
+	add(operated && (role != access.Read || op.Reach != httpapi.ReachRooms), wire.CodeWrongRole)
 	add(operated && op.Method != "GET", wire.CodeBadField, wire.CodeKeyReused)
 	add(operated && strings.Contains(op.Path, "{room}"), "bad-room")
 	add(operated && strings.Contains(op.Path, "{user}"), "bad-user")
@@ -218,9 +218,9 @@ func needs(op httpapi.Operation) string {
 	switch {
 	case !ok:
 		return ""
-	case op.Root:
+	case op.Reach == httpapi.ReachService:
 		return " Wants the key of the service itself."
-	case op.Whole:
+	case op.Reach == httpapi.ReachRealm:
 		return fmt.Sprintf(" Wants a key with the role %s that is about all rooms.", role)
 	}
 	return fmt.Sprintf(" Wants a key with the role %s.", role)

@@ -23,7 +23,8 @@ interface Key {
 interface TokenKey {
   readonly id: string;
   readonly algorithm: string;
-  readonly created: string;
+  readonly created?: string;
+  readonly configured?: boolean;
   readonly expires?: string;
   readonly revoked?: string;
 }
@@ -264,11 +265,11 @@ function TokenKeys() {
               <td className="font-mono text-xs">{key.id}</td>
               <td>{key.algorithm}</td>
               <td>
-                <Time at={key.created} now={now} />
+                {key.created ? <Time at={key.created} now={now} /> : "in tovik.toml"}
               </td>
               <td>{key.revoked ? "revoked" : key.expires ? exact(key.expires) : "no end"}</td>
               <td className="text-right">
-                {!key.revoked && (
+                {!key.revoked && !key.configured && (
                   <Confirm
                     small
                     label="Revoke"
