@@ -5,6 +5,7 @@ go 1.26.0
 require (
 	charm.land/bubbletea/v2 v2.0.10
 	charm.land/lipgloss/v2 v2.0.6
+	code.dny.dev/ssrf v0.3.0
 	github.com/HdrHistogram/hdrhistogram-go v1.2.0
 	github.com/MicahParks/jwkset v0.11.4
 	github.com/cespare/xxhash/v2 v2.3.0
@@ -13,6 +14,7 @@ require (
 	github.com/chromedp/chromedp v0.23.0
 	github.com/creack/pty v1.1.24
 	github.com/fasthttp/websocket v1.5.12
+	github.com/go-json-experiment/json v1.27.2
 	github.com/gobwas/ws v1.5.0
 	github.com/gofiber/fiber/v3 v3.1.0
 	github.com/gofrs/flock v0.12.1
@@ -42,7 +44,6 @@ require (
 )
 
 require (
-	code.dny.dev/ssrf v0.3.0 // indirect
 	github.com/bahlo/generic-list-go v0.2.0 // indirect
 	github.com/beorn7/perks v1.0.1 // indirect
 	github.com/buger/jsonparser v1.1.1 // indirect
@@ -55,7 +56,6 @@ require (
 	github.com/clipperhouse/uax29/v2 v2.7.0 // indirect
 	github.com/cpuguy83/go-md2man/v2 v2.0.2 // indirect
 	github.com/dustin/go-humanize v1.1.0 // indirect
-	github.com/go-json-experiment/json v1.27.2 // indirect
 	github.com/gobwas/httphead v0.1.0 // indirect
 	github.com/gofiber/schema v1.7.0 // indirect
 	github.com/gofiber/utils/v2 v2.0.2 // indirect

@@ -27,7 +27,7 @@ import (
 type Admission struct {
 	Rooms  []presence.Pattern // that are asked for
 	URL    string
-	Secret string        // signs the question
+	Secret string        // signs the question: whsec_ and base64, or a text as it is
 	Wait   time.Duration // how long the answer may take; 3 s when zero
 	Client *http.Client  // nil stands for one that follows no redirects
 
@@ -157,7 +157,11 @@ func (a *Admission) post(ctx context.Context, realm string, p access.Person, pur
 		return answer, err
 	}
 	request.Header.Set("Content-Type", "application/json")
-	hooks.Sign(request.Header, "ask_"+rand.Text(), time.Now(), body, []byte(a.Secret))
+	secret, err := hooks.SecretBytes(a.Secret)
+	if err != nil {
+		return answer, err
+	}
+	hooks.Sign(request.Header, "ask_"+rand.Text(), time.Now(), body, secret)
 	client := a.Client
 	if client == nil {
 		client = noRedirects

@@ -136,7 +136,7 @@ func (g *Gateway) carry(l *link, c net.Conn, codec transport.Codec) {
 // with its connection. The last line keeps a proxy from gathering what is to be passed
 // on at once.
 var streamHead = []byte("HTTP/1.1 200 OK\r\nContent-Type: text/event-stream; charset=utf-8\r\nCache-Control: no-store\r\n" +
-	"Connection: close\r\nAccess-Control-Allow-Origin: *\r\nX-Accel-Buffering: no\r\n\r\n")
+	"Connection: close\r\nAccess-Control-Allow-Origin: *\r\nX-Content-Type-Options: nosniff\r\nX-Accel-Buffering: no\r\n\r\n")
 
 // release takes the connection out of the HTTP server's hands, with the bytes that
 // have come already. A read that may not wait gives only what is buffered.

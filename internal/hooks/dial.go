@@ -5,31 +5,22 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
-	"slices"
 	"syscall"
 	"time"
+
+	"code.dny.dev/ssrf"
 )
 
 // answerTimeout is how long a receiver may take.
 const answerTimeout = 10 * time.Second
 
-// closedNetworks are reached from inside only, besides those that netip knows.
-var closedNetworks = func() (list []netip.Prefix) {
-	for _, text := range []string{
-		"0.0.0.0/8", "100.64.0.0/10", "192.0.0.0/24", "192.0.2.0/24", "198.18.0.0/15", "198.51.100.0/24", "203.0.113.0/24", "240.0.0.0/4",
-		"64:ff9b::/96", "64:ff9b:1::/48", "100::/64", "2001::/23", "2001:db8::/32", "2002::/16", "fec0::/10",
-	} {
-		list = append(list, netip.MustParsePrefix(text))
-	}
-	return list
-}()
+// public knows the ranges for special purposes that IANA registers (RFC 6890), as a
+// library keeps them up to date. Of IPv6 only global unicast addresses pass, so no form in
+// which an IPv4 address hides does.
+var public = ssrf.New(ssrf.WithAnyNetwork(), ssrf.WithAnyPort())
 
 // isPublic tells whether an address is one that anybody can reach.
-func isPublic(a netip.Addr) bool {
-	a = a.Unmap()
-	return a.IsGlobalUnicast() && !a.IsPrivate() && !a.IsLoopback() && !a.IsLinkLocalUnicast() &&
-		!slices.ContainsFunc(closedNetworks, func(p netip.Prefix) bool { return p.Contains(a) })
-}
+func isPublic(a netip.Addr) bool { return a.IsValid() && a.Zone() == "" && public.SafeAddr(a) == nil }
 
 // newClient makes a client that follows no redirects, and that unless private is true
 // connects to no address of an inner network, whatever name it has: what is checked is

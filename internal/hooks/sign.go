@@ -26,9 +26,18 @@ func NewSecret() string {
 func ParseSecret(text string) ([]byte, error) {
 	secret, err := base64.StdEncoding.DecodeString(strings.TrimPrefix(text, secretPrefix))
 	if err != nil || len(secret) < 16 {
-		return nil, fmt.Errorf("the secret is none; allowed: %s and 16 bytes or more in base64", secretPrefix)
+		return nil, fmt.Errorf("the secret is not one of Standard Webhooks; allowed: %s and 16 bytes or more in base64", secretPrefix)
 	}
 	return secret, nil
+}
+
+// SecretBytes are what signs with a secret of either form: whsec_ and base64, as Standard
+// Webhooks has it, or any other text as it is.
+func SecretBytes(text string) ([]byte, error) {
+	if strings.HasPrefix(text, secretPrefix) {
+		return ParseSecret(text)
+	}
+	return []byte(text), nil
 }
 
 // Sign sets the headers of Standard Webhooks on a request with this body, for a time, with

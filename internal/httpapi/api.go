@@ -103,8 +103,8 @@ func New(o Options) *API {
 // SetReady changes what /readyz answers.
 func (a *API) SetReady(ready bool) { a.ready.Store(ready) }
 
-// App returns the routes, ready to listen.
-func (a *API) App() *fiber.App {
+// App returns the routes, ready to listen. Each of before is called first with the app.
+func (a *API) App(before ...func(*fiber.App)) *fiber.App {
 	app := fiber.New(fiber.Config{
 		AppName:       "Tovik",
 		ErrorHandler:  a.fail,
@@ -112,13 +112,16 @@ func (a *API) App() *fiber.App {
 		Immutable:     true, // what a handler is given stays what it was
 		StrictRouting: true,
 		CaseSensitive: true,
-		ReadTimeout:   10 * time.Second,
+		ReadTimeout:   readTimeout,
 		WriteTimeout:  10 * time.Second,
 		IdleTimeout:   60 * time.Second,
 	})
 	gateway.ReuseNothing(app.Server())
 	app.Server().HeaderReceived = a.bodyLimit
 
+	for _, set := range before {
+		set(app)
+	}
 	app.Use(identifyRequest, a.measure)
 	app.Use(recover.New()) // a fault in one request is that request's error
 	// Pages of other origins may be clients of realms that allow it: nothing but a token or
@@ -210,6 +213,13 @@ func (a *API) RecheckStreams() {
 // EndStreams ends the answers that take their time, and lets no more begin.
 func (a *API) EndStreams() { a.streams.end() }
 
+// readTimeout is how long a request may take to come, and slowestUpload how many bytes a
+// second of an import have to come at least.
+const (
+	readTimeout   = 10 * time.Second
+	slowestUpload = 16 << 10
+)
+
 // bodyLimit lets an import be larger than other bodies, for who shows a key that may.
 func (a *API) bodyLimit(h *fasthttp.RequestHeader) (config fasthttp.RequestConfig) {
 	if string(h.RequestURI()) != importPath {
@@ -218,6 +228,12 @@ func (a *API) bodyLimit(h *fasthttp.RequestHeader) (config fasthttp.RequestConfi
 	_, key, _ := strings.Cut(string(h.Peek(fiber.HeaderAuthorization)), " ")
 	if _, err := a.keys.Check(strings.TrimSpace(key), access.Write); err == nil {
 		config.MaxRequestBodySize = maxImport
+		// So long it may take at the slowest; the listener ends one that stands still.
+		size := h.ContentLength()
+		if size < 0 {
+			size = maxImport
+		}
+		config.ReadTimeout = readTimeout + time.Duration(size)*time.Second/slowestUpload
 	}
 	return config
 }
@@ -231,6 +247,7 @@ func (a *API) fail(c fiber.Ctx, err error) error {
 			problem = problemOf(c, err)
 		}
 	}
+	c.Set(fiber.HeaderXContentTypeOptions, "nosniff") // also of what came to no route
 	explanation, _ := wire.Explain(problem.Code)
 	if explanation.Status == 0 {
 		explanation.Status = fiber.StatusBadRequest

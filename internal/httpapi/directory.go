@@ -3,11 +3,13 @@ package httpapi
 import (
 	"bufio"
 	"bytes"
+	"context"
 	"encoding/csv"
 	"errors"
 	"io"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/gofiber/fiber/v3"
 	"golang.org/x/text/unicode/norm"
@@ -42,22 +44,53 @@ func (a *API) people(c fiber.Ctx) error {
 	if q.Users, err = usersIn(c, maxLimit); err != nil {
 		return err
 	}
+	a.catchUp(c)
+	if form, _ := formIn(c, asJSON, asNDJSON, asCSV); form != asJSON {
+		q.Limit = piece
+		return export(a, c, form, limit, func(ctx context.Context) ([]wire.Person, error) {
+			page, err := a.store.People(ctx, q)
+			if err != nil || len(page) == 0 {
+				return nil, err
+			}
+			q.After = page[len(page)-1].User
+			return personDocuments(realm, page)
+		})
+	}
 	page, err := a.store.People(c.Context(), q)
 	if err != nil {
 		return err
 	}
-	doc := wire.People{People: []wire.Person{}}
-	for i := range page[:min(limit, len(page))] {
-		person, err := personDocument(realm, &page[i])
-		if err != nil {
-			return err
-		}
-		doc.People = append(doc.People, person)
+	doc := wire.People{}
+	if doc.People, err = personDocuments(realm, page[:min(limit, len(page))]); err != nil {
+		return err
 	}
 	if len(page) > limit {
 		doc.Next = string(page[limit-1].User)
 	}
-	return listed(c, doc, doc.People)
+	return c.JSON(doc)
+}
+
+func personDocuments(realm *gateway.Realm, page []records.Person) ([]wire.Person, error) {
+	people := make([]wire.Person, len(page))
+	for i := range page {
+		var err error
+		if people[i], err = personDocument(realm, &page[i]); err != nil {
+			return nil, err
+		}
+	}
+	return people, nil
+}
+
+// catchUpTime bounds how long a question about people waits for what has just happened to
+// be written.
+const catchUpTime = time.Second
+
+// catchUp waits until what has happened is on record, so that whoever asks about people
+// finds who has just come. When it cannot be written, what is on record has to do.
+func (a *API) catchUp(c fiber.Ctx) {
+	ctx, cancel := context.WithTimeout(c.Context(), catchUpTime)
+	defer cancel()
+	_ = a.writer.Sync(ctx)
 }
 
 // person tells of one.
@@ -67,7 +100,12 @@ func (a *API) person(c fiber.Ctx) error {
 		return err
 	}
 	realm := realmOf(c)
-	page, err := a.store.People(c.Context(), records.PeopleQuery{Realm: realm.Name, Users: []presence.UserID{user}, Limit: 1})
+	q := records.PeopleQuery{Realm: realm.Name, Users: []presence.UserID{user}, Limit: 1}
+	page, err := a.store.People(c.Context(), q)
+	if err == nil && len(page) == 0 {
+		a.catchUp(c)
+		page, err = a.store.People(c.Context(), q)
+	}
 	if err != nil {
 		return err
 	}

@@ -31,6 +31,7 @@ func identifyRequest(c fiber.Ctx) error {
 	}
 	c.Locals(requestLocal{}, id)
 	c.Set(fiber.HeaderXRequestID, id)
+	c.Set(fiber.HeaderXContentTypeOptions, "nosniff")
 	return c.Next()
 }
 
@@ -90,11 +91,24 @@ func unchanged(c fiber.Ctx, state string) bool {
 		vary = others + ", " + vary
 	}
 	c.Set(fiber.HeaderVary, vary)
-	if c.Get(fiber.HeaderIfNoneMatch) == "" || !c.Fresh() {
+	if !matches(c.Get(fiber.HeaderIfNoneMatch), state) {
 		return false
 	}
 	c.RequestCtx().ResetBody()
 	return true
+}
+
+// matches tells whether If-None-Match names a state (RFC 9110 §13.1.2). Cache-Control of a
+// request is about caches on the way, and fetch sets it whenever it sets this: it decides
+// nothing here.
+func matches(header, state string) bool {
+	for tag := range strings.SplitSeq(header, ",") {
+		tag = strings.TrimSpace(tag)
+		if tag == "*" || strings.TrimPrefix(tag, "W/") == `"`+state+`"` {
+			return true
+		}
+	}
+	return false
 }
 
 // paces bounds how often each key may ask. The zero value bounds nothing.

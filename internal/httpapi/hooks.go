@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"context"
 	"errors"
 	"net/netip"
 	"net/url"
@@ -257,6 +258,16 @@ func (a *API) deliveries(c fiber.Ctx) error {
 	if state != "" && state != records.Waiting && state != records.Delivered && state != records.Parked {
 		return badField("state", state, "deliveries have no such state", "waiting, delivered, parked")
 	}
+	if form, _ := formIn(c, asJSON, asNDJSON, asCSV); form != asJSON {
+		return export(a, c, form, limit, func(ctx context.Context) ([]wire.Delivery, error) {
+			page, err := a.store.Deliveries(ctx, h.ID, state, before, piece)
+			list := make([]wire.Delivery, len(page))
+			for i := range page {
+				list[i], before = deliveryDocument(&page[i]), page[i].ID
+			}
+			return list, err
+		})
+	}
 	page, err := a.store.Deliveries(c.Context(), h.ID, state, before, limit+1)
 	if err != nil {
 		return err
@@ -268,7 +279,7 @@ func (a *API) deliveries(c fiber.Ctx) error {
 	if len(page) > limit {
 		doc.Older = page[limit-1].ID
 	}
-	return listed(c, doc, doc.Deliveries)
+	return c.JSON(doc)
 }
 
 // deliveryOf finds the delivery of the address.

@@ -70,6 +70,9 @@ func (a *API) endSession(c fiber.Ctx) error {
 	return c.SendStatus(fiber.StatusNoContent)
 }
 
+// eraseTimeout is how long an erasure waits for those who read the records.
+const eraseTimeout = 10 * time.Second
+
 // erase deletes everything about a person, and says what that was.
 func (a *API) erase(c fiber.Ctx) error {
 	user, err := personOf(c)
@@ -84,9 +87,11 @@ func (a *API) erase(c fiber.Ctx) error {
 	if err := a.writer.Sync(c.Context()); err != nil {
 		return gateway.NotRecorded("the person's sessions have ended, but what is on record cannot be deleted now", err)
 	}
-	kept, err := a.store.Erase(realmOf(c).Name, user)
+	ctx, cancel := context.WithTimeout(c.Context(), eraseTimeout)
+	defer cancel()
+	kept, err := a.store.Erase(ctx, realmOf(c).Name, user)
 	if err != nil {
-		return err
+		return gateway.NotRecorded("the person's sessions have ended, but bytes of what was on record may be left", err)
 	}
 	for kind, n := range kept {
 		receipt.Erased[kind] += n

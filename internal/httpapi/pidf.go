@@ -25,10 +25,10 @@ func (a *API) status(c fiber.Ctx) error {
 		return err
 	}
 	realm := realmOf(c)
-	switch accept := c.Get(fiber.HeaderAccept); {
-	case strings.Contains(accept, "text/event-stream"):
+	switch c.Accepts("application/json", mediaType(asStream), pidfType) {
+	case mediaType(asStream):
 		return a.follow(c, func(r *delivery.Receiver) { r.FollowPeople([]presence.UserID{user}) })
-	case strings.Contains(accept, pidfType):
+	case pidfType:
 		text, err := xml.MarshalIndent(pidf(realm.Name, statusOf(realm, user)), "", "  ")
 		if err != nil {
 			return err

@@ -42,11 +42,22 @@ func numberIn(c fiber.Ctx, field string, otherwise, least, most int64) (int64, e
 	return n, nil
 }
 
-// limitIn reads how long a page is to be.
+// limitIn reads how long a page is to be. A table is complete unless it says otherwise.
 func limitIn(c fiber.Ctx) (int, error) {
+	form, err := formIn(c, asJSON, asNDJSON, asCSV)
+	if err != nil {
+		return 0, err
+	}
+	if form != asJSON {
+		n, err := numberIn(c, "limit", everything, 1, everything)
+		return int(n), err
+	}
 	n, err := numberIn(c, "limit", defaultLimit, 1, maxLimit)
 	return int(n), err
 }
+
+// everything is a limit that is none.
+const everything = 1 << 53
 
 // timeIn reads a time of the query: RFC 3339, or how long ago, as in 90m or 7d.
 func timeIn(c fiber.Ctx, field string, otherwise time.Time) (time.Time, error) {
@@ -169,11 +180,15 @@ func formIn(c fiber.Ctx, forms ...string) (string, error) {
 		}
 		return "", badField("format", form, "the answer cannot have this form", "json, ndjson, csv")
 	}
-	for _, form := range forms {
-		media, _, _ := strings.Cut(mediaTypes[form], ";")
-		if form != asJSON && strings.Contains(c.Get(fiber.HeaderAccept), media) {
-			return form, nil
+	offers := make([]string, len(forms))
+	for i, form := range forms {
+		offers[i] = "application/json"
+		if form != asJSON {
+			offers[i] = mediaType(form)
 		}
+	}
+	if at := slices.Index(offers, c.Accepts(offers...)); at >= 0 {
+		return forms[at], nil
 	}
 	return asJSON, nil
 }

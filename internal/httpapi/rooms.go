@@ -178,11 +178,12 @@ func (a *API) members(c fiber.Ctx) error {
 	if s := want.Status; s != "" && s != presence.Online && s != presence.Away && s != presence.Busy {
 		return badField("status", string(s), "members have no such status", "online, away, busy")
 	}
-	limit, err := numberIn(c, "limit", maxLimit, 1, maxLimit)
-	if err != nil {
+	if want.Limit, err = limitIn(c); err != nil {
 		return err
 	}
-	want.Limit = int(limit)
+	if form == asJSON && c.Query("limit") == "" {
+		want.Limit = maxLimit
+	}
 	topic, realm := engine.Topic{Room: room, View: presence.Full}, realmOf(c)
 	var page wire.Members
 	if text := c.Query("rev"); text != "" {

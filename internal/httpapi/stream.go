@@ -153,6 +153,31 @@ func (t *table) flush() error {
 	return t.csv.Error()
 }
 
+// export answers with rows line by line, up to a limit, as pages of them are read. Next
+// gives the page after the one before, and an empty one at the end.
+func export[T any](a *API, c fiber.Ctx, form string, limit int, next func(context.Context) ([]T, error)) error {
+	return a.stream(c, form, func(ctx context.Context, w io.Writer, flush func() error) error {
+		rows, err := newTable[T](form, w)
+		for err == nil {
+			var page []T
+			if page, err = next(ctx); err != nil || len(page) == 0 || limit <= 0 {
+				break
+			}
+			page = page[:min(limit, len(page))]
+			limit -= len(page)
+			for i := range page {
+				if err = rows.row(&page[i]); err != nil {
+					return err
+				}
+			}
+			if err = rows.flush(); err == nil {
+				err = flush()
+			}
+		}
+		return err
+	})
+}
+
 // tame keeps a spreadsheet from taking for a formula what somebody has written: such a
 // cell has an apostrophe before it.
 func tame(cell string) string {

@@ -1,6 +1,7 @@
 package records
 
 import (
+	"context"
 	"time"
 
 	"gorm.io/gorm"
@@ -168,8 +169,9 @@ func (s *Store) Remove(r Removal) error {
 }
 
 // Erase deletes everything about a person and tells how many rows there were of each
-// kind. Headcounts keep that somebody was there, not who.
-func (s *Store) Erase(realm string, user presence.UserID) (map[string]int64, error) {
+// kind. Headcounts keep that somebody was there, not who. When it returns without an
+// error, no byte of it is left in the file, its free pages or the log beside it.
+func (s *Store) Erase(ctx context.Context, realm string, user presence.UserID) (map[string]int64, error) {
 	erased := map[string]int64{}
 	err := s.db().Transaction(func(tx *gorm.DB) error {
 		for kind, table := range map[string]any{"removals": &Removal{}, "journal": &Entry{}, "directory": &Person{}} {
@@ -188,5 +190,8 @@ func (s *Store) Erase(realm string, user presence.UserID) (map[string]int64, err
 		erased["expected"] = rooms
 		return err
 	})
+	if err == nil {
+		err = s.forgetLog(ctx)
+	}
 	return erased, err
 }

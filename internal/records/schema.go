@@ -53,4 +53,9 @@ var migrations = [][]string{
 	{
 		`CREATE TABLE sign_ins (hash BLOB PRIMARY KEY, proof BLOB NOT NULL, key TEXT NOT NULL, expires INTEGER NOT NULL) WITHOUT ROWID`,
 	},
+	{ // From here on what is deleted is overwritten; what was before goes with a VACUUM.
+	},
 }
+
+// clean is the version from which on nothing is left in the file of what was deleted.
+const clean = 3

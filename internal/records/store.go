@@ -95,7 +95,7 @@ func (s *Store) open() (*pools, error) {
 			return nil, err
 		}
 	}
-	write, err := s.connect("&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=wal_autocheckpoint(0)&_pragma=cache_size(-16384)&_pragma=foreign_keys(1)", 1)
+	write, err := s.connect("&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=wal_autocheckpoint(0)&_pragma=cache_size(-16384)&_pragma=foreign_keys(1)&_pragma=secure_delete(1)", 1)
 	if err != nil {
 		return nil, err
 	}
@@ -218,6 +218,28 @@ func (s *Store) boundLog() error {
 	return s.db().Raw("PRAGMA wal_checkpoint(TRUNCATE)").Row().Scan(&busy, &size, &moved)
 }
 
+// forgetLog empties the log beside the file, so that nothing is left there of what was
+// deleted. It waits for those who read.
+func (s *Store) forgetLog(ctx context.Context) error {
+	if s.path == "" {
+		return nil
+	}
+	for {
+		var busy, size, moved int
+		if err := s.db().WithContext(ctx).Raw("PRAGMA wal_checkpoint(TRUNCATE)").Row().Scan(&busy, &size, &moved); err != nil {
+			return err
+		}
+		if busy == 0 {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("somebody still reads the records as they were: %w", ctx.Err())
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
+
 // Close ends the use of the file.
 func (s *Store) Close() error {
 	p := s.pools.Load()
@@ -267,6 +289,9 @@ func migrate(db *gorm.DB) error {
 	}
 	if version > len(migrations) {
 		return fmt.Errorf("the file is of version %d, and this Tovik knows up to %d: run the newer Tovik, or restore a backup from before", version, len(migrations))
+	}
+	if fresh := version == 0; !fresh && version < clean {
+		defer func() { _ = db.Exec("VACUUM").Error }() // else it is as it was
 	}
 	for ; version < len(migrations); version++ {
 		err := db.Transaction(func(tx *gorm.DB) error {

@@ -47,7 +47,7 @@ func TestWhatIsWrittenIsThereWhenItIsOpenedAgain(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, removals, 1, "the latest counts")
 	require.True(t, at.Add(-time.Second).Equal(removals[0].At))
-	erased, err := s.Erase("training", "ilse")
+	erased, err := s.Erase(t.Context(), "training", "ilse")
 	require.NoError(t, err)
 	require.Equal(t, map[string]int64{"removals": 1, "directory": 0, "journal": 0, "deliveries": 0, "expected": 0}, erased)
 	require.NoError(t, s.RemoveRealm("training"))

@@ -101,7 +101,7 @@ func exhausted(err error) bool {
 	return false
 }
 
-const tooMany = "HTTP/1.1 503 Service Unavailable\r\nRetry-After: 1\r\nConnection: close\r\nContent-Type: application/problem+json\r\n" +
+const tooMany = "HTTP/1.1 503 Service Unavailable\r\nRetry-After: 1\r\nConnection: close\r\nContent-Type: application/problem+json\r\nX-Content-Type-Options: nosniff\r\n" +
 	"Content-Length: 158\r\n\r\n" +
 	`{"type":"/problems/busy","title":"Busy","status":503,"instance":"","code":"busy","detail":"too many connections are open","allowed":"another try in a second"}`
 
@@ -150,7 +150,33 @@ type countedConn struct {
 	*net.TCPConn
 	listener *listener
 	unread   atomic.Bool
+	until    atomic.Int64 // Unix nanoseconds: when a long request has to be there; 0: none is read
 	closed   atomic.Bool
+}
+
+// stallTime is how long nothing may come of a request that may take longer as a whole.
+const stallTime = 10 * time.Second
+
+// SetReadDeadline implements [net.Conn]. A time that is further away than stallTime is kept
+// as long as something comes: what is uploaded slowly is judged by its progress.
+func (c *countedConn) SetReadDeadline(at time.Time) error {
+	c.until.Store(0)
+	if !at.IsZero() && time.Until(at) > stallTime+time.Second {
+		c.until.Store(at.UnixNano())
+	}
+	return c.TCPConn.SetReadDeadline(at)
+}
+
+// Read implements [net.Conn].
+func (c *countedConn) Read(data []byte) (int, error) {
+	if until := c.until.Load(); until != 0 {
+		at := time.Now().Add(stallTime)
+		if last := time.Unix(0, until); last.Before(at) {
+			at = last
+		}
+		_ = c.TCPConn.SetReadDeadline(at)
+	}
+	return c.TCPConn.Read(data)
 }
 
 // LeaveUnread says that the connection will be closed before all was read that the

@@ -104,7 +104,8 @@ type Server struct {
 	listen  net.Listener
 	stop    context.CancelFunc
 	running sync.WaitGroup // what stop ends
-	served  chan error     // holds one, what the listener ended with; then closed
+	unasked *unasked
+	served  chan error // holds one, what the listener ended with; then closed
 }
 
 // Start returns once the service listens. It answers /readyz only after Ready.
@@ -176,9 +177,9 @@ func start(c Config, store *records.Store, secure *certificate) (*Server, error)
 	if c.Practice {
 		options.PracticeSecret = c.TokenSecret
 	}
-	api := httpapi.New(options)
+	api, connections := httpapi.New(options), new(unasked)
 	s := &Server{
-		config: c, scheme: scheme, store: store, writer: writer, world: w, gateway: g, api: api, app: api.App(), links: links, listen: listener,
+		config: c, scheme: scheme, store: store, writer: writer, world: w, gateway: g, api: api, app: api.App(connections.watch), unasked: connections, links: links, listen: listener,
 		stop: cancel, served: make(chan error, 1),
 	}
 	writing, written := context.WithCancel(context.Background())
@@ -224,6 +225,7 @@ func (s *Server) Stop() error {
 	defer cancel()
 	s.links.Drain(ctx, s.world.policy().GraceLost/2)
 	s.api.EndStreams()
+	s.unasked.close()
 	err := s.app.ShutdownWithTimeout(shutdownTimeout)
 	_ = s.listen.Close() // for a stop that comes before the library has begun to serve
 	for range s.served {
