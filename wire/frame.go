@@ -46,6 +46,7 @@ const (
 	TypePerson   = "person"
 	TypeMoving   = "moving"
 	TypeDropped  = "dropped"
+	TypeOwn      = "own"
 )
 
 // RequestFields are the fields that each type of request defines besides type and id, by
@@ -210,6 +211,12 @@ type Own struct {
 	Hiding bool   `json:"hiding"`
 }
 
+// OwnFrame says so when it changes, to all links of the person.
+type OwnFrame struct {
+	Type string `json:"type"`
+	Own
+}
+
 // Timings tells a client what the service waits for, in milliseconds.
 type Timings struct {
 	BeatEvery    int64 `json:"beat_every"`    // a quiet link is asked for a beat this often
@@ -283,6 +290,8 @@ type TypingFrame struct {
 type PersonFrame struct {
 	Type     string `json:"type"`
 	User     string `json:"user"`
+	Name     string `json:"name,omitempty"`    // as the directory had it when the watch began
+	Picture  string `json:"picture,omitempty"` // the same
 	Status   string `json:"status"`
 	Note     string `json:"note,omitempty"`
 	Until    *Time  `json:"until,omitempty"`

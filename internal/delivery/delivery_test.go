@@ -25,6 +25,7 @@ type noLinks struct{}
 func (noLinks) AskBeat(presence.LinkID)               {}
 func (noLinks) Cut(presence.Cut)                      {}
 func (noLinks) WarnExpiry(presence.LinkID, time.Time) {}
+func (noLinks) OwnChanged(presence.OwnChanged)        {}
 func (noLinks) TakenOut(presence.TakenOut)            {}
 
 // inService runs a test against an engine whose time is the bubble's.
@@ -377,7 +378,7 @@ func (c *crowd) follower(first bool) {
 	case 2:
 		r.Follow(delivery.Watched, []presence.Pattern{"**", "basin.*"}[c.script.IntN(2)], detail)
 	case 3:
-		r.FollowPeople([]presence.UserID{"w-0", "w-1", "ghost"})
+		r.FollowPeople([]presence.UserID{"w-0", "w-1", "ghost"}, nil)
 	case 4:
 		r.Unfollow(delivery.Watched, presence.Pattern(room))
 	case 5:

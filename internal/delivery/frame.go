@@ -37,8 +37,8 @@ func typingFrame(room presence.RoomName, users []presence.UserID) wire.TypingFra
 	return frame
 }
 
-func personFrame(s engine.Sight) wire.PersonFrame {
-	frame := wire.PersonFrame{Type: wire.TypePerson, User: string(s.User), Status: string(s.Status), Note: s.Note}
+func personFrame(s engine.Sight, profile presence.Profile) wire.PersonFrame {
+	frame := wire.PersonFrame{Type: wire.TypePerson, User: string(s.User), Name: profile.Name, Picture: profile.Picture, Status: string(s.Status), Note: s.Note}
 	if s.Until != 0 {
 		frame.Until = &wire.Time{Time: time.UnixMilli(s.Until)}
 	}

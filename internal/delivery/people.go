@@ -9,9 +9,10 @@ import (
 // lock.
 type subject struct {
 	engine.Subject
-	subs  []*personSub
-	frame []byte // the newest; nil when not known, or not encoded yet
-	sight *engine.Sight
+	subs    []*personSub
+	profile presence.Profile // as of whoever began to follow last
+	frame   []byte           // the newest; nil when not known, or not encoded yet
+	sight   *engine.Sight
 }
 
 // personSub is a receiver's following of a person.
@@ -39,17 +40,18 @@ func (h *Hub) TakeSight(sight engine.Sight) {
 
 // FollowPeople makes the receiver get what is seen of each person, first as it is
 // and then whenever it changes. Following again brings the present state once more.
-func (r *Receiver) FollowPeople(users []presence.UserID) {
+// Profiles are what the directory has of them; it may be nil.
+func (r *Receiver) FollowPeople(users []presence.UserID, profiles map[presence.UserID]presence.Profile) {
 	h := r.hub
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if r.closed {
 		return
 	}
-	r.followPeople(users)
+	r.followPeople(users, profiles)
 }
 
-func (r *Receiver) followPeople(users []presence.UserID) {
+func (r *Receiver) followPeople(users []presence.UserID, profiles map[presence.UserID]presence.Profile) {
 	h := r.hub
 	if r.people == nil {
 		r.people = make(map[presence.UserID]*personSub, len(users))
@@ -66,6 +68,9 @@ func (r *Receiver) followPeople(users []presence.UserID) {
 			s = &personSub{receiver: r, subject: p, place: len(p.subs)}
 			p.subs = append(p.subs, s)
 			r.people[user] = s
+		}
+		if p := s.subject; profiles != nil && p.profile != profiles[user] {
+			p.profile, p.frame = profiles[user], nil
 		}
 		r.markPerson(s)
 	}
@@ -116,7 +121,7 @@ func (r *Receiver) nextPeople(frames [][]byte) [][]byte {
 			continue
 		}
 		if p.frame == nil {
-			p.frame = encode(personFrame(*p.sight))
+			p.frame = encode(personFrame(*p.sight, p.profile))
 		}
 		frames = r.append(frames, sent{person: s}, p.frame)
 	}

@@ -228,13 +228,14 @@ func (r *Receiver) See(view presence.View) {
 	for _, f := range r.follows {
 		r.begin(f.pattern)
 	}
-	people := make([]presence.UserID, 0, len(r.people))
+	people, profiles := make([]presence.UserID, 0, len(r.people)), map[presence.UserID]presence.Profile{}
 	for user, s := range r.people {
 		people = append(people, user)
+		profiles[user] = s.subject.profile
 		r.dropPerson(s)
 	}
 	slices.Sort(people)
-	r.followPeople(people)
+	r.followPeople(people, profiles)
 }
 
 // Close ends all following. A wake may still come that was under way.

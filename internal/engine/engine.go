@@ -50,6 +50,8 @@ type Links interface {
 	Cut(presence.Cut)
 	// TakenOut ends what the link follows of a room, and tells the client.
 	TakenOut(presence.TakenOut)
+	// OwnChanged tells the clients what their person has set.
+	OwnChanged(presence.OwnChanged)
 	// WarnExpiry tells the client when its token expires.
 	WarnExpiry(link presence.LinkID, expires time.Time)
 }
@@ -344,6 +346,8 @@ func (e *Engine) spread(now presence.Instant) {
 			e.links.WarnExpiry(effect.Link, time.UnixMilli(effect.Expires))
 		case presence.TakenOut:
 			e.links.TakenOut(effect)
+		case presence.OwnChanged:
+			e.links.OwnChanged(effect)
 		case presence.Settled:
 			e.settled[effect.Attempt] <- effect
 			delete(e.settled, effect.Attempt)

@@ -67,7 +67,7 @@ func (c *conversation) follow(w wish) {
 	if len(w.people) == 0 {
 		return
 	}
-	c.receiver.FollowPeople(w.people)
+	c.receiver.FollowPeople(w.people, w.profiles)
 	c.mu.Lock()
 	gone := slices.DeleteFunc(slices.Clone(w.people), func(user presence.UserID) bool { _, ok := c.people[user]; return ok })
 	c.mu.Unlock()

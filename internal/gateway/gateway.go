@@ -70,11 +70,14 @@ func (g *Gateway) SetPolicy(policy *presence.Policy) { g.policy.Store(policy) }
 // Run does what falls due for links without the core's help, until ctx is over.
 func (g *Gateway) Run(ctx context.Context) {
 	for {
+		p := g.policy.Load()
+		wait := min(sweepEvery, p.BeatEvery/4, p.Silence()/6)
+		begun := time.Now()
 		select {
 		case <-ctx.Done():
 			return
-		case now := <-time.After(min(sweepEvery, g.policy.Load().BeatEvery/4)):
-			g.sweep(now)
+		case now := <-time.After(wait):
+			g.sweep(now, now.Sub(begun)-wait)
 		}
 	}
 }

@@ -3,6 +3,7 @@ package gateway
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -190,8 +191,18 @@ func grantList[T ~string](grants []T, what string) string {
 
 // wish is what a hello or a watch asks to follow, checked.
 type wish struct {
-	watches []watch
-	people  []presence.UserID
+	watches  []watch
+	people   []presence.UserID
+	profiles map[presence.UserID]presence.Profile // what the directory has of them
+}
+
+func (w *wish) add(other wish) {
+	w.watches, w.people = append(w.watches, other.watches...), append(w.people, other.people...)
+	if w.profiles == nil {
+		w.profiles = other.profiles
+		return
+	}
+	maps.Copy(w.profiles, other.profiles)
 }
 
 type watch struct {
@@ -206,13 +217,13 @@ func (g *guest) wishes(ctx context.Context, asked []wire.Watch, oneByOne bool) (
 		one, err := g.wishOf(ctx, a)
 		switch {
 		case err == nil:
-			w.watches, w.people = append(w.watches, one.watches...), append(w.people, one.people...)
+			w.add(one)
 		case !oneByOne:
 			return w, nil, err
 		case len(a.People) > 1: // each on its own
 			for _, user := range a.People {
 				if one, err := g.wishOf(ctx, wire.Watch{Room: a.Room, People: []string{user}}); err == nil {
-					w.people = append(w.people, one.people...)
+					w.add(one)
 				} else {
 					dropped = append(dropped, drop(wire.Drop{User: wire.Shorten(user), Watch: true}, err))
 				}
@@ -233,7 +244,9 @@ func (g *guest) wishOf(ctx context.Context, a wire.Watch) (w wish, err error) {
 			return w, &wire.Problem{Code: wire.CodeBadField, Field: "people", Value: wire.Shorten(a.Room),
 				Detail: "a watch is of a room or of people", Allowed: "room or people, not both"}
 		}
-		w.people, err = g.mayWatch(a.People)
+		if w.people, err = g.mayWatch(a.People); err == nil {
+			w.profiles = g.realm.profiles(ctx, w.people)
+		}
 		return w, err
 	}
 	pattern, err := presence.ParsePattern(a.Room)

@@ -276,11 +276,16 @@ func welcome(p *presence.Policy, c *greeting, reply presence.Reply) *wire.Welcom
 }
 
 func own(reply presence.Reply) *wire.Own {
-	set := reply.Set
-	if set.Status == "" && !reply.Hidden {
+	if reply.Set.Status == "" && !reply.Hidden {
 		return nil
 	}
-	own := &wire.Own{Status: string(set.Status), Note: set.Note, Hiding: reply.Hidden}
+	own := ownOf(reply.Set, reply.Hidden)
+	return &own
+}
+
+// ownOf is what a person has set for all their sessions.
+func ownOf(set presence.Appearance, hidden bool) wire.Own {
+	own := wire.Own{Status: string(set.Status), Note: set.Note, Hiding: hidden}
 	if set.Until != 0 {
 		own.Until = &wire.Time{Time: time.UnixMilli(set.Until)}
 	}

@@ -129,6 +129,16 @@ func (s *Links) TakenOut(taken presence.TakenOut) {
 	}
 }
 
+// OwnChanged implements [engine.Links].
+func (s *Links) OwnChanged(changed presence.OwnChanged) {
+	frame := encode(wire.OwnFrame{Type: wire.TypeOwn, Own: ownOf(changed.Set, changed.Hidden)})
+	for _, id := range changed.Links {
+		if l := s.carrier(id); l != nil {
+			l.send(outgoing{frame: frame})
+		}
+	}
+}
+
 // WarnExpiry implements [engine.Links].
 func (s *Links) WarnExpiry(id presence.LinkID, expires time.Time) {
 	if l := s.carrier(id); l != nil {
@@ -329,10 +339,14 @@ func (s *Links) those(is func(*guest) bool) (links []*link) {
 	return links
 }
 
+// late is how much later than it wanted the sweep may come before that is taken for a
+// pause of the machine, in which nobody could be heard.
+const late = time.Second
+
 // sweep asks links without a session for beats and closes those that do not answer,
-// which the core does for sessions; and lets a word pass over event streams, so that
-// nobody on the way takes them for dead.
-func (g *Gateway) sweep(now time.Time) {
+// which the core does for sessions; and has event streams say that they are alive, so often
+// that their clients notice a loss within the silence that the service allows them.
+func (g *Gateway) sweep(now time.Time, pause time.Duration) {
 	p := g.policy.Load()
 	g.tickets.expire(now)
 	g.Recheck() // for keys that expire
@@ -340,8 +354,16 @@ func (g *Gateway) sweep(now time.Time) {
 		if l.stream() == nil {
 			return
 		}
+		every := p.BeatEvery
+		if l.feed != nil {
+			every = p.Silence() / 3
+		}
 		l.mu.Lock()
-		quiet, waits := time.Duration(now.UnixNano()-l.heard), now.UnixNano()-l.wanted >= int64(p.BeatEvery)
+		if pause > late {
+			l.heard += int64(pause)
+			l.wanted += int64(pause)
+		}
+		quiet, waits := time.Duration(now.UnixNano()-l.heard), now.UnixNano()-l.wanted >= int64(every)
 		if waits {
 			l.wanted = now.UnixNano()
 		}
@@ -349,7 +371,7 @@ func (g *Gateway) sweep(now time.Time) {
 		switch {
 		case l.feed != nil:
 			if waits {
-				l.stream().Comment()
+				l.stream().Still()
 			}
 		case quiet > p.BeatEvery+p.Silence(): // it was asked in that time
 			l.finish(wire.CloseSilent, presence.ReasonSilent.String())

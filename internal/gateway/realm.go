@@ -52,6 +52,20 @@ func (r *Realm) do(in presence.Input) (presence.Reply, error) {
 	return r.Engine.Do(context.Background(), in)
 }
 
+// profiles are what the directory has of people. Whom it does not know, or all when it
+// cannot be read, have none.
+func (r *Realm) profiles(ctx context.Context, users []presence.UserID) map[presence.UserID]presence.Profile {
+	known, err := r.Store.People(ctx, records.PeopleQuery{Realm: r.Name, Users: users, Limit: len(users)})
+	profiles := make(map[presence.UserID]presence.Profile, len(known))
+	if err != nil {
+		return profiles
+	}
+	for i := range known {
+		profiles[known[i].User] = presence.Profile{Name: known[i].Name, Picture: known[i].Picture}
+	}
+	return profiles
+}
+
 // kept returns when all that has happened is written. Its error is a [*wire.Problem].
 func (r *Realm) kept() error {
 	ctx, cancel := context.WithTimeout(context.Background(), keepTimeout)

@@ -27,7 +27,7 @@ func (a *API) status(c fiber.Ctx) error {
 	realm := realmOf(c)
 	switch c.Accepts("application/json", mediaType(asStream), pidfType) {
 	case mediaType(asStream):
-		return a.follow(c, func(r *delivery.Receiver) { r.FollowPeople([]presence.UserID{user}) })
+		return a.follow(c, func(r *delivery.Receiver) { r.FollowPeople([]presence.UserID{user}, nil) })
 	case pidfType:
 		text, err := xml.MarshalIndent(pidf(realm.Name, statusOf(realm, user)), "", "  ")
 		if err != nil {

@@ -81,6 +81,14 @@ type TakenOut struct {
 	Reason Reason // ReasonRemoved, or ReasonLeave: the token does not grant the room any more
 }
 
+// OwnChanged wants the links of a person told what the person has set for all their
+// sessions: a status, empty when it follows the sessions, and whether they hide.
+type OwnChanged struct {
+	Links  []LinkID
+	Set    Appearance
+	Hidden bool
+}
+
 // WarnExpiry wants the link told that its token expires soon.
 type WarnExpiry struct {
 	Link    LinkID
@@ -150,6 +158,7 @@ func (PersonChanged) effect()  {}
 func (AskBeat) effect()        {}
 func (Cut) effect()            {}
 func (TakenOut) effect()       {}
+func (OwnChanged) effect()     {}
 func (WarnExpiry) effect()     {}
 func (Settled) effect()        {}
 func (SessionOpened) effect()  {}

@@ -137,6 +137,7 @@ func (c *Core) setStatus(now reading, in SetStatus, out *Effects) error {
 			c.putStatus(now, p, Appearance{Status: in.Status, Note: in.Note, Until: in.Until})
 		}
 	})
+	c.tellOwn(p, out)
 	c.forget(p)
 	return nil
 }
@@ -156,6 +157,7 @@ func (s *setStatus) fire(c *Core, now reading, out *Effects) {
 		return
 	}
 	c.observe(s.person, leaving{}, out, func() { s.person.set = nil })
+	c.tellOwn(s.person, out)
 	c.forget(s.person)
 }
 
@@ -181,5 +183,22 @@ func (c *Core) hide(now reading, in Hide, out *Effects) error {
 			m.since[Open] = now.wall
 		}
 	})
+	c.tellOwn(p, out)
 	return nil
+}
+
+// tellOwn has all links of a person told what the person has set.
+func (c *Core) tellOwn(p *person, out *Effects) {
+	own := OwnChanged{Hidden: p.hidden}
+	if p.set != nil {
+		own.Set = p.set.Appearance
+	}
+	for _, s := range p.sessions {
+		if s.state == Live && !s.leased {
+			own.Links = append(own.Links, s.linkID())
+		}
+	}
+	if own.Links != nil {
+		out.add(own)
+	}
 }

@@ -28,6 +28,7 @@ func (nowhere) TakeSight(engine.Sight)                             {}
 func (nowhere) AskBeat(presence.LinkID)                            {}
 func (nowhere) Cut(presence.Cut)                                   {}
 func (nowhere) WarnExpiry(presence.LinkID, time.Time)              {}
+func (nowhere) OwnChanged(presence.OwnChanged)                     {}
 func (nowhere) TakenOut(presence.TakenOut)                         {}
 func (nowhere) Deliveries(records.Announcement) []records.Delivery { return nil }
 func (nowhere) Committed([]records.Delivery)                       {}

@@ -22,8 +22,9 @@ func (c *eventStream) appendFrame(to, payload []byte) []byte {
 	return append(to, "\n\n"...)
 }
 
-// comment keeps proxies from closing a connection over which nothing passes.
-func (*eventStream) comment() []byte { return []byte(":\n\n") }
+// still says that the stream is alive, to its client and to proxies on the way. It has no
+// number, for it is nothing that could be missed.
+func (*eventStream) still() []byte { return []byte("event: still\ndata: {}\n\n") }
 
 // appendGoodbye tells the reason as an event of the type "closed", for a stream has
 // no other way.

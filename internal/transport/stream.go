@@ -356,10 +356,10 @@ func (s *Stream) answer() (ours bool) {
 // Preface puts bytes before the first frame. Call it before Start.
 func (s *Stream) Preface(data []byte) { s.control = data }
 
-// Comment lets something pass that means nothing, before what is written next. A
-// WebSocket, which has pings for that, is left alone.
-func (s *Stream) Comment() {
+// Still says that an event stream is alive, before what is written next. A WebSocket,
+// whose client is asked for beats, is left alone.
+func (s *Stream) Still() {
 	if events, ok := s.codec.(*eventStream); ok {
-		s.say(events.comment())
+		s.say(events.still())
 	}
 }

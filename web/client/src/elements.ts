@@ -1,7 +1,7 @@
 import type { Link } from "./link";
 import type { Room } from "./replica";
 import { typingSentence } from "./typing";
-import type { Member, Status } from "./wire";
+import type { Member, Problem, Status } from "./wire";
 
 /**
  * The custom elements, which show rooms of a link and need no framework:
@@ -10,8 +10,8 @@ import type { Member, Status } from "./wire";
  * - `<tovik-members room="…" most="8">`: who is there, with their status, and "+12" for those beyond `most`;
  * - `<tovik-typing room="…">`: "Ilse and Tobin are typing", without oneself.
  *
- * They are styled through the parts `count`, `list`, `member`, `picture`, `name`, `status`, `hint`, `more`
- * and `typing`, and the custom properties `--tovik-online`, `--tovik-away`, `--tovik-busy` and `--tovik-size`.
+ * A room that is not given shows why. They are styled through the parts `count`, `list`, `member`, `picture`,
+ * `name`, `status`, `hint`, `more`, `typing` and `problem`, and the custom properties `--tovik-online`, `--tovik-away`, `--tovik-busy` and `--tovik-size`.
  */
 export interface Elements {
   /** Lets the elements go blank, and follow the link no more. */
@@ -67,7 +67,7 @@ function definitions(): Record<string, CustomElementConstructor> {
 
     render(link: Link | undefined): void {
       const room = link?.snapshot.rooms.get(this.getAttribute("room") ?? "");
-      const html = this.draw(room, link?.snapshot.welcome?.user);
+      const html = room?.problem ? problem(room.problem) : this.draw(room, link?.snapshot.welcome?.user);
       if (html === this.#drawn) return;
       this.#drawn = html;
       const focused = (this.#root.activeElement as HTMLElement | null)?.dataset.user;
@@ -100,6 +100,11 @@ function definitions(): Record<string, CustomElementConstructor> {
       }
     },
   };
+}
+
+/** Why a room is not given. */
+function problem({ code, detail }: Problem): string {
+  return `<span part="problem" role="status" data-code="${text(code)}">${text(detail)}</span>`;
 }
 
 function people(n: number): string {

@@ -19,6 +19,7 @@ export type {
   CueFrame,
   Departed,
   Detail,
+  Drop,
   Member,
   Own,
   Page,

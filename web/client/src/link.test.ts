@@ -2,6 +2,8 @@ import { describe, expect, test } from "vitest";
 import { type Kept, Link, type LinkOptions, Refused, type Socket } from "./link";
 import type { Via } from "./transports";
 
+const settled = () => new Promise((done) => setTimeout(done));
+
 /** A network that a test plays the service in, with a clock it moves. */
 class Stage {
   sockets: FakeSocket[] = [];
@@ -169,6 +171,8 @@ describe("a link", () => {
     expect(link.snapshot.state).toEqual({ word: "open", via: "beats" });
     fails(true);
     expect(stage.socket.via).toBe("beats");
+    for (let i = 0; i < 7; i++) fails(false);
+    expect(stage.socket.via, "what has worked is tried for longer").toBe("beats");
     fails(false);
     expect(stage.socket.via).toBe("websocket");
     fails(false);
@@ -176,6 +180,130 @@ describe("a link", () => {
     expect(stage.socket.via).toBe("stream");
     fails(false); // nobody is there at all
     expect(stage.socket.via).toBe("websocket");
+  });
+
+  test("tries the way that worked for the length of an outage, and leaves a fallback when a WebSocket passes", () => {
+    const stage = new Stage();
+    const link = stage.open({ token: "t" });
+    stage.welcome();
+    for (let i = 0; i < 7; i++) {
+      stage.socket.onclose?.({ code: 1006, reason: "" });
+      stage.pass(10_000);
+      expect(stage.socket.via).toBe("websocket");
+    }
+    stage.welcome();
+    expect(link.snapshot.state).toEqual({ word: "open", via: "websocket" });
+
+    for (let i = 0; i < 9; i++) {
+      stage.socket.onclose?.({ code: 1006, reason: "" });
+      stage.pass(10_000);
+    }
+    expect(stage.socket.via).toBe("stream");
+    stage.welcome();
+    const stream = stage.socket;
+    stage.pass(2000);
+    const probe = stage.socket;
+    expect(probe.via).toBe("websocket");
+    expect(link.snapshot.state).toEqual({ word: "open", via: "stream" });
+    probe.onclose?.({ code: 1006, reason: "" }); // it does not pass yet
+    stage.pass(4000);
+    expect(stage.sockets.filter((s) => s.via === "stream").at(-1)).toBe(stream);
+    stage.socket.onopen?.();
+    expect(stage.socket.via).toBe("websocket");
+    stage.welcome();
+    expect(link.snapshot.state).toEqual({ word: "open", via: "websocket" });
+    expect(stream.closed).toBe(true);
+  });
+
+  test("goes back to its fallback when a WebSocket lets no hello through after all", () => {
+    const stage = new Stage();
+    const link = stage.open({ token: "t" });
+    for (let i = 0; i < 2; i++) {
+      stage.socket.onclose?.({ code: 1006, reason: "" });
+      stage.pass(10_000);
+    }
+    expect(stage.socket.via).toBe("stream");
+    stage.welcome();
+    stage.pass(2000);
+    stage.socket.onopen?.(); // the probe
+    stage.socket.onclose?.({ code: 1006, reason: "" }); // the link that follows it
+    expect(stage.socket.via).toBe("stream");
+    stage.welcome();
+    expect(link.snapshot.state).toEqual({ word: "open", via: "stream" });
+  });
+
+  test("leaves out a room that is refused, says why, and asks for it again when that may have changed", async () => {
+    const stage = new Stage();
+    let n = 0;
+    const link = stage.open({ token: async () => `t${++n}`, rooms: ["desk.night", "basin.fen-end"] });
+    stage.socket.onopen?.();
+    await settled();
+    expect(stage.socket.sent.at(-1)).toMatchObject({
+      one_by_one: true,
+      rooms: ["desk.night", "basin.fen-end"],
+    });
+    const full = { code: "room-full", detail: "Room full", field: "room", value: "desk.night" };
+    stage.answer({ dropped: [{ room: "desk.night", ...full }] });
+    expect(link.snapshot.state.word).toBe("open");
+    expect(link.snapshot.rooms.get("desk.night")?.problem).toMatchObject({ code: "room-full" });
+    expect(link.snapshot.dropped).toHaveLength(1);
+
+    stage.socket.says({ type: "dropped", room: "basin.fen-end", code: "removed", detail: "Removed" });
+    expect(link.snapshot.rooms.get("basin.fen-end")?.problem?.code).toBe("removed");
+    const renewed = link.renew();
+    await settled();
+    const renew = stage.socket.sent.at(-1);
+    expect(renew).toMatchObject({ type: "renew", token: "t2" });
+    stage.socket.says({ type: "answer", re: renew?.id });
+    await renewed;
+    const joins = stage.socket.sent.filter((f) => f.type === "join");
+    expect(joins.map((f) => f.room)).toEqual(["desk.night", "basin.fen-end"]);
+    expect(link.snapshot.dropped).toHaveLength(0);
+    stage.socket.says({ type: "error", re: joins[0]?.id, ...full });
+    await settled();
+    expect(link.snapshot.rooms.get("desk.night")?.problem?.code).toBe("room-full");
+  });
+
+  test("comes back from a refusal once a new token is accepted", async () => {
+    const stage = new Stage();
+    let n = 0;
+    const link = stage.open({ token: async () => `t${++n}` });
+    for (let i = 0; i < 2; i++) {
+      stage.socket.onopen?.();
+      await settled();
+      stage.socket.says({ type: "error", code: "removed", detail: "Removed" });
+    }
+    expect(link.snapshot.state.word).toBe("refused");
+    stage.pass(10_000);
+    stage.socket.onopen?.();
+    await settled();
+    stage.answer();
+    expect(link.snapshot.state.word).toBe("open");
+  });
+
+  test("does not wait for an answer for ever", async () => {
+    const stage = new Stage();
+    const link = stage.open({ token: "t" });
+    stage.welcome();
+    const joined = link.join("desk.night");
+    stage.pass(15_000);
+    await expect(joined).rejects.toMatchObject({ code: "no-answer" });
+  });
+
+  test("takes an address with a slash at its end, and none without a scheme", () => {
+    const stage = new Stage();
+    stage.open({ token: "t", server: "https://presence.test/" });
+    expect(stage.socket.url).toBe("wss://presence.test/v1/link");
+    expect(() => stage.open({ server: "presence.test" })).toThrow(/http:\/\/ or https:\/\//);
+  });
+
+  test("knows what the person has set in another tab", () => {
+    const stage = new Stage();
+    const link = stage.open({ token: "t" });
+    stage.welcome();
+    expect(link.snapshot.own).toEqual({ hiding: false });
+    stage.socket.says({ type: "own", status: "busy", note: "at the sluice", hiding: false });
+    expect(link.snapshot.own).toEqual({ status: "busy", note: "at the sluice", hiding: false });
   });
 
   test("fetches a token for each hello, before the old one expires, and once more when it is refused", async () => {

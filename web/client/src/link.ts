@@ -1,10 +1,12 @@
-import { apply, type Change, type Room } from "./replica";
+import { apply, type Change, type Room, refusedRoom } from "./replica";
 import { Beats, type Events, Stream, type Via } from "./transports";
 import type {
   Addressee,
   CueFrame,
   Detail,
+  Drop,
   Frame,
+  Own,
   Page,
   PersonFrame,
   Problem,
@@ -99,6 +101,10 @@ export interface Snapshot {
   readonly rooms: ReadonlyMap<string, Room>;
   /** Those who are watched, by id. */
   readonly people: ReadonlyMap<string, PersonFrame>;
+  /** What the person has set for all their sessions, in whichever tab. */
+  readonly own?: Own;
+  /** What was asked for and is not given, or no longer, each with why. A room by name has it as its `problem` too. */
+  readonly dropped: readonly Drop[];
 }
 
 type Answer = Extract<Frame, { type: "answer" }>;
@@ -111,14 +117,28 @@ interface Waiting {
 /** A new link is tried at once, then after waits that grow to this and are spread out. */
 const longestWait = 10_000;
 
-/** How often WebSockets are tried before another way is. */
-const triesOfWebSocket = 2;
+/**
+ * How often in a row a way is tried before another one is: one that never let a hello through, and one that has,
+ * for then it is rather the service that is away.
+ */
+const triesOfUnknown = 2;
+const triesOfWorked = 8;
+
+/** While something else than a WebSocket is in use, one is tried after this, and then ever less often. */
+const firstProbe = 2_000;
+const longestProbe = 300_000;
 
 /** The close code of a session that was ended: nobody comes back from that by themselves. */
 const ended = 4411;
 
 /** Why a hello may be refused that is right: the same may do a little later. */
 const passing = new Set(["hello-timeout", "too-fast", "too-many-links", "busy", "not-ready", "internal"]);
+
+/** Why a token may be refused, where another one may be taken later. */
+const ofToken = new Set(["bad-token", "expired-token", "not-granted", "not-admitted", "removed"]);
+
+/** How long a request may take to be answered. */
+const requestWait = 15_000;
 
 /** How long a hello may take to be answered, and a beat on a link that is checked. */
 const helloWait = 10_000;
@@ -135,7 +155,7 @@ export class Link {
   readonly #changeListeners = new Set<(change: Change) => void>();
   readonly #cueListeners = new Set<(cue: CueFrame) => void>();
   readonly #waiting = new Map<number, Waiting>();
-  #snapshot: Snapshot = { state: { word: "connecting" }, rooms: new Map(), people: new Map() };
+  #snapshot: Snapshot = { state: { word: "connecting" }, rooms: new Map(), people: new Map(), dropped: [] };
   #socket: Socket | undefined;
   #stopTimer: () => void = () => {};
   #attempts = 0;
@@ -147,10 +167,14 @@ export class Link {
   #people: string[];
   #triedFresh = false;
   #via: Via = "websocket";
+  #worked: Via | undefined;
   #closedDoors = 0;
+  #stopProbe: () => void = () => {};
+  #probeWait = firstProbe;
+  #upgradingFrom: Via | undefined;
 
   constructor(options: LinkOptions) {
-    this.#options = options;
+    this.#options = { ...options, server: addressOf(options.server) };
     this.#around = options.surroundings ?? page;
     this.#rooms = [...(options.rooms ?? [])];
     this.#watches = [...(options.watch ?? [])];
@@ -184,7 +208,8 @@ export class Link {
   /** Puts the session into a room, now and after each reconnect. */
   join(room: string): Promise<void> {
     if (!this.#rooms.includes(room)) this.#rooms.push(room);
-    return this.#tell({ type: "join", room });
+    this.#undrop((d) => d.room === room && !d.watch);
+    return this.#noting({ room }, this.#tell({ type: "join", room }));
   }
 
   /** Takes the session out of a room. */
@@ -197,7 +222,8 @@ export class Link {
   /** Follows the rooms that a name or pattern names, without being in them. */
   watch(room: string, detail: Detail): Promise<void> {
     this.#watches = [...this.#watches.filter((w) => w.room !== room), { room, detail }];
-    return this.#tell({ type: "watch", room, detail });
+    this.#undrop((d) => d.room === room && d.watch === true);
+    return this.#noting({ room, watch: true }, this.#tell({ type: "watch", room, detail }));
   }
 
   /** Stops following. */
@@ -251,6 +277,26 @@ export class Link {
     return this.#tell({ type: "hide", on });
   }
 
+  /** Takes somebody out of a room. The token has to grant it. */
+  remove(user: string, room: string): Promise<void> {
+    return this.#tell({ type: "remove", user, room });
+  }
+
+  /**
+   * Brings a newer token of the same person, as after its grants have changed. Rooms that were refused are asked
+   * for once more. A link whose token is a function fetches one, if none is given.
+   */
+  async renew(token?: string): Promise<void> {
+    const { token: source } = this.#options;
+    const text = token ?? (typeof source === "function" ? await source() : source);
+    await this.#ask({ type: "renew", token: text });
+    for (const { room, watch } of this.#snapshot.dropped) {
+      if (room && !watch && this.#rooms.includes(room)) quietly(this.join(room));
+      const watched = this.#watches.find((w) => w.room === room);
+      if (room && watch && watched) quietly(this.watch(room, watched.detail));
+    }
+  }
+
   /** Says that somebody is doing something at the page, or did so many milliseconds ago. */
   activity(idleFor = 0): Promise<void> {
     return this.#tell({ type: "activity", idle_for: Math.round(idleFor) });
@@ -288,9 +334,9 @@ export class Link {
     this.#lose("the cable was pulled", ms);
   }
 
-  /** Connects again, after a close or when there is no link. */
+  /** Connects again, after a close or a refusal or when there is no link. */
   retry(): void {
-    if (this.#snapshot.state.word === "lost" || this.#snapshot.state.word === "closed") this.#connect();
+    if (["lost", "closed", "refused"].includes(this.#snapshot.state.word)) this.#connect();
   }
 
   /**
@@ -354,7 +400,7 @@ export class Link {
     const { key, nonce, memory } = this.#options;
     const people = this.#people.length > 0 ? [{ people: this.#people }] : [];
     const revs = Object.fromEntries([...this.#snapshot.rooms].map(([name, room]) => [name, room.rev]));
-    const hello = { type: "hello", id: ++this.#lastID, version, token, key, nonce };
+    const hello = { type: "hello", id: ++this.#lastID, version, token, key, nonce, one_by_one: true };
     const follow = { watch: [...this.#watches, ...people], revs };
     const page = this.#options.page?.();
     this.#toldHidden = page?.hidden;
@@ -378,6 +424,18 @@ export class Link {
         this.#settle(frame.re, (waiting) => waiting.reject(new Refused(frame)));
         this.#refused(frame);
         return;
+      case "still":
+        return;
+      case "own": {
+        const { type: _, ...own } = frame;
+        this.#update({ ...this.#snapshot, own });
+        return;
+      }
+      case "dropped": {
+        const { type: _, ...drop } = frame;
+        this.#drop(drop);
+        return;
+      }
       case "person":
         this.#update({ ...this.#snapshot, people: new Map(this.#snapshot.people).set(frame.user, frame) });
         return;
@@ -385,7 +443,7 @@ export class Link {
         for (const listener of this.#cueListeners) listener(frame);
         return;
       case "expiring":
-        this.#renew();
+        if (typeof this.#options.token === "function") quietly(this.renew());
         return;
       case "moving":
         this.#moving = frame.after;
@@ -405,12 +463,53 @@ export class Link {
     }
     this.#triedFresh = false;
     this.#closedDoors = 0;
+    this.#worked = this.#via;
+    this.#upgradingFrom = undefined;
+    if (this.#via === "websocket") this.#probeWait = firstProbe;
+    this.#probe();
     // What was known goes on from there; a room that is not followed any more is not in the answer.
     const rooms = new Map([...this.#snapshot.rooms].filter(([room]) => welcome.revs?.[room]));
-    this.#update({ state: { word: "open", via: this.#via }, welcome, rooms, people: this.#snapshot.people });
+    const { own = { hiding: false }, dropped = [] } = welcome;
+    const state: State = { word: "open", via: this.#via };
+    this.#update({ state, welcome, rooms, people: this.#snapshot.people, own, dropped: [] });
+    for (const drop of dropped) this.#drop(drop);
     this.#expectMore();
     const hidden = this.#options.page?.().hidden;
     if (welcome.session && hidden !== undefined && hidden !== this.#toldHidden) this.pageHidden(hidden);
+  }
+
+  /** Leaves a room, a watch or a person that the link does not get, and goes on with the others. */
+  #drop(drop: Drop): void {
+    const others = this.#snapshot.dropped.filter(
+      (d) => d.room !== drop.room || d.user !== drop.user || d.watch !== drop.watch,
+    );
+    const rooms = new Map(this.#snapshot.rooms);
+    if (drop.room && this.#named(drop.room)) {
+      const { room, user, watch, ...problem } = drop;
+      rooms.set(drop.room, refusedRoom(drop.room, problem));
+    }
+    const people = new Map(this.#snapshot.people);
+    if (drop.user) people.delete(drop.user);
+    this.#update({ ...this.#snapshot, rooms, people, dropped: [...others, drop] });
+  }
+
+  #undrop(which: (drop: Drop) => boolean): void {
+    const dropped = this.#snapshot.dropped.filter((d) => !which(d));
+    if (dropped.length === this.#snapshot.dropped.length) return;
+    const rooms = new Map(
+      [...this.#snapshot.rooms].filter(
+        ([name, room]) => !room.problem || !which({ ...room.problem, room: name }),
+      ),
+    );
+    this.#update({ ...this.#snapshot, dropped, rooms });
+  }
+
+  /** Notes that a request for a room was refused. */
+  #noting(what: { room: string; watch?: boolean }, told: Promise<void>): Promise<void> {
+    told.catch((why) => {
+      if (why instanceof Refused && !local.has(why.code)) this.#drop({ ...what, ...why.problem });
+    });
+    return told;
   }
 
   /**
@@ -433,14 +532,13 @@ export class Link {
       return;
     }
     this.#end({ word: "refused", reason: problem.detail }, problem);
-  }
-
-  /** Brings a newer token in time, where there is one to be had. */
-  #renew(): void {
-    const { token } = this.#options;
-    const socket = this.#socket;
-    if (typeof token === "function" && socket) {
-      void this.#fresh(token, socket, (text) => void this.#tell({ type: "renew", token: text }));
+    if (typeof this.#options.token === "function" && ofToken.has(problem.code)) {
+      // A token that is minted later may be taken.
+      const most = Math.min(this.#options.longestWait ?? longestWait, 1000 * 2 ** this.#attempts++);
+      this.#stopTimer = this.#around.after(most * (0.5 + this.#around.random() / 2), () => {
+        this.#triedFresh = false;
+        this.#connect();
+      });
     }
   }
 
@@ -485,22 +583,61 @@ export class Link {
   }
 
   /**
-   * Tries another way when WebSockets have not let a hello through twice in a row. An event stream that is not
-   * let through either, though the service was reached, gives way to beats. A service that is not reached by
-   * any way is down, and is looked for with WebSockets again.
+   * Tries another way when one has not let a hello through some times in a row: a few when it never has, and for
+   * longer when it has worked before, for then the service is rather away. An event stream that is not let through
+   * either, though the service was reached, gives way to beats. A service that is not reached by any way is down,
+   * and is looked for with WebSockets again.
    */
   #tryOther(reached: boolean): void {
-    this.#closedDoors++;
-    if (this.#via !== "websocket") {
-      this.#via = this.#via === "stream" && reached ? "beats" : "websocket";
-      this.#closedDoors = 0;
-    } else if (this.#closedDoors === triesOfWebSocket) {
-      this.#via = "stream";
+    if (this.#upgradingFrom) {
+      // the better way does not work yet
+      this.#via = this.#upgradingFrom;
+      this.#upgradingFrom = undefined;
+      return;
     }
+    this.#closedDoors++;
+    if (
+      this.#closedDoors <
+      (this.#via === this.#worked ? triesOfWorked : this.#via === "websocket" ? triesOfUnknown : 1)
+    )
+      return;
+    this.#closedDoors = 0;
+    if (this.#via === "websocket") this.#via = "stream";
+    else this.#via = this.#via === "stream" && reached ? "beats" : "websocket";
+  }
+
+  /** While another way is in use, tries whether a WebSocket passes by now, and goes over to it then. */
+  #probe(): void {
+    this.#stopProbe();
+    if (this.#via === "websocket") return;
+    this.#stopProbe = this.#around.after(this.#probeWait, () => {
+      if (this.#snapshot.state.word !== "open") return;
+      this.#probeWait = Math.min(2 * this.#probeWait, longestProbe);
+      const probe = this.#around.connect(
+        `${this.#options.server.replace(/^http/, "ws")}/v1/link`,
+        "websocket",
+      );
+      const stop = this.#around.after(helloWait, () => probe.close());
+      probe.onclose = () => {
+        stop();
+        if (this.#snapshot.state.word === "open") this.#probe();
+      };
+      probe.onopen = () => {
+        stop();
+        probe.onclose = null;
+        probe.close();
+        if (this.#snapshot.state.word !== "open" || this.#via === "websocket") return;
+        this.#upgradingFrom = this.#via;
+        this.#via = "websocket";
+        this.#update({ ...this.#snapshot, state: { word: "connecting", reason: "a WebSocket passes now" } });
+        this.#connect(); // the same page takes its session over at once
+      };
+    });
   }
 
   #end(state: State, problem?: Problem): void {
     this.#stopTimer();
+    this.#stopProbe();
     this.#detach();
     this.#update({ ...this.#snapshot, state, ...(problem ? { problem } : {}) });
   }
@@ -530,7 +667,17 @@ export class Link {
         return;
       }
       const id = ++this.#lastID;
-      this.#waiting.set(id, { resolve, reject });
+      const stop = this.#around.after(requestWait, () => {
+        this.#waiting.delete(id);
+        reject(new Refused(noAnswer));
+      });
+      const settled =
+        <T>(act: (value: T) => void) =>
+        (value: T) => {
+          stop();
+          act(value);
+        };
+      this.#waiting.set(id, { resolve: settled(resolve), reject: settled(reject) });
       this.#socket.send(JSON.stringify({ ...frame, id }));
     });
     answer.catch(() => {});
@@ -555,6 +702,30 @@ const noLink: Problem = {
   detail: "there is no link to the service now",
   allowed: "requests while the state is open",
 };
+
+const noAnswer: Problem = {
+  code: "no-answer",
+  detail: "the service did not answer in time; whether it has carried the request out is not known",
+  allowed: "asking once more",
+};
+
+/** The problems that are the link's own, and say nothing of what was asked for. */
+const local = new Set([noLink.code, noAnswer.code]);
+
+/** Lets nobody look at a promise. */
+function quietly(told: Promise<void>): void {
+  told.catch(() => {});
+}
+
+/** The address of a service as it is used: without a slash at its end. */
+function addressOf(server: string): string {
+  if (!/^https?:\/\/[^/]/.test(server)) {
+    throw new TypeError(
+      `server is "${server}"; allowed: an address with http:// or https://, as in https://presence.example`,
+    );
+  }
+  return server.replace(/\/+$/, "");
+}
 
 const after = (ms: number, run: () => void) => {
   const timer = setTimeout(run, ms);

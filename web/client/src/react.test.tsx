@@ -11,7 +11,12 @@ import type { Member } from "./wire";
 
 /** A link that a test plays. */
 class Played {
-  snapshot: Snapshot = { state: { word: "open", via: "websocket" }, rooms: new Map(), people: new Map() };
+  snapshot: Snapshot = {
+    state: { word: "open", via: "websocket" },
+    rooms: new Map(),
+    people: new Map(),
+    dropped: [],
+  };
   told: string[] = [];
   listeners = new Set<() => void>();
   closed = 0;

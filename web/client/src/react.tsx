@@ -11,9 +11,14 @@ import {
 import type { Link, Snapshot, State } from "./link";
 import { membersOf, type Room } from "./replica";
 import { Composer, typingSentence } from "./typing";
-import type { Count, CueFrame, Member, PersonFrame } from "./wire";
+import type { Count, CueFrame, Drop, Member, Own, PersonFrame, Problem } from "./wire";
 
-const unopened: Snapshot = { state: { word: "connecting" }, rooms: new Map(), people: new Map() };
+const unopened: Snapshot = {
+  state: { word: "connecting" },
+  rooms: new Map(),
+  people: new Map(),
+  dropped: [],
+};
 
 const LinkContext = createContext<Link | undefined>(undefined);
 
@@ -75,7 +80,22 @@ export function useOwnSession(): { readonly user?: string; readonly session?: st
   );
 }
 
-/** A room that is followed; undefined until it is known. */
+/** What the person has set for all their sessions, in whichever tab: a status, or that they hide. */
+export function useOwnStatus(): Own | undefined {
+  return usePart((snapshot) => snapshot.own);
+}
+
+/** Why a room is not given, or no longer: it is full, not granted, or the person was removed. Undefined when it is. */
+export function useProblem(room: string): Problem | undefined {
+  return usePart((snapshot) => snapshot.rooms.get(room)?.problem);
+}
+
+/** All that was asked for and is not given, each with why. */
+export function useDropped(): readonly Drop[] {
+  return usePart((snapshot) => snapshot.dropped);
+}
+
+/** A room that is followed; undefined until it is known. One that is not given has a `problem`. */
 export function useFollowed(room: string): Room | undefined {
   return usePart((snapshot) => snapshot.rooms.get(room));
 }
@@ -85,7 +105,7 @@ export function useJoin(room: string): Room | undefined {
   const link = useLink();
   useEffect(() => {
     if (!link) return;
-    link.join(room).catch(() => {}); // said again by the next hello, or refused, which the state tells
+    link.join(room).catch(() => {}); // said again by the next hello; refused, the room has the problem
     return () => {
       link.leave(room).catch(() => {});
     };

@@ -1,4 +1,4 @@
-import type { Count, Departed, Member, RoomFrame } from "./wire";
+import type { Count, Departed, Member, Problem, RoomFrame } from "./wire";
 
 /** A room as the client has it, never changed in place. `members` is absent for a room followed at count. */
 export interface Room {
@@ -8,6 +8,15 @@ export interface Room {
   readonly members?: ReadonlyMap<string, Member>;
   /** Who types, in the order in which they began. */
   readonly typing: readonly string[];
+  /** `members` has some of a large room only: those of the first page, as they were then. */
+  readonly partial?: boolean;
+  /** Why the link does not get the room, or no longer. */
+  readonly problem?: Problem;
+}
+
+/** A room that the link does not get. */
+export function refusedRoom(room: string, problem: Problem): Room {
+  return { room, rev: "", count: nobody, typing: [], problem };
 }
 
 /** What a frame changed in a room. From a snapshot: how it differs from what was known before. */
@@ -51,7 +60,7 @@ export function apply(old: Room | undefined, frame: RoomFrame): [Room, Change] {
     case "snapshot": {
       const members = new Map(frame.members.map((m) => [m.user, m]));
       return [
-        { room, rev, count: frame.count, members, typing: [] },
+        { room, rev, count: frame.count, members, typing: [], ...(frame.next ? { partial: true } : {}) },
         { room, ...difference(old?.members, members) },
       ];
     }

@@ -91,7 +91,7 @@ export function openTab(options: TabOptions, within: Browser = browser): Tab {
     const kept = memory.load();
     if (!kept || link.snapshot.state.word === "closed") return;
     away = true;
-    within.beacon(`${options.server}/v1/closing`, JSON.stringify({ ...kept, nonce }));
+    within.beacon(`${options.server.replace(/\/+$/, "")}/v1/closing`, JSON.stringify({ ...kept, nonce }));
     link.close();
   };
   const show = () => {

@@ -16,7 +16,7 @@ export interface Events {
   onmessage: ((event: { data: string }) => void) | null;
   onerror: (() => void) | null;
   readonly readyState: number;
-  addEventListener(type: "closed", listener: (event: { data: string }) => void): void;
+  addEventListener(type: "closed" | "still", listener: (event: { data: string }) => void): void;
   close(): void;
 }
 
@@ -88,9 +88,14 @@ abstract class Other implements Socket {
   }
 }
 
-/** An event stream, with the requests posted beside it. */
+/**
+ * An event stream, with the requests posted beside it. The service says on it that it is alive; when that stops, or
+ * the browser says that the stream broke, it is lost, whatever becomes of the requests.
+ */
 export class Stream extends Other {
   #events: Events | undefined;
+  #silence = 0;
+  #stopWatch: () => void = () => {};
   #posts: string | undefined;
   #key: string | undefined;
 
@@ -106,7 +111,17 @@ export class Stream extends Other {
 
   override close(): void {
     super.close();
+    this.#stopWatch();
     this.#events?.close();
+  }
+
+  #alive(): void {
+    this.#stopWatch();
+    if (this.#silence > 0 && !this.over) {
+      this.#stopWatch = this.network.after(this.#silence, () =>
+        this.lose(1006, "the event stream fell silent"),
+      );
+    }
   }
 
   async #open(hello: Sent): Promise<void> {
@@ -115,24 +130,25 @@ export class Stream extends Other {
     const events = this.network.events(this.server + ticket.feed);
     this.#events = events;
     events.onmessage = ({ data }) => this.#receive(data);
+    events.addEventListener("still", () => {
+      this.#alive();
+      this.give({ type: "still" });
+    });
     events.addEventListener("closed", ({ data }) => {
       const { code, reason } = JSON.parse(data);
       this.lose(code, reason);
     });
-    events.onerror = () => {
-      if (events.readyState === 2) this.lose(1006, "the event stream ended"); // else it comes back by itself
-    };
+    events.onerror = () => this.lose(1006, "the event stream broke");
   }
 
-  /** The first answer is that to hello; later ones come when the stream has come back by itself. */
   #receive(data: string): void {
     const frame = JSON.parse(data);
     if (frame.timings) {
-      const again = this.#posts !== undefined;
       this.#posts = frame.posts;
       this.#key = frame.key;
-      if (again) return;
+      this.#silence = frame.timings.silence;
     }
+    this.#alive();
     this.give(frame);
   }
 }

@@ -42,6 +42,16 @@ describe("a composer", () => {
     expect(desk.told.slice(0, 3)).toEqual(["0 types", "3000 types", "6000 types"]);
   });
 
+  test("ends so long after the last key as is promised, however many came before", () => {
+    const desk = new Desk();
+    for (const text of ["T", "Th", "The"]) {
+      desk.composer.changed(text);
+      desk.pass(200);
+    }
+    desk.pass(60_000);
+    expect(desk.told).toEqual(["0 types", "3000 types", "6400 stops"]);
+  });
+
   test("leaves an abandoned draft to expire, and starts again when it changes", () => {
     const desk = new Desk();
     desk.composer.changed("The water");

@@ -24,8 +24,10 @@ export class Composer {
   readonly #room: string;
   readonly #after: After;
   #stop: (() => void) | undefined;
+  #stopIdle: () => void = () => {};
   #text = "";
   #changed = false;
+  #typing = false;
 
   constructor(link: Reporter, room: string, after: After = later) {
     this.#link = link;
@@ -39,11 +41,20 @@ export class Composer {
     this.#text = text;
     if (text.trim() === "") {
       this.stopped();
-    } else if (this.#stop) {
-      this.#changed = true;
-    } else {
-      this.#report();
+      return;
     }
+    this.#stopIdle();
+    if (!this.#stop) {
+      this.#report();
+      return;
+    }
+    // This is reported later, and typing expires so long after that; it is to end so long after the change.
+    this.#changed = true;
+    this.#stopIdle = this.#after(this.#expires, () => this.stopped());
+  }
+
+  get #expires(): number {
+    return this.#link.snapshot.welcome?.timings.typing_expires ?? 6000;
   }
 
   /** What was composed has been sent. */
@@ -65,17 +76,19 @@ export class Composer {
   #report(): void {
     this.#changed = false;
     quietly(this.#link.typing(this.#room, true));
-    const expires = this.#link.snapshot.welcome?.timings.typing_expires ?? 6000;
-    this.#stop = this.#after(expires / 2, () => {
+    this.#typing = true;
+    this.#stop = this.#after(this.#expires / 2, () => {
       this.#stop = undefined;
       if (this.#changed) this.#report(); // else it expires at the service
     });
   }
 
   #end(tell: () => Promise<void>): void {
-    if (!this.#stop) return;
-    this.#stop();
+    this.#stopIdle();
+    this.#stop?.();
     this.#stop = undefined;
+    if (!this.#typing) return;
+    this.#typing = false;
     quietly(tell());
   }
 }

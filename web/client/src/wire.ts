@@ -98,6 +98,8 @@ export interface Welcome {
   readonly not_resumed?: "unknown" | "in-use";
   readonly user?: string;
   readonly rooms?: readonly string[];
+  /** What the hello asked for and does not get. */
+  readonly dropped?: readonly Drop[];
   /** What comes of each room of which the hello had a revision. */
   readonly revs?: Readonly<Record<string, "current" | "changes" | "snapshot" | "new-run">>;
   readonly own?: Own;
@@ -119,6 +121,15 @@ export interface Problem {
   readonly field?: string;
   readonly value?: string;
   readonly allowed?: string;
+}
+
+/** A room, a pattern or a person that the link does not get, or no longer, and why. */
+export interface Drop extends Problem {
+  /** The session is not in it; with `watch` a room or pattern that is not watched. */
+  readonly room?: string;
+  /** A person who is not watched. */
+  readonly user?: string;
+  readonly watch?: boolean;
 }
 
 export interface SnapshotFrame {
@@ -162,6 +173,9 @@ export interface TypingFrame {
 export interface PersonFrame {
   readonly type: "person";
   readonly user: string;
+  /** As the directory had it when the watch began. */
+  readonly name?: string;
+  readonly picture?: string;
   readonly status: Status;
   readonly note?: string;
   readonly until?: string;
@@ -182,6 +196,9 @@ export interface CueFrame {
 export type Frame =
   | RoomFrame
   | { readonly type: "beat" }
+  | { readonly type: "still" }
+  | ({ readonly type: "own" } & Own)
+  | ({ readonly type: "dropped" } & Drop)
   | PersonFrame
   | CueFrame
   | { readonly type: "expiring"; readonly expires: string }

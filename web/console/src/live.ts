@@ -4,7 +4,7 @@ import type { Watch } from "@client/wire";
 import { useEffect, useState } from "react";
 import { useSearch } from "wouter";
 
-const nothing: Snapshot = { state: { word: "connecting" }, rooms: new Map(), people: new Map() };
+const nothing: Snapshot = { state: { word: "connecting" }, rooms: new Map(), people: new Map(), dropped: [] };
 
 /** Where the pages come from is where the service is. */
 export const server = location.origin;

@@ -264,9 +264,7 @@ function TokenKeys() {
             <tr key={key.id}>
               <td className="font-mono text-xs">{key.id}</td>
               <td>{key.algorithm}</td>
-              <td>
-                {key.created ? <Time at={key.created} now={now} /> : "in tovik.toml"}
-              </td>
+              <td>{key.created ? <Time at={key.created} now={now} /> : "in tovik.toml"}</td>
               <td>{key.revoked ? "revoked" : key.expires ? exact(key.expires) : "no end"}</td>
               <td className="text-right">
                 {!key.revoked && !key.configured && (
