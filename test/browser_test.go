@@ -183,7 +183,7 @@ func TestConsoleIsForWhoHasTheKey(t *testing.T) {
 	p := open(t, browser, s.URL(), "/")
 	input := chromedp.CSS("input[name=key]")
 	p.do(chromedp.SendKeys(input, "guess\r"))
-	p.until(says("[role=alert]", "not that of this service"))
+	p.until(says("[role=alert]", "not an operator key of this service"))
 	p.do(chromedp.Reload(), chromedp.SendKeys(input, key), chromedp.Click(chromedp.CSS("button[type=submit]")))
 	p.until(says("[data-room='"+weir+"']", "1 person"))
 
@@ -193,7 +193,7 @@ func TestConsoleIsForWhoHasTheKey(t *testing.T) {
 	p.until(present(row("ilse")))
 
 	stale := open(t, browser, s.URL(), "/#key=stale")
-	stale.until(says("[role=alert]", "not that of this service"))
+	stale.until(says("[role=alert]", "not an operator key of this service"))
 	hash, err := chromedp.Run(stale.ctx, chromedp.Location())
 	require.NoError(t, err)
 	require.False(t, strings.Contains(hash, "stale"), "no key stays in the address bar")

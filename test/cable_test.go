@@ -6,6 +6,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -24,9 +25,9 @@ func layCable(t *testing.T, service string) *cable {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	c := &cable{listener: listener, target: strings.TrimPrefix(service, "http://"), conns: map[net.Conn]bool{}}
-	go c.carry()
+	go c.carry(listener)
 	t.Cleanup(func() {
-		_ = listener.Close()
+		_ = c.listener.Close()
 		c.cut()
 	})
 	return c
@@ -34,9 +35,25 @@ func layCable(t *testing.T, service string) *cable {
 
 func (c *cable) url() string { return "http://" + c.listener.Addr().String() }
 
-func (c *cable) carry() {
+// fail breaks every connection, and lets none through for a time.
+func (c *cable) fail(t *testing.T, length time.Duration) {
+	t.Helper()
+	address := c.listener.Addr().String()
+	c.pull()
+	time.Sleep(length)
+	require.Eventually(t, func() bool {
+		listener, err := net.Listen("tcp", address)
+		if err == nil {
+			c.listener = listener
+			go c.carry(listener)
+		}
+		return err == nil
+	}, patience, 10*time.Millisecond)
+}
+
+func (c *cable) carry(listener net.Listener) {
 	for {
-		near, err := c.listener.Accept()
+		near, err := listener.Accept()
 		if err != nil {
 			return
 		}

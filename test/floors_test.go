@@ -30,6 +30,7 @@ var floors = []string{
 	"internal/records",
 	"internal/engine",
 	"internal/config",
+	"internal/strictjson",
 	"internal/presence",
 }
 

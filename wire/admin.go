@@ -8,6 +8,8 @@ type SignIn struct {
 	Key   string   `json:"key"` // the id of the operator's key
 	Role  string   `json:"role"`
 	Rooms []string `json:"rooms,omitempty"` // patterns that the key is about; all when left out
+	// Practice tells that the service offers rooms to practise in, to anybody.
+	Practice bool `json:"practice,omitempty"`
 }
 
 // SigningIn is what a browser signs in to the console with.

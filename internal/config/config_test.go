@@ -61,7 +61,7 @@ func TestTheServiceFileIsReadAndItsMistakesAreNamed(t *testing.T) {
 		"[[realm]]\nname=\"a\"\n[[realm.key_set]]\nurl=\"https://x\"":                              `realm.key_set.issuer is ""; allowed: the iss`,
 		"[[realm]]\nname=\"a\"\n[realm.admission]\nrooms=[\"a..b\"]":                               `realm.admission.rooms is "a..b"; allowed: room patterns`,
 		"[[realm]]\nname=\"a\"\n[realm.admission]\nrooms=[\"a\"]\nurl=\"x\"":                       `realm.admission.url is "x"; allowed: https://HOST/PATH`,
-		"[[realm]]\nname=\"a\"\n[realm.admission]\nrooms=[\"a\"]\nurl=\"https://x\"\nsecret=\"s\"": `realm.admission.secret is "…"; allowed: 24 bytes or more`,
+		"[[realm]]\nname=\"a\"\n[realm.admission]\nrooms=[\"a\"]\nurl=\"https://x\"\nsecret=\"s\"": `realm.admission.secret is "…"; allowed: whsec_ and 16 bytes`,
 		"name = \"unclosed":                                                                        `tovik.toml:1: `,
 	} {
 		_, err := parseService("tovik.toml", []byte(text), nowhere)
@@ -131,7 +131,8 @@ func TestEveryMistakeIsNamed(t *testing.T) {
 		{"[[room]]\ncapacity = 3", 1, "room.pattern", "room patterns"},
 		{"[[room]]\npattern = \"a\"\n[[room]]\npattern = \"a\"", 4, "room.pattern", "once"},
 		{"[[room]]\npattern = \"a\"\ncapacity = -4", 3, "room.capacity", "above 0"},
-		{"[[room]]\npattern = \"a\"\nbeat.every = \"1s\"", 3, "room.beat", "no key"},
+		{"[[room]]\npattern = \"a\"\nbeat.every = \"1s\"", 3, "beat.every", "is set for the realm, not for rooms"},
+		{"[room]\npattern = \"a\"\n", 1, "[room] is one of several", "[[room]]"},
 		{"[keep]\njournal = \"for ever\"", 2, "", "90d"},
 		{"[keep]\njournal_entries = -1", 2, "keep.journal_entries", "above 0"},
 		{"[[realm]]\nname = \"a b\"", 2, "realm.name", "words"},

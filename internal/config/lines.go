@@ -32,6 +32,43 @@ func bareTime(path string, text []byte) (err error) {
 	return err
 }
 
+// singleTable finds a table with single brackets where each of several has double ones.
+func singleTable(path string, text []byte) (err error) {
+	repeated := map[string]bool{}
+	for _, key := range Keys() {
+		for name := key.Name; strings.Contains(name, "]]"); {
+			name = name[:strings.LastIndex(name, "]]")]
+			repeated[strings.NewReplacer("[[", "", "]]", "").Replace(name)] = true
+		}
+	}
+	eachTable(text, func(name string, line int, kind unstable.Kind) {
+		if kind == unstable.Table && repeated[name] && err == nil {
+			err = fmt.Errorf("%s:%d: [%s] is one of several; allowed: [[%s]] for each", path, line, name, name)
+		}
+	})
+	return err
+}
+
+func eachTable(text []byte, each func(name string, line int, kind unstable.Kind)) {
+	var p unstable.Parser
+	p.Reset(text)
+	for p.NextExpression() {
+		e := p.Expression()
+		if e.Kind != unstable.Table && e.Kind != unstable.ArrayTable {
+			continue
+		}
+		var words []string
+		line := 0
+		for it := e.Key(); it.Next(); {
+			if line == 0 {
+				line = p.Shape(it.Node().Raw).Start.Line
+			}
+			words = append(words, string(it.Node().Data))
+		}
+		each(strings.Join(words, "."), line, e.Kind)
+	}
+}
+
 // eachKey calls with every key and table of a file, the line that it is on, and its value,
 // nil for a table.
 func eachKey(text []byte, each func(key string, line int, value *unstable.Node)) {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -89,7 +90,7 @@ func ReadPolicy(path string) (presence.Policy, error) {
 
 func parsePolicy(path string, text []byte) (presence.Policy, error) {
 	var f policyFile
-	if err := bareTime(path, text); err != nil {
+	if err := errors.Join(bareTime(path, text), singleTable(path, text)); err != nil {
 		return presence.Policy{}, err
 	}
 	if err := decodeStrictly(text, &f); err != nil {
@@ -192,6 +193,9 @@ func explain(path string, err error) error {
 	case errors.As(err, &strict) && len(strict.Errors) > 0:
 		unknown := strict.Errors[0]
 		line, _ := unknown.Position()
+		if name, ofRoom := strings.CutPrefix(joinKey(unknown.Key()), "room."); ofRoom && slices.ContainsFunc(Keys(), func(k Key) bool { return k.Name == name }) {
+			return fmt.Errorf("%s:%d: %s is set for the realm, not for rooms; allowed: %s outside of [[room]]", path, line, name, name)
+		}
 		return fmt.Errorf("%s:%d: there is no key %q; allowed: the keys of tovik config init -", path, line, joinKey(unknown.Key()))
 	case errors.As(err, &decode):
 		line, _ := decode.Position()

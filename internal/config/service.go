@@ -2,6 +2,8 @@ package config
 
 import (
 	"bytes"
+	"encoding/base64"
+	"errors"
 	"fmt"
 	"net"
 	"net/netip"
@@ -10,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/pelletier/go-toml/v2"
@@ -120,7 +123,7 @@ type realmFile struct {
 	Admission *struct {
 		Rooms  []string `toml:"rooms" default:"[\"desk.**\"]" doc:"Rooms for which the application is asked who may be in them."`
 		URL    string   `toml:"url" default:"\"https://app.example/presence/admission\"" doc:"Where it is asked."`
-		Secret string   `toml:"secret" default:"\"24 bytes or more of a secret\"" doc:"Signs the question."`
+		Secret string   `toml:"secret" default:"\"whsec_YSBzZWNyZXQgb2YgdGhlIEFsZGVybW9vcg==\"" doc:"Signs the question: a secret of Standard Webhooks, or 24 bytes or more of any other text."`
 		Wait   duration `toml:"wait" default:"\"3s\"" doc:"How long the answer may take."`
 	} `toml:"admission"`
 }
@@ -141,7 +144,7 @@ func ReadService(path string, environment func(string) (string, bool)) (Service,
 
 func parseService(path string, text []byte, environment func(string) (string, bool)) (s Service, err error) {
 	var f serviceFile
-	if err := bareTime(path, text); err != nil {
+	if err := errors.Join(bareTime(path, text), singleTable(path, text)); err != nil {
 		return s, err
 	}
 	if err := decodeStrictly(text, &f); err != nil {
@@ -185,6 +188,7 @@ func parseService(path string, text []byte, environment func(string) (string, bo
 	for kind, age := range f.Keep.JournalKinds {
 		s.Retention.Kinds[kind] = age.d
 	}
+	kids := map[string]bool{}
 	for i, r := range f.Realms {
 		table := fmt.Sprintf("realm#%d.", i+1)
 		realm := Realm{Name: r.Name, Origins: r.Origins}
@@ -204,6 +208,10 @@ func parseService(path string, text []byte, environment func(string) (string, bo
 			if err != nil {
 				return s, wrong(fmt.Sprintf("%skey#%d.file", table, j+1), k.File, "a file with the secret, or with a public key in PEM, that can be read")
 			}
+			if kids[k.ID] {
+				return s, wrong(fmt.Sprintf("%skey#%d.id", table, j+1), k.ID, "each id (kid) once, in all realms")
+			}
+			kids[k.ID] = true
 			realm.Keys = append(realm.Keys, TokenKey{k.ID, k.Algorithm, material, k.Issuer, k.Audience})
 		}
 		for j, set := range r.KeySets {
@@ -229,8 +237,8 @@ func parseService(path string, text []byte, environment func(string) (string, bo
 				return s, wrong(table+"admission.rooms", "", "room patterns such as desk.**")
 			case !isWeb(a.URL):
 				return s, wrong(table+"admission.url", a.URL, "https://HOST/PATH")
-			case len(a.Secret) < 24:
-				return s, wrong(table+"admission.secret", "…", "24 bytes or more")
+			case !isSecret(a.Secret):
+				return s, wrong(table+"admission.secret", "…", "whsec_ and 16 bytes or more in base64 (Standard Webhooks), or 24 bytes or more of any other text")
 			}
 		}
 		s.Realms = append(s.Realms, realm)
@@ -282,6 +290,16 @@ func beside(dir, file string) string {
 		return file
 	}
 	return filepath.Join(dir, file)
+}
+
+// isSecret tells whether a text can sign: one of Standard Webhooks, or any that is long
+// enough.
+func isSecret(text string) bool {
+	if encoded, ok := strings.CutPrefix(text, "whsec_"); ok {
+		secret, err := base64.StdEncoding.DecodeString(encoded)
+		return err == nil && len(secret) >= 16
+	}
+	return len(text) >= 24
 }
 
 func isWeb(address string) bool {

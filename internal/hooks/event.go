@@ -102,3 +102,8 @@ func body(h *records.Hook, d *records.Delivery, subject string, data wire.EventD
 	}
 	return text
 }
+
+// OfPeople tells whether events of a kind are about people as such, wherever they are.
+func OfPeople(kind string) bool {
+	return kind == "person.online" || kind == "person.offline" || kind == "status.changed"
+}

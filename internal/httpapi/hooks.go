@@ -166,17 +166,20 @@ func (a *API) readHook(c fiber.Ctx, h *records.Hook) error {
 		return err
 	}
 	if len(asked.Kinds) == 0 {
-		return badField("kinds", "", "the hook says not what it wants to be told", strings.Join(hooks.Kinds, ", "))
+		return badField("kinds", "", "kinds is required", strings.Join(hooks.Kinds, ", "))
 	}
 	for _, kind := range asked.Kinds {
 		if !slices.Contains(hooks.Kinds, kind) {
 			return badField("kinds", kind, "there are no events of this kind", strings.Join(hooks.Kinds, ", "))
 		}
+		if len(asked.Rooms) > 0 && hooks.OfPeople(kind) {
+			return badField("rooms", strings.Join(asked.Rooms, ", "), "events of the kind "+kind+" are about people, not about rooms, so none would match", "no rooms with this kind, or a hook of its own for it")
+		}
 		if kind == hooks.HeadcountAbove && asked.Above == nil {
-			return badField("above", "", "the hook says not above how many people", "a whole number of 0 or more")
+			return badField("above", "", "above is required for this kind", "a whole number of 0 or more")
 		}
 		if kind == hooks.HeadcountBelow && asked.Below == nil {
-			return badField("below", "", "the hook says not below how many people", "a whole number of 1 or more")
+			return badField("below", "", "below is required for this kind", "a whole number of 1 or more")
 		}
 	}
 	for field, bound := range map[string]*int{"above": asked.Above, "below": asked.Below} {

@@ -185,19 +185,19 @@ func (a *API) signIn(c fiber.Ctx) error {
 		return err
 	}
 	a.setCookie(c, a.signIns.open(operator.Key, now), now.Add(signInLife))
-	return fresh(c).JSON(whoAmI(operator))
+	return fresh(c).JSON(a.whoAmI(operator))
 }
 
 // signedIn says who a browser is signed in as, which may be nobody.
 func (a *API) signedIn(c fiber.Ctx) error {
 	if operator := a.caller(c).Operator; operator != nil {
-		return fresh(c).JSON(whoAmI(*operator))
+		return fresh(c).JSON(a.whoAmI(*operator))
 	}
-	return fresh(c).JSON(wire.SignIn{})
+	return fresh(c).JSON(a.whoAmI(access.Operator{}))
 }
 
-func whoAmI(o access.Operator) wire.SignIn {
-	who := wire.SignIn{Realm: o.Realm, Key: o.Key, Role: string(o.Role)}
+func (a *API) whoAmI(o access.Operator) wire.SignIn {
+	who := wire.SignIn{Realm: o.Realm, Key: o.Key, Role: string(o.Role), Practice: a.practiceSecret != ""}
 	for _, room := range o.Rooms {
 		who.Rooms = append(who.Rooms, string(room))
 	}

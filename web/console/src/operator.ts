@@ -14,6 +14,8 @@ export interface SignedIn {
   readonly role: string;
   /** What the key is about; everything when absent. */
   readonly rooms?: readonly string[];
+  /** The service offers rooms to practise in, to anybody. */
+  readonly practice?: boolean;
 }
 
 /** Signs in with a key; the service keeps the sign-in in a cookie that no script can read. Throws why not. */
@@ -28,6 +30,12 @@ export async function signIn(key: string): Promise<SignedIn> {
 export async function signedIn(): Promise<SignedIn | undefined> {
   const answer: SignedIn = await (await fetch(`${server}/v1/sign-in`)).json();
   return answer.role ? answer : undefined;
+}
+
+/** Whether the service offers rooms to practise in. */
+export async function offersPractice(): Promise<boolean> {
+  const answer: SignedIn = await (await fetch(`${server}/v1/sign-in`)).json();
+  return answer.practice ?? false;
 }
 
 export async function signOut(): Promise<void> {

@@ -1,9 +1,10 @@
 import type { State } from "@client/link";
 import type { Count } from "@client/wire";
-import { useQueryClient } from "@tanstack/react-query";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type ReactNode, useEffect, useRef, useState } from "react";
 import { Link, useLocation } from "wouter";
 import mark from "../mark.svg";
+import { offersPractice } from "../operator";
 import { clock, people, sessions } from "../words";
 import { Palette } from "./palette";
 import { places } from "./places";
@@ -77,6 +78,11 @@ export function Frame(props: {
   const heard: State | undefined =
     props.heard === undefined ? undefined : { word: props.heard ? "open" : "lost" };
   const state = props.state ?? heard;
+  const { data: practice } = useQuery({
+    queryKey: ["practice"],
+    queryFn: offersPractice,
+    staleTime: Number.POSITIVE_INFINITY,
+  });
   const oldSince = useOldSince(props.onSignOut && state);
   useEffect(() => {
     document.title = `${props.title} · Tovik`;
@@ -110,12 +116,14 @@ export function Frame(props: {
         )}
         <span className="grow" />
         {props.onSignOut && <Palette />}
-        <Link
-          href="/practice"
-          className={`rounded px-2 py-1 text-muted text-sm hover:text-ink ${props.onSignOut ? "hidden sm:block" : ""}`}
-        >
-          Practice
-        </Link>
+        {practice && (
+          <Link
+            href="/practice"
+            className={`rounded px-2 py-1 text-muted text-sm hover:text-ink ${props.onSignOut ? "hidden sm:block" : ""}`}
+          >
+            Practice
+          </Link>
+        )}
         {state && <LinkState state={state} />}
         {props.onSignOut && (
           <button

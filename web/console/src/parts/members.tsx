@@ -84,19 +84,25 @@ function Table({ members, typing, look, from, to }: Rows & { from: number; to: n
   const { now, you, linked = false, devices, act } = look;
   const space = (rows: number) => rows > 0 && <tr style={{ height: rows * rowHeight }} />;
   return (
-    <table className="w-full text-left text-sm" data-members aria-rowcount={members.length + 1}>
+    <table
+      className="w-full text-left text-sm max-sm:table-fixed"
+      data-members
+      aria-rowcount={members.length + 1}
+    >
       <thead className="sticky top-0 bg-sheet text-muted text-xs">
         <tr className="border-line border-b [&>th]:px-2 [&>th]:py-2 [&>th]:font-medium sm:[&>th]:px-4">
           <th scope="col">Person</th>
-          <th scope="col">Status</th>
+          <th scope="col" className="max-sm:w-[28%]">
+            Status
+          </th>
           <th scope="col" className="max-sm:hidden">
             Here since
           </th>
-          <th scope="col" className="text-right">
+          <th scope="col" className="text-right max-sm:w-[22%]">
             Sessions
           </th>
           {act && (
-            <th scope="col">
+            <th scope="col" className="max-sm:w-[22%]">
               <span className="sr-only">Acts</span>
             </th>
           )}
@@ -152,7 +158,7 @@ export function TypingMark() {
 function SessionTicks({ n }: { n: number }) {
   return (
     <span className="inline-flex items-center gap-2">
-      <span aria-hidden="true" className="inline-flex gap-0.5">
+      <span aria-hidden="true" className="inline-flex gap-0.5 max-sm:hidden">
         {Array.from({ length: Math.min(n, 6) }, (_, i) => (
           // biome-ignore lint/suspicious/noArrayIndexKey: strokes are alike
           <span key={i} className="h-3 w-1 rounded-sm bg-water" />
