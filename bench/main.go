@@ -44,7 +44,7 @@ var lines = []line{
 	{"slow_healthy_percent", "%", "receivers that are served while 1 % of 5,000 never read", "", "100"},
 	{"slow_last_receiver_p99_ms", "ms", "", "", ""},
 	{"holes", "", "revisions that were missing in any of these", "", "0"},
-	{"join_seen_p50_ms", "ms", "from asking to join until a third party sees it", "floor_relay_p50_ms", ""},
+	{"join_seen_p50_ms", "ms", "from asking to join a calm room until a third party sees it", "floor_relay_p50_ms", ""},
 	{"join_seen_p99_ms", "ms", "", "floor_relay_p99_ms", ""},
 	{"joins_and_leaves_per_second", "/s", "answered to 600 links; the floor keeps its records in memory", "floor_joins_and_leaves_per_second", ""},
 	{"presence_slowdown_with_records", "", "how much faster that is", "", "≤ 1.15"},
@@ -69,7 +69,15 @@ func main() {
 	short := flag.Bool("short", false, "fewer and shorter rounds, in less than a minute")
 	file := flag.String("out", "bench/latest.json", "where the results are written")
 	only := flag.String("only", "", "one part: counts, joins, records, memory, blast or fanout; nothing is written then")
+	against := flag.String("against", "", "a commit that is built too and measured in alternation with this tree; nothing is written then")
+	pairs := flag.Int("pairs", 10, "how many rounds of each, for the figure that has the fewest")
 	flag.Parse()
+	if *against != "" {
+		if err := compare(*against, *pairs); err != nil {
+			log.Fatal(err)
+		}
+		return
+	}
 	r := run(*short, *only)
 	if *only != "" {
 		*file = os.DevNull
@@ -154,7 +162,7 @@ func write(file string, r results, short bool) error {
 	if err := table.Flush(); err != nil {
 		return err
 	}
-	fmt.Printf("\nA change waits up to %s for others to go with it, unless somebody comes who needs the room whole, as a joiner does.\n", engine.DefaultWindow)
+	fmt.Printf("\nA change in a calm room waits for nothing; what follows within %s goes together.\n", engine.DefaultWindow)
 	all := map[string]any{"at": time.Now().UTC().Format(time.RFC3339), "go": runtime.Version(), "cores": runtime.NumCPU(), "short": short}
 	for name, figure := range r {
 		all[name] = figure

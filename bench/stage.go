@@ -21,6 +21,7 @@ import (
 
 	"tovik.example/tovik/bench/load"
 	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/wire"
 )
 
@@ -44,15 +45,24 @@ type stage struct {
 	stop    func()
 }
 
+// newStage is a stage for what stands in this tree.
 func newStage(short bool) *stage {
+	return newStageOf(short, "")
+}
+
+// newStageOf is a stage for a binary; none stands for this tree, which is built.
+func newStageOf(short bool, binary string) *stage {
 	dir := must(os.MkdirTemp("", "tovik-bench-"))
 	s := &stage{
-		short: short, dir: dir, binary: filepath.Join(dir, "tovik"),
+		short: short, dir: dir, binary: binary,
 		loader: &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: workers}},
 	}
-	build := exec.Command("go", "build", "-trimpath", "-ldflags=-s -w", "-o", s.binary, "tovik.example/tovik/cmd/tovik")
-	build.Stderr = os.Stderr
-	check(build.Run())
+	if s.binary == "" {
+		s.binary = filepath.Join(dir, "tovik")
+		build := exec.Command("go", "build", "-trimpath", "-ldflags=-s -w", "-o", s.binary, "tovik.example/tovik/cmd/tovik")
+		build.Stderr = os.Stderr
+		check(build.Run())
+	}
 	service, address := s.startService("")
 	floor, bare := startFloor()
 	s.service, s.floor = "http://"+address, bare
@@ -307,7 +317,8 @@ func (s *stage) person(rooms []string, onEvent func(client.Event)) *client.Link 
 	return must(client.Dial(context.Background(), client.Options{Server: s.service, Token: token, Rooms: rooms, OnEvent: onEvent}))
 }
 
-// seen measures from asking to join until a third party has the change.
+// seen measures from asking to join until a third party has the change, in a calm room:
+// what was sealed before is over.
 func (s *stage) seen(length time.Duration) []float64 {
 	seen := make(chan struct{}, 16)
 	third := s.person([]string{room}, func(e client.Event) {
@@ -328,6 +339,7 @@ func (s *stage) seen(length time.Duration) []float64 {
 	}, func() {
 		check(joiner.Leave(context.Background(), room))
 		<-seen
+		time.Sleep(engine.DefaultWindow + 5*time.Millisecond)
 	})
 }
 

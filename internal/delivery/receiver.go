@@ -382,9 +382,12 @@ func (s *sub) begin(frames [][]byte) [][]byte {
 	t, r := s.topic, s.receiver
 	note := sent{sub: s, fresh: true}
 	s.fresh, s.has, s.counted, s.typed = false, t.newest, t.published.version, t.typing.version
+	if t.ended {
+		if heir := r.sub(r.hub.topics[t.Topic]); heir != nil && heir.fresh {
+			return frames // the room has begun anew, and tells its whole state itself
+		}
+	}
 	switch {
-	case t.ended && r.sub(r.hub.topics[t.Topic]) != nil:
-		return frames // the room has begun anew, and that is what counts
 	case s.detail == AtCount:
 		return r.append(frames, note, t.newestCount())
 	case t.ended || !t.exists:

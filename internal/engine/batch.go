@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"crypto/rand"
 	"fmt"
 	"slices"
@@ -107,9 +108,10 @@ type feed struct {
 	topic    Topic
 	revision Revision
 	sealAt   time.Duration // when the unsealed changes are to be sealed
+	sealed   time.Duration // when there was a seal last; long ago when never
 	waiting  bool          // it waits in pending
 	typing   bool          // who types has changed
-	sealed   chan struct{} // closed by the seal that is waited for; nil when nobody waits
+	waited   chan struct{} // closed by the seal that is waited for; nil when nobody waits
 	unsealed *unsealed     // nil when there is nothing
 }
 
@@ -158,13 +160,17 @@ func (e *Engine) noteTyping(now presence.Instant, t presence.TypingChanged) {
 func (e *Engine) feed(now presence.Instant, topic Topic) *feed {
 	f := e.feeds[topic]
 	if f == nil {
-		f = &feed{topic: topic, revision: Revision{Run: e.newRun(topic.View)}}
+		f = &feed{topic: topic, revision: Revision{Run: e.newRun(topic.View)}, sealed: -e.window}
 		e.feeds[topic] = f
 	}
-	if !f.waiting {
-		f.waiting, f.sealAt = true, now.Mono+e.window
-		e.pending = append(e.pending, f)
+	if f.waiting {
+		return f
 	}
+	// What happens in a calm room is sealed at once; what follows waits until the window
+	// since that is over, and is sealed together.
+	f.waiting, f.sealAt = true, max(now.Mono, f.sealed+e.window)
+	at, _ := slices.BinarySearchFunc(e.pending, f.sealAt+1, func(f *feed, at time.Duration) int { return cmp.Compare(f.sealAt, at) })
+	e.pending = slices.Insert(e.pending, at, f)
 	return f
 }
 
@@ -189,8 +195,8 @@ func (u *unsealed) note(m presence.MemberChanged) {
 	c.after, c.reason, c.lastSeen = m.After, m.Reason, m.LastSeen
 }
 
-// sealDue seals the feeds whose window is over. They wait in the order of their
-// first change, and so in that of their seals.
+// sealDue seals the feeds whose time has come. They wait in the order of their seals, and
+// those of one instant in that of their first change.
 func (e *Engine) sealDue(now presence.Instant) {
 	due := 0
 	for due < len(e.pending) && e.pending[due].sealAt <= now.Mono {
@@ -230,10 +236,11 @@ func (e *Engine) seal(now presence.Instant, f *feed) {
 	if b.Ended {
 		delete(e.feeds, f.topic)
 	}
-	if f.sealed != nil {
-		close(f.sealed)
-		f.sealed = nil
+	if f.waited != nil {
+		close(f.waited)
+		f.waited = nil
 	}
+	f.sealed = now.Mono
 	typing := f.typing
 	f.waiting, f.typing = false, false
 	tellTypists := func() {

@@ -1,8 +1,8 @@
 // Package engine owns a core of presence: its lock, its clock, the order of
 // what happens, and the numbering of what others see.
 //
-// Changes of a room are gathered for a short window and then sealed into one
-// [Batch] with the room's next revision. A receiver that starts from a snapshot
+// What happens in a calm room is sealed at once; what follows is gathered for a short
+// window, and sealed into one [Batch] with the room's next revision. A receiver that starts from a snapshot
 // and applies the batches that follow has exactly the service's list at each
 // revision. No rule of presence stands here; they are all in package presence,
 // which is the only package of Tovik that this one may import.
@@ -20,8 +20,8 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// DefaultWindow is how long changes of a room are gathered before they are
-// sealed.
+// DefaultWindow is the least time between two seals of a room: what happens in a calm room
+// is sealed at once, and what happens within the window after that is gathered.
 const DefaultWindow = 20 * time.Millisecond
 
 // advanceMax bounds the timers fired under one hold of the lock.
@@ -235,6 +235,7 @@ func (e *Engine) apply(in presence.Input) (presence.Reply, *Waiting, error) {
 		e.settled[e.attempt] = waiting.settled
 	}
 	e.carryOut(now)
+	e.sealDue(now)
 	e.wakeBefore(e.due())
 	return reply, waiting, err
 }
@@ -385,10 +386,10 @@ func (e *Engine) Sealing(topic Topic) <-chan struct{} {
 	if f == nil || !f.waiting {
 		return nil
 	}
-	if f.sealed == nil {
-		f.sealed = make(chan struct{})
+	if f.waited == nil {
+		f.waited = make(chan struct{})
 	}
-	return f.sealed
+	return f.waited
 }
 
 // Sealed returns a topic at its newest revision: as it is now, less what is not sealed yet.

@@ -1,6 +1,7 @@
-// Command mutants breaks one rule of presence at a time, each by a change of one
-// line of the core, and runs the core's tests: every mutant must be caught. It
-// changes no file; the compiler is shown the broken line in an overlay.
+// Command mutants breaks one rule at a time, each by a change of one line, and runs the
+// tests that protect it: every mutant must be caught. Most rules are those of presence and
+// are broken in the core. It changes no file; the compiler is shown the broken line in an
+// overlay.
 package main
 
 import (
@@ -17,8 +18,27 @@ import (
 
 const core = "internal/presence"
 
-// mutant is a rule, and the line that breaks it.
+// mutant is a rule, and the line that breaks it. A file without a folder is the core's.
 type mutant struct{ rule, file, old, broken string }
+
+// protectors are the tests that have to catch a mutant outside of the core: a package, and
+// which of its tests. A rule that is not here is protected by the tests beside its file.
+var protectors = map[string][2]string{
+	"a removal ends what a link follows as a member":          {"./internal/server", "ARemovalEnds"},
+	"a removal ends what a link watches":                      {"./internal/server", "ARemovalEnds"},
+	"a key about some rooms reaches nothing of the realm":     {"./internal/server", "EveryRouteIsOpen"},
+	"somebody who comes gets a state that is sealed":          {"./internal/delivery", "NeitherOfWhoHides"},
+	"who else follows does not decide when a count is told":   {"./internal/delivery", "NeitherOfWhoHides"},
+	"those who hide leave no rhythm among people":             {"./internal/delivery", "NeitherOfWhoHides"},
+	"a watched person is told as of the last seal":            {"./internal/delivery", "NeitherOfWhoHides"},
+	"what can be resumed is a matter of time alone":           {"./internal/delivery", "NeitherOfWhoHides"},
+	"a room that may not be watched is not":                   {"./internal/server", "AdmitsWatchersToo"},
+	"a hello is withdrawn when its connection ends":           {"./internal/server", "AnAbandonedHello"},
+	"a hello over HTTP is withdrawn when its connection ends": {"./internal/server", "AnAbandonedHello"},
+	"an answer that is known is not sent again":               {"./internal/server", "WhoeverHasAnAnswer"},
+	"a request of a wrong kind is answered by its id":         {"./internal/server", "EveryRequestWithAReadable"},
+	"only a page of the console shows its cookie":             {"./internal/server", "ASignInIsACookie"},
+}
 
 var mutants = []mutant{
 	{"a second sign of loss never lengthens a grace", "grace.go", "!again || at < *deadline", "true"},
@@ -36,7 +56,7 @@ var mutants = []mutant{
 	{"silence is beat.every times the tolerance", "policy.go", "float64(p.BeatEvery) * p.BeatTolerance", "float64(p.BeatEvery)"},
 	{"an older link changes nothing", "session.go", "s.link != link.Number || s.state != Live", "s.state != Live"},
 	{"after closing, the link says no more", "session.go", "s.link != link.Number || s.state != Live", "s.link != link.Number"},
-	{"any frame is a sign of life", "session.go", "	s.hears(now)\n	if s.contest", "	if s.contest"},
+	{"any frame is a sign of life", "session.go", "	s.hears(now)\n	return s, nil", "	return s, nil"},
 	{"a frame of an expired token is none", "session.go", "s.expires != 0 && now.wall >= s.expires", "false"},
 	{"last seen is the last evidence of life", "session.go", "leaving{reason, s.heardWall}", "leaving{reason, now.wall}"},
 	{"only the right key resumes", "hello.go", "s.person.id != in.User || !s.key.is(in.Key)", "s.person.id != in.User"},
@@ -44,7 +64,7 @@ var mutants = []mutant{
 	{"another page does not take a live link without a probe", "hello.go", "s.state == Live && (in.Nonce", "false && (in.Nonce"},
 	{"an answered probe gives a session of its own", "hello.go", "if i > 0 || !takeOver {", "if i > 0 {"},
 	{"tokens issued before a removal are refused", "hello.go", "in.Issued <= p.removed.altogether", "in.Issued < 0"},
-	{"a hello is in exactly the rooms it wants", "hello.go", "if !slices.Contains(rooms, e.room().name) {", "if false {"},
+	{"a hello is in exactly the rooms it wants", "hello.go", "if !slices.Contains(in.Rooms, e.room().name) {", "if false {"},
 	{"resuming is no activity", "hello.go", "	case !resumed:\n", "	default:\n"},
 	{"a person may have a limited number of sessions", "hello.go", "len(p.sessions) >= c.policy.SessionsPerPerson", "false"},
 	{"a room may be full", "room.go", "r.policy.Capacity == 0 || r.counts[Open].People < r.policy.Capacity", "true"},
@@ -67,7 +87,7 @@ var mutants = []mutant{
 	{"sessions are counted, not only people", "view.go", "c.Sessions += sign * m.Sessions", "c.Sessions += sign"},
 	{"counts follow the status", "view.go", "	case Away:\n		part = &c.Away", "	case Away:\n		part = &c.Online"},
 	{"nothing is told that nobody can see", "view.go", "return was != is && (was.Sessions", "return (was.Sessions"},
-	{"an older typing report changes nothing", "typing.go", "if in.Number <= e.report {", "if false {"},
+	{"an older typing report changes nothing", "typing.go", "if in.Number != 0 && in.Number <= e.report {", "if false {"},
 	{"typing is renewed", "typing.go", "	e.until = now.awake +", "	e.until = e.until*0 + e.until + now.awake*0 +"},
 	{"activity ends idleness at once", "idle.go", "c.setIdle(s, false, out)", "_ = out"},
 	{"a device is awake while it is alive", "deadline.go", "if !s.idle && !s.noInput {", "if !s.idle {"},
@@ -78,6 +98,42 @@ var mutants = []mutant{
 	{"each room is left after its own grace", "deadline.go", "each(deadline{e.deadline, LeaveRoom, e})", "_ = e"},
 	{"a paused machine blames nobody", "core.go", "c.paused = at.Mono - c.awake", "_ = at"},
 	{"a restart keeps since", "save.go", "m.since = [viewCount]int64{was.Since, was.OpenSince}", "_ = was"},
+	{"a closing page gives way to the one that waits for the probe", "grace.go", "s, err := c.heard(now, link, out)", "s, err := c.speaks(now, link, out)"},
+	{"a withdrawn hello does nothing", "hello.go", "s.contest.hellos = slices.DeleteFunc(s.contest.hellos, func(h Hello) bool { return h.Attempt == in.Attempt })", "_ = in"},
+	{"of several hellos of one page the newest counts", "hello.go", "if in.Nonce != \"\" && other.Nonce == in.Nonce {", "if false {"},
+	{"a lease's report is applied whole or not at all", "hello.go", "		if !slices.Contains(rooms, room) {", "		if false {"},
+	{"a lease that brings nothing new saves nothing", "hello.go", "if before != state() || !slices.Equal(rooms, s.rooms()) {", "if rooms = s.rooms(); rooms != nil {"},
+	{"a lease that brings something new is saved", "hello.go", "if before != state() || !slices.Equal(rooms, s.rooms()) {", "if rooms = nil; rooms != nil {"},
+	{"typing reports are numbered anew on each link", "hello.go", "		e.report = 0", "		_ = e"},
+	{"a typing report that came too late is told as such", "typing.go", "return Reply{Stale: true}, nil", "return Reply{}, nil"},
+	{"a removal is told to the links that were there", "removal.go", "out.add(TakenOut{", "_ = (TakenOut{"},
+	{"a token that grants less takes out of rooms", "removal.go", "			c.takeOut(e, ReasonLeave, out)", "			_ = e"},
+	{"rooms that are wanted one by one are refused one by one", "hello.go", "refused = append(refused, RefusedRoom{room, err.(*Refusal)})", "_ = err"},
+	{"the longest ghost may have a hidden page", "policy.go", "max(r.graceFor(ReasonLost, false), r.graceFor(ReasonLost, true))", "r.graceFor(ReasonLost, false)"},
+	{"a removal ends what a link follows as a member", "internal/gateway/link.go", "	talk.receiver.Unfollow(delivery.Joined, presence.Pattern(room))\n	l.send", "	l.send"},
+	{"a removal ends what a link watches", "internal/gateway/links.go", "	for _, l := range g.links.those(theirs) {\n		l.narrow(nil)\n	}", ""},
+	{"no key makes one that may do more", "internal/access/grants.go", "return o.Rooms == nil || rooms != nil &&", "return true || rooms != nil &&"},
+	{"no key makes one that outlives it", "internal/access/keyring.go", "kept.Expires.After(by.Expires)", "false"},
+	{"a key about some rooms reaches nothing of the realm", "internal/httpapi/query.go", "	if operatorOf(c).Rooms != nil {", "	if false {"},
+	{"somebody who comes gets a state that is sealed", "internal/engine/engine.go", "return f != nil && f.waiting\n", "return false\n"},
+	{"who else follows does not decide when a count is told", "internal/delivery/topic.go", "if !t.due.IsZero() && !t.waiting && !t.due.After(now) {", "if false {"},
+	{"those who hide leave no rhythm among people", "internal/engine/people.go", "e.people[view].note(now.Mono+e.window,", "e.people[0].note(now.Mono+e.window,"},
+	{"a watched person is told as of the last seal", "internal/engine/people.go", "if i, unsealed := p.index[subject.User]; unsealed {", "if i, unsealed := p.index[subject.User]; unsealed && false {"},
+	{"what can be resumed is a matter of time alone", "internal/delivery/topic.go", "return time.Since(t.ring[revision.Number+1-t.oldest()].came) <= forgetAfter", "return true"},
+	{"what has to be understood is refused", "internal/access/token.go", "if object.Get(\"crit\") != nil {", "if false {"},
+	{"claims count as they are spelt", "internal/strictjson/strictjson.go", "index, defined := fields[m.Name]", "index, defined := fields[strings.ToLower(m.Name)]"},
+	{"names within claims count as they are spelt", "internal/strictjson/strictjson.go", "jsonv2.Unmarshal(m.Value, field.Addr().Interface())", "jsonv2.Unmarshal(m.Value, field.Addr().Interface(), jsonv2.MatchCaseInsensitiveNames(true))"},
+	{"a time that is none is refused", "internal/access/token.go", "(*at < 0 || *at > maxTime)", "false"},
+	{"posts need the key of their stream", "internal/gateway/feed.go", "key == \"\" || subtle.ConstantTimeCompare([]byte(key), []byte(l.key)) != 1", "false"},
+	{"a stream is published with its key", "internal/gateway/link.go", "l.carries, l.key = reply.Link, reply.Key", "l.carries = reply.Link"},
+	{"a room that may not be watched is not", "internal/gateway/guest.go", "return g.realm.Admission.admitWatch(ctx, g.realm.Name, g.person, pattern)", "return nil"},
+	{"a hello is withdrawn when its connection ends", "internal/gateway/link.go", "	if l.cancel != nil {\n		l.cancel()\n	}", ""},
+	{"a hello over HTTP is withdrawn when its connection ends", "internal/transport/whileopen.go", "		if closed {", "		if false && closed {"},
+	{"a paused machine blames no link without a session", "internal/gateway/links.go", "			l.heard += int64(pause)", "			_ = pause"},
+	{"an answer that is known is not sent again", "internal/httpapi/edge.go", "tag == \"*\" || strings.TrimPrefix", "tag == \"*\" && strings.TrimPrefix"},
+	{"a request of a wrong kind is answered by its id", "internal/gateway/request.go", "	id := repeatable(object)\n	if err == nil {", "	id := wire.ID(nil)\n	if err == nil {"},
+	{"only public addresses are told", "internal/hooks/dial.go", "a.Zone() == \"\" && public.SafeAddr(a) == nil", "a.Zone() == \"\""},
+	{"only a page of the console shows its cookie", "internal/httpapi/operator.go", "site == \"same-origin\" || site == \"none\"", "site != \"cross-site\""},
 	{"a restart keeps who hides", "save.go", "p.profile, p.hidden = saved.Profile, saved.Hidden", "p.profile = saved.Profile"},
 }
 
@@ -100,7 +156,7 @@ func main() {
 			verdict = "MISSED"
 			missed++
 		}
-		fmt.Printf("%2d  %-58s %s  (%.0f s)\n", i+1, m.rule, verdict, time.Since(begun).Seconds())
+		fmt.Printf("%3d  %-62s %s  (%.0f s)\n", i+1, m.rule, verdict, time.Since(begun).Seconds())
 	}
 	if missed > 0 {
 		fmt.Printf("\n%d of %d mutants were missed\n", missed, run)
@@ -111,7 +167,11 @@ func main() {
 
 // run tests the core with the line broken, and returns the first test that failed.
 func (m mutant) run() (string, error) {
-	path, err := filepath.Abs(filepath.Join(core, m.file))
+	file := m.file
+	if !strings.Contains(file, "/") {
+		file = core + "/" + file
+	}
+	path, err := filepath.Abs(file)
 	if err != nil {
 		return "", err
 	}
@@ -127,7 +187,7 @@ func (m mutant) run() (string, error) {
 		return "", err
 	}
 	defer func() { _ = os.RemoveAll(dir) }()
-	broken, overlay := filepath.Join(dir, m.file), filepath.Join(dir, "overlay.json")
+	broken, overlay := filepath.Join(dir, filepath.Base(file)), filepath.Join(dir, "overlay.json")
 	if err := os.WriteFile(broken, []byte(strings.Replace(string(source), m.old, m.broken, 1)), 0o600); err != nil {
 		return "", err
 	}
@@ -138,14 +198,22 @@ func (m mutant) run() (string, error) {
 	if err := os.WriteFile(overlay, text, 0o600); err != nil {
 		return "", err
 	}
-	test := exec.Command("go", "test", "-overlay", overlay, "-failfast", "-timeout", "1m", "./"+core,
-		"-rapid.checks=200", "-rapid.shrinktime=100ms", "-rapid.nofailfile")
+	args := []string{"test", "-overlay", overlay, "-failfast", "-timeout", "2m"}
+	switch protector, elsewhere := protectors[m.rule]; {
+	case elsewhere:
+		args = append(args, protector[0], "-run", protector[1])
+	case filepath.Dir(file) == core:
+		args = append(args, "./"+core, "-rapid.checks=200", "-rapid.shrinktime=100ms", "-rapid.nofailfile")
+	default:
+		args = append(args, "./"+filepath.Dir(file))
+	}
+	test := exec.Command("go", args...)
 	out, err := test.CombinedOutput()
 	if err == nil {
 		return "", nil
 	}
 	for line := range strings.Lines(string(out)) {
-		if name, ok := strings.CutPrefix(line, "--- FAIL: "); ok {
+		if name, ok := strings.CutPrefix(strings.TrimSpace(line), "--- FAIL: "); ok {
 			return strings.Fields(name)[0], nil
 		}
 	}
