@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strings"
 	"text/tabwriter"
 	"time"
 
@@ -43,6 +44,8 @@ func contests() []contest {
 	}
 	return []contest{
 		{"counts_http_per_second", "/s", true, 3, rateLimit, func(s *stage) (float64, error) {
+			someone := s.person([]string{room}, nil)
+			defer someone.Close()
 			return s.gets(s.service+"/v1/rooms/"+room+"/count", 400*time.Millisecond), nil
 		}},
 		{"joins_and_leaves_per_second", "/s", true, 3, rateLimit, func(s *stage) (float64, error) {
@@ -77,7 +80,7 @@ func handshakes(s *stage) (float64, error) {
 // compare builds another commit and measures both, pair by pair: a machine's speed
 // drifts by more than what is looked for, and the two of a pair see the same. Who is
 // first alternates. It returns an error when this build may be slower than a limit allows.
-func compare(commit string, pairs int) error {
+func compare(commit, only string, pairs int) error {
 	here := newStage(true)
 	defer here.stop()
 	binary, cleanUp, err := buildCommit(commit)
@@ -91,6 +94,9 @@ func compare(commit string, pairs int) error {
 	_, _ = fmt.Fprintf(table, "FIGURE\t%s\tHERE\tUNIT\tSLOWER BY\t95 %% OF IT\tAT MOST\tPAIRS\n", commit)
 	over := false
 	for _, c := range contests() {
+		if !strings.Contains(c.name, only) {
+			continue
+		}
 		var old, now, slower []float64
 		for i := range pairs * c.pairs {
 			order := []*stage{there, here}
@@ -145,11 +151,9 @@ func buildCommit(commit string) (binary string, cleanUp func(), err error) {
 		return "", nil, err
 	}
 	tree := filepath.Join(dir, "tree")
-	cleanUp = func() {
-		_ = exec.CommandContext(context.Background(), "git", "worktree", "remove", "--force", tree).Run()
-		_ = os.RemoveAll(dir)
-	}
+	cleanUp = func() { _ = os.RemoveAll(dir) }
 	defer func() {
+		_ = exec.CommandContext(context.Background(), "git", "worktree", "remove", "--force", tree).Run()
 		if err != nil {
 			cleanUp()
 		}

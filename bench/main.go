@@ -68,12 +68,12 @@ func main() {
 	}
 	short := flag.Bool("short", false, "fewer and shorter rounds, in less than a minute")
 	file := flag.String("out", "bench/latest.json", "where the results are written")
-	only := flag.String("only", "", "one part: counts, joins, records, memory, blast or fanout; nothing is written then")
+	only := flag.String("only", "", "one part: counts, joins, records, memory, blast or fanout, with -against what the figures' names contain; nothing is written then")
 	against := flag.String("against", "", "a commit that is built too and measured in alternation with this tree; nothing is written then")
 	pairs := flag.Int("pairs", 10, "how many rounds of each, for the figure that has the fewest")
 	flag.Parse()
 	if *against != "" {
-		if err := compare(*against, *pairs); err != nil {
+		if err := compare(*against, *only, *pairs); err != nil {
 			log.Fatal(err)
 		}
 		return
