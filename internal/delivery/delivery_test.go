@@ -446,6 +446,7 @@ func TestWhatAFollowerGetsTellsNeitherOfWhoHidesNorOfWhoElseFollows(t *testing.T
 					more.follower(step < 3)
 				}
 				seen.person(fmt.Sprint("w-", seen.script.IntN(4)), step)
+				synctest.Wait() // until what is due is sealed
 				seen.follower(step < 2)
 				length := time.Duration(pause.IntN(30)) * time.Millisecond
 				if pause.IntN(20) == 0 {

@@ -235,7 +235,6 @@ func (e *Engine) apply(in presence.Input) (presence.Reply, *Waiting, error) {
 		e.settled[e.attempt] = waiting.settled
 	}
 	e.carryOut(now)
-	e.sealDue(now)
 	e.wakeBefore(e.due())
 	return reply, waiting, err
 }
