@@ -35,6 +35,10 @@ const (
 	latencyLimit = 1.15
 )
 
+// fewest is how many pairs an interval needs: of fewer, not even the smallest and the
+// largest ratio enclose the median 95 times of 100.
+const fewest = 6
+
 func contests() []contest {
 	latency := func(q float64) func(*stage) (float64, error) {
 		return func(s *stage) (float64, error) {
@@ -98,7 +102,7 @@ func compare(commit, only string, pairs int) error {
 			continue
 		}
 		var old, now, slower []float64
-		for i := range pairs * c.pairs {
+		for i := range max(pairs*c.pairs, fewest) {
 			order := []*stage{there, here}
 			if i%2 == 1 {
 				slices.Reverse(order)

@@ -146,6 +146,20 @@ func TestNoKeyReachesOneThatMayDoMore(t *testing.T) {
 	require.NoError(t, keys.RevokeOperatorKey(narrow, own.ID))
 }
 
+func TestNoKeyMakesOneThatOutlivesIt(t *testing.T) {
+	keys := keyring(t)
+	brief := Operator{Realm: Main, Role: Operate, Expires: time.Now().Add(time.Hour)}
+	longer, within := brief.Expires.Add(time.Minute), brief.Expires.Add(-time.Minute)
+	_, _, err := keys.AddOperatorKey(&brief, records.OperatorKey{Realm: Main, Role: "read", Expires: &longer})
+	require.Equal(t, "not-granted", codeOf(err))
+	kept, _, err := keys.AddOperatorKey(&brief, records.OperatorKey{Realm: Main, Role: "read", Expires: &within})
+	require.NoError(t, err)
+	require.True(t, kept.Expires.Equal(within))
+	kept, _, err = keys.AddOperatorKey(&brief, records.OperatorKey{Realm: Main, Role: "read"})
+	require.NoError(t, err)
+	require.True(t, kept.Expires.Equal(brief.Expires), "one that names no end has that of its maker")
+}
+
 func patterns(names ...presence.Pattern) []presence.Pattern { return names }
 
 func codeOf(err error) string {

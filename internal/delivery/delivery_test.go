@@ -292,6 +292,11 @@ func TestWhoComesBackGetsWhatItMissed(t *testing.T) {
 		require.NoError(t, err)
 		time.Sleep(time.Second)
 		require.Len(t, r.all(), 1, "and goes on from there")
+		time.Sleep(time.Minute)
+		late := newReader(hub)
+		late.Follow(delivery.Watched, "basin.fen-end", delivery.AtMembers)
+
+		require.Equal(t, delivery.Whole, late.Resume(had)["basin.fen-end"], "time alone decides, whatever is still kept")
 	})
 }
 

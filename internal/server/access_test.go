@@ -364,6 +364,15 @@ func TestASignInIsACookieThatOtherSitesCannotUse(t *testing.T) {
 	require.Equal(t, 204, status, text)
 	status, _ = call("POST", "/v1/people/nobody/sign-out", "", "https://evil.example")
 	require.Equal(t, 401, status)
+	for site, want := range map[string]int{"same-origin": 200, "none": 200, "same-site": 401, "cross-site": 401} {
+		request, err := http.NewRequestWithContext(t.Context(), "GET", s.URL()+"/v1/rooms", http.NoBody)
+		require.NoError(t, err)
+		request.Header.Set("Sec-Fetch-Site", site)
+		response, err := browser.Do(request)
+		require.NoError(t, err)
+		_ = response.Body.Close()
+		require.Equal(t, want, response.StatusCode, "a request of a page that is %s", site)
+	}
 	status, text = call("DELETE", "/v1/sign-in", "", s.URL())
 	require.Equal(t, 204, status, text)
 	status, _ = call("GET", "/v1/rooms", "", "")
