@@ -57,16 +57,20 @@ func eachTable(text []byte, each func(name string, line int, kind unstable.Kind)
 		if e.Kind != unstable.Table && e.Kind != unstable.ArrayTable {
 			continue
 		}
-		var words []string
-		line := 0
-		for it := e.Key(); it.Next(); {
-			if line == 0 {
-				line = p.Shape(it.Node().Raw).Start.Line
-			}
-			words = append(words, string(it.Node().Data))
-		}
+		words, line := keyOf(&p, e)
 		each(strings.Join(words, "."), line, e.Kind)
 	}
+}
+
+// keyOf returns the words of an expression's key, and the line that it is on.
+func keyOf(p *unstable.Parser, e *unstable.Node) (words []string, line int) {
+	for it := e.Key(); it.Next(); {
+		if line == 0 {
+			line = p.Shape(it.Node().Raw).Start.Line
+		}
+		words = append(words, string(it.Node().Data))
+	}
+	return words, line
 }
 
 // eachKey calls with every key and table of a file, the line that it is on, and its value,
@@ -78,14 +82,7 @@ func eachKey(text []byte, each func(key string, line int, value *unstable.Node))
 	prefix := ""
 	for p.NextExpression() {
 		e := p.Expression()
-		var words []string
-		line := 0
-		for it := e.Key(); it.Next(); {
-			if line == 0 {
-				line = p.Shape(it.Node().Raw).Start.Line
-			}
-			words = append(words, string(it.Node().Data))
-		}
+		words, line := keyOf(&p, e)
 		switch e.Kind {
 		case unstable.Table, unstable.ArrayTable:
 			prefix = ""

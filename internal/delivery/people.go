@@ -10,7 +10,7 @@ import (
 type subject struct {
 	engine.Subject
 	subs    []*personSub
-	profile presence.Profile // as of whoever began to follow last
+	profile presence.Profile // as it was when somebody last began to follow
 	frame   []byte           // the newest; nil when not known, or not encoded yet
 	sight   *engine.Sight
 }

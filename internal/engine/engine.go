@@ -366,9 +366,8 @@ func (e *Engine) spread(now presence.Instant) {
 	e.effects.Reset()
 }
 
-// Unsealed tells whether a topic has changes that are not sealed yet. Their seal comes at
-// its time whoever waits for it: so what somebody who comes to a room gets depends on what
-// happens in it alone, and not on who else follows it.
+// Unsealed tells whether a topic has changes that are not sealed yet. Nobody who waits for
+// the seal hastens it: what a newcomer gets depends on the room, not on its followers.
 func (e *Engine) Unsealed(topic Topic) bool {
 	e.mu.Lock()
 	defer e.mu.Unlock()

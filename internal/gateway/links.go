@@ -327,7 +327,7 @@ func (g *Gateway) closeIf(over func(*guest) bool, code int, reason string) {
 	}
 }
 
-// those are the links that have said hello, as a guest of whom is says so.
+// those returns the links that have said hello and whose guest is among those meant.
 func (s *Links) those(is func(*guest) bool) (links []*link) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
