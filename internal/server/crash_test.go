@@ -39,7 +39,7 @@ func beServer() {
 	policy.GraceLost = killedGrace
 	s, err := server.Start(server.Config{Listen: address, TokenSecret: secret, OperatorKey: key, Policy: policy, Data: dir, PrivateHooks: true,
 		Log:         slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn})),
-		HookRetries: []time.Duration{50 * time.Millisecond, 200 * time.Millisecond, time.Second, time.Second, time.Second, time.Minute}})
+		HookRetries: append([]time.Duration{50 * time.Millisecond, 200 * time.Millisecond}, slices.Repeat([]time.Duration{time.Second}, 1000)...)})
 	if err != nil {
 		fmt.Println(err)
 		os.Exit(1)
