@@ -281,7 +281,7 @@ func TestKeysRealmsAndRemovalsFromTheCommandLine(t *testing.T) {
 	dir := t.TempDir()
 	configuration := filepath.Join(dir, "tovik.toml")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte(strings.Repeat("k", 32)+"\n"), 0o600))
-	require.NoError(t, os.WriteFile(configuration, []byte("[[realm]]\nname = \"drills\"\n[[realm.key]]\nid = \"autumn\"\nalgorithm = \"HS256\"\nfile = \"secret\"\n"), 0o600))
+	require.NoError(t, os.WriteFile(configuration, []byte("[[realm]]\nname = \"drills\"\n[[realm.key]]\nid = \"watch-house\"\nalgorithm = \"HS256\"\nfile = \"secret\"\n"), 0o600))
 	address := freeAddress(t)
 	cmd, _ := background(t, "listens at", "serve", "--listen", address, "--data", dir, "--operator-key", "own", "--config", configuration)
 	env := []string{"TOVIK_SERVER=http://" + address, "TOVIK_KEY=own"}
@@ -293,10 +293,10 @@ func TestKeysRealmsAndRemovalsFromTheCommandLine(t *testing.T) {
 		return out
 	}
 	does("drills", "realm", "list")
-	made := does("not shown again", "key", "create", "--name", "billing", "--role", "read", "--room", "desk.*")
+	made := does("not shown again", "key", "create", "--name", "flood-log", "--role", "read", "--room", "desk.*")
 	key := strings.Fields(made)[0]
 	id, _, _ := strings.Cut(key, ".")
-	does("billing", "key", "list")
+	does("flood-log", "key", "list")
 	_, errs, code := run(t, env, "rooms", "--key", key)
 	require.Zero(t, code, errs)
 	_, errs, code = run(t, env, "remove", "w-17", "--key", key)

@@ -128,7 +128,7 @@ func TestTwoTabsSeeEachOther(t *testing.T) {
 	console.until(says("main, #root", "Nobody is here"))
 	one := open(t, browser, s.URL(), visit(t, "ilse", "Ilse Marrow"))
 	one.until(present(row("ilse")))
-	two := open(t, browser, s.URL(), visit(t, "tobin", "Tobin Reedham"))
+	two := open(t, browser, s.URL(), visit(t, "tobin", "Tobin Saltmarch"))
 	one.until(present(row("tobin")))
 	console.until(says("[data-count]", "2 people · 2 sessions"))
 	const session = "document.querySelector('[data-session]').dataset.session"
@@ -156,7 +156,7 @@ func TestTwoTabsSeeEachOther(t *testing.T) {
 	one.until(absent(row("tobin")))
 	require.Contains(t, one.text("[data-feed]"), "closed the page and did not return in time")
 	console.until(says("[data-count]", "1 person · 1 session"))
-	require.Contains(t, console.text("[data-feed]"), "Tobin Reedham left")
+	require.Contains(t, console.text("[data-feed]"), "Tobin Saltmarch left")
 
 	for name, p := range map[string]*page{"console": console, "one": one} {
 		require.Empty(t, p.complaints.List(), name)

@@ -36,7 +36,7 @@ func application(t *testing.T, service string) *httptest.Server {
 	require.NotNil(t, html)
 	require.LessOrEqual(t, strings.Count(string(html[1]), "\n"), 11)
 	var visits atomic.Int64
-	names := []string{"Ilse Marrow", "Corin <Alderby>", "Hanne Saltmarch"}
+	names := []string{"Ilse Marrow", "Corin <Alderby>", "Hanne Leveson-Bank"}
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch r.URL.Path {
 		case "/":

@@ -62,7 +62,7 @@ link.subscribe(() => { window.state = link.snapshot.state; window.revs = link.sn
 		require.Empty(t, left, "outage %d of %s was seen", outage, length)
 	}
 	// The room goes on from where it was.
-	other, err := client.Dial(t.Context(), client.Options{Server: s.URL(), Token: mint(t, "tobin", "Tobin Reedham"), Rooms: []string{weir}})
+	other, err := client.Dial(t.Context(), client.Options{Server: s.URL(), Token: mint(t, "tobin", "Tobin Saltmarch"), Rooms: []string{weir}})
 	require.NoError(t, err)
 	page.until(`window.revs !== undefined && window.state.via === "websocket"`)
 	require.NoError(t, other.Bye(t.Context()))

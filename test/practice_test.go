@@ -72,7 +72,7 @@ func TestThePracticeRoomShowsWhatOthersSee(t *testing.T) {
 	t.Cleanup(stop)
 	page := open(t, browser, s.URL(), "/practice")
 
-	const tab, phone, other = "Ilse Marrow, tab 1", "Ilse Marrow, phone 1", "Tobin Reedham, tab 1"
+	const tab, phone, other = "Wystan Leat, tab 1", "Wystan Leat, phone 1", "Isbel Osierbed, tab 1"
 	card := func(device, within string) string { return fmt.Sprintf("[data-device=%q] %s", device, within) }
 	knows := func(device, state string) { t.Helper(); page.until(present(card(device, "[data-known="+state+"]"))) }
 	press := func(device, button string) {
@@ -97,7 +97,7 @@ func TestThePracticeRoomShowsWhatOthersSee(t *testing.T) {
 	press(tab, "Reload")
 	last("silent", tab+" is back in time")
 	page.do(chromedp.SendKeys(chromedp.CSS(card(other, "input")), "rising"))
-	page.until(says(card(tab, "[data-typing]"), "Tobin Reedham is typing"))
+	page.until(says(card(tab, "[data-typing]"), "Isbel Osierbed is typing"))
 	press(phone, "Lock")
 	page.until(present(card(phone, "[data-screen=frozen]")))
 	press(tab, "Walk away")
@@ -107,16 +107,16 @@ func TestThePracticeRoomShowsWhatOthersSee(t *testing.T) {
 	press(phone, "Unlock")
 	press(tab, "Duplicate")
 	sees(other, "3 devices")
-	press("Ilse Marrow, tab 2", "Close")
-	knows("Ilse Marrow, tab 2", "grace")
+	press("Wystan Leat, tab 2", "Close")
+	knows("Wystan Leat, tab 2", "grace")
 	sees(other, "2 devices")
-	knows("Ilse Marrow, tab 2", "ended")
+	knows("Wystan Leat, tab 2", "ended")
 	press(other, "Crash")
 	knows(other, "grace")
 	press(tab, "Sign out")
-	last("told", "Ilse Marrow left")
+	last("told", "Wystan Leat left")
 	knows(phone, "ended")
 	page.until(says(card(phone, ""), "Sign in again"))
-	last("told", "Tobin Reedham left: lost the link")
+	last("told", "Isbel Osierbed left: lost the link")
 	require.Empty(t, page.complaints.List())
 }

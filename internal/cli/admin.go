@@ -84,7 +84,7 @@ func reloadCommand() *cli.Command {
 
 func keyCommand() *cli.Command {
 	create := calling("create", "make a key for a back end or an operator", "",
-		"The key is shown once; the service keeps only its hash.\n\nExample: tovik key create --name billing --role read --room 'desk.**'",
+		"The key is shown once; the service keeps only its hash.\n\nExample: tovik key create --name flood-log --role read --room 'desk.**'",
 		[]cli.Flag{
 			&cli.StringFlag{Name: "role", Value: "read", Usage: "read, write (also statuses, rooms, sign-out) or operate (also removals and keys)"},
 			&cli.StringFlag{Name: "name", Usage: "what it is for"},
@@ -129,7 +129,7 @@ func keyCommand() *cli.Command {
 func tokenKeyCommand() *cli.Command {
 	add := calling("add", "let tokens be signed with another key", "ID FILE",
 		"ID is the kid of the tokens. FILE has the secret for HS256, or a public key in PEM. For a rotation, add the new key, let the back end sign with it, "+
-			"and revoke the old one when its tokens have expired.\n\nExample: tovik token-key add 2026-autumn public.pem --algorithm EdDSA",
+			"and revoke the old one when its tokens have expired.\n\nExample: tovik token-key add watch-house public.pem --algorithm EdDSA",
 		[]cli.Flag{
 			&cli.StringFlag{Name: "algorithm", Value: "EdDSA", Usage: "HS256, EdDSA, ES256 or RS256"},
 			&cli.StringFlag{Name: "issuer", Usage: "the `ISS` that tokens must have"},
@@ -166,7 +166,7 @@ func tokenKeyCommand() *cli.Command {
 			}
 		})
 	})
-	revoke := calling("revoke", "let the tokens of a key be refused from now on", "ID", "Links that were opened with such tokens are closed.\n\nExample: tovik token-key revoke 2026-autumn", nil,
+	revoke := calling("revoke", "let the tokens of a key be refused from now on", "ID", "Links that were opened with such tokens are closed.\n\nExample: tovik token-key revoke watch-house", nil,
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			if err := a.RevokeTokenKey(ctx, c.Args().First()); err != nil {
 				return err

@@ -24,7 +24,7 @@ func tokenCommand() *cli.Command {
 		Name:  "token",
 		Usage: "mint a token for a person",
 		Description: "Prints a JWT (HS256) that a page or device says hello with. It is signed with --token-secret, or with the " +
-			"secret that the service keeps in --data.\n\nExample: tovik token --user w-17 --name \"Ilse Marrow\" --room 'basin.*'",
+			"secret that the service keeps in --data.\n\nExample: tovik token --user w-17 --name \"Merrin Withywind\" --room 'basin.*'",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "user", Usage: "the person's stable `ID`", Required: true},
 			&cli.StringFlag{Name: "name", Usage: "the `NAME` that others see"},

@@ -160,7 +160,7 @@ func TestTheExampleIsAConfiguration(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, presence.DefaultPolicy(), s.Policy)
 	dir := t.TempDir()
-	for _, file := range []string{"cert.pem", "key.pem", "autumn.pem"} {
+	for _, file := range []string{"cert.pem", "key.pem", "watch-house.pem"} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, file), nil, 0o600))
 	}
 	used := regexp.MustCompile(`(?m)^# ([a-z_.]+ = |\[\[)`).ReplaceAllString(Example(), "$1")

@@ -109,9 +109,9 @@ type realmFile struct {
 	Name    string   `toml:"name" default:"\"main\"" doc:"A realm, which is made if it is not there."`
 	Origins []string `toml:"origins" default:"[\"https://app.example\"]" doc:"Of pages that may be clients; any by default."`
 	Keys    []struct {
-		ID        string `toml:"id" default:"\"2026-autumn\"" doc:"A key that verifies tokens: their kid."`
+		ID        string `toml:"id" default:"\"watch-house\"" doc:"A key that verifies tokens: their kid."`
 		Algorithm string `toml:"algorithm" default:"\"EdDSA\"" doc:"HS256, EdDSA, ES256 or RS256."`
-		File      string `toml:"file" default:"\"autumn.pem\"" doc:"A file beside this one: a public key in PEM, or the secret of HS256."`
+		File      string `toml:"file" default:"\"watch-house.pem\"" doc:"A file beside this one: a public key in PEM, or the secret of HS256."`
 		Issuer    string `toml:"issuer" default:"\"https://app.example\"" doc:"The iss that tokens must have; any by default."`
 		Audience  string `toml:"audience" default:"\"tovik\"" doc:"The aud that tokens must have; any by default."`
 	} `toml:"key"`

@@ -16,12 +16,13 @@ import (
 // one visit of the practice page.
 const practiceRooms = "practice."
 
-// practicePeople are those whom somebody plays in a practice room.
+// practicePeople are the people played in a practice room. None of them is of the demo, so
+// that practising beside it confuses nobody.
 var practicePeople = []client.Token{
-	{User: "ilse", Name: "Ilse Marrow"},
-	{User: "tobin", Name: "Tobin Reedham"},
-	{User: "hanne", Name: "Hanne Saltmarch"},
-	{User: "corin", Name: "Corin Alderby"},
+	{User: "wystan", Name: "Wystan Leat"},
+	{User: "isbel", Name: "Isbel Osierbed"},
+	{User: "cuthwin", Name: "Cuthwin Sallow"},
+	{User: "rhosyn", Name: "Rhosyn Penstock"},
 }
 
 // practice hands out the tokens of a practice room, a new one or one that the page has,

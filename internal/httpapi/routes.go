@@ -102,7 +102,7 @@ const (
 )
 
 var (
-	exampleTime = wire.Time{Time: time.Date(2031, 11, 23, 3, 0, 0, 0, time.UTC)}
+	exampleTime = wire.Time{Time: time.Date(2026, 11, 24, 3, 0, 0, 0, time.UTC)}
 	exampleCue  = wire.NewCue{Name: "drill", Data: json.RawMessage(`{"sluice":"mill-lane"}`)}
 	exampleHook = wire.NewHook{Name: "the flood desk", URL: "https://desk.aldermoor.example/presence", Kinds: []string{"room.empty", "member.left"}, Rooms: []string{"basin.*"}}
 )
@@ -114,7 +114,7 @@ func (a *API) routes() []route {
 }
 
 func (a *API) roomRoutes() []route {
-	declaration := wire.Declaration{Expected: []string{"e-01", "e-02"}}
+	declaration := wire.Declaration{Expected: []string{"e-01", "w-02"}}
 	return []route{
 		{Operation{Method: put, Path: "/v1/rooms/{room}", ID: "declareRoom", Topic: "Rooms", Says: "Declare a room, and say whom it expects",
 			More:  "A declared room exists also while nobody is in it. Declaring it again changes whom it expects.",
@@ -123,7 +123,7 @@ func (a *API) roomRoutes() []route {
 			More:  "Those that somebody is in and those that are declared. As an event stream: the count of each, and then each change of one.",
 			Shows: read, Reach: ReachRooms, Gives: wire.Rooms{}, Forms: append(tables, followed...), Fails: []string{"bad-pattern"},
 			Query: []Parameter{{Name: "match", Says: "only rooms that match this pattern", Example: "basin.*"},
-				{Name: "sort", Says: "by name, or with the fullest first", Example: byPeople, OneOf: []string{byName, byPeople, bySessions}}, afterOf("a cursor", "1:basin.zz"), qLimit, qFormat}}, a.rooms},
+				{Name: "sort", Says: "by name, or with the fullest first", Example: byPeople, OneOf: []string{byName, byPeople, bySessions}}, afterOf("a cursor", "9:basin.fen-end"), qLimit, qFormat}}, a.rooms},
 		{Operation{Method: get, Path: "/v1/rooms/{room}", ID: "getRoom", Topic: "Rooms", Says: "Count who is in a room",
 			More: "As an event stream: the count, and then each change of it.", Shows: read, Reach: ReachRooms, Gives: wire.Room{}, Forms: followed, Fails: []string{"unknown-room"}}, a.room},
 		{Operation{Method: get, Path: "/v1/rooms/{room}/count", ID: "countRoom", Topic: "Rooms", Says: "Count who is in a room, the same at an address of its own",
@@ -153,7 +153,7 @@ func (a *API) peopleRoutes() []route {
 			Shows: write, Reach: ReachRealm, Takes: wire.Profile{Name: "Ilse Marrow", Attributes: map[string]string{"team": "night watch"}}, Gives: wire.Person{}, Fails: []string{"bad-field", "bad-profile"}}, a.putPerson},
 		{Operation{Method: post, Path: importPath, ID: "importPeople", Topic: people, Says: "Take a list of people into the directory",
 			More:  "As NDJSON, or as CSV with the columns user, name, picture and attributes of your own; up to 16 MB. The answer tells of each line that was refused; the others are taken.",
-			Shows: write, Reach: ReachRealm, Takes: "user,name,team\ne-02,Tobin Reedham,night watch\n", Media: "text/csv", Gives: wire.Imported{}, Fails: []string{"bad-field"}}, a.importPeople},
+			Shows: write, Reach: ReachRealm, Takes: "user,name,team\nw-02,Tobin Saltmarch,night watch\n", Media: "text/csv", Gives: wire.Imported{}, Fails: []string{"bad-field"}}, a.importPeople},
 		{Operation{Method: get, Path: "/v1/people", ID: "listPeople", Topic: people, Says: "Search the directory, with how everybody is now",
 			Shows: read, Reach: ReachRealm, Gives: wire.People{}, Forms: tables,
 			Query: []Parameter{{Name: "text", Says: "only those whose id or name has this in it", Example: "marrow"}, {Name: "user", Says: "only these people", Example: "e-01", Repeats: true}, afterOf("a user", "a"), qLimit, qFormat}, Fails: []string{"bad-user"}}, a.people},
@@ -166,7 +166,7 @@ func (a *API) peopleRoutes() []route {
 			Gives: wire.PersonStatus{}, Fails: []string{"bad-field", "bad-status", "bad-note", "not-recorded"}}, a.setStatus},
 		{Operation{Method: del, Path: "/v1/people/{user}/status", ID: "clearStatus", Topic: people, Says: "Let a person's status follow their sessions again", Shows: write, Reach: ReachRealm, Gives: wire.PersonStatus{}, Fails: []string{"not-recorded"}}, a.clearStatus},
 		{Operation{Method: post, Path: "/v1/statuses", ID: "listStatuses", Topic: people, Says: "Tell what is seen of each of up to 1000 people",
-			More: "In the order in which they were asked for. Who is not known is offline.", Shows: read, Reach: ReachRealm, Takes: wire.StatusesAsked{Users: []string{"e-01", "e-02"}}, Gives: wire.Statuses{}, Forms: tables, Query: []Parameter{qFormat},
+			More: "In the order in which they were asked for. Who is not known is offline.", Shows: read, Reach: ReachRealm, Takes: wire.StatusesAsked{Users: []string{"e-01", "w-02"}}, Gives: wire.Statuses{}, Forms: tables, Query: []Parameter{qFormat},
 			Fails: []string{"bad-field", "bad-user"}}, a.statuses},
 		{Operation{Method: get, Path: "/v1/people/{user}/rooms", ID: "listRoomsOfPerson", Topic: people, Says: "List the rooms that a person is in", Shows: read, Reach: ReachRealm, Gives: wire.PersonRooms{}, Forms: tables, Query: []Parameter{qFormat}}, a.roomsOfPerson},
 		{Operation{Method: get, Path: "/v1/people/{user}/sessions", ID: "listSessionsOfPerson", Topic: people, Says: "List the sessions of a person", Shows: read, Reach: ReachRealm, Gives: wire.Sessions{}, Forms: tables, Query: []Parameter{qFormat}}, a.sessionsOf},
@@ -229,11 +229,11 @@ func (a *API) adminRoutes() []route {
 			More: "The profiles of Go's runtime/pprof: allocs, block, goroutine, heap, mutex, threadcreate; profile (of the processor) and trace take seconds.", Shows: operate, Reach: ReachService,
 			Query: []Parameter{{Name: "seconds", Says: "for how long, of profile and trace; at most 60", Example: 1}}, Forms: []string{"application/octet-stream"}, Fails: []string{"unknown-path"}}, a.takeProfile},
 		{Operation{Method: post, Path: "/v1/keys", ID: "addKey", Topic: keys, Says: "Make a key for a back end or an operator", More: "The answer alone has the key itself.",
-			Shows: operate, Reach: ReachRealm, Takes: wire.NewKey{Name: "billing", Role: "read", Rooms: []string{"desk.**"}}, Gives: wire.Key{}, Status: 201, Fails: []string{"bad-field", "bad-pattern", "not-granted"}}, a.addKey},
+			Shows: operate, Reach: ReachRealm, Takes: wire.NewKey{Name: "flood-log", Role: "read", Rooms: []string{"desk.**"}}, Gives: wire.Key{}, Status: 201, Fails: []string{"bad-field", "bad-pattern", "not-granted"}}, a.addKey},
 		{Operation{Method: get, Path: "/v1/keys", ID: "listKeys", Topic: keys, Says: "List the keys of the realm", Shows: operate, Reach: ReachRealm, Gives: wire.Keys{}, Forms: tables, Query: []Parameter{qFormat}}, a.listKeys},
 		{Operation{Method: del, Path: "/v1/keys/{key}", ID: "revokeKey", Topic: keys, Says: "Let a key be refused from now on", Shows: operate, Reach: ReachRealm, Fails: []string{"unknown-key"}}, a.revokeKey},
 		{Operation{Method: post, Path: "/v1/token-keys", ID: "addTokenKey", Topic: keys, Says: "Let people's tokens be signed with another key",
-			Shows: operate, Reach: ReachRealm, Takes: wire.NewTokenKey{ID: "2031-autumn", Algorithm: "HS256", Key: "a secret of the Aldermoor, of 32 bytes or more"}, Gives: wire.TokenKey{}, Status: 201, Fails: []string{"bad-field", "exists"}}, a.addTokenKey},
+			Shows: operate, Reach: ReachRealm, Takes: wire.NewTokenKey{ID: "watch-house", Algorithm: "HS256", Key: "a secret of the Aldermoor, of 32 bytes or more"}, Gives: wire.TokenKey{}, Status: 201, Fails: []string{"bad-field", "exists"}}, a.addTokenKey},
 		{Operation{Method: get, Path: "/v1/token-keys", ID: "listTokenKeys", Topic: keys, Says: "List the keys that verify tokens", Shows: operate, Reach: ReachRealm, Gives: wire.TokenKeys{}, Forms: tables, Query: []Parameter{qFormat}}, a.listTokenKeys},
 		{Operation{Method: del, Path: "/v1/token-keys/{kid}", ID: "revokeTokenKey", Topic: keys, Says: "Refuse the tokens of a key from now on", Shows: operate, Reach: ReachRealm, Fails: []string{"unknown-key"}}, a.revokeTokenKey},
 		{Operation{Method: post, Path: "/v1/realms", ID: "addRealm", Topic: keys, Says: "Make a realm, with the first key of its operators", Shows: operate, Reach: ReachService, Takes: wire.Realm{Name: "training"}, Gives: wire.NewRealm{}, Status: 201, Fails: []string{"bad-field", "exists"}}, a.addRealm},

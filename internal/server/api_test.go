@@ -66,10 +66,11 @@ func newPlayground(t *testing.T, c server.Config) *playground {
 		return again, nil
 	}
 	p := &playground{T: t, server: startWith(t, c), bearers: map[string]string{"token": mint(t, "e-01", "**")}}
-	p.replace = map[string]string{exampleHookURL: swallow(t), `"KEY"`: `"` + key + `"`}
-	for _, user := range []string{"e-01", "e-30", "e-31", "e-32", "e-33"} {
+	p.replace = map[string]string{exampleHookURL: swallow(t), `"KEY"`: `"` + key + `"`,
+		"2026-11-24T03:00:00": time.Now().UTC().Add(24 * time.Hour).Format("2006-01-02T15:04:05")} // the end of a status is to come
+	for _, user := range []string{"e-01", "w-10", "w-12", "w-13", "w-14"} {
 		link := dial(t, client.Options{Server: p.server.URL(), Token: mint(t, user, "**"), Rooms: []string{weir}})
-		if user == "e-30" {
+		if user == "w-10" {
 			p.replace["s-7QK2"] = link.Welcome().Session
 		}
 	}
@@ -80,8 +81,8 @@ const exampleHookURL = "https://desk.aldermoor.example/presence"
 
 // standIns are who and what it happens to where an example would end what others need.
 var standIns = map[string]map[string]string{
-	"removeFromRoom": {"e-01": "e-31"}, "removePerson": {"e-01": "e-32"}, "erasePerson": {"e-01": "e-33"}, "dropPerson": {"e-01": "e-02"},
-	"signOutPerson": {"e-01": "e-31"}, "undeclareRoom": {}, "beat": {"s-7QK2": "new"}, "problem": {},
+	"removeFromRoom": {"e-01": "w-12"}, "removePerson": {"e-01": "w-13"}, "erasePerson": {"e-01": "w-14"}, "dropPerson": {"e-01": "w-02"},
+	"signOutPerson": {"e-01": "w-12"}, "undeclareRoom": {}, "beat": {"s-7QK2": "new"}, "problem": {},
 }
 
 // request is the example of an operation, as it is sent here.
@@ -232,7 +233,7 @@ func (p *playground) waitForDelivery() {
 	p.Helper()
 	hook := p.replace["h-4F1C"]
 	api := client.API{Server: p.server.URL(), Key: key}
-	require.NoError(p, dial(p.T, client.Options{Server: p.server.URL(), Token: mint(p.T, "e-40", "**"), Rooms: []string{weir}}).Bye(p.Context()))
+	require.NoError(p, dial(p.T, client.Options{Server: p.server.URL(), Token: mint(p.T, "w-15", "**"), Rooms: []string{weir}}).Bye(p.Context()))
 	require.Eventually(p, func() bool {
 		page, err := api.Deliveries(p.Context(), hook, "", 0, 10)
 		return err == nil && len(page.Deliveries) > 0 && page.Deliveries[0].State != "waiting"
@@ -584,7 +585,7 @@ func (p *playground) makeWaitingDelivery(api client.API) {
 	made, err := api.AddHook(p.Context(), wire.NewHook{URL: "http://127.0.0.1:1/", Kinds: []string{"member.left"}})
 	p.replace["h-4F1C"] = made.ID
 	require.NoError(p, err)
-	require.NoError(p, dial(p.T, client.Options{Server: p.server.URL(), Token: mint(p.T, "e-41", "**"), Rooms: []string{weir}}).Bye(p.Context()))
+	require.NoError(p, dial(p.T, client.Options{Server: p.server.URL(), Token: mint(p.T, "w-18", "**"), Rooms: []string{weir}}).Bye(p.Context()))
 	require.Eventually(p, func() bool {
 		page, err := api.Deliveries(p.Context(), made.ID, "waiting", 0, 1)
 		if err != nil || len(page.Deliveries) == 0 || page.Deliveries[0].Attempts == 0 {

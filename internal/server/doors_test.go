@@ -223,12 +223,12 @@ func TestAPersonIsKnownAsSoonAsTheyAreHere(t *testing.T) {
 func TestWatchedPeopleHaveTheirNamesFromTheDirectory(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
-	_, err := client.API{Server: s.URL(), Key: key}.PutPerson(t.Context(), wire.Profile{User: "hanne", Name: "Hanne Osk", Picture: "https://pictures.example/1"})
+	_, err := client.API{Server: s.URL(), Key: key}.PutPerson(t.Context(), wire.Profile{User: "hanne", Name: "Hanne Leveson-Bank", Picture: "https://pictures.example/1"})
 	require.NoError(t, err)
 	people, onPerson := heard[wire.PersonFrame](10)
 	link := dial(t, client.Options{Server: s.URL(), Token: mintAll(t, "ilse", "*"), OnPerson: onPerson, Watch: []wire.Watch{{People: []string{"hanne"}}}})
 	hanne := <-people
-	require.Equal(t, "Hanne Osk", hanne.Name)
+	require.Equal(t, "Hanne Leveson-Bank", hanne.Name)
 	require.Equal(t, "https://pictures.example/1", hanne.Picture)
 	require.Equal(t, "offline", hanne.Status)
 	require.NoError(t, link.WatchPeople(t.Context(), "nobody"))

@@ -29,7 +29,7 @@ type object = map[string]any
 // pathParameters are those of all paths, with what stands for each in examples.
 var pathParameters = map[string][2]string{
 	"room": {"The name of a room.", weir}, "user": {"The id of a person.", "e-01"}, "session": {"The id of a session.", "s-7QK2"},
-	"hook": {"The id of a hook.", "h-4F1C"}, "delivery": {"The id of a delivery.", "12"}, "key": {"The id of a key.", "k-93BD"}, "kid": {"The id of a key that verifies tokens.", "2031-autumn"},
+	"hook": {"The id of a hook.", "h-4F1C"}, "delivery": {"The id of a delivery.", "12"}, "key": {"The id of a key.", "k-93BD"}, "kid": {"The id of a key that verifies tokens.", "watch-house"},
 	"realm": {"The name of a realm.", "training"}, "link": {"The number of a link of the session.", "1"}, "code": {"The code of a problem.", "unknown-room"}, "profile": {"The name of a profile.", "heap"},
 }
 
@@ -163,7 +163,7 @@ func document(t *testing.T) object {
 			}
 			content := object{media: object{"schema": schema, "example": op.Takes}}
 			if op.ID == "importPeople" {
-				content["application/x-ndjson"] = object{"schema": object{"type": "string"}, "example": "{\"user\":\"e-03\",\"name\":\"Hanne Saltmarch\"}\n"}
+				content["application/x-ndjson"] = object{"schema": object{"type": "string"}, "example": "{\"user\":\"w-03\",\"name\":\"Hanne Leveson-Bank\"}\n"}
 			}
 			one["requestBody"] = object{"required": true, "content": content}
 		}

@@ -223,7 +223,7 @@ func kindOf(value jsontext.Value) string {
 func describe(t reflect.Type) string {
 	switch t {
 	case reflect.TypeFor[time.Time](), reflect.TypeFor[wire.Time]():
-		return "a time as in RFC 3339: 2031-11-23T03:00:00Z"
+		return "a time as in RFC 3339: 2026-11-23T03:00:00Z"
 	case reflect.TypeFor[json.RawMessage]():
 		return "any JSON value"
 	}

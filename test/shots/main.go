@@ -68,7 +68,7 @@ func shoot() error {
 			return terminal("explain", 2, command("explain e-01 --room "+room)+"; echo; "+command("sessions --room "+room+" --limit 8")+"; echo; "+command("policy "+room))
 		},
 		func() error {
-			return terminal("keys", 2, command("key create --name billing --role read --room 'desk.*'")+"; echo; "+command("key create --name pager --role write --ttl 720h")+
+			return terminal("keys", 2, command("key create --name flood-log --role read --room 'desk.*'")+"; echo; "+command("key create --name gauge-alerts --role write --ttl 720h")+
 				"; echo; "+command("key list")+"; echo; "+command("remove w-07 --room "+room))
 		},
 		func() error {
@@ -235,7 +235,7 @@ func pages(visit string) error {
 // practise does some things in the practice room, the last of them a moment ago.
 func practise(tab context.Context) error {
 	for _, deed := range [][2]string{
-		{"Ilse Marrow, tab 1", "Reload"}, {"Ilse Marrow, phone 1", "Lock"}, {"Ilse Marrow, tab 1", "Walk away"}, {"Tobin Reedham, tab 1", "Pull the cable"},
+		{"Wystan Leat, tab 1", "Reload"}, {"Wystan Leat, phone 1", "Lock"}, {"Wystan Leat, tab 1", "Walk away"}, {"Isbel Osierbed, tab 1", "Pull the cable"},
 	} {
 		button := fmt.Sprintf("[...document.querySelectorAll(%q)].find((b) => b.textContent === %q)", fmt.Sprintf("[data-device=%q] button", deed[0]), deed[1])
 		press := "(() => { const button = " + button + "; button?.click(); return button !== undefined })()"

@@ -118,17 +118,17 @@ function usePlay(offer: Offer) {
   }, [offer]);
 
   useEffect(() => {
-    const [ilse, tobin] = offer.people;
-    if (!ilse || !tobin) return;
+    const [first, second] = offer.people;
+    if (!first || !second) return;
     const watch = [{ room: offer.room, detail: "members" }] as const;
-    const onlooker = new ServiceLink({ server, token: ilse.token, watchOnly: true, watch });
+    const onlooker = new ServiceLink({ server, token: first.token, watchOnly: true, watch });
     const stop = onlooker.onChange((change) => {
       for (const text of toldBy(change)) note("told", text);
     });
     onlooker.subscribe(() => setRoom(onlooker.snapshot.rooms.get(offer.room)));
-    add(ilse, "tab");
-    add(ilse, "phone");
-    add(tobin, "tab");
+    add(first, "tab");
+    add(first, "phone");
+    add(second, "tab");
     return () => {
       stop();
       onlooker.close();
