@@ -28,7 +28,7 @@ type contest struct {
 	measure    func(*stage) (float64, error)
 }
 
-// What is slower by less than this is as fast: rates, and times that a machine's
+// A figure that is slower by less than this counts as equal: rates, and times that a machine's
 // scheduler decides more than the service does.
 const (
 	rateLimit    = 1.05

@@ -71,7 +71,7 @@ const (
 // service refuses: then with a [*wire.Problem], as the last. A link that cannot be
 // made, or not now ([wire.Passing]), is tried again, at once and then after pauses that
 // grow to ten seconds; so is one that was refused for its token when there is a NewToken.
-// A room or watch that is refused is told of with a [wire.Drop] and asked for again with
+// A refused room or watch is reported with a [wire.Drop] and asked for again with
 // the next link; the others go on.
 func (f *Follower) Changes(ctx context.Context) iter.Seq2[Change, error] {
 	return func(yield func(Change, error) bool) {
@@ -104,7 +104,7 @@ func (f *Follower) Changes(ctx context.Context) iter.Seq2[Change, error] {
 	}
 }
 
-// mayPass tells whether another try may find what was refused allowed.
+// mayPass reports whether another try might succeed.
 func (f *Follower) mayPass(code string) bool {
 	return wire.Passing(code) || f.options.NewToken != nil && wire.NewTokenMayHelp(code)
 }

@@ -59,7 +59,7 @@ type Options struct {
 	OnPerson func(wire.PersonFrame)
 	OnCue    func(wire.CueFrame)
 	OnMoving func(time.Duration)
-	// OnDropped is told of each room, pattern or person that the link does not get, or no
+	// OnDropped is called with each room, pattern or person that the link does not get, or no
 	// longer, and why. It may be nil, and is called as OnEvent is.
 	OnDropped func(wire.Drop)
 	// RequestTimeout is how long a request waits for its answer; 15 seconds when zero.

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/server"
 	"tovik.example/tovik/test/chrome"
 	"tovik.example/tovik/wire"
@@ -114,7 +115,7 @@ func visit(t *testing.T, user, name string) string {
 // come, reload without a flicker, be duplicated, close and go; and so does the
 // console.
 func TestTwoTabsSeeEachOther(t *testing.T) {
-	s := serve(t)
+	s := startWith(t, func(p *presence.Policy) { p.GraceClosing = 12 * time.Second }) // a busy machine reloads slowly
 	browser, stop, err := chrome.Start(t.Context())
 	require.NoError(t, err)
 	defer stop()

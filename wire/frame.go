@@ -101,7 +101,7 @@ type Hello struct {
 	Nonce   string   `json:"nonce,omitempty"`
 	Resume  *Resume  `json:"resume,omitempty"`
 	Rooms   []string `json:"rooms,omitzero"`
-	// OneByOne asks for each room and watch on its own: what is not given is told in the
+	// OneByOne asks for each room and watch separately: refused ones are listed in the
 	// answer's dropped. Else one that is not given refuses the hello.
 	OneByOne bool    `json:"one_by_one,omitempty"`
 	Detail   string  `json:"detail,omitempty"` // at which the rooms are followed: members when empty, count, none
@@ -336,7 +336,7 @@ type Moving struct {
 // why.
 type Drop struct {
 	Room  string `json:"room,omitempty"`  // the session is not in it; with Watch a room or pattern that is not watched
-	User  string `json:"user,omitempty"`  // a person who is not watched
+	User  string `json:"user,omitempty"`  // a person whose watch was refused or ended
 	Watch bool   `json:"watch,omitempty"` // it is about watching
 	Problem
 	Help string `json:"help"` // the path of the page on this code

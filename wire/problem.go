@@ -178,7 +178,7 @@ func Passing(code string) bool {
 	return false
 }
 
-// NewTokenMayHelp tells whether what was refused with a code may be allowed with a newer
+// NewTokenMayHelp reports whether a request refused with a code may succeed with a newer
 // token.
 func NewTokenMayHelp(code string) bool {
 	switch code {

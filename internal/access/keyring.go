@@ -34,7 +34,7 @@ type Keyring struct {
 	store *records.Store
 	ring  atomic.Pointer[ring]
 
-	changing sync.Mutex // one change at a time, with what is written of it
+	changing sync.Mutex // serialises changes together with their writes
 }
 
 // ring is all keys at a time. It is never changed, but put in the place of another.
@@ -260,7 +260,7 @@ func unknownKey(id string) error {
 // keyWanted says what an operator shows.
 const keyWanted = "Authorization: Bearer KEY, with a key of tovik key create or that of the file operator.key"
 
-// Check returns who shows a key, and refuses one whose role does not permit what is asked.
+// Check returns the operator of a key. It refuses a key whose role does not permit the request.
 // The comparison takes the same time for every wrong key. Its error is a [*wire.Problem].
 func (k *Keyring) Check(key string, need Role) (Operator, error) {
 	if strings.TrimSpace(key) == "" {
@@ -306,7 +306,7 @@ func (k *operatorKey) admit(need Role) (Operator, error) {
 func (k *Keyring) Again(id string, need Role) (Operator, error) {
 	found := k.ring.Load().operators[id]
 	if !found.inForce() {
-		return Operator{}, &wire.Problem{Code: wire.CodeBadKey, Field: "key", Detail: "the key with which you signed in is no longer in force", Allowed: "signing in again, with another key"}
+		return Operator{}, &wire.Problem{Code: wire.CodeBadKey, Field: "key", Detail: "the key you signed in with was revoked or has expired", Allowed: "signing in again with a valid key"}
 	}
 	return found.admit(need)
 }

@@ -131,7 +131,7 @@ func (r *Receiver) nextPeople(frames [][]byte) [][]byte {
 	return frames
 }
 
-// look asks the source for somebody of whom nothing is known, unless news came meanwhile.
+// look asks the source for the state of a person, unless a change arrived meanwhile.
 func (s *personSub) look() {
 	h := s.receiver.hub
 	sight := h.source.Sight(s.subject.Subject)

@@ -265,8 +265,8 @@ func (r *Receiver) Rewake(wake func()) {
 // are more: of each room the batches since what it has, or a snapshot. At most one
 // call is under way at a time.
 //
-// What is not at hand is fetched first, so that frames come in the order in which rooms
-// and people have had news, whatever others have fetched before.
+// Missing states are fetched first, so that frames come in the order in which rooms and
+// people changed, whatever other receivers have fetched before.
 func (r *Receiver) Next(frames [][]byte) (_ [][]byte, more bool) {
 	h := r.hub
 	h.mu.Lock()

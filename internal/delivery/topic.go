@@ -114,7 +114,7 @@ func (t *topic) forget(now time.Time) {
 	}
 }
 
-// settleCount publishes a count that was due before now, for which nobody has waited.
+// settleCount publishes a count that became due while no receiver waited for it.
 func (t *topic) settleCount(now time.Time) {
 	if !t.due.IsZero() && !t.waiting && !t.due.After(now) {
 		t.publishCount(t.due)

@@ -111,7 +111,7 @@ type feed struct {
 	sealed   time.Duration // when there was a seal last; long ago when never
 	waiting  bool          // it waits in pending
 	typing   bool          // who types has changed
-	waited   chan struct{} // closed by the seal that is waited for; nil when nobody waits
+	waited   chan struct{} // closed by the next seal; nil without waiters
 	unsealed *unsealed     // nil when there is nothing
 }
 
@@ -121,6 +121,9 @@ type unsealed struct {
 	changes []change // in order of a person's first
 	index   map[presence.UserID]int
 }
+
+// calmAfter is after how many windows without a seal a room is calm.
+const calmAfter = 2
 
 // maxSpare bounds the memory that is kept for changes to come.
 const maxSpare = 64
@@ -160,15 +163,19 @@ func (e *Engine) noteTyping(now presence.Instant, t presence.TypingChanged) {
 func (e *Engine) feed(now presence.Instant, topic Topic) *feed {
 	f := e.feeds[topic]
 	if f == nil {
-		f = &feed{topic: topic, revision: Revision{Run: e.newRun(topic.View)}, sealed: -e.window}
+		f = &feed{topic: topic, revision: Revision{Run: e.newRun(topic.View)}, sealed: -calmAfter * e.window}
 		e.feeds[topic] = f
 	}
 	if f.waiting {
 		return f
 	}
-	// What happens in a calm room is sealed at once; what follows waits until the window
-	// since that is over, and is sealed together.
-	f.waiting, f.sealAt = true, max(now.Mono, f.sealed+e.window)
+	// A change in a calm room is sealed at once. In a busy one the first change since the last
+	// seal opens a window, and all changes in it are sealed together. On a busy machine that
+	// first change is late, so there are fewer and larger seals then.
+	f.waiting, f.sealAt = true, now.Mono
+	if now.Mono < f.sealed+calmAfter*e.window {
+		f.sealAt += e.window
+	}
 	at, _ := slices.BinarySearchFunc(e.pending, f.sealAt+1, func(f *feed, at time.Duration) int { return cmp.Compare(f.sealAt, at) })
 	e.pending = slices.Insert(e.pending, at, f)
 	return f
@@ -255,7 +262,7 @@ func (e *Engine) seal(now presence.Instant, f *feed) {
 	}
 	if !b.Empty() {
 		f.revision.Number++
-	} // else it says that there was a seal, for those who wait for one
+	} // an empty batch still tells receivers that a seal took place
 	b.Revision = f.revision
 	e.sink.Take(b)
 }

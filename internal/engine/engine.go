@@ -1,10 +1,10 @@
 // Package engine owns a core of presence: its lock, its clock, the order of
 // what happens, and the numbering of what others see.
 //
-// What happens in a calm room is sealed at once; what follows is gathered for a short
-// window, and sealed into one [Batch] with the room's next revision. A receiver that starts from a snapshot
-// and applies the batches that follow has exactly the service's list at each
-// revision. No rule of presence stands here; they are all in package presence,
+// A change in a calm room is sealed at once. The changes in a busy room are gathered for a
+// short window and sealed into one [Batch] with the room's next revision. A receiver that
+// starts from a snapshot and applies the batches that follow has exactly the service's list
+// at each revision. No rule of presence stands here; they are all in package presence,
 // which is the only package of Tovik that this one may import.
 package engine
 
@@ -20,8 +20,9 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// DefaultWindow is the least time between two seals of a room: what happens in a calm room
-// is sealed at once, and what happens within the window after that is gathered.
+// DefaultWindow is how long the changes of a busy room are gathered before they are sealed
+// together. A room that had no seal for two windows is calm: its next change is sealed at
+// once.
 const DefaultWindow = 20 * time.Millisecond
 
 // advanceMax bounds the timers fired under one hold of the lock.
@@ -375,8 +376,8 @@ func (e *Engine) Unsealed(topic Topic) bool {
 	return f != nil && f.waiting
 }
 
-// Sealing returns what is closed when the present changes of a topic have been sealed; nil
-// when there are none.
+// Sealing returns a channel that closes when the pending changes of a topic are sealed; nil
+// without pending changes.
 func (e *Engine) Sealing(topic Topic) <-chan struct{} {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -390,7 +391,7 @@ func (e *Engine) Sealing(topic Topic) <-chan struct{} {
 	return f.waited
 }
 
-// Sealed returns a topic at its newest revision: as it is now, less what is not sealed yet.
+// Sealed returns a topic at its newest revision, without changes that are not sealed yet.
 func (e *Engine) Sealed(topic Topic) Snapshot {
 	e.mu.Lock()
 	defer e.mu.Unlock()

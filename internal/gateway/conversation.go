@@ -32,7 +32,7 @@ func newConversation(who *guest, wake func()) *conversation {
 	return c
 }
 
-// note adds what is wished to what is watched, unless that would be too much.
+// note adds a wish to what is watched, within the limit of watches.
 func (c *conversation) note(w wish) error {
 	c.mu.Lock()
 	defer c.mu.Unlock()

@@ -112,7 +112,7 @@ func (g *Gateway) Feed(conn *fasthttp.RequestCtx, r FeedRequest) error {
 	return nil
 }
 
-// withdrawn is the error of a hello whose connection has gone, which nobody reads.
+// withdrawn is the error of a hello whose connection is gone.
 func withdrawn(err error) error {
 	if errors.Is(err, context.Canceled) {
 		return &wire.Problem{Code: wire.CodeNotReady, Detail: "the connection has gone"}

@@ -210,7 +210,7 @@ type watch struct {
 	detail  delivery.Detail
 }
 
-// wishes checks what is asked to be watched. One by one, what may not be is dropped; else
+// wishes checks the watches of a request. One by one, refused watches are dropped; otherwise
 // the first refuses all.
 func (g *guest) wishes(ctx context.Context, asked []wire.Watch, oneByOne bool) (w wish, dropped []wire.Drop, err error) {
 	for _, a := range asked {

@@ -69,7 +69,7 @@ func (l *link) hello(h wire.Hello) error {
 		case ctx.Err() == nil:
 			l.gateway.links.forget(l)
 			l.refuse(h.ID, err)
-		} // else the hello was withdrawn, and nobody is there to be told
+		} // otherwise the hello was withdrawn with its connection
 	})
 	return nil
 }

@@ -52,7 +52,7 @@ type link struct {
 	cancel context.CancelFunc // of what may take long; nil when nothing does
 
 	// Guarded by the registry's lock.
-	counted    personID // whose link it counts as; zero: nobody's
+	counted    personID // the person whose link it counts as; zero: none
 	introduced bool     // it has said hello
 }
 
@@ -290,7 +290,7 @@ func (l *link) greet(talk *conversation, c *greeting, reply presence.Reply, answ
 	l.talk.Store(talk)
 	ended := l.ended
 	l.mu.Unlock()
-	if ended { // meanwhile: nobody is there any more
+	if ended { // the connection closed meanwhile
 		l.gateway.links.forget(l)
 		if l.feed == nil {
 			talk.receiver.Close()

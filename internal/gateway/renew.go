@@ -35,7 +35,7 @@ func (l *link) renew(r wire.Request) error {
 	talk.guest.Store(who)
 	talk.receiver.See(who.view())
 	for _, room := range who.realm.Engine.RoomsOver(from) {
-		_ = l.admitted(l.guest(), room) // who is not, is told so
+		_ = l.admitted(l.guest(), room) // tells the client itself when not
 	}
 	ctx, done := l.during()
 	defer done()

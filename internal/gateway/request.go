@@ -335,7 +335,7 @@ func (l *link) members(r wire.Request) error {
 	if sealing == nil || r.Rev != "" {
 		return give()
 	}
-	l.later(func() { // so that whoever asks sees what they have just done
+	l.later(func() { // so that clients see their own changes
 		<-sealing
 		if err := give(); err != nil {
 			l.refuse(r.ID, err)

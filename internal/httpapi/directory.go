@@ -85,8 +85,8 @@ func personDocuments(realm *gateway.Realm, page []records.Person) ([]wire.Person
 // be written.
 const catchUpTime = time.Second
 
-// catchUp waits until what has happened is on record, so that whoever asks about people
-// finds who has just come. When it cannot be written, what is on record has to do.
+// catchUp waits until all events so far are on record, so that a person who has just come is
+// found. When the records cannot be written, it returns without them.
 func (a *API) catchUp(c fiber.Ctx) {
 	ctx, cancel := context.WithTimeout(c.Context(), catchUpTime)
 	defer cancel()

@@ -70,7 +70,7 @@ func (a *API) endSession(c fiber.Ctx) error {
 	return c.SendStatus(fiber.StatusNoContent)
 }
 
-// eraseTimeout is how long an erasure waits for those who read the records.
+// eraseTimeout bounds how long an erasure waits for readers of the records.
 const eraseTimeout = 10 * time.Second
 
 // erase deletes everything about a person, and says what that was.
@@ -91,7 +91,7 @@ func (a *API) erase(c fiber.Ctx) error {
 	defer cancel()
 	kept, err := a.store.Erase(ctx, realmOf(c).Name, user)
 	if err != nil {
-		return gateway.NotRecorded("the person's sessions have ended, but bytes of what was on record may be left", err)
+		return gateway.NotRecorded("the person's sessions have ended, but bytes of their records may remain in the file", err)
 	}
 	for kind, n := range kept {
 		receipt.Erased[kind] += n

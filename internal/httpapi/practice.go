@@ -16,8 +16,7 @@ import (
 // one visit of the practice page.
 const practiceRooms = "practice."
 
-// practicePeople are the people played in a practice room. None of them is of the demo, so
-// that practising beside it confuses nobody.
+// practicePeople are the people played in a practice room. None of them is in the demo.
 var practicePeople = []client.Token{
 	{User: "wystan", Name: "Wystan Leat"},
 	{User: "isbel", Name: "Isbel Osierbed"},

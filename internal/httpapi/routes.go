@@ -30,12 +30,12 @@ type Operation struct {
 	Fails  []string // codes of its own problems
 }
 
-// Reach is what a key has to be about for what is asked.
+// Reach says which rooms a key must cover for an operation.
 type Reach string
 
 // The reaches, from the narrowest.
 const (
-	ReachRooms   Reach = "its rooms"   // a key about some rooms asks about those, and is told of those only
+	ReachRooms   Reach = "its rooms"   // a key limited to rooms may use it, and sees those rooms only
 	ReachRealm   Reach = "the realm"   // a key about all rooms
 	ReachService Reach = "the service" // the key that the service is started with
 )

@@ -73,7 +73,7 @@ type Cut struct {
 	Ended  bool // the session has ended by somebody's will, and its client is not to come back by itself
 }
 
-// TakenOut wants the link told that its session is no longer in a room, though nobody
+// TakenOut tells the link that its session is no longer in a room, although nobody
 // over that link has said so, and what the link follows there ended.
 type TakenOut struct {
 	Link   LinkID

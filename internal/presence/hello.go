@@ -199,7 +199,7 @@ func (c *Core) link(now reading, s *session, in Hello, resumed bool, out *Effect
 	return refused
 }
 
-// goOn is a lease that comes again. Only what is new is saved.
+// goOn renews a lease. It saves only what changed.
 func (c *Core) goOn(now reading, s *session, in Hello, out *Effects) (refused []RefusedRoom) {
 	type known struct {
 		issued, expires           int64

@@ -53,9 +53,9 @@ var migrations = [][]string{
 	{
 		`CREATE TABLE sign_ins (hash BLOB PRIMARY KEY, proof BLOB NOT NULL, key TEXT NOT NULL, expires INTEGER NOT NULL) WITHOUT ROWID`,
 	},
-	{ // From here on what is deleted is overwritten; what was before goes with a VACUUM.
+	{ // From here on deleted rows are overwritten; VACUUM removes the older ones.
 	},
 }
 
-// clean is the version from which on nothing is left in the file of what was deleted.
+// clean is the first version that overwrites deleted rows in the file.
 const clean = 3

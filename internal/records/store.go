@@ -218,8 +218,8 @@ func (s *Store) boundLog() error {
 	return s.db().Raw("PRAGMA wal_checkpoint(TRUNCATE)").Row().Scan(&busy, &size, &moved)
 }
 
-// forgetLog empties the log beside the file, so that nothing is left there of what was
-// deleted. It waits for those who read.
+// forgetLog empties the write-ahead log, so that no deleted row remains in it. It waits for
+// readers.
 func (s *Store) forgetLog(ctx context.Context) error {
 	if s.path == "" {
 		return nil

@@ -158,7 +158,7 @@ type countedConn struct {
 const stallTime = 10 * time.Second
 
 // SetReadDeadline implements [net.Conn]. A time that is further away than stallTime is kept
-// as long as something comes: what is uploaded slowly is judged by its progress.
+// as long as data arrives: a slow upload is judged by its progress.
 func (c *countedConn) SetReadDeadline(at time.Time) error {
 	c.until.Store(0)
 	if !at.IsZero() && time.Until(at) > stallTime+time.Second {

@@ -8,7 +8,7 @@ import (
 	"github.com/valyala/fasthttp"
 )
 
-// unasked knows the connections that carry no whole request now: new ones, those whose
+// unasked tracks the connections without a complete request: new ones, those whose
 // request is half there, and those kept for the next. A stop closes them at once, for
 // nobody waits for anything over them. The zero value is ready.
 type unasked struct {

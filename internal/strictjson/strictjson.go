@@ -27,7 +27,7 @@ import (
 // Object is a JSON object whose members have been found, but not read yet.
 type Object []Member
 
-// Member is a name with its value, which shares memory with what was scanned.
+// Member is a name and its value, which shares memory with the input.
 type Member struct {
 	Name  string
 	Value jsontext.Value
@@ -146,7 +146,7 @@ func notJSON(detail string) error {
 	return &wire.Problem{Code: wire.CodeNotJSON, Detail: detail, Allowed: "one JSON object (RFC 8259)"}
 }
 
-// syntax tells what is wrong with the text itself.
+// syntax describes a syntax error.
 func syntax(err error) error {
 	var syntactic *jsontext.SyntacticError
 	if !errors.As(err, &syntactic) {

@@ -103,7 +103,7 @@ export interface Snapshot {
   readonly people: ReadonlyMap<string, PersonFrame>;
   /** What the person has set for all their sessions, in whichever tab. */
   readonly own?: Own;
-  /** What was asked for and is not given, or no longer, each with why. A room by name has it as its `problem` too. */
+  /** Rooms, watches and people that the service does not deliver, or no longer, each with the reason. A room by name has the reason as its `problem` too. */
   readonly dropped: readonly Drop[];
 }
 
@@ -709,10 +709,10 @@ const noAnswer: Problem = {
   allowed: "asking once more",
 };
 
-/** The problems that are the link's own, and say nothing of what was asked for. */
+/** Problems of the link itself, not of one request. */
 const local = new Set([noLink.code, noAnswer.code]);
 
-/** Lets nobody look at a promise. */
+/** Ignores the outcome of a promise. */
 function quietly(told: Promise<void>): void {
   told.catch(() => {});
 }

@@ -127,7 +127,7 @@ export interface Problem {
 export interface Drop extends Problem {
   /** The session is not in it; with `watch` a room or pattern that is not watched. */
   readonly room?: string;
-  /** A person who is not watched. */
+  /** A person whose watch was refused or ended. */
   readonly user?: string;
   readonly watch?: boolean;
 }
