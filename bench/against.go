@@ -53,7 +53,7 @@ func contests() []contest {
 			return s.gets(s.service+"/v1/rooms/"+room+"/count", 400*time.Millisecond), nil
 		}},
 		{"joins_and_leaves_per_second", "/s", true, 3, rateLimit, func(s *stage) (float64, error) {
-			return s.joinsAndLeaves(s.service, 500*time.Millisecond), nil
+			return s.joinsAndLeaves(s.service, 2*time.Second), nil
 		}},
 		{"handshakes_per_second", "/s", true, 2, rateLimit, handshakes},
 		{"join_seen_p50_ms", "ms", false, 2, latencyLimit, latency(0.5)},

@@ -2,6 +2,7 @@ package delivery
 
 import (
 	"cmp"
+	"container/heap"
 	"slices"
 	"strings"
 	"sync"
@@ -45,8 +46,8 @@ type Hub struct {
 	delay  engine.Observer // of every so manyth delivery, in seconds; nil: nobody
 	served uint32
 
-	postponed []postponed // by when they are due; one for a topic at most
-	timer     *time.Timer // for the first of them
+	postponed postponements // one for a topic at most
+	timer     *time.Timer   // for the first of them
 	closed    bool
 }
 
@@ -149,24 +150,34 @@ func (h *Hub) catchUpCount(t *topic) {
 	h.postpone(t, now)
 }
 
-// after orders counts by when they are due, and those of one instant by room.
-func (p postponed) after(other postponed) bool {
-	return cmp.Or(p.due.Compare(other.due), strings.Compare(string(p.topic.Room), string(other.topic.Room))) > 0
+// postponements is a heap of counts by when they are due, those of one instant by room.
+type postponements []postponed
+
+func (p postponements) Len() int      { return len(p) }
+func (p postponements) Swap(i, j int) { p[i], p[j] = p[j], p[i] }
+func (p *postponements) Push(x any)   { *p = append(*p, x.(postponed)) }
+
+func (p postponements) Less(i, j int) bool {
+	a, b := p[i], p[j]
+	return cmp.Or(a.due.Compare(b.due), strings.Compare(string(a.topic.Room), string(b.topic.Room)), cmp.Compare(a.topic.View, b.topic.View)) < 0
 }
 
-// postpone has a count that is due later published then, if anybody follows it. It keeps
-// the counts that wait in the order in which they are due.
+func (p *postponements) Pop() any {
+	last := len(*p) - 1
+	x := (*p)[last]
+	(*p)[last] = postponed{}
+	*p = (*p)[:last]
+	return x
+}
+
+// postpone has a count that is due later published then, if anybody follows it.
 func (h *Hub) postpone(t *topic, now time.Time) {
 	if t.waiting || t.due.IsZero() || (t.exists && !t.counted()) {
 		return // a room that has ended is let go then, too
 	}
 	t.waiting = true
-	i := len(h.postponed)
-	for i > 0 && h.postponed[i-1].after(postponed{t, t.due}) {
-		i--
-	}
-	h.postponed = slices.Insert(h.postponed, i, postponed{t, t.due})
-	if i > 0 {
+	heap.Push(&h.postponed, postponed{t, t.due})
+	if h.postponed[0].topic != t {
 		return
 	}
 	if h.timer == nil {
@@ -180,13 +191,11 @@ func (h *Hub) publishDue() {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	now := time.Now()
-	done := 0
-	for ; done < len(h.postponed) && !h.postponed[done].due.After(now); done++ {
-		t := h.postponed[done].topic
-		t.waiting = false
-		h.publish(t, h.postponed[done].due)
+	for len(h.postponed) > 0 && !h.postponed[0].due.After(now) {
+		p := heap.Pop(&h.postponed).(postponed)
+		p.topic.waiting = false
+		h.publish(p.topic, p.due)
 	}
-	h.postponed = slices.Delete(h.postponed, 0, done)
 	if len(h.postponed) > 0 {
 		h.timer.Reset(h.postponed[0].due.Sub(now))
 	}

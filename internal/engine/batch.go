@@ -107,9 +107,9 @@ type Sight struct {
 type feed struct {
 	topic    Topic
 	revision Revision
-	sealAt   time.Duration // when the unsealed changes are to be sealed
-	sealed   time.Duration // when there was a seal last; long ago when never
-	waiting  bool          // it waits in pending
+	sealAt   time.Duration // when the unsealed changes of a busy room are to be sealed
+	calmAt   time.Duration // from when on a change is sealed at once
+	waiting  bool          // it waits in pending, or in calm
 	typing   bool          // who types has changed
 	waited   chan struct{} // closed by the next seal; nil without waiters
 	unsealed *unsealed     // nil when there is nothing
@@ -121,9 +121,6 @@ type unsealed struct {
 	changes []change // in order of a person's first
 	index   map[presence.UserID]int
 }
-
-// calmAfter is after how many windows without a seal a room is calm.
-const calmAfter = 2
 
 // maxSpare bounds the memory that is kept for changes to come.
 const maxSpare = 64
@@ -163,7 +160,7 @@ func (e *Engine) noteTyping(now presence.Instant, t presence.TypingChanged) {
 func (e *Engine) feed(now presence.Instant, topic Topic) *feed {
 	f := e.feeds[topic]
 	if f == nil {
-		f = &feed{topic: topic, revision: Revision{Run: e.newRun(topic.View)}, sealed: -calmAfter * e.window}
+		f = &feed{topic: topic, revision: Revision{Run: e.newRun(topic.View)}}
 		e.feeds[topic] = f
 	}
 	if f.waiting {
@@ -172,10 +169,12 @@ func (e *Engine) feed(now presence.Instant, topic Topic) *feed {
 	// A change in a calm room is sealed at once. In a busy one the first change since the last
 	// seal opens a window, and all changes in it are sealed together. On a busy machine that
 	// first change is late, so there are fewer and larger seals then.
-	f.waiting, f.sealAt = true, now.Mono
-	if now.Mono < f.sealed+calmAfter*e.window {
-		f.sealAt += e.window
+	f.waiting = true
+	if now.Mono >= f.calmAt {
+		e.calm = append(e.calm, f)
+		return f
 	}
+	f.sealAt = now.Mono + e.window
 	at, _ := slices.BinarySearchFunc(e.pending, f.sealAt+1, func(f *feed, at time.Duration) int { return cmp.Compare(f.sealAt, at) })
 	e.pending = slices.Insert(e.pending, at, f)
 	return f
@@ -200,6 +199,15 @@ func (u *unsealed) note(m presence.MemberChanged) {
 	}
 	c := &u.changes[i]
 	c.after, c.reason, c.lastSeen = m.After, m.Reason, m.LastSeen
+}
+
+// sealCalm seals the feeds of calm rooms, with all that has just happened in them.
+func (e *Engine) sealCalm(now presence.Instant) {
+	for _, f := range e.calm {
+		e.seal(now, f)
+	}
+	clear(e.calm)
+	e.calm = e.calm[:0]
 }
 
 // sealDue seals the feeds whose time has come. They wait in the order of their seals, and
@@ -228,7 +236,8 @@ func (e *Engine) seal(now presence.Instant, f *feed) {
 		Topic: f.topic, At: now.Wall.UTC(),
 		Count: e.core.Count(f.topic.Room, f.topic.View), Ended: !e.core.Exists(f.topic.Room, f.topic.View),
 	}
-	for _, c := range e.take(f) {
+	changes := e.take(f)
+	for _, c := range changes {
 		was, is := c.before.Sessions > 0, c.after.Sessions > 0
 		switch {
 		case !was && is:
@@ -247,7 +256,10 @@ func (e *Engine) seal(now presence.Instant, f *feed) {
 		close(f.waited)
 		f.waited = nil
 	}
-	f.sealed = now.Mono
+	f.calmAt = now.Mono + e.window
+	if len(changes) > 1 {
+		f.calmAt += e.window // what was busy has to be calm for longer
+	}
 	typing := f.typing
 	f.waiting, f.typing = false, false
 	tellTypists := func() {

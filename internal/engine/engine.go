@@ -21,8 +21,8 @@ import (
 )
 
 // DefaultWindow is how long the changes of a busy room are gathered before they are sealed
-// together. A room that had no seal for two windows is calm: its next change is sealed at
-// once.
+// together. A room is calm, and its next change is sealed at once, when its last seal is a
+// window ago, or two if that had several changes.
 const DefaultWindow = 20 * time.Millisecond
 
 // advanceMax bounds the timers fired under one hold of the lock.
@@ -109,7 +109,8 @@ type Engine struct {
 	core    *presence.Core
 	effects presence.Effects
 	feeds   map[Topic]*feed
-	pending []*feed   // feeds with unsealed changes, in order of their first
+	pending []*feed   // feeds of busy rooms with unsealed changes, in order of their first
+	calm    []*feed   // feeds of calm rooms with changes that are sealed before the lock is let go
 	people  [2]people // by view: unsealed changes of people as such
 	spare   []*unsealed
 	waiting time.Duration                    // what Run waits for
@@ -327,6 +328,7 @@ func (e *Engine) carryOut(now presence.Instant) {
 		e.record.Record(now.Wall, e.effects.List, e.effects.Touched)
 	}
 	e.spread(now)
+	e.sealCalm(now)
 }
 
 // spread lets everybody know what has happened.

@@ -2,10 +2,10 @@ package records
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
 
 	"tovik.example/tovik/internal/presence"
 )
@@ -286,9 +286,14 @@ func fillEach(rows []Headcount, begin, end int64, ran func(int64) bool) []Headco
 	return all
 }
 
+const headcountValues = "people_min, people_max, people_time, people_close, sessions_min, sessions_max, sessions_time, sessions_close, span, visitors, joins, leaves, peak"
+
+var headcountsTable = newTable("headcounts", "realm, room, step, at, "+headcountValues,
+	" ON CONFLICT (realm, room, step, at) DO UPDATE SET ("+headcountValues+") = (excluded."+strings.ReplaceAll(headcountValues, ", ", ", excluded.")+")")
+
 func putHeadcounts(tx *gorm.DB, rows []Headcount) error {
-	if len(rows) == 0 {
-		return nil
-	}
-	return tx.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(rows, 500).Error
+	return putRows(tx, headcountsTable, rows, func(into []any, h *Headcount) []any {
+		return append(into, h.Realm, string(h.Room), int64(h.Step), h.At, h.PeopleMin, h.PeopleMax, h.PeopleTime, h.PeopleClose,
+			h.SessionsMin, h.SessionsMax, h.SessionsTime, h.SessionsClose, h.Span, h.Visitors, h.Joins, h.Leaves, h.Peak)
+	})
 }
