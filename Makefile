@@ -38,7 +38,7 @@ lint: web ## formatting, vet, static analysis, type check
 
 test: lint web chromium compiler nginx ## everything: lint, vet, race detector, type check, floors, browser
 	$(NPM) run --silent test
-	CGO_ENABLED=1 $(GO) test -race -timeout 60m ./...
+	CGO_ENABLED=1 $(GO) test -race -parallel 4 -timeout 60m ./...
 	$(GO) test ./internal/presence -run 'Agree|Restart|OpenView' -rapid.checks=$(HISTORIES) -timeout 15m
 	$(MAKE) --no-print-directory fuzz FUZZTIME=5s
 

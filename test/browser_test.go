@@ -115,6 +115,7 @@ func visit(t *testing.T, user, name string) string {
 // come, reload without a flicker, be duplicated, close and go; and so does the
 // console.
 func TestTwoTabsSeeEachOther(t *testing.T) {
+	t.Parallel()
 	s := startWith(t, func(p *presence.Policy) { p.GraceClosing = 12 * time.Second }) // a busy machine reloads slowly
 	browser, stop, err := chrome.Start(t.Context())
 	require.NoError(t, err)

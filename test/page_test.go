@@ -135,6 +135,7 @@ func sessions(t *testing.T, s *server.Server, want wire.Tally) {
 // network, duplicates its tab, leaves it for another page and comes back, and freezes
 // it. A third party is told that the person came, and of no leave.
 func TestWhoReturnsWithinGraceIsNotSeenToLeave(t *testing.T) {
+	t.Parallel()
 	s := startWith(t, func(p *presence.Policy) {
 		p.BeatEvery = time.Second
 		p.GraceClosing, p.GraceLost, p.GraceHidden = 20*time.Second, 20*time.Second, 20*time.Second // a busy machine is no leave
