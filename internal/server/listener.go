@@ -148,10 +148,11 @@ func (l *listener) Close() error {
 // connection, so that its socket stays at hand.
 type countedConn struct {
 	*net.TCPConn
-	listener *listener
-	unread   atomic.Bool
-	until    atomic.Int64 // Unix nanoseconds: when a long request has to be there; 0: none is read
-	closed   atomic.Bool
+	listener  *listener
+	unread    atomic.Bool
+	answering atomic.Bool  // a whole request has come, and is being answered
+	until     atomic.Int64 // Unix nanoseconds: when a long request has to be there; 0: none is read
+	closed    atomic.Bool
 }
 
 // stallTime is how long nothing may come of a request that may take longer as a whole.

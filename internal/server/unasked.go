@@ -1,8 +1,10 @@
 package server
 
 import (
+	"crypto/tls"
 	"net"
 	"sync"
+	"sync/atomic"
 
 	"github.com/gofiber/fiber/v3"
 	"github.com/valyala/fasthttp"
@@ -11,54 +13,69 @@ import (
 // unasked tracks the connections without a complete request: new ones, those whose
 // request is half there, and those kept for the next. A stop closes them at once, for
 // nobody waits for anything over them. The zero value is ready.
+//
+// A connection knows itself whether a request of it is being answered, so a request takes
+// no lock that others hold.
 type unasked struct {
-	mu       sync.Mutex
-	open     map[net.Conn]bool // whether a request of it is being answered
-	stopping bool
+	stopping atomic.Bool
+
+	mu   sync.Mutex
+	open map[*countedConn]net.Conn // to what closes it: itself, or TLS over it
 }
 
 // watch follows the connections of a server and the requests of an app. Call it before
 // anything else of the app is set up.
 func (u *unasked) watch(app *fiber.App) {
-	u.open = map[net.Conn]bool{}
+	u.open = map[*countedConn]net.Conn{}
 	app.Server().ConnState = u.changed
 	app.Use(func(c fiber.Ctx) error {
-		u.asked(c.RequestCtx().Conn())
+		if counted := countedOf(c.RequestCtx().Conn()); counted != nil {
+			counted.answering.Store(true) // until it is idle or closed
+		}
 		return c.Next()
 	})
 }
 
-func (u *unasked) changed(conn net.Conn, state fasthttp.ConnState) {
-	u.mu.Lock()
-	defer u.mu.Unlock()
-	switch state {
-	case fasthttp.StateHijacked, fasthttp.StateClosed:
-		delete(u.open, conn)
-	case fasthttp.StateNew, fasthttp.StateIdle:
-		u.open[conn] = false
-		if u.stopping {
-			_ = conn.Close()
-		}
+func countedOf(conn net.Conn) *countedConn {
+	if secure, ok := conn.(*tls.Conn); ok {
+		conn = secure.NetConn()
 	}
+	counted, _ := conn.(*countedConn)
+	return counted
 }
 
-// asked notes that a whole request has come. It is answered when the connection is idle
-// again, or closed.
-func (u *unasked) asked(conn net.Conn) {
-	u.mu.Lock()
-	defer u.mu.Unlock()
-	if _, open := u.open[conn]; open {
-		u.open[conn] = true
+func (u *unasked) changed(conn net.Conn, state fasthttp.ConnState) {
+	counted := countedOf(conn)
+	if counted == nil {
+		return
+	}
+	switch state {
+	case fasthttp.StateNew:
+		u.mu.Lock()
+		u.open[counted] = conn
+		u.mu.Unlock()
+	case fasthttp.StateIdle:
+		counted.answering.Store(false)
+	case fasthttp.StateHijacked, fasthttp.StateClosed:
+		u.mu.Lock()
+		delete(u.open, counted)
+		u.mu.Unlock()
+		return
+	default:
+		return
+	}
+	if u.stopping.Load() { // close has not seen it as it is now
+		_ = conn.Close()
 	}
 }
 
 // close closes those connections, and from now on each that comes to be one.
 func (u *unasked) close() {
+	u.stopping.Store(true)
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	u.stopping = true
-	for conn, answering := range u.open {
-		if !answering {
+	for counted, conn := range u.open {
+		if !counted.answering.Load() {
 			_ = conn.Close()
 		}
 	}
