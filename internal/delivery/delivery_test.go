@@ -211,6 +211,27 @@ func TestOppositeChangesWithinTheWindowCancel(t *testing.T) {
 	})
 }
 
+// TestAJoinerOfABusyRoomBeginsWithThemselves joins while changes wait for their seal, in
+// either detail: nothing comes before the seal, and then a state with the joiner in it.
+func TestAJoinerOfABusyRoomBeginsWithThemselves(t *testing.T) {
+	for _, detail := range []delivery.Detail{delivery.AtCount, delivery.AtMembers} {
+		inService(t, func(t *testing.T, e *engine.Engine, hub *delivery.Hub) {
+			open(t, e, "ilse", "s-1", "desk.night")
+			time.Sleep(time.Millisecond)
+			open(t, e, "maren", "s-2", "desk.night")
+			r := newReader(hub)
+			r.Follow(delivery.Joined, "desk.night", detail)
+			require.Empty(t, r.all())
+			synctest.Wait()
+			require.Empty(t, r.all(), "the room is not sealed yet")
+			time.Sleep(2 * engine.DefaultWindow)
+			frames := r.all()
+			require.Len(t, frames, 1)
+			require.Contains(t, string(frames[0]), `"people":2`)
+		})
+	}
+}
+
 func TestAPatternCatchesRoomsThatAppearLaterAndLetsThemGo(t *testing.T) {
 	inService(t, func(t *testing.T, e *engine.Engine, hub *delivery.Hub) {
 		r := newReader(hub)
