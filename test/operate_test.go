@@ -15,31 +15,31 @@ import (
 
 // TestReloadAndContexts has a service take over its file by a signal and by a command, found
 // by the name of a context.
-func TestReloadAndContexts(t *testing.T) {
+func TestReloadAndPlaces(t *testing.T) {
 	t.Parallel()
 	dir, address := t.TempDir(), freeAddress(t)
 	path := filepath.Join(dir, "tovik.toml")
 	write := func(text string) { require.NoError(t, os.WriteFile(path, []byte(text), 0o600)) }
 	write("grace.lost = \"12s\"\n")
 	cmd, _ := background(t, "listens at", "serve", "--listen", address, "--data", dir, "--operator-key", "own", "--config", path)
-	home := []string{"TOVIK_CONFIG_DIR=" + filepath.Join(dir, "contexts")}
+	home := []string{"TOVIK_CONFIG_DIR=" + filepath.Join(dir, "places")}
 	does := func(want int, args ...string) string {
 		t.Helper()
 		out, errs, code := run(t, home, args...)
 		require.Equal(t, want, code, "%v: %s%s", args, out, errs)
 		return out + errs
 	}
-	does(4, "context", "add", "moor", "--server", "http://"+address, "--key", "guess")
-	require.Contains(t, does(0, "context", "list"), "CONTEXT", "a key that is refused is not remembered")
-	does(0, "context", "add", "moor", "--server", "http://"+address, "--key", "own")
-	does(0, "context", "add", "elsewhere", "--server", "http://"+address, "--key", "own")
-	does(0, "context", "use", "moor")
-	require.Contains(t, does(0, "context", "list"), "yes")
-	require.NotContains(t, does(0, "context", "list", "--format", "json"), "own")
-	info, err := os.Stat(filepath.Join(dir, "contexts", "contexts.toml"))
+	does(4, "place", "add", "moor", "--server", "http://"+address, "--key", "guess")
+	require.Contains(t, does(0, "place", "list"), "PLACE", "a key that is refused is not remembered")
+	does(0, "place", "add", "moor", "--server", "http://"+address, "--key", "own")
+	does(0, "place", "add", "elsewhere", "--server", "http://"+address, "--key", "own")
+	does(0, "place", "choose", "moor")
+	require.Contains(t, does(0, "place", "list"), "yes")
+	require.NotContains(t, does(0, "place", "list", "--format", "json"), "own")
+	info, err := os.Stat(filepath.Join(dir, "places", "places.toml"))
 	require.NoError(t, err)
 	require.Equal(t, os.FileMode(0o600), info.Mode().Perm())
-	require.Contains(t, does(2, "rooms", "--context", "nowhere"), "there is no context")
+	require.Contains(t, does(2, "rooms", "--at", "nowhere"), "there is no place")
 	policy := func() string { return does(0, "policy", weir, "--format", "csv") }
 	require.Contains(t, policy(), "12000")
 
@@ -54,7 +54,7 @@ func TestReloadAndContexts(t *testing.T) {
 	write("grace.lost = \"22s\"\n")
 	require.Equal(t, "Taken over: policies.\n", does(0, "reload"))
 	require.Contains(t, policy(), "22000")
-	does(0, "context", "remove", "moor")
+	does(0, "place", "forget", "moor")
 	require.Contains(t, does(3, "rooms", "--server", "http://"+freeAddress(t)), "nobody listens")
 }
 

@@ -54,7 +54,7 @@ func command(stdout, stderr io.Writer) *cli.Command {
 		serveCommand(), demoCommand(), tokenCommand(),
 		roomsCommand(), membersCommand(), countCommand(), watchCommand(), rehearseCommand(),
 		journalCommand(), attendanceCommand(), headcountCommand(), peopleCommand(), roomCommands(), hookCommand(),
-		boardCommand(), joinCommand(), cueCommand(), loadCommand(), doctorCommand(), contextCommand(),
+		boardCommand(), joinCommand(), cueCommand(), loadCommand(), doctorCommand(), placeCommand(),
 		keyCommand(), tokenKeyCommand(), realmCommand(), configCommand(), reloadCommand(), manCommand(),
 	}
 	commands = append(append(commands, presenceCommands()...), recordsCommands()...)

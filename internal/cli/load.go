@@ -159,7 +159,7 @@ func progress(out io.Writer, of int64, what string) *progressbar.ProgressBar {
 
 func showBorne(c *cli.Command, b borne) error {
 	return show(c, b, func(w io.Writer) {
-		_, _ = fmt.Fprintf(w, "%s in %s, who came within %.1f s; %s, %d failed, %d not begun.\n\n", places(b.People), plural(b.Rooms, "room"), b.Connected/1000, plural(int(b.Acts), "act"), b.Failed, b.Missed)
+		_, _ = fmt.Fprintf(w, "%s in %s, who came within %.1f s; %s, %d failed, %d not begun.\n\n", countOfPeople(b.People), plural(b.Rooms, "room"), b.Connected/1000, plural(int(b.Acts), "act"), b.Failed, b.Missed)
 		_, _ = fmt.Fprintln(w, "WHAT\tTIMES\tP50\tP95\tP99\tWORST")
 		for _, line := range []struct {
 			what string
@@ -173,7 +173,7 @@ func showBorne(c *cli.Command, b borne) error {
 	})
 }
 
-func places(n int) string {
+func countOfPeople(n int) string {
 	if n == 1 {
 		return "1 person"
 	}

@@ -23,7 +23,7 @@ func serviceFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "server", Value: "http://" + DefaultListen, Usage: "the `URL` of the service", Sources: cli.EnvVars("TOVIK_SERVER")},
 		&cli.StringFlag{Name: "key", Usage: "the operator `KEY`", Sources: cli.EnvVars("TOVIK_KEY")},
-		&cli.StringFlag{Name: "context", Usage: "the service that tovik context knows by this `NAME`", Sources: cli.EnvVars("TOVIK_CONTEXT")},
+		&cli.StringFlag{Name: "at", Usage: "the service stored under this `NAME`; see tovik place", Sources: cli.EnvVars("TOVIK_AT")},
 	}
 }
 
