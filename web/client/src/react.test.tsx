@@ -3,7 +3,7 @@ import { act, StrictMode } from "react";
 import { createRoot, type Root } from "react-dom/client";
 import { afterEach, describe, expect, test } from "vitest";
 import type { Link, Snapshot } from "./link";
-import { TovikLink, useCount, useJoin, useLinkState, useMembers, usePerson, useTyping } from "./react";
+import { TovikLink, useCount, useInRoom, useLinkState, useRoomMembers, usePerson, useRoomTyping } from "./react";
 import type { Room } from "./replica";
 import type { Member } from "./wire";
 
@@ -70,9 +70,9 @@ const room = (...members: Member[]): Room => ({
 });
 
 function Desk() {
-  useJoin("desk.night");
-  const members = useMembers("desk.night");
-  const typing = useTyping("desk.night");
+  useInRoom("desk.night");
+  const members = useRoomMembers("desk.night");
+  const typing = useRoomTyping("desk.night");
   return (
     <>
       <p>{`${useLinkState().word} ${useCount("desk.night")?.people ?? "?"} ${members.map((m) => m.name)}`}</p>

@@ -101,7 +101,7 @@ export function useFollowed(room: string): Room | undefined {
 }
 
 /** Is in a room for as long as the component is mounted, and follows it. */
-export function useJoin(room: string): Room | undefined {
+export function useInRoom(room: string): Room | undefined {
   const link = useLink();
   useEffect(() => {
     if (!link) return;
@@ -114,7 +114,7 @@ export function useJoin(room: string): Room | undefined {
 }
 
 /** Who is in a room, by user; without is somebody to leave out, as oneself. */
-export function useMembers(name: string, without?: string): readonly Member[] {
+export function useRoomMembers(name: string, without?: string): readonly Member[] {
   const room = useFollowed(name);
   return useMemo(() => membersOf(room, without), [room, without]);
 }
@@ -138,7 +138,7 @@ export function usePerson(user: string): PersonFrame | undefined {
 }
 
 /** Typing in a room: who else does, as a sentence, and what to call when one's own text changes or is sent. */
-export function useTyping(room: string): {
+export function useRoomTyping(room: string): {
   readonly sentence: string;
   readonly changed: (text: string) => void;
   readonly sent: () => void;
