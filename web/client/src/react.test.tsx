@@ -3,7 +3,15 @@ import { act, StrictMode } from "react";
 import { createRoot, type Root } from "react-dom/client";
 import { afterEach, describe, expect, test } from "vitest";
 import type { Link, Snapshot } from "./link";
-import { TovikLink, useCount, useInRoom, useLinkState, useRoomMembers, usePerson, useRoomTyping } from "./react";
+import {
+  TovikLink,
+  useCount,
+  useInRoom,
+  useLinkState,
+  usePerson,
+  useRoomMembers,
+  useRoomTyping,
+} from "./react";
 import type { Room } from "./replica";
 import type { Member } from "./wire";
 
