@@ -79,9 +79,9 @@ func TestTheExamplesOfHelpRun(t *testing.T) {
 // What needs more than to be run.
 var (
 	// endless are commands that go on until they are interrupted, with what they print first.
-	endless = map[string]string{"serve": "listens at", "demo": "is on", "watch": "basin.", "board": "basin.", "join": "You are in", "hook listen": "Waiting for events"}
+	endless = map[string]string{"serve": "listens at", "demo": "is on", "watch": "basin.", "board": "basin.", "join": "You are in", "hook receive": "Waiting for events"}
 	// destructive are for when the others have run.
-	destructive = []string{"remove", "sign-out", "erase", "key revoke", "token-key revoke", "realm remove", "room undeclare", "people drop", "hook remove", "context use", "context remove"}
+	destructive = []string{"remove", "sign-out", "erase", "key revoke", "token-key revoke", "realm remove", "room undeclare", "people drop", "hook remove", "place choose", "place forget"}
 	// offline want records that no service uses.
 	offline = []string{"check", "restore", "journal import", "serve"}
 	// once are commands that do what can be done once, that take long, or that answer nothing.

@@ -62,7 +62,7 @@ func TestRecordsFromTheCommandLine(t *testing.T) {
 	id := hooks.Hooks[0].ID
 	listen := freeAddress(t)
 	does("is told member.joined", "hook", "change", id, "--url", "http://"+listen+"/")
-	_, said := background(t, "Waiting for events", "hook", "listen", "--listen", listen, "--secret", hook)
+	_, said := background(t, "Waiting for events", "hook", "receive", "--listen", listen, "--secret", hook)
 	require.Contains(t, said, listen)
 	does("answered 204", "hook", "test", id)
 	does("The old one signs too", "hook", "rotate", id)

@@ -133,7 +133,7 @@ func hookCommand() *cli.Command {
 		return nil
 	})
 	return &cli.Command{Name: "hook", Usage: "addresses that are told what happens", Commands: []*cli.Command{
-		add, list, change, rotate, remove, test, deliveriesCommand(), redeliverCommand(), hookListenCommand(),
+		add, list, change, rotate, remove, test, deliveriesCommand(), redeliverCommand(), hookReceiveCommand(),
 	}}
 }
 
@@ -184,11 +184,11 @@ func redeliverCommand() *cli.Command {
 	})
 }
 
-// hookListenCommand is a small receiver, to develop with.
-func hookListenCommand() *cli.Command {
+// hookReceiveCommand is a small receiver, to develop with.
+func hookReceiveCommand() *cli.Command {
 	return &cli.Command{
-		Name: "listen", Usage: "be told, check the signatures, and print", OnUsageError: usageError,
-		Description: "A receiver to develop with. The service has to allow addresses of inner networks: tovik serve --private-hooks.\n\nExample: tovik hook listen --listen 127.0.0.1:8500 --secret whsec_...",
+		Name: "receive", Usage: "receive events, check their signatures, and print them", OnUsageError: usageError,
+		Description: "A receiver to develop with. The service has to allow addresses of inner networks: tovik serve --private-hooks.\n\nExample: tovik hook receive --listen 127.0.0.1:8500 --secret whsec_...",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8500", Usage: "the `HOST:PORT` to listen at"},
 			&cli.StringFlag{Name: "secret", Required: true, Usage: "the `SECRET` of the hook", Sources: cli.EnvVars("TOVIK_HOOK_SECRET")},

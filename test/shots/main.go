@@ -76,7 +76,7 @@ func shoot() error {
 		},
 		func() error {
 			return terminal("hook", 25, command("hook add --url http://127.0.0.1:8500/ --kind member.joined --kind member.left --kind status.changed --format json")+
-				" > "+scratch+"; export TOVIK_HOOK_SECRET=$(grep -o 'whsec_[^\"]*' "+scratch+"); "+command("hook listen"))
+				" > "+scratch+"; export TOVIK_HOOK_SECRET=$(grep -o 'whsec_[^\"]*' "+scratch+"); "+command("hook receive"))
 		},
 		func() error { return terminal("rehearse", 8, command("rehearse --people 1000")) },
 		func() error { return terminal("watch", 40, command("watch '**'")) },
