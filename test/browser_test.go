@@ -23,7 +23,7 @@ const (
 	key    = "the-operators-key"
 	weir   = "basin.upper-weir"
 	// patience bounds every wait; it is met only when something is broken.
-	patience = 30 * time.Second
+	patience = 60 * time.Second
 )
 
 // page is a tab of the browser.

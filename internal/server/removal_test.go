@@ -22,6 +22,7 @@ import (
 
 // frames reads a link in the background and tells of each frame by its type and room.
 func (r *raw) frames() chan map[string]any {
+	_ = r.conn.SetReadDeadline(time.Time{}) // whoever awaits a frame has patience of their own
 	all := make(chan map[string]any, 1000)
 	go func() {
 		defer close(all)

@@ -27,7 +27,7 @@ const (
 	key    = "the operator's key"
 	weir   = "basin.upper-weir"
 	// patience bounds every wait; it is met only when something is broken.
-	patience = 20 * time.Second
+	patience = 60 * time.Second
 )
 
 func TestMain(m *testing.M) {
