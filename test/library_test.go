@@ -87,7 +87,7 @@ func TestTheTenLinesOfTheGuideShowWhoIsHere(t *testing.T) {
 		page.until(shown("tovik-count") + ` === "2 people"`)
 		page.until(shown("tovik-members") + `.includes("Ilse Marrow") && ` + shown("tovik-members") + `.includes("Corin <Alderby>")`)
 	}
-	two.do(chromedp.SendKeys(chromedp.CSS("textarea"), "The water is rising"))
+	two.write("textarea", "The water is rising")
 	one.until(shown("tovik-typing") + ` === "Corin <Alderby> is typing"`)
 	two.until(shown("tovik-typing") + ` === ""`) // not oneself
 
@@ -137,7 +137,7 @@ func TestWhatAProxyForbidsIsGoneAround(t *testing.T) {
 			t.Cleanup(proxy.CloseClientConnections)
 			one := open(t, browser, application(t, proxy.URL).URL, "/")
 			one.until(shown("tovik-count") + ` === "1 person"`)
-			one.do(chromedp.SendKeys(chromedp.CSS("textarea"), "The water is rising"))
+			one.write("textarea", "The water is rising")
 			typing := make(chan wire.TypingFrame, 10)
 			third, err := client.Dial(t.Context(), client.Options{Server: s.URL(), Key: key, Watch: []wire.Watch{{Room: "basin.*"}},
 				OnTyping: func(f wire.TypingFrame) { typing <- f }})

@@ -301,7 +301,6 @@ func TestTypingInABrowser(t *testing.T) {
 	browser, stop, err := chrome.Start(t.Context())
 	require.NoError(t, err)
 	t.Cleanup(stop)
-	field := chromedp.CSS("textarea")
 	reader := open(t, browser, application(t, s.URL()).URL, "/?as=2")
 	ilse := open(t, browser, application(t, s.URL()).URL, "/?as=0")
 	corin := open(t, browser, application(t, network.url()).URL, "/?as=1")
@@ -310,13 +309,13 @@ func TestTypingInABrowser(t *testing.T) {
 	}
 
 	for start := time.Now(); time.Since(start) < 2*expires; {
-		ilse.do(chromedp.SendKeys(field, "drip "))
+		ilse.write("textarea", "drip ")
 		time.Sleep(300 * time.Millisecond)
 	}
 	require.Equal(t, []string{"[w-0]"}, third.typists(), "all of it is one start")
 	reader.until(shown("tovik-typing") + ` === "Ilse Marrow is typing"`)
-	corin.do(chromedp.SendKeys(field, "the gauge "))
-	ilse.do(chromedp.SendKeys(field, "and drip"))
+	corin.write("textarea", "the gauge ")
+	ilse.write("textarea", "and drip")
 	reader.until(shown("tovik-typing") + ` === "Ilse Marrow and Corin <Alderby> are typing"`)
 	network.pull()
 	reader.until(shown("tovik-typing") + ` === ""`) // both: one draft is abandoned, one typist is cut off

@@ -99,7 +99,7 @@ func TestThePracticeRoomShowsWhatOthersSee(t *testing.T) {
 	last("silent", other+" is back in time")
 	press(tab, "Reload")
 	last("silent", tab+" is back in time")
-	page.do(chromedp.SendKeys(chromedp.CSS(card(other, "input")), "rising"))
+	page.write(card(other, "input"), "rising")
 	page.until(says(card(tab, "[data-typing]"), "Isbel Osierbed is typing"))
 	press(phone, "Lock")
 	page.until(present(card(phone, "[data-screen=frozen]")))
