@@ -2,41 +2,86 @@ package records
 
 import (
 	"context"
+	"database/sql"
+	"fmt"
 	"strings"
 
 	"gorm.io/gorm"
 )
 
-// rowsAtOnce is how many rows one statement has: more make it no faster.
-const rowsAtOnce = 50
+// rowsAtOnce is how many rows one statement has: as many as fit, of the largest size first.
+// More than the first make it no faster; and each size is one statement to keep prepared.
+var rowsAtOnce = [...]int{64, 16, 4, 1}
 
 // table is where many rows are written by statements of our own: they cost half of what
 // those cost that are made of the rows' types, and this is what the writer does all day.
 type table struct {
-	into string // up to VALUES
-	one  string // the places of a row
-	tail string
+	insert [len(rowsAtOnce)]string // a statement for each of [rowsAtOnce]
 }
 
-func newTable(name, columns, tail string) table {
-	places := strings.TrimSuffix(strings.Repeat("?,", 1+strings.Count(columns, ",")), ",")
-	return table{"INSERT INTO " + name + " (" + columns + ") VALUES ", "(" + places + ")", tail}
+// tables are all there are, for [prepare].
+var tables []*table
+
+func newTable(name, columns, tail string) *table {
+	places := "(" + strings.TrimSuffix(strings.Repeat("?,", 1+strings.Count(columns, ",")), ",") + ")"
+	t := new(table)
+	for i, n := range rowsAtOnce {
+		t.insert[i] = "INSERT INTO " + name + " (" + columns + ") VALUES " + strings.TrimSuffix(strings.Repeat(places+",", n), ",") + tail
+	}
+	tables = append(tables, t)
+	return t
 }
 
-// putRows writes rows, of which each gives its values.
-func putRows[R any](tx *gorm.DB, t table, rows []R, values func(into []any, row *R) []any) error {
+// prepared has the statements of [tables], parsed once for the connection that writes.
+type prepared map[*table][len(rowsAtOnce)]*sql.Stmt
+
+// preparedKey is the name by which GORM hands a connection's [prepared] on to its
+// transactions.
+const preparedKey = "tovik:prepared"
+
+// prepare returns db with its statements prepared. They end with its pool.
+func prepare(db *gorm.DB) (*gorm.DB, error) {
+	pool, err := db.DB()
+	if err != nil {
+		return nil, err
+	}
+	statements := prepared{}
+	for _, t := range tables {
+		var sizes [len(rowsAtOnce)]*sql.Stmt
+		for i, text := range t.insert {
+			if sizes[i], err = pool.Prepare(text); err != nil {
+				return nil, fmt.Errorf("prepare %.40s…: %w", text, err)
+			}
+		}
+		statements[t] = sizes
+	}
+	return db.Set(preparedKey, statements).Session(&gorm.Session{}), nil
+}
+
+// putRows writes rows, of which each gives its values, in a transaction of a prepared
+// connection.
+func putRows[R any](tx *gorm.DB, t *table, rows []R, values func(into []any, row *R) []any) error {
+	transaction, ok := tx.Statement.ConnPool.(*sql.Tx)
+	statements, found := tx.Get(preparedKey)
+	if !ok || !found {
+		return fmt.Errorf("rows are written in a transaction, not by %T", tx.Statement.ConnPool)
+	}
+	ctx := context.Background()
 	var args []any
-	for len(rows) > 0 {
-		n := min(rowsAtOnce, len(rows))
-		args = args[:0]
-		for i := range n {
-			args = values(args, &rows[i])
+	for i, n := range rowsAtOnce {
+		if len(rows) < n {
+			continue
 		}
-		text := t.into + strings.TrimSuffix(strings.Repeat(t.one+",", n), ",") + t.tail
-		if _, err := tx.Statement.ConnPool.ExecContext(context.Background(), text, args...); err != nil {
-			return err
+		statement := transaction.StmtContext(ctx, statements.(prepared)[t][i])
+		for ; len(rows) >= n; rows = rows[n:] {
+			args = args[:0]
+			for row := range n {
+				args = values(args, &rows[row])
+			}
+			if _, err := statement.ExecContext(ctx, args...); err != nil {
+				return err
+			}
 		}
-		rows = rows[n:]
 	}
 	return nil
 }

@@ -99,8 +99,12 @@ func (s *Store) open() (*pools, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := migrate(write); err != nil {
-		closeDB(write)
+	unprepared := write
+	if err = migrate(write); err == nil {
+		write, err = prepare(write)
+	}
+	if err != nil {
+		closeDB(unprepared)
 		return nil, err
 	}
 	p := &pools{write: write, read: write} // memory is that of one connection
