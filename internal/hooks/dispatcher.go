@@ -140,7 +140,7 @@ func (h *hook) settle() error {
 }
 
 // Deliveries implements [records.Outbox].
-func (d *Dispatcher) Deliveries(a records.Announcement) (list []records.Delivery) {
+func (d *Dispatcher) Deliveries(a *records.Announcement) (list []records.Delivery) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	for _, id := range d.order {
@@ -148,8 +148,8 @@ func (d *Dispatcher) Deliveries(a records.Announcement) (list []records.Delivery
 		if h.Realm != a.Realm {
 			continue
 		}
-		for _, kind := range tells(&h.Hook, &a) {
-			list = append(list, delivery(&h.Hook, kind, &a))
+		for _, kind := range tells(&h.Hook, a) {
+			list = append(list, delivery(&h.Hook, kind, a))
 		}
 	}
 	return list

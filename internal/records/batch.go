@@ -118,8 +118,12 @@ func (b *batch) headcount(h Headcount) {
 	b.counts[countID{h.Realm, h.Room, h.At}] = h
 }
 
-func (b *batch) deliver(list []Delivery) {
-	for _, d := range list {
+// announce adds what hooks want to be told of something.
+func (b *batch) announce(a *Announcement) {
+	if b.writer.outbox == nil {
+		return
+	}
+	for _, d := range b.writer.outbox.Deliveries(a) {
 		d.ID = b.writer.nextDelivery
 		b.writer.nextDelivery++
 		b.begins()

@@ -26,12 +26,11 @@ type Recorder struct {
 	touched map[presence.UserID]struct{} // people to save anew
 
 	// What follows is the writer's.
-	heads     map[presence.RoomName]*head     // the realm's own under no name
-	began     int64                           // Unix milliseconds
-	minute    int64                           // that the heads count, the same
-	anchored  bool                            // the heads have a row of this run
-	before    map[presence.RoomName]Headcount // of the first minute, by the run before
-	announced []Announcement                  // since the last batch
+	heads    map[presence.RoomName]*head     // the realm's own under no name
+	began    int64                           // Unix milliseconds
+	minute   int64                           // that the heads count, the same
+	anchored bool                            // the heads have a row of this run
+	before   map[presence.RoomName]Headcount // of the first minute, by the run before
 }
 
 // happening is an effect of the core with its time in Unix milliseconds.
@@ -254,7 +253,7 @@ func (r *Recorder) member(h *happening, e presence.MemberChanged, b *batch) {
 			hd.note(h.at, user, came, went)
 		}
 		if (came || went) && !h.restored {
-			r.announce(h, e, view, before, hd.people[view])
+			r.announce(b, h.at, e, view, before, hd.people[view])
 		}
 	}
 	if h.restored || !e.Views.Has(presence.Full) || (!came && !went) {
@@ -269,14 +268,14 @@ func (r *Recorder) member(h *happening, e presence.MemberChanged, b *batch) {
 }
 
 // announce tells hooks of a join or leave, and of what that makes of the room.
-func (r *Recorder) announce(h *happening, e presence.MemberChanged, view presence.View, before, after int) {
-	a := Announcement{Realm: r.realm, Kind: string(MemberJoined), At: h.at, View: view, Room: e.Room, Member: e.After, Person: e.After.User,
+func (r *Recorder) announce(b *batch, at int64, e presence.MemberChanged, view presence.View, before, after int) {
+	a := Announcement{Realm: r.realm, Kind: string(MemberJoined), At: at, View: view, Room: e.Room, Member: e.After, Person: e.After.User,
 		Profile: e.After.Profile, People: after, Before: before}
 	if after < before {
 		a.Kind, a.Member.Since, a.Member.Sessions = string(MemberLeft), e.Before.Since, 0
 		a.Reason, a.LastSeen = e.Reason, e.LastSeen
 	}
-	r.announced = append(r.announced, a)
+	b.announce(&a)
 	switch a.Kind = ""; {
 	case before == 0:
 		a.Kind = "room.first-in"
@@ -284,10 +283,10 @@ func (r *Recorder) announce(h *happening, e presence.MemberChanged, view presenc
 		a.Kind = "room.empty"
 	}
 	if a.Kind != "" {
-		r.announced = append(r.announced, a)
+		b.announce(&a)
 	}
 	a.Kind = "headcount"
-	r.announced = append(r.announced, a)
+	b.announce(&a)
 }
 
 // person_ takes a change of somebody as such.
@@ -328,7 +327,7 @@ func (r *Recorder) person_(h *happening, e presence.PersonChanged, b *batch) {
 		if p := b.people[personID{r.realm, e.User}]; p != nil {
 			a.Profile = presence.Profile{Name: p.Name, Picture: p.Picture}
 		}
-		r.announced = append(r.announced, a)
+		b.announce(&a)
 		switch a.Kind = ""; {
 		case came:
 			a.Kind = "person.online"
@@ -336,7 +335,7 @@ func (r *Recorder) person_(h *happening, e presence.PersonChanged, b *batch) {
 			a.Kind = "person.offline"
 		}
 		if a.Kind != "" {
-			r.announced = append(r.announced, a)
+			b.announce(&a)
 		}
 	}
 	if e.Views.Has(presence.Full) {

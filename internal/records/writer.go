@@ -32,7 +32,7 @@ const (
 // the writer alone, and do not block.
 type Outbox interface {
 	// Deliveries returns what hooks want to be told of it.
-	Deliveries(Announcement) []Delivery
+	Deliveries(*Announcement) []Delivery
 	// Committed takes what has been written, in order.
 	Committed([]Delivery)
 }
@@ -317,7 +317,6 @@ func (w *Writer) all() []*Recorder {
 func (w *Writer) write(marked bool) error {
 	for _, r := range w.all() {
 		r.gather(w.batch)
-		w.announce(r)
 	}
 	b := w.batch
 	w.mu.Lock()
@@ -341,20 +340,6 @@ func (w *Writer) write(marked bool) error {
 	}
 	w.batch = w.newBatch()
 	return nil
-}
-
-// announce puts what hooks want to be told into the outbox.
-func (w *Writer) announce(r *Recorder) {
-	for _, a := range r.announced {
-		if w.outbox != nil {
-			w.batch.deliver(w.outbox.Deliveries(a))
-		}
-	}
-	if cap(r.announced) > maxSaved { // of a burst, which is over
-		r.announced = nil
-	}
-	clear(r.announced)
-	r.announced = r.announced[:0]
 }
 
 // commit writes a batch whole or not at all.

@@ -22,16 +22,16 @@ import (
 // nowhere is where nobody follows what happens.
 type nowhere struct{}
 
-func (nowhere) Take(engine.Batch)                                  {}
-func (nowhere) TakeTypists(engine.Typists)                         {}
-func (nowhere) TakeSight(engine.Sight)                             {}
-func (nowhere) AskBeat(presence.LinkID)                            {}
-func (nowhere) Cut(presence.Cut)                                   {}
-func (nowhere) WarnExpiry(presence.LinkID, time.Time)              {}
-func (nowhere) OwnChanged(presence.OwnChanged)                     {}
-func (nowhere) TakenOut(presence.TakenOut)                         {}
-func (nowhere) Deliveries(records.Announcement) []records.Delivery { return nil }
-func (nowhere) Committed([]records.Delivery)                       {}
+func (nowhere) Take(engine.Batch)                                   {}
+func (nowhere) TakeTypists(engine.Typists)                          {}
+func (nowhere) TakeSight(engine.Sight)                              {}
+func (nowhere) AskBeat(presence.LinkID)                             {}
+func (nowhere) Cut(presence.Cut)                                    {}
+func (nowhere) WarnExpiry(presence.LinkID, time.Time)               {}
+func (nowhere) OwnChanged(presence.OwnChanged)                      {}
+func (nowhere) TakenOut(presence.TakenOut)                          {}
+func (nowhere) Deliveries(*records.Announcement) []records.Delivery { return nil }
+func (nowhere) Committed([]records.Delivery)                        {}
 
 // night is a realm with its records, in a bubble of time.
 type night struct {
