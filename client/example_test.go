@@ -87,7 +87,7 @@ func ExampleLink_Resume() {
 		log.Fatal(err)
 	}
 	defer again.Close()
-	fmt.Println(again.Welcome().Resumed, again.Welcome().Revs["desk.night"])
+	fmt.Println(again.Opened().Resumed, again.Opened().Revs["desk.night"])
 	// Output: true current
 }
 

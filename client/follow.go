@@ -24,7 +24,7 @@ type Change any
 type Lost struct{ Err error }
 
 // Linked says that there is a link, the first or another.
-type Linked struct{ Welcome wire.Welcome }
+type Linked struct{ Opened wire.Opened }
 
 // Follower follows rooms and people over links that are made again whenever they are
 // lost, and keeps what it knows of them. Its session, if it has one, goes on from link
@@ -90,7 +90,7 @@ func (f *Follower) Changes(ctx context.Context) iter.Seq2[Change, error] {
 			}
 			if err == nil {
 				failures = 0
-				if !yield(Linked{f.link.Welcome()}, nil) || !f.tell(ctx, yield) {
+				if !yield(Linked{f.link.Opened()}, nil) || !f.tell(ctx, yield) {
 					return
 				}
 				err = f.link.Err()
@@ -176,7 +176,7 @@ func (f *Follower) room(name string) *followed {
 
 func (f *Follower) dial(ctx context.Context) error {
 	o := f.options
-	if f.link != nil && f.link.welcome.Session != "" {
+	if f.link != nil && f.link.opened.Session != "" {
 		o.Resume = f.link.Resume()
 	}
 	if f.link != nil && !f.behind.Load() {

@@ -74,7 +74,7 @@ type Options struct {
 // for concurrent use.
 type Link struct {
 	conn    *websocket.Conn
-	welcome wire.Welcome
+	opened  wire.Opened
 	options Options
 	onEvent func(Event)
 	ended   chan struct{} // closed when the reader has stopped; err is set before
@@ -158,7 +158,7 @@ func (l *Link) hello(ctx context.Context, o Options) error {
 	var answer struct {
 		Type string `json:"type"`
 		wire.Problem
-		wire.Welcome
+		wire.Opened
 	}
 	if err := json.Unmarshal(data, &answer); err != nil {
 		return fmt.Errorf("the answer to hello cannot be read: %w", err)
@@ -166,16 +166,16 @@ func (l *Link) hello(ctx context.Context, o Options) error {
 	if answer.Type == wire.TypeError {
 		return &answer.Problem
 	}
-	l.welcome = answer.Welcome
+	l.opened = answer.Opened
 	return nil
 }
 
-// Welcome is what the service answered to the hello.
-func (l *Link) Welcome() wire.Welcome { return l.welcome }
+// Opened is what the service answered to the hello.
+func (l *Link) Opened() wire.Opened { return l.opened }
 
 // Resume is what a later link needs to go on with this session.
 func (l *Link) Resume() *wire.Resume {
-	return &wire.Resume{Session: l.welcome.Session, Key: l.welcome.Key}
+	return &wire.Resume{Session: l.opened.Session, ResumeKey: l.opened.ResumeKey}
 }
 
 // Join puts the session into a room and follows it.
@@ -189,7 +189,7 @@ func (l *Link) Leave(ctx context.Context, room string) error {
 }
 
 // Typing says that the person types in a room, or with on false that they have
-// stopped. Say it again while they do, in less than Welcome().Timings.TypingExpires.
+// stopped. Say it again while they do, in less than Opened().Timings.TypingExpires.
 func (l *Link) Typing(ctx context.Context, room string, on bool) error {
 	return l.request(ctx, wire.Request{Type: wire.TypeTyping, Room: room, On: &on})
 }
@@ -371,7 +371,7 @@ func (l *Link) write(frame any) error {
 }
 
 func (l *Link) read() {
-	for _, d := range l.welcome.Dropped {
+	for _, d := range l.opened.Dropped {
 		l.dropped(d)
 	}
 	ctx, cancel := context.WithCancel(context.Background()) // of what the reader starts

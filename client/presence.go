@@ -42,13 +42,13 @@ func (a API) SessionsOf(ctx context.Context, user string) (wire.Sessions, error)
 	return doc, a.call(ctx, http.MethodGet, "/v1/people/"+url.PathEscape(user)+"/sessions", nil, &doc)
 }
 
-// Why explains how a person is shown, and with a room why they are in it or not.
-func (a API) Why(ctx context.Context, user, room string) (wire.Why, error) {
-	path := "/v1/people/" + url.PathEscape(user) + "/why"
+// Explain tells how a person is shown, and with a room why they are in it or not.
+func (a API) Explain(ctx context.Context, user, room string) (wire.Explanation, error) {
+	path := "/v1/people/" + url.PathEscape(user) + "/explain"
 	if room != "" {
 		path += "?room=" + url.QueryEscape(room)
 	}
-	var doc wire.Why
+	var doc wire.Explanation
 	return doc, a.call(ctx, http.MethodGet, path, nil, &doc)
 }
 

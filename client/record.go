@@ -262,7 +262,7 @@ func (a API) Delivery(ctx context.Context, id int64) (wire.Delivery, error) {
 	return d, a.call(ctx, http.MethodGet, "/v1/deliveries/"+strconv.FormatInt(id, 10), nil, &d)
 }
 
-// Redeliver tells a hook once more what it was told, or what was given up.
+// Redeliver tells a hook once more what it was told, or what is parked.
 func (a API) Redeliver(ctx context.Context, id int64) (wire.Delivery, error) {
 	var d wire.Delivery
 	return d, a.call(ctx, http.MethodPost, "/v1/deliveries/"+strconv.FormatInt(id, 10)+"/again", nil, &d)

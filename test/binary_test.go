@@ -179,7 +179,7 @@ func TestCommandsOnTheDemo(t *testing.T) {
 		require.True(t, lines.Scan(), "who is here already")
 		link, err := client.Dial(t.Context(), client.Options{Server: server, Token: strings.TrimSpace(out), Rooms: []string{weir}})
 		require.NoError(t, err)
-		require.Contains(t, lineWith(t, lines, "Wren Alder (x-1)"), "came")
+		require.Contains(t, lineWith(t, lines, "Wren Alder (x-1)"), "joined")
 		require.NoError(t, link.Bye(t.Context()))
 		require.Contains(t, lineWith(t, lines, "Wren Alder (x-1)"), "left")
 		require.NoError(t, watch.Process.Signal(os.Interrupt))

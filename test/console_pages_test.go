@@ -220,7 +220,7 @@ func TestLanesTellWhatHappened(t *testing.T) {
 	console.until(present(lane+"[data-mark=ended][data-reason=lost]") + " && " + present(lane+"[data-mark=left][data-reason=lost]"))
 	console.until(absent(row("ilse")))
 
-	why, err := client.API{Server: s.URL(), Key: key}.Why(t.Context(), "ilse", weir)
+	why, err := client.API{Server: s.URL(), Key: key}.Explain(t.Context(), "ilse", weir)
 	require.NoError(t, err)
 	require.Contains(t, strings.Join(why.Words, " "), "its link was lost without a word")
 

@@ -61,7 +61,7 @@ func TestTheConsoleSaysWhy(t *testing.T) {
 	console.until(says("[data-session=grace]", "In its grace (lost)"))
 	console.until(says("[data-past]", "lost the link of a session"))
 	console.until(says("[data-decides]", "there is no unended session"))
-	console.until(says("[data-why]", "its link was lost without a word and did not come back within the grace"))
+	console.until(says("[data-explanation]", "its link was lost without a word and did not come back within the grace"))
 	console.until(says("[data-past] [data-kind='member.left']", "lost the link and did not return in time"))
 	click(`a[href^="/journal?user="]`)
 	console.until(says("[data-entries] [data-kind='member.left']", user))

@@ -88,7 +88,7 @@ var (
 	once = []string{"backup", "end", "erase", "hook redeliver", "hook remove", "journal import", "key revoke", "load", "people drop", "realm add", "realm remove", "rehearse", "room undeclare", "sign-out", "token-key add", "token-key revoke"}
 	// answers are the shapes of what commands print as JSON.
 	answers = map[string]string{
-		"rooms": "Rooms", "members": "Members", "count": "Counts", "sessions": "Sessions", "explain": "Why", "policy": "Policies", "people list": "People", "people show": "Person",
+		"rooms": "Rooms", "members": "Members", "count": "Counts", "sessions": "Sessions", "explain": "Explanation", "policy": "Policies", "people list": "People", "people show": "Person",
 		"room expected": "DeclaredRoom", "journal": "Journal", "attendance": "Attendance", "headcount": "Headcounts", "hook list": "Hooks", "hook deliveries": "Deliveries", "key list": "Keys",
 		"token-key list": "TokenKeys", "realm list": "Realms", "status": "PersonStatus", "cue": "CueGiven",
 	}
@@ -152,7 +152,7 @@ func (w *workplace) makeWhatExamplesName() {
 	// The ids of what is imported have to be free.
 	night = strings.ReplaceAll(strings.SplitAfter(night, "\n")[0], `"id":`, `"id":9000000`)
 	require.NoError(w, os.WriteFile(filepath.Join(w.dir, "night.ndjson"), []byte(night), 0o600))
-	w.replace = strings.NewReplacer("hook_ABC", hook.ID, "key_ABC", made.ID, "s-ABC", link.Welcome().Session, "redeliver 12", "redeliver "+delivery, "whsec_...", hook.Secret,
+	w.replace = strings.NewReplacer("hook-abc", hook.ID, "key-abc", made.ID, "session-abc", link.Opened().Session, "redeliver 12", "redeliver "+delivery, "whsec_...", hook.Secret,
 		"https://app.example/presence", told.URL, "127.0.0.1:8420", freeAddress(w.T), "127.0.0.1:8421", freeAddress(w.T), "127.0.0.1:8500", freeAddress(w.T))
 }
 

@@ -57,10 +57,10 @@ class Client {
 }
 
 const one = new Client();
-const welcome = await one.ask({ type: "hello", version: 1, token: tokenOne, nonce: "a" });
-assert.equal(welcome.type, "answer");
+const opened = await one.ask({ type: "hello", version: 1, token: tokenOne, nonce: "a" });
+assert.equal(opened.type, "answer");
 assert.equal((await one.ask({ type: "join", room })).type, "answer");
-await one.until(() => one.members.has(welcome.user));
+await one.until(() => one.members.has(opened.user));
 
 const two = new Client();
 const other = await two.ask({ type: "hello", version: 1, token: tokenTwo, nonce: "b" });

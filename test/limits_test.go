@@ -183,7 +183,7 @@ func TestARestartUnderLinksIsSeenByNobody(t *testing.T) {
 	each(people, func(i int) {
 		if err := tabs[i].comeBack(t.Context(), stopped); err != nil {
 			t.Error(err)
-		} else if tabs[i].link.Welcome().Resumed {
+		} else if tabs[i].link.Opened().Resumed {
 			resumed.Add(1)
 		}
 	})

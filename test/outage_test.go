@@ -22,7 +22,7 @@ import (
 func TestAnOutageMovesNobodyToAWorseTransport(t *testing.T) {
 	t.Parallel()
 	policy := presence.DefaultPolicy()
-	policy.GraceLost, policy.GraceClosing, policy.GraceHidden = 60*time.Second, 60*time.Second, 60*time.Second
+	policy.GraceLost, policy.GraceClosing, policy.GraceBackground = 60*time.Second, 60*time.Second, 60*time.Second
 	s, err := server.Start(server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Policy: &policy})
 	require.NoError(t, err)
 	s.Ready()
@@ -50,7 +50,7 @@ link.subscribe(() => { window.state = link.snapshot.state; window.revs = link.sn
 	require.NoError(t, err)
 	t.Cleanup(stop)
 	page := open(t, browser, app.URL, "/")
-	const live = `window.state?.word === "open" && window.state.via === "websocket"`
+	const live = `window.state?.word === "open" && window.state.over === "websocket"`
 	page.until(live)
 	random := rand.New(rand.NewPCG(1, 2))
 	for outage := range 20 {
@@ -64,6 +64,6 @@ link.subscribe(() => { window.state = link.snapshot.state; window.revs = link.sn
 	// The room goes on from where it was.
 	other, err := client.Dial(t.Context(), client.Options{Server: s.URL(), Token: mint(t, "tobin", "Tobin Saltmarch"), Rooms: []string{weir}})
 	require.NoError(t, err)
-	page.until(`window.revs !== undefined && window.state.via === "websocket"`)
+	page.until(`window.revs !== undefined && window.state.over === "websocket"`)
 	require.NoError(t, other.Bye(t.Context()))
 }

@@ -138,7 +138,7 @@ func TestWhoReturnsWithinGraceIsNotSeenToLeave(t *testing.T) {
 	t.Parallel()
 	s := startWith(t, func(p *presence.Policy) {
 		p.BeatEvery = time.Second
-		p.GraceClosing, p.GraceLost, p.GraceHidden = 20*time.Second, 20*time.Second, 20*time.Second // a busy machine is no leave
+		p.GraceClosing, p.GraceLost, p.GraceBackground = 20*time.Second, 20*time.Second, 20*time.Second // a busy machine is no leave
 	})
 	network := layCable(t, s.URL())
 	third := lookOn(t, s)

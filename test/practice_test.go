@@ -54,14 +54,14 @@ func TestElementsAndPagesAreAccessible(t *testing.T) {
 	elements.run(`document.documentElement.lang = "en"; document.title = "The weir"; document.querySelector("textarea").ariaLabel = "Entry"; undefined`)
 	elements.run(`document.documentElement.style.colorScheme = "light dark"; document.body.style.background = "Canvas"; undefined`)
 	elements.accessible()
-	for path, ready := range map[string]string{"/rooms/" + weir + "#key=" + key: present(row("w-0")), "/#key=" + key: present("[data-board]")} {
+	for path, ready := range map[string]string{"/rooms/" + weir + "#key=" + key: present(row("w-0")), "/#key=" + key: present("[data-rooms]")} {
 		page := open(t, browser, s.URL(), path)
 		page.until(ready)
 		page.accessible()
 	}
 }
 
-// TestThePracticeRoomShowsWhatOthersSee plays two people on three devices.
+// TestThePracticeRoomShowsWhatOthersSee plays two people on three pages.
 func TestThePracticeRoomShowsWhatOthersSee(t *testing.T) {
 	t.Parallel()
 	policy := presence.DefaultPolicy()
@@ -76,7 +76,7 @@ func TestThePracticeRoomShowsWhatOthersSee(t *testing.T) {
 	page := open(t, browser, s.URL(), "/practice")
 
 	const tab, phone, other = "Wystan Leat, tab 1", "Wystan Leat, phone 1", "Isbel Osierbed, tab 1"
-	card := func(device, within string) string { return fmt.Sprintf("[data-device=%q] %s", device, within) }
+	card := func(device, within string) string { return fmt.Sprintf("[data-page=%q] %s", device, within) }
 	knows := func(device, state string) { t.Helper(); page.until(present(card(device, "[data-known="+state+"]"))) }
 	press := func(device, button string) {
 		t.Helper()
@@ -90,7 +90,7 @@ func TestThePracticeRoomShowsWhatOthersSee(t *testing.T) {
 	for _, device := range []string{tab, phone, other} {
 		knows(device, "live")
 	}
-	sees(other, "2 devices")
+	sees(other, "2 sessions")
 	page.accessible()
 
 	press(other, "Pull the cable")
@@ -109,10 +109,10 @@ func TestThePracticeRoomShowsWhatOthersSee(t *testing.T) {
 	sees(other, "online")
 	press(phone, "Unlock")
 	press(tab, "Duplicate")
-	sees(other, "3 devices")
+	sees(other, "3 sessions")
 	press("Wystan Leat, tab 2", "Close")
 	knows("Wystan Leat, tab 2", "grace")
-	sees(other, "2 devices")
+	sees(other, "2 sessions")
 	knows("Wystan Leat, tab 2", "ended")
 	press(other, "Crash")
 	knows(other, "grace")

@@ -54,9 +54,9 @@ type Rooms struct {
 
 // ClosingNote is the body of POST /v1/closing, as a page's beacon sends it.
 type ClosingNote struct {
-	Session string `json:"session"`
-	Key     string `json:"key"`
-	Nonce   string `json:"nonce"`
+	Session   string `json:"session"`
+	ResumeKey string `json:"resume_key"`
+	Nonce     string `json:"nonce"`
 }
 
 // Ticket opens one event stream within half a minute, by the address Feed.
@@ -69,15 +69,15 @@ type Ticket struct {
 // Beating is the body of PUT /v1/sessions/{id}: a session without a connection says
 // that it is there, and what has become of it since.
 type Beating struct {
-	Key     string   `json:"key,omitempty"` // of the session; empty for a new one
-	Nonce   string   `json:"nonce,omitempty"`
-	Rooms   []string `json:"rooms,omitzero"`   // to be in from now on; null keeps them
-	Active  bool     `json:"active,omitempty"` // a human has done something
-	Idle    bool     `json:"idle,omitempty"`   // nobody is there
-	Hidden  bool     `json:"hidden,omitempty"`
-	NoInput bool     `json:"no_input,omitempty"` // no human sits at the session, which the token has to grant
-	IdleFor *int64   `json:"idle_for,omitempty"` // milliseconds
-	Typing  []string `json:"typing,omitzero"`    // the rooms in which the person types now; null leaves it
+	ResumeKey  string   `json:"resume_key,omitempty"` // empty for a new session
+	Nonce      string   `json:"nonce,omitempty"`
+	Rooms      []string `json:"rooms,omitzero"`   // to be in from now on; null keeps them
+	Active     bool     `json:"active,omitempty"` // a human has done something
+	Idle       bool     `json:"idle,omitempty"`   // nobody is there
+	PageHidden bool     `json:"page_hidden,omitempty"`
+	NoInput    bool     `json:"no_input,omitempty"` // no human sits at the session, which the token has to grant
+	IdleFor    *int64   `json:"idle_for,omitempty"` // milliseconds
+	Typing     []string `json:"typing,omitzero"`    // the rooms in which the person types now; null leaves it
 	// Revs are the revisions of the counts that the client has.
 	Revs map[string]string `json:"revs,omitempty"`
 }
@@ -85,7 +85,7 @@ type Beating struct {
 // Lease answers it.
 type Lease struct {
 	Session    string    `json:"session"`
-	Key        string    `json:"key"`
+	ResumeKey  string    `json:"resume_key"`
 	Resumed    bool      `json:"resumed"`
 	NotResumed string    `json:"not_resumed,omitempty"` // unknown, in-use
 	User       string    `json:"user"`

@@ -59,7 +59,7 @@ var RequestFields = map[string][]string{
 	TypeBeat:     {},
 	TypeActivity: {"idle_for"},
 	TypeIdle:     {},
-	TypePage:     {"hidden"},
+	TypePage:     {"page_hidden"},
 	TypeRenew:    {"token"},
 	TypeBye:      {},
 	TypeClosing:  {},
@@ -76,14 +76,14 @@ var RequestFields = map[string][]string{
 // Close codes of a link, besides those of RFC 6455 (1000 after bye, 1001 when the
 // service goes away, 1009 after a frame that is too large).
 const (
-	CloseRefused  = 4400 // an error before a valid hello, or one that cannot be mended
-	CloseExpired  = 4401 // the token has expired, or a key is no longer in force
-	CloseReplaced = 4409 // a newer link carries the session
-	CloseSilent   = 4408 // nobody answered the beat requests
-	CloseClosing  = 4410 // the page said that it is going away
-	CloseEnded    = 4411 // the session has ended: signed out, removed, or replaced where a person may have one
-	CloseSlow     = 4413 // the client does not read what it is sent
-	CloseTooFast  = 4429 // the client sends more than it may, and was told
+	CloseRefused  = 4701 // an error before a valid hello, or one that cannot be mended
+	CloseExpired  = 4702 // the token has expired, or a key is no longer in force
+	CloseReplaced = 4703 // a newer link carries the session
+	CloseSilent   = 4704 // nobody answered the beat requests
+	CloseClosing  = 4705 // the page said that it is going away
+	CloseEnded    = 4706 // the session has ended: signed out, removed, or replaced where a person may have one
+	CloseSlow     = 4707 // the client does not read what it is sent
+	CloseTooFast  = 4708 // the client sends more than it may, and was told
 )
 
 // ID is the id of a request, a string of at most 64 bytes or a whole number. Its
@@ -103,11 +103,11 @@ type Hello struct {
 	Rooms   []string `json:"rooms,omitzero"`
 	// OneByOne asks for each room and watch separately: refused ones are listed in the
 	// answer's dropped. Else one that is not given refuses the hello.
-	OneByOne bool    `json:"one_by_one,omitempty"`
-	Detail   string  `json:"detail,omitempty"` // at which the rooms are followed: members when empty, count, none
-	Watch    []Watch `json:"watch,omitempty"`
-	Hidden   bool    `json:"hidden,omitempty"`   // the page is hidden
-	IdleFor  *int64  `json:"idle_for,omitempty"` // milliseconds since the last activity
+	OneByOne   bool    `json:"one_by_one,omitempty"`
+	Detail     string  `json:"detail,omitempty"` // at which the rooms are followed: members when empty, count, none
+	Watch      []Watch `json:"watch,omitempty"`
+	PageHidden bool    `json:"page_hidden,omitempty"`
+	IdleFor    *int64  `json:"idle_for,omitempty"` // milliseconds since the last activity
 	// NoInput says that no human sits at the session, which the token has to grant.
 	NoInput bool `json:"no_input,omitempty"`
 	// WatchOnly asks for a link without a session: the person is not there.
@@ -116,10 +116,10 @@ type Hello struct {
 	Revs map[string]string `json:"revs,omitempty"`
 }
 
-// Resume names the session that a client had, with the key it was given.
+// Resume names the session that a client had, with its resume key.
 type Resume struct {
-	Session string `json:"session"`
-	Key     string `json:"key"`
+	Session   string `json:"session"`
+	ResumeKey string `json:"resume_key"`
 }
 
 // Details that a room can be watched at.
@@ -139,11 +139,11 @@ type Watch struct {
 
 // Request is any frame of a client other than hello.
 type Request struct {
-	Type   string `json:"type"`
-	ID     ID     `json:"id,omitempty"`
-	Room   string `json:"room,omitempty"`   // join, leave, watch, unwatch, typing, sent, members, cue
-	Detail string `json:"detail,omitempty"` // join, watch
-	Hidden bool   `json:"hidden,omitempty"` // page
+	Type       string `json:"type"`
+	ID         ID     `json:"id,omitempty"`
+	Room       string `json:"room,omitempty"`        // join, leave, watch, unwatch, typing, sent, members, cue
+	Detail     string `json:"detail,omitempty"`      // join, watch
+	PageHidden bool   `json:"page_hidden,omitempty"` // page
 	// IdleFor is how long ago the activity was, in milliseconds.
 	IdleFor int64  `json:"idle_for,omitempty"`
 	Token   string `json:"token,omitempty"` // renew
@@ -173,17 +173,17 @@ type Request struct {
 type Answer struct {
 	Type     string `json:"type"`
 	Re       ID     `json:"re,omitempty"`
-	*Welcome        // hello
+	*Opened         // hello
 	*Members        // members
 	Links    *int   `json:"links,omitempty"` // cue: how many it went to
 	Stale    bool   `json:"stale,omitempty"` // typing, sent: a newer report came before, so this one changed nothing
 }
 
-// Welcome is what the answer to hello says. A link with an operator's key has no
+// Opened is what the answer to hello says. A link with an operator's key has no
 // session and gets only Timings.
-type Welcome struct {
+type Opened struct {
 	Session    string   `json:"session,omitempty"`
-	Key        string   `json:"key,omitempty"`  // resumes the session
+	ResumeKey  string   `json:"resume_key,omitempty"`
 	Link       uint32   `json:"link,omitempty"` // the number of this link in the session
 	Resumed    bool     `json:"resumed"`
 	NotResumed string   `json:"not_resumed,omitempty"` // unknown, in-use
@@ -219,12 +219,12 @@ type OwnFrame struct {
 
 // Timings tells a client what the service waits for, in milliseconds.
 type Timings struct {
-	BeatEvery    int64 `json:"beat_every"`    // a quiet link is asked for a beat this often
-	Silence      int64 `json:"silence"`       // an unanswered request means that the link is lost
-	GraceClosing int64 `json:"grace_closing"` // a page that said closing may return within it
-	GraceLost    int64 `json:"grace_lost"`    // a lost link may return within it
-	GraceHidden  int64 `json:"grace_hidden"`  // the same for a page that was hidden
-	IdleAfter    int64 `json:"idle_after"`    // without activity, a session is idle
+	BeatEvery       int64 `json:"beat_every"`       // a quiet link is asked for a beat this often
+	Silence         int64 `json:"silence"`          // an unanswered request means that the link is lost
+	GraceClosing    int64 `json:"grace_closing"`    // a page that said closing may return within it
+	GraceLost       int64 `json:"grace_lost"`       // a lost link may return within it
+	GraceBackground int64 `json:"grace_background"` // the same for a page that was hidden
+	IdleAfter       int64 `json:"idle_after"`       // without activity, a session is idle
 	// ActivityEvery is how often at most activity is reported.
 	ActivityEvery int64 `json:"activity_every"`
 	LongestGhost  int64 `json:"longest_ghost"` // whoever vanishes without a word is shown for at most so long

@@ -93,17 +93,17 @@ const (
 	CodeBadConfig        = "bad-config"
 )
 
-// Explanation is what the page on a code says.
-type Explanation struct {
+// ProblemType is what the page on a code says.
+type ProblemType struct {
 	Code   string
 	Title  string
 	Status int // of the HTTP answer; 0 when it comes over links only
 	Text   string
 }
 
-// Explanations are all codes that Tovik uses, in the order in which docs list
+// ProblemTypes are all codes that Tovik uses, in the order in which docs list
 // them.
-var Explanations = []Explanation{
+var ProblemTypes = []ProblemType{
 	{CodeNotJSON, "Not JSON", 400, "The frame or body is not one JSON object (RFC 8259). On a link, send text frames, each with one object."},
 	{CodeNoType, "No type", 400, "Every frame has a type, a string that says what it asks for."},
 	{CodeUnknownType, "Unknown type", 400, "The type is none that the service knows. It answers with the list of those it does."},
@@ -188,14 +188,14 @@ func NewTokenMayHelp(code string) bool {
 	return false
 }
 
-// Explain finds the explanation of a code.
-func Explain(code string) (Explanation, bool) {
-	for _, e := range Explanations {
+// ProblemTypeOf finds the explanation of a code.
+func ProblemTypeOf(code string) (ProblemType, bool) {
+	for _, e := range ProblemTypes {
 		if e.Code == code {
 			return e, true
 		}
 	}
-	return Explanation{}, false
+	return ProblemType{}, false
 }
 
 // Shorten makes a value that somebody sent fit to be repeated to them: at most

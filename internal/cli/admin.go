@@ -117,7 +117,7 @@ func keyCommand() *cli.Command {
 			}
 		})
 	})
-	revoke := calling("revoke", "let a key be refused from now on", "ID", "Example: tovik key revoke key_ABC", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	revoke := calling("revoke", "let a key be refused from now on", "ID", "Example: tovik key revoke key-abc", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		if err := a.RevokeKey(ctx, c.Args().First()); err != nil {
 			return err
 		}
@@ -244,7 +244,7 @@ func moderationCommands() []*cli.Command {
 			}
 			return say(c, "All sessions of %s have ended.", c.Args().First())
 		})
-	end := calling("end", "end one session", "SESSION", "tovik sessions --format json has the ids.\n\nExample: tovik end s-ABC", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	end := calling("end", "end one session", "SESSION", "tovik sessions --format json has the ids.\n\nExample: tovik end session-abc", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		if err := a.EndSession(ctx, c.Args().First()); err != nil {
 			return err
 		}

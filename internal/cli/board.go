@@ -149,7 +149,7 @@ func (b *board) followRoom(ctx context.Context, room string) {
 func happenings(e client.Event) (lines []string) {
 	at := clock(e.At)
 	for _, m := range e.Joined {
-		lines = append(lines, fmt.Sprintf("%s  %s came", at, displayName(m.Name, m.User)))
+		lines = append(lines, fmt.Sprintf("%s  %s joined", at, displayName(m.Name, m.User)))
 	}
 	for _, m := range e.Changed {
 		lines = append(lines, fmt.Sprintf("%s  %s is %s, with %s", at, displayName(m.Name, m.User), m.Status, plural(m.Sessions, "session")))
@@ -332,8 +332,8 @@ func pad(text string, width int) string {
 }
 
 // statusMarks stand before the words, so that nothing is told by colour alone: a staff gauge,
-// full, low, barred, empty.
-var statusMarks = map[string]string{"online": "▇", "away": "▂", "busy": "▤", "offline": "▁"}
+// full, low, its upper half, empty.
+var statusMarks = map[string]string{"online": "▇", "away": "▂", "busy": "▀", "offline": "▁"}
 
 // counts is how wide the counts of a room are.
 const counts = 27

@@ -44,7 +44,7 @@ func Run(args []string, stdout, stderr io.Writer) int {
 	if err == nil {
 		return exitOK
 	}
-	message, code := explain(err)
+	message, code := wordsFor(err)
 	_, _ = fmt.Fprintln(stderr, "tovik: "+message)
 	return code
 }
@@ -103,8 +103,8 @@ func usageError(_ context.Context, c *cli.Command, err error, _ bool) error {
 	return usage("%v; see %s --help", err, c.FullName())
 }
 
-// explain turns an error into what a person is told, and the exit code.
-func explain(err error) (string, int) {
+// wordsFor turns an error into what a person is told, and the exit code.
+func wordsFor(err error) (string, int) {
 	var f *failure
 	var problem *wire.Problem
 	var closed *websocket.CloseError
@@ -113,7 +113,7 @@ func explain(err error) (string, int) {
 	case errors.As(err, &f):
 		return f.message, f.code
 	case errors.As(err, &problem):
-		return explainProblem(problem)
+		return wordsForProblem(problem)
 	case errors.As(err, &closed):
 		return fmt.Sprintf("the service closed the link: %s (%d)", closed.Text, closed.Code), exitFailed
 	case errors.As(err, &dial) && dial.Op == "dial":
@@ -127,7 +127,7 @@ func explain(err error) (string, int) {
 	return err.Error(), exitFailed
 }
 
-func explainProblem(p *wire.Problem) (string, int) {
+func wordsForProblem(p *wire.Problem) (string, int) {
 	switch p.Code {
 	case wire.CodeNoKey:
 		return "this needs an operator key: pass it with --key or TOVIK_KEY", exitRefused

@@ -195,7 +195,7 @@ func (d *doctor) key(ctx context.Context) {
 	var problem *wire.Problem
 	switch {
 	case errors.As(err, &problem):
-		text, _ := explainProblem(problem)
+		text, _ := wordsForProblem(problem)
 		d.note("key", problem.Code, strings.ToUpper(text[:1])+text[1:]+".")
 	case err != nil:
 		d.note("key", err.Error(), "The service answers otherwise than Tovik does. Look at the address.")

@@ -197,14 +197,15 @@ var (
 	bold  = lipgloss.NewStyle().Bold(true)
 	good  = lipgloss.NewStyle().Foreground(lipgloss.Green)
 	fair  = lipgloss.NewStyle().Foreground(lipgloss.Yellow)
-	bad   = lipgloss.NewStyle().Foreground(lipgloss.Magenta)
+	held  = lipgloss.NewStyle().Foreground(lipgloss.Magenta)
+	bad   = lipgloss.NewStyle().Foreground(lipgloss.Red)
 	quiet = lipgloss.NewStyle().Foreground(lipgloss.BrightBlack)
 )
 
 var statusColours = map[string]lipgloss.Style{
 	"online": good, "live": good, "delivered": good, "in force": good, "well": good,
 	"away": fair, "idle": fair, "waiting": fair, "grace": fair, "see below": fair,
-	"busy": bad, "parked": bad, "revoked": bad, "offline": quiet,
+	"busy": held, "parked": bad, "revoked": bad, "offline": quiet,
 }
 
 func (s screen) status(text string) string {

@@ -90,7 +90,7 @@ func hookCommand() *cli.Command {
 			}
 		})
 	})
-	change := calling("change", "change what a hook is told", "ID", "What no flag names stays as it is; its secret stays too.\n\nExample: tovik hook change hook_ABC --paused=false", hookFlags(),
+	change := calling("change", "change what a hook is told", "ID", "What no flag names stays as it is; its secret stays too.\n\nExample: tovik hook change hook-abc --paused=false", hookFlags(),
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			was, err := a.Hook(ctx, c.Args().First())
 			if err != nil {
@@ -104,7 +104,7 @@ func hookCommand() *cli.Command {
 				_, _ = fmt.Fprintf(w, "%s is told %s at %s.\n", h.ID, strings.Join(h.Kinds, ", "), h.URL)
 			})
 		})
-	rotate := calling("rotate", "give a hook another secret", "ID", "For a day its requests are signed with both.\n\nExample: tovik hook rotate hook_ABC", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	rotate := calling("rotate", "give a hook another secret", "ID", "For a day its requests are signed with both.\n\nExample: tovik hook rotate hook-abc", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		h, err := a.RotateSecret(ctx, c.Args().First())
 		if err != nil {
 			return err
@@ -113,13 +113,13 @@ func hookCommand() *cli.Command {
 			_, _ = fmt.Fprintf(w, "%s\n\nThis is the new secret of the hook %s. It is not shown again. The old one signs too until %s.\n", h.Secret, h.ID, day(h.OldSecretUntil))
 		})
 	})
-	remove := calling("remove", "tell an address nothing any more", "ID", "What waits to be told is dropped.\n\nExample: tovik hook remove hook_ABC", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	remove := calling("remove", "tell an address nothing any more", "ID", "What waits to be told is dropped.\n\nExample: tovik hook remove hook-abc", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		if err := a.RemoveHook(ctx, c.Args().First()); err != nil {
 			return err
 		}
 		return say(c, "%s is no more.", c.Args().First())
 	})
-	test := calling("test", "tell a hook that it is tested", "ID", "Example: tovik hook test hook_ABC", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	test := calling("test", "tell a hook that it is tested", "ID", "Example: tovik hook test hook-abc", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		d, err := a.TestHook(ctx, c.Args().First())
 		if err != nil {
 			return err
@@ -150,7 +150,7 @@ func tried(d wire.Delivery) string {
 }
 
 func deliveriesCommand() *cli.Command {
-	return calling("deliveries", "list what a hook was told, and is to be", "ID", "Example: tovik hook deliveries hook_ABC --state parked",
+	return calling("deliveries", "list what a hook was told, and is to be", "ID", "Example: tovik hook deliveries hook-abc --state parked",
 		[]cli.Flag{
 			&cli.StringFlag{Name: "state", Usage: "only those that are waiting, delivered or parked"},
 			&cli.Int64Flag{Name: "before", Usage: "only those before the one with this `ID`"},

@@ -145,7 +145,7 @@ func (v *visit) tell(change client.Change, typists []string) {
 	switch change := change.(type) {
 	case client.Linked:
 		again := "You are"
-		if change.Welcome.Resumed {
+		if change.Opened.Resumed {
 			again = "You are still"
 		}
 		v.say("%s in %s. Ctrl-C leaves.", again, v.room)
@@ -183,7 +183,7 @@ func (v *visit) tell(change client.Change, typists []string) {
 func typists(f *client.Follower, room string) (names []string) {
 	names = []string{}
 	for _, user := range f.Typing(room) {
-		if f.Link() != nil && f.Link().Welcome().User == user {
+		if f.Link() != nil && f.Link().Opened().User == user {
 			continue
 		}
 		name := user

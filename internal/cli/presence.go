@@ -20,7 +20,7 @@ func presenceCommands() []*cli.Command {
 		"Says which rule decides, on what evidence, and what comes next; with a room also why they are in it or not.\n\nExample: tovik explain e-01 --room basin.upper-weir",
 		[]cli.Flag{&cli.StringFlag{Name: "room", Usage: "the `ROOM` that it is about"}},
 		func(ctx context.Context, c *cli.Command, a client.API) error {
-			why, err := a.Why(ctx, c.Args().First(), c.String("room"))
+			why, err := a.Explain(ctx, c.Args().First(), c.String("room"))
 			if err != nil {
 				return err
 			}
@@ -162,7 +162,7 @@ func showStatus(c *cli.Command, s wire.PersonStatus) error {
 	})
 }
 
-func explainTable(w io.Writer, why wire.Why) {
+func explainTable(w io.Writer, why wire.Explanation) {
 	title := displayName(why.Name, why.User) + " (" + why.User + ") is " + why.Status
 	if why.Note != "" {
 		title += " (" + why.Note + ")"

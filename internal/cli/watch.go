@@ -62,7 +62,7 @@ func printEvent(w io.Writer, e client.Event) {
 	if e.Whole && len(e.Joined) == 0 {
 		line("empty", "nobody is here yet", "")
 	}
-	joined := "came"
+	joined := "joined"
 	if e.Whole {
 		joined = "here"
 	}

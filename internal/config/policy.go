@@ -63,9 +63,9 @@ type policyFile struct {
 
 type roomFile struct {
 	Grace struct {
-		Closing duration `toml:"closing" default:"\"3s\"" doc:"How long somebody still counts whose page said that it goes away, as a reload does too."`
-		Lost    duration `toml:"lost" default:"\"10s\"" doc:"The same for a link that was lost without a word."`
-		Hidden  duration `toml:"hidden" default:"\"90s\"" doc:"The same when the page had said that it is hidden: browsers slow its timers."`
+		Closing    duration `toml:"closing" default:"\"3s\"" doc:"How long somebody still counts whose page said that it goes away, as a reload does too."`
+		Lost       duration `toml:"lost" default:"\"10s\"" doc:"The same for a link that was lost without a word."`
+		Background duration `toml:"background" default:"\"90s\"" doc:"The same for a page that had said that it is in the background: browsers slow its timers."`
 	} `toml:"grace"`
 	Typing struct {
 		Expires duration `toml:"expires" default:"\"6s\"" doc:"How long after the last report typing ends by itself."`
@@ -162,7 +162,7 @@ func (f *policyFile) policy(wrong func(key, value, allowed string) error) (prese
 func (f *roomFile) apply(p *presence.RoomPolicy, table string, wrong func(key, value, allowed string) error) error {
 	set(&p.GraceClosing, f.Grace.Closing)
 	set(&p.GraceLost, f.Grace.Lost)
-	set(&p.GraceHidden, f.Grace.Hidden)
+	set(&p.GraceBackground, f.Grace.Background)
 	set(&p.TypingExpires, f.Typing.Expires)
 	set(&p.CountEvery, f.Count.Every)
 	if f.Capacity < 0 {

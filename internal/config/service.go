@@ -43,7 +43,7 @@ type Retention struct {
 	KindRows    map[string]int64         // at most so many of a kind
 	Minutes     time.Duration            // headcounts by the minute
 	Hours       time.Duration            // headcounts by the hour
-	Deliveries  time.Duration            // of hooks, that were made or parked
+	Deliveries  time.Duration            // of hooks, that were delivered or parked
 }
 
 // Realm is what is told about one realm.
@@ -102,7 +102,7 @@ type keepFile struct {
 	JournalKindEntries map[string]int64    `toml:"journal_kind_entries" default:"{ \"session.idle\" = 1000000 }" doc:"How many entries of a kind at most, the newest. No bound of its own by default."`
 	HeadcountMinutes   duration            `toml:"headcount_minutes" default:"\"14d\"" doc:"How long headcounts by the minute are kept."`
 	HeadcountHours     duration            `toml:"headcount_hours" default:"\"400d\"" doc:"The same by the hour; those by the day are kept for good."`
-	Deliveries         duration            `toml:"deliveries" default:"\"7d\"" doc:"How long deliveries of hooks are kept that were made or given up."`
+	Deliveries         duration            `toml:"deliveries" default:"\"7d\"" doc:"How long deliveries of hooks are kept that were delivered or parked."`
 }
 
 type realmFile struct {

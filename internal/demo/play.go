@@ -165,7 +165,7 @@ func (t *tab) goAway(ctx context.Context) {
 }
 
 func (t *tab) beacon(ctx context.Context) {
-	note := wire.ClosingNote{Session: t.resume.Session, Key: t.resume.Key, Nonce: t.nonce}
+	note := wire.ClosingNote{Session: t.resume.Session, ResumeKey: t.resume.ResumeKey, Nonce: t.nonce}
 	if _, err := (client.API{Server: t.options.Server}).Closed(ctx, note); err != nil && ctx.Err() == nil {
 		t.options.Log.Warn("a closing note was refused", "user", t.who.user, "error", err)
 	}

@@ -9,6 +9,7 @@ import (
 	"io"
 	"net/http"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -161,7 +162,7 @@ func (a *Admission) post(ctx context.Context, realm string, p access.Person, pur
 	if err != nil {
 		return answer, err
 	}
-	hooks.Sign(request.Header, "ask_"+rand.Text(), time.Now(), body, secret)
+	hooks.Sign(request.Header, "ask-"+strings.ToLower(rand.Text()), time.Now(), body, secret)
 	client := a.Client
 	if client == nil {
 		client = noRedirects

@@ -103,12 +103,12 @@ func (g *Gateway) Feed(conn *fasthttp.RequestCtx, r FeedRequest) error {
 			return withdrawn(err)
 		}
 	}
-	talk, welcome := g.converse(c, reply, l.wake)
+	talk, opened := g.converse(c, reply, l.wake)
 	f.talk, f.in = talk, c.in
 	f.in.Session, f.in.Key = reply.Link.Session, reply.Key
 	f.in.Rooms, f.in.IdleFor = nil, nil // a return changes neither
 	g.feeds.add(f)
-	f.connect(conn, l, c, reply, welcome, 0)
+	f.connect(conn, l, c, reply, opened, 0)
 	return nil
 }
 
@@ -148,13 +148,13 @@ func (g *Gateway) resume(conn *fasthttp.RequestCtx, r FeedRequest, f *feed, afte
 		g.feeds.await(f)
 		return withdrawn(err)
 	}
-	welcome := welcome(g.policy.Load(), c, reply)
+	opened := opened(g.policy.Load(), c, reply)
 	for _, pattern := range f.talk.receiver.Following(delivery.Joined) {
 		if room, _ := pattern.Room(); !slices.Contains(reply.Rooms, room) {
 			f.talk.receiver.Unfollow(delivery.Joined, pattern) // it has left that room meanwhile
 		}
 	}
-	f.connect(conn, l, c, reply, welcome, after)
+	f.connect(conn, l, c, reply, opened, after)
 	return nil
 }
 
@@ -164,7 +164,7 @@ func (g *Gateway) again(ctx context.Context, conn net.Conn, l *link, f *feed) (*
 	c := &greeting{guest: who, in: f.in, session: f.in.Session != ""}
 	c.in.Profile, c.in.Grants = who.person.Profile, who.grants() // its token may have been renewed
 	c.in.Issued, c.in.Expires = who.person.Issued.UnixMilli(), who.person.Expires.UnixMilli()
-	c.in.NewSession, c.in.NewKey = presence.SessionID("s-"+rand.Text()), rand.Text()
+	c.in.NewSession, c.in.NewKey = newSessionID(), rand.Text()
 	c, err := g.admit(ctx, c)
 	if err != nil {
 		return nil, presence.Reply{}, err
@@ -198,9 +198,9 @@ func (f *feed) hold() bool {
 }
 
 // connect makes a link the stream's connection.
-func (f *feed) connect(conn *fasthttp.RequestCtx, l *link, c *greeting, reply presence.Reply, welcome *wire.Welcome, after uint64) {
-	if welcome.Session != "" {
-		welcome.Posts = "/v1/sessions/" + welcome.Session + "/links/" + strconv.FormatUint(uint64(welcome.Link), 10)
+func (f *feed) connect(conn *fasthttp.RequestCtx, l *link, c *greeting, reply presence.Reply, opened *wire.Opened, after uint64) {
+	if opened.Session != "" {
+		opened.Posts = "/v1/sessions/" + opened.Session + "/links/" + strconv.FormatUint(uint64(opened.Link), 10)
 	}
 	f.mu.Lock()
 	before := f.link
@@ -210,7 +210,7 @@ func (f *feed) connect(conn *fasthttp.RequestCtx, l *link, c *greeting, reply pr
 		before.finish(wire.CloseReplaced, presence.ReasonReplaced.String())
 	}
 	f.talk.receiver.Rewind(after)
-	l.greet(f.talk, c, reply, encode(wire.Answer{Type: wire.TypeAnswer, Welcome: welcome}))
+	l.greet(f.talk, c, reply, encode(wire.Answer{Type: wire.TypeAnswer, Opened: opened}))
 	for _, frame := range f.talk.takeUnsaid() {
 		l.send(outgoing{frame: frame})
 	}

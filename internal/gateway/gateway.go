@@ -165,7 +165,7 @@ var handshakeBuffers = sync.Pool{New: func() any {
 // Closed applies a page's closing note, which comes over HTTP. The answer does
 // not tell a wrong key from a session that has ended.
 func (g *Gateway) Closed(note wire.ClosingNote) (wire.ClosingAnswer, error) {
-	return g.applyNote(presence.ClosingBeacon{Session: presence.SessionID(note.Session), Key: note.Key, Nonce: note.Nonce})
+	return g.applyNote(presence.ClosingBeacon{Session: presence.SessionID(note.Session), Key: note.ResumeKey, Nonce: note.Nonce})
 }
 
 // applyNote gives a note to the realm whose session it is about. It does not say which,

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"net"
 	"strconv"
+	"strings"
 	"time"
 
 	"tovik.example/tovik/internal/delivery"
@@ -47,7 +48,7 @@ func (l *link) hello(h wire.Hello) error {
 		return err
 	}
 	if !c.session {
-		l.welcomed(h.ID, c, presence.Reply{})
+		l.greeted(h.ID, c, presence.Reply{})
 		return nil
 	}
 	reply, waiting, err := c.guest.realm.Engine.Begin(c.in)
@@ -56,7 +57,7 @@ func (l *link) hello(h wire.Hello) error {
 		l.gateway.links.forget(l)
 		return err
 	case waiting == nil:
-		l.welcomed(h.ID, c, reply)
+		l.greeted(h.ID, c, reply)
 		return nil
 	}
 	l.later(func() {
@@ -65,7 +66,7 @@ func (l *link) hello(h wire.Hello) error {
 		reply, err := waiting.Answer(ctx)
 		switch {
 		case err == nil:
-			l.welcomed(h.ID, c, reply)
+			l.greeted(h.ID, c, reply)
 		case ctx.Err() == nil:
 			l.gateway.links.forget(l)
 			l.refuse(h.ID, err)
@@ -74,10 +75,10 @@ func (l *link) hello(h wire.Hello) error {
 	return nil
 }
 
-// welcomed lets the link be the guest's, and answers the hello.
-func (l *link) welcomed(id wire.ID, c *greeting, reply presence.Reply) {
-	conversation, welcome := l.gateway.converse(c, reply, l.wake)
-	l.greet(conversation, c, reply, encode(wire.Answer{Type: wire.TypeAnswer, Re: id, Welcome: welcome}))
+// greeted lets the link be the guest's, and answers the hello.
+func (l *link) greeted(id wire.ID, c *greeting, reply presence.Reply) {
+	conversation, opened := l.gateway.converse(c, reply, l.wake)
+	l.greet(conversation, c, reply, encode(wire.Answer{Type: wire.TypeAnswer, Re: id, Opened: opened}))
 }
 
 func wrongVersion(version int) error {
@@ -121,15 +122,20 @@ func (g *Gateway) check(ctx context.Context, h wire.Hello, caller Caller) (*gree
 	return c, err
 }
 
+// newSessionID returns an id for a session that may be opened.
+func newSessionID() presence.SessionID {
+	return presence.SessionID("session-" + strings.ToLower(rand.Text()))
+}
+
 // opening is what the core is told of a hello that opens a session.
 func (g *guest) opening(h wire.Hello) (in presence.Hello, dropped []wire.Drop, err error) {
 	in = presence.Hello{
 		User: g.person.User, Profile: g.person.Profile, Nonce: h.Nonce, OneByOne: h.OneByOne, Grants: g.grants(),
-		Issued: g.person.Issued.UnixMilli(), Expires: g.person.Expires.UnixMilli(), PageHidden: h.Hidden,
-		NewSession: presence.SessionID("s-" + rand.Text()), NewKey: rand.Text(),
+		Issued: g.person.Issued.UnixMilli(), Expires: g.person.Expires.UnixMilli(), PageHidden: h.PageHidden,
+		NewSession: newSessionID(), NewKey: rand.Text(),
 	}
 	if h.Resume != nil {
-		in.Session, in.Key = presence.SessionID(h.Resume.Session), h.Resume.Key
+		in.Session, in.Key = presence.SessionID(h.Resume.Session), h.Resume.ResumeKey
 	}
 	if h.IdleFor != nil {
 		idle, err := idleFor(*h.IdleFor)
@@ -240,8 +246,8 @@ func (g *Gateway) open(ctx context.Context, conn net.Conn, c *greeting) (presenc
 
 // converse makes the conversation that a hello has led to, and what its answer says. The
 // conversation follows all that was asked for; nobody else knows it yet.
-func (g *Gateway) converse(c *greeting, reply presence.Reply, wake func()) (*conversation, *wire.Welcome) {
-	welcome := welcome(g.policy.Load(), c, reply)
+func (g *Gateway) converse(c *greeting, reply presence.Reply, wake func()) (*conversation, *wire.Opened) {
+	opened := opened(g.policy.Load(), c, reply)
 	conversation := newConversation(c.guest, wake)
 	if c.detail != delivery.None {
 		for _, room := range reply.Rooms {
@@ -251,21 +257,21 @@ func (g *Gateway) converse(c *greeting, reply presence.Reply, wake func()) (*con
 	_ = conversation.note(c.wish) // check has counted it
 	conversation.follow(c.wish)
 	if len(c.revs) > 0 {
-		welcome.Revs = map[string]string{}
+		opened.Revs = map[string]string{}
 		for room, how := range conversation.receiver.Resume(c.revs) {
-			welcome.Revs[string(room)] = string(how)
+			opened.Revs[string(room)] = string(how)
 		}
 	}
-	return conversation, welcome
+	return conversation, opened
 }
 
-// welcome is what the answer to a hello says.
-func welcome(p *presence.Policy, c *greeting, reply presence.Reply) *wire.Welcome {
-	w := &wire.Welcome{Timings: timings(p), User: string(c.guest.person.User), Dropped: c.dropped}
+// opened is what the answer to a hello says.
+func opened(p *presence.Policy, c *greeting, reply presence.Reply) *wire.Opened {
+	w := &wire.Opened{Timings: timings(p), User: string(c.guest.person.User), Dropped: c.dropped}
 	if !c.session {
 		return w
 	}
-	w.Session, w.Key = string(reply.Link.Session), reply.Key
+	w.Session, w.ResumeKey = string(reply.Link.Session), reply.Key
 	w.Link = uint32(reply.Link.Number)
 	w.Resumed, w.NotResumed = reply.Resumed, string(reply.NotResumed)
 	w.Rooms, w.Own = roomNames(reply.Rooms), own(reply)
@@ -311,14 +317,14 @@ func detailOf(text string, none bool) (delivery.Detail, error) {
 
 func timings(p *presence.Policy) wire.Timings {
 	return wire.Timings{
-		BeatEvery:     p.BeatEvery.Milliseconds(),
-		Silence:       p.Silence().Milliseconds(),
-		GraceClosing:  p.GraceClosing.Milliseconds(),
-		GraceLost:     p.GraceLost.Milliseconds(),
-		GraceHidden:   p.GraceHidden.Milliseconds(),
-		LongestGhost:  p.LongestGhost().Milliseconds(),
-		IdleAfter:     p.IdleAfter.Milliseconds(),
-		ActivityEvery: p.ActivityEvery.Milliseconds(),
-		TypingExpires: p.TypingExpires.Milliseconds(),
+		BeatEvery:       p.BeatEvery.Milliseconds(),
+		Silence:         p.Silence().Milliseconds(),
+		GraceClosing:    p.GraceClosing.Milliseconds(),
+		GraceLost:       p.GraceLost.Milliseconds(),
+		GraceBackground: p.GraceBackground.Milliseconds(),
+		LongestGhost:    p.LongestGhost().Milliseconds(),
+		IdleAfter:       p.IdleAfter.Milliseconds(),
+		ActivityEvery:   p.ActivityEvery.Milliseconds(),
+		TypingExpires:   p.TypingExpires.Milliseconds(),
 	}
 }

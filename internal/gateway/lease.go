@@ -21,9 +21,9 @@ func (g *Gateway) Beat(conn net.Conn, token, session string, b wire.Beating, cal
 	if b.Nonce == "" {
 		b.Nonce = leaseNonce
 	}
-	h := wire.Hello{Token: token, Nonce: b.Nonce, Rooms: b.Rooms, Hidden: b.Hidden, IdleFor: b.IdleFor, NoInput: b.NoInput,
-		Resume: &wire.Resume{Session: session, Key: b.Key}}
-	if b.Key == "" {
+	h := wire.Hello{Token: token, Nonce: b.Nonce, Rooms: b.Rooms, PageHidden: b.PageHidden, IdleFor: b.IdleFor, NoInput: b.NoInput,
+		Resume: &wire.Resume{Session: session, ResumeKey: b.ResumeKey}}
+	if b.ResumeKey == "" {
 		h.Resume = nil
 	}
 	who, err := g.identify(h, caller)
@@ -65,7 +65,7 @@ func (g *Gateway) Beat(conn net.Conn, token, session string, b wire.Beating, cal
 
 func (g *Gateway) lease(c *greeting, reply presence.Reply, revs map[presence.RoomName]engine.Revision) wire.Lease {
 	lease := wire.Lease{
-		Session: string(reply.Link.Session), Key: reply.Key, Resumed: reply.Resumed, NotResumed: string(reply.NotResumed),
+		Session: string(reply.Link.Session), ResumeKey: reply.Key, Resumed: reply.Resumed, NotResumed: string(reply.NotResumed),
 		User: string(c.guest.person.User), Dropped: c.dropped, Lease: g.policy.Load().Lease.Milliseconds(), Rooms: roomNames(reply.Rooms), Counts: []wire.Tallied{},
 	}
 	for _, room := range reply.Rooms {

@@ -408,9 +408,11 @@ func (l *link) idle(r wire.Request) error {
 
 func (l *link) pageHidden(r wire.Request) error {
 	if l.feed != nil {
-		l.feed.in.PageHidden = r.Hidden // also after a return
+		l.feed.in.PageHidden = r.PageHidden // also after a return
 	}
-	return l.tell(r, func(from presence.LinkID) presence.Input { return presence.PageHidden{From: from, Hidden: r.Hidden} })
+	return l.tell(r, func(from presence.LinkID) presence.Input {
+		return presence.PageHidden{From: from, Hidden: r.PageHidden}
+	})
 }
 
 // hears notes a sign of life that is no input of its own.
@@ -466,8 +468,8 @@ func ProblemOf(err error) *wire.Problem {
 	case errors.As(err, &problem):
 		return problem
 	case errors.As(err, &refusal):
-		explanation, _ := wire.Explain(string(refusal.Code))
-		return &wire.Problem{Code: string(refusal.Code), Detail: strings.ToLower(explanation.Title[:1]) + explanation.Title[1:],
+		problemType, _ := wire.ProblemTypeOf(string(refusal.Code))
+		return &wire.Problem{Code: string(refusal.Code), Detail: strings.ToLower(problemType.Title[:1]) + problemType.Title[1:],
 			Field: refusal.Field, Value: wire.Shorten(refusal.Value), Allowed: refusal.Allowed}
 	}
 	if records.IsFailure(err) {

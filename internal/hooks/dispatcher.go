@@ -11,6 +11,7 @@ import (
 	mathrand "math/rand/v2"
 	"net/http"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -555,4 +556,4 @@ func (d *Dispatcher) Waiting() (n int) {
 }
 
 // NewID makes up the id of a hook.
-func NewID() string { return "hook_" + rand.Text()[:12] }
+func NewID() string { return "hook-" + strings.ToLower(rand.Text()[:12]) }

@@ -4,6 +4,7 @@ import (
 	"crypto/rand"
 	"encoding/json"
 	"slices"
+	"strings"
 	"time"
 
 	"tovik.example/tovik/internal/presence"
@@ -84,7 +85,7 @@ func delivery(h *records.Hook, kind string, a *records.Announcement) records.Del
 		data.Reason = a.Reason.String()
 	}
 	d := records.Delivery{
-		Hook: h.ID, Lane: subject, Kind: kind, Room: a.Room, User: presence.UserID(data.User), Event: "event-" + rand.Text(),
+		Hook: h.ID, Lane: subject, Kind: kind, Room: a.Room, User: presence.UserID(data.User), Event: "event-" + strings.ToLower(rand.Text()),
 		Created: a.At, State: records.Waiting,
 	}
 	d.Body = body(h, &d, subject, data)

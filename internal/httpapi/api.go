@@ -248,9 +248,9 @@ func (a *API) fail(c fiber.Ctx, err error) error {
 		}
 	}
 	c.Set(fiber.HeaderXContentTypeOptions, "nosniff") // also of what came to no route
-	explanation, _ := wire.Explain(problem.Code)
-	if explanation.Status == 0 {
-		explanation.Status = fiber.StatusBadRequest
+	problemType, _ := wire.ProblemTypeOf(problem.Code)
+	if problemType.Status == 0 {
+		problemType.Status = fiber.StatusBadRequest
 	}
 	if problem.Code == wire.CodeInternal {
 		a.log.Error("request failed", "method", c.Method(), "path", c.Path(), "request", requestOf(c), "error", err)
@@ -258,7 +258,7 @@ func (a *API) fail(c fiber.Ctx, err error) error {
 	if problem.Code == wire.CodeTooLarge || problem.Code == wire.CodeBadRequest {
 		leaveUnread(c)
 	}
-	switch explanation.Status {
+	switch problemType.Status {
 	case fiber.StatusUpgradeRequired:
 		c.Set(fiber.HeaderUpgrade, "websocket")
 		c.Set("Sec-WebSocket-Version", "13")
@@ -269,8 +269,8 @@ func (a *API) fail(c fiber.Ctx, err error) error {
 			c.Set(fiber.HeaderRetryAfter, "1")
 		}
 	}
-	return c.Status(explanation.Status).JSON(wire.Document{
-		Type: wire.HelpPath(problem.Code), Title: explanation.Title, Status: explanation.Status,
+	return c.Status(problemType.Status).JSON(wire.Document{
+		Type: wire.HelpPath(problem.Code), Title: problemType.Title, Status: problemType.Status,
 		Instance: c.Path(), Request: requestOf(c), Problem: *problem,
 	}, "application/problem+json")
 }

@@ -315,7 +315,7 @@ func (a *API) delivery(c fiber.Ctx) error {
 	return c.JSON(doc)
 }
 
-// redeliver tells a hook once more what it was told, or what was given up.
+// redeliver tells a hook once more what it was told, or what is parked.
 func (a *API) redeliver(c fiber.Ctx) error {
 	d, err := a.deliveryOf(c)
 	if err != nil {

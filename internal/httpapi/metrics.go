@@ -47,8 +47,8 @@ func (a *API) measure(c fiber.Ctx) error {
 	err := c.Next()
 	status := c.Response().StatusCode()
 	if err != nil {
-		if explanation, ok := wire.Explain(problemOf(c, err).Code); ok && explanation.Status != 0 {
-			status = explanation.Status
+		if problemType, ok := wire.ProblemTypeOf(problemOf(c, err).Code); ok && problemType.Status != 0 {
+			status = problemType.Status
 		}
 	}
 	route := c.Route().Path

@@ -33,20 +33,20 @@ var problemPages = template.Must(template.New("problems").Parse(`<!doctype html>
 
 type problemView struct {
 	Title string
-	One   *wire.Explanation
-	All   []wire.Explanation
+	One   *wire.ProblemType
+	All   []wire.ProblemType
 }
 
 func problemIndex(c fiber.Ctx) error {
-	return showProblems(c, problemView{Title: "Problems", All: wire.Explanations})
+	return showProblems(c, problemView{Title: "Problems", All: wire.ProblemTypes})
 }
 
 func problemPage(c fiber.Ctx) error {
-	explanation, ok := wire.Explain(param(c, "code"))
+	problemType, ok := wire.ProblemTypeOf(param(c, "code"))
 	if !ok {
 		return fiber.ErrNotFound
 	}
-	return showProblems(c, problemView{Title: explanation.Title, One: &explanation})
+	return showProblems(c, problemView{Title: problemType.Title, One: &problemType})
 }
 
 func showProblems(c fiber.Ctx, view problemView) error {

@@ -36,7 +36,7 @@ var (
 // brisk is a policy in which everything happens often within a history.
 func brisk(second presence.SecondSession) presence.Policy {
 	p := presence.DefaultPolicy()
-	p.GraceClosing, p.GraceLost, p.GraceHidden, p.TypingExpires = 1*unit, 3*unit, 6*unit, 2*unit
+	p.GraceClosing, p.GraceLost, p.GraceBackground, p.TypingExpires = 1*unit, 3*unit, 6*unit, 2*unit
 	p.BeatEvery, p.Probe, p.Lease, p.IdleAfter, p.ExpiryWarning = 4*unit, 1*unit, 9*unit, 12*unit, 2*unit
 	small := p.RoomPolicy
 	small.Capacity, small.GraceLost, small.TypingExpires = 2, 5*unit, 1*unit

@@ -234,7 +234,7 @@ func (m *model) grace(s *mSession, policy *presence.RoomPolicy, reason presence.
 		return policy.GraceClosing
 	}
 	if s.PageHidden {
-		return max(policy.GraceHidden, policy.GraceLost)
+		return max(policy.GraceBackground, policy.GraceLost)
 	}
 	return policy.GraceLost
 }

@@ -51,9 +51,9 @@ type RoomPolicy struct {
 	GraceClosing time.Duration
 	// GraceLost is how long it still counts after its link was lost without a word.
 	GraceLost time.Duration
-	// GraceHidden is the same for a page that had said that it is hidden: browsers
+	// GraceBackground is the same for a page that had said that it is hidden: browsers
 	// slow its timers to one a minute.
-	GraceHidden time.Duration
+	GraceBackground time.Duration
 	// TypingExpires is how long after the last report typing ends by itself.
 	TypingExpires time.Duration
 	// Capacity is how many people may be in the room; 0 stands for any number.
@@ -86,12 +86,12 @@ const (
 func DefaultPolicy() Policy {
 	return Policy{
 		RoomPolicy: RoomPolicy{
-			GraceClosing:  3 * time.Second,
-			GraceLost:     10 * time.Second,
-			GraceHidden:   90 * time.Second,
-			TypingExpires: 6 * time.Second,
-			CountEvery:    250 * time.Millisecond,
-			MembersMax:    1000,
+			GraceClosing:    3 * time.Second,
+			GraceLost:       10 * time.Second,
+			GraceBackground: 90 * time.Second,
+			TypingExpires:   6 * time.Second,
+			CountEvery:      250 * time.Millisecond,
+			MembersMax:      1000,
 		},
 		BeatEvery:         15 * time.Second,
 		BeatTolerance:     2.5,
@@ -157,7 +157,7 @@ func (p *RoomPolicy) graceFor(reason Reason, pageHidden bool) time.Duration {
 	case reason == ReasonClosing:
 		return p.GraceClosing
 	case pageHidden:
-		return max(p.GraceHidden, p.GraceLost)
+		return max(p.GraceBackground, p.GraceLost)
 	}
 	return p.GraceLost
 }

@@ -211,7 +211,7 @@ func TestRoomsThatAreWantedOneByOneAreRefusedOneByOne(t *testing.T) {
 
 func TestTheLongestGhostMayHaveAHiddenPage(t *testing.T) {
 	p := presence.DefaultPolicy()
-	require.Equal(t, p.BeatEvery+p.Silence()+p.GraceHidden, p.LongestGhost())
+	require.Equal(t, p.BeatEvery+p.Silence()+p.GraceBackground, p.LongestGhost())
 	lax := p.RoomPolicy
 	lax.GraceLost = 3 * minute
 	p.Rooms = []presence.PatternPolicy{{Pattern: "desk.*", RoomPolicy: lax}}

@@ -15,7 +15,7 @@ type Retention struct {
 	KindRows    map[Kind]int64         // at most so many of a kind
 	Minutes     time.Duration          // of headcounts by the minute; 0: 14 days
 	Hours       time.Duration          // of headcounts by the hour; 0: 400 days
-	Deliveries  time.Duration          // that were made or parked; 0: 7 days
+	Deliveries  time.Duration          // that were delivered or parked; 0: 7 days
 }
 
 // WithDefaults fills in what is zero.

@@ -122,7 +122,7 @@ func (p *person) act() {
 	case dice < 40:
 		p.here(func(t *tab) { t.cutCable(p.between(time.Second, 90*time.Second)) })
 	case dice < 52:
-		p.here((*tab).toggleHidden)
+		p.here((*tab).togglePageHidden)
 	case dice < 57:
 		p.openTab(nil)
 	case dice < 60:
@@ -165,7 +165,7 @@ func (p *person) openTab(copied *tab) {
 // anew: the service finds the connection closed, and the session gets its grace.
 func (p *person) unclaimed(link presence.LinkID) {
 	p.w.tell(presence.LinkLost{Link: link}, nil)
-	gone := &tab{p: p, hidden: true}
+	gone := &tab{p: p, pageHidden: true}
 	gone.goes(0, gone.grace())
 	p.tabs = append(p.tabs, gone)
 }
@@ -248,7 +248,7 @@ func (p *person) judgeLeave(reason presence.Reason) {
 	switch {
 	case last.outageAt < gone: // one had gone before, and may be waited for longer
 		what = "ghost: several tabs"
-	case last.hidden && reason != presence.ReasonBye && reason != presence.ReasonClosing:
+	case last.pageHidden && reason != presence.ReasonBye && reason != presence.ReasonClosing:
 		what += ", hidden page"
 	case p.device:
 		what = "ghost: device"

@@ -20,11 +20,11 @@ type tab struct {
 	p     *person
 	state state
 
-	connected bool // has a link, as far as it knows
-	cut       bool // its cable is cut: nothing comes through, and nobody knows
-	frozen    bool // its script stands still
-	hidden    bool
-	told      bool // that it is hidden, in its last hello
+	connected  bool // has a link, as far as it knows
+	cut        bool // its cable is cut: nothing comes through, and nobody knows
+	frozen     bool // its script stands still
+	pageHidden bool
+	told       bool // that it is hidden, in its last hello
 
 	session presence.SessionID
 	key     string
@@ -47,8 +47,8 @@ func (t *tab) policy() *presence.RoomPolicy { return t.p.w.policy.For(t.p.room) 
 
 // grace is how long the service waits for it after a loss without a word.
 func (t *tab) grace() time.Duration {
-	if t.hidden {
-		return max(t.policy().GraceHidden, t.policy().GraceLost)
+	if t.pageHidden {
+		return max(t.policy().GraceBackground, t.policy().GraceLost)
 	}
 	return t.policy().GraceLost
 }
@@ -96,7 +96,7 @@ func (t *tab) hello() {
 	w := t.p.w
 	w.ids++
 	t.attempt = w.ids
-	idle, hidden := w.now-t.p.lastInput, t.hidden
+	idle, hidden := w.now-t.p.lastInput, t.pageHidden
 	in := presence.Hello{
 		Attempt: t.attempt, User: t.p.user, Session: t.session, Key: t.key, Nonce: t.nonce,
 		NewSession: presence.SessionID(fmt.Sprintf("s-%d", w.ids)), NewKey: fmt.Sprintf("k-%d", w.ids),
@@ -133,8 +133,8 @@ func (t *tab) welcomed(reply presence.Reply, err error) {
 	t.session, t.key, t.link, t.connected = reply.Link.Session, reply.Key, reply.Link, true
 	w.tabs[t.session] = t
 	t.outageAt, t.earliest, t.latest = 0, 0, 0
-	if t.hidden != t.told { // it was shown or hidden while the hello was under way
-		t.tellHidden()
+	if t.pageHidden != t.told { // it was shown or hidden while the hello was under way
+		t.tellPageHidden()
 	}
 	if t.p.device {
 		link := t.link
@@ -265,13 +265,13 @@ func (t *tab) thaw() {
 	})
 }
 
-func (t *tab) toggleHidden() {
-	t.hidden = !t.hidden
-	t.tellHidden()
+func (t *tab) togglePageHidden() {
+	t.pageHidden = !t.pageHidden
+	t.tellPageHidden()
 }
 
-func (t *tab) tellHidden() {
-	hidden := t.hidden
+func (t *tab) tellPageHidden() {
+	hidden := t.pageHidden
 	t.say(func(from presence.LinkID) presence.Input { return presence.PageHidden{From: from, Hidden: hidden} })
 }
 

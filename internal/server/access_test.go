@@ -187,7 +187,7 @@ func TestTokensOfAnotherLibraryAreTaken(t *testing.T) {
 		require.NoError(t, json.Unmarshal(out, &made))
 		_, err = api.AddTokenKey(t.Context(), wire.NewTokenKey{ID: kid, Algorithm: algorithm, Key: made.Key})
 		require.NoError(t, err)
-		require.Equal(t, "jo", dial(t, client.Options{Server: s.URL(), Token: made.Token, Rooms: []string{weir}}).Welcome().User, algorithm)
+		require.Equal(t, "jo", dial(t, client.Options{Server: s.URL(), Token: made.Token, Rooms: []string{weir}}).Opened().User, algorithm)
 	}
 	out, err := exec.CommandContext(t.Context(), "node", "../../test/jose.mjs", "ES256", "published").Output()
 	require.NoError(t, err)
@@ -515,13 +515,13 @@ func TestASessionThatComesBackWithLessIsWhereItMayBe(t *testing.T) {
 	link := dial(t, client.Options{Server: s.URL(), Token: mint(t, "ilse"), Nonce: "n", Rooms: []string{weir, "basin.fen-end"}})
 	third.until(t, joined("ilse"))
 	back := dial(t, client.Options{Server: s.URL(), Token: mint(t, "ilse", "basin.fen-end"), Nonce: "n", Resume: link.Resume()})
-	require.Equal(t, []string{"basin.fen-end"}, back.Welcome().Rooms)
+	require.Equal(t, []string{"basin.fen-end"}, back.Opened().Rooms)
 	third.until(t, left("ilse"))
 
 	_, text := ask(t, "PUT", s.URL()+"/v1/sessions/new", "Bearer "+mint(t, "tobin"), `{"rooms":["`+weir+`"]}`)
 	var lease wire.Lease
 	require.NoError(t, json.Unmarshal([]byte(text), &lease))
-	_, text = ask(t, "PUT", s.URL()+"/v1/sessions/"+lease.Session, "Bearer "+mint(t, "tobin", "desk.*"), `{"key":"`+lease.Key+`"}`)
+	_, text = ask(t, "PUT", s.URL()+"/v1/sessions/"+lease.Session, "Bearer "+mint(t, "tobin", "desk.*"), `{"resume_key":"`+lease.ResumeKey+`"}`)
 	require.NoError(t, json.Unmarshal([]byte(text), &lease))
 	require.True(t, lease.Resumed)
 	require.Empty(t, lease.Rooms)
@@ -566,7 +566,7 @@ func night(t *testing.T, hidden bool) []string {
 	require.NoError(t, ghost.Hide(t.Context(), true))
 	haunt(func(ctx context.Context) { require.NoError(t, ghost.Join(ctx, weir)) })
 	var told []string
-	plain := regexp.MustCompile(`"(session|key|since|at|last_seen)":"[^"]*"|"(rev|prev)":"[A-Z0-9]+`)
+	plain := regexp.MustCompile(`"(session|resume_key|since|at|last_seen)":"[^"]*"|"(rev|prev)":"[A-Z0-9]+`)
 	note := func(door, text string) {
 		told = append(told, door+" "+plain.ReplaceAllString(text, `"$1$2":"…`))
 	}

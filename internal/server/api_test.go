@@ -70,7 +70,7 @@ func newPlayground(t *testing.T, c server.Config) *playground {
 	for _, user := range []string{"e-01", "w-10", "w-12", "w-13", "w-14"} {
 		link := dial(t, client.Options{Server: p.server.URL(), Token: mint(t, user, "**"), Rooms: []string{weir}})
 		if user == "w-10" {
-			p.replace["s-7QK2"] = link.Welcome().Session
+			p.replace["session-7qk2"] = link.Opened().Session
 		}
 	}
 	return p
@@ -81,7 +81,7 @@ const exampleHookURL = "https://desk.aldermoor.example/presence"
 // standIns are who and what it happens to where an example would end what others need.
 var standIns = map[string]map[string]string{
 	"removeFromRoom": {"e-01": "w-12"}, "removePerson": {"e-01": "w-13"}, "erasePerson": {"e-01": "w-14"}, "dropPerson": {"e-01": "w-02"},
-	"signOutPerson": {"e-01": "w-12"}, "undeclareRoom": {}, "beat": {"s-7QK2": "new"}, "problem": {},
+	"signOutPerson": {"e-01": "w-12"}, "undeclareRoom": {}, "beat": {"session-7qk2": "new"}, "problem": {},
 }
 
 // request is the example of an operation, as it is sent here.
@@ -158,13 +158,13 @@ func (p *playground) send(request *http.Request) (*http.Response, string) {
 func (p *playground) learn(op httpapi.Operation, answer object) {
 	switch op.ID {
 	case "addHook":
-		p.replace["h-4F1C"] = answer["id"].(string)
+		p.replace["hook-4f1c"] = answer["id"].(string)
 	case "listDeliveries":
 		p.replace["deliveries/12"] = fmt.Sprintf("deliveries/%v", answer["deliveries"].([]any)[0].(object)["id"])
 	case "addKey":
-		p.replace["k-93BD"] = answer["id"].(string)
+		p.replace["key-93bd"] = answer["id"].(string)
 	case "beat":
-		p.replace["s-7QK2"], p.bearers["session"] = answer["session"].(string), answer["key"].(string)
+		p.replace["session-7qk2"], p.bearers["session"] = answer["session"].(string), answer["resume_key"].(string)
 	}
 }
 
@@ -232,7 +232,7 @@ func lateness(op httpapi.Operation) int {
 
 func (p *playground) waitForDelivery() {
 	p.Helper()
-	hook := p.replace["h-4F1C"]
+	hook := p.replace["hook-4f1c"]
 	api := client.API{Server: p.server.URL(), Key: key}
 	require.NoError(p, dial(p.T, client.Options{Server: p.server.URL(), Token: mint(p.T, "w-15", "**"), Rooms: []string{weir}}).Bye(p.Context()))
 	require.Eventually(p, func() bool {
@@ -572,9 +572,9 @@ func TestEveryDocumentedProblemCanHappen(t *testing.T) {
 				}
 				response, text = one.send(request)
 			}
-			explanation, _ := wire.Explain(code)
-			require.Equal(t, explanation.Status, response.StatusCode, "%s should fail with %s: %s", op.ID, code, text)
-			problem := check(op, explanation.Status, "application/problem+json", text).(object)
+			problemType, _ := wire.ProblemTypeOf(code)
+			require.Equal(t, problemType.Status, response.StatusCode, "%s should fail with %s: %s", op.ID, code, text)
+			problem := check(op, problemType.Status, "application/problem+json", text).(object)
 			require.Equal(t, code, problem["code"], op.ID)
 			require.Equal(t, response.Header.Get("X-Request-ID"), problem["request"], op.ID)
 		}
@@ -584,7 +584,7 @@ func TestEveryDocumentedProblemCanHappen(t *testing.T) {
 // makeWaitingDelivery has a hook that cannot be told anything.
 func (p *playground) makeWaitingDelivery(api client.API) {
 	made, err := api.AddHook(p.Context(), wire.NewHook{URL: "http://127.0.0.1:1/", Kinds: []string{"member.left"}})
-	p.replace["h-4F1C"] = made.ID
+	p.replace["hook-4f1c"] = made.ID
 	require.NoError(p, err)
 	require.NoError(p, dial(p.T, client.Options{Server: p.server.URL(), Token: mint(p.T, "w-18", "**"), Rooms: []string{weir}}).Bye(p.Context()))
 	require.Eventually(p, func() bool {
@@ -605,8 +605,8 @@ func TestProblemsOfAServiceThatIsNotWell(t *testing.T) {
 		t.Helper()
 		op := operation(id)
 		response, text := p.send(p.request(op))
-		explanation, _ := wire.Explain(code)
-		require.Equal(t, explanation.Status, response.StatusCode, "%s: %s", id, text)
+		problemType, _ := wire.ProblemTypeOf(code)
+		require.Equal(t, problemType.Status, response.StatusCode, "%s: %s", id, text)
 		require.Equal(t, code, check(op, response.StatusCode, "application/problem+json", text).(object)["code"])
 	}
 	fails(&playground{T: t, server: start(t, nil)}, "practise", wire.CodeNoPractice)

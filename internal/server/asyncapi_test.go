@@ -171,9 +171,9 @@ func TestFramesAreAsAsyncAPIDescribesThem(t *testing.T) {
 	}
 
 	a, b := d.talk(s), d.talk(s)
-	a.say(`{"type":"hello","id":1,"version":1,"token":%q,"nonce":"n","rooms":[%q],"detail":"members","idle_for":1000,"hidden":true,`+
+	a.say(`{"type":"hello","id":1,"version":1,"token":%q,"nonce":"n","rooms":[%q],"detail":"members","idle_for":1000,"page_hidden":true,`+
 		`"watch":[{"room":"desk.*","detail":"count"},{"people":["tobin"]}],"revs":{%q:"OLD.4"}}`, everything("ilse"), weir, weir)
-	welcome := a.until("answer")
+	opened := a.until("answer")
 	a.untilAll("snapshot", "person")
 	b.say(`{"type":"hello","version":1,"token":%q,"nonce":"n","rooms":[]}`, everything("tobin")).until("answer")
 	b.say(`{"type":"join","id":2,"room":%q,"detail":"none"}`, weir).until("answer")
@@ -187,7 +187,7 @@ func TestFramesAreAsAsyncAPIDescribesThem(t *testing.T) {
 	a.until("person")
 	b.say(`{"type":"cue","id":5,"room":%q,"name":"wave","data":{"hand":["left"]},"everyone":true}`, weir).until("cue")
 	a.until("cue")
-	b.say(`{"type":"cue","id":6,"session":%q,"name":"nod"}`, welcome["session"]).until("answer")
+	b.say(`{"type":"cue","id":6,"session":%q,"name":"nod"}`, opened["session"]).until("answer")
 	b.say(`{"type":"watch","id":7,"room":"basin.*"}`).until("answer")
 	b.say(`{"type":"watch","id":8,"people":["ilse"]}`).until("answer")
 	b.say(`{"type":"unwatch","id":9,"people":["ilse"]}`).until("answer")
@@ -196,7 +196,7 @@ func TestFramesAreAsAsyncAPIDescribesThem(t *testing.T) {
 	b.say(`{"type":"activity","id":11,"idle_for":500}`).until("answer")
 	b.say(`{"type":"hide","id":11,"on":false}`).until("answer")
 	b.say(`{"type":"idle","id":12}`).until("answer")
-	b.say(`{"type":"page","id":13,"hidden":false}`).until("answer")
+	b.say(`{"type":"page","id":13,"page_hidden":false}`).until("answer")
 	b.until("beat")
 	b.say(`{"type":"beat","id":14}`).until("answer")
 	b.say(`{"type":"leave","id":15,"room":"desk.empty"}`).until("error")
@@ -205,8 +205,8 @@ func TestFramesAreAsAsyncAPIDescribesThem(t *testing.T) {
 	}
 	a.say(`{"type":"renew","id":16,"token":%q}`, everything("ilse")).until("answer")
 	c := d.talk(s)
-	c.say(`{"type":"hello","version":1,"token":%q,"nonce":"n","rooms":[%q],"resume":{"session":%q,"key":%q},"revs":{%q:"OLD.4"}}`, everything("ilse"), weir,
-		welcome["session"], welcome["key"], weir).until("answer")
+	c.say(`{"type":"hello","version":1,"token":%q,"nonce":"n","rooms":[%q],"resume":{"session":%q,"resume_key":%q},"revs":{%q:"OLD.4"}}`, everything("ilse"), weir,
+		opened["session"], opened["resume_key"], weir).until("answer")
 	b.say(`{"type":"leave","id":17,"room":%q}`, weir).until("answer")
 	b.say(`{"type":"closing","id":18}`).until("answer")
 	c.until("changes")

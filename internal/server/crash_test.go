@@ -167,13 +167,13 @@ func (w *walker) walk(ctx context.Context) {
 func (w *walker) came(link *client.Link, again bool) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if again && link.Welcome().Resumed {
+	if again && link.Opened().Resumed {
 		w.resumed++
 	} else if again {
 		w.fresh++
 	}
 	w.here = map[string]bool{}
-	for _, room := range link.Welcome().Rooms {
+	for _, room := range link.Opened().Rooms {
 		w.here[room] = true
 	}
 }

@@ -100,7 +100,7 @@ func TestARoomThatIsRefusedLeavesTheOthers(t *testing.T) {
 	dropped, onDropped := heard[wire.Drop](10)
 	options := client.Options{Server: s.URL(), Token: mint(t, "ilse"), Rooms: []string{"desk.night", "basin.low-bridge", weir}, Watch: []wire.Watch{{Room: "sluice.*"}, {Room: "basin.*", Detail: "count"}, {People: []string{"hanne", "ilse"}}}, OnDropped: onDropped}
 	link := dial(t, options)
-	require.Equal(t, []string{weir}, link.Welcome().Rooms)
+	require.Equal(t, []string{weir}, link.Opened().Rooms)
 	codes := map[string]string{}
 	for range 4 {
 		d := <-dropped
@@ -120,9 +120,9 @@ func TestAnAbandonedHelloOpensNothing(t *testing.T) {
 	third := watch(t, s)
 	first := connect(t, s)
 	first.send(`{"type":"hello","id":1,"version":1,"token":"` + mint(t, "ilse") + `","nonce":"first","rooms":["` + weir + `"]}`)
-	welcome := first.next()
+	opened := first.next()
 	third.until(t, joined("ilse"))
-	claim := fmt.Sprintf(`"resume":{"session":%q,"key":%q}`, welcome["session"], welcome["key"])
+	claim := fmt.Sprintf(`"resume":{"session":%q,"resume_key":%q}`, opened["session"], opened["resume_key"])
 
 	page := connect(t, s)
 	page.send(`{"type":"hello","id":1,"version":1,"token":"` + mint(t, "ilse") + `","nonce":"second",` + claim + `}`)
@@ -139,8 +139,8 @@ func TestAnAbandonedHelloOpensNothing(t *testing.T) {
 			return http.NewRequestWithContext(ctx, "GET", s.URL()+made.Feed, nil)
 		},
 		func(ctx context.Context) (*http.Request, error) {
-			body := fmt.Sprintf(`{"key":%q,"nonce":"fourth"}`, welcome["key"])
-			request, err := http.NewRequestWithContext(ctx, "PUT", s.URL()+"/v1/sessions/"+welcome["session"].(string), strings.NewReader(body))
+			body := fmt.Sprintf(`{"resume_key":%q,"nonce":"fourth"}`, opened["resume_key"])
+			request, err := http.NewRequestWithContext(ctx, "PUT", s.URL()+"/v1/sessions/"+opened["session"].(string), strings.NewReader(body))
 			request.Header.Set("Authorization", "Bearer "+mint(t, "ilse"))
 			return request, err
 		},
@@ -166,15 +166,15 @@ func TestAReloadedPageIsTheSameWhenItsOldOneSaysClosingInTheProbe(t *testing.T) 
 	s := start(t, nil)
 	old := connect(t, s)
 	old.send(`{"type":"hello","id":1,"version":1,"token":"` + mint(t, "ilse") + `","nonce":"first","rooms":["` + weir + `"]}`)
-	welcome := old.next()
+	opened := old.next()
 	page := connect(t, s)
-	page.send(fmt.Sprintf(`{"type":"hello","id":1,"version":1,"token":%q,"nonce":"second","resume":{"session":%q,"key":%q}}`, mint(t, "ilse"), welcome["session"], welcome["key"]))
+	page.send(fmt.Sprintf(`{"type":"hello","id":1,"version":1,"token":%q,"nonce":"second","resume":{"session":%q,"resume_key":%q}}`, mint(t, "ilse"), opened["session"], opened["resume_key"]))
 	frames := old.frames()
 	untilFrame(t, frames, ofType("beat"))
 	old.send(`{"type":"closing"}`)
 	again := page.next()
 	require.Equal(t, true, again["resumed"], "%v", again)
-	require.Equal(t, welcome["session"], again["session"])
+	require.Equal(t, opened["session"], again["session"])
 }
 
 func TestARefusedBeatDoesNothing(t *testing.T) {
@@ -198,7 +198,7 @@ func TestARefusedBeatDoesNothing(t *testing.T) {
 	var lease wire.Lease
 	require.NoError(t, json.Unmarshal([]byte(text), &lease))
 	for range 3 {
-		_, text = ask(t, "PUT", s.URL()+"/v1/sessions/"+lease.Session, "Bearer "+device, `{"key":"`+lease.Key+`","no_input":true}`)
+		_, text = ask(t, "PUT", s.URL()+"/v1/sessions/"+lease.Session, "Bearer "+device, `{"resume_key":"`+lease.ResumeKey+`","no_input":true}`)
 		require.Contains(t, text, `"resumed":true`)
 	}
 	_, text = ask(t, "GET", s.URL()+"/v1/people/gauge", "Bearer "+key, "")

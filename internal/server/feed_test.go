@@ -179,7 +179,7 @@ func TestPostsBesideAStreamAreItsRequests(t *testing.T) {
 		response, text := ask(t, "POST", s.URL()+answer["posts"].(string), "Bearer "+bearer, body)
 		return response.StatusCode, text
 	}
-	own := answer["key"].(string)
+	own := answer["resume_key"].(string)
 	status, text := post(own, `{"type":"join","id":4,"room":"basin.fen-end"}`)
 	require.Equal(t, 200, status)
 	require.JSONEq(t, `{"type":"answer","re":4}`, text)
@@ -224,7 +224,7 @@ func TestAStreamWithoutASessionNeedsNoBeats(t *testing.T) {
 	for frame := silent.next(); frame != nil; frame = silent.next() {
 		last = frame
 	}
-	require.Equal(t, map[string]any{"code": 4408.0, "reason": "silent"}, last)
+	require.Equal(t, map[string]any{"code": 4704.0, "reason": "silent"}, last)
 }
 
 func TestHTTPBeatsKeepASession(t *testing.T) {
@@ -246,7 +246,7 @@ func TestHTTPBeatsKeepASession(t *testing.T) {
 	require.Equal(t, []string{weir}, lease.Rooms)
 	require.Equal(t, 1, lease.Counts[0].People)
 	third.until(t, joined("gauge"))
-	body := func(rest string) string { return fmt.Sprintf(`{"key":%q%s}`, lease.Key, rest) }
+	body := func(rest string) string { return fmt.Sprintf(`{"resume_key":%q%s}`, lease.ResumeKey, rest) }
 	for range 8 { // longer than one lease
 		time.Sleep(500 * time.Millisecond)
 		status, again, text := beat(lease.Session, body(`,"revs":{"`+weir+`":"`+lease.Counts[0].Rev+`"}`))
@@ -278,7 +278,7 @@ func TestHTTPBeatsKeepASession(t *testing.T) {
 		require.Equal(t, c.status, status, name)
 		require.Contains(t, text, c.code, name)
 	}
-	_, stranger, _ := beat(lease.Session, `{"key":"guess","rooms":[]}`)
+	_, stranger, _ := beat(lease.Session, `{"resume_key":"guess","rooms":[]}`)
 	require.False(t, stranger.Resumed)
 	require.NotEqual(t, lease.Session, stranger.Session)
 	seen := third.until(t, left("gauge")) // the lease runs out
@@ -288,7 +288,7 @@ func TestHTTPBeatsKeepASession(t *testing.T) {
 	third.until(t, joined("gauge"))
 	_, text = ask(t, "DELETE", s.URL()+"/v1/sessions/"+over.Session, "Bearer guess", "")
 	require.JSONEq(t, `{"applied":false}`, text)
-	_, text = ask(t, "DELETE", s.URL()+"/v1/sessions/"+over.Session, "Bearer "+over.Key, "")
+	_, text = ask(t, "DELETE", s.URL()+"/v1/sessions/"+over.Session, "Bearer "+over.ResumeKey, "")
 	require.JSONEq(t, `{"applied":true}`, text)
 	require.Equal(t, "bye", third.until(t, left("gauge"))[0].Left[0].Reason)
 }
@@ -299,14 +299,14 @@ func TestASessionGoesOnOverAnotherKindOfLink(t *testing.T) {
 	third := watch(t, s)
 	link := dial(t, client.Options{Server: s.URL(), Token: mint(t, "ilse"), Rooms: []string{weir}, Nonce: "page"})
 	third.until(t, joined("ilse"))
-	w := link.Welcome()
-	_, text := ask(t, "PUT", s.URL()+"/v1/sessions/"+w.Session, "Bearer "+mint(t, "ilse"), fmt.Sprintf(`{"key":%q,"nonce":"page"}`, w.Key))
+	w := link.Opened()
+	_, text := ask(t, "PUT", s.URL()+"/v1/sessions/"+w.Session, "Bearer "+mint(t, "ilse"), fmt.Sprintf(`{"resume_key":%q,"nonce":"page"}`, w.ResumeKey))
 	require.Contains(t, text, `"resumed":true`)
 	<-link.Ended()
-	opened := ticket(t, s, mint(t, "ilse"), fmt.Sprintf(`{"nonce":"page","resume":{"session":%q,"key":%q}}`, w.Session, w.Key))
+	opened := ticket(t, s, mint(t, "ilse"), fmt.Sprintf(`{"nonce":"page","resume":{"session":%q,"resume_key":%q}}`, w.Session, w.ResumeKey))
 	require.Equal(t, w.Session, follow(t, s, opened.Feed, "", "").until("answer")["session"])
 	back := dial(t, client.Options{Server: s.URL(), Token: mint(t, "ilse"), Nonce: "page", Resume: link.Resume()})
-	require.True(t, back.Welcome().Resumed)
-	require.Equal(t, uint32(4), back.Welcome().Link)
+	require.True(t, back.Opened().Resumed)
+	require.Equal(t, uint32(4), back.Opened().Link)
 	require.Empty(t, third.rest(), "a third party has seen nothing of it")
 }

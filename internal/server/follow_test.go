@@ -108,7 +108,7 @@ func TestTakingPartQuietly(t *testing.T) {
 		events, onEvent := heard[client.Event](10)
 		only := dial(t, client.Options{Server: s.URL(), Token: mint(t, "hanne"), WatchOnly: true, Watch: []wire.Watch{{Room: weir}}, OnEvent: onEvent})
 		require.True(t, (<-events).Whole)
-		require.Empty(t, only.Welcome().Session)
+		require.Empty(t, only.Opened().Session)
 		var problem *wire.Problem
 		require.ErrorAs(t, only.Join(t.Context(), weir), &problem)
 		require.Equal(t, "watch-only", problem.Code)
@@ -136,7 +136,7 @@ func TestWhoHidesIsSeenByOperatorsOnly(t *testing.T) {
 	require.Equal(t, "hiding", problem.Code, "a cue would show her")
 	require.NoError(t, ilse.Typing(t.Context(), weir, true))
 	again := dial(t, client.Options{Server: s.URL(), Token: mint(t, "ilse"), Rooms: []string{weir}})
-	require.Equal(t, &wire.Own{Hiding: true}, again.Welcome().Own, "and it goes for all her sessions")
+	require.Equal(t, &wire.Own{Hiding: true}, again.Opened().Own, "and it goes for all her sessions")
 	require.ErrorAs(t, again.Hide(t.Context(), true), &problem)
 	require.Equal(t, "not-granted", problem.Code)
 	require.NoError(t, again.Hide(t.Context(), false), "everybody may show themselves")
@@ -166,7 +166,7 @@ func TestASessionIsExplainedToWhoHasItsKey(t *testing.T) {
 	s := start(t, nil)
 	network := &cable{}
 	link := dial(t, client.Options{Server: s.URL(), Token: mint(t, "ilse"), Rooms: []string{weir}, NetDial: network.dial})
-	api := client.API{Server: s.URL(), Key: link.Resume().Key}
+	api := client.API{Server: s.URL(), Key: link.Resume().ResumeKey}
 	session, err := api.Session(t.Context(), link.Resume().Session)
 	require.NoError(t, err)
 	require.Equal(t, "live", session.State)
@@ -200,7 +200,7 @@ func TestAFollowerGoesOnOverLostLinks(t *testing.T) {
 		require.NoError(t, err)
 		switch c := change.(type) {
 		case client.Linked:
-			told = append(told, fmt.Sprint("linked, resumed: ", c.Welcome.Resumed))
+			told = append(told, fmt.Sprint("linked, resumed: ", c.Opened.Resumed))
 		case client.Lost:
 			told = append(told, "lost")
 			require.Len(t, f.Members(weir), 1, "what was known stays")
@@ -316,7 +316,7 @@ func TestCuesGoToThoseTheyAreForAndNobodyElse(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 1, reached)
 	got := <-cues["tobin"]
-	require.Equal(t, &wire.Sender{User: "ilse", Session: links["ilse"].Welcome().Session}, got.From)
+	require.Equal(t, &wire.Sender{User: "ilse", Session: links["ilse"].Opened().Session}, got.From)
 	require.JSONEq(t, `{"hand":"left"}`, string(got.Data))
 	reached, err = give("ilse", wire.Request{Room: weir, Everyone: true})
 	require.NoError(t, err)
@@ -327,7 +327,7 @@ func TestCuesGoToThoseTheyAreForAndNobodyElse(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 1, reached)
 	<-cues["tobin"]
-	reached, err = give("tobin", wire.Request{Session: links["ilse"].Welcome().Session})
+	reached, err = give("tobin", wire.Request{Session: links["ilse"].Opened().Session})
 	require.NoError(t, err)
 	require.Equal(t, 1, reached)
 	<-cues["ilse"]
@@ -345,7 +345,7 @@ func TestCuesGoToThoseTheyAreForAndNobodyElse(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 1, given.Links)
 	<-cues["hanne"]
-	given, err = api.CueSession(t.Context(), links["hanne"].Welcome().Session, wire.NewCue{Name: "drill"})
+	given, err = api.CueSession(t.Context(), links["hanne"].Opened().Session, wire.NewCue{Name: "drill"})
 	require.NoError(t, err)
 	require.Equal(t, 1, given.Links)
 	<-cues["hanne"]
@@ -429,7 +429,7 @@ func TestAReturningLinkSaysWhatItHas(t *testing.T) {
 		link.Close()
 		options.After, options.Resume = link, link.Resume()
 		link = dial(t, options)
-		return link.Welcome().Revs
+		return link.Opened().Revs
 	}
 	require.Equal(t, map[string]string{weir: "current"}, again())
 	link.Close()

@@ -68,7 +68,7 @@ func FuzzFrames(f *testing.F) {
 			_ = json.Unmarshal(data, &answer) // an id that is a number is not looked at
 			require.NotEqual(t, wire.CodeInternal, answer.Code)
 			if answer.Type == wire.TypeError {
-				_, explained := wire.Explain(answer.Code)
+				_, explained := wire.ProblemTypeOf(answer.Code)
 				require.True(t, explained, "%s", data)
 			}
 			if answer.Re == "last" {
@@ -104,7 +104,7 @@ func FuzzBodies(f *testing.F) {
 		if response.StatusCode >= 400 {
 			var document wire.Document
 			require.NoError(t, json.NewDecoder(response.Body).Decode(&document))
-			_, explained := wire.Explain(document.Code)
+			_, explained := wire.ProblemTypeOf(document.Code)
 			require.True(t, explained, document.Code)
 		}
 	})

@@ -366,19 +366,19 @@ func TestHostile(t *testing.T) {
 
 		// In another's name.
 		{"resume another's session by its id", "not resumed: unknown", func(h *hostile) string {
-			return h.hello(h.token("", nil), `,"resume":{"session":"`+victim.Session+`","key":"guess"}`)
+			return h.hello(h.token("", nil), `,"resume":{"session":"`+victim.Session+`","resume_key":"guess"}`)
 		}},
 		{"resume another's session with its stolen key", "not resumed: unknown", func(h *hostile) string {
-			return h.hello(h.token("", nil), `,"resume":{"session":"`+victim.Session+`","key":"`+victim.Key+`"}`)
+			return h.hello(h.token("", nil), `,"resume":{"session":"`+victim.Session+`","resume_key":"`+victim.ResumeKey+`"}`)
 		}},
 		{"resume a session of another realm, as its person there", "not resumed: unknown", func(h *hostile) string {
-			return h.hello(h.sign(hs, "drill", []byte(strings.Repeat("d", 32)), func(_ map[string]any, c jwt.MapClaims) { c["sub"] = "ilse" }), `,"resume":{"session":"`+victim.Session+`","key":"`+victim.Key+`"}`)
+			return h.hello(h.sign(hs, "drill", []byte(strings.Repeat("d", 32)), func(_ map[string]any, c jwt.MapClaims) { c["sub"] = "ilse" }), `,"resume":{"session":"`+victim.Session+`","resume_key":"`+victim.ResumeKey+`"}`)
 		}},
 		{"close another's page", "applied: false", func(h *hostile) string {
-			return h.calls("POST", "/v1/closing", "", `{"session":"`+victim.Session+`","key":"guess","nonce":"v"}`)
+			return h.calls("POST", "/v1/closing", "", `{"session":"`+victim.Session+`","resume_key":"guess","nonce":"v"}`)
 		}},
 		{"close another's page with an old nonce", "applied: false", func(h *hostile) string {
-			return h.calls("POST", "/v1/closing", "", `{"session":"`+victim.Session+`","key":"`+victim.Key+`","nonce":"before"}`)
+			return h.calls("POST", "/v1/closing", "", `{"session":"`+victim.Session+`","resume_key":"`+victim.ResumeKey+`","nonce":"before"}`)
 		}},
 		{"end another's session", "applied: false", func(h *hostile) string { return h.calls("DELETE", "/v1/sessions/"+victim.Session, "guess", "") }},
 		{"read another's session", "ended", func(h *hostile) string { return h.calls("GET", "/v1/sessions/"+victim.Session, "guess", "") }},
@@ -386,10 +386,10 @@ func TestHostile(t *testing.T) {
 			return h.calls("GET", "/v1/sessions/"+victim.Session, h.token("", nil), "")
 		}},
 		{"beat for another", "not resumed: unknown", func(h *hostile) string {
-			return h.calls("PUT", "/v1/sessions/"+victim.Session, h.token("", nil), `{"key":"guess"}`)
+			return h.calls("PUT", "/v1/sessions/"+victim.Session, h.token("", nil), `{"resume_key":"guess"}`)
 		}},
 		{"ask over another's link", "no-link", func(h *hostile) string {
-			return h.calls("POST", "/v1/sessions/"+victim.Session+"/links/1", victim.Key, `{"type":"bye"}`)
+			return h.calls("POST", "/v1/sessions/"+victim.Session+"/links/1", victim.ResumeKey, `{"type":"bye"}`)
 		}},
 		{"renew with another's token", "bad-token", func(h *hostile) string { return h.asks(`{"type":"renew","id":2,"token":"` + mint(t, "ilse") + `"}`) }},
 		{"type where one is not", "not-in-room", func(h *hostile) string {
@@ -566,7 +566,7 @@ func TestHostile(t *testing.T) {
 		{"a frame that says to be endless", "closed 1009", func(h *hostile) string {
 			return h.breaks(0x81, 0xFF, 0x7F, 0xFF, 0xFF, 0xFF, 0xFF, 0xFF, 0xFF, 0xFF, 0, 0, 0, 0)
 		}},
-		{"half a frame", "closed 4400", func(h *hostile) string { return h.breaks(0x81, 0xFE, 0x10) }},
+		{"half a frame", "closed 4701", func(h *hostile) string { return h.breaks(0x81, 0xFE, 0x10) }},
 		{"a second request in the body of the first", "one answer", func(h *hostile) string {
 			answers := h.speaks("POST /v1/closing HTTP/1.1\r\nHost: x\r\nContent-Length: 4\r\nTransfer-Encoding: chunked\r\nConnection: close\r\n\r\n0\r\n\r\n" +
 				"GET /v1/rooms HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer " + key + "\r\n\r\n")
@@ -636,7 +636,7 @@ func TestHostile(t *testing.T) {
 	for _, e := range third.rest() {
 		require.Empty(t, e.Left)
 	}
-	session, err := client.API{Server: h.s.URL(), Key: victim.Key}.Session(t.Context(), victim.Session)
+	session, err := client.API{Server: h.s.URL(), Key: victim.ResumeKey}.Session(t.Context(), victim.Session)
 	require.NoError(t, err)
 	require.Equal(t, "live", session.State)
 	require.Equal(t, uint32(1), session.Link)

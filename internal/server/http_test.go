@@ -191,7 +191,7 @@ func TestEveryCodeHasAPage(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	_, index := ask(t, "GET", s.URL()+"/problems", "", "")
-	for _, e := range wire.Explanations {
+	for _, e := range wire.ProblemTypes {
 		response, html := ask(t, "GET", s.URL()+wire.HelpPath(e.Code), "", "")
 		require.Equal(t, 200, response.StatusCode, e.Code)
 		require.Contains(t, html, "<code>"+e.Code+"</code>")

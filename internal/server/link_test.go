@@ -73,11 +73,11 @@ func TestReturnWithinGraceIsUnseenByAThirdParty(t *testing.T) {
 	<-link.Ended()
 	options.Resume = link.Resume()
 	link = dial(t, options)
-	require.True(t, link.Welcome().Resumed)
-	require.Equal(t, uint32(2), link.Welcome().Link)
+	require.True(t, link.Opened().Resumed)
+	require.Equal(t, uint32(2), link.Opened().Link)
 
 	// A reload: the beacon, the close, the next page. And the beacon once more, late.
-	note := wire.ClosingNote{Session: link.Welcome().Session, Key: link.Welcome().Key, Nonce: "load 1"}
+	note := wire.ClosingNote{Session: link.Opened().Session, ResumeKey: link.Opened().ResumeKey, Nonce: "load 1"}
 	answer, err := client.API{Server: s.URL()}.Closed(t.Context(), note)
 	require.NoError(t, err)
 	require.True(t, answer.Applied)
@@ -85,14 +85,14 @@ func TestReturnWithinGraceIsUnseenByAThirdParty(t *testing.T) {
 	require.True(t, websocket.IsCloseError(link.Err(), wire.CloseClosing), link.Err())
 	options.Nonce = "load 2"
 	link = dial(t, options)
-	require.True(t, link.Welcome().Resumed)
+	require.True(t, link.Opened().Resumed)
 	answer, err = client.API{Server: s.URL()}.Closed(t.Context(), note)
 	require.NoError(t, err)
 	require.False(t, answer.Applied, "a late beacon of the page before")
 
 	// A new network while the old connection still stands.
 	again := dial(t, options)
-	require.True(t, again.Welcome().Resumed)
+	require.True(t, again.Opened().Resumed)
 	<-link.Ended()
 	require.True(t, websocket.IsCloseError(link.Err(), wire.CloseReplaced), link.Err())
 
@@ -153,7 +153,7 @@ func TestIdlenessIsSeenByOthers(t *testing.T) {
 	s := start(t, nil)
 	third := watch(t, s)
 	token := mint(t, "tobin")
-	r := connect(t, s).send(`{"type":"hello","id":1,"version":1,"token":"` + token + `","rooms":["` + weir + `"],"idle_for":600000,"hidden":true}`)
+	r := connect(t, s).send(`{"type":"hello","id":1,"version":1,"token":"` + token + `","rooms":["` + weir + `"],"idle_for":600000,"page_hidden":true}`)
 	require.Equal(t, "answer", r.next()["type"])
 	seen := third.until(t, joined("tobin"))
 	require.Equal(t, "away", seen[0].Joined[0].Status)
@@ -163,7 +163,7 @@ func TestIdlenessIsSeenByOthers(t *testing.T) {
 	}
 	require.Equal(t, "answer", r.send(`{"type":"activity","id":2}`).next()["type"])
 	third.until(t, status("online"))
-	require.Equal(t, "answer", r.send(`{"type":"page","id":3,"hidden":false}`).next()["type"])
+	require.Equal(t, "answer", r.send(`{"type":"page","id":3,"page_hidden":false}`).next()["type"])
 	require.Equal(t, "answer", r.send(`{"type":"idle","id":4}`).next()["type"])
 	third.until(t, status("away"))
 	requireProblem(t, "idle for ever", connect(t, s).send(`{"type":"hello","version":1,"token":"`+token+`","idle_for":-1}`).next(), "bad-field", "idle_for")
@@ -198,16 +198,16 @@ func TestDuplicatedTabAndHalfDeadLink(t *testing.T) {
 	first := dial(t, options)
 	options.Resume, options.Nonce = first.Resume(), "two"
 	second := dial(t, options) // the first answers its probe
-	require.Equal(t, "in-use", second.Welcome().NotResumed)
-	require.NotEqual(t, first.Welcome().Session, second.Welcome().Session)
+	require.Equal(t, "in-use", second.Opened().NotResumed)
+	require.NotEqual(t, first.Opened().Session, second.Opened().Session)
 
 	deaf := connect(t, s)
 	token := mint(t, "tobin")
 	deaf.send(`{"type":"hello","id":1,"version":1,"token":"` + token + `","nonce":"one"}`)
-	welcome := deaf.next()
+	opened := deaf.next()
 	taker := dial(t, client.Options{Server: s.URL(), Token: token, Nonce: "two",
-		Resume: &wire.Resume{Session: welcome["session"].(string), Key: welcome["key"].(string)}})
-	require.True(t, taker.Welcome().Resumed, "nobody answered the probe")
+		Resume: &wire.Resume{Session: opened["session"].(string), ResumeKey: opened["resume_key"].(string)}})
+	require.True(t, taker.Opened().Resumed, "nobody answered the probe")
 	require.Equal(t, wire.CloseReplaced, deaf.closed())
 }
 
@@ -313,7 +313,7 @@ func requireProblem(t *testing.T, name string, frame map[string]any, code, field
 	require.Equal(t, "/problems/"+code, frame["help"], name)
 	got, _ := frame["field"].(string)
 	require.Equal(t, field, got, name)
-	_, explained := wire.Explain(code)
+	_, explained := wire.ProblemTypeOf(code)
 	require.True(t, explained, "%s is explained", code)
 }
 
@@ -371,7 +371,7 @@ func TestStopClosesLinksAndRefusesNewOnes(t *testing.T) {
 
 func TestErrorsOfTheCoreAreExplained(t *testing.T) {
 	for _, code := range presence.Codes {
-		_, ok := wire.Explain(string(code))
+		_, ok := wire.ProblemTypeOf(string(code))
 		require.True(t, ok, code)
 	}
 }

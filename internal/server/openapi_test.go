@@ -28,8 +28,8 @@ type object = map[string]any
 
 // pathParameters are those of all paths, with what stands for each in examples.
 var pathParameters = map[string][2]string{
-	"room": {"The name of a room.", weir}, "user": {"The id of a person.", "e-01"}, "session": {"The id of a session.", "s-7QK2"},
-	"hook": {"The id of a hook.", "h-4F1C"}, "delivery": {"The id of a delivery.", "12"}, "key": {"The id of a key.", "k-93BD"}, "kid": {"The id of a key that verifies tokens.", "watch-house"},
+	"room": {"The name of a room.", weir}, "user": {"The id of a person.", "e-01"}, "session": {"The id of a session.", "session-7qk2"},
+	"hook": {"The id of a hook.", "hook-4f1c"}, "delivery": {"The id of a delivery.", "12"}, "key": {"The id of a key.", "key-93bd"}, "kid": {"The id of a key that verifies tokens.", "watch-house"},
 	"realm": {"The name of a realm.", "training"}, "link": {"The number of a link of the session.", "1"}, "code": {"The code of a problem.", "unknown-room"}, "profile": {"The name of a profile.", "heap"},
 }
 
@@ -264,15 +264,15 @@ func responses(op httpapi.Operation, schemaOf func(any) object, problems object)
 	}
 	byStatus := map[int][]string{}
 	for _, code := range codesOf(op) {
-		explanation, _ := wire.Explain(code)
-		byStatus[explanation.Status] = append(byStatus[explanation.Status], code)
+		problemType, _ := wire.ProblemTypeOf(code)
+		byStatus[problemType.Status] = append(byStatus[problemType.Status], code)
 	}
 	for status, codes := range byStatus {
 		slices.Sort(codes)
 		var words []string
 		for _, code := range codes {
-			explanation, _ := wire.Explain(code)
-			words = append(words, fmt.Sprintf("%s (`%s`)", explanation.Title, code))
+			problemType, _ := wire.ProblemTypeOf(code)
+			words = append(words, fmt.Sprintf("%s (`%s`)", problemType.Title, code))
 		}
 		name := fmt.Sprint(status, "-", strings.Join(codes, "."))
 		all[fmt.Sprint(status)] = object{"$ref": "#/components/responses/" + name}

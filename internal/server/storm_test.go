@@ -277,7 +277,7 @@ func TestNothingIsLeftOfLinksThatAreGone(t *testing.T) {
 			_, text := ask(t, "PUT", s.URL()+"/v1/sessions/new", "Bearer "+token, `{"rooms":["`+weir+`"]}`)
 			var lease wire.Lease
 			require.NoError(t, json.Unmarshal([]byte(text), &lease))
-			_, text = ask(t, "DELETE", s.URL()+"/v1/sessions/"+lease.Session, "Bearer "+lease.Key, "")
+			_, text = ask(t, "DELETE", s.URL()+"/v1/sessions/"+lease.Session, "Bearer "+lease.ResumeKey, "")
 			require.JSONEq(t, `{"applied":true}`, text)
 		case 0: // says bye
 			link, err := client.Dial(t.Context(), client.Options{Server: s.URL(), Token: token, Rooms: []string{weir}})
@@ -393,8 +393,8 @@ func TestSessionsOutliveAStop(t *testing.T) {
 	third := watch(t, s)
 	options.Server, options.Resume = s.URL(), link.Resume()
 	link = dial(t, options)
-	require.True(t, link.Welcome().Resumed)
-	require.Equal(t, []string{weir}, link.Welcome().Rooms)
+	require.True(t, link.Opened().Resumed)
+	require.Equal(t, []string{weir}, link.Opened().Rooms)
 	seen := third.until(t, left("tobin")) // who did not come back, after their grace
 	require.Len(t, seen, 1)
 	require.Equal(t, "lost", seen[0].Left[0].Reason)

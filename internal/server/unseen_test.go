@@ -224,7 +224,7 @@ func (u *unseen) until(s *seat, is func(map[string]any) bool) map[string]any {
 func about(frame map[string]any) string { return fmt.Sprint(frame["room"], " ", frame["user"]) }
 
 // ofChance is what differs in any two nights.
-var ofChance = regexp.MustCompile(`"(session|key|since|at|last_seen|posts|id|expires)":"[^"]*"|"(rev|prev)":"[A-Z0-9]+`)
+var ofChance = regexp.MustCompile(`"(session|resume_key|since|at|last_seen|posts|id|expires)":"[^"]*"|"(rev|prev)":"[A-Z0-9]+`)
 
 func (u *unseen) note(name, text string) {
 	u.told = append(u.told, name+" "+ofChance.ReplaceAllString(text, `"$1$2":"…`))
@@ -282,7 +282,7 @@ func (u *unseen) overStream(user, hello string) *seat {
 	s.send = func(frame string) {
 		request, err := http.NewRequestWithContext(context.Background(), "POST", u.server.URL()+first["posts"].(string), bytes.NewBufferString(frame))
 		require.NoError(u, err)
-		request.Header.Set("Authorization", "Bearer "+first["key"].(string))
+		request.Header.Set("Authorization", "Bearer "+first["resume_key"].(string))
 		response, err := http.DefaultClient.Do(request)
 		require.NoError(u, err)
 		defer func() { _ = response.Body.Close() }()

@@ -51,7 +51,7 @@ var mutants = []mutant{
 	{"who is not seen is not counted among links", "carried.go", "view == Full || !s.person.hidden", "true"},
 	{"silence counts from the first unanswered request", "grace.go", "s.leased || s.unheard > 0 || s.heard > s.asked", "s.leased || s.heard > s.asked"},
 	{"a closing page has the grace of closing", "policy.go", "return p.GraceClosing", "return p.GraceLost"},
-	{"a hidden page has a longer grace", "policy.go", "return max(p.GraceHidden, p.GraceLost)", "return p.GraceLost"},
+	{"a hidden page has a longer grace", "policy.go", "return max(p.GraceBackground, p.GraceLost)", "return p.GraceLost"},
 	{"the most specific pattern decides a room's policy", "policy.go", "pattern.moreSpecific(best)", "false"},
 	{"silence is beat.every times the tolerance", "policy.go", "float64(p.BeatEvery) * p.BeatTolerance", "float64(p.BeatEvery)"},
 	{"an older link changes nothing", "session.go", "s.link != link.Number || s.state != Live", "s.state != Live"},

@@ -174,7 +174,7 @@ func pages(visit string) error {
 	service := "http://" + address
 	tabs := map[string]context.Context{}
 	for name, url := range map[string]string{
-		"board": service + "/#key=demo", "hooks-page": service + "/hooks#key=demo", "keys-page": service + "/keys#key=demo", "people": service + "/people#key=demo", "policies": service + "/policies#key=demo", "room": service + "/rooms/" + room + "#key=demo", "person-dark": service + "/people/e-01#key=demo", "journal-page": service + "/journal?room=basin.*#key=demo",
+		"rooms-page": service + "/#key=demo", "hooks-page": service + "/hooks#key=demo", "keys-page": service + "/keys#key=demo", "people": service + "/people#key=demo", "policies": service + "/policies#key=demo", "room": service + "/rooms/" + room + "#key=demo", "person-dark": service + "/people/e-01#key=demo", "journal-page": service + "/journal?room=basin.*#key=demo",
 		"visit": service + visit, "elements": application.URL, "practice": service + "/practice",
 		"sign-in": service + "/", "api": service + "/api#listMembers",
 	} {
@@ -237,7 +237,7 @@ func practise(tab context.Context) error {
 	for _, deed := range [][2]string{
 		{"Wystan Leat, tab 1", "Reload"}, {"Wystan Leat, phone 1", "Lock"}, {"Wystan Leat, tab 1", "Walk away"}, {"Isbel Osierbed, tab 1", "Pull the cable"},
 	} {
-		button := fmt.Sprintf("[...document.querySelectorAll(%q)].find((b) => b.textContent === %q)", fmt.Sprintf("[data-device=%q] button", deed[0]), deed[1])
+		button := fmt.Sprintf("[...document.querySelectorAll(%q)].find((b) => b.textContent === %q)", fmt.Sprintf("[data-page=%q] button", deed[0]), deed[1])
 		press := "(() => { const button = " + button + "; button?.click(); return button !== undefined })()"
 		if _, err := chromedp.Run(tab, chromedp.Poll[bool](press, chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(10*time.Second))); err != nil {
 			return fmt.Errorf("practise %q: %w", deed, err)

@@ -7,7 +7,7 @@ export interface Browser {
   readonly storage: Pick<Storage, "getItem" | "setItem" | "removeItem">;
   now(): number;
   after(ms: number, run: () => void): () => void;
-  hidden(): boolean;
+  pageHidden(): boolean;
   /** Calls back whenever it happens. Returns what undoes it. */
   on(happening: Happening, run: () => void): () => void;
   /** Sends a last word, also when the page goes away. */
@@ -36,7 +36,7 @@ export const browser: Browser = {
     const timer = setTimeout(run, ms);
     return () => clearTimeout(timer);
   },
-  hidden: () => document.visibilityState === "hidden",
+  pageHidden: () => document.visibilityState === "hidden",
   on(happening, run) {
     switch (happening) {
       case "input":

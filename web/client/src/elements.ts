@@ -67,7 +67,7 @@ function definitions(): Record<string, CustomElementConstructor> {
 
     render(link: Link | undefined): void {
       const room = link?.snapshot.rooms.get(this.getAttribute("room") ?? "");
-      const html = room?.problem ? problem(room.problem) : this.draw(room, link?.snapshot.welcome?.user);
+      const html = room?.problem ? problem(room.problem) : this.draw(room, link?.snapshot.opened?.user);
       if (html === this.#drawn) return;
       this.#drawn = html;
       const focused = (this.#root.activeElement as HTMLElement | null)?.dataset.user;
@@ -130,13 +130,12 @@ function initials(name: string): string {
   return [words[0], words.length > 1 ? words.at(-1) : ""].map((word) => [...(word ?? "")][0] ?? "").join("");
 }
 
-/** A staff gauge: full for online, low for away, full and barred for busy. */
+/** A staff gauge: full for online, low for away, its upper half for busy. */
 function gauge(status: Status): string {
-  const level = status === "away" ? 4 : 11;
-  const bar = status === "busy" ? '<path d="M0 8h8" stroke="Canvas" stroke-width="2"/>' : "";
+  const [top, height] = status === "away" ? [7, 4] : [0, status === "busy" ? 5.5 : 11];
   return (
     '<svg viewBox="0 0 8 16" aria-hidden="true"><rect x=".75" y=".75" width="6.5" height="14.5" rx="2" fill="none" ' +
-    `stroke="currentColor" stroke-width="1.5"/><rect x="2" y="${14 - level}" width="4" height="${level}" rx="1" fill="currentColor"/>${bar}</svg>`
+    `stroke="currentColor" stroke-width="1.5"/><rect x="2" y="${3 + top}" width="4" height="${height}" rx="1" fill="currentColor"/></svg>`
   );
 }
 
@@ -168,5 +167,5 @@ const style = `
 svg { width: .5em; height: 1em }
 [data-status=online] svg, [data-status=online] [part=status] { color: var(--tovik-online, light-dark(#1c7a4d, #7fd3a6)) }
 [data-status=away] svg, [data-status=away] [part=status] { color: var(--tovik-away, light-dark(#8a5a00, #e8b75c)) }
-[data-status=busy] svg, [data-status=busy] [part=status] { color: var(--tovik-busy, light-dark(#b3261e, #ff8f85)) }
+[data-status=busy] svg, [data-status=busy] [part=status] { color: var(--tovik-busy, light-dark(#7a3f95, #cfa3ec)) }
 [part=status] { font-size: .8em }`;

@@ -4,7 +4,7 @@ import type { After } from "./typing";
 export interface Audience {
   readonly snapshot: {
     readonly state: { readonly word: string };
-    readonly welcome?:
+    readonly opened?:
       | { readonly timings: { readonly activity_every: number; readonly idle_after: number } }
       | undefined;
   };
@@ -41,7 +41,7 @@ export class Idleness {
   /** For how long nobody has done anything, as a hello says it; of who is gone, long enough to be idle. */
   get idleFor(): number {
     const since = Math.max(0, this.#now() - this.#last);
-    return this.#gone ? Math.max(since, this.#link.snapshot.welcome?.timings.idle_after ?? 0) : since;
+    return this.#gone ? Math.max(since, this.#link.snapshot.opened?.timings.idle_after ?? 0) : since;
   }
 
   /** Somebody has done something, now or at a moment that another page of theirs knows of. */
@@ -71,7 +71,7 @@ export class Idleness {
 
   /** Where idleness comes soon, activity has to be told sooner. */
   #every(): number {
-    const timings = this.#link.snapshot.welcome?.timings;
+    const timings = this.#link.snapshot.opened?.timings;
     return timings ? Math.min(timings.activity_every, timings.idle_after / 2) : 20_000;
   }
 

@@ -11,7 +11,7 @@ export {
 } from "./link";
 export { type Change, membersOf, type Room } from "./replica";
 export { openTab, type Tab, type TabOptions } from "./tab";
-export type { Via } from "./transports";
+export type { Over } from "./transports";
 export { Composer, composeIn, typingSentence } from "./typing";
 export type {
   Addressee,
@@ -21,6 +21,7 @@ export type {
   Detail,
   Drop,
   Member,
+  Opened,
   Own,
   Page,
   PersonFrame,
@@ -30,5 +31,4 @@ export type {
   Tally,
   Timings,
   Watch,
-  Welcome,
 } from "./wire";

@@ -1,6 +1,6 @@
 import { describe, expect, test } from "vitest";
 import { type Kept, Link, type LinkOptions, Refused, type Socket } from "./link";
-import type { Via } from "./transports";
+import type { Over } from "./transports";
 
 const settled = () => new Promise((done) => setTimeout(done));
 
@@ -21,8 +21,8 @@ class Stage {
         },
       },
       surroundings: {
-        connect: (url, via) => {
-          const socket = new FakeSocket(url, via);
+        connect: (url, over) => {
+          const socket = new FakeSocket(url, over);
           this.sockets.push(socket);
           return socket;
         },
@@ -52,7 +52,7 @@ class Stage {
     for (const timer of due) timer.run();
   }
 
-  welcome(): void {
+  opened(): void {
     this.socket.onopen?.();
     this.answer();
   }
@@ -63,7 +63,7 @@ class Stage {
       type: "answer",
       re: 1,
       session: "s-1",
-      key: "k",
+      resume_key: "k",
       link: 1,
       resumed: false,
       timings: {
@@ -71,7 +71,7 @@ class Stage {
         silence: 37_500,
         grace_closing: 3000,
         grace_lost: 10_000,
-        grace_hidden: 90_000,
+        grace_background: 90_000,
         idle_after: 300_000,
         longest_ghost: 62_500,
         typing_expires: 6000,
@@ -89,7 +89,7 @@ class FakeSocket implements Socket {
   reached = false;
   constructor(
     readonly url: string,
-    readonly via: Via,
+    readonly over: Over,
   ) {}
   send(text: string): void {
     this.sent.push(JSON.parse(text));
@@ -105,38 +105,38 @@ class FakeSocket implements Socket {
 describe("a link", () => {
   test("says hello with what it wants, and keeps its session for the next load", () => {
     const stage = new Stage();
-    stage.kept = { session: "s-0", key: "old" };
+    stage.kept = { session: "s-0", resume_key: "old" };
     const link = stage.open({ token: "t", rooms: ["desk.night"], nonce: "n" });
     expect(stage.socket.url).toBe("ws://service.test/v1/link");
-    stage.welcome();
+    stage.opened();
     expect(stage.socket.sent[0]).toMatchObject({
       type: "hello",
       version: 1,
       token: "t",
       nonce: "n",
       rooms: ["desk.night"],
-      resume: { session: "s-0", key: "old" },
+      resume: { session: "s-0", resume_key: "old" },
     });
-    expect(stage.kept).toEqual({ session: "s-1", key: "k" });
+    expect(stage.kept).toEqual({ session: "s-1", resume_key: "k" });
     expect(link.snapshot.state.word).toBe("open");
   });
 
   test("tells again that the page is hidden when that changed while the hello was under way", () => {
     const stage = new Stage();
     let hidden = false;
-    stage.open({ token: "t", page: () => ({ hidden, idle_for: 0 }) });
+    stage.open({ token: "t", page: () => ({ page_hidden: hidden, idle_for: 0 }) });
     hidden = true;
     stage.socket.onopen?.();
-    expect(stage.socket.sent.at(-1)).toMatchObject({ type: "hello", hidden: true });
+    expect(stage.socket.sent.at(-1)).toMatchObject({ type: "hello", page_hidden: true });
     hidden = false;
     stage.answer();
-    expect(stage.socket.sent.at(-1)).toMatchObject({ type: "page", hidden: false });
+    expect(stage.socket.sent.at(-1)).toMatchObject({ type: "page", page_hidden: false });
   });
 
   test("answers a beat request at once", () => {
     const stage = new Stage();
     stage.open({ token: "t" });
-    stage.welcome();
+    stage.opened();
     stage.socket.says({ type: "beat" });
     expect(stage.socket.sent.at(-1)).toEqual({ type: "beat" });
   });
@@ -144,7 +144,7 @@ describe("a link", () => {
   test("comes back to a service that restarts when it is asked to", () => {
     const stage = new Stage();
     stage.open({ token: "t" });
-    stage.welcome();
+    stage.opened();
     stage.socket.says({ type: "moving", after: 700 });
     stage.socket.onclose?.({ code: 1012, reason: "the service restarts" });
     stage.pass(699);
@@ -162,56 +162,56 @@ describe("a link", () => {
       stage.pass(10_000);
     };
     fails(false);
-    expect(stage.socket.via).toBe("websocket");
+    expect(stage.socket.over).toBe("websocket");
     fails(false);
-    expect(stage.socket.via).toBe("stream");
+    expect(stage.socket.over).toBe("stream");
     fails(true); // the ticket came through, the stream did not
-    expect(stage.socket.via).toBe("beats");
-    stage.welcome();
-    expect(link.snapshot.state).toEqual({ word: "open", via: "beats" });
+    expect(stage.socket.over).toBe("beats");
+    stage.opened();
+    expect(link.snapshot.state).toEqual({ word: "open", over: "beats" });
     fails(true);
-    expect(stage.socket.via).toBe("beats");
+    expect(stage.socket.over).toBe("beats");
     for (let i = 0; i < 7; i++) fails(false);
-    expect(stage.socket.via, "what has worked is tried for longer").toBe("beats");
+    expect(stage.socket.over, "what has worked is tried for longer").toBe("beats");
     fails(false);
-    expect(stage.socket.via).toBe("websocket");
+    expect(stage.socket.over).toBe("websocket");
     fails(false);
     fails(false);
-    expect(stage.socket.via).toBe("stream");
+    expect(stage.socket.over).toBe("stream");
     fails(false); // nobody is there at all
-    expect(stage.socket.via).toBe("websocket");
+    expect(stage.socket.over).toBe("websocket");
   });
 
   test("tries the way that worked for the length of an outage, and leaves a fallback when a WebSocket passes", () => {
     const stage = new Stage();
     const link = stage.open({ token: "t" });
-    stage.welcome();
+    stage.opened();
     for (let i = 0; i < 7; i++) {
       stage.socket.onclose?.({ code: 1006, reason: "" });
       stage.pass(10_000);
-      expect(stage.socket.via).toBe("websocket");
+      expect(stage.socket.over).toBe("websocket");
     }
-    stage.welcome();
-    expect(link.snapshot.state).toEqual({ word: "open", via: "websocket" });
+    stage.opened();
+    expect(link.snapshot.state).toEqual({ word: "open", over: "websocket" });
 
     for (let i = 0; i < 9; i++) {
       stage.socket.onclose?.({ code: 1006, reason: "" });
       stage.pass(10_000);
     }
-    expect(stage.socket.via).toBe("stream");
-    stage.welcome();
+    expect(stage.socket.over).toBe("stream");
+    stage.opened();
     const stream = stage.socket;
     stage.pass(2000);
     const probe = stage.socket;
-    expect(probe.via).toBe("websocket");
-    expect(link.snapshot.state).toEqual({ word: "open", via: "stream" });
+    expect(probe.over).toBe("websocket");
+    expect(link.snapshot.state).toEqual({ word: "open", over: "stream" });
     probe.onclose?.({ code: 1006, reason: "" }); // it does not pass yet
     stage.pass(4000);
-    expect(stage.sockets.filter((s) => s.via === "stream").at(-1)).toBe(stream);
+    expect(stage.sockets.filter((s) => s.over === "stream").at(-1)).toBe(stream);
     stage.socket.onopen?.();
-    expect(stage.socket.via).toBe("websocket");
-    stage.welcome();
-    expect(link.snapshot.state).toEqual({ word: "open", via: "websocket" });
+    expect(stage.socket.over).toBe("websocket");
+    stage.opened();
+    expect(link.snapshot.state).toEqual({ word: "open", over: "websocket" });
     expect(stream.closed).toBe(true);
   });
 
@@ -222,14 +222,14 @@ describe("a link", () => {
       stage.socket.onclose?.({ code: 1006, reason: "" });
       stage.pass(10_000);
     }
-    expect(stage.socket.via).toBe("stream");
-    stage.welcome();
+    expect(stage.socket.over).toBe("stream");
+    stage.opened();
     stage.pass(2000);
     stage.socket.onopen?.(); // the probe
     stage.socket.onclose?.({ code: 1006, reason: "" }); // the link that follows it
-    expect(stage.socket.via).toBe("stream");
-    stage.welcome();
-    expect(link.snapshot.state).toEqual({ word: "open", via: "stream" });
+    expect(stage.socket.over).toBe("stream");
+    stage.opened();
+    expect(link.snapshot.state).toEqual({ word: "open", over: "stream" });
   });
 
   test("leaves out a room that is refused, says why, and asks for it again when that may have changed", async () => {
@@ -284,7 +284,7 @@ describe("a link", () => {
   test("does not wait for an answer for ever", async () => {
     const stage = new Stage();
     const link = stage.open({ token: "t" });
-    stage.welcome();
+    stage.opened();
     const joined = link.join("desk.night");
     stage.pass(15_000);
     await expect(joined).rejects.toMatchObject({ code: "no-answer" });
@@ -300,7 +300,7 @@ describe("a link", () => {
   test("knows what the person has set in another tab", () => {
     const stage = new Stage();
     const link = stage.open({ token: "t" });
-    stage.welcome();
+    stage.opened();
     expect(link.snapshot.own).toEqual({ hiding: false });
     stage.socket.says({ type: "own", status: "busy", note: "at the sluice", hiding: false });
     expect(link.snapshot.own).toEqual({ status: "busy", note: "at the sluice", hiding: false });
@@ -330,7 +330,7 @@ describe("a link", () => {
   test("answers what was asked, and rejects what was refused or lost", async () => {
     const stage = new Stage();
     const link = stage.open({ token: "t" });
-    stage.welcome();
+    stage.opened();
     const cue = link.cue({ room: "desk.night" }, "wave");
     stage.socket.says({ type: "answer", re: stage.socket.sent.at(-1)?.id, links: 3 });
     expect(await cue).toBe(3);
@@ -345,7 +345,7 @@ describe("a link", () => {
   test("says which revisions it has, and keeps what it goes on from", () => {
     const stage = new Stage();
     const link = stage.open({ token: "t", rooms: ["desk.night"] });
-    stage.welcome();
+    stage.opened();
     const tally = { people: 0, sessions: 0 };
     const count = { ...tally, online: tally, away: tally, busy: tally };
     stage.socket.says({ type: "snapshot", room: "desk.night", rev: "r.3", count, members: [] });
@@ -366,7 +366,7 @@ describe("a link", () => {
   test("reconnects at once, then after growing waits, and resumes", () => {
     const stage = new Stage();
     const link = stage.open({ token: "t" });
-    stage.welcome();
+    stage.opened();
     stage.socket.onclose?.({ code: 1006, reason: "" });
     expect(stage.sockets).toHaveLength(2);
     stage.socket.onclose?.({ code: 1006, reason: "" });
@@ -374,14 +374,14 @@ describe("a link", () => {
     stage.pass(499);
     expect(stage.sockets).toHaveLength(2);
     stage.pass(1);
-    stage.welcome();
-    expect(stage.socket.sent[0]).toMatchObject({ resume: { session: "s-1", key: "k" } });
+    stage.opened();
+    expect(stage.socket.sent[0]).toMatchObject({ resume: { session: "s-1", resume_key: "k" } });
   });
 
   test("gives up an attempt under way when it is told to try again now", () => {
     const stage = new Stage();
     const link = stage.open({ token: "t" });
-    stage.welcome();
+    stage.opened();
     stage.socket.onclose?.({ code: 1006, reason: "" });
     const slow = stage.socket;
     link.retry();
@@ -389,14 +389,14 @@ describe("a link", () => {
     expect(slow.closed).toBe(true);
     slow.onopen?.();
     expect(slow.sent, "one page says one hello").toHaveLength(0);
-    stage.welcome();
+    stage.opened();
     expect(link.snapshot.state.word).toBe("open");
   });
 
   test("takes a missing beat request for a dead link", () => {
     const stage = new Stage();
     const link = stage.open({ token: "t" });
-    stage.welcome();
+    stage.opened();
     stage.pass(37_499);
     stage.socket.says({ type: "beat" });
     stage.pass(37_499);
@@ -411,7 +411,7 @@ describe("a link", () => {
     const link = stage.open({ token: "t" });
     stage.socket.onopen?.();
     stage.socket.says({ type: "error", re: 1, code: "expired-token", detail: "the token expired" });
-    stage.socket.onclose?.({ code: 4400, reason: "expired-token" });
+    stage.socket.onclose?.({ code: 4701, reason: "expired-token" });
     stage.pass(60_000);
     expect(link.snapshot.state).toEqual({ word: "refused", reason: "the token expired" });
     expect(stage.sockets).toHaveLength(1);
@@ -423,22 +423,22 @@ describe("a link", () => {
     stage.socket.onopen?.();
     for (const code of ["hello-timeout", "busy"]) {
       stage.socket.says({ type: "error", code, detail: "not now" });
-      stage.socket.onclose?.({ code: 4400, reason: code });
+      stage.socket.onclose?.({ code: 4701, reason: code });
       expect(link.snapshot.state).not.toMatchObject({ word: "refused" });
       stage.pass(10_000);
     }
-    stage.welcome();
+    stage.opened();
     expect(link.snapshot.state.word).toBe("open");
   });
 
   test("keeps nothing after bye, and what it had after close", () => {
     const stage = new Stage();
     const link = stage.open({ token: "t" });
-    stage.welcome();
+    stage.opened();
     link.close();
     expect(stage.kept).toBeDefined();
     link.retry();
-    stage.welcome();
+    stage.opened();
     link.bye();
     expect(stage.socket.sent.at(-1)).toMatchObject({ type: "bye" });
     expect(stage.kept).toBeUndefined();
@@ -449,7 +449,7 @@ describe("a link", () => {
   test("lets go of rooms that a pattern caught when they empty, or a reconnect may have missed it", () => {
     const stage = new Stage();
     const link = stage.open({ key: "k", watch: [{ room: "**", detail: "count" }] });
-    stage.welcome();
+    stage.opened();
     const count = (room: string, people: number) => ({
       type: "count",
       room,
@@ -463,7 +463,7 @@ describe("a link", () => {
     expect([...link.snapshot.rooms.keys()]).toEqual(["basin.fen-end"]);
     link.drop(100);
     stage.pass(100);
-    stage.welcome();
+    stage.opened();
     expect(link.snapshot.rooms.size).toBe(0);
   });
 });

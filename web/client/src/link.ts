@@ -1,18 +1,18 @@
 import { apply, type Change, type Room, refusedRoom } from "./replica";
-import { Beats, type Events, Stream, type Via } from "./transports";
+import { Beats, type Events, type Over, Stream } from "./transports";
 import type {
   Addressee,
   CueFrame,
   Detail,
   Drop,
   Frame,
+  Opened,
   Own,
   Page,
   PersonFrame,
   Problem,
   RoomFrame,
   Watch,
-  Welcome,
 } from "./wire";
 
 const version = 1;
@@ -22,7 +22,7 @@ export interface State {
   readonly word: "connecting" | "open" | "lost" | "refused" | "closed";
   readonly reason?: string;
   /** What the link goes over; the first that passes is kept. */
-  readonly via?: Via;
+  readonly over?: Over;
 }
 
 /** What a request is rejected with: the service's problem, or that the link was lost before the answer. */
@@ -40,7 +40,7 @@ export type TokenSource = string | (() => string | Promise<string>);
 /** The session that a page goes on with after a reload. */
 export interface Kept {
   readonly session: string;
-  readonly key: string;
+  readonly resume_key: string;
 }
 
 /** Where a session is kept between loads of a page. */
@@ -51,7 +51,7 @@ export interface Memory {
 
 /** What a link needs of its surroundings. A page has it; a test passes its own. */
 export interface Surroundings {
-  connect(url: string, via: Via): Socket;
+  connect(url: string, over: Over): Socket;
   after(ms: number, run: () => void): () => void;
   /** From 0 up to 1. */
   random(): number;
@@ -89,14 +89,14 @@ export interface LinkOptions {
   readonly nonce?: string;
   readonly memory?: Memory;
   /** What each hello says besides, as it is at that moment. */
-  readonly page?: () => { readonly hidden: boolean; readonly idle_for: number };
+  readonly page?: () => { readonly page_hidden: boolean; readonly idle_for: number };
   readonly surroundings?: Surroundings;
 }
 
 /** Everything that a link knows at a moment, never changed in place. */
 export interface Snapshot {
   readonly state: State;
-  readonly welcome?: Welcome;
+  readonly opened?: Opened;
   readonly problem?: Problem;
   readonly rooms: ReadonlyMap<string, Room>;
   /** Those who are watched, by id. */
@@ -129,7 +129,7 @@ const firstProbe = 2_000;
 const longestProbe = 300_000;
 
 /** The close code of a session that was ended: nobody comes back from that by themselves. */
-const ended = 4411;
+const ended = 4706;
 
 /** Why a hello may be refused that is right: the same may do a little later. */
 const passing = new Set(["hello-timeout", "too-fast", "too-many-links", "busy", "not-ready", "internal"]);
@@ -161,17 +161,17 @@ export class Link {
   #attempts = 0;
   #moving: number | undefined;
   #lastID = 0;
-  #toldHidden: boolean | undefined;
+  #toldPageHidden: boolean | undefined;
   #rooms: string[];
   #watches: Watch[];
   #people: string[];
   #triedFresh = false;
-  #via: Via = "websocket";
-  #worked: Via | undefined;
+  #over: Over = "websocket";
+  #worked: Over | undefined;
   #closedDoors = 0;
   #stopProbe: () => void = () => {};
   #probeWait = firstProbe;
-  #upgradingFrom: Via | undefined;
+  #upgradingFrom: Over | undefined;
 
   constructor(options: LinkOptions) {
     this.#options = { ...options, server: addressOf(options.server) };
@@ -193,7 +193,7 @@ export class Link {
     return () => this.#listeners.delete(listener);
   }
 
-  /** Calls back with who came, changed and left. Returns what undoes it. */
+  /** Calls back with who joined, changed and left. Returns what undoes it. */
   onChange(listener: (change: Change) => void): () => void {
     this.#changeListeners.add(listener);
     return () => this.#changeListeners.delete(listener);
@@ -309,7 +309,7 @@ export class Link {
 
   /** Says whether the page is hidden. Browsers slow the timers of hidden pages. */
   pageHidden(hidden: boolean): Promise<void> {
-    return this.#tell({ type: "page", hidden });
+    return this.#tell({ type: "page", page_hidden: hidden });
   }
 
   /** Ends the session now, and the link. */
@@ -357,8 +357,8 @@ export class Link {
     this.#stopTimer();
     this.#detach(); // an attempt that is still under way gives way to this one
     const { server, token } = this.#options;
-    const url = this.#via === "websocket" ? `${server.replace(/^http/, "ws")}/v1/link` : server;
-    const socket = this.#around.connect(url, this.#via);
+    const url = this.#over === "websocket" ? `${server.replace(/^http/, "ws")}/v1/link` : server;
+    const socket = this.#around.connect(url, this.#over);
     this.#socket = socket;
     this.#stopTimer = this.#around.after(helloWait, () => this.#lose("nobody answered the hello"));
     socket.onopen = () => {
@@ -403,7 +403,7 @@ export class Link {
     const hello = { type: "hello", id: ++this.#lastID, version, token, key, nonce, one_by_one: true };
     const follow = { watch: [...this.#watches, ...people], revs };
     const page = this.#options.page?.();
-    this.#toldHidden = page?.hidden;
+    this.#toldPageHidden = page?.page_hidden;
     const own = { resume: memory?.load(), ...page, rooms: this.#rooms };
     const takesPart = token && !this.#options.watchOnly;
     const watch_only = this.#options.watchOnly;
@@ -417,7 +417,7 @@ export class Link {
         this.#socket?.send('{"type":"beat"}');
         return;
       case "answer":
-        if (frame.timings) this.#greeted(frame as Welcome);
+        if (frame.timings) this.#greeted(frame as Opened);
         else this.#settle(frame.re, (waiting) => waiting.resolve(frame));
         return;
       case "error":
@@ -456,26 +456,26 @@ export class Link {
     }
   }
 
-  #greeted(welcome: Welcome): void {
+  #greeted(opened: Opened): void {
     this.#attempts = 0;
-    if (welcome.session && welcome.key) {
-      this.#options.memory?.save({ session: welcome.session, key: welcome.key });
+    if (opened.session && opened.resume_key) {
+      this.#options.memory?.save({ session: opened.session, resume_key: opened.resume_key });
     }
     this.#triedFresh = false;
     this.#closedDoors = 0;
-    this.#worked = this.#via;
+    this.#worked = this.#over;
     this.#upgradingFrom = undefined;
-    if (this.#via === "websocket") this.#probeWait = firstProbe;
+    if (this.#over === "websocket") this.#probeWait = firstProbe;
     this.#probe();
     // What was known goes on from there; a room that is not followed any more is not in the answer.
-    const rooms = new Map([...this.#snapshot.rooms].filter(([room]) => welcome.revs?.[room]));
-    const { own = { hiding: false }, dropped = [] } = welcome;
-    const state: State = { word: "open", via: this.#via };
-    this.#update({ state, welcome, rooms, people: this.#snapshot.people, own, dropped: [] });
+    const rooms = new Map([...this.#snapshot.rooms].filter(([room]) => opened.revs?.[room]));
+    const { own = { hiding: false }, dropped = [] } = opened;
+    const state: State = { word: "open", over: this.#over };
+    this.#update({ state, opened, rooms, people: this.#snapshot.people, own, dropped: [] });
     for (const drop of dropped) this.#drop(drop);
     this.#expectMore();
-    const hidden = this.#options.page?.().hidden;
-    if (welcome.session && hidden !== undefined && hidden !== this.#toldHidden) this.pageHidden(hidden);
+    const hidden = this.#options.page?.().page_hidden;
+    if (opened.session && hidden !== undefined && hidden !== this.#toldPageHidden) this.pageHidden(hidden);
   }
 
   /** Leaves a room, a watch or a person that the link does not get, and goes on with the others. */
@@ -513,7 +513,7 @@ export class Link {
   }
 
   /**
-   * Before the welcome, a problem is the end, as the same hello would be refused again; if it would not, it is
+   * Before the opened, a problem is the end, as the same hello would be refused again; if it would not, it is
    * said again after a while. A token may be fetched afresh, once.
    */
   #refused(problem: Problem): void {
@@ -565,7 +565,7 @@ export class Link {
   /** The service asks for a beat when it hears nothing; when even that stops, the link is dead. */
   #expectMore(): void {
     this.#stopTimer();
-    const silence = this.#snapshot.welcome?.timings.silence;
+    const silence = this.#snapshot.opened?.timings.silence;
     if (silence) this.#stopTimer = this.#around.after(silence, () => this.#lose("the service fell silent"));
   }
 
@@ -591,25 +591,25 @@ export class Link {
   #tryOther(reached: boolean): void {
     if (this.#upgradingFrom) {
       // the better way does not work yet
-      this.#via = this.#upgradingFrom;
+      this.#over = this.#upgradingFrom;
       this.#upgradingFrom = undefined;
       return;
     }
     this.#closedDoors++;
     if (
       this.#closedDoors <
-      (this.#via === this.#worked ? triesOfWorked : this.#via === "websocket" ? triesOfUnknown : 1)
+      (this.#over === this.#worked ? triesOfWorked : this.#over === "websocket" ? triesOfUnknown : 1)
     )
       return;
     this.#closedDoors = 0;
-    if (this.#via === "websocket") this.#via = "stream";
-    else this.#via = this.#via === "stream" && reached ? "beats" : "websocket";
+    if (this.#over === "websocket") this.#over = "stream";
+    else this.#over = this.#over === "stream" && reached ? "beats" : "websocket";
   }
 
   /** While another way is in use, tries whether a WebSocket passes by now, and goes over to it then. */
   #probe(): void {
     this.#stopProbe();
-    if (this.#via === "websocket") return;
+    if (this.#over === "websocket") return;
     this.#stopProbe = this.#around.after(this.#probeWait, () => {
       if (this.#snapshot.state.word !== "open") return;
       this.#probeWait = Math.min(2 * this.#probeWait, longestProbe);
@@ -626,9 +626,9 @@ export class Link {
         stop();
         probe.onclose = null;
         probe.close();
-        if (this.#snapshot.state.word !== "open" || this.#via === "websocket") return;
-        this.#upgradingFrom = this.#via;
-        this.#via = "websocket";
+        if (this.#snapshot.state.word !== "open" || this.#over === "websocket") return;
+        this.#upgradingFrom = this.#over;
+        this.#over = "websocket";
         this.#update({ ...this.#snapshot, state: { word: "connecting", reason: "a WebSocket passes now" } });
         this.#connect(); // the same page takes its session over at once
       };
@@ -740,9 +740,9 @@ const network = {
 
 /** The surroundings that a page has. */
 export const page: Surroundings = {
-  connect: (url, via) => {
-    if (via === "websocket") return new WebSocket(url) as Socket;
-    return via === "stream" ? new Stream(url, network) : new Beats(url, network);
+  connect: (url, over) => {
+    if (over === "websocket") return new WebSocket(url) as Socket;
+    return over === "stream" ? new Stream(url, network) : new Beats(url, network);
   },
   after,
   random: Math.random,

@@ -20,7 +20,7 @@ import type { Member } from "./wire";
 /** A link that a test plays. */
 class Played {
   snapshot: Snapshot = {
-    state: { word: "open", via: "websocket" },
+    state: { word: "open", over: "websocket" },
     rooms: new Map(),
     people: new Map(),
     dropped: [],

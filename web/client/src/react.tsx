@@ -70,13 +70,13 @@ export function useLinkState(): State {
 
 /** Who one is: the person and the session, once the service has said so. */
 export function useOwnSession(): { readonly user?: string; readonly session?: string } {
-  const welcome = usePart((snapshot) => snapshot.welcome);
+  const opened = usePart((snapshot) => snapshot.opened);
   return useMemo(
     () => ({
-      ...(welcome?.user ? { user: welcome.user } : {}),
-      ...(welcome?.session ? { session: welcome.session } : {}),
+      ...(opened?.user ? { user: opened.user } : {}),
+      ...(opened?.session ? { session: opened.session } : {}),
     }),
-    [welcome],
+    [opened],
   );
 }
 

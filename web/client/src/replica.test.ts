@@ -39,7 +39,7 @@ const changes = (prev: string, rev: string, rest: Partial<ChangesFrame>): Change
 describe("a replica", () => {
   const [first] = apply(undefined, snapshot("r.1", member("ilse"), member("tobin")));
 
-  test("applies numbered changes and tells who came and left, with the member they were", () => {
+  test("applies numbered changes and tells who joined and left, with the member they were", () => {
     const left = {
       user: "tobin",
       status: "offline",

@@ -59,7 +59,7 @@ class Page implements Browser {
   };
   now = () => this.played.now;
   after = (ms: number, run: () => void) => this.played.after(ms, run);
-  hidden = () => this.isHidden;
+  pageHidden = () => this.isHidden;
   on(happening: Happening, run: () => void) {
     const all = this.listeners.get(happening) ?? new Set();
     this.listeners.set(happening, all.add(run));
@@ -110,8 +110,8 @@ class Page implements Browser {
     this.sent.push(frame);
     if (!this.answers) return;
     const timings = { silence: 100 * minute, activity_every: 20_000, idle_after: 5 * minute };
-    const welcome = { session: "s-1", key: "k", user: frame.token, timings };
-    const answer = { type: "answer", re: frame.id, ...(frame.type === "hello" ? welcome : {}) };
+    const opened = { session: "s-1", resume_key: "k", user: frame.token, timings };
+    const answer = { type: "answer", re: frame.id, ...(frame.type === "hello" ? opened : {}) };
     socket.onmessage?.({ data: JSON.stringify(answer) });
   }
 
@@ -178,7 +178,7 @@ describe("idleness", () => {
     world.pass(0);
     expect(next.told("hello")[0]).toMatchObject({
       idle_for: 4 * minute,
-      resume: { session: "s-1", key: "k" },
+      resume: { session: "s-1", resume_key: "k" },
     });
   });
 });
@@ -190,7 +190,7 @@ describe("a tab", () => {
     const tab = page.open();
     world.pass(0);
     page.happens("hide");
-    expect(JSON.parse(page.beacons[0] ?? "")).toMatchObject({ session: "s-1", key: "k" });
+    expect(JSON.parse(page.beacons[0] ?? "")).toMatchObject({ session: "s-1", resume_key: "k" });
     expect(tab.link.snapshot.state.word).toBe("closed");
     page.happens("show");
     world.pass(0);
@@ -205,7 +205,7 @@ describe("a tab", () => {
     world.pass(0);
     page.isHidden = true;
     page.happens("visibility");
-    expect(page.told("page").at(-1)).toMatchObject({ hidden: true });
+    expect(page.told("page").at(-1)).toMatchObject({ page_hidden: true });
     page.answers = false; // the network has changed, and nobody has noticed
     for (const happening of ["visibility", "thaw", "online"] as const) {
       page.isHidden = false;

@@ -55,7 +55,7 @@ export function openTab(options: TabOptions, within: Browser = browser): Tab {
   const memory = memoryIn(within.storage, sessionName);
   // A load of the page is activity when it is the first; a reload may be nobody's.
   const before = memory.load() ? Number(within.storage.getItem(activeName)) : 0;
-  const page = () => ({ hidden: within.hidden(), idle_for: idleness.idleFor });
+  const page = () => ({ page_hidden: within.pageHidden(), idle_for: idleness.idleFor });
   // What the link does at once it does before there is somebody to ask.
   const idleness: Idleness = new Idleness(
     {
@@ -74,11 +74,11 @@ export function openTab(options: TabOptions, within: Browser = browser): Tab {
   let shared = 0;
   const others = within.channel((what) => {
     const { server, user, active } = what as Said;
-    if (server === options.server && user === link.snapshot.welcome?.user) idleness.active(active);
+    if (server === options.server && user === link.snapshot.opened?.user) idleness.active(active);
   });
   const active = () => {
     idleness.active();
-    const user = link.snapshot.welcome?.user;
+    const user = link.snapshot.opened?.user;
     if (user && within.now() - shared >= shareEvery) {
       shared = within.now();
       others.say({ server: options.server, user, active: shared } satisfies Said);
@@ -99,8 +99,8 @@ export function openTab(options: TabOptions, within: Browser = browser): Tab {
     away = false;
   };
   const seen = () => {
-    link.pageHidden(within.hidden());
-    if (!within.hidden()) link.check();
+    link.pageHidden(within.pageHidden());
+    if (!within.pageHidden()) link.check();
   };
   const undo = [
     within.on("input", active),

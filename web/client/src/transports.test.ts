@@ -62,7 +62,7 @@ describe("an event stream", () => {
     socket.send(hello);
     await settled();
     expect(service.calls[0]?.body).toMatchObject({ token: "t", rooms: ["desk.night"] });
-    service.stream?.says({ type: "answer", timings: {}, posts: "/v1/sessions/s/links/1", key: "k" });
+    service.stream?.says({ type: "answer", timings: {}, posts: "/v1/sessions/s/links/1", resume_key: "k" });
     service.answers["POST /v1/sessions/s/links/1"] = { body: { type: "answer", re: 2 } };
     socket.send('{"type":"activity","id":2}');
     await settled();
@@ -94,7 +94,7 @@ describe("HTTP beats", () => {
   const lease = (more: object) => ({
     body: {
       session: "s",
-      key: "k",
+      resume_key: "k",
       resumed: true,
       user: "w-1",
       rooms: [],
@@ -125,7 +125,7 @@ describe("HTTP beats", () => {
     await settled();
     expect(service.calls[1]).toMatchObject({
       bearer: "t",
-      body: { key: "k", typing: ["desk.night"], revs: { "desk.night": "r.1" } },
+      body: { resume_key: "k", typing: ["desk.night"], revs: { "desk.night": "r.1" } },
     });
     service.timers.at(-1)?.(); // the next beat is due
     await settled();

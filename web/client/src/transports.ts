@@ -2,7 +2,7 @@ import type { Socket } from "./link";
 import type { Problem } from "./wire";
 
 /** What a link goes over: a WebSocket; an event stream with posts; or HTTP beats, which bring counts only. */
-export type Via = "websocket" | "stream" | "beats";
+export type Over = "websocket" | "stream" | "beats";
 
 /** What the two that are no WebSocket need of a page; a test passes its own. */
 export interface Network {
@@ -24,12 +24,12 @@ interface Sent {
   readonly type: string;
   readonly id?: number;
   readonly token?: string;
-  readonly key?: string;
+  readonly resume_key?: string;
   readonly room?: string;
   readonly on?: boolean;
-  readonly hidden?: boolean;
+  readonly page_hidden?: boolean;
   readonly rooms?: readonly string[];
-  readonly resume?: { readonly session: string; readonly key: string };
+  readonly resume?: { readonly session: string; readonly resume_key: string };
   readonly nonce?: string;
   readonly idle_for?: number;
   readonly revs?: Readonly<Record<string, string>>;
@@ -97,7 +97,7 @@ export class Stream extends Other {
   #silence = 0;
   #stopWatch: () => void = () => {};
   #posts: string | undefined;
-  #key: string | undefined;
+  #resumeKey: string | undefined;
 
   protected async carry(frame: Sent): Promise<void> {
     if (frame.type === "hello") return this.#open(frame);
@@ -105,7 +105,7 @@ export class Stream extends Other {
       this.give({ type: "error", re: frame.id, ...withoutSession });
       return;
     }
-    const answer = await this.call("POST", this.#posts, this.#key, frame, frame.id);
+    const answer = await this.call("POST", this.#posts, this.#resumeKey, frame, frame.id);
     if (answer && frame.id !== undefined) this.give(answer);
   }
 
@@ -145,7 +145,7 @@ export class Stream extends Other {
     const frame = JSON.parse(data);
     if (frame.timings) {
       this.#posts = frame.posts;
-      this.#key = frame.key;
+      this.#resumeKey = frame.resume_key;
       this.#silence = frame.timings.silence;
     }
     this.#alive();
@@ -157,10 +157,10 @@ export class Stream extends Other {
 export class Beats extends Other {
   #hello: Sent | undefined;
   #session = "new";
-  #key: string | undefined;
+  #resumeKey: string | undefined;
   #rooms: readonly string[] = [];
   #typing: readonly string[] = [];
-  #hidden = false;
+  #pageHidden = false;
   #revs: Record<string, string> = {};
   #stop: () => void = () => {};
 
@@ -169,9 +169,9 @@ export class Beats extends Other {
       case "hello":
         this.#hello = frame;
         this.#session = frame.resume?.session ?? "new";
-        this.#key = frame.resume?.key;
+        this.#resumeKey = frame.resume?.resume_key;
         this.#rooms = frame.rooms ?? [];
-        this.#hidden = frame.hidden ?? false;
+        this.#pageHidden = frame.page_hidden ?? false;
         return this.#beat(frame, { rooms: this.#rooms, idle_for: frame.idle_for });
       case "join":
         this.#rooms = [...new Set([...this.#rooms, frame.room ?? ""])];
@@ -190,10 +190,10 @@ export class Beats extends Other {
       case "idle":
         return this.#beat(frame, { idle: true });
       case "page":
-        this.#hidden = frame.hidden ?? false;
+        this.#pageHidden = frame.page_hidden ?? false;
         return this.#beat(frame, {});
       case "bye":
-        await this.call("DELETE", `/v1/sessions/${this.#session}`, this.#key, {}, frame.id);
+        await this.call("DELETE", `/v1/sessions/${this.#session}`, this.#resumeKey, {}, frame.id);
         this.lose(1000, "bye");
         return;
       case "beat":
@@ -210,9 +210,9 @@ export class Beats extends Other {
   async #beat(frame: Sent | undefined, said: object): Promise<void> {
     this.#stop();
     const body = {
-      key: this.#key,
+      resume_key: this.#resumeKey,
       nonce: this.#hello?.nonce,
-      hidden: this.#hidden,
+      page_hidden: this.#pageHidden,
       revs: this.#revs,
       ...said,
     };
@@ -227,15 +227,15 @@ export class Beats extends Other {
     if (!lease || this.over) return;
     const lost = frame?.type !== "hello" && !lease.resumed;
     this.#session = lease.session;
-    this.#key = lease.key;
+    this.#resumeKey = lease.resume_key;
     if (frame?.type === "hello") {
-      const { session, key, resumed, not_resumed, user, rooms } = lease;
+      const { session, resume_key, resumed, not_resumed, user, rooms } = lease;
       const revs = Object.fromEntries(Object.keys(frame.revs ?? {}).map((room) => [room, "snapshot"]));
       this.give({
         type: "answer",
         re: frame.id,
         session,
-        key,
+        resume_key,
         link: 1,
         resumed,
         not_resumed,
@@ -264,7 +264,7 @@ const longestPause = 10_000;
 const noTimings = {
   grace_closing: 0,
   grace_lost: 0,
-  grace_hidden: 0,
+  grace_background: 0,
   idle_after: 300_000,
   activity_every: 20_000,
   longest_ghost: 0,

@@ -8,7 +8,7 @@ class Desk {
   now = 0;
   timers: { at: number; run: () => void }[] = [];
   readonly link: Reporter = {
-    snapshot: { welcome: { timings: { typing_expires: 6000 } } },
+    snapshot: { opened: { timings: { typing_expires: 6000 } } },
     typing: async (_, on) => void this.told.push(`${this.now} ${on ? "types" : "stops"}`),
     sent: async () => void this.told.push(`${this.now} sent`),
   };

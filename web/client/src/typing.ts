@@ -2,7 +2,7 @@ import type { Room } from "./replica";
 
 /** What a composer tells of somebody who writes: a Link. */
 export interface Reporter {
-  readonly snapshot: { readonly welcome?: { readonly timings: { readonly typing_expires: number } } };
+  readonly snapshot: { readonly opened?: { readonly timings: { readonly typing_expires: number } } };
   typing(room: string, on: boolean): Promise<void>;
   sent(room: string): Promise<void>;
 }
@@ -54,7 +54,7 @@ export class Composer {
   }
 
   get #expires(): number {
-    return this.#link.snapshot.welcome?.timings.typing_expires ?? 6000;
+    return this.#link.snapshot.opened?.timings.typing_expires ?? 6000;
   }
 
   /** What was composed has been sent. */

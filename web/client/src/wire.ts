@@ -82,7 +82,7 @@ export interface Timings {
   readonly silence: number;
   readonly grace_closing: number;
   readonly grace_lost: number;
-  readonly grace_hidden: number;
+  readonly grace_background: number;
   readonly idle_after: number;
   readonly activity_every: number;
   readonly longest_ghost: number;
@@ -90,9 +90,9 @@ export interface Timings {
 }
 
 /** The answer to hello. A link with an operator's key has no session. */
-export interface Welcome {
+export interface Opened {
   readonly session?: string;
-  readonly key?: string;
+  readonly resume_key?: string;
   readonly link?: number;
   readonly resumed: boolean;
   readonly not_resumed?: "unknown" | "in-use";
@@ -203,6 +203,6 @@ export type Frame =
   | CueFrame
   | { readonly type: "expiring"; readonly expires: string }
   | { readonly type: "moving"; readonly after: number }
-  | ({ readonly type: "answer"; readonly re?: number; readonly links?: number } & Partial<Welcome> &
+  | ({ readonly type: "answer"; readonly re?: number; readonly links?: number } & Partial<Opened> &
       Partial<Omit<Page, "rooms">>)
   | ({ readonly type: "error"; readonly re?: number } & Problem);

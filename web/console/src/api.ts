@@ -125,8 +125,8 @@ export function useSessions(room: string) {
   });
 }
 
-/** Why somebody is shown as they are. */
-export interface Why {
+/** Explains how somebody is shown. */
+export interface Explanation {
   readonly user: string;
   readonly name?: string;
   readonly status: Status;

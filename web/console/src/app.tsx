@@ -1,7 +1,6 @@
 import { lazy, Suspense, useEffect, useState } from "react";
 import { Route, Switch } from "wouter";
 import { type SignedIn, signedIn, signIn, signOut, takeFragment } from "./operator";
-import { Board } from "./pages/board";
 import { HookPage, HooksPage } from "./pages/hooks";
 import { JournalPage } from "./pages/journal";
 import { KeysPage } from "./pages/keys";
@@ -10,6 +9,7 @@ import { PersonPage } from "./pages/person";
 import { PoliciesPage } from "./pages/policies";
 import { Practice } from "./pages/practice";
 import { RoomPage } from "./pages/room";
+import { Rooms } from "./pages/rooms";
 import { SignIn } from "./pages/sign-in";
 import { Visit } from "./pages/visit";
 import { Frame } from "./parts/frame";
@@ -17,7 +17,7 @@ import { Frame } from "./parts/frame";
 /** The charts come when they are wanted. */
 const HeadcountPage = lazy(async () => ({ default: (await import("./pages/headcount")).HeadcountPage }));
 
-/** The pages: a visitor's, one to practise, and for who is signed in the board and the rooms. */
+/** The pages: a visitor's, Practice, and behind a sign-in all others. */
 export function App() {
   return (
     <Switch>
@@ -98,7 +98,7 @@ function Console() {
         <KeysPage onSignOut={leave} />
       </Route>
       <Route>
-        <Board operator={operator} onSignOut={leave} />
+        <Rooms operator={operator} onSignOut={leave} />
       </Route>
     </Switch>
   );

@@ -85,7 +85,7 @@ function wrongIn(sum: (name: string, labels?: string) => number): string[] {
   const before = sum("tovik_links_before_hello");
   if (lag > 5) wrong.push(`The records are ${lag.toFixed(0)} s behind.`);
   if (parked > 0)
-    wrong.push(`${parked} ${parked === 1 ? "delivery was" : "deliveries were"} given up: see the hooks.`);
+    wrong.push(`${parked} ${parked === 1 ? "delivery is" : "deliveries are"} parked: see the hooks.`);
   if (waiting > backlog) wrong.push(`${waiting} deliveries to hooks wait.`);
   if (before > backlog) wrong.push(`${before} links have not said hello yet.`);
   return wrong;

@@ -271,7 +271,7 @@ function Comparison(props: {
       </Sheet>
       <Sheet title="In numbers">
         <Table
-          heads={["Room", "Most at once", "When", "On average", "Different people", "Came", "Went"]}
+          heads={["Room", "Most at once", "When", "On average", "Different people", "Joined", "Left"]}
           marker="numbers"
         >
           {series.map((steps, i) => (

@@ -108,7 +108,7 @@ export function HooksPage({ onSignOut }: { onSignOut: () => void }) {
               <p className="p-4 text-muted text-sm">No address is told anything yet. Make a hook below.</p>
             ) : (
               <Table
-                heads={["Hook", "Address", "Is told of", "Delivered", "Waiting", "Given up"]}
+                heads={["Hook", "Address", "Is told of", "Delivered", "Waiting", "Parked"]}
                 marker="hooks"
               >
                 {hooks.data.map((hook) => (
@@ -295,7 +295,7 @@ export function HookPage({ id, onSignOut }: { id: string; onSignOut: () => void 
                   onClick={() => setState(one)}
                   className="rounded border border-line px-2 py-0.5 hover:bg-wash aria-pressed:bg-wash aria-pressed:font-medium"
                 >
-                  {one === "" ? "all" : one === "parked" ? "given up" : one}
+                  {one === "" ? "all" : one}
                 </button>
               ))}
             </div>
@@ -319,9 +319,7 @@ function outcome(d: Delivery): string {
   const tries = d.attempts === 1 ? "1 try" : `${d.attempts} tries`;
   if (d.state === "delivered") return `was delivered: ${d.answered} after ${d.took} ms, ${tries}`;
   const because = d.error ?? (d.answered ? `the answer was ${d.answered}` : "it was not tried yet");
-  return d.state === "waiting"
-    ? `waits after ${tries}: ${because}`
-    : `was given up after ${tries}: ${because}`;
+  return d.state === "waiting" ? `waits after ${tries}: ${because}` : `was parked after ${tries}: ${because}`;
 }
 
 const marks = { delivered: "✓", waiting: "…", parked: "✗" };

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect, useMemo } from "react";
 import { Link } from "wouter";
-import { ask, type Journal, query, type Session, useJournalStream, type Why } from "../api";
+import { ask, type Explanation, type Journal, query, type Session, useJournalStream } from "../api";
 import { useMoment, useNow } from "../live";
 import type { SignedIn } from "../operator";
 import { Button, Confirm, Problem } from "../parts/controls";
@@ -16,22 +16,25 @@ export function PersonPage(props: { user: string; operator: SignedIn; onSignOut:
   const moment = useMoment();
   const client = useQueryClient();
   const path = `/v1/people/${encodeURIComponent(user)}`;
-  const why = useQuery({ queryKey: ["why", user], queryFn: () => ask<Why>(`${path}/why`) });
+  const explanation = useQuery({
+    queryKey: ["explain", user],
+    queryFn: () => ask<Explanation>(`${path}/explain`),
+  });
   const past = useQuery({
     queryKey: ["past", user],
     queryFn: () => ask<Journal>(`/v1/journal${query({ user, limit: 30 })}`),
   });
   const again = () => {
-    void client.invalidateQueries({ queryKey: ["why", user] });
+    void client.invalidateQueries({ queryKey: ["explain", user] });
     void client.invalidateQueries({ queryKey: ["past", user] });
   };
   const open = useJournalStream({ user }, again);
-  const next = nextOf(why.data);
+  const next = nextOf(explanation.data);
   useEffect(() => {
     if (next === undefined) return;
     // A beat moves deadlines without an entry; so it is looked again when one has passed.
     const timer = setTimeout(
-      () => void client.invalidateQueries({ queryKey: ["why", user] }),
+      () => void client.invalidateQueries({ queryKey: ["explain", user] }),
       Math.max(300, next - Date.now() + 200),
     );
     return () => clearTimeout(timer);
@@ -43,31 +46,35 @@ export function PersonPage(props: { user: string; operator: SignedIn; onSignOut:
           All people
         </Link>
       </nav>
-      {why.error ? (
+      {explanation.error ? (
         <Sheet title={user}>
           <p role="alert" className="p-4">
-            {why.error.message}.
+            {explanation.error.message}.
           </p>
         </Sheet>
-      ) : why.data ? (
+      ) : explanation.data ? (
         <>
-          <Title why={why.data} />
+          <Title explanation={explanation.data} />
           <Suspense fallback={null}>
             <div className="pb-5">
               <Sheet title="Lanes: what happened, and what others saw">
-                <Lanes user={user} why={why.data} moment={moment} />
+                <Lanes user={user} explanation={explanation.data} moment={moment} />
               </Sheet>
             </div>
           </Suspense>
           <div className="grid grid-cols-[minmax(0,1fr)] gap-5 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)] lg:items-start">
             <div className="space-y-5">
-              <Sheet title="Why is this shown?">
-                <Rules why={why.data} />
+              <Sheet title="Explanation">
+                <Rules explanation={explanation.data} />
               </Sheet>
               <Sheet
-                title={why.data.sessions.length === 1 ? "1 session" : `${why.data.sessions.length} sessions`}
+                title={
+                  explanation.data.sessions.length === 1
+                    ? "1 session"
+                    : `${explanation.data.sessions.length} sessions`
+                }
               >
-                <Sessions list={why.data.sessions} />
+                <Sessions list={explanation.data.sessions} />
               </Sheet>
             </div>
             <div className="space-y-5">
@@ -95,7 +102,15 @@ export function PersonPage(props: { user: string; operator: SignedIn; onSignOut:
 /** The charts come when they are wanted. */
 const PersonLanes = lazy(async () => ({ default: (await import("../lanes/person-lanes")).PersonLanes }));
 
-function Lanes({ user, why, moment }: { user: string; why: Why; moment: number | undefined }) {
+function Lanes({
+  user,
+  explanation,
+  moment,
+}: {
+  user: string;
+  explanation: Explanation;
+  moment: number | undefined;
+}) {
   const rooms = useQuery({
     queryKey: ["rooms-of", user],
     queryFn: () =>
@@ -108,40 +123,42 @@ function Lanes({ user, why, moment }: { user: string; why: Why; moment: number |
     () => (rooms.data?.rooms ?? []).map(({ room, since }) => ({ user, room, since: Date.parse(since) })),
     [rooms.data, user],
   );
-  return <PersonLanes key={moment} user={user} sessions={why.sessions} present={present} moment={moment} />;
+  return (
+    <PersonLanes key={moment} user={user} sessions={explanation.sessions} present={present} moment={moment} />
+  );
 }
 
 /** When the next thing happens to a session of somebody. */
-function nextOf(why: Why | undefined): number | undefined {
-  const times = (why?.sessions ?? []).flatMap((session) =>
+function nextOf(explanation: Explanation | undefined): number | undefined {
+  const times = (explanation?.sessions ?? []).flatMap((session) =>
     session.next.slice(0, 1).map((n) => Date.parse(n.at)),
   );
   return times.length > 0 ? Math.min(...times) : undefined;
 }
 
-function Title({ why }: { why: Why }) {
+function Title({ explanation }: { explanation: Explanation }) {
   return (
-    <div className="flex flex-wrap items-baseline gap-x-4 gap-y-1 pb-4" data-shown={why.status}>
-      <h1 className="font-semibold text-2xl tracking-tight">{why.name ?? why.user}</h1>
-      <span className="font-mono text-muted text-sm">{why.user}</span>
-      <StatusMark status={why.status} />
-      {why.note && <span className="text-muted text-sm">{why.note}</span>}
-      {why.until && (
-        <span className="text-muted text-sm" title={exact(why.until)}>
-          until {clock(why.until)}
+    <div className="flex flex-wrap items-baseline gap-x-4 gap-y-1 pb-4" data-shown={explanation.status}>
+      <h1 className="font-semibold text-2xl tracking-tight">{explanation.name ?? explanation.user}</h1>
+      <span className="font-mono text-muted text-sm">{explanation.user}</span>
+      <StatusMark status={explanation.status} />
+      {explanation.note && <span className="text-muted text-sm">{explanation.note}</span>}
+      {explanation.until && (
+        <span className="text-muted text-sm" title={exact(explanation.until)}>
+          until {clock(explanation.until)}
         </span>
       )}
-      {why.open && <span className="text-lamp text-sm">hides; others see {why.open}</span>}
+      {explanation.open && <span className="text-lamp text-sm">hides; others see {explanation.open}</span>}
     </div>
   );
 }
 
 /** The rules in the order in which they are tried; the first that holds decides. */
-function Rules({ why }: { why: Why }) {
+function Rules({ explanation }: { explanation: Explanation }) {
   return (
-    <div className="space-y-4 p-4 text-sm" data-why>
+    <div className="space-y-4 p-4 text-sm" data-explanation>
       <ol className="space-y-1.5">
-        {why.rules.map((rule, i) => (
+        {explanation.rules.map((rule, i) => (
           <li
             key={rule.rule}
             data-decides={rule.decides || undefined}
@@ -160,7 +177,7 @@ function Rules({ why }: { why: Why }) {
         ))}
       </ol>
       <div className="space-y-1.5">
-        {why.words.map((sentence) => (
+        {explanation.words.map((sentence) => (
           <p key={sentence}>{sentence}</p>
         ))}
       </div>

@@ -4,7 +4,7 @@ import { useEffect, useMemo, useRef, useState } from "react";
 import { server, useNow } from "../live";
 import { Frame, RoomTitle, Sheet } from "../parts/frame";
 import { Card, type Deeds, nameOf } from "../practice/card";
-import { Device, type Kind, type Player } from "../practice/device";
+import { type Kind, PlayedPage, type Player } from "../practice/played-page";
 import { type Entry, toldBy } from "../practice/story";
 import { clock } from "../words";
 
@@ -24,7 +24,7 @@ async function fetchOffer(): Promise<Offer> {
   return answer;
 }
 
-/** A room to practise in: several devices of several people side by side, and what each sees of the others. */
+/** A room to practise in: several pages of several people side by side, and what each sees of the others. */
 export function Practice() {
   const [offer, setOffer] = useState<Offer>();
   const [problem, setProblem] = useState<string>();
@@ -34,7 +34,7 @@ export function Practice() {
   if (offer) return <Playing offer={offer} />;
   return (
     <Frame title="Practice">
-      <Sheet title="Practice room">
+      <Sheet title="Practice">
         <p className="p-4" role="status">
           {problem ? (
             <>
@@ -51,7 +51,7 @@ export function Practice() {
 }
 
 function Playing({ offer }: { offer: Offer }) {
-  const { devices, entries, deeds, add, room } = usePlay(offer);
+  const { pages, entries, deeds, add, room } = usePlay(offer);
   const now = useNow(100);
   return (
     <Frame title="Practice" wide>
@@ -67,8 +67,8 @@ function Playing({ offer }: { offer: Offer }) {
       </div>
       <div className="grid gap-4 lg:grid-cols-[minmax(0,1fr)_19rem] lg:items-start">
         <div className="grid grid-cols-[repeat(auto-fill,minmax(17.5rem,1fr))] gap-4">
-          {devices.map((device) => (
-            <Card key={nameOf(device)} device={device} now={now} deeds={deeds} />
+          {pages.map((played) => (
+            <Card key={nameOf(played)} played={played} now={now} deeds={deeds} />
           ))}
         </div>
         <Story entries={entries} />
@@ -77,12 +77,12 @@ function Playing({ offer }: { offer: Offer }) {
   );
 }
 
-/** The devices of a room, what is done with them, and what an onlooker is told. */
+/** The pages of a room, what is done with them, and what an onlooker is told. */
 function usePlay(offer: Offer) {
-  const [devices, setDevices] = useState<readonly Device[]>([]);
+  const [pages, setPages] = useState<readonly PlayedPage[]>([]);
   const [entries, setEntries] = useState<readonly Entry[]>([]);
   const [room, setRoom] = useState<Room>();
-  const all = useRef<readonly Device[]>([]);
+  const all = useRef<readonly PlayedPage[]>([]);
   const count = useRef(0);
 
   const { add, deeds, note } = useMemo(() => {
@@ -90,28 +90,28 @@ function usePlay(offer: Offer) {
       const entry = { id: ++count.current, at: Date.now(), kind, text };
       setEntries((entries) => [entry, ...entries].slice(0, 80));
     };
-    const show = (devices: readonly Device[]) => {
-      all.current = devices;
-      setDevices(devices);
+    const show = (pages: readonly PlayedPage[]) => {
+      all.current = pages;
+      setPages(pages);
     };
     const add = (player: Player, kind: Kind, kept?: ReadonlyMap<string, string>) => {
       const same = all.current.filter((d) => d.player === player && d.kind === kind);
       const number = Math.max(0, ...same.map((d) => d.number)) + 1;
-      const browserOf = (device: Device) =>
+      const browserOf = (played: PlayedPage) =>
         all.current.filter(
-          (d) => d !== device && d.player === device.player && d.kind === "tab" && kind === "tab",
+          (p) => p !== played && p.player === played.player && p.kind === "tab" && kind === "tab",
         );
-      const device = new Device(player, kind, number, offer.room, server, browserOf, kept);
-      device.returned = () => note("silent", `${nameOf(device)} is back in time`);
-      show([...all.current, device]);
-      device.open();
+      const played = new PlayedPage(player, kind, number, offer.room, server, browserOf, kept);
+      played.returned = () => note("silent", `${nameOf(played)} is back in time`);
+      show([...all.current, played]);
+      played.open();
     };
     const deeds: Deeds = {
-      did: (device, what) => note("did", `${nameOf(device)}: ${what}`),
-      duplicate: (device) => add(device.player, device.kind, device.kept),
-      remove: (device) => {
-        device.dispose();
-        show(all.current.filter((d) => d !== device));
+      did: (played, what) => note("did", `${nameOf(played)}: ${what}`),
+      duplicate: (played) => add(played.player, played.kind, played.kept),
+      remove: (played) => {
+        played.dispose();
+        show(all.current.filter((p) => p !== played));
       },
     };
     return { add, deeds, note };
@@ -132,13 +132,13 @@ function usePlay(offer: Offer) {
     return () => {
       stop();
       onlooker.close();
-      for (const device of all.current) device.dispose();
+      for (const played of all.current) played.dispose();
       all.current = [];
-      setDevices([]);
+      setPages([]);
     };
   }, [offer, add, note]);
 
-  return { devices, entries, deeds, add, room };
+  return { pages, entries, deeds, add, room };
 }
 
 function Add({ people, add }: { people: readonly Player[]; add: (player: Player, kind: Kind) => void }) {

@@ -29,7 +29,7 @@ export function RoomPage(props: { room: string; operator: SignedIn; onSignOut: (
   const moment = useMoment();
   const room = rooms.get(props.room);
   const pages = useLargeRoom(link, props.room, room);
-  const devices = useDevices(link, props.room, (room?.count.people ?? 0) > 200);
+  const kinds = useSessionKinds(link, props.room, (room?.count.people ?? 0) > 200);
   const remove = useMutation({
     mutationFn: (user: string) =>
       ask(`/v1/rooms/${props.room}/members/${encodeURIComponent(user)}`, { method: "DELETE" }),
@@ -61,7 +61,7 @@ export function RoomPage(props: { room: string; operator: SignedIn; onSignOut: (
                     onEnd={pages?.more}
                     now={now}
                     linked
-                    devices={(m) => devices.get(m.user)}
+                    kinds={(m) => kinds.get(m.user)}
                     act={
                       operator.role === "operate"
                         ? (m) => (
@@ -191,7 +191,7 @@ function useLargeRoom(
 const over = { websocket: "WebSocket", stream: "event stream", beats: "HTTP beats" };
 
 /** What the sessions of people go over, by user. */
-function useDevices(
+function useSessionKinds(
   link: ServiceLink | undefined,
   room: string,
   large: boolean,
@@ -210,7 +210,7 @@ function useDevices(
   }, [sessions.data]);
 }
 
-/** Who came and went before the page was opened, newest first. */
+/** Who joined and left before the page was opened, newest first. */
 function Before({ room }: { room: string }) {
   const [opened] = useState(() => new Date().toISOString());
   const past = useQuery({
@@ -232,7 +232,7 @@ function Before({ room }: { room: string }) {
       <ol className="divide-y divide-line text-sm" data-before>
         {entries.map(({ id, at, kind, user = "", reason }) => (
           <FeedLine key={id} at={at}>
-            <Name user={user} name={nameOf(user)} linked /> {kind === "member.joined" ? "came" : "left"}
+            <Name user={user} name={nameOf(user)} linked /> {kind === "member.joined" ? "joined" : "left"}
             <Because reason={reason} />
           </FeedLine>
         ))}

@@ -47,7 +47,7 @@ function Taking({ invited }: { invited: Invitation }) {
   const [snapshot, link] = useLink(() => openTab({ server, token: invited.token, rooms: [invited.room] }));
   const lines = useFeed(link);
   const now = useNow();
-  const { state, rooms, welcome } = snapshot;
+  const { state, rooms, opened } = snapshot;
   const room = rooms.get(invited.room);
   return (
     <Frame title="Visit" state={state}>
@@ -60,7 +60,7 @@ function Taking({ invited }: { invited: Invitation }) {
         <div className="grid gap-5 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)] lg:items-start">
           <Sheet>
             {room ? (
-              <Members room={room} now={now} you={welcome?.user} />
+              <Members room={room} now={now} you={opened?.user} />
             ) : (
               <p className="p-6 text-muted">
                 {state.word === "open" ? "You are not in this room." : "Waiting for the service…"}
@@ -83,9 +83,9 @@ function Taking({ invited }: { invited: Invitation }) {
 
 /** The visitor's own session, with things to try. */
 function You({ snapshot, link, room }: { snapshot: Snapshot; link: Link; room: string }) {
-  const { state, welcome } = snapshot;
+  const { state, opened } = snapshot;
   const here = snapshot.rooms.has(room);
-  const grace = welcome ? seconds(welcome.timings.grace_lost) : "the grace";
+  const grace = opened ? seconds(opened.timings.grace_lost) : "the grace";
   const acts = [
     { name: "Reload", act: () => location.reload(), note: "Nobody sees it: the session comes back." },
     {
@@ -105,11 +105,11 @@ function You({ snapshot, link, room }: { snapshot: Snapshot; link: Link; room: s
   ];
   return (
     <Sheet title="You">
-      {welcome && (
-        <p className="border-line border-b px-4 py-2.5 text-sm" data-session={welcome.session}>
-          {welcome.resumed ? "The session you had before, " : "A new session, "}
-          link number {welcome.link}
-          <span className="block truncate font-mono text-muted text-xs">{welcome.session}</span>
+      {opened && (
+        <p className="border-line border-b px-4 py-2.5 text-sm" data-session={opened.session}>
+          {opened.resumed ? "The session you had before, " : "A new session, "}
+          link number {opened.link}
+          <span className="block truncate font-mono text-muted text-xs">{opened.session}</span>
         </p>
       )}
       <ul className="divide-y divide-line">

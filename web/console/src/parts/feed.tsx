@@ -15,7 +15,7 @@ export function Feed({ lines, linked = false }: { lines: readonly Line[]; linked
           <ul>
             {line.joined.map((m) => (
               <li key={m.user}>
-                <Name {...m} linked={linked} /> came
+                <Name {...m} linked={linked} /> joined
               </li>
             ))}
             {line.changed.map((m) => (

@@ -14,7 +14,7 @@ interface Look {
   /** Whether names lead to the pages of people, which operators see. */
   readonly linked?: boolean;
   /** What more is known of somebody's sessions. */
-  readonly devices?: ((member: Member) => string | undefined) | undefined;
+  readonly kinds?: ((member: Member) => string | undefined) | undefined;
   /** What can be done to somebody. */
   readonly act?: ((member: Member) => ReactNode) | undefined;
 }
@@ -22,7 +22,7 @@ interface Look {
 /** More than this are drawn only where they are seen. */
 const few = 40;
 
-/** Everybody in a room: you, and then those who came first. Another list may be given, as of a part of a large room. */
+/** Everybody in a room: you, and then those who joined first. Another list may be given, as of a part of a large room. */
 export function Members(
   props: Look & { room: Room; list?: readonly Member[] | undefined; onEnd?: (() => void) | undefined },
 ) {
@@ -81,7 +81,7 @@ function LongTable({ onEnd, ...rows }: Rows & { onEnd: (() => void) | undefined 
 
 /** A table of which only a part has rows; the rest is room for them. */
 function Table({ members, typing, look, from, to }: Rows & { from: number; to: number }) {
-  const { now, you, linked = false, devices, act } = look;
+  const { now, you, linked = false, kinds, act } = look;
   const space = (rows: number) => rows > 0 && <tr style={{ height: rows * rowHeight }} />;
   return (
     <table
@@ -134,7 +134,7 @@ function Table({ members, typing, look, from, to }: Rows & { from: number; to: n
             </td>
             <td className="text-right" title={sessions(m.sessions)}>
               <SessionTicks n={m.sessions} />
-              {devices && <span className="block text-muted text-xs max-sm:hidden">{devices(m)}</span>}
+              {kinds && <span className="block text-muted text-xs max-sm:hidden">{kinds(m)}</span>}
             </td>
             {act && <td className="text-right">{act(m)}</td>}
           </tr>

@@ -7,7 +7,7 @@ export interface Policy {
   readonly pattern?: string;
   readonly grace_closing: number;
   readonly grace_lost: number;
-  readonly grace_hidden: number;
+  readonly grace_background: number;
   readonly typing_expires: number;
   readonly count_every: number;
   readonly capacity?: number;
@@ -34,11 +34,11 @@ const width = 300;
  * and an end where others see them leave. Short times are drawn larger than long ones.
  */
 export function PolicyTimeline({ policy }: { policy: Policy }) {
-  const { grace_closing, grace_lost, grace_hidden, silence, idle_after, longest_ghost } = policy;
+  const { grace_closing, grace_lost, grace_background, silence, idle_after, longest_ghost } = policy;
   const cases: readonly Case[] = [
     { happens: "Closes or reloads the page", live: 0, grace: grace_closing },
     { happens: "Loses the network", live: 0, grace: grace_lost },
-    { happens: "The same, page hidden", live: 0, grace: grace_hidden },
+    { happens: "The same, page hidden", live: 0, grace: grace_background },
     {
       happens: "Stops answering",
       live: Math.max(silence, longest_ghost - grace_lost),

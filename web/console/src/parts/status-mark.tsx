@@ -1,16 +1,16 @@
 import type { Status } from "@client/wire";
 
-/** How high the water stands in the gauge, and its colour. */
-const marks: Record<Status, { level: number; colour: string }> = {
-  online: { level: 11, colour: "text-reed" },
-  away: { level: 4, colour: "text-lamp" },
-  busy: { level: 11, colour: "text-flood" },
-  offline: { level: 0, colour: "text-muted" },
+/** Where the gauge is filled: from the top and how high, of 11; and its colour. */
+const marks: Record<Status, { top: number; height: number; colour: string }> = {
+  online: { top: 0, height: 11, colour: "text-reed" },
+  away: { top: 7, height: 4, colour: "text-lamp" },
+  busy: { top: 0, height: 5.5, colour: "text-heather" },
+  offline: { top: 11, height: 0, colour: "text-muted" },
 };
 
-/** A staff gauge: full for online, low for away, full and barred for busy, empty for offline; with the word. */
+/** A staff gauge: full for online, low for away, its upper half for busy, empty for offline; with the word. */
 export function StatusMark({ status, label = status }: { status: Status; label?: string }) {
-  const { level, colour } = marks[status];
+  const { top, height, colour } = marks[status];
   return (
     <span className={`inline-flex items-baseline gap-1.5 ${colour}`}>
       <svg viewBox="0 0 8 16" className="h-4 w-2 self-center" aria-hidden="true">
@@ -24,8 +24,7 @@ export function StatusMark({ status, label = status }: { status: Status; label?:
           stroke="currentColor"
           strokeWidth="1.5"
         />
-        <rect x="2" y={14 - level} width="4" height={level} rx="1" fill="currentColor" />
-        {status === "busy" && <path d="M0 8h8" stroke="var(--sheet)" strokeWidth="2" />}
+        <rect x="2" y={3 + top} width="4" height={height} rx="1" fill="currentColor" />
       </svg>
       {label}
     </span>

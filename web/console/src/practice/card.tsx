@@ -3,59 +3,59 @@ import { typingSentence } from "@client/typing";
 import { useState, useSyncExternalStore } from "react";
 import { StatusMark } from "../parts/status-mark";
 import { people } from "../words";
-import type { Device } from "./device";
 import { Knowledge } from "./knowledge";
+import type { PlayedPage } from "./played-page";
 
-/** What can be done with a device. */
+/** What can be done with a page. */
 export interface Deeds {
-  readonly did: (device: Device, what: string) => void;
-  readonly duplicate: (device: Device) => void;
-  readonly remove: (device: Device) => void;
+  readonly did: (played: PlayedPage, what: string) => void;
+  readonly duplicate: (played: PlayedPage) => void;
+  readonly remove: (played: PlayedPage) => void;
 }
 
-/** One device that is played: what its screen shows of the others, what can be done with it, and what the service knows. */
-export function Card({ device, now, deeds }: { device: Device; now: number; deeds: Deeds }) {
+/** One page that is played: what its screen shows of the others, what can be done with it, and what the service knows. */
+export function Card({ played, now, deeds }: { played: PlayedPage; now: number; deeds: Deeds }) {
   useSyncExternalStore(
-    (listener) => device.subscribe(listener),
-    () => device.version,
+    (listener) => played.subscribe(listener),
+    () => played.version,
   );
-  const dark = device.phase !== "open" || device.frozen;
+  const dark = played.phase !== "open" || played.frozen;
   return (
     <section
-      aria-label={nameOf(device)}
-      data-device={nameOf(device)}
-      onPointerDownCapture={() => device.touch()}
-      onKeyDownCapture={() => device.touch()}
-      className={`flex flex-col overflow-hidden border border-line bg-sheet ${device.kind === "phone" ? "rounded-3xl" : "rounded-xl"}`}
+      aria-label={nameOf(played)}
+      data-page={nameOf(played)}
+      onPointerDownCapture={() => played.touch()}
+      onKeyDownCapture={() => played.touch()}
+      className={`flex flex-col overflow-hidden border border-line bg-sheet ${played.kind === "phone" ? "rounded-3xl" : "rounded-xl"}`}
     >
       <header className="flex items-baseline gap-2 px-3 pt-2.5 pb-1.5">
-        <h2 className="truncate font-medium text-sm">{device.player.name}</h2>
+        <h2 className="truncate font-medium text-sm">{played.player.name}</h2>
         <span className="whitespace-nowrap text-muted text-xs">
-          {device.kind} {device.number}
+          {played.kind} {played.number}
         </span>
         <span className="grow" />
-        <ScreenState device={device} />
+        <ScreenState played={played} />
       </header>
       <div className={`grow px-3 ${dark ? "opacity-45" : ""}`} inert={dark}>
-        <Screen device={device} did={(what) => deeds.did(device, what)} />
+        <Screen played={played} did={(what) => deeds.did(played, what)} />
       </div>
-      <Buttons device={device} deeds={deeds} />
-      <Knowledge device={device} now={now} />
+      <Buttons played={played} deeds={deeds} />
+      <Knowledge played={played} now={now} />
     </section>
   );
 }
 
-export function nameOf(device: Device): string {
-  return `${device.player.name}, ${device.kind} ${device.number}`;
+export function nameOf(played: PlayedPage): string {
+  return `${played.player.name}, ${played.kind} ${played.number}`;
 }
 
-function ScreenState({ device }: { device: Device }) {
-  const state = device.link?.snapshot.state;
-  const word = device.frozen
+function ScreenState({ played }: { played: PlayedPage }) {
+  const state = played.link?.snapshot.state;
+  const word = played.frozen
     ? "frozen"
-    : device.phase !== "open"
-      ? device.phase
-      : device.hidden()
+    : played.phase !== "open"
+      ? played.phase
+      : played.pageHidden()
         ? "hidden"
         : (state?.word ?? "");
   const fine = word === "open";
@@ -70,21 +70,21 @@ function ScreenState({ device }: { device: Device }) {
   );
 }
 
-/** What the page on the device shows: who else is here, who types, and a field to write in. */
-function Screen({ device, did }: { device: Device; did: (what: string) => void }) {
+/** What the page shows: who else is here, who types, and a field to write in. */
+function Screen({ played, did }: { played: PlayedPage; did: (what: string) => void }) {
   const [text, setText] = useState("");
-  const snapshot = device.link?.snapshot;
-  const room = snapshot?.rooms.get(device.room);
-  const user = snapshot?.welcome?.user;
+  const snapshot = played.link?.snapshot;
+  const room = snapshot?.rooms.get(played.room);
+  const user = snapshot?.opened?.user;
   const others = membersOf(room, user);
   const own = user === undefined ? undefined : room?.members?.get(user);
   const write = (value: string) => {
     setText(value);
-    device.composer?.changed(value);
+    played.composer?.changed(value);
   };
   const send = () => {
     setText("");
-    device.composer?.sent();
+    played.composer?.sent();
     did("sent what was written");
   };
   return (
@@ -102,7 +102,7 @@ function Screen({ device, did }: { device: Device; did: (what: string) => void }
           <li key={m.user} className="flex items-center justify-between gap-2" data-sees={m.name}>
             <span className="truncate">{m.name}</span>
             <span className="flex items-center gap-2 whitespace-nowrap text-xs">
-              {m.sessions > 1 && <span className="text-muted">{m.sessions} devices</span>}
+              {m.sessions > 1 && <span className="text-muted">{m.sessions} sessions</span>}
               <StatusMark status={m.status} />
             </span>
           </li>
@@ -113,10 +113,10 @@ function Screen({ device, did }: { device: Device; did: (what: string) => void }
         <input
           value={text}
           onChange={(e) => write(e.target.value)}
-          onBlur={() => device.composer?.left()}
+          onBlur={() => played.composer?.left()}
           onKeyDown={(e) => e.key === "Enter" && send()}
           placeholder="Write something"
-          aria-label={`Write as ${device.player.name}`}
+          aria-label={`Write as ${played.player.name}`}
           className="min-w-0 grow rounded-md border border-line bg-paper px-2 py-1 text-sm"
         />
         <button type="button" onClick={send} disabled={text === ""} className={small}>
@@ -139,60 +139,60 @@ interface Deed {
   readonly act: () => void;
 }
 
-/** What can be done with the device as it is now. */
-function deedsFor(device: Device, deeds: Deeds): readonly Deed[] {
-  if (device.phase === "reloading") return [];
-  if (device.phase !== "open") {
+/** What can be done with the page as it is now. */
+function deedsFor(played: PlayedPage, deeds: Deeds): readonly Deed[] {
+  if (played.phase === "reloading") return [];
+  if (played.phase !== "open") {
     return [
-      { name: "Open again", said: "opened the page anew", act: () => device.start() },
-      { name: "Put away", said: "put the device away", act: () => deeds.remove(device) },
+      { name: "Open again", said: "opened the page anew", act: () => played.start() },
+      { name: "Put away", said: "put the page away", act: () => deeds.remove(played) },
     ];
   }
-  if (device.frozen)
-    return [{ name: "Unlock", said: "unlocked the phone", act: () => device.setFrozen(false) }];
-  if (device.link?.snapshot.state.word === "closed") {
-    return [{ name: "Sign in again", said: "signed in again", act: () => device.link?.retry() }];
+  if (played.frozen)
+    return [{ name: "Unlock", said: "unlocked the phone", act: () => played.setFrozen(false) }];
+  if (played.link?.snapshot.state.word === "closed") {
+    return [{ name: "Sign in again", said: "signed in again", act: () => played.link?.retry() }];
   }
-  const shown = !device.hidden();
+  const shown = !played.pageHidden();
   const list: Deed[] = [
-    { name: "Reload", said: "reloaded the page", act: () => device.reload() },
-    device.cableOut
-      ? { name: "Plug in", said: "plugged the cable in", act: () => device.plugCable() }
-      : { name: "Pull the cable", said: "pulled the cable", act: () => device.pullCable() },
-    device.walkedAway
-      ? { name: "Come back", said: "came back to it", act: () => device.comeBack() }
-      : { name: "Walk away", said: "walked away from it", act: () => device.walkAway() },
+    { name: "Reload", said: "reloaded the page", act: () => played.reload() },
+    played.cableOut
+      ? { name: "Plug in", said: "plugged the cable in", act: () => played.plugCable() }
+      : { name: "Pull the cable", said: "pulled the cable", act: () => played.pullCable() },
+    played.walkedAway
+      ? { name: "Come back", said: "came back to it", act: () => played.comeBack() }
+      : { name: "Walk away", said: "walked away from it", act: () => played.walkAway() },
   ];
-  if (device.kind === "phone") {
-    list.push({ name: "Lock", said: "locked the phone", act: () => device.setFrozen(true) });
+  if (played.kind === "phone") {
+    list.push({ name: "Lock", said: "locked the phone", act: () => played.setFrozen(true) });
   } else {
     list.push(
       {
         name: shown ? "Hide" : "Show",
         said: shown ? "went to another tab" : "came back to the tab",
-        act: () => device.setVisible(!shown),
+        act: () => played.setVisible(!shown),
       },
-      { name: "Duplicate", said: "duplicated the tab", act: () => deeds.duplicate(device) },
+      { name: "Duplicate", said: "duplicated the tab", act: () => deeds.duplicate(played) },
     );
   }
   list.push(
-    { name: "Close", said: "closed the page", act: () => device.close() },
-    { name: "Crash", said: "ran out of battery", act: () => device.crash() },
-    { name: "Sign out", said: "signed out everywhere", act: () => void device.link?.signOut() },
+    { name: "Close", said: "closed the page", act: () => played.close() },
+    { name: "Crash", said: "ran out of battery", act: () => played.crash() },
+    { name: "Sign out", said: "signed out everywhere", act: () => void played.link?.signOut() },
   );
   return list;
 }
 
-function Buttons({ device, deeds }: { device: Device; deeds: Deeds }) {
+function Buttons({ played, deeds }: { played: PlayedPage; deeds: Deeds }) {
   return (
     <div className="flex min-h-16 flex-wrap content-start gap-1.5 px-3 py-2">
-      {deedsFor(device, deeds).map(({ name, said, act }) => (
+      {deedsFor(played, deeds).map(({ name, said, act }) => (
         <button
           key={name}
           type="button"
           className={small}
           onClick={() => {
-            deeds.did(device, said);
+            deeds.did(played, said);
             act();
           }}
         >

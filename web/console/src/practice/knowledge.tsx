@@ -1,5 +1,5 @@
 import { seconds } from "../words";
-import type { Device, Known } from "./device";
+import type { Known, PlayedPage } from "./played-page";
 
 /** Why a session is in grace, as the service has it. */
 const reasons: Record<string, string> = {
@@ -9,9 +9,9 @@ const reasons: Record<string, string> = {
   expired: "its token has expired",
 };
 
-/** What the service knows of a device's session, and what it waits for, counting down. */
-export function Knowledge({ device, now }: { device: Device; now: number }) {
-  const { known } = device;
+/** What the service knows of a page's session, and what it waits for, counting down. */
+export function Knowledge({ played, now }: { played: PlayedPage; now: number }) {
+  const { known } = played;
   if (known === undefined) return <Line mark="…" text="The service does not know it yet." />;
   if (known === "ended") {
     return <Line mark="ended" text="The session has ended." tone="text-muted" />;
@@ -30,13 +30,13 @@ export function Knowledge({ device, now }: { device: Device; now: number }) {
     );
   }
   return (
-    <Line mark="live" tone="text-reed" text={`Link ${known.link}${over(device)}. ${upcoming(known, now)}`} />
+    <Line mark="live" tone="text-reed" text={`Link ${known.link}${over(played)}. ${upcoming(known, now)}`} />
   );
 }
 
-function over(device: Device): string {
-  const via = device.link?.snapshot.state.via;
-  return via ? `, over ${ways[via]}` : "";
+function over(played: PlayedPage): string {
+  const kind = played.link?.snapshot.state.over;
+  return kind ? `, over ${ways[kind]}` : "";
 }
 
 const ways = { websocket: "WebSocket", stream: "event stream", beats: "HTTP beats" };

@@ -12,10 +12,10 @@ export interface Entry {
 /** What an onlooker was told by a change, in words. */
 export function toldBy(change: Change): readonly string[] {
   return [
-    ...change.joined.map((m) => `${m.name ?? m.user} came`),
+    ...change.joined.map((m) => `${m.name ?? m.user} joined`),
     ...change.changed.map(
       (m) =>
-        `${m.name ?? m.user} is ${m.status}, with ${m.sessions === 1 ? "1 device" : `${m.sessions} devices`}`,
+        `${m.name ?? m.user} is ${m.status}, with ${m.sessions === 1 ? "1 session" : `${m.sessions} sessions`}`,
     ),
     ...change.left.map((d) => `${d.was?.name ?? d.user} left${d.reason ? `: ${why[d.reason]}` : ""}`),
   ];

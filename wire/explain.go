@@ -1,7 +1,7 @@
 package wire
 
-// Why says why a person is shown as they are, with the evidence.
-type Why struct {
+// Explanation says why a person is shown as they are, with the evidence.
+type Explanation struct {
 	User   string `json:"user"`
 	Name   string `json:"name,omitempty"`
 	Room   string `json:"room,omitempty"` // that was asked about
@@ -92,15 +92,15 @@ type PersonRoom struct {
 
 // Policy says what applies to a room. Times are milliseconds.
 type Policy struct {
-	Room          string `json:"room,omitempty"`
-	Pattern       string `json:"pattern,omitempty"` // that the room matches best; the realm's when left out
-	GraceClosing  int64  `json:"grace_closing"`
-	GraceLost     int64  `json:"grace_lost"`
-	GraceHidden   int64  `json:"grace_hidden"`
-	TypingExpires int64  `json:"typing_expires"`
-	CountEvery    int64  `json:"count_every"`
-	Capacity      int    `json:"capacity,omitempty"` // any number when left out
-	MembersMax    int    `json:"members_max"`
+	Room            string `json:"room,omitempty"`
+	Pattern         string `json:"pattern,omitempty"` // that the room matches best; the realm's when left out
+	GraceClosing    int64  `json:"grace_closing"`
+	GraceLost       int64  `json:"grace_lost"`
+	GraceBackground int64  `json:"grace_background"`
+	TypingExpires   int64  `json:"typing_expires"`
+	CountEvery      int64  `json:"count_every"`
+	Capacity        int    `json:"capacity,omitempty"` // any number when left out
+	MembersMax      int    `json:"members_max"`
 	// What follows is of sessions, and the same everywhere.
 	BeatEvery int64    `json:"beat_every"`
 	Silence   int64    `json:"silence"`

@@ -22,9 +22,9 @@ func TestWhyAnswersForEachStatus(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
 	api := client.API{Server: s.URL(), Key: key}
-	why := func(user string) (wire.Why, string) {
+	why := func(user string) (wire.Explanation, string) {
 		t.Helper()
-		doc, err := api.Why(t.Context(), user, weir)
+		doc, err := api.Explain(t.Context(), user, weir)
 		require.NoError(t, err)
 		decides := ""
 		for _, r := range doc.Rules {
@@ -69,7 +69,7 @@ func TestWhyAnswersForEachStatus(t *testing.T) {
 	doc, rule = why("ilse")
 	require.Equal(t, "offline", doc.Status)
 	require.Equal(t, string(presence.RuleNoSession), rule)
-	_, err = api.Why(t.Context(), "nobody", "")
+	_, err = api.Explain(t.Context(), "nobody", "")
 	var problem *client.Error
 	require.ErrorAs(t, err, &problem)
 	require.Equal(t, "unknown-person", problem.Code)
@@ -114,9 +114,9 @@ func TestWhyAnswersForEachReason(t *testing.T) {
 		"bye": "it said goodbye", "closing": "the page was closed", "lost": "its link was lost without a word", "silent": "its lease ran out",
 		"expired": "its token expired", "removed": "removed them", "replaced": "another session of theirs took its place", "leave": "by their own word",
 	} {
-		var doc wire.Why
+		var doc wire.Explanation
 		require.Eventually(t, func() bool {
-			doc, err = api.Why(t.Context(), reason, weir)
+			doc, err = api.Explain(t.Context(), reason, weir)
 			return err == nil && doc.Last != nil
 		}, patience, 20*time.Millisecond, reason)
 		require.Equal(t, reason, doc.Last.Reason)

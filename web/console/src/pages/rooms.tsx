@@ -18,7 +18,7 @@ const nameOf = (room: Room) => room.room;
 const byName = (a: Room, b: Room) => a.room < b.room;
 
 /** All rooms with their counts, live. */
-export function Board({ operator, onSignOut }: { operator: SignedIn; onSignOut: () => void }) {
+export function Rooms({ operator, onSignOut }: { operator: SignedIn; onSignOut: () => void }) {
   const [rate, addChanges] = useRate();
   const [state, rooms] = useRooms(operator.rooms ?? ["**"], addChanges);
   const health = useHealth(operator.realm);
@@ -199,10 +199,10 @@ function Rows(props: { list: readonly Room[]; pinned: ReadonlySet<string>; onPin
         <span>People</span>
         <span className="text-right">Sessions</span>
         <span className="text-right">Last hour</span>
-        <span className="text-right">Came and went</span>
+        <span className="text-right">Joined and left</span>
       </div>
       <div ref={scroller} className="max-h-[calc(100vh-16rem)] min-h-80 overflow-y-auto">
-        <ul className="relative" style={{ height: virtual.getTotalSize() }} data-board>
+        <ul className="relative" style={{ height: virtual.getTotalSize() }} data-rooms>
           {items.map((item) => {
             const room = list[item.index];
             return (
@@ -296,7 +296,7 @@ function RoomName({ name }: { name: string }) {
 const hour = 3_600_000;
 const minute = 60_000;
 
-/** The people of the last hour as a line, and how many came and went. */
+/** The people of the last hour as a line, and how many joined and left. */
 function LastHour({ room }: { room: Room }) {
   const [here, setHere] = useState(false);
   const [now, setNow] = useState(Date.now);
@@ -309,15 +309,15 @@ function LastHour({ room }: { room: Room }) {
     };
   }, []);
   const steps = useHeadcount(room.room, "minute", now - hour, undefined, here);
-  const { points, across, up, came, went } = useMemo(() => {
+  const { points, across, up, joined, left } = useMemo(() => {
     const points = pointsOf(steps.data ?? [], "minute", { at: now, people: room.count.people });
     const most = Math.max(1, ...points.map((p) => p.max));
     return {
       points,
       across: (time: number) => ((time - now + hour) / hour) * 100,
       up: (n: number) => 23 - (n / most) * 21,
-      came: (steps.data ?? []).reduce((sum, s) => sum + s.joins, 0),
-      went: (steps.data ?? []).reduce((sum, s) => sum + s.leaves, 0),
+      joined: (steps.data ?? []).reduce((sum, s) => sum + s.joins, 0),
+      left: (steps.data ?? []).reduce((sum, s) => sum + s.leaves, 0),
     };
   }, [steps.data, now, room.count.people]);
   return (
@@ -332,7 +332,7 @@ function LastHour({ room }: { room: Room }) {
         <Curve points={points} across={across} up={up} band={false} />
       </svg>
       <span className="hidden text-right text-muted text-xs sm:block" data-churn>
-        {steps.data ? `${came} came · ${went} went` : ""}
+        {steps.data ? `${joined} joined · ${left} left` : ""}
       </span>
     </>
   );

@@ -15,9 +15,9 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// why explains how a person is shown, and with room= why they are in it or not: the
+// explain tells how a person is shown, and with room= why they are in it or not: the
 // deciding rule, the evidence, and what comes next.
-func (a *API) why(c fiber.Ctx) error {
+func (a *API) explain(c fiber.Ctx) error {
 	user, err := personOf(c)
 	if err != nil {
 		return err
@@ -38,7 +38,7 @@ func (a *API) why(c fiber.Ctx) error {
 		return unknownPerson(user)
 	}
 	shown := x.Shown[presence.Full]
-	doc := wire.Why{User: string(user), Room: string(room), At: wire.Time{Time: time.Now()}, Status: string(shown.Status), Note: shown.Note,
+	doc := wire.Explanation{User: string(user), Room: string(room), At: wire.Time{Time: time.Now()}, Status: string(shown.Status), Note: shown.Note,
 		Until: milliseconds(shown.Until), Typing: x.Typing, Sessions: []wire.Session{}}
 	if len(page) > 0 {
 		doc.Name = page[0].Name

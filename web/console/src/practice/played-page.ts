@@ -1,7 +1,7 @@
 import type { Browser, Happening } from "@client/browser";
 import { type Kept, type Link, page, type Socket, type Surroundings } from "@client/link";
 import { openTab, type Tab } from "@client/tab";
-import type { Via } from "@client/transports";
+import type { Over } from "@client/transports";
 import { Composer } from "@client/typing";
 
 /** Somebody who is played. */
@@ -13,7 +13,7 @@ export interface Player {
 
 export type Kind = "tab" | "phone";
 
-/** What has become of a device's page. */
+/** What has become of a page. */
 export type Phase = "open" | "reloading" | "closed" | "crashed";
 
 /** What the service says of a session: GET /v1/sessions/{id}. */
@@ -32,7 +32,7 @@ const reloadTime = 400;
  * A tab or a phone of somebody, as a browser in which the library runs: what the page would be told by a real
  * one, it is told by whoever plays. Everything else is real: the link, the session, the timings.
  */
-export class Device implements Browser {
+export class PlayedPage implements Browser {
   readonly #listeners = new Set<() => void>();
   readonly #happenings = new Map<Happening, Set<() => void>>();
   readonly #kept: Map<string, string>;
@@ -59,7 +59,7 @@ export class Device implements Browser {
     readonly number: number,
     readonly room: string,
     private readonly server: string,
-    private readonly browserOf: (device: Device) => readonly Device[],
+    private readonly browserOf: (played: PlayedPage) => readonly PlayedPage[],
     kept: ReadonlyMap<string, string> = new Map(),
   ) {
     this.#kept = new Map(kept);
@@ -181,7 +181,7 @@ export class Device implements Browser {
     this.#changed();
   }
 
-  /** Somebody does something at the device. */
+  /** Somebody does something at the page. */
   touch(): void {
     if (this.phase !== "open" || this.#frozen || this.walkedAway) return;
     this.happens("input");
@@ -216,7 +216,7 @@ export class Device implements Browser {
     }
     try {
       const response = await fetch(`${this.server}/v1/sessions/${kept.session}`, {
-        headers: { Authorization: `Bearer ${kept.key}` },
+        headers: { Authorization: `Bearer ${kept.resume_key}` },
         cache: "no-store",
       });
       const before = this.known;
@@ -253,7 +253,7 @@ export class Device implements Browser {
     for (const listener of this.#listeners) listener();
   }
 
-  /** Runs now, or when the device is no longer frozen. */
+  /** Runs now, or when the page is no longer frozen. */
   deliver(run: () => void): void {
     if (this.#frozen) this.#late.push(run);
     else run();
@@ -276,7 +276,7 @@ export class Device implements Browser {
     return () => clearTimeout(timer);
   }
 
-  hidden(): boolean {
+  pageHidden(): boolean {
     return !this.#visible;
   }
 
@@ -307,8 +307,8 @@ export class Device implements Browser {
   }
 
   readonly #surroundings: Surroundings = {
-    connect: (url: string, via: Via) => {
-      const wire = new Wire(this, this.#cableOut ? undefined : page.connect(url, via));
+    connect: (url: string, over: Over) => {
+      const wire = new Wire(this, this.#cableOut ? undefined : page.connect(url, over));
       this.#wires.add(wire);
       return wire;
     },
@@ -321,24 +321,24 @@ export class Device implements Browser {
   }
 }
 
-/** A connection of a device, which ends when its cable is pulled. */
+/** A connection of a page, which ends when its cable is pulled. */
 class Wire implements Socket {
   onopen: (() => void) | null = null;
   onmessage: ((event: { data: unknown }) => void) | null = null;
   onclose: ((event: { code: number; reason: string }) => void) | null = null;
-  readonly #device: Device;
+  readonly #played: PlayedPage;
   readonly #inner: Socket | undefined;
 
-  constructor(device: Device, inner: Socket | undefined) {
-    this.#device = device;
+  constructor(played: PlayedPage, inner: Socket | undefined) {
+    this.#played = played;
     this.#inner = inner;
     if (!inner) {
       setTimeout(() => this.#gone(1006, "there is no network"), 200);
       return;
     }
-    inner.onopen = () => device.deliver(() => this.onopen?.());
-    inner.onmessage = (event) => device.deliver(() => this.onmessage?.(event));
-    inner.onclose = ({ code, reason }) => device.deliver(() => this.#gone(code, reason));
+    inner.onopen = () => played.deliver(() => this.onopen?.());
+    inner.onmessage = (event) => played.deliver(() => this.onmessage?.(event));
+    inner.onclose = ({ code, reason }) => played.deliver(() => this.#gone(code, reason));
   }
 
   get reached(): boolean {
@@ -350,18 +350,18 @@ class Wire implements Socket {
   }
 
   close(): void {
-    this.#device.forget(this);
+    this.#played.forget(this);
     this.#inner?.close();
   }
 
   cut(): void {
     if (this.#inner) this.#inner.onclose = null;
     this.close();
-    this.#device.deliver(() => this.#gone(1006, "the cable was pulled"));
+    this.#played.deliver(() => this.#gone(1006, "the cable was pulled"));
   }
 
   #gone(code: number, reason: string): void {
-    this.#device.forget(this);
+    this.#played.forget(this);
     this.onclose?.({ code, reason });
   }
 }
