@@ -24,9 +24,13 @@ var floors = []string{
 	"internal/httpapi",
 	"internal/gateway",
 	"internal/transport",
+	"internal/realm",
+	"internal/pace",
+	"internal/admission",
 	"internal/hooks",
 	"internal/delivery",
 	"internal/access",
+	"internal/problem",
 	"internal/records",
 	"internal/engine",
 	"internal/config",
@@ -41,7 +45,7 @@ var beside = []string{"wire", "client", "web"}
 var outside = []string{"test", "test/chrome", "test/shots", "test/mutants", "bench", "bench/console", "bench/core", "bench/load"}
 
 func TestNoPackageImportsAHigherFloor(t *testing.T) {
-	imports := packageImports(t)
+	imports := packageImports(t, ".Imports", ".TestImports")
 	for pkg, list := range imports {
 		if slices.Contains(outside, pkg) {
 			continue
@@ -64,6 +68,18 @@ func TestNoPackageImportsAHigherFloor(t *testing.T) {
 	}
 }
 
+// TestTheDoorsHoldNothingBehindTheUseCases says that links and HTTP reach a core, what
+// follows it and the records through package realm alone.
+func TestTheDoorsHoldNothingBehindTheUseCases(t *testing.T) {
+	imports := packageImports(t, ".Imports")
+	for _, door := range []string{"internal/gateway", "internal/httpapi"} {
+		for _, behind := range []string{"internal/engine", "internal/delivery", "internal/records"} {
+			require.NotContains(t, imports[door], behind, door)
+		}
+		require.Contains(t, imports[door], "internal/realm")
+	}
+}
+
 func TestCoreImportsTheStandardLibraryOnly(t *testing.T) {
 	for _, pkg := range []string{"internal/presence", "wire"} {
 		out, err := exec.Command("go", "list", "-deps", "-f", "{{if not .Standard}}{{.ImportPath}}{{end}}", module+pkg).Output()
@@ -72,10 +88,15 @@ func TestCoreImportsTheStandardLibraryOnly(t *testing.T) {
 	}
 }
 
-// packageImports returns what each package of the module imports of the module.
-func packageImports(t *testing.T) map[string][]string {
+// packageImports returns what each package of the module imports of the module, by these
+// fields of go list.
+func packageImports(t *testing.T, fields ...string) map[string][]string {
 	t.Helper()
-	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}} {{join .Imports " "}}`, module+"...").Output()
+	format := "{{.ImportPath}}"
+	for _, field := range fields {
+		format += " {{join " + field + ` " "}}`
+	}
+	out, err := exec.Command("go", "list", "-f", format, module+"...").Output()
 	require.NoError(t, err)
 	imports := map[string][]string{}
 	for line := range strings.Lines(string(out)) {

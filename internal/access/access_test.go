@@ -11,6 +11,7 @@ import (
 
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
+	"tovik.example/tovik/wire"
 )
 
 const secret = "a secret that is long enough to be one"
@@ -67,8 +68,9 @@ func TestAGuardForgetsAndIsBounded(t *testing.T) {
 
 func TestRolesAndRooms(t *testing.T) {
 	keys := keyring(t)
-	kept, key, err := keys.AddOperatorKey(nil, records.OperatorKey{Realm: Main, Role: "write", Rooms: []presence.Pattern{"desk.*"}})
+	kept, err := keys.AddOperatorKey(nil, Main, wire.NewKey{Role: "write", Rooms: []string{"desk.*"}})
 	require.NoError(t, err)
+	key := kept.Key
 	o, err := keys.Check(key, Read)
 	require.NoError(t, err)
 	require.True(t, o.Sees("desk.night"))
@@ -78,7 +80,7 @@ func TestRolesAndRooms(t *testing.T) {
 	_, err = keys.Check(key+"x", Read)
 	require.Error(t, err)
 	past := time.Now().Add(-time.Second)
-	_, _, err = keys.AddOperatorKey(nil, records.OperatorKey{Realm: Main, Role: "read", Expires: &past})
+	_, err = keys.AddOperatorKey(nil, Main, wire.NewKey{Role: "read", Expires: &past})
 	require.ErrorContains(t, err, "expired")
 	require.Error(t, keys.RevokeOperatorKey(Operator{Realm: "training", Role: Operate}, kept.ID), "another realm's")
 	require.NoError(t, keys.RevokeOperatorKey(Operator{Realm: Main, Role: Operate}, kept.ID))

@@ -173,18 +173,20 @@ func (k *Keyring) Verify(text string) (Person, error) {
 	return person, err
 }
 
-// AddTokenKey adds a key that verifies tokens of a realm, with an id of its own, the
-// kid.
-func (k *Keyring) AddTokenKey(kept records.TokenKey) error {
+// AddTokenKey lets tokens of a realm be signed with another key: a public key, or the secret
+// of HS256. Its id, the kid of tokens, must never have been used.
+func (k *Keyring) AddTokenKey(realm string, asked wire.NewTokenKey) (wire.TokenKey, error) {
+	kept := records.TokenKey{ID: asked.ID, Realm: realm, Algorithm: asked.Algorithm, Material: []byte(asked.Key),
+		Issuer: asked.Issuer, Audience: asked.Audience, Expires: asked.Expires}
 	if err := checkKeyID(kept.ID); err != nil {
-		return err
+		return wire.TokenKey{}, err
 	}
 	key, err := tokenKeyOf(kept)
 	if err != nil {
-		return &wire.Problem{Code: wire.CodeBadField, Field: "key", Detail: err.Error(), Allowed: "algorithm and key that fit each other"}
+		return wire.TokenKey{}, &wire.Problem{Code: wire.CodeBadField, Field: "key", Detail: err.Error(), Allowed: "algorithm and key that fit each other"}
 	}
 	taken := &wire.Problem{Code: wire.CodeExists, Field: "id", Value: wire.Shorten(kept.ID), Detail: "there is or was a key of this id", Allowed: "an id that was never used"}
-	return k.change(func(now *ring) error {
+	err = k.change(func(now *ring) error {
 		if now.tokens[kept.ID] != nil {
 			return taken
 		}
@@ -194,6 +196,8 @@ func (k *Keyring) AddTokenKey(kept records.TokenKey) error {
 		}
 		return err
 	}, func(next *ring) { next.tokens[kept.ID] = key })
+	kept.Created = time.Now()
+	return tokenKeyDocument(kept), err
 }
 
 // RevokeTokenKey lets the tokens of a key be refused from now on.
@@ -213,36 +217,50 @@ func (k *Keyring) RevokeTokenKey(realm, id string) error {
 	})
 }
 
-// ListedTokenKey is a key of a realm's tokens, as it is listed.
-type ListedTokenKey struct {
-	records.TokenKey
-	Configured bool // it is in the configuration, not on record
-}
-
-// TokenKeys returns the keys of a realm's tokens, also those that are over, and those of
-// the configuration.
-func (k *Keyring) TokenKeys(realm string) ([]ListedTokenKey, error) {
+// TokenKeys returns the keys of a realm's tokens, also those that are over: those of the
+// configuration by id, then the others, the oldest first.
+func (k *Keyring) TokenKeys(realm string) (wire.TokenKeys, error) {
+	list := wire.TokenKeys{Keys: []wire.TokenKey{}}
 	kept, err := k.store.TokenKeys()
 	if err != nil {
-		return nil, err
+		return list, err
 	}
-	var all []ListedTokenKey
 	for id, key := range k.ring.Load().tokens {
 		if key.Realm == realm && key.configured {
-			listed := ListedTokenKey{records.TokenKey{ID: id, Realm: realm, Algorithm: key.Algorithm, Issuer: key.Issuer, Audience: key.Audience}, true}
+			listed := wire.TokenKey{ID: id, Realm: realm, Algorithm: key.Algorithm, Issuer: key.Issuer, Audience: key.Audience, Configured: true}
 			if !key.Expires.IsZero() {
-				listed.Expires = &key.Expires
+				listed.Expires = &wire.Time{Time: key.Expires}
 			}
-			all = append(all, listed)
+			list.Keys = append(list.Keys, listed)
 		}
 	}
-	slices.SortFunc(all, func(a, b ListedTokenKey) int { return strings.Compare(a.ID, b.ID) })
+	slices.SortFunc(list.Keys, func(a, b wire.TokenKey) int { return strings.Compare(a.ID, b.ID) })
 	for _, key := range kept {
 		if key.Realm == realm {
-			all = append(all, ListedTokenKey{key, false})
+			list.Keys = append(list.Keys, tokenKeyDocument(key))
 		}
 	}
-	return all, nil
+	return list, nil
+}
+
+func tokenKeyDocument(k records.TokenKey) wire.TokenKey {
+	return wire.TokenKey{ID: k.ID, Realm: k.Realm, Algorithm: k.Algorithm, Issuer: k.Issuer, Audience: k.Audience,
+		Created: wireTime(&k.Created), Expires: wireTime(k.Expires), Revoked: wireTime(k.Revoked)}
+}
+
+func operatorKeyDocument(k records.OperatorKey) wire.Key {
+	doc := wire.Key{ID: k.ID, Realm: k.Realm, Name: k.Name, Role: k.Role, Created: wire.Time{Time: k.Created}, Expires: wireTime(k.Expires), Revoked: wireTime(k.Revoked), LastUsed: wireTime(k.LastUsed)}
+	for _, room := range k.Rooms {
+		doc.Rooms = append(doc.Rooms, string(room))
+	}
+	return doc
+}
+
+func wireTime(t *time.Time) *wire.Time {
+	if t == nil {
+		return nil
+	}
+	return &wire.Time{Time: *t}
 }
 
 func checkKeyID(id string) error {
@@ -334,24 +352,20 @@ func (k *Keyring) InForce(operator bool, id string) bool {
 	return (key != nil && (key.Expires.IsZero() || key.Expires.After(time.Now()))) || (key == nil && !r.revoked[id])
 }
 
-// AddOperatorKey makes a key at the word of another, or of the service itself when by is
-// nil. No key makes one that may do more than itself, or for longer. It returns the key
-// itself, which is told once: only its hash is kept.
-func (k *Keyring) AddOperatorKey(by *Operator, kept records.OperatorKey) (records.OperatorKey, string, error) {
-	role, ok := ParseRole(kept.Role)
-	switch {
-	case !ok:
-		return kept, "", &wire.Problem{Code: wire.CodeBadField, Field: "role", Value: wire.Shorten(kept.Role), Detail: "there is no such role", Allowed: "read, write, operate"}
-	case len(kept.Name) > 128:
-		return kept, "", &wire.Problem{Code: wire.CodeBadField, Field: "name", Value: wire.Shorten(kept.Name), Detail: "the name of the key is too long", Allowed: "up to 128 bytes"}
-	case over(kept.Expires):
-		return kept, "", &wire.Problem{Code: wire.CodeBadField, Field: "expires", Value: kept.Expires.Format(time.RFC3339), Detail: "the key would have expired already", Allowed: "a time in the future"}
-	case by != nil && !by.Covers(role, kept.Rooms):
-		return kept, "", &wire.Problem{Code: wire.CodeNotGranted, Field: "role", Value: kept.Role, Detail: "a key makes no key that may do more than itself", Allowed: "up to the role " + string(by.Role) + ", and rooms that the key itself is about"}
-	case by != nil && !by.Expires.IsZero() && kept.Expires == nil:
-		kept.Expires = &by.Expires
-	case by != nil && !by.Expires.IsZero() && kept.Expires.After(by.Expires):
-		return kept, "", &wire.Problem{Code: wire.CodeNotGranted, Field: "expires", Value: kept.Expires.Format(time.RFC3339), Detail: "a key makes no key that outlives itself", Allowed: "up to " + by.Expires.UTC().Format(time.RFC3339)}
+// AddOperatorKey makes a key of a realm for the holder of another, or for the service itself
+// when by is nil. No key makes one that may do more than itself, or for longer. The document
+// has the key itself, which is told once: only its hash is kept.
+func (k *Keyring) AddOperatorKey(by *Operator, realm string, asked wire.NewKey) (wire.Key, error) {
+	kept := records.OperatorKey{Realm: realm, Name: asked.Name, Role: asked.Role, Expires: asked.Expires}
+	for _, name := range asked.Rooms {
+		pattern, err := presence.ParsePattern(name)
+		if err != nil {
+			return wire.Key{}, err
+		}
+		kept.Rooms = append(kept.Rooms, pattern)
+	}
+	if err := checkNewKey(by, &kept); err != nil {
+		return wire.Key{}, err
 	}
 	kept.ID = "key-" + strings.ToLower(rand.Text()[:10])
 	key := kept.ID + "." + rand.Text()
@@ -359,9 +373,31 @@ func (k *Keyring) AddOperatorKey(by *Operator, kept records.OperatorKey) (record
 	kept.Hash = hash[:]
 	err := k.change(func(*ring) error { return k.store.AddOperatorKey(&kept) }, func(next *ring) { next.operators[kept.ID] = newOperatorKey(kept, hash) })
 	if err != nil {
-		return kept, "", err
+		return wire.Key{}, err
 	}
-	return kept, key, nil
+	doc := operatorKeyDocument(kept)
+	doc.Key = key
+	return doc, nil
+}
+
+// checkNewKey checks a key to be made, and lets it expire with the key that makes it.
+func checkNewKey(by *Operator, kept *records.OperatorKey) error {
+	role, ok := ParseRole(kept.Role)
+	switch {
+	case !ok:
+		return &wire.Problem{Code: wire.CodeBadField, Field: "role", Value: wire.Shorten(kept.Role), Detail: "there is no such role", Allowed: "read, write, operate"}
+	case len(kept.Name) > 128:
+		return &wire.Problem{Code: wire.CodeBadField, Field: "name", Value: wire.Shorten(kept.Name), Detail: "the name of the key is too long", Allowed: "up to 128 bytes"}
+	case over(kept.Expires):
+		return &wire.Problem{Code: wire.CodeBadField, Field: "expires", Value: kept.Expires.Format(time.RFC3339), Detail: "the key would have expired already", Allowed: "a time in the future"}
+	case by != nil && !by.Covers(role, kept.Rooms):
+		return &wire.Problem{Code: wire.CodeNotGranted, Field: "role", Value: kept.Role, Detail: "a key makes no key that may do more than itself", Allowed: "up to the role " + string(by.Role) + ", and rooms that the key itself is about"}
+	case by != nil && !by.Expires.IsZero() && kept.Expires == nil:
+		kept.Expires = &by.Expires
+	case by != nil && !by.Expires.IsZero() && kept.Expires.After(by.Expires):
+		return &wire.Problem{Code: wire.CodeNotGranted, Field: "expires", Value: kept.Expires.Format(time.RFC3339), Detail: "a key makes no key that outlives itself", Allowed: "up to " + by.Expires.UTC().Format(time.RFC3339)}
+	}
+	return nil
 }
 
 // RevokeOperatorKey lets a key be refused from now on, at the word of another that may do
@@ -383,8 +419,8 @@ func (k *Keyring) RevokeOperatorKey(by Operator, id string) error {
 
 // OperatorKeys returns the keys of a realm's operators that may do no more than the one
 // that asks, also those that are over, the newest first, each with its last use.
-func (k *Keyring) OperatorKeys(by Operator) []records.OperatorKey {
-	var all []records.OperatorKey
+func (k *Keyring) OperatorKeys(by Operator) wire.Keys {
+	list := wire.Keys{Keys: []wire.Key{}}
 	for id, key := range k.ring.Load().operators {
 		if key.Realm != by.Realm || id == OwnKey || !by.Covers(Role(key.Role), key.Rooms) {
 			continue
@@ -394,12 +430,12 @@ func (k *Keyring) OperatorKeys(by Operator) []records.OperatorKey {
 			at := time.Unix(0, used).UTC()
 			kept.LastUsed = &at
 		}
-		all = append(all, kept)
+		list.Keys = append(list.Keys, operatorKeyDocument(kept))
 	}
-	slices.SortFunc(all, func(a, b records.OperatorKey) int {
-		return cmp.Or(b.Created.Compare(a.Created), strings.Compare(a.ID, b.ID))
+	slices.SortFunc(list.Keys, func(a, b wire.Key) int {
+		return cmp.Or(b.Created.Compare(a.Created.Time), strings.Compare(a.ID, b.ID))
 	})
-	return all
+	return list
 }
 
 // Forget drops the keys of a realm that is no more.

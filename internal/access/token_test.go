@@ -13,7 +13,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tovik.example/tovik/internal/presence"
-	"tovik.example/tovik/internal/records"
 	"tovik.example/tovik/wire"
 )
 
@@ -79,8 +78,9 @@ func requireBadToken(t *testing.T, name string, err error) {
 // written; the race detector looks on.
 func TestNobodyWhoShowsAKeyWaitsForTheDisk(t *testing.T) {
 	keys := keyring(t)
-	_, key, err := keys.AddOperatorKey(nil, records.OperatorKey{Realm: Main, Role: "operate"})
+	shown, err := keys.AddOperatorKey(nil, Main, wire.NewKey{Role: "operate"})
 	require.NoError(t, err)
+	key := shown.Key
 	token := signed(t, plainHead, `{"sub":"ilse","exp":4102444800}`)
 	ctx, cancel := context.WithCancel(t.Context())
 	var busy sync.WaitGroup
@@ -98,9 +98,9 @@ func TestNobodyWhoShowsAKeyWaitsForTheDisk(t *testing.T) {
 	}
 	by := Operator{Realm: Main, Role: Operate}
 	for range 20 {
-		made, _, err := keys.AddOperatorKey(&by, records.OperatorKey{Realm: Main, Role: "read"})
+		made, err := keys.AddOperatorKey(&by, Main, wire.NewKey{Role: "read"})
 		require.NoError(t, err)
-		require.NotEmpty(t, keys.OperatorKeys(by))
+		require.NotEmpty(t, keys.OperatorKeys(by).Keys)
 		require.NoError(t, keys.RevokeOperatorKey(by, made.ID))
 		require.NoError(t, keys.writeUsed())
 	}
@@ -130,19 +130,19 @@ func TestNobodyWhoShowsAKeyWaitsForTheDisk(t *testing.T) {
 
 func TestNoKeyReachesOneThatMayDoMore(t *testing.T) {
 	keys := keyring(t)
-	whole, _, err := keys.AddOperatorKey(nil, records.OperatorKey{Realm: Main, Role: "operate"})
+	whole, err := keys.AddOperatorKey(nil, Main, wire.NewKey{Role: "operate"})
 	require.NoError(t, err)
 	narrow := Operator{Realm: Main, Role: Operate, Rooms: patterns("desk.**")}
 	writer := Operator{Realm: Main, Role: Write}
 	for _, by := range []Operator{narrow, writer} {
-		_, _, err := keys.AddOperatorKey(&by, records.OperatorKey{Realm: Main, Role: "operate"})
+		_, err := keys.AddOperatorKey(&by, Main, wire.NewKey{Role: "operate"})
 		require.Equal(t, "not-granted", codeOf(err))
 		require.Equal(t, "unknown-key", codeOf(keys.RevokeOperatorKey(by, whole.ID)))
-		require.Empty(t, keys.OperatorKeys(by))
+		require.Empty(t, keys.OperatorKeys(by).Keys)
 	}
-	own, _, err := keys.AddOperatorKey(&narrow, records.OperatorKey{Realm: Main, Role: "read", Rooms: patterns("desk.night")})
+	own, err := keys.AddOperatorKey(&narrow, Main, wire.NewKey{Role: "read", Rooms: []string{"desk.night"}})
 	require.NoError(t, err)
-	require.Len(t, keys.OperatorKeys(narrow), 1)
+	require.Len(t, keys.OperatorKeys(narrow).Keys, 1)
 	require.NoError(t, keys.RevokeOperatorKey(narrow, own.ID))
 }
 
@@ -150,14 +150,14 @@ func TestNoKeyMakesOneThatOutlivesIt(t *testing.T) {
 	keys := keyring(t)
 	brief := Operator{Realm: Main, Role: Operate, Expires: time.Now().Add(time.Hour)}
 	longer, within := brief.Expires.Add(time.Minute), brief.Expires.Add(-time.Minute)
-	_, _, err := keys.AddOperatorKey(&brief, records.OperatorKey{Realm: Main, Role: "read", Expires: &longer})
+	_, err := keys.AddOperatorKey(&brief, Main, wire.NewKey{Role: "read", Expires: &longer})
 	require.Equal(t, "not-granted", codeOf(err))
-	kept, _, err := keys.AddOperatorKey(&brief, records.OperatorKey{Realm: Main, Role: "read", Expires: &within})
+	kept, err := keys.AddOperatorKey(&brief, Main, wire.NewKey{Role: "read", Expires: &within})
 	require.NoError(t, err)
-	require.True(t, kept.Expires.Equal(within))
-	kept, _, err = keys.AddOperatorKey(&brief, records.OperatorKey{Realm: Main, Role: "read"})
+	require.True(t, kept.Expires.Time.Equal(within))
+	kept, err = keys.AddOperatorKey(&brief, Main, wire.NewKey{Role: "read"})
 	require.NoError(t, err)
-	require.True(t, kept.Expires.Equal(brief.Expires), "one that names no end has that of its maker")
+	require.True(t, kept.Expires.Time.Equal(brief.Expires), "one that names no end has that of its maker")
 }
 
 func patterns(names ...presence.Pattern) []presence.Pattern { return names }

@@ -17,6 +17,7 @@ import (
 
 	"tovik.example/tovik/client"
 	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/admission"
 	"tovik.example/tovik/internal/config"
 	"tovik.example/tovik/internal/demo"
 	"tovik.example/tovik/internal/gateway"
@@ -193,7 +194,7 @@ func configure(path string, told config.Service, c *server.Config) error {
 			realm.KeySets = append(realm.KeySets, access.KeySet{URL: set.URL, Issuer: set.Issuer, Audience: set.Audience})
 		}
 		if a := r.Admission; a != nil {
-			realm.Admission = &gateway.Admission{Rooms: a.Rooms, URL: a.URL, Secret: a.Secret, Wait: a.Wait}
+			realm.Admission = &admission.Client{Rooms: a.Rooms, URL: a.URL, Secret: a.Secret, Wait: a.Wait}
 		}
 		c.Realms[r.Name] = realm
 	}

@@ -28,7 +28,7 @@ type pin struct {
 
 func (p *pin) firstFrame() []byte {
 	if p.first == nil {
-		p.first = encode(wire.SnapshotFrame{Type: wire.TypeSnapshot, Members: p.page(PageWanted{Limit: firstPage})})
+		p.first = wire.Encode(wire.SnapshotFrame{Type: wire.TypeSnapshot, Members: p.page(PageWanted{Limit: firstPage})})
 	}
 	return p.first
 }

@@ -3,6 +3,7 @@ package delivery
 import (
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/wire"
 )
 
 // subject is a person as they are followed in a view. It is guarded by the hub's
@@ -121,7 +122,7 @@ func (r *Receiver) nextPeople(frames [][]byte) [][]byte {
 			continue
 		}
 		if p.frame == nil {
-			p.frame = encode(personFrame(*p.sight, p.profile))
+			p.frame = wire.Encode(personFrame(*p.sight, p.profile))
 		}
 		frames = r.append(frames, sent{person: s}, p.frame)
 	}

@@ -7,6 +7,7 @@ import (
 
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/wire"
 )
 
 // maxFrames bounds, roughly, what one call of Next gives.
@@ -391,7 +392,7 @@ func (s *sub) begin(frames [][]byte) [][]byte {
 	case s.detail == AtCount:
 		return r.append(frames, note, t.newestCount())
 	case t.ended || !t.exists:
-		return r.append(frames, note, encode(snapshotFrame(engine.Snapshot{Topic: t.Topic})))
+		return r.append(frames, note, wire.Encode(snapshotFrame(engine.Snapshot{Topic: t.Topic})))
 	case t.big:
 		p := t.pinned()
 		p.given = true
@@ -438,7 +439,7 @@ func (s *sub) catchUp() {
 		case t.big:
 			h.pin(t, snapshot)
 		default:
-			t.snapshot = encode(snapshotFrame(snapshot))
+			t.snapshot = wire.Encode(snapshotFrame(snapshot))
 		}
 		h.mu.Unlock()
 	}

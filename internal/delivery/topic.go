@@ -1,11 +1,11 @@
 package delivery
 
 import (
-	"encoding/json"
 	"time"
 
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/wire"
 )
 
 // ringSize is how many batches a receiver may lag behind before a snapshot is
@@ -60,7 +60,7 @@ type tally struct {
 // newestCount returns the frame of the count as it is now, published or not.
 func (t *topic) newestCount() []byte {
 	if t.countNow == nil {
-		t.countNow = encode(countFrame(t.Room, t.newest, t.count))
+		t.countNow = wire.Encode(countFrame(t.Room, t.newest, t.count))
 	}
 	return t.countNow
 }
@@ -77,7 +77,7 @@ type batch struct {
 // frame returns the encoded batch.
 func (b *batch) frame() []byte {
 	if b.changes == nil {
-		b.changes, b.sealed = encode(changesFrame(*b.sealed)), nil
+		b.changes, b.sealed = wire.Encode(changesFrame(*b.sealed)), nil
 	}
 	return b.changes
 }
@@ -189,14 +189,14 @@ func (t *topic) publishCount(at time.Time) {
 func (t *topic) countFrame() []byte {
 	p := &t.published
 	if p.frame == nil {
-		p.frame = encode(countFrame(t.Room, p.revision, p.count))
+		p.frame = wire.Encode(countFrame(t.Room, p.revision, p.count))
 	}
 	return p.frame
 }
 
 func (t *topic) typingFrame() []byte {
 	if t.typing.frame == nil {
-		t.typing.frame = encode(typingFrame(t.Room, t.typists))
+		t.typing.frame = wire.Encode(typingFrame(t.Room, t.typists))
 	}
 	return t.typing.frame
 }
@@ -219,12 +219,4 @@ func (t *topic) remove(s *sub) {
 	if len(t.subs) == 0 {
 		t.left = time.Now()
 	}
-}
-
-func encode(frame any) []byte {
-	text, err := json.Marshal(frame)
-	if err != nil {
-		panic("delivery: frames are plain data: " + err.Error())
-	}
-	return text
 }

@@ -1,11 +1,11 @@
-// Package gateway carries links: it turns the frames of a connection into inputs
-// of the engine, and answers, effects and deliveries into frames.
+// Package gateway carries links: it turns the frames of a connection into requests of a
+// conversation, and answers and deliveries into frames.
 //
-// A link is a WebSocket, an event stream whose requests come as posts, or a lease
-// that is renewed by HTTP calls. How bytes come and go is up to package transport;
-// what is written goes through the link's outbox, in order, and what the link follows
-// is fetched from delivery when the outbox is empty.
+// There is a type for each kind of link: a [webSocket], an [eventStream], whose requests
+// come as posts, and HTTP beats, which are calls without a connection. Package transport
+// moves the bytes; what is written goes through the link's outbox, in order, and what the
+// conversation follows is fetched when the outbox is empty.
 //
-// No rule of presence stands here. The package may import delivery, access,
-// transport, engine and presence.
+// The package decides nothing: who may do what is up to package realm. It may import realm,
+// transport, presence, problem, pace, strictjson and wire.
 package gateway

@@ -2,50 +2,38 @@ package gateway
 
 import (
 	"context"
+	"errors"
 	"log/slog"
 	"net"
 	"runtime"
-	"slices"
 	"sync"
-	"sync/atomic"
 	"time"
 
-	"github.com/valyala/fasthttp"
-
-	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/problem"
+	"tovik.example/tovik/internal/realm"
 	"tovik.example/tovik/internal/transport"
 	"tovik.example/tovik/wire"
 )
 
-// Options are what a Gateway is made of. All but Log and Limits is required.
+// Options are what a Gateway is made of. Realms is required.
 type Options struct {
-	Realms *Realms
-	Links  *Links
-	Keys   *access.Keyring
-	Guard  *access.Guard
-	Policy *presence.Policy // of all realms
-	// AsksOthers says that an application is asked about admissions, or that key sets are
-	// fetched: then frames may have to wait for that.
-	AsksOthers bool
-	Limits     Limits       // a zero field stands for its default
-	Log        *slog.Logger // nil stands for none
+	Realms *realm.Realms
+	Limits Limits       // a zero field stands for its default
+	Log    *slog.Logger // nil stands for none
 }
 
-// Gateway accepts links.
+// Gateway accepts links and knows all that there are. It is the [realm.Links] of every
+// realm. All methods are safe for concurrent use.
 type Gateway struct {
-	realms     *Realms
-	links      *Links
-	keys       *access.Keyring
-	guard      *access.Guard
-	policy     atomic.Pointer[presence.Policy]
-	asksOthers bool
-	limits     Limits
-	log        *slog.Logger
-	pool       *transport.Pool
-	tickets    *tickets
-	feeds      *feeds
-	waiting    sync.WaitGroup // answers that wait for the records
+	*registry
+	realms  *realm.Realms
+	limits  Limits
+	log     *slog.Logger
+	pool    *transport.Pool
+	tickets *tickets
+	feeds   *feeds
+	waiting sync.WaitGroup // answers that wait for something
 }
 
 // New returns a gateway. Run it, and Close it after its links have been drained.
@@ -54,23 +42,17 @@ func New(o Options) *Gateway {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
 	limits := o.Limits.withDefaults()
-	o.Links.limits = limits
-	g := &Gateway{
-		realms: o.Realms, links: o.Links, keys: o.Keys, guard: o.Guard, asksOthers: o.AsksOthers, limits: limits, log: o.Log,
+	return &Gateway{
+		registry: newRegistry(limits), realms: o.Realms, limits: limits, log: o.Log,
 		pool:    transport.NewPool(runtime.GOMAXPROCS(0), limits.SlowAfter),
 		tickets: newTickets(), feeds: newFeeds(),
 	}
-	g.policy.Store(o.Policy)
-	return g
 }
-
-// SetPolicy puts another policy in force, which must not be changed after that.
-func (g *Gateway) SetPolicy(policy *presence.Policy) { g.policy.Store(policy) }
 
 // Run does what falls due for links without the core's help, until ctx is over.
 func (g *Gateway) Run(ctx context.Context) {
 	for {
-		p := g.policy.Load()
+		p := g.realms.Policy()
 		wait := min(sweepEvery, p.BeatEvery/4, p.Silence()/6)
 		begun := time.Now()
 		select {
@@ -89,97 +71,127 @@ func (g *Gateway) Close() {
 	g.pool.Close()
 }
 
-// Upgrade makes the request a WebSocket link, which lives on after it. Its error is
-// a [*wire.Problem].
-func (g *Gateway) Upgrade(ctx *fasthttp.RequestCtx, caller Caller) error {
-	accept, err := handshake(ctx)
-	if err != nil {
-		return err
-	}
-	if err := g.links.mayOpen(caller.Address); err != nil {
-		return err
-	}
-	ctx.SetStatusCode(fasthttp.StatusSwitchingProtocols)
-	ctx.Response.Header.Set("Upgrade", "websocket")
-	ctx.Response.Header.Set("Connection", "Upgrade")
-	ctx.Response.Header.Set("Sec-WebSocket-Accept", accept)
-	ctx.Hijack(func(c net.Conn) {
-		l := &link{gateway: g, caller: caller}
-		g.carry(l, c, transport.WebSocket(wire.MaxFrame))
-	})
-	return nil
+// MayOpen tells whether an address may open one more link now. Its error is a
+// [*wire.Problem].
+func (g *Gateway) MayOpen(address string) error { return g.mayOpen(address) }
+
+// WebSocket makes a connection a link, which lives on after the call. The handshake of RFC
+// 6455 has been answered; early is what the client has sent since.
+func (g *Gateway) WebSocket(conn net.Conn, early []byte, caller realm.Caller) {
+	s := &webSocket{link: link{gateway: g, caller: caller}}
+	s.kind = s
+	stream := transport.NewStream(g.pool, conn, transport.WebSocket(wire.MaxFrame), s)
+	g.carry(&s.link, stream, func(code int, reason string) {
+		transport.TurnAway(conn, transport.WebSocket(wire.MaxFrame), code, reason)
+	}, early)
 }
 
 // carry lets a link begin on a connection that was an HTTP request.
-func (g *Gateway) carry(l *link, c net.Conn, codec transport.Codec) {
-	conn, early := release(c)
-	stream := transport.NewStream(g.pool, conn, codec, l)
-	if l.feed != nil {
-		stream.Preface(streamHead)
-	}
+func (g *Gateway) carry(l *link, stream *transport.Stream, turnAway func(code int, reason string), early []byte) {
 	l.carrier.Store(stream)
-	if err := g.links.add(l); err != nil { // others came during the handshake, or the service began to stop
-		code, reason := transport.CloseTryAgainLater, ProblemOf(err).Code
+	if err := g.add(l); err != nil { // others came during the handshake, or the service began to stop
+		code, reason := transport.CloseTryAgainLater, problem.Of(err).Code
 		if reason == wire.CodeNotReady {
 			code, reason = transport.CloseServiceRestart, restarts
 		}
-		transport.TurnAway(conn, codec, code, reason)
+		turnAway(code, reason)
 		l.letGo()
-		g.links.forget(l)
+		g.forget(l)
 		return
 	}
 	if l.talk.Load() == nil {
-		l.stream().ExpectWithin(helloTimeout)
+		stream.ExpectWithin(helloTimeout)
 	}
-	l.stream().Start(early)
-	l.stream().Wake()
+	stream.Start(early)
+	stream.Wake()
 }
 
-// streamHead answers the request of an event stream. It has no length: the stream ends
-// with its connection. The last line keeps a proxy from gathering what is to be passed
-// on at once.
-var streamHead = []byte("HTTP/1.1 200 OK\r\nContent-Type: text/event-stream; charset=utf-8\r\nCache-Control: no-store\r\n" +
-	"Connection: close\r\nAccess-Control-Allow-Origin: *\r\nX-Content-Type-Options: nosniff\r\nX-Accel-Buffering: no\r\n\r\n")
-
-// release takes the connection out of the HTTP server's hands, with the bytes that
-// have come already. A read that may not wait gives only what is buffered.
-func release(c net.Conn) (net.Conn, []byte) {
-	conn := c
-	if h, ok := c.(interface{ UnsafeConn() net.Conn }); ok {
-		conn = h.UnsafeConn()
+// whileAsking is over when the connection of a request is, where others may have to be
+// asked about it.
+func (g *Gateway) whileAsking(conn net.Conn) (context.Context, func()) {
+	if !g.realms.AsksOthers(wire.TypeHello) {
+		return context.Background(), func() {}
 	}
-	_ = conn.SetReadDeadline(time.Unix(1, 0))
-	buffer := handshakeBuffers.Get().(*[]byte)
-	defer handshakeBuffers.Put(buffer)
-	n, _ := c.Read(*buffer)
-	_ = conn.SetReadDeadline(time.Time{})
-	return conn, slices.Clone((*buffer)[:n])
+	return transport.WhileOpen(conn)
 }
 
-// handshakeBuffers are as large as what the HTTP server reads ahead.
-var handshakeBuffers = sync.Pool{New: func() any {
-	buffer := make([]byte, 4<<10)
-	return &buffer
-}}
-
-// Closed applies a page's closing note, which comes over HTTP. The answer does
-// not tell a wrong key from a session that has ended.
-func (g *Gateway) Closed(note wire.ClosingNote) (wire.ClosingAnswer, error) {
-	return g.applyNote(presence.ClosingBeacon{Session: presence.SessionID(note.Session), Key: note.ResumeKey, Nonce: note.Nonce})
+// open gives the core a hello that came with an HTTP request, and withdraws it if the
+// connection ends before it is answered.
+func (g *Gateway) open(ctx context.Context, conn net.Conn, c *realm.Greeting) (presence.Reply, error) {
+	if err := ctx.Err(); err != nil {
+		return presence.Reply{}, gone(err)
+	}
+	reply, wait, err := c.Begin()
+	if wait == nil {
+		return reply, err
+	}
+	ctx, done := transport.WhileOpen(conn)
+	defer done()
+	reply, err = wait(ctx)
+	return reply, gone(err)
 }
 
-// applyNote gives a note to the realm whose session it is about. It does not say which,
-// but proves itself to one alone.
-func (g *Gateway) applyNote(note presence.Input) (wire.ClosingAnswer, error) {
-	for _, realm := range g.realms.All() {
-		if reply, err := realm.do(note); err != nil || !reply.Stale {
-			return wire.ClosingAnswer{Applied: err == nil}, err
+// sweepEvery is how often links are looked at, at least; late is how much later than wanted
+// that may come before it is taken for a pause of the machine, in which nobody could be
+// heard.
+const (
+	sweepEvery = time.Second
+	late       = time.Second
+)
+
+// sweep asks links without a session for beats and closes those that do not answer, which
+// the core does for sessions. It has event streams say that they are alive, so often that
+// their clients notice a loss within the silence that the service allows them.
+func (g *Gateway) sweep(now time.Time, pause time.Duration) {
+	p := g.realms.Policy()
+	g.tickets.expire(now)
+	g.Recheck() // for keys that expire
+	g.eachLoose(func(l *link) {
+		if l.stream() == nil {
+			return
 		}
-	}
-	return wire.ClosingAnswer{}, nil
+		l.mu.Lock()
+		if pause > late {
+			l.heard += int64(pause)
+			l.wanted += int64(pause)
+		}
+		quiet, waits := time.Duration(now.UnixNano()-l.heard), now.UnixNano()-l.wanted >= int64(l.kind.every(p))
+		if waits {
+			l.wanted = now.UnixNano()
+		}
+		l.mu.Unlock()
+		l.kind.sweep(p, quiet, waits)
+	})
 }
 
-// ReuseNothing is how the server under a gateway must treat the connections that
-// become links: a pooled wrapper could be handed to another client while a
-// writer still holds it.
-func ReuseNothing(s *fasthttp.Server) { s.KeepHijackedConns = true }
+// Recheck closes the links whose key, or that of whose token, is no longer in force.
+func (g *Gateway) Recheck() {
+	g.closeIf(func(who *realm.Guest) bool { return !g.realms.InForce(who) }, wire.CloseExpired, wire.CodeBadKey)
+}
+
+// CloseRealm closes the links of a realm that is no more.
+func (g *Gateway) CloseRealm(name string) {
+	g.closeIf(func(who *realm.Guest) bool { return who.ID().Realm == name }, wire.CloseExpired, wire.CodeUnknownRealm)
+}
+
+// Removed implements [realm.Links].
+func (g *Gateway) Removed(name string, user presence.UserID, room presence.RoomName) {
+	theirs := func(who *realm.Guest) bool { return who.ID() == realm.PersonID{Realm: name, User: user} }
+	if room == "" {
+		g.closeIf(theirs, wire.CloseEnded, presence.ReasonRemoved.String())
+		g.feeds.endIf(theirs)
+		return
+	}
+	for _, l := range g.those(theirs) {
+		l.narrow()
+	}
+	g.feeds.narrow(theirs)
+}
+
+// gone says so when the connection of a hello is.
+func gone(err error) error {
+	if errors.Is(err, context.Canceled) {
+		return &wire.Problem{Code: wire.CodeNotReady, Detail: "the connection has gone"}
+	}
+	return err
+}

@@ -1,19 +1,17 @@
 package gateway
 
 import (
+	"log/slog"
 	"net"
-	"net/netip"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
-	"github.com/valyala/fasthttp"
 
 	"tovik.example/tovik/client"
 	"tovik.example/tovik/internal/access"
-	"tovik.example/tovik/internal/delivery"
-	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/realm"
 	"tovik.example/tovik/internal/records"
 	"tovik.example/tovik/internal/transport"
 	"tovik.example/tovik/wire"
@@ -25,23 +23,26 @@ const (
 )
 
 // gatewayOf returns a gateway with the main realm, and without a server.
-func gatewayOf(t *testing.T) *Gateway {
+func gatewayOf(t *testing.T) (*Gateway, realm.Desk) {
 	t.Helper()
 	store, err := records.Open(records.Memory)
 	require.NoError(t, err)
 	keys, err := access.NewKeyring(store, tokenSecret, "own")
 	require.NoError(t, err)
+	writer, err := records.NewWriter(store, slog.New(slog.DiscardHandler), records.Retention{}.WithDefaults(), nil)
+	require.NoError(t, err)
 	policy := presence.DefaultPolicy()
-	hub, links, realms := delivery.NewHub(&policy), NewLinks(), NewRealms()
-	e := engine.New(engine.Options{Policy: policy, Sink: hub, Links: links})
-	hub.Use(e)
-	realms.Add(&Realm{Name: access.Main, Engine: e, Hub: hub, Store: store})
-	g := New(Options{Realms: realms, Links: links, Keys: keys, Guard: new(access.Guard), Policy: &policy})
+	realms := realm.NewRealms(realm.RealmsOptions{Keys: keys, Guard: new(access.Guard), Store: store, Writer: writer, Policy: &policy})
+	g := New(Options{Realms: realms})
+	main, err := realm.Open(realm.Options{Name: access.Main, Policy: &policy, Links: g, Store: store, Writer: writer})
+	require.NoError(t, err)
+	realms.Add(main)
 	t.Cleanup(func() {
 		g.Close()
+		main.Close()
 		require.NoError(t, store.Close())
 	})
-	return g
+	return g, main.Desk(access.Operator{Realm: access.Main, Role: access.Read})
 }
 
 func tokenFor(t *testing.T, user string) string {
@@ -54,14 +55,19 @@ func tokenFor(t *testing.T, user string) string {
 // TestNobodyPostsToAStreamWithoutItsKey asks between the hello of a stream and its
 // connection, when its session can be seen already.
 func TestNobodyPostsToAStreamWithoutItsKey(t *testing.T) {
-	g := gatewayOf(t)
-	var opening fasthttp.RequestCtx // of which nobody runs what it was made a stream with
-	require.NoError(t, g.Feed(&opening, FeedRequest{Bearer: tokenFor(t, "ilse"), Hello: wire.Hello{Rooms: []string{desk}}}))
-	realm, err := g.realms.Get(access.Main)
+	g, operator := gatewayOf(t)
+	near, far := net.Pipe()
+	t.Cleanup(func() { _, _ = near.Close(), far.Close() })
+	_, err := g.Feed(near, FeedRequest{Bearer: tokenFor(t, "ilse"), Hello: wire.Hello{Rooms: []string{desk}}}) // and it never begins
 	require.NoError(t, err)
-	seen := realm.Engine.Links(desk, presence.Open)
+	inDesk := func() []wire.Session {
+		seen, err := operator.Sessions(desk, "", 10)
+		require.NoError(t, err)
+		return seen.Sessions
+	}
+	seen := inDesk()
 	require.Len(t, seen, 1)
-	session, number := string(seen[0].Link.Session), uint32(seen[0].Link.Number)
+	session, number := seen[0].Session, seen[0].Link
 	leave := []byte(`{"type":"leave","id":1,"room":"` + desk + `"}`)
 	for _, key := range []string{"", "a guess"} {
 		_, err = g.Post(session, number, key, leave)
@@ -69,25 +75,26 @@ func TestNobodyPostsToAStreamWithoutItsKey(t *testing.T) {
 		require.ErrorAs(t, err, &problem)
 		require.Equal(t, wire.CodeNoLink, problem.Code)
 	}
-	require.Len(t, realm.Engine.Links(desk, presence.Open), 1, "nobody has left the room")
-	right := g.links.carrier(seen[0].Link).key
+	require.Len(t, inDesk(), 1, "nobody has left the room")
+	right := g.carrier(presence.LinkID{Session: presence.SessionID(session), Number: presence.LinkNumber(number)}).key
 	require.NotEmpty(t, right)
 	_, err = g.Post(session, number, right, leave)
 	require.NoError(t, err)
-	require.Empty(t, realm.Engine.Links(desk, presence.Open))
+	require.Empty(t, inDesk())
 }
 
 // TestAPausedMachineBlamesNoLinkWithoutASession lets a gateway's sweep come late by ten minutes.
 func TestAPausedMachineBlamesNoLinkWithoutASession(t *testing.T) {
-	g := gatewayOf(t)
-	policy := g.policy.Load()
+	g, _ := gatewayOf(t)
+	policy := g.realms.Policy()
 	near, far := net.Pipe()
 	t.Cleanup(func() { _ = far.Close() })
-	l := &link{gateway: g}
+	l := &webSocket{link: link{gateway: g}}
+	l.kind = l
 	l.carrier.Store(transport.NewStream(g.pool, near, transport.WebSocket(wire.MaxFrame), l))
 	now := time.Now()
 	l.heard, l.wanted = now.UnixNano(), now.UnixNano()
-	g.links.all[l], g.links.loose[l], l.introduced = struct{}{}, struct{}{}, true
+	g.all[&l.link], g.loose[&l.link], l.introduced = struct{}{}, struct{}{}, true
 
 	pause := 10 * time.Minute
 	now = now.Add(pause)
@@ -100,11 +107,5 @@ func TestAPausedMachineBlamesNoLinkWithoutASession(t *testing.T) {
 	require.False(t, l.stream().Finishing())
 	g.sweep(now.Add(policy.Silence()), 0)
 	require.True(t, l.stream().Finishing(), "somebody who does not answer is let go")
-	g.links.remove(l)
-}
-
-func TestTheLastTrustedProxySaysWhoAsks(t *testing.T) {
-	p := Proxies{netip.MustParsePrefix("10.0.0.0/8")}
-	require.Equal(t, "192.0.2.7", p.address("10.0.0.1", "198.51.100.1, 192.0.2.7, 10.0.0.2"))
-	require.Equal(t, "203.0.113.1", p.address("203.0.113.1", "198.51.100.1"))
+	g.remove(&l.link)
 }

@@ -5,10 +5,10 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"fmt"
-	"strings"
 	"sync"
 	"time"
 
+	"tovik.example/tovik/internal/realm"
 	"tovik.example/tovik/wire"
 )
 
@@ -23,25 +23,25 @@ const (
 type tickets struct {
 	mu      sync.Mutex
 	waiting map[[sha256.Size]byte]ticket
-	byOwner map[personID]int // how many of them; operators are nobody's
+	byOwner map[realm.PersonID]int // how many of them; operators are nobody's
 }
 
 type ticket struct {
-	greeting *greeting
+	greeting *realm.Greeting
 	expires  time.Time
 }
 
 func newTickets() *tickets {
-	return &tickets{waiting: map[[sha256.Size]byte]ticket{}, byOwner: map[personID]int{}}
+	return &tickets{waiting: map[[sha256.Size]byte]ticket{}, byOwner: map[realm.PersonID]int{}}
 }
 
 // Ticket takes a hello, checked as on a link, for an event stream that cannot say it
 // itself. Bearer, when not empty, is the token or key that the hello does not have.
-func (g *Gateway) Ticket(h wire.Hello, bearer string, caller Caller) (wire.Ticket, error) {
+func (g *Gateway) Ticket(h wire.Hello, bearer string, caller realm.Caller) (wire.Ticket, error) {
 	if h.Version != 0 && h.Version != wire.Version {
 		return wire.Ticket{}, wrongVersion(h.Version)
 	}
-	c, err := g.check(context.Background(), withBearer(h, bearer), caller)
+	c, err := g.realms.Greet(context.Background(), realm.WithBearer(h, bearer), caller)
 	if err != nil {
 		return wire.Ticket{}, err
 	}
@@ -49,8 +49,8 @@ func (g *Gateway) Ticket(h wire.Hello, bearer string, caller Caller) (wire.Ticke
 	t := g.tickets
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	owner := c.guest.id()
-	if owner.user != "" && t.byOwner[owner] >= maxTicketsOfOne {
+	owner := c.Guest().ID()
+	if owner.User != "" && t.byOwner[owner] >= maxTicketsOfOne {
 		return wire.Ticket{}, &wire.Problem{Code: wire.CodeTooFast, Detail: "this person has too many tickets that wait to be used",
 			Allowed: fmt.Sprintf("at most %d at once, each for half a minute", maxTicketsOfOne)}
 	}
@@ -63,7 +63,7 @@ func (g *Gateway) Ticket(h wire.Hello, bearer string, caller Caller) (wire.Ticke
 }
 
 // use takes a ticket, once.
-func (t *tickets) use(name string, now time.Time) (*greeting, error) {
+func (t *tickets) use(name string, now time.Time) (*realm.Greeting, error) {
 	key := sha256.Sum256([]byte(name))
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -90,18 +90,5 @@ func (t *tickets) expire(now time.Time) {
 
 func (t *tickets) remove(key [sha256.Size]byte, found ticket) {
 	delete(t.waiting, key)
-	decrease(t.byOwner, found.greeting.guest.id())
-}
-
-// withBearer puts what an Authorization header had into a hello: three parts with
-// points between are a person's token, anything else an operator's key.
-func withBearer(h wire.Hello, bearer string) wire.Hello {
-	switch {
-	case bearer == "" || h.Token != "" || h.Key != "":
-	case strings.Count(bearer, ".") == 2:
-		h.Token = bearer
-	default:
-		h.Key = bearer
-	}
-	return h
+	decrease(t.byOwner, found.greeting.Guest().ID())
 }

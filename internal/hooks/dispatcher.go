@@ -285,7 +285,7 @@ func (d *Dispatcher) first(h *hook, l *lane) (records.Delivery, bool) {
 			d.log.Warn("the outbox cannot be read", "hook", h.ID, "error", err)
 			d.mu.Lock()
 			defer d.mu.Unlock()
-			l.timer = time.AfterFunc(time.Second, func() { d.again(h, l) })
+			l.timer = time.AfterFunc(time.Second, func() { d.tryAgain(h, l) })
 			return records.Delivery{}, false
 		}
 		d.mu.Lock()
@@ -310,7 +310,7 @@ func (d *Dispatcher) settle(h *hook, l *lane, tried records.Delivery, wait time.
 	if tried.State == records.Waiting {
 		h.failures++
 		l.queue[0] = tried
-		l.timer = time.AfterFunc(wait, func() { d.again(h, l) })
+		l.timer = time.AfterFunc(wait, func() { d.tryAgain(h, l) })
 		return
 	}
 	l.queue = l.queue[1:]
@@ -349,8 +349,8 @@ func (d *Dispatcher) release(h *hook, l *lane) {
 	}
 }
 
-// again lets a lane try again after its pause.
-func (d *Dispatcher) again(h *hook, l *lane) {
+// tryAgain lets a lane try again after its pause.
+func (d *Dispatcher) tryAgain(h *hook, l *lane) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if d.ended || l.timer == nil {
@@ -431,11 +431,8 @@ func plain(err error) string {
 	return err.Error()
 }
 
-// Add puts a hook to work that has just been written.
-func (d *Dispatcher) Add(h records.Hook) error { return d.begin(h) }
-
-// Change takes over what has changed of a hook.
-func (d *Dispatcher) Change(changed records.Hook) error {
+// change takes over what has changed of a hook.
+func (d *Dispatcher) change(changed records.Hook) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	h := d.hooks[changed.ID]
@@ -478,8 +475,8 @@ func (d *Dispatcher) All(realm string) (list []records.Hook) {
 	return list
 }
 
-// Remove lets a hook be told nothing any more.
-func (d *Dispatcher) Remove(id string) {
+// remove lets a hook be told nothing any more.
+func (d *Dispatcher) remove(id string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	h := d.hooks[id]
@@ -499,12 +496,12 @@ func (d *Dispatcher) Remove(id string) {
 // Forget removes the hooks of a realm.
 func (d *Dispatcher) Forget(realm string) {
 	for _, h := range d.All(realm) {
-		d.Remove(h.ID)
+		d.remove(h.ID)
 	}
 }
 
-// Again delivers something once more, after what else waits in its lane.
-func (d *Dispatcher) Again(one records.Delivery) error {
+// again delivers something once more, after what else waits in its lane.
+func (d *Dispatcher) again(one records.Delivery) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	h := d.hooks[one.Hook]
@@ -523,9 +520,9 @@ func (d *Dispatcher) Again(one records.Delivery) error {
 	return nil
 }
 
-// Try sends a hook an event that says no more than that it was asked for, and returns
+// try sends a hook an event that says no more than that it was asked for, and returns
 // what came of it.
-func (d *Dispatcher) Try(ctx context.Context, realm, id string) (records.Delivery, error) {
+func (d *Dispatcher) try(ctx context.Context, realm, id string) (records.Delivery, error) {
 	d.mu.Lock()
 	h := d.hooks[id]
 	if h == nil || h.Realm != realm {
@@ -555,5 +552,5 @@ func (d *Dispatcher) Waiting() (n int) {
 	return n
 }
 
-// NewID makes up the id of a hook.
-func NewID() string { return "hook-" + strings.ToLower(rand.Text()[:12]) }
+// newID makes up the id of a hook.
+func newID() string { return "hook-" + strings.ToLower(rand.Text()[:12]) }

@@ -24,25 +24,23 @@ import (
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/gateway"
 	"tovik.example/tovik/internal/hooks"
-	"tovik.example/tovik/internal/records"
+	"tovik.example/tovik/internal/problem"
+	"tovik.example/tovik/internal/realm"
 	"tovik.example/tovik/wire"
 )
 
 // API is the HTTP side of the service.
 type API struct {
 	gateway  *gateway.Gateway
-	realms   *gateway.Realms
+	realms   *realm.Realms
 	keys     *access.Keyring
 	guard    *access.Guard
-	store    *records.Store
-	writer   *records.Writer
+	signIns  *access.SignIns
 	hooks    *hooks.Dispatcher
-	links    *gateway.Links
 	measures *Measures
-	proxies  gateway.Proxies
+	proxies  Proxies
 	world    World
 	log      *slog.Logger
-	signIns  *signIns
 	streams  streams
 	answers  answers
 	paces    paces
@@ -65,19 +63,17 @@ type World interface {
 	Reload() (wire.Reloaded, error)
 }
 
-// Options are what an API is made of. The first ten and Log are required.
+// Options are what an API is made of. The first eight and Log are required.
 type Options struct {
 	Gateway  *gateway.Gateway
-	Realms   *gateway.Realms
+	Realms   *realm.Realms
 	Keys     *access.Keyring
 	Guard    *access.Guard
-	Store    *records.Store
-	Writer   *records.Writer
+	SignIns  *access.SignIns
 	Hooks    *hooks.Dispatcher
-	Links    *gateway.Links
 	Measures *Measures
 	World    World
-	Proxies  gateway.Proxies // that are trusted
+	Proxies  Proxies // that are trusted
 	// PracticeSecret signs the tokens of practice rooms; empty: there are none.
 	PracticeSecret string
 	HideDocs       bool // serves no pages that explain errors and frames
@@ -90,11 +86,10 @@ type Options struct {
 // New returns an API that answers /readyz with 503 until SetReady.
 func New(o Options) *API {
 	a := &API{
-		gateway: o.Gateway, realms: o.Realms, keys: o.Keys, guard: o.Guard, store: o.Store, writer: o.Writer, hooks: o.Hooks, links: o.Links, measures: o.Measures, world: o.World, proxies: o.Proxies, log: o.Log,
+		gateway: o.Gateway, realms: o.Realms, keys: o.Keys, guard: o.Guard, signIns: o.SignIns, hooks: o.Hooks, measures: o.Measures, world: o.World, proxies: o.Proxies, log: o.Log,
 		practiceSecret: o.PracticeSecret, hideDocs: o.HideDocs,
 		paces: newPaces(o.RequestsPerSecond),
 	}
-	a.signIns = newSignIns(o.Store, o.Keys, o.Log)
 	a.exposition = a.metrics()
 	a.described = sync.OnceValues(renderAPI)
 	return a
@@ -116,7 +111,7 @@ func (a *API) App(before ...func(*fiber.App)) *fiber.App {
 		WriteTimeout:  10 * time.Second,
 		IdleTimeout:   60 * time.Second,
 	})
-	gateway.ReuseNothing(app.Server())
+	stayAway(app.Server())
 	app.Server().HeaderReceived = a.bodyLimit
 
 	for _, set := range before {
@@ -146,7 +141,7 @@ func (a *API) serve(app *fiber.App, r route) {
 		switch r.Reach {
 		case ReachRealm:
 			gates = append(gates, func(c fiber.Ctx) error {
-				if err := wholeRealm(c); err != nil {
+				if err := deskOf(c).WholeRealm(); err != nil {
 					return err
 				}
 				return c.Next()
@@ -181,13 +176,7 @@ func (a *API) readyz(c fiber.Ctx) error {
 	if !a.ready.Load() {
 		return &wire.Problem{Code: wire.CodeNotReady, Detail: "the service is starting or stopping"}
 	}
-	health := a.writer.Health()
-	doc := wire.Readiness{Status: "ready", Records: wire.RecordsHealth{
-		Status: "ok", Waiting: health.Waiting, Lost: health.Lost, LostDeliveries: health.LostDeliveries}}
-	if health.Failing != nil {
-		doc.Records.Status, doc.Records.Error, doc.Records.Since = "failing", health.Failing.Error(), &wire.Time{Time: health.Since}
-	}
-	return c.JSON(doc)
+	return c.JSON(wire.Readiness{Status: "ready", Records: a.realms.Health()})
 }
 
 // recheckEvery is how often it is looked whether the keys of long answers are in force.
@@ -240,22 +229,22 @@ func (a *API) bodyLimit(h *fasthttp.RequestHeader) (config fasthttp.RequestConfi
 
 // fail answers every error with a problem document.
 func (a *API) fail(c fiber.Ctx, err error) error {
-	problem := problemOf(c, err)
-	if problem.Code == wire.CodeTooLarge && c.Path() == importPath {
+	p := problemOf(c, err)
+	if p.Code == wire.CodeTooLarge && c.Path() == importPath {
 		// The limit depends on the key: who guesses is told no more than elsewhere.
 		if _, err := a.identify(c, access.Write); err != nil {
-			problem = problemOf(c, err)
+			p = problemOf(c, err)
 		}
 	}
 	c.Set(fiber.HeaderXContentTypeOptions, "nosniff") // also of what came to no route
-	problemType, _ := wire.ProblemTypeOf(problem.Code)
+	problemType, _ := wire.ProblemTypeOf(p.Code)
 	if problemType.Status == 0 {
 		problemType.Status = fiber.StatusBadRequest
 	}
-	if problem.Code == wire.CodeInternal {
+	if p.Code == wire.CodeInternal {
 		a.log.Error("request failed", "method", c.Method(), "path", c.Path(), "request", requestOf(c), "error", err)
 	}
-	if problem.Code == wire.CodeTooLarge || problem.Code == wire.CodeBadRequest {
+	if p.Code == wire.CodeTooLarge || p.Code == wire.CodeBadRequest {
 		leaveUnread(c)
 	}
 	switch problemType.Status {
@@ -270,8 +259,8 @@ func (a *API) fail(c fiber.Ctx, err error) error {
 		}
 	}
 	return c.Status(problemType.Status).JSON(wire.Document{
-		Type: wire.HelpPath(problem.Code), Title: problemType.Title, Status: problemType.Status,
-		Instance: c.Path(), Request: requestOf(c), Problem: *problem,
+		Type: wire.HelpPath(p.Code), Title: problemType.Title, Status: problemType.Status,
+		Instance: c.Path(), Request: requestOf(c), Problem: *p,
 	}, "application/problem+json")
 }
 
@@ -291,7 +280,7 @@ func leaveUnread(c fiber.Ctx) {
 func problemOf(c fiber.Ctx, err error) *wire.Problem {
 	var f *fiber.Error
 	if !errors.As(err, &f) {
-		return gateway.ProblemOf(err)
+		return problem.Of(err)
 	}
 	switch f.Code {
 	case fiber.StatusNotFound:
@@ -306,5 +295,5 @@ func problemOf(c fiber.Ctx, err error) *wire.Problem {
 	case fiber.StatusBadRequest, fiber.StatusRequestTimeout, fiber.StatusNotImplemented:
 		return &wire.Problem{Code: wire.CodeBadRequest, Detail: "this is no HTTP request that can be read", Allowed: "HTTP/1.1 (RFC 9112)"}
 	}
-	return gateway.ProblemOf(err)
+	return problem.Of(err)
 }

@@ -7,24 +7,22 @@ import (
 	"time"
 
 	"github.com/gofiber/fiber/v3"
-
-	"tovik.example/tovik/wire"
 )
 
 // backup answers with a copy of the records as they are at one moment, while the service
 // goes on.
 func (a *API) backup(c fiber.Ctx) error {
-	if err := a.writer.Sync(c.Context()); err != nil {
-		a.log.Warn("a backup lacks what cannot be written", "error", err)
-	}
 	ctx, done, ok := a.streams.begin(operatorOf(c).Key)
 	if !ok {
 		return tooManyStreams()
 	}
-	file, err := a.store.Copy(ctx)
+	file, lacks, err := a.realms.Backup(ctx)
+	if lacks != nil {
+		a.log.Warn("a backup lacks what cannot be written", "error", lacks)
+	}
 	if err != nil {
 		done()
-		return &wire.Problem{Code: wire.CodeNotRecorded, Detail: "no copy could be made of the records: " + err.Error()}
+		return err
 	}
 	info, err := file.Stat()
 	if err != nil {

@@ -9,54 +9,61 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
-	"tovik.example/tovik/internal/delivery"
-	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/realm"
 )
 
-// follow answers with what a receiver gets, as server-sent events: the frames of a link
-// that watches the same, each event named by its type. Attach says what that is.
-func (a *API) follow(c fiber.Ctx, attach func(*delivery.Receiver)) error {
-	hub := realmOf(c).Hub
-	c.Set(fiber.HeaderCacheControl, "no-store")
-	return a.stream(c, asStream, func(ctx context.Context, w io.Writer, flush func() error) error {
-		woken := make(chan struct{}, 1) // one is enough: all that is new is fetched
-		receiver := hub.NewReceiver(presence.Full, func() {
-			select {
-			case woken <- struct{}{}:
-			default:
-			}
-		})
-		defer receiver.Close()
-		attach(receiver)
-		if _, err := io.WriteString(w, "retry: 1000\n\n"); err != nil {
+// follow answers with what is followed live, as server-sent events: the frames of a link
+// that watches the same, each event named by its type.
+func (a *API) follow(c fiber.Ctx) func(realm.Subject, error) error {
+	return func(subject realm.Subject, err error) error {
+		if err != nil {
 			return err
 		}
-		var frames [][]byte
-		for more := true; ; {
-			if more {
-				frames, more = receiver.Next(frames[:0])
-				for _, frame := range frames {
-					if err := writeEvent(w, frame); err != nil {
-						return err
-					}
+		desk := deskOf(c)
+		c.Set(fiber.HeaderCacheControl, "no-store")
+		return a.stream(c, asStream, func(ctx context.Context, w io.Writer, flush func() error) error {
+			woken := make(chan struct{}, 1) // one is enough: all that is new is fetched
+			following := desk.Follow(subject, func() {
+				select {
+				case woken <- struct{}{}:
+				default:
 				}
-				if err := flush(); err != nil {
+			})
+			defer following.Close()
+			return writeFollowed(ctx, w, flush, following, woken)
+		})
+	}
+}
+
+func writeFollowed(ctx context.Context, w io.Writer, flush func() error, following *realm.Following, woken <-chan struct{}) error {
+	if _, err := io.WriteString(w, "retry: 1000\n\n"); err != nil {
+		return err
+	}
+	var frames [][]byte
+	for more := true; ; {
+		if more {
+			frames, more = following.Next(frames[:0])
+			for _, frame := range frames {
+				if err := writeEvent(w, frame); err != nil {
 					return err
 				}
-				continue
 			}
-			select {
-			case <-ctx.Done():
-				return nil
-			case <-woken:
-				more = true
-			case <-time.After(streamSilent):
-				if err := stillHere(w, flush); err != nil {
-					return err
-				}
+			if err := flush(); err != nil {
+				return err
+			}
+			continue
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-woken:
+			more = true
+		case <-time.After(streamSilent):
+			if err := stillHere(w, flush); err != nil {
+				return err
 			}
 		}
-	})
+	}
 }
 
 func writeEvent(w io.Writer, frame []byte) error {

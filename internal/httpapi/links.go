@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"net"
 	"strconv"
 	"strings"
 
@@ -32,9 +33,19 @@ func (a *API) feed(c fiber.Ctx) error {
 	if people := list("people"); people != nil {
 		h.Watch = append(h.Watch, wire.Watch{People: people})
 	}
-	return a.gateway.Feed(c.RequestCtx(), gateway.FeedRequest{
+	ctx := c.RequestCtx()
+	begin, err := a.gateway.Feed(ctx.Conn(), gateway.FeedRequest{
 		Ticket: c.Query("ticket"), Bearer: bearer(c), Hello: h, Last: c.Get("Last-Event-ID"), Caller: a.caller(c),
 	})
+	if err != nil {
+		return err
+	}
+	ctx.HijackSetNoResponse(true)
+	ctx.Hijack(func(c net.Conn) {
+		conn, early := release(c)
+		begin(conn, streamHead, early)
+	})
+	return nil
 }
 
 // ticket takes the hello of an event stream.
@@ -79,12 +90,12 @@ func (a *API) beat(c fiber.Ctx) error {
 
 // session tells what is known of a session to whoever has its key.
 func (a *API) session(c fiber.Ctx) error {
-	return fresh(c).JSON(a.gateway.Session(param(c, "session"), bearer(c)))
+	return fresh(c).JSON(a.realms.Session(param(c, "session"), bearer(c)))
 }
 
 // bye ends a session at the word of whoever has its key.
 func (a *API) bye(c fiber.Ctx) error {
-	answer, err := a.gateway.Bye(param(c, "session"), bearer(c))
+	answer, err := a.realms.Bye(param(c, "session"), bearer(c))
 	if err != nil {
 		return err
 	}
@@ -98,7 +109,7 @@ func (a *API) closing(c fiber.Ctx) error {
 	if err := strictjson.Read(c.Body(), &note); err != nil {
 		return err
 	}
-	answer, err := a.gateway.Closed(note)
+	answer, err := a.realms.Closing(note)
 	if err != nil {
 		return err
 	}

@@ -10,7 +10,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
-	"tovik.example/tovik/internal/records"
+	"tovik.example/tovik/internal/realm"
 	"tovik.example/tovik/wire"
 )
 
@@ -113,7 +113,7 @@ func (s *sizes) Collect(to chan<- prometheus.Metric) {
 	counter := func(d *prometheus.Desc, v float64, labels ...string) {
 		to <- prometheus.MustNewConstMetric(d, prometheus.CounterValue, v, labels...)
 	}
-	links := s.a.links.Size()
+	links := s.a.gateway.Size()
 	gauge(descLinks, float64(links.WebSockets), "websocket")
 	gauge(descLinks, float64(links.Streams), "stream")
 	gauge(descOperators, float64(links.Operators))
@@ -125,37 +125,14 @@ func (s *sizes) Collect(to chan<- prometheus.Metric) {
 	for code, n := range links.Refused {
 		counter(descRefused, float64(n), code)
 	}
+	figures := s.a.realms.Figures()
 	leases := 0
-	for _, realm := range s.a.realms.All() {
-		size := realm.Engine.Size()
-		leases += size.Leases
-		gauge(descSessions, float64(size.Sessions-size.InGrace), realm.Name, "live")
-		gauge(descSessions, float64(size.InGrace), realm.Name, "grace")
-		gauge(descPeople, float64(size.People), realm.Name)
-		gauge(descRooms, float64(size.Rooms), realm.Name)
+	for i := range figures.Realms {
+		leases += figures.Realms[i].Size.Leases
+		collectRealm(&figures.Realms[i], gauge, counter)
 	}
 	gauge(descLinks, float64(leases), "beats")
-	for total, n := range s.a.writer.Totals() {
-		switch v := float64(n); total.Kind {
-		case records.SessionOpened:
-			counter(descOpened, v, total.Realm, total.Which)
-		case records.SessionLost:
-			counter(descLost, v, total.Realm, total.Which)
-		case records.SessionResumed:
-			counter(descResumed, v, total.Realm)
-		case records.SessionEnded:
-			counter(descEnded, v, total.Realm, total.Which)
-		case records.MemberJoined:
-			counter(descJoins, v, total.Realm)
-		case records.MemberLeft:
-			counter(descLeaves, v, total.Realm, total.Which)
-		}
-	}
-	s.collectRecords(gauge, counter)
-}
-
-func (s *sizes) collectRecords(gauge, counter func(d *prometheus.Desc, v float64, labels ...string)) {
-	health, failing := s.a.writer.Health(), 0.0
+	health, failing := figures.Records, 0.0
 	if health.Failing != nil {
 		failing = 1
 	}
@@ -165,11 +142,28 @@ func (s *sizes) collectRecords(gauge, counter func(d *prometheus.Desc, v float64
 	counter(descRows, float64(health.Rows))
 	counter(descGap, float64(health.Lost))
 	counter(descHookLost, float64(health.LostDeliveries))
-	deliveries, err := s.a.store.CountDeliveryStates()
-	if err != nil {
-		return // records_failing says it
+	if figures.Waiting >= 0 { // else records_failing says it
+		gauge(descHooks, float64(figures.Waiting), "waiting")
+		gauge(descHooks, float64(figures.Parked), "parked")
 	}
-	for _, state := range []string{records.Waiting, records.Parked} {
-		gauge(descHooks, float64(deliveries[state]), state)
+}
+
+type collect func(d *prometheus.Desc, v float64, labels ...string)
+
+func collectRealm(of *realm.RealmFigures, gauge, counter collect) {
+	gauge(descSessions, float64(of.Size.Sessions-of.Size.InGrace), of.Name, "live")
+	gauge(descSessions, float64(of.Size.InGrace), of.Name, "grace")
+	gauge(descPeople, float64(of.Size.People), of.Name)
+	gauge(descRooms, float64(of.Size.Rooms), of.Name)
+	for desc, by := range map[*prometheus.Desc]map[string]int64{descOpened: of.Opened, descLost: of.Lost, descEnded: of.Ended, descLeaves: of.Left} {
+		for which, n := range by {
+			counter(desc, float64(n), of.Name, which)
+		}
+	}
+	if of.Resumed > 0 {
+		counter(descResumed, float64(of.Resumed), of.Name)
+	}
+	if of.Joined > 0 {
+		counter(descJoins, float64(of.Joined), of.Name)
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 	"github.com/hashicorp/golang-lru/v2/simplelru"
 
+	"tovik.example/tovik/internal/problem"
 	"tovik.example/tovik/wire"
 )
 
@@ -77,7 +78,7 @@ func (a *API) once(c fiber.Ctx) error {
 		return c.Next()
 	}
 	if len(name) > 255 || strings.ContainsFunc(name, func(r rune) bool { return r < ' ' || r > '~' }) {
-		return badField(idempotencyKey, name, "a request cannot have this name", "1 to 255 visible characters, as of a UUID")
+		return problem.BadField(idempotencyKey, name, "a request cannot have this name", "1 to 255 visible characters, as of a UUID")
 	}
 	digest := sha256.New()
 	for _, part := range [][]byte{[]byte(c.Method()), []byte(c.OriginalURL()), c.Body()} {

@@ -1,20 +1,13 @@
 package httpapi
 
 import (
-	"crypto/hmac"
-	"crypto/rand"
-	"crypto/sha256"
-	"errors"
-	"log/slog"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
 
 	"tovik.example/tovik/internal/access"
-	"tovik.example/tovik/internal/gateway"
-	"tovik.example/tovik/internal/records"
+	"tovik.example/tovik/internal/realm"
 	"tovik.example/tovik/internal/strictjson"
 	"tovik.example/tovik/wire"
 )
@@ -23,89 +16,15 @@ import (
 // that other sites cause.
 const cookie = "tovik-console"
 
-// How long a sign-in lasts, and how many there are at once.
-const (
-	signInLife = 12 * time.Hour
-	maxSignIns = 10_000
-)
-
-// signIns are the browsers that have signed in to the console, by the hash of what their
-// cookie has. They are kept in the records too, so that a restart ends none; where those
-// cannot be written, they end with the service.
-type signIns struct {
-	store *records.Store
-	keys  *access.Keyring
-	log   *slog.Logger
-
-	mu  sync.Mutex
-	all map[[sha256.Size]byte]records.SignIn
-}
-
-func newSignIns(store *records.Store, keys *access.Keyring, log *slog.Logger) *signIns {
-	s := &signIns{store: store, keys: keys, log: log, all: map[[sha256.Size]byte]records.SignIn{}}
-	kept, err := store.SignIns()
-	if err != nil {
-		log.Warn("sign-ins at the console are not known any more", "error", err)
-	}
-	for _, one := range kept {
-		s.all[[sha256.Size]byte(one.Hash)] = one
-	}
-	return s
-}
-
-func (s *signIns) open(key string, now time.Time) (token string) {
-	token = rand.Text() + rand.Text()
-	hash := sha256.Sum256([]byte(token))
-	one := records.SignIn{Hash: hash[:], Proof: s.keys.Prove(token, key), Key: key, Expires: now.Add(signInLife).UnixMilli()}
-	s.mu.Lock()
-	full := len(s.all) >= maxSignIns
-	if full {
-		clear(s.all) // everybody signs in again
-	}
-	s.all[hash] = one
-	s.mu.Unlock()
-	var err error
-	if full {
-		err = s.store.DropSignIns()
-	}
-	if err = errors.Join(err, s.store.AddSignIn(one)); err != nil {
-		s.log.Warn("a sign-in at the console will end with the service", "error", err)
-	}
-	return token
-}
-
-// find tells with which key a browser signed in. If the key of this id is another by now,
-// as the service's own may be after a restart, the sign-in counts for nothing.
-func (s *signIns) find(token string, now time.Time) (key string, ok bool) {
-	s.mu.Lock()
-	found, ok := s.all[sha256.Sum256([]byte(token))]
-	s.mu.Unlock()
-	return found.Key, ok && now.UnixMilli() < found.Expires && hmac.Equal(found.Proof, s.keys.Prove(token, found.Key))
-}
-
-func (s *signIns) close(token string) {
-	hash := sha256.Sum256([]byte(token))
-	s.mu.Lock()
-	_, known := s.all[hash]
-	delete(s.all, hash)
-	s.mu.Unlock()
-	if !known {
-		return
-	}
-	if err := s.store.RemoveSignIn(hash[:]); err != nil {
-		s.log.Warn("a sign-in that was ended may come back with a restart", "error", err)
-	}
-}
-
 // caller finds out where a request comes from, and who has signed in with its browser.
 // A cookie counts for nothing on a request that another site's page has made.
-func (a *API) caller(c fiber.Ctx) gateway.Caller {
-	caller := a.proxies.CallerOf(c.RequestCtx())
+func (a *API) caller(c fiber.Ctx) realm.Caller {
+	caller := a.proxies.callerOf(c.RequestCtx())
 	token := c.Cookies(cookie)
 	if token == "" || !ownPage(caller, c.Get("Sec-Fetch-Site")) {
 		return caller
 	}
-	if key, ok := a.signIns.find(token, time.Now()); ok {
+	if key, ok := a.signIns.Find(token, time.Now()); ok {
 		if operator, err := a.keys.Again(key, access.Read); err == nil {
 			caller.Operator = &operator
 		}
@@ -117,7 +36,7 @@ func (a *API) caller(c fiber.Ctx) gateway.Caller {
 // user: also a page of another origin on the same site sends the cookie. Browsers that
 // do not say where a request comes from say at least the origin of what changes something
 // (W3C Fetch Metadata).
-func ownPage(caller gateway.Caller, site string) bool {
+func ownPage(caller realm.Caller, site string) bool {
 	return (caller.Origin == "" || caller.Own) && (site == "" || site == "same-origin" || site == "none")
 }
 
@@ -130,12 +49,12 @@ func (a *API) operator(need access.Role) fiber.Handler {
 		if err != nil {
 			return err
 		}
-		realm, err := a.realms.Get(operator.Realm)
+		of, err := a.realms.Get(operator.Realm)
 		if err != nil {
 			return err
 		}
 		c.Locals(operatorLocal{}, operator)
-		c.Locals(realmLocal{}, realm)
+		c.Locals(deskLocal{}, of.Desk(operator))
 		c.Set(fiber.HeaderCacheControl, "no-store")
 		return c.Next()
 	}
@@ -143,12 +62,13 @@ func (a *API) operator(need access.Role) fiber.Handler {
 
 type (
 	operatorLocal struct{}
-	realmLocal    struct{}
+	deskLocal     struct{}
 )
 
 func operatorOf(c fiber.Ctx) access.Operator { return c.Locals(operatorLocal{}).(access.Operator) }
 
-func realmOf(c fiber.Ctx) *gateway.Realm { return c.Locals(realmLocal{}).(*gateway.Realm) }
+// deskOf is the realm as the key that was shown sees it.
+func deskOf(c fiber.Ctx) realm.Desk { return c.Locals(deskLocal{}).(realm.Desk) }
 
 func (a *API) identify(c fiber.Ctx, need access.Role) (access.Operator, error) {
 	caller, key := a.caller(c), bearer(c)
@@ -184,7 +104,7 @@ func (a *API) signIn(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
-	a.setCookie(c, a.signIns.open(operator.Key, now), now.Add(signInLife))
+	a.setCookie(c, a.signIns.Open(operator.Key, now), now.Add(access.SignInLife))
 	return fresh(c).JSON(a.whoAmI(operator))
 }
 
@@ -209,7 +129,7 @@ func (a *API) signOut(c fiber.Ctx) error {
 	if caller := a.caller(c); caller.Origin != "" && !caller.Own {
 		return &wire.Problem{Code: wire.CodeBadOrigin, Field: "Origin", Value: wire.Shorten(caller.Origin), Detail: "one signs out at the console only", Allowed: "the service's own origin"}
 	}
-	a.signIns.close(c.Cookies(cookie))
+	a.signIns.Close(c.Cookies(cookie))
 	a.setCookie(c, "", time.Unix(1, 0))
 	return fresh(c).SendStatus(fiber.StatusNoContent)
 }

@@ -3,41 +3,13 @@ package httpapi
 import (
 	"encoding/xml"
 	"net/url"
-	"slices"
-	"strings"
 	"time"
 
-	"github.com/gofiber/fiber/v3"
-
-	"tovik.example/tovik/internal/delivery"
-	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/wire"
 )
 
 const pidfType = "application/pidf+xml"
-
-// status tells what is seen of a person: as JSON, as a presence document (RFC 3863), or as
-// it changes.
-func (a *API) status(c fiber.Ctx) error {
-	user, err := personOf(c)
-	if err != nil {
-		return err
-	}
-	realm := realmOf(c)
-	switch c.Accepts("application/json", mediaType(asStream), pidfType) {
-	case mediaType(asStream):
-		return a.follow(c, func(r *delivery.Receiver) { r.FollowPeople([]presence.UserID{user}, nil) })
-	case pidfType:
-		text, err := xml.MarshalIndent(pidf(realm.Name, statusOf(realm, user)), "", "  ")
-		if err != nil {
-			return err
-		}
-		c.Set(fiber.HeaderContentType, pidfType)
-		return c.Send(append([]byte(xml.Header), append(text, '\n')...))
-	}
-	return c.JSON(statusOf(realm, user))
-}
 
 // presenceDocument is the presence of a person as RFC 3863 has it, with the activity of
 // RFC 4480 that says more than open and closed.
@@ -96,23 +68,4 @@ func pidf(realm string, s wire.PersonStatus) presenceDocument {
 	}
 	doc.Person = &rpidPerson{ID: "person", Activities: activities}
 	return doc
-}
-
-// roomsOfPerson lists the rooms that a person is in.
-func (a *API) roomsOfPerson(c fiber.Ctx) error {
-	user, err := personOf(c)
-	if err != nil {
-		return err
-	}
-	e := realmOf(c).Engine
-	doc := wire.PersonRooms{User: string(user), Rooms: []wire.PersonRoom{}}
-	for _, room := range e.RoomsOf(user, presence.Full) {
-		x := e.Explain(user, room)
-		if m := x.Member[presence.Full]; m.Sessions > 0 {
-			count, _ := e.Count(engine.Topic{Room: room, View: presence.Full})
-			doc.Rooms = append(doc.Rooms, wire.PersonRoom{Room: string(room), Since: wire.Time{Time: m.Since}, Sessions: m.Sessions, Typing: x.Typing, People: count.People})
-		}
-	}
-	slices.SortFunc(doc.Rooms, func(x, y wire.PersonRoom) int { return strings.Compare(x.Room, y.Room) })
-	return listed(c, doc, doc.Rooms)
 }

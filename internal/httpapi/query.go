@@ -1,7 +1,6 @@
 package httpapi
 
 import (
-	"fmt"
 	"net/url"
 	"slices"
 	"strconv"
@@ -9,15 +8,9 @@ import (
 	"time"
 
 	"github.com/gofiber/fiber/v3"
-	"golang.org/x/text/unicode/norm"
 
-	"tovik.example/tovik/internal/presence"
-	"tovik.example/tovik/wire"
+	"tovik.example/tovik/internal/problem"
 )
-
-func badField(field, value, detail, allowed string) error {
-	return &wire.Problem{Code: wire.CodeBadField, Field: field, Value: wire.Shorten(value), Detail: detail, Allowed: allowed}
-}
 
 // param reads a parameter of the path, in which some characters are escaped.
 func param(c fiber.Ctx, name string) string {
@@ -37,7 +30,7 @@ func numberIn(c fiber.Ctx, field string, otherwise, least, most int64) (int64, e
 	}
 	n, err := strconv.ParseInt(text, 10, 64)
 	if err != nil || n < least || n > most {
-		return 0, badField(field, text, "the query has a number that cannot be", "a whole number from "+strconv.FormatInt(least, 10)+" to "+strconv.FormatInt(most, 10))
+		return 0, problem.BadField(field, text, "the query has a number that cannot be", "a whole number from "+strconv.FormatInt(least, 10)+" to "+strconv.FormatInt(most, 10))
 	}
 	return n, nil
 }
@@ -75,7 +68,7 @@ func timeIn(c fiber.Ctx, field string, otherwise time.Time) (time.Time, error) {
 	if ago, err := time.ParseDuration(text); err == nil && ago >= 0 {
 		return time.Now().Add(-ago), nil
 	}
-	return time.Time{}, badField(field, text, "the query has a time that is none", "a time as in RFC 3339, 2026-11-23T03:00:00Z, or how long ago: 90m, 12h, 7d")
+	return time.Time{}, problem.BadField(field, text, "the query has a time that is none", "a time as in RFC 3339, 2026-11-23T03:00:00Z, or how long ago: 90m, 12h, 7d")
 }
 
 // spanIn reads from and to, which are both a part of what is asked.
@@ -87,7 +80,7 @@ func spanIn(c fiber.Ctx, from time.Time) (begin, end time.Time, err error) {
 		return begin, end, err
 	}
 	if !begin.Before(end) {
-		return begin, end, badField("from", begin.UTC().Format(time.RFC3339), "what is asked for ends before it begins", "a time before to")
+		return begin, end, problem.BadField("from", begin.UTC().Format(time.RFC3339), "what is asked for ends before it begins", "a time before to")
 	}
 	return begin, end, nil
 }
@@ -104,59 +97,12 @@ func wordsIn(c fiber.Ctx, field string) (list []string) {
 	return list
 }
 
-// patternsIn reads the rooms of the query. A key that is about some rooms only asks for
-// those, or for some of them.
-func patternsIn(c fiber.Ctx) (list []presence.Pattern, err error) {
-	for _, name := range wordsIn(c, "room") {
-		pattern, err := presence.ParsePattern(name)
-		if err != nil {
-			return nil, err
-		}
-		if !operatorOf(c).Sees(pattern) {
-			return nil, &wire.Problem{Code: wire.CodeNotGranted, Field: "room", Value: wire.Shorten(name), Detail: "the key is not about these rooms"}
-		}
-		list = append(list, pattern)
+// repeated reads what the query has once or several times.
+func repeated(c fiber.Ctx, field string) (list []string) {
+	for _, given := range c.RequestCtx().QueryArgs().PeekMulti(field) {
+		list = append(list, string(given))
 	}
-	if list == nil {
-		list = operatorOf(c).Rooms
-	}
-	return list, nil
-}
-
-// usersIn reads the people of the query, up to so many.
-func usersIn(c fiber.Ctx, most int) (list []presence.UserID, err error) {
-	for _, given := range c.RequestCtx().QueryArgs().PeekMulti("user") {
-		user := presence.UserID(norm.NFC.String(string(given)))
-		if err := presence.CheckUser(user); err != nil {
-			return nil, err
-		}
-		list = append(list, user)
-	}
-	if len(list) > most {
-		return nil, badField("user", "", "these are too many people for one answer", fmt.Sprintf("at most %d", most))
-	}
-	return list, nil
-}
-
-// oneRoomIn reads the room of the query, which may be left out by a key of the whole realm.
-func oneRoomIn(c fiber.Ctx) (presence.RoomName, error) {
-	name := c.Query("room")
-	if name == "" {
-		return "", wholeRealm(c)
-	}
-	room, err := presence.ParseRoom(name)
-	if err == nil && !operatorOf(c).Sees(presence.Pattern(room)) {
-		err = unknownRoom(room)
-	}
-	return room, err
-}
-
-// wholeRealm refuses a key that is about some rooms only.
-func wholeRealm(c fiber.Ctx) error {
-	if operatorOf(c).Rooms != nil {
-		return &wire.Problem{Code: wire.CodeWrongRole, Field: "key", Detail: "this key is about some rooms only", Allowed: "a key without room patterns"}
-	}
-	return nil
+	return list
 }
 
 // The forms of an answer that is a list.
@@ -178,7 +124,7 @@ func formIn(c fiber.Ctx, forms ...string) (string, error) {
 		if form != asStream && slices.Contains(forms, form) {
 			return form, nil
 		}
-		return "", badField("format", form, "the answer cannot have this form", "json, ndjson, csv")
+		return "", problem.BadField("format", form, "the answer cannot have this form", "json, ndjson, csv")
 	}
 	offers := make([]string, len(forms))
 	for i, form := range forms {

@@ -9,6 +9,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/realm"
 	"tovik.example/tovik/wire"
 )
 
@@ -123,7 +124,7 @@ func (a *API) roomRoutes() []route {
 			More:  "Those that somebody is in and those that are declared. As an event stream: the count of each, and then each change of one.",
 			Shows: read, Reach: ReachRooms, Gives: wire.Rooms{}, Forms: append(tables, followed...), Fails: []string{"bad-pattern"},
 			Query: []Parameter{{Name: "match", Says: "only rooms that match this pattern", Example: "basin.*"},
-				{Name: "sort", Says: "by name, or with the fullest first", Example: byPeople, OneOf: []string{byName, byPeople, bySessions}}, afterOf("a cursor", "9:basin.fen-end"), qLimit, qFormat}}, a.rooms},
+				{Name: "sort", Says: "by name, or with the fullest first", Example: realm.ByPeople, OneOf: []string{realm.ByName, realm.ByPeople, realm.BySessions}}, afterOf("a cursor", "9:basin.fen-end"), qLimit, qFormat}}, a.rooms},
 		{Operation{Method: get, Path: "/v1/rooms/{room}", ID: "getRoom", Topic: "Rooms", Says: "Count who is in a room",
 			More: "As an event stream: the count, and then each change of it.", Shows: read, Reach: ReachRooms, Gives: wire.Room{}, Forms: followed, Fails: []string{"unknown-room"}}, a.room},
 		{Operation{Method: get, Path: "/v1/rooms/{room}/count", ID: "countRoom", Topic: "Rooms", Says: "Count who is in a room, the same at an address of its own",
@@ -248,7 +249,7 @@ func (a *API) linkRoutes() []route {
 	beating := wire.Beating{Rooms: []string{"basin.upper-weir"}, Active: true}
 	return []route{
 		{Operation{Method: get, Path: "/v1/link", ID: "openLink", Topic: links, Says: "Open a WebSocket link (RFC 6455)", More: "Its frames are described in /asyncapi.yaml.", Shows: showsNothing, Status: 101, Fails: []string{"not-websocket"}},
-			func(c fiber.Ctx) error { return a.gateway.Upgrade(c.RequestCtx(), a.caller(c)) }},
+			a.openLink},
 		{Operation{Method: post, Path: "/v1/tickets", ID: "getTicket", Topic: links, Says: "Say hello for an event stream, and get a ticket for it", More: "It opens one stream within 30 seconds, so that no token stands in an address.",
 			Shows: showsToken, Takes: wire.Hello{Version: wire.Version, Rooms: []string{"basin.upper-weir"}}, Gives: wire.Ticket{}, Status: 201, Fails: []string{"not-json", "wrong-version", "no-token", "bad-token", "not-granted", "bad-room"}}, a.ticket},
 		{Operation{Method: get, Path: "/v1/feed", ID: "openFeed", Topic: links, Says: "Open an event stream link", More: "With a ticket, or with the token as bearer and what to follow in the address. Its frames are those of a WebSocket link.", Shows: showsToken,

@@ -23,7 +23,9 @@ import (
 
 	"tovik.example/tovik/client"
 	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/admission"
 	"tovik.example/tovik/internal/gateway"
+	"tovik.example/tovik/internal/httpapi"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/server"
 	"tovik.example/tovik/wire"
@@ -221,7 +223,7 @@ func TestTheApplicationAdmits(t *testing.T) {
 		_, _ = io.WriteString(w, *answer.Load())
 	}))
 	t.Cleanup(application.Close)
-	s := startWith(t, server.Config{Realms: map[string]server.RealmConfig{"main": {Admission: &gateway.Admission{
+	s := startWith(t, server.Config{Realms: map[string]server.RealmConfig{"main": {Admission: &admission.Client{
 		Rooms: []presence.Pattern{"desk.*"}, URL: application.URL, Secret: "a secret of the application", Wait: 5 * time.Second}}}})
 	options := func(user string) client.Options {
 		return client.Options{Server: s.URL(), Token: mint(t, user, "**"), Rooms: []string{"desk.night"}}
@@ -451,7 +453,7 @@ func TestAnErasureSaysWhatItHasErased(t *testing.T) {
 
 func TestOnlyTrustedProxiesSayWhomTheySpeakFor(t *testing.T) {
 	t.Parallel()
-	trusting := startWith(t, server.Config{Proxies: gateway.Proxies{netip.MustParsePrefix("127.0.0.0/8")}, Limits: gateway.Limits{PerAddress: 1}})
+	trusting := startWith(t, server.Config{Proxies: httpapi.Proxies{netip.MustParsePrefix("127.0.0.0/8")}, Limits: gateway.Limits{PerAddress: 1}})
 	for _, c := range []struct {
 		forwarded string
 		want      int

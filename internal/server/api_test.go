@@ -29,7 +29,6 @@ import (
 
 	"tovik.example/tovik/client"
 	"tovik.example/tovik/internal/access"
-	"tovik.example/tovik/internal/gateway"
 	"tovik.example/tovik/internal/httpapi"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/server"
@@ -56,7 +55,7 @@ func swallow(t *testing.T) string {
 
 func newPlayground(t *testing.T, c server.Config) *playground {
 	t.Helper()
-	c.Data, c.PrivateHooks, c.Practice, c.Proxies = t.TempDir(), true, true, gateway.Proxies{netip.MustParsePrefix("127.0.0.0/8")}
+	c.Data, c.PrivateHooks, c.Practice, c.Proxies = t.TempDir(), true, true, httpapi.Proxies{netip.MustParsePrefix("127.0.0.0/8")}
 	c.Reread = func() (server.Config, error) {
 		if c.MaxConnections != 0 {
 			return c, errors.New("tovik.toml:1: grace.lost is wrong")

@@ -53,13 +53,11 @@ func (w *world) Reload() (wire.Reloaded, error) {
 	note(!reflect.DeepEqual(w.config.Policy, c.Policy), "policies")
 	note(!reflect.DeepEqual(w.config.Retention, c.Retention), "keep")
 	for _, realm := range w.realms.All() {
-		origins := c.Realms[realm.Name].Origins
-		note(!slices.Equal(realm.Origins(), origins), "origins of "+realm.Name)
+		origins := c.Realms[realm.Name()].Origins
+		note(!slices.Equal(realm.Origins(), origins), "origins of "+realm.Name())
 		realm.SetOrigins(origins)
-		realm.Hub.SetPolicy(c.Policy)
-		realm.Engine.SetPolicy(*c.Policy)
 	}
-	w.gateway.SetPolicy(c.Policy)
+	w.realms.SetPolicy(c.Policy)
 	w.writer.SetRetention(c.Retention.WithDefaults())
 	w.config.Policy, w.config.Retention, w.config.Realms = c.Policy, c.Retention, c.Realms
 	note(w.secure.wanted(), "certificate")
@@ -68,13 +66,6 @@ func (w *world) Reload() (wire.Reloaded, error) {
 	}
 	w.config.Log.Info("the configuration was taken over", "changed", strings.Join(done.Changed, ", "))
 	return done, nil
-}
-
-// policy is the one in force.
-func (w *world) policy() *presence.Policy {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	return w.config.Policy
 }
 
 // needRestart names what differs and is read at the start only, by its keys in the file.

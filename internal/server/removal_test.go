@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tovik.example/tovik/client"
-	"tovik.example/tovik/internal/gateway"
+	"tovik.example/tovik/internal/admission"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/server"
 	"tovik.example/tovik/wire"
@@ -192,7 +192,7 @@ func TestTheApplicationAdmitsWatchersToo(t *testing.T) {
 	}))
 	t.Cleanup(application.Close)
 	secret := "whsec_" + "YSBzZWNyZXQgb2YgdGhlIGFwcGxpY2F0aW9u"
-	s := startWith(t, server.Config{Realms: map[string]server.RealmConfig{"main": {Admission: &gateway.Admission{
+	s := startWith(t, server.Config{Realms: map[string]server.RealmConfig{"main": {Admission: &admission.Client{
 		Rooms: []presence.Pattern{"desk.*"}, URL: application.URL, Secret: secret}}}})
 	watchers := "watch"
 	deny.Store(&watchers)

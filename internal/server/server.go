@@ -16,10 +16,12 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/admission"
 	"tovik.example/tovik/internal/gateway"
 	"tovik.example/tovik/internal/hooks"
 	"tovik.example/tovik/internal/httpapi"
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/realm"
 	"tovik.example/tovik/internal/records"
 )
 
@@ -54,7 +56,7 @@ type Config struct {
 	Limits          gateway.Limits
 	// Realms are settings of realms, by name. Those that are not in the records are made.
 	Realms   map[string]RealmConfig
-	Proxies  gateway.Proxies // that are trusted to say whom they speak for
+	Proxies  httpapi.Proxies // that are trusted to say whom they speak for
 	HideDocs bool            // serves no pages that explain errors and frames
 	Practice bool            // whoever reaches the service may have tokens for rooms to practise in
 	// RequestsPerSecond is how often one key may ask over HTTP, five times as many at once; 0:
@@ -66,10 +68,10 @@ type Config struct {
 
 // RealmConfig is what a realm is told in the configuration.
 type RealmConfig struct {
-	Origins   []string           // of pages that may be clients; nil: any
-	TokenKeys []access.TokenKey  // besides those on record, each made by [access.NewTokenKey]
-	KeySets   []access.KeySet    // that its identity services publish
-	Admission *gateway.Admission // nil: grants alone decide
+	Origins   []string          // of pages that may be clients; nil: any
+	TokenKeys []access.TokenKey // besides those on record, each made by [access.NewTokenKey]
+	KeySets   []access.KeySet   // that its identity services publish
+	Admission *admission.Client // nil: grants alone decide
 }
 
 func (c *Config) asksOthers() bool {
@@ -100,7 +102,6 @@ type Server struct {
 	gateway *gateway.Gateway
 	api     *httpapi.API
 	app     *fiber.App
-	links   *gateway.Links
 	listen  net.Listener
 	stop    context.CancelFunc
 	running sync.WaitGroup // what stop ends
@@ -162,9 +163,10 @@ func start(c Config, store *records.Store, secure *certificate) (*Server, error)
 	hook.Use(writer)
 	measures := httpapi.NewMeasures()
 	writer.Observe(measures.Gaps)
-	links, realms, guard := gateway.NewLinks(), gateway.NewRealms(), new(access.Guard)
-	g := gateway.New(gateway.Options{Realms: realms, Links: links, Keys: keys, Policy: c.Policy, AsksOthers: c.asksOthers(), Guard: guard, Limits: c.Limits, Log: c.Log})
-	w := &world{config: c, secure: secure, store: store, writer: writer, hooks: hook, measures: measures, keys: keys, links: links, realms: realms, gateway: g, ends: map[string]func(){}}
+	guard := new(access.Guard)
+	realms := realm.NewRealms(realm.RealmsOptions{Keys: keys, Guard: guard, Store: store, Writer: writer, Policy: c.Policy, AsksOthers: c.asksOthers()})
+	g := gateway.New(gateway.Options{Realms: realms, Limits: c.Limits, Log: c.Log})
+	w := &world{config: c, secure: secure, store: store, writer: writer, hooks: hook, measures: measures, keys: keys, realms: realms, gateway: g}
 	ctx, cancel := context.WithCancel(context.Background())
 	if err := w.beginAll(ctx); err != nil {
 		cancel()
@@ -173,13 +175,14 @@ func start(c Config, store *records.Store, secure *certificate) (*Server, error)
 		w.end()
 		return nil, err
 	}
-	options := httpapi.Options{Gateway: g, Realms: realms, Keys: keys, Guard: guard, Store: store, Writer: writer, Hooks: hook, Links: links, Measures: measures, World: w, Proxies: c.Proxies, HideDocs: c.HideDocs, RequestsPerSecond: c.RequestsPerSecond, Log: c.Log}
+	options := httpapi.Options{Gateway: g, Realms: realms, Keys: keys, Guard: guard, SignIns: access.NewSignIns(store, keys, c.Log), Hooks: hook, Measures: measures, World: w,
+		Proxies: c.Proxies, HideDocs: c.HideDocs, RequestsPerSecond: c.RequestsPerSecond, Log: c.Log}
 	if c.Practice {
 		options.PracticeSecret = c.TokenSecret
 	}
 	api, connections := httpapi.New(options), new(unasked)
 	s := &Server{
-		config: c, scheme: scheme, store: store, writer: writer, world: w, gateway: g, api: api, app: api.App(connections.watch), unasked: connections, links: links, listen: listener,
+		config: c, scheme: scheme, store: store, writer: writer, world: w, gateway: g, api: api, app: api.App(connections.watch), unasked: connections, listen: listener,
 		stop: cancel, served: make(chan error, 1),
 	}
 	writing, written := context.WithCancel(context.Background())
@@ -223,7 +226,7 @@ func (s *Server) Stop() error {
 	s.api.SetReady(false)
 	ctx, cancel := context.WithTimeout(context.Background(), drainTimeout)
 	defer cancel()
-	s.links.Drain(ctx, s.world.policy().GraceLost/2)
+	s.gateway.Drain(ctx, s.world.realms.Policy().GraceLost/2)
 	s.api.EndStreams()
 	s.unasked.close()
 	err := s.app.ShutdownWithTimeout(shutdownTimeout)

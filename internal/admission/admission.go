@@ -1,4 +1,6 @@
-package gateway
+// Package admission asks an application whether a person may be in a room, or watch it. The
+// question is a POST, signed as Standard Webhooks has it.
+package admission
 
 import (
 	"bytes"
@@ -22,21 +24,20 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// Admission asks the application whether somebody may be in a room: with a POST, signed
-// as Standard Webhooks has it. Whoever it does not admit, in time and in so many words,
-// may not.
-type Admission struct {
-	Rooms  []presence.Pattern // that are asked for
+// Client asks one application. A person whom the application does not admit explicitly,
+// and in time, is not admitted. A nil Client admits everybody.
+type Client struct {
+	Rooms  []presence.Pattern // about which the application is asked
 	URL    string
 	Secret string        // signs the question: whsec_ and base64, or a text as it is
 	Wait   time.Duration // how long the answer may take; 3 s when zero
-	Client *http.Client  // nil stands for one that follows no redirects
+	HTTP   *http.Client  // nil stands for one that follows no redirects
 
 	mu     sync.Mutex
-	recent map[admissionKey]admitted
+	recent map[question]admitted
 }
 
-type admissionKey struct {
+type question struct {
 	user    presence.UserID
 	purpose string
 	rooms   presence.Pattern
@@ -45,12 +46,12 @@ type admissionKey struct {
 
 type admitted struct {
 	until time.Time
-	admission
+	verdict
 }
 
-// admission is what the application answers: whether somebody may be in the room, and, if
+// verdict is what the application answers: whether somebody may be in the room, and, if
 // it says so, with what profile instead of the token's.
-type admission struct {
+type verdict struct {
 	Admit   bool   `json:"admit"`
 	Name    string `json:"name"`
 	Picture string `json:"picture"`
@@ -70,16 +71,16 @@ const (
 	toWatch = "watch"
 )
 
-// asks tells whether the application is asked about a room.
-func (a *Admission) asks(room presence.RoomName) bool {
+// Asks tells whether the application is asked about a room.
+func (a *Client) Asks(room presence.RoomName) bool {
 	return a != nil && slices.ContainsFunc(a.Rooms, func(p presence.Pattern) bool { return p.Match(room) })
 }
 
-// admit asks whether a person may be in a room, and returns the profile that they have
-// from then on. Its error is a [*wire.Problem].
-func (a *Admission) admit(ctx context.Context, realm string, p access.Person, room presence.RoomName) (presence.Profile, error) {
+// Admit asks whether a person may be in a room, and returns their profile from then on.
+// Its error is a [*wire.Problem].
+func (a *Client) Admit(ctx context.Context, realm string, p access.Person, room presence.RoomName) (presence.Profile, error) {
 	profile := p.Profile
-	if !a.asks(room) {
+	if !a.Asks(room) {
 		return profile, nil
 	}
 	answer, err := a.ask(ctx, realm, p, toJoin, presence.Pattern(room))
@@ -98,9 +99,9 @@ func (a *Admission) admit(ctx context.Context, realm string, p access.Person, ro
 	return profile, nil
 }
 
-// admitWatch asks whether a person may watch a room, or the rooms of a pattern when it
+// AdmitWatch asks whether a person may watch a room, or the rooms of a pattern when it
 // may name one about which the application is asked. Its error is a [*wire.Problem].
-func (a *Admission) admitWatch(ctx context.Context, realm string, p access.Person, pattern presence.Pattern) error {
+func (a *Client) AdmitWatch(ctx context.Context, realm string, p access.Person, pattern presence.Pattern) error {
 	if a == nil || !slices.ContainsFunc(a.Rooms, func(asked presence.Pattern) bool { return asked.Overlaps(pattern) }) {
 		return nil
 	}
@@ -119,14 +120,14 @@ func notAdmitted(rooms presence.Pattern, purpose string, err error) error {
 	return &wire.Problem{Code: wire.CodeNotAdmitted, Field: "room", Value: string(rooms), Detail: detail, Allowed: "people whom the application admits"}
 }
 
-func (a *Admission) ask(ctx context.Context, realm string, p access.Person, purpose string, rooms presence.Pattern) (admission, error) {
-	key := admissionKey{p.User, purpose, rooms, p.Issued.UnixMilli()}
+func (a *Client) ask(ctx context.Context, realm string, p access.Person, purpose string, rooms presence.Pattern) (verdict, error) {
+	key := question{p.User, purpose, rooms, p.Issued.UnixMilli()}
 	now := time.Now()
 	a.mu.Lock()
 	known, ok := a.recent[key]
 	a.mu.Unlock()
 	if ok && now.Before(known.until) {
-		return known.admission, nil
+		return known.verdict, nil
 	}
 	answer, err := a.post(ctx, realm, p, purpose, rooms)
 	if err != nil {
@@ -135,14 +136,14 @@ func (a *Admission) ask(ctx context.Context, realm string, p access.Person, purp
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if a.recent == nil || len(a.recent) >= maxAdmissions {
-		a.recent = map[admissionKey]admitted{}
+		a.recent = map[question]admitted{}
 	}
 	a.recent[key] = admitted{now.Add(admissionFor), answer}
 	return answer, nil
 }
 
 // post asks once. The signature is that of Standard Webhooks: over id, time and body.
-func (a *Admission) post(ctx context.Context, realm string, p access.Person, purpose string, rooms presence.Pattern) (answer admission, err error) {
+func (a *Client) post(ctx context.Context, realm string, p access.Person, purpose string, rooms presence.Pattern) (answer verdict, err error) {
 	body, err := json.Marshal(map[string]string{"realm": realm, "user": string(p.User), "name": p.Profile.Name, "room": string(rooms), "to": purpose})
 	if err != nil {
 		return answer, err
@@ -163,7 +164,7 @@ func (a *Admission) post(ctx context.Context, realm string, p access.Person, pur
 		return answer, err
 	}
 	hooks.Sign(request.Header, "ask-"+strings.ToLower(rand.Text()), time.Now(), body, secret)
-	client := a.Client
+	client := a.HTTP
 	if client == nil {
 		client = noRedirects
 	}

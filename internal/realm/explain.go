@@ -1,4 +1,4 @@
-package httpapi
+package realm
 
 import (
 	"context"
@@ -6,36 +6,34 @@ import (
 	"strings"
 	"time"
 
-	"github.com/gofiber/fiber/v3"
-
 	"tovik.example/tovik/internal/delivery"
-	"tovik.example/tovik/internal/gateway"
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/problem"
 	"tovik.example/tovik/internal/records"
 	"tovik.example/tovik/wire"
 )
 
-// explain tells how a person is shown, and with room= why they are in it or not: the
-// deciding rule, the evidence, and what comes next.
-func (a *API) explain(c fiber.Ctx) error {
-	user, err := personOf(c)
+// Explain tells how a person is shown, and with the name of a room why they are in it or
+// not: the deciding rule, the evidence, and what comes next.
+func (d Desk) Explain(ctx context.Context, id, name string) (wire.Explanation, error) {
+	user, err := userOf(id)
 	if err != nil {
-		return err
+		return wire.Explanation{}, err
 	}
 	var room presence.RoomName
-	if name := c.Query("room"); name != "" {
+	if name != "" {
 		if room, err = presence.ParseRoom(name); err != nil {
-			return err
+			return wire.Explanation{}, err
 		}
 	}
-	realm := realmOf(c)
-	x := realm.Engine.Explain(user, room)
-	page, err := a.store.People(c.Context(), records.PeopleQuery{Realm: realm.Name, Users: []presence.UserID{user}, Limit: 1})
+	r := d.realm
+	x := r.engine.Explain(user, room)
+	page, err := r.store.People(ctx, records.PeopleQuery{Realm: r.name, Users: []presence.UserID{user}, Limit: 1})
 	if err != nil {
-		return err
+		return wire.Explanation{}, err
 	}
 	if len(page) == 0 && len(x.Sessions) == 0 {
-		return unknownPerson(user)
+		return wire.Explanation{}, problem.UnknownPerson(user)
 	}
 	shown := x.Shown[presence.Full]
 	doc := wire.Explanation{User: string(user), Room: string(room), At: wire.Time{Time: time.Now()}, Status: string(shown.Status), Note: shown.Note,
@@ -47,34 +45,34 @@ func (a *API) explain(c fiber.Ctx) error {
 		doc.Open = string(open)
 	}
 	for _, e := range x.Sessions {
-		doc.Sessions = append(doc.Sessions, delivery.Session(e))
+		doc.Sessions = append(doc.Sessions, sessionDocument(e))
 	}
 	if m := x.Member[presence.Full]; m.Sessions > 0 {
 		doc.Member = &delivery.Members([]presence.Member{m})[0]
 	}
-	if doc.Last, err = a.lastEnd(c.Context(), realm, user, room, x); err != nil {
-		return err
+	if doc.Last, err = r.lastEnd(ctx, user, room, x); err != nil {
+		return wire.Explanation{}, err
 	}
 	doc.Rules = rulesTried(&x)
-	doc.Words = explainer{realm.Engine.Policy(), doc.At.Time, &x, doc.Last}.words()
-	return c.JSON(doc)
+	doc.Words = explainer{r.engine.Policy(), doc.At.Time, &x, doc.Last}.words()
+	return doc, nil
 }
 
 // lastEnd finds the entry that says how what is no longer ended: the last leave of the
 // room, or the last session.
-func (a *API) lastEnd(ctx context.Context, realm *gateway.Realm, user presence.UserID, room presence.RoomName, x presence.Explanation) (*wire.Record, error) {
-	q := records.JournalQuery{Realm: realm.Name, Users: []presence.UserID{user}, Kinds: []records.Kind{records.SessionEnded}, Backward: true}
+func (r *Realm) lastEnd(ctx context.Context, user presence.UserID, room presence.RoomName, x presence.Explanation) (*wire.Record, error) {
+	q := records.JournalQuery{Realm: r.name, Users: []presence.UserID{user}, Kinds: []records.Kind{records.SessionEnded}, Backward: true}
 	switch {
 	case room != "" && x.Member[presence.Full].Sessions == 0:
 		q.Kinds, q.Rooms = []records.Kind{records.MemberLeft}, []presence.Pattern{presence.Pattern(room)}
 	case room != "" || x.Shown[presence.Full].Status != presence.Offline:
 		return nil, nil
 	}
-	page, err := a.store.Journal(ctx, q, 1)
+	page, err := r.store.Journal(ctx, q, 1)
 	if err != nil || len(page) == 0 {
 		return nil, err
 	}
-	last := recordOf(&page[0])
+	last := entryDocument(&page[0])
 	return &last, nil
 }
 

@@ -1,31 +1,23 @@
-package gateway
+package httpapi
 
 import (
+	"net"
 	"net/netip"
 	"net/url"
 	"strings"
 
 	"github.com/valyala/fasthttp"
 
-	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/realm"
 )
-
-// Caller is where a request comes from.
-type Caller struct {
-	Address string // of the client, as the last proxy that is trusted tells it
-	Origin  string // of the page, as its browser says; empty: it is no page
-	Own     bool   // the page is one of the service's own
-	// Operator has signed in to the console with this browser; nil: nobody has.
-	Operator *access.Operator
-}
 
 // Proxies are networks of proxies that are trusted to say whom they speak for.
 type Proxies []netip.Prefix
 
-// CallerOf finds out where a request comes from.
-func (p Proxies) CallerOf(ctx *fasthttp.RequestCtx) Caller {
+// callerOf finds out where a request comes from.
+func (p Proxies) callerOf(ctx *fasthttp.RequestCtx) realm.Caller {
 	h := &ctx.Request.Header
-	c := Caller{Address: p.address(hostOf(ctx.RemoteAddr()), string(h.Peek("X-Forwarded-For"))), Origin: string(h.Peek("Origin"))}
+	c := realm.Caller{Address: p.address(hostOf(ctx.RemoteAddr()), string(h.Peek("X-Forwarded-For"))), Origin: string(h.Peek("Origin"))}
 	if c.Origin == "" {
 		return c
 	}
@@ -63,4 +55,11 @@ func (p Proxies) trusts(address string) bool {
 		}
 	}
 	return false
+}
+
+func hostOf(address net.Addr) string {
+	if tcp, ok := address.(*net.TCPAddr); ok {
+		return tcp.IP.String()
+	}
+	return address.String()
 }

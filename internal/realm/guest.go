@@ -1,4 +1,4 @@
-package gateway
+package realm
 
 import (
 	"context"
@@ -7,33 +7,46 @@ import (
 	"slices"
 	"strings"
 
-	"golang.org/x/text/unicode/norm"
-
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/delivery"
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/problem"
 	"tovik.example/tovik/wire"
 )
 
-// guest is who a link speaks for. It is never changed, but put in the place of another.
-type guest struct {
+// Guest is whom a link speaks for: a person with a token, or an operator with a key. It is
+// never changed: another takes its place.
+type Guest struct {
 	realm    *Realm
 	person   access.Person
-	operator bool            // by a key, not a token
-	key      access.Operator // its
+	operator bool            // with a key, not a token
+	key      access.Operator // of an operator
 }
 
-func (g *guest) view() presence.View {
+// PersonID is a person of a realm.
+type PersonID struct {
+	Realm string
+	User  presence.UserID
+}
+
+// Realm returns the realm that the guest is in.
+func (g *Guest) Realm() *Realm { return g.realm }
+
+// IsOperator tells whether the guest is an operator, who has no session.
+func (g *Guest) IsOperator() bool { return g.operator }
+
+// ID returns the guest's person; its user is empty for an operator.
+func (g *Guest) ID() PersonID { return PersonID{g.realm.name, g.person.User} }
+
+func (g *Guest) view() presence.View {
 	if g.operator || g.person.Sees {
 		return presence.Full
 	}
 	return presence.Open
 }
 
-func (g *guest) id() personID { return personID{g.realm.Name, g.person.User} }
-
 // keyID is the id of the key that lets the guest in: an operator's, or that of the token.
-func (g *guest) keyID() string {
+func (g *Guest) keyID() string {
 	if g.operator {
 		return g.key.Key
 	}
@@ -41,10 +54,10 @@ func (g *guest) keyID() string {
 }
 
 // grants are the rooms that the core lets the guest be in.
-func (g *guest) grants() []presence.Pattern { return append([]presence.Pattern{}, g.person.Rooms...) }
+func (g *Guest) grants() []presence.Pattern { return append([]presence.Pattern{}, g.person.Rooms...) }
 
 // called returns the guest with another profile.
-func (g *guest) called(profile presence.Profile) *guest {
+func (g *Guest) called(profile presence.Profile) *Guest {
 	if g.person.Profile == profile {
 		return g
 	}
@@ -53,63 +66,18 @@ func (g *guest) called(profile presence.Profile) *guest {
 	return &other
 }
 
-// identify finds out who says hello.
-func (g *Gateway) identify(h wire.Hello, caller Caller) (*guest, error) {
-	who, name, err := g.whois(h, caller)
-	if err != nil {
-		return nil, err
-	}
-	if who.realm, err = g.realms.Get(name); err != nil {
-		return nil, err
-	}
-	return who, who.realm.allows(caller)
-}
-
-func (g *Gateway) whois(h wire.Hello, caller Caller) (who *guest, realm string, err error) {
-	switch {
-	case h.Token != "" && h.Key != "":
-		return nil, "", &wire.Problem{Code: wire.CodeBadField, Field: "key",
-			Detail: "the hello has a token and a key", Allowed: "either a person's token or an operator's key"}
-	case h.Key != "":
-		operator, err := g.guard.Check(g.keys, caller.Address, h.Key, access.Read)
-		return &guest{operator: true, key: operator}, operator.Realm, err
-	case h.Token == "" && caller.Operator != nil:
-		return &guest{operator: true, key: *caller.Operator}, caller.Operator.Realm, nil
-	case h.Token == "":
-		return nil, "", &wire.Problem{Code: wire.CodeNoToken, Field: "token",
-			Detail: "the hello does not say who it is", Allowed: "token, a person's, or key, an operator's"}
-	}
-	person, err := g.keys.Verify(h.Token)
-	return &guest{person: person}, person.Realm, err
-}
-
-// stillLetIn tells whether a guest who was identified a while ago, as with a ticket, would
-// be let in now.
-func (g *Gateway) stillLetIn(who *guest) error {
-	if realm, err := g.realms.Get(who.realm.Name); err != nil || realm != who.realm {
-		return &wire.Problem{Code: wire.CodeUnknownRealm, Field: "realm", Value: who.realm.Name, Detail: "the realm is no more"}
-	}
-	switch {
-	case g.keys.InForce(who.operator, who.keyID()):
-		return nil
-	case who.operator:
-		return &wire.Problem{Code: wire.CodeBadKey, Field: "key", Detail: "the operator key is no longer in force"}
-	}
-	return &wire.Problem{Code: wire.CodeBadToken, Field: "token", Detail: "the key of the token is no longer in force", Allowed: "a token that a newer key has signed"}
-}
-
 // room checks that a room name is well-formed, and that the person may be there.
-func (g *guest) room(name string) (presence.RoomName, error) {
+func (g *Guest) room(name string) (presence.RoomName, error) {
 	room, err := presence.ParseRoom(name)
 	if err == nil && !g.person.MayJoin(room) {
-		err = notGranted("room", name, grantList(g.person.Rooms, "room"))
+		err = problem.NotGranted("room", name, grantList(g.person.Rooms, "room"))
 	}
 	return room, err
 }
 
 // rooms checks a list of rooms to be in; nil stays nil. One by one, those that may not be
 // are dropped; else the first refuses all.
-func (g *guest) rooms(names []string, oneByOne bool) (rooms []presence.RoomName, dropped []wire.Drop, err error) {
+func (g *Guest) rooms(names []string, oneByOne bool) (rooms []presence.RoomName, dropped []wire.Drop, err error) {
 	if names == nil {
 		return nil, nil, nil
 	}
@@ -129,34 +97,34 @@ func (g *guest) rooms(names []string, oneByOne bool) (rooms []presence.RoomName,
 }
 
 // notRemoved refuses somebody who was removed altogether after the token was issued.
-func (g *guest) notRemoved() error {
+func (g *Guest) notRemoved() error {
 	if g.operator {
 		return nil
 	}
-	if altogether, _ := g.realm.Engine.Refused(g.person.User, g.person.Issued); altogether {
+	if altogether, _ := g.realm.engine.Refused(g.person.User, g.person.Issued); altogether {
 		return removedProblem("user", string(g.person.User))
 	}
 	return nil
 }
 
 // mayFollow tells whether all rooms of a pattern may be watched at a detail.
-func (g *guest) mayFollow(pattern presence.Pattern, detail delivery.Detail) error {
+func (g *Guest) mayFollow(pattern presence.Pattern, detail delivery.Detail) error {
 	if g.operator {
 		if !g.key.Sees(pattern) {
-			return notGranted("room", string(pattern), grantList(g.key.Rooms, "room"))
+			return problem.NotGranted("room", string(pattern), grantList(g.key.Rooms, "room"))
 		}
 		return nil
 	}
 	if g.person.MayWatch(pattern, detail == delivery.AtCount) {
 		return g.removedFrom(pattern)
 	}
-	return notGranted("room", string(pattern), grantList(slices.Concat(g.person.Rooms, g.person.Watch), "room"))
+	return problem.NotGranted("room", string(pattern), grantList(slices.Concat(g.person.Rooms, g.person.Watch), "room"))
 }
 
 // removedFrom refuses to follow rooms from which the person was removed after the token
 // was issued.
-func (g *guest) removedFrom(pattern presence.Pattern) error {
-	altogether, rooms := g.realm.Engine.Refused(g.person.User, g.person.Issued)
+func (g *Guest) removedFrom(pattern presence.Pattern) error {
+	altogether, rooms := g.realm.engine.Refused(g.person.User, g.person.Issued)
 	if altogether {
 		return removedProblem("user", string(g.person.User))
 	}
@@ -170,11 +138,6 @@ func (g *guest) removedFrom(pattern presence.Pattern) error {
 
 func removedProblem(field, value string) error {
 	return &presence.Refusal{Code: presence.CodeRemoved, Field: field, Value: value, Allowed: "a token that was issued after the removal"}
-}
-
-func notGranted(field, value, allowed string) error {
-	return &wire.Problem{Code: wire.CodeNotGranted, Field: field, Value: wire.Shorten(value),
-		Detail: "the token does not grant this", Allowed: allowed}
 }
 
 // grantList is what a token grants, in words.
@@ -212,7 +175,7 @@ type watch struct {
 
 // wishes checks the watches of a request. One by one, refused watches are dropped; otherwise
 // the first refuses all.
-func (g *guest) wishes(ctx context.Context, asked []wire.Watch, oneByOne bool) (w wish, dropped []wire.Drop, err error) {
+func (g *Guest) wishes(ctx context.Context, asked []wire.Watch, oneByOne bool) (w wish, dropped []wire.Drop, err error) {
 	for _, a := range asked {
 		one, err := g.wishOf(ctx, a)
 		switch {
@@ -238,11 +201,10 @@ func (g *guest) wishes(ctx context.Context, asked []wire.Watch, oneByOne bool) (
 }
 
 // wishOf checks one watch.
-func (g *guest) wishOf(ctx context.Context, a wire.Watch) (w wish, err error) {
+func (g *Guest) wishOf(ctx context.Context, a wire.Watch) (w wish, err error) {
 	if len(a.People) > 0 {
 		if a.Room != "" {
-			return w, &wire.Problem{Code: wire.CodeBadField, Field: "people", Value: wire.Shorten(a.Room),
-				Detail: "a watch is of a room or of people", Allowed: "room or people, not both"}
+			return w, problem.BadField("people", a.Room, "a watch is of a room or of people", "room or people, not both")
 		}
 		if w.people, err = g.mayWatch(a.People); err == nil {
 			w.profiles = g.realm.profiles(ctx, w.people)
@@ -269,11 +231,11 @@ func (g *guest) wishOf(ctx context.Context, a wire.Watch) (w wish, err error) {
 
 // admittedToWatch asks the application whether the person may watch rooms that it wants
 // to be asked about.
-func (g *guest) admittedToWatch(ctx context.Context, pattern presence.Pattern) error {
+func (g *Guest) admittedToWatch(ctx context.Context, pattern presence.Pattern) error {
 	if g.operator {
 		return nil
 	}
-	return g.realm.Admission.admitWatch(ctx, g.realm.Name, g.person, pattern)
+	return g.realm.admission.AdmitWatch(ctx, g.realm.name, g.person, pattern)
 }
 
 func withinLimits(watches, people int) error {
@@ -288,15 +250,15 @@ func withinLimits(watches, people int) error {
 	return nil
 }
 
-func (g *guest) mayWatch(ids []string) ([]presence.UserID, error) {
-	people := make([]presence.UserID, len(ids))
-	for i, id := range ids {
-		people[i] = presence.UserID(norm.NFC.String(id))
-		if err := presence.CheckUser(people[i]); err != nil {
-			return nil, err
-		}
-		if !g.mayFollowPerson(people[i]) {
-			return nil, notGranted("people", id, grantList(g.person.People, "watching of people"))
+// mayWatch checks people to be watched.
+func (g *Guest) mayWatch(ids []string) ([]presence.UserID, error) {
+	people, err := usersOf(ids)
+	if err != nil {
+		return nil, err
+	}
+	for i, user := range people {
+		if !g.mayFollowPerson(user) {
+			return nil, problem.NotGranted("people", ids[i], grantList(g.person.People, "watching of people"))
 		}
 	}
 	return people, nil
@@ -305,7 +267,7 @@ func (g *guest) mayWatch(ids []string) ([]presence.UserID, error) {
 // mayFollowPerson tells whether somebody may be watched as such: by grant, or because
 // they are seen in a room with the person now. Somebody who is in none is not told from
 // somebody who is not there.
-func (g *guest) mayFollowPerson(user presence.UserID) bool {
+func (g *Guest) mayFollowPerson(user presence.UserID) bool {
 	switch {
 	case g.operator:
 		return g.key.Rooms == nil
@@ -314,6 +276,6 @@ func (g *guest) mayFollowPerson(user presence.UserID) bool {
 	case !g.person.Near:
 		return false
 	}
-	own := g.realm.Engine.RoomsOf(g.person.User, presence.Full)
-	return slices.ContainsFunc(g.realm.Engine.RoomsOf(user, g.view()), func(room presence.RoomName) bool { return slices.Contains(own, room) })
+	own := g.realm.engine.RoomsOf(g.person.User, presence.Full)
+	return slices.ContainsFunc(g.realm.engine.RoomsOf(user, g.view()), func(room presence.RoomName) bool { return slices.Contains(own, room) })
 }

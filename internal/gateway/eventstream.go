@@ -1,0 +1,435 @@
+package gateway
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"net"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"tovik.example/tovik/internal/pace"
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/realm"
+	"tovik.example/tovik/internal/transport"
+	"tovik.example/tovik/wire"
+)
+
+// How long and how many event streams are kept that have lost their connection, for
+// their clients to come back to.
+const (
+	feedLife = 60 * time.Second
+	maxFeeds = 10_000
+)
+
+// feed is an event stream as its client sees it: it outlives its connections. Its
+// events are numbered, and a client that comes back says which was the last it got.
+type feed struct {
+	gateway *Gateway
+	name    string // random; known only to who has read an event of it
+	ticket  [sha256.Size]byte
+	talk    *realm.Conversation
+
+	posting sync.Mutex // held while something is asked of it: one request at a time
+
+	mu     sync.Mutex   // held while frames are fetched: one connection at a time
+	link   *eventStream // the present connection; nil while there is none
+	number uint64       // of the last frame that was fetched
+	expiry *time.Timer
+	gone   bool // its client did not come back in time
+}
+
+// eventStream is the link of one connection of a feed. It is the handler of its stream, on
+// which nothing is received: requests come as posts.
+type eventStream struct {
+	link
+	feed   *feed
+	frames pace.Pace // posts; of posting
+}
+
+func (g *Gateway) newEventStream(f *feed, caller realm.Caller) *eventStream {
+	s := &eventStream{link: link{gateway: g, caller: caller}, feed: f}
+	s.kind = s
+	return s
+}
+
+func (*eventStream) isStream() bool { return true }
+
+func (s *eventStream) released(*realm.Conversation) { s.gateway.feeds.detach(s.feed, s) }
+
+func (*eventStream) every(p *presence.Policy) time.Duration { return p.Silence() / 3 }
+
+func (s *eventStream) sweep(_ *presence.Policy, _ time.Duration, waits bool) {
+	if waits {
+		s.stream().Still()
+	}
+}
+
+// Receive implements [transport.Handler].
+func (*eventStream) Receive([]byte, bool) {}
+
+// MayWait implements [transport.Handler].
+func (*eventStream) MayWait() bool { return false }
+
+// Control implements [transport.Handler].
+func (*eventStream) Control() {}
+
+// Broken implements [transport.Handler].
+func (s *eventStream) Broken(code int, reason string) { s.stream().Finish(code, reason) }
+
+// Overdue implements [transport.Handler].
+func (*eventStream) Overdue() {}
+
+// Fetch implements [transport.Handler]. Only the present connection gets what is delivered.
+func (s *eventStream) Fetch(frames [][]byte) (_ [][]byte, more bool) {
+	f := s.feed
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	frames, talk := s.fetchOutbox(frames)
+	if f.link != s {
+		return frames, false
+	}
+	if talk != nil {
+		talk.Record(f.number)
+		frames, more = talk.Next(frames)
+	}
+	f.number += uint64(len(frames))
+	return frames, more
+}
+
+// FeedRequest is a request for an event stream, as it was sent.
+type FeedRequest struct {
+	Ticket string
+	Bearer string     // a token or a key
+	Hello  wire.Hello // what the address asks for besides
+	Last   string     // Last-Event-ID
+	Caller realm.Caller
+}
+
+// Feed makes a request an event stream. It returns what lets it begin on the connection,
+// after the head of the answer. The connection that is given is that of the request, and
+// only looked at. The error is a problem, or a refusal of the core.
+func (g *Gateway) Feed(conn net.Conn, r FeedRequest) (begin func(conn net.Conn, head, early []byte), err error) {
+	if err := g.mayOpen(r.Caller.Address); err != nil {
+		return nil, err
+	}
+	if f, after, ok := g.feeds.find(r.Last); ok && f.isOf(r) {
+		return f.resume(conn, r, after)
+	}
+	ctx, done := g.whileAsking(conn)
+	defer done()
+	var c *realm.Greeting
+	if r.Ticket != "" {
+		c, err = g.tickets.use(r.Ticket, time.Now())
+	} else {
+		c, err = g.realms.Greet(ctx, realm.WithBearer(r.Hello, r.Bearer), r.Caller)
+	}
+	if err != nil {
+		return nil, err
+	}
+	f := &feed{gateway: g, name: rand.Text(), ticket: sha256.Sum256([]byte(r.Ticket))}
+	if c, err = c.OverStream(f.name).Admit(ctx); err != nil {
+		return nil, err
+	}
+	s := g.newEventStream(f, r.Caller)
+	if err := g.know(&s.link, c.Guest()); err != nil {
+		return nil, err
+	}
+	var reply presence.Reply
+	if c.Session() {
+		if reply, err = g.open(ctx, conn, c); err != nil {
+			g.forget(&s.link)
+			return nil, err
+		}
+	}
+	var opened *wire.Opened
+	f.talk, opened = c.Converse(reply, s.wake)
+	g.feeds.add(f)
+	return f.connect(s, reply, opened, 0), nil
+}
+
+// isOf tells whether a request that names an event of a stream comes from its client:
+// it has the ticket that opened the stream, or a token of its person.
+func (f *feed) isOf(r FeedRequest) bool {
+	if r.Ticket != "" {
+		sum := sha256.Sum256([]byte(r.Ticket))
+		return subtle.ConstantTimeCompare(sum[:], f.ticket[:]) == 1
+	}
+	return f.gateway.realms.IsClient(f.talk.Guest(), r.Bearer, r.Caller)
+}
+
+// resume gives a stream another connection, and what its client has missed. The
+// session goes on over a new link, as that of the same page.
+func (f *feed) resume(conn net.Conn, r FeedRequest, after uint64) (func(net.Conn, []byte, []byte), error) {
+	f.posting.Lock()
+	defer f.posting.Unlock()
+	if !f.hold() {
+		return nil, streamOver("this stream was given up, for its client stayed away")
+	}
+	g := f.gateway
+	ctx, done := g.whileAsking(conn)
+	defer done()
+	s := g.newEventStream(f, r.Caller)
+	c, reply, err := f.again(ctx, conn, s)
+	if err != nil {
+		g.forget(&s.link)
+		g.feeds.await(f)
+		return nil, gone(err)
+	}
+	f.talk.Returned(reply.Rooms) // it may have left others meanwhile
+	return f.connect(s, reply, c.Opened(reply), after), nil
+}
+
+// again says the hello of a stream once more, for another connection.
+func (f *feed) again(ctx context.Context, conn net.Conn, s *eventStream) (*realm.Greeting, presence.Reply, error) {
+	c, err := f.talk.Return().Admit(ctx)
+	if err != nil {
+		return nil, presence.Reply{}, err
+	}
+	if err := f.gateway.know(&s.link, c.Guest()); err != nil || !c.Session() {
+		return c, presence.Reply{}, err
+	}
+	reply, err := f.gateway.open(ctx, conn, c)
+	if err == nil && !reply.Resumed {
+		f.talk.Withdraw(reply.Link)
+		err = streamOver("the session of this stream has ended")
+	}
+	return c, reply, err
+}
+
+func streamOver(detail string) error {
+	return &wire.Problem{Code: wire.CodeBadTicket, Field: "Last-Event-ID", Detail: detail,
+		Allowed: "a new stream, with a fresh ticket from POST /v1/tickets"}
+}
+
+// hold keeps the stream from being given up while its client comes back. It is false
+// when it was already.
+func (f *feed) hold() bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.expiry != nil {
+		f.expiry.Stop()
+		f.expiry = nil // one that fires at this moment finds that it does not count
+	}
+	return !f.gone
+}
+
+// connect makes a link the stream's connection.
+func (f *feed) connect(s *eventStream, reply presence.Reply, opened *wire.Opened, after uint64) func(net.Conn, []byte, []byte) {
+	if opened.Session != "" {
+		opened.Posts = "/v1/sessions/" + opened.Session + "/links/" + strconv.FormatUint(uint64(opened.Link), 10)
+	}
+	f.mu.Lock()
+	before := f.link
+	f.link, f.number = s, after
+	f.mu.Unlock()
+	if before != nil {
+		before.finish(wire.CloseReplaced, presence.ReasonReplaced.String())
+	}
+	f.talk.Rewind(after)
+	s.greet(f.talk, reply, wire.Encode(wire.Answer{Type: wire.TypeAnswer, Opened: opened}))
+	for _, frame := range f.talk.TakeKept() {
+		s.send(outgoing{frame: frame})
+	}
+	return func(conn net.Conn, head, early []byte) {
+		codec := transport.EventStream(f.name, after)
+		stream := transport.NewStream(f.gateway.pool, conn, codec, s)
+		stream.Preface(head)
+		f.gateway.carry(&s.link, stream, func(code int, reason string) { transport.TurnAway(conn, codec, code, reason) }, early)
+		f.talk.Rewake(s.wake)
+	}
+}
+
+// feeds are all event streams by name, those included whose clients may come back.
+type feeds struct {
+	mu     sync.Mutex
+	all    map[string]*feed
+	closed bool
+}
+
+func newFeeds() *feeds { return &feeds{all: map[string]*feed{}} }
+
+func (s *feeds) add(f *feed) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.all[f.name] = f
+}
+
+// find reads the id of an event, as in NAME.NUMBER.
+func (s *feeds) find(id string) (*feed, uint64, bool) {
+	name, number, _ := strings.Cut(id, ".")
+	after, err := strconv.ParseUint(number, 10, 64)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	f := s.all[name]
+	return f, after, f != nil && err == nil
+}
+
+// detach lets a stream wait for its client, whose connection has gone.
+func (s *feeds) detach(f *feed, l *eventStream) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.link != l {
+		return
+	}
+	f.link = nil
+	f.talk.Rewake(func() {})
+	s.mu.Lock()
+	full := s.closed || len(s.all) > maxFeeds
+	s.mu.Unlock()
+	if full {
+		s.end(f)
+		return
+	}
+	s.expire(f)
+}
+
+// await gives a stream that has no connection its time again, after a return that
+// came to nothing.
+func (s *feeds) await(f *feed) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.link == nil {
+		s.expire(f)
+	}
+}
+
+// expire ends the stream when nobody has come back in time. The stream is locked, also
+// for end.
+func (s *feeds) expire(f *feed) {
+	var expiry *time.Timer
+	expiry = time.AfterFunc(feedLife, func() {
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		if f.expiry == expiry && f.link == nil {
+			s.end(f)
+		}
+	})
+	f.expiry = expiry
+}
+
+func (s *feeds) end(f *feed) {
+	f.gone = true
+	s.mu.Lock()
+	delete(s.all, f.name)
+	s.mu.Unlock()
+	f.talk.Close()
+}
+
+// close ends all streams that wait; none has a connection any more.
+func (s *feeds) close() {
+	s.mu.Lock()
+	s.closed = true
+	all := make([]*feed, 0, len(s.all))
+	for _, f := range s.all {
+		all = append(all, f)
+	}
+	s.mu.Unlock()
+	for _, f := range all {
+		f.mu.Lock()
+		if f.expiry != nil {
+			f.expiry.Stop()
+		}
+		s.end(f)
+		f.mu.Unlock()
+	}
+}
+
+// narrow ends what event streams without a connection watch and may not any more.
+func (s *feeds) narrow(is func(*realm.Guest) bool) {
+	for _, f := range s.those(is) {
+		talk := f.talk
+		f.mu.Lock()
+		away := f.link == nil
+		f.mu.Unlock()
+		if !away {
+			continue // its link has been seen to
+		}
+		for _, d := range talk.Narrow() {
+			talk.Keep(dropFrame(d))
+		}
+	}
+}
+
+// endIf gives up the event streams that wait for a client that may not come back.
+func (s *feeds) endIf(over func(*realm.Guest) bool) {
+	for _, f := range s.those(over) {
+		f.mu.Lock()
+		if f.link == nil && !f.gone {
+			s.end(f)
+		}
+		f.mu.Unlock()
+	}
+}
+
+func (s *feeds) those(is func(*realm.Guest) bool) (feeds []*feed) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, f := range s.all {
+		if is(f.talk.Guest()) {
+			feeds = append(feeds, f)
+		}
+	}
+	return feeds
+}
+
+// Post carries out a request of a client whose link is an event stream, as a frame
+// over a WebSocket, and returns the answer. Key is the session's resume key. The error is a
+// problem, or a refusal of the core.
+func (g *Gateway) Post(session string, number uint32, key string, data []byte) ([]byte, error) {
+	var s *eventStream
+	if l := g.carrier(presence.LinkID{Session: presence.SessionID(session), Number: presence.LinkNumber(number)}); l != nil {
+		s, _ = l.kind.(*eventStream)
+	}
+	if s == nil || key == "" || subtle.ConstantTimeCompare([]byte(key), []byte(s.key)) != 1 {
+		return nil, &wire.Problem{Code: wire.CodeNoLink, Field: "link", Value: wire.Shorten(session + " " + strconv.FormatUint(uint64(number), 10)),
+			Detail: "no event stream has this link, or the key is not its session's", Allowed: "the posts of the last answer, with the session's key as bearer"}
+	}
+	s.feed.posting.Lock()
+	defer s.feed.posting.Unlock()
+	if !s.frames.Take(time.Now(), frameRate) {
+		return nil, errTooFast
+	}
+	f, err := readFrame(data)
+	if err == nil {
+		err = f.inOrder(true)
+	}
+	if err != nil {
+		return nil, err
+	}
+	r, err := f.request()
+	if err != nil {
+		s.feed.talk.Hear(s.carries)
+		return nil, err
+	}
+	return s.request(r)
+}
+
+// request carries out a request, and returns the answer when it is complete.
+func (s *eventStream) request(r wire.Request) ([]byte, error) {
+	ctx, over := s.during()
+	defer over()
+	done, err := s.feed.talk.Do(ctx, s.by(), r)
+	s.tellDropped(done.Dropped)
+	if err == nil && done.Wait != nil {
+		done.Answer, err = done.Wait()
+	}
+	if err != nil {
+		return nil, err
+	}
+	if r.Type == wire.TypeBeat {
+		s.gateway.beats.Add(1)
+	}
+	done.Answer.Type, done.Answer.Re = wire.TypeAnswer, r.ID
+	answer := wire.Encode(done.Answer)
+	for _, act := range []func(){done.Before, done.After} {
+		if act != nil {
+			act()
+		}
+	}
+	s.conclude(done)
+	return answer, nil
+}

@@ -1,0 +1,313 @@
+package gateway
+
+import (
+	"bytes"
+	"context"
+	"time"
+
+	"tovik.example/tovik/internal/pace"
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/problem"
+	"tovik.example/tovik/internal/realm"
+	"tovik.example/tovik/internal/transport"
+	"tovik.example/tovik/wire"
+)
+
+// webSocket is a link whose requests come as frames. It is the handler of its stream.
+type webSocket struct {
+	link
+
+	// Of the receiving side, one at a time.
+	frames pace.Pace
+	excess pace.Pace
+	told   pace.Pace // when last told that it sends too much
+	beside bool      // frames are handled beside the receiving: they may take long
+
+	// Guarded by mu.
+	waits bool     // a frame is being handled beside the receiving
+	early [][]byte // frames that came meanwhile, at most maxEarly
+}
+
+func (*webSocket) isStream() bool { return false }
+
+func (*webSocket) released(talk *realm.Conversation) { talk.Close() }
+
+func (*webSocket) every(p *presence.Policy) time.Duration { return p.BeatEvery }
+
+func (s *webSocket) sweep(p *presence.Policy, quiet time.Duration, waits bool) {
+	switch {
+	case quiet > p.BeatEvery+p.Silence(): // it was asked in that time
+		s.finish(wire.CloseSilent, presence.ReasonSilent.String())
+	case waits && quiet >= p.BeatEvery:
+		s.send(outgoing{frame: beatFrame})
+	}
+}
+
+// Receive implements [transport.Handler].
+func (s *webSocket) Receive(data []byte, text bool) {
+	if !s.mayReceive() {
+		return
+	}
+	if !text {
+		s.refuse(nil, &wire.Problem{Code: wire.CodeNotJSON, Detail: "the frame is binary", Allowed: "text frames, each one JSON object"})
+		return
+	}
+	if !s.hold(data) {
+		s.receive(data)
+	}
+}
+
+// receive carries out one frame of the client, or says why not.
+func (s *webSocket) receive(data []byte) {
+	f, err := readFrame(data)
+	if err == nil {
+		err = s.dispatch(f)
+	}
+	if err != nil {
+		s.refuse(f.id, err)
+	}
+}
+
+func (s *webSocket) dispatch(f frame) error {
+	talk := s.talk.Load()
+	if err := f.inOrder(talk != nil); err != nil {
+		return err
+	}
+	if talk == nil {
+		h, err := f.hello()
+		if err != nil {
+			return err
+		}
+		s.stream().ExpectWithin(0)
+		return s.perform(f, func() error { return s.hello(h) })
+	}
+	s.hear()
+	r, err := f.request()
+	if err != nil {
+		talk.Hear(s.carries) // a request that is refused is a sign of life, too
+		return err
+	}
+	return s.perform(f, func() error { return s.request(talk, r) })
+}
+
+// perform carries out a request, beside the receiving if others have to be asked.
+func (s *webSocket) perform(f frame, do func() error) error {
+	if !s.gateway.realms.AsksOthers(f.name) {
+		return do()
+	}
+	s.later(func() {
+		if err := do(); err != nil {
+			s.refuse(f.id, err)
+		}
+	})
+	return nil
+}
+
+// hello carries out a hello. When the core has to probe an older link first, the answer
+// comes later, and frames that come meanwhile wait for it.
+func (s *webSocket) hello(h wire.Hello) error {
+	if h.Version != wire.Version {
+		return wrongVersion(h.Version)
+	}
+	ctx, done := s.during()
+	defer done()
+	c, err := s.gateway.realms.Greet(ctx, h, s.caller)
+	if err != nil {
+		return err
+	}
+	if c, err = c.Admit(ctx); err != nil {
+		return err
+	}
+	if err := s.gateway.know(&s.link, c.Guest()); err != nil {
+		return err
+	}
+	if !c.Session() {
+		s.greeted(h.ID, c, presence.Reply{})
+		return nil
+	}
+	reply, wait, err := c.Begin()
+	switch {
+	case err != nil:
+		s.gateway.forget(&s.link)
+		return err
+	case wait == nil:
+		s.greeted(h.ID, c, reply)
+		return nil
+	}
+	s.later(func() {
+		ctx, done := s.during()
+		defer done()
+		reply, err := wait(ctx)
+		switch {
+		case err == nil:
+			s.greeted(h.ID, c, reply)
+		case ctx.Err() == nil:
+			s.gateway.forget(&s.link)
+			s.refuse(h.ID, err)
+		} // otherwise the hello was withdrawn with its connection
+	})
+	return nil
+}
+
+// greeted lets the link be the guest's, and answers the hello.
+func (s *webSocket) greeted(id wire.ID, c *realm.Greeting, reply presence.Reply) {
+	talk, opened := c.Converse(reply, s.wake)
+	s.greet(talk, reply, wire.Encode(wire.Answer{Type: wire.TypeAnswer, Re: id, Opened: opened}))
+}
+
+// request carries out a request that comes after hello.
+func (s *webSocket) request(talk *realm.Conversation, r wire.Request) error {
+	ctx := context.Background()
+	if s.gateway.realms.AsksOthers(r.Type) {
+		during, over := s.during()
+		defer over()
+		ctx = during
+	}
+	done, err := talk.Do(ctx, s.by(), r)
+	s.tellDropped(done.Dropped)
+	if err != nil {
+		return err
+	}
+	if r.Type == wire.TypeBeat {
+		s.gateway.beats.Add(1)
+		if r.ID == nil { // it answers a beat request, and gets no answer itself
+			return nil
+		}
+	}
+	if done.Wait != nil {
+		s.answerAfter(r.ID, done)
+		return nil
+	}
+	s.answer(r.ID, done)
+	return nil
+}
+
+// answerAfter answers when what the answer waits for has come.
+func (s *webSocket) answerAfter(id wire.ID, done realm.Done) {
+	wait := func() {
+		var err error
+		if done.Answer, err = done.Wait(); err != nil {
+			s.refuse(id, err)
+			return
+		}
+		s.answer(id, done)
+	}
+	if done.Hold {
+		s.later(wait)
+	} else {
+		s.gateway.waiting.Go(wait)
+	}
+}
+
+// answer says that a request was carried out.
+func (s *webSocket) answer(id wire.ID, done realm.Done) {
+	done.Answer.Type, done.Answer.Re = wire.TypeAnswer, id
+	s.send(outgoing{before: done.Before, after: done.After, frame: wire.Encode(done.Answer)})
+	s.conclude(done)
+}
+
+// refuse says that a request was not carried out. Before hello, that is the end
+// of the link.
+func (s *webSocket) refuse(id wire.ID, err error) { s.fail(id, err, 0) }
+
+func (s *webSocket) fail(id wire.ID, err error, code int) {
+	s.send(outgoing{frame: s.gateway.errorFrame(id, err)})
+	if s.talk.Load() == nil {
+		s.gateway.turnedAway(problem.Of(err).Code)
+		if code == 0 {
+			code = wire.CloseRefused
+		}
+	}
+	if code != 0 {
+		s.finish(code, problem.Of(err).Code)
+	}
+}
+
+// later does what may take long, beside the receiving of frames: so the end of the
+// connection is noticed meanwhile. Frames that come wait for it, in order.
+func (s *webSocket) later(do func()) {
+	if s.beside {
+		do()
+		return
+	}
+	s.mu.Lock()
+	s.waits = true
+	s.mu.Unlock()
+	s.beside = true
+	s.gateway.waiting.Go(func() {
+		do()
+		for {
+			s.mu.Lock()
+			if len(s.early) == 0 {
+				s.waits, s.early, s.beside = false, nil, false
+				s.mu.Unlock()
+				return
+			}
+			next := s.early[0]
+			s.early = s.early[1:]
+			s.mu.Unlock()
+			s.receive(next)
+		}
+	})
+}
+
+// hold keeps a frame while another is handled beside the receiving.
+func (s *webSocket) hold(data []byte) bool {
+	s.mu.Lock()
+	waits, full := s.waits, len(s.early) >= maxEarly
+	if waits && !full {
+		s.early = append(s.early, bytes.Clone(data))
+	}
+	s.mu.Unlock()
+	if waits && full {
+		s.finish(wire.CloseTooFast, wire.CodeTooFast)
+	}
+	return waits
+}
+
+// mayReceive keeps a client to its frame rate. What is too much is refused, with a
+// word about it each second; a client that does not mind is closed.
+func (s *webSocket) mayReceive() bool {
+	now := time.Now()
+	if s.frames.Take(now, frameRate) {
+		return true
+	}
+	if !s.excess.Take(now, excessRate) {
+		s.stream().Finish(wire.CloseTooFast, wire.CodeTooFast)
+		return false
+	}
+	if s.told.Take(now, tellRate) {
+		s.fail(nil, errTooFast, 0)
+	}
+	return false
+}
+
+// MayWait implements [transport.Handler]: a hello is much work, that must not hold up the
+// frames of others.
+func (s *webSocket) MayWait() bool { return s.talk.Load() == nil }
+
+// Control implements [transport.Handler].
+func (s *webSocket) Control() { s.mayReceive() }
+
+// Broken implements [transport.Handler].
+func (s *webSocket) Broken(code int, reason string) {
+	if code == transport.CloseTooLarge {
+		s.fail(nil, &wire.Problem{Code: wire.CodeTooLarge, Detail: "the frame is too large", Allowed: "frames of at most 16384 bytes"}, code)
+		return
+	}
+	s.stream().Finish(code, reason)
+}
+
+// Overdue implements [transport.Handler].
+func (s *webSocket) Overdue() {
+	s.refuse(nil, &wire.Problem{Code: wire.CodeHelloTimeout, Detail: "no valid hello came in time", Allowed: "a hello within 5 seconds"})
+}
+
+// Fetch implements [transport.Handler].
+func (s *webSocket) Fetch(frames [][]byte) ([][]byte, bool) {
+	frames, talk := s.fetchOutbox(frames)
+	if talk == nil {
+		return frames, false
+	}
+	return talk.Next(frames)
+}

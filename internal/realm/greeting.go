@@ -1,0 +1,316 @@
+package realm
+
+import (
+	"context"
+	"crypto/rand"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"tovik.example/tovik/internal/delivery"
+	"tovik.example/tovik/internal/engine"
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/problem"
+	"tovik.example/tovik/wire"
+)
+
+// maxIdle bounds what a client may say of the time before its hello.
+const maxIdle = 30 * 24 * time.Hour
+
+// leaseNonce is the nonce of a lease that names no page of its own: the resume key is proof
+// enough that it is the same client.
+const leaseNonce = "lease"
+
+// Greeting is a checked hello, ready to be told to the core. It is never changed.
+//
+// A client is let in by [Realms.Greet], [Greeting.Admit] and [Greeting.Begin], in this
+// order. An event stream may wait between the first two, with a ticket.
+type Greeting struct {
+	realms  *Realms
+	guest   *Guest
+	in      presence.Hello
+	session bool // it opens one
+	detail  delivery.Detail
+	wish    wish
+	revs    map[presence.RoomName]engine.Revision
+	dropped []wire.Drop // what it asked for one by one and does not get
+}
+
+// Greet checks all of a hello that can be checked without the core. Its error is a problem,
+// or a refusal of the core.
+func (s *Realms) Greet(ctx context.Context, h wire.Hello, caller Caller) (*Greeting, error) {
+	who, err := s.identify(h, caller)
+	if err != nil {
+		return nil, err
+	}
+	c := &Greeting{realms: s, guest: who, session: !who.operator && !h.WatchOnly}
+	if c.wish, c.dropped, err = who.wishes(ctx, h.Watch, h.OneByOne); err != nil {
+		return nil, err
+	}
+	if err := withinLimits(len(c.wish.watches), len(c.wish.people)); err != nil {
+		return nil, err
+	}
+	if c.detail, err = detailOf(h.Detail, true); err != nil {
+		return nil, err
+	}
+	if c.revs, err = revisions(h.Revs); err != nil {
+		return nil, err
+	}
+	if !c.session {
+		if h.Rooms != nil || h.Resume != nil {
+			field := "key"
+			if h.WatchOnly {
+				field = "watch_only"
+			}
+			return nil, &wire.Problem{Code: wire.CodeWatchOnly, Field: field, Detail: "such a link has no session",
+				Allowed: "watch; or a person's token without watch_only to take part"}
+		}
+		return c, nil
+	}
+	var dropped []wire.Drop
+	c.in, dropped, err = who.opening(h)
+	c.dropped = append(c.dropped, dropped...)
+	return c, err
+}
+
+// GreetLease checks a beat over HTTP of a session, with a token. All of it is checked before
+// any is applied.
+func (s *Realms) GreetLease(token, session string, b wire.Beating, caller Caller) (*Greeting, error) {
+	if b.Nonce == "" {
+		b.Nonce = leaseNonce
+	}
+	h := wire.Hello{Token: token, Nonce: b.Nonce, Rooms: b.Rooms, PageHidden: b.PageHidden, IdleFor: b.IdleFor, NoInput: b.NoInput}
+	if b.ResumeKey != "" {
+		h.Resume = &wire.Resume{Session: session, ResumeKey: b.ResumeKey}
+	}
+	who, err := s.identify(h, caller)
+	if err != nil {
+		return nil, err
+	}
+	if b.Active && b.Idle {
+		return nil, problem.BadField("idle", "true", "nobody is active and idle at once", "one of active and idle")
+	}
+	c := &Greeting{realms: s, guest: who, session: true}
+	if c.revs, err = revisions(b.Revs); err != nil {
+		return nil, err
+	}
+	if c.in, _, err = who.opening(h); err != nil {
+		return nil, err
+	}
+	c.in.Leased = true
+	c.in.Report = &presence.Report{Active: b.Active, Idle: b.Idle}
+	if b.Typing != nil {
+		c.in.Report.Typing = make([]presence.RoomName, len(b.Typing))
+		for i, room := range b.Typing {
+			c.in.Report.Typing[i] = presence.RoomName(room)
+		}
+	}
+	return c, nil
+}
+
+// Guest returns who says hello.
+func (c *Greeting) Guest() *Guest { return c.guest }
+
+// Session tells whether the hello opens a session, or goes on with one.
+func (c *Greeting) Session() bool { return c.session }
+
+// OverStream returns the greeting as that of an event stream of a name. A page that names
+// no load of its own is named by its stream.
+func (c *Greeting) OverStream(name string) *Greeting {
+	over := *c
+	over.in.Stream = true
+	if over.in.Nonce == "" {
+		over.in.Nonce = name
+	}
+	return &over
+}
+
+// opening is what the core is told of a hello that opens a session.
+func (g *Guest) opening(h wire.Hello) (in presence.Hello, dropped []wire.Drop, err error) {
+	in = presence.Hello{
+		User: g.person.User, Profile: g.person.Profile, Nonce: h.Nonce, OneByOne: h.OneByOne, Grants: g.grants(),
+		Issued: g.person.Issued.UnixMilli(), Expires: g.person.Expires.UnixMilli(), PageHidden: h.PageHidden,
+		NewSession: newSessionID(), NewKey: rand.Text(),
+	}
+	if h.Resume != nil {
+		in.Session, in.Key = presence.SessionID(h.Resume.Session), h.Resume.ResumeKey
+	}
+	if h.IdleFor != nil {
+		idle, err := idleFor(*h.IdleFor)
+		if err != nil {
+			return in, nil, err
+		}
+		in.IdleFor = &idle
+	}
+	if h.NoInput && !g.person.NoInput {
+		return in, nil, problem.NotGranted("no_input", "true", "a token with tovik.no_input")
+	}
+	in.NoInput = h.NoInput
+	in.Rooms, dropped, err = g.rooms(h.Rooms, h.OneByOne)
+	return in, dropped, err
+}
+
+// newSessionID returns an id for a session that may be opened.
+func newSessionID() presence.SessionID {
+	return presence.SessionID("session-" + strings.ToLower(rand.Text()))
+}
+
+// Admit finds out whether the guest, who may have been identified a while ago, is let in
+// now, and asks the application about the rooms of the hello, or about those that the
+// session has kept.
+func (c *Greeting) Admit(ctx context.Context) (*Greeting, error) {
+	if err := c.realms.StillIn(c.guest); err != nil {
+		return nil, err
+	}
+	if !c.session {
+		return c, c.guest.notRemoved()
+	}
+	realm := c.guest.realm
+	if realm.admission == nil {
+		return c, nil
+	}
+	admitted := *c
+	rooms, kept := c.in.Rooms, c.in.Rooms == nil
+	if kept {
+		evidence, _, _ := realm.engine.Session(c.in.Session, c.in.Key)
+		rooms = evidence.Rooms
+	}
+	let := make([]presence.RoomName, 0, len(rooms))
+	for _, room := range rooms {
+		profile, err := realm.admission.Admit(ctx, realm.name, admitted.guest.person, room)
+		switch {
+		case err == nil:
+			let = append(let, room)
+			admitted.guest = admitted.guest.called(profile)
+		case kept || c.in.OneByOne:
+			admitted.dropped = append(admitted.dropped[:len(admitted.dropped):len(admitted.dropped)], drop(wire.Drop{Room: string(room)}, err))
+		default:
+			return nil, err
+		}
+	}
+	if admitted.in.Profile = admitted.guest.person.Profile; len(let) < len(rooms) {
+		admitted.in.Rooms = let
+	}
+	return &admitted, nil
+}
+
+// Begin tells the core of a hello that opens a session. When the core has to probe an older
+// link first, wait is not nil and gives the reply; it withdraws the hello when its context
+// is over before. The error is a refusal of the core, or of that context.
+func (c *Greeting) Begin() (reply presence.Reply, wait func(context.Context) (presence.Reply, error), err error) {
+	reply, waiting, err := c.guest.realm.engine.Begin(c.in)
+	if waiting == nil {
+		return reply, nil, err
+	}
+	return reply, waiting.Answer, nil
+}
+
+// Lease returns the answer to a beat over HTTP.
+func (c *Greeting) Lease(reply presence.Reply) wire.Lease {
+	lease := wire.Lease{
+		Session: string(reply.Link.Session), ResumeKey: reply.Key, Resumed: reply.Resumed, NotResumed: string(reply.NotResumed),
+		User: string(c.guest.person.User), Dropped: c.dropped, Lease: c.realms.Policy().Lease.Milliseconds(), Rooms: roomNames(reply.Rooms), Counts: []wire.Tallied{},
+	}
+	for _, room := range reply.Rooms {
+		count, revision := c.guest.realm.engine.Tally(engine.Topic{Room: room, View: presence.Open})
+		if had, ok := c.revs[room]; !ok || had != revision {
+			lease.Counts = append(lease.Counts, wire.Tallied{Room: string(room), Rev: revision.String(), Count: delivery.Count(count)})
+		}
+	}
+	return lease
+}
+
+// Opened returns what the answer to the hello says.
+func (c *Greeting) Opened(reply presence.Reply) *wire.Opened {
+	o := &wire.Opened{Timings: timings(c.realms.Policy()), User: string(c.guest.person.User), Dropped: slices.Clip(c.dropped)}
+	if !c.session {
+		return o
+	}
+	o.Session, o.ResumeKey = string(reply.Link.Session), reply.Key
+	o.Link = uint32(reply.Link.Number)
+	o.Resumed, o.NotResumed = reply.Resumed, string(reply.NotResumed)
+	o.Rooms = roomNames(reply.Rooms)
+	if reply.Set.Status != "" || reply.Hidden {
+		own := ownOf(reply.Set, reply.Hidden)
+		o.Own = &own
+	}
+	for _, refused := range reply.Refused {
+		o.Dropped = append(o.Dropped, drop(wire.Drop{Room: string(refused.Room)}, refused.Err))
+	}
+	return o
+}
+
+// OwnFrame returns the frame that tells the clients of a person what they have set.
+func OwnFrame(changed presence.OwnChanged) []byte {
+	return wire.Encode(wire.OwnFrame{Type: wire.TypeOwn, Own: ownOf(changed.Set, changed.Hidden)})
+}
+
+// ownOf is what a person has set for all their sessions.
+func ownOf(set presence.Appearance, hidden bool) wire.Own {
+	own := wire.Own{Status: string(set.Status), Note: set.Note, Hiding: hidden}
+	if set.Until != 0 {
+		own.Until = &wire.Time{Time: time.UnixMilli(set.Until)}
+	}
+	return own
+}
+
+// drop says why something is not given to a client, or no longer.
+func drop(what wire.Drop, err error) wire.Drop {
+	what.Problem = *problem.Of(err)
+	what.Help = wire.HelpPath(what.Code)
+	return what
+}
+
+func idleFor(milliseconds int64) (time.Duration, error) {
+	if milliseconds < 0 || milliseconds > maxIdle.Milliseconds() {
+		return 0, problem.BadField("idle_for", strconv.FormatInt(milliseconds, 10), "nobody can have been idle for so long", "milliseconds, from 0 to 30 days")
+	}
+	return time.Duration(milliseconds) * time.Millisecond, nil
+}
+
+func revisions(stated map[string]string) (map[presence.RoomName]engine.Revision, error) {
+	revs := make(map[presence.RoomName]engine.Revision, len(stated))
+	for name, text := range stated {
+		room, err := presence.ParseRoom(name)
+		if err != nil {
+			return nil, err
+		}
+		revision, ok := engine.ParseRevision(text)
+		if !ok {
+			return nil, problem.BadRevision("revs", text)
+		}
+		revs[room] = revision
+	}
+	return revs, nil
+}
+
+// detailOf reads a detail; none is allowed only of rooms that one is in.
+func detailOf(text string, none bool) (delivery.Detail, error) {
+	allowed := "members, count"
+	switch {
+	case text == "" || text == wire.DetailMembers:
+		return delivery.AtMembers, nil
+	case text == wire.DetailCount:
+		return delivery.AtCount, nil
+	case none && text == wire.DetailNone:
+		return delivery.None, nil
+	case none:
+		allowed += ", none"
+	}
+	return delivery.None, problem.BadField("detail", text, "a room cannot be followed at this detail", allowed)
+}
+
+func timings(p *presence.Policy) wire.Timings {
+	return wire.Timings{
+		BeatEvery:       p.BeatEvery.Milliseconds(),
+		Silence:         p.Silence().Milliseconds(),
+		GraceClosing:    p.GraceClosing.Milliseconds(),
+		GraceLost:       p.GraceLost.Milliseconds(),
+		GraceBackground: p.GraceBackground.Milliseconds(),
+		LongestGhost:    p.LongestGhost().Milliseconds(),
+		IdleAfter:       p.IdleAfter.Milliseconds(),
+		ActivityEvery:   p.ActivityEvery.Milliseconds(),
+		TypingExpires:   p.TypingExpires.Milliseconds(),
+	}
+}

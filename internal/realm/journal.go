@@ -1,0 +1,274 @@
+package realm
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/problem"
+	"tovik.example/tovik/internal/records"
+	"tovik.example/tovik/wire"
+)
+
+const (
+	// piece is how many entries are read at once.
+	piece = 1000
+	// mostUsers is how many people one may ask the journal about at once.
+	mostUsers = 100
+	// mostSteps is how many stretches one answer has.
+	mostSteps = 5000
+)
+
+func tooManyPeople(most int) error {
+	return problem.BadField("user", "", "these are too many people for one answer", fmt.Sprintf("at most %d", most))
+}
+
+// JournalQuery asks for entries of the journal. What is zero leaves nothing out.
+type JournalQuery struct {
+	From, To time.Time // from the one, before the other
+	Rooms    []string  // patterns
+	Users    []string
+	Kinds    []string
+	After    int64 // only entries with a higher id
+	Before   int64 // only entries with a lower id
+}
+
+// Entries is a checked [JournalQuery].
+type Entries struct {
+	desk Desk
+	q    records.JournalQuery
+}
+
+// Journal checks a query.
+func (d Desk) Journal(q JournalQuery) (*Entries, error) {
+	e := &Entries{d, records.JournalQuery{Realm: d.realm.name, From: q.From, To: q.To, After: q.After, Before: q.Before}}
+	var err error
+	if e.q.Rooms, err = d.patterns(q.Rooms); err != nil {
+		return nil, err
+	}
+	if len(q.Users) > mostUsers {
+		return nil, tooManyPeople(mostUsers)
+	}
+	if q.Users != nil {
+		if e.q.Users, err = usersOf(q.Users); err != nil {
+			return nil, err
+		}
+	}
+	for _, word := range q.Kinds {
+		kind := records.Kind(word)
+		if !slices.Contains(records.Kinds, kind) {
+			return nil, problem.BadField("kind", word, "the journal has no entries of this kind", kindList())
+		}
+		e.q.Kinds = append(e.q.Kinds, kind)
+	}
+	return e, nil
+}
+
+func kindList() string {
+	words := make([]string, len(records.Kinds))
+	for i, kind := range records.Kinds {
+		words[i] = string(kind)
+	}
+	return strings.Join(words, ", ")
+}
+
+// Page returns up to limit entries: from a time or an entry on if the query names one, else
+// the last ones.
+func (e *Entries) Page(ctx context.Context, limit int) (wire.Journal, error) {
+	q := e.q
+	q.Backward = q.After == 0 && (q.Before != 0 || q.From.IsZero())
+	page, err := e.desk.realm.store.Journal(ctx, q, limit+1)
+	if err != nil {
+		return wire.Journal{}, err
+	}
+	more := len(page) > limit
+	page = page[:min(limit, len(page))]
+	if q.Backward {
+		slices.Reverse(page)
+	}
+	doc := wire.Journal{Entries: entryDocuments(page)}
+	if len(page) > 0 {
+		if q.Backward && more || !q.Backward && q.After != 0 {
+			doc.Older = page[0].ID
+		}
+		if !q.Backward && more || q.Backward && q.Before != 0 {
+			doc.Newer = page[len(page)-1].ID
+		}
+	}
+	return doc, nil
+}
+
+// Each calls with all entries in order, piece by piece, until it returns an error. Called
+// again it goes on after the last piece.
+func (e *Entries) Each(ctx context.Context, call func([]wire.Record) error) error {
+	var failed error
+	err := e.desk.realm.store.EachEntry(ctx, e.q, piece, func(page []records.Entry) bool {
+		if failed = call(entryDocuments(page)); len(page) > 0 {
+			e.q.After = page[len(page)-1].ID
+		}
+		return failed == nil
+	})
+	if err == nil {
+		err = failed
+	}
+	return err
+}
+
+// FromNow leaves out what is in the journal already, if the query names neither an entry
+// nor a time to begin with.
+func (e *Entries) FromNow(ctx context.Context) error {
+	if e.q.After != 0 || !e.q.From.IsZero() {
+		return nil
+	}
+	_, last, err := e.desk.realm.store.JournalEnds(ctx)
+	e.q.After = last
+	return err
+}
+
+// After leaves out all entries up to one.
+func (e *Entries) After(id int64) { e.q.After = id }
+
+// Written returns a channel that closes when more is written. Ask for it before reading, so
+// that nothing comes between.
+func (e *Entries) Written() <-chan struct{} { return e.desk.realm.writer.Written() }
+
+func entryDocuments(page []records.Entry) []wire.Record {
+	list := make([]wire.Record, len(page))
+	for i := range page {
+		list[i] = entryDocument(&page[i])
+	}
+	return list
+}
+
+func entryDocument(e *records.Entry) wire.Record {
+	return wire.Record{
+		ID: e.ID, At: wire.Time{Time: time.UnixMilli(e.At)}, Kind: string(e.Kind), Room: string(e.Room), User: string(e.User),
+		Session: string(e.Session), Link: uint32(e.Link), Over: e.Over, Status: e.Status, Was: e.Was, Note: e.Note, Reason: e.Reason,
+		Length: e.Length, Lost: e.Lost, Hidden: !e.Open,
+	}
+}
+
+// Attendance returns who was in a room, or with an empty name had sessions, at some time
+// between two, those who joined first at the front.
+func (d Desk) Attendance(ctx context.Context, name string, from, to time.Time) (wire.Attendance, error) {
+	room, err := d.roomOrRealm(name)
+	if err != nil {
+		return wire.Attendance{}, err
+	}
+	r := d.realm
+	stays, err := r.store.Attendance(ctx, r.name, room, from, to, r.writer.Here())
+	if err != nil {
+		return wire.Attendance{}, err
+	}
+	doc := wire.Attendance{Room: string(room), From: wire.Time{Time: from}, To: wire.Time{Time: to}, Stays: make([]wire.Stay, 0, len(stays))}
+	for _, s := range stays {
+		stay := wire.Stay{User: string(s.User), Joined: wire.Time{Time: time.UnixMilli(s.Joined)}}
+		if s.Left != 0 {
+			stay.Left = &wire.Time{Time: time.UnixMilli(s.Left)}
+		}
+		doc.Stays = append(doc.Stays, stay)
+	}
+	if err := r.nameStays(ctx, doc.Stays); err != nil {
+		return wire.Attendance{}, err
+	}
+	slices.SortStableFunc(doc.Stays, func(x, y wire.Stay) int { return x.Joined.Compare(y.Joined.Time) })
+	return doc, nil
+}
+
+// nameStays puts in the names that the directory has.
+func (r *Realm) nameStays(ctx context.Context, stays []wire.Stay) error {
+	users := map[presence.UserID]string{}
+	for i := range stays {
+		users[presence.UserID(stays[i].User)] = ""
+	}
+	list := make([]presence.UserID, 0, len(users))
+	for user := range users {
+		list = append(list, user)
+	}
+	for part := range slices.Chunk(list, MostAsked) {
+		people, err := r.store.People(ctx, records.PeopleQuery{Realm: r.name, Users: part, Limit: len(part)})
+		if err != nil {
+			return err
+		}
+		for _, p := range people {
+			users[p.User] = p.Name
+		}
+	}
+	for i := range stays {
+		stays[i].Name = users[presence.UserID(stays[i].User)]
+	}
+	return nil
+}
+
+// steps are the lengths of the stretches of headcounts, and how far back they go when no
+// time is named.
+var steps = map[string]struct {
+	step records.Step
+	ago  time.Duration
+}{
+	"minute": {records.Minute, time.Hour}, "hour": {records.Hour, 48 * time.Hour}, "day": {records.Day, 30 * 24 * time.Hour},
+}
+
+// StepSpan returns how far back headcounts of a step go when no time is named.
+func StepSpan(step string) (time.Duration, error) {
+	s, ok := steps[step]
+	if !ok {
+		return 0, problem.BadField("step", step, "headcounts have no such step", "minute, hour, day")
+	}
+	return s.ago, nil
+}
+
+// HeadcountQuery asks how many were in a room, or in the realm, in stretches of time.
+type HeadcountQuery struct {
+	Room     string // empty: the whole realm
+	Step     string // minute, hour, day
+	From, To time.Time
+	Top      int // so many stretches with the most people; 0: all, in order
+}
+
+// Headcounts returns how many were in a room, or in the realm, stretch by stretch.
+func (d Desk) Headcounts(ctx context.Context, q HeadcountQuery) (wire.Headcounts, error) {
+	room, err := d.roomOrRealm(q.Room)
+	if err != nil {
+		return wire.Headcounts{}, err
+	}
+	if _, err := StepSpan(q.Step); err != nil {
+		return wire.Headcounts{}, err
+	}
+	r, step := d.realm, steps[q.Step].step
+	var rows []records.Headcount
+	if q.Top > 0 {
+		rows, err = r.store.Peaks(ctx, r.name, room, step, q.From, q.To, q.Top)
+	} else {
+		rows, err = r.store.Headcounts(ctx, r.name, room, step, q.From, q.To, mostSteps)
+	}
+	if err != nil {
+		return wire.Headcounts{}, err
+	}
+	doc := wire.Headcounts{Room: string(room), Step: q.Step, Steps: make([]wire.Headcount, len(rows))}
+	for i := range rows {
+		doc.Steps[i] = headcountDocument(&rows[i])
+	}
+	if end := q.From.UnixMilli()/int64(step)*int64(step) + mostSteps*int64(step); q.Top == 0 && end < q.To.UnixMilli() {
+		doc.Next = &wire.Time{Time: time.UnixMilli(end)}
+	}
+	return doc, nil
+}
+
+func headcountDocument(h *records.Headcount) wire.Headcount {
+	mean := func(sum int64) float64 {
+		if h.Span == 0 {
+			return 0
+		}
+		return float64(sum*1000/h.Span) / 1000
+	}
+	return wire.Headcount{
+		At:       wire.Time{Time: time.UnixMilli(h.At)},
+		People:   wire.Spread{Min: h.PeopleMin, Max: h.PeopleMax, Mean: mean(h.PeopleTime)},
+		Sessions: wire.Spread{Min: h.SessionsMin, Max: h.SessionsMax, Mean: mean(h.SessionsTime)},
+		Distinct: h.Visitors, Joins: h.Joins, Leaves: h.Leaves, PeakAt: wire.Time{Time: time.UnixMilli(h.Peak)}, Measured: h.Span,
+	}
+}

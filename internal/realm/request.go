@@ -1,0 +1,405 @@
+package realm
+
+import (
+	"context"
+	"fmt"
+
+	"tovik.example/tovik/internal/delivery"
+	"tovik.example/tovik/internal/engine"
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/problem"
+	"tovik.example/tovik/wire"
+)
+
+// normalClosure is the close code after bye (RFC 6455 §7.4.1).
+const normalClosure = 1000
+
+// By is over which link a request came. Link is zero without a session.
+type By struct {
+	Link   presence.LinkID
+	Caller Caller
+}
+
+// Done is what carrying out a request has come to.
+type Done struct {
+	Answer wire.Answer
+	// Before and After are called right before and right after the answer is written, so that
+	// what the client follows starts after the answer that says so, and stops before it.
+	// They may be nil.
+	Before, After func()
+	// Dropped is what the client does not get any more, told before the answer.
+	Dropped []wire.Drop
+	// Wait is what the answer waits for; requests that come meanwhile do not. Its error is
+	// told in the place of the answer. Nil: nothing. With Hold, requests that come meanwhile
+	// wait, too.
+	Wait func() (wire.Answer, error)
+	Hold bool
+	// Narrow asks for [Conversation.Narrow] once the answer is on its way.
+	Narrow bool
+	// Then is done once the answer is on its way. It may be nil.
+	Then func()
+	// End closes the link after the answer; nil keeps it.
+	End *End
+}
+
+// Do carries out a request that came after hello. The context is over when its connection
+// is. The error is a problem, or a refusal of the core; what was dropped because of it is
+// told all the same.
+func (t *Conversation) Do(ctx context.Context, by By, r wire.Request) (Done, error) {
+	switch r.Type {
+	case wire.TypeJoin:
+		return t.join(ctx, by, r)
+	case wire.TypeLeave:
+		return t.leave(by, r)
+	case wire.TypeWatch:
+		return t.watch(ctx, by, r)
+	case wire.TypeUnwatch:
+		return t.unwatch(by, r)
+	case wire.TypeBeat:
+		return Done{}, t.hears(by)
+	case wire.TypeActivity:
+		return t.activity(by, r)
+	case wire.TypeIdle:
+		return t.tell(by, presence.Idle{From: by.Link})
+	case wire.TypePage:
+		return t.pageHidden(by, r)
+	case wire.TypeRenew:
+		return t.renew(ctx, by, r)
+	case wire.TypeBye:
+		return t.bye(by)
+	case wire.TypeClosing:
+		return t.closing(by)
+	case wire.TypeTyping:
+		return t.tell(by, presence.Typing{From: by.Link, Room: presence.RoomName(r.Room), Number: r.Number, On: r.On == nil || *r.On})
+	case wire.TypeSent:
+		return t.tell(by, presence.Sent{From: by.Link, Room: presence.RoomName(r.Room), Number: r.Number})
+	case wire.TypeStatus:
+		return t.status(by, r)
+	case wire.TypeHide:
+		return t.hide(by, r)
+	case wire.TypeSignOut:
+		return t.signOut(by)
+	case wire.TypeRemove:
+		return t.remove(by, r)
+	case wire.TypeCue:
+		return t.cue(by, r)
+	case wire.TypeMembers:
+		return t.members(ctx, by, r)
+	}
+	panic("realm: a type of request that is defined and not handled: " + r.Type)
+}
+
+// Hear notes a sign of life that is no request: one that could not be read.
+func (t *Conversation) Hear(link presence.LinkID) {
+	_ = t.hears(By{Link: link})
+}
+
+// hears notes a sign of life that is no input of its own. A link without a session needs
+// none.
+func (t *Conversation) hears(by By) error {
+	if by.Link == (presence.LinkID{}) {
+		return nil
+	}
+	_, err := t.Guest().realm.do(presence.Beat{From: by.Link})
+	return err
+}
+
+// needSession refuses a link without a session.
+func needSession(by By) error {
+	if by.Link == (presence.LinkID{}) {
+		return &wire.Problem{Code: wire.CodeWatchOnly, Detail: "this link has no session", Allowed: "watch, unwatch, members, beat, bye"}
+	}
+	return nil
+}
+
+// tell gives the core what a request says of the session.
+func (t *Conversation) tell(by By, in presence.Input) (Done, error) {
+	if err := needSession(by); err != nil {
+		return Done{}, err
+	}
+	reply, err := t.Guest().realm.do(in)
+	return Done{Answer: wire.Answer{Stale: reply.Stale}}, err
+}
+
+func (t *Conversation) join(ctx context.Context, by By, r wire.Request) (Done, error) {
+	if err := needSession(by); err != nil {
+		return Done{}, err
+	}
+	who := t.Guest()
+	room, err := who.room(r.Room)
+	if err != nil {
+		return Done{}, err
+	}
+	detail, err := detailOf(r.Detail, true)
+	if err != nil {
+		return Done{}, err
+	}
+	if dropped, err := t.admitted(ctx, by, room); err != nil {
+		return Done{Dropped: dropped}, err
+	}
+	if _, err := who.realm.do(presence.Join{From: by.Link, Room: room}); err != nil {
+		return Done{}, err
+	}
+	return Done{After: func() { t.followJoined(by.Link, room, detail) }}, nil
+}
+
+// admitted asks the application whether the person may be in a room. Somebody who may not
+// any more is taken out of it.
+func (t *Conversation) admitted(ctx context.Context, by By, room presence.RoomName) ([]wire.Drop, error) {
+	who := t.Guest()
+	realm := who.realm
+	if !realm.admission.Asks(room) {
+		return nil, nil
+	}
+	profile, err := realm.admission.Admit(ctx, realm.name, who.person, room)
+	if err != nil {
+		if _, notThere := realm.do(presence.Leave{From: by.Link, Room: room}); notThere == nil {
+			return []wire.Drop{t.dropRoom(room, err)}, err
+		}
+		return nil, err
+	}
+	if called := who.called(profile); called != who {
+		t.guest.Store(called)
+		_, err = realm.do(called.renewal(by.Link))
+	}
+	return nil, err
+}
+
+// renewal tells the core what the guest's token says now.
+func (g *Guest) renewal(from presence.LinkID) presence.Renew {
+	p := g.person
+	return presence.Renew{From: from, Profile: p.Profile, Issued: p.Issued.UnixMilli(), Expires: p.Expires.UnixMilli(), Grants: g.grants()}
+}
+
+func (t *Conversation) leave(by By, r wire.Request) (Done, error) {
+	if err := needSession(by); err != nil {
+		return Done{}, err
+	}
+	room, err := presence.ParseRoom(r.Room)
+	if err != nil {
+		return Done{}, err
+	}
+	if _, err := t.Guest().realm.do(presence.Leave{From: by.Link, Room: room}); err != nil {
+		return Done{}, err
+	}
+	return Done{Before: func() { t.receiver.Unfollow(delivery.Joined, presence.Pattern(room)) }}, nil
+}
+
+func (t *Conversation) watch(ctx context.Context, by By, r wire.Request) (Done, error) {
+	wish, err := t.Guest().wishOf(ctx, wire.Watch{Room: r.Room, Detail: r.Detail, People: r.People})
+	if err != nil {
+		return Done{}, err
+	}
+	if err := t.hears(by); err != nil {
+		return Done{}, err
+	}
+	if err := t.note(wish); err != nil {
+		return Done{}, err
+	}
+	// A removal since the grants were looked at is found by Narrow.
+	return Done{After: func() { t.follow(wish) }, Narrow: true}, nil
+}
+
+func (t *Conversation) unwatch(by By, r wire.Request) (Done, error) {
+	if len(r.People) > 0 {
+		return t.unwatchPeople(by, r)
+	}
+	pattern, err := presence.ParsePattern(r.Room)
+	if err != nil {
+		return Done{}, err
+	}
+	if err := t.hears(by); err != nil {
+		return Done{}, err
+	}
+	if !t.stopWatching(pattern) {
+		return Done{}, notWatching("room", r.Room, "a room or pattern as a watch named it")
+	}
+	return Done{Before: func() { t.receiver.Unfollow(delivery.Watched, pattern) }}, nil
+}
+
+func (t *Conversation) unwatchPeople(by By, r wire.Request) (Done, error) {
+	if err := t.hears(by); err != nil {
+		return Done{}, err
+	}
+	users := normalized(r.People)
+	if unknown := t.stopWatchingPeople(users); unknown != "" {
+		return Done{}, notWatching("people", string(unknown), "people whom a watch named")
+	}
+	return Done{Before: func() { t.receiver.UnfollowPeople(users) }}, nil
+}
+
+func notWatching(field, value, allowed string) error {
+	return &wire.Problem{Code: wire.CodeNotWatching, Field: field, Value: wire.Shorten(value), Detail: "the link does not watch this", Allowed: allowed}
+}
+
+// members answers with a page of a room that the link may follow at members.
+func (t *Conversation) members(ctx context.Context, by By, r wire.Request) (Done, error) {
+	room, err := presence.ParseRoom(r.Room)
+	if err != nil {
+		return Done{}, err
+	}
+	if err := t.mayList(ctx, by.Link, room); err != nil {
+		return Done{}, err
+	}
+	revision, ok := engine.ParseRevision(r.Rev)
+	if !ok {
+		return Done{}, problem.BadRevision("rev", r.Rev)
+	}
+	if r.Limit == 0 {
+		r.Limit = pageSize
+	}
+	if r.Limit < 1 || r.Limit > maxPage {
+		return Done{}, problem.BadField("limit", fmt.Sprint(r.Limit), "the limit of a page cannot be this", fmt.Sprintf("a whole number from 1 to %d", maxPage))
+	}
+	if err := t.hears(by); err != nil {
+		return Done{}, err
+	}
+	who := t.Guest()
+	topic := engine.Topic{Room: room, View: who.view()}
+	give := func() (wire.Answer, error) {
+		page, err := t.page(r, topic, revision)
+		return wire.Answer{Members: &page}, err
+	}
+	if sealing := who.realm.engine.Sealing(topic); sealing != nil && r.Rev == "" {
+		return Done{Hold: true, Wait: func() (wire.Answer, error) { // so that clients see their own changes
+			<-sealing
+			return give()
+		}}, nil
+	}
+	answer, err := give()
+	return Done{Answer: answer}, err
+}
+
+func (t *Conversation) activity(by By, r wire.Request) (Done, error) {
+	ago, err := idleFor(r.IdleFor)
+	if err != nil {
+		return Done{}, err
+	}
+	return t.tell(by, presence.Activity{From: by.Link, IdleFor: ago})
+}
+
+func (t *Conversation) pageHidden(by By, r wire.Request) (Done, error) {
+	if t.again != nil {
+		t.again.PageHidden = r.PageHidden // also after a return
+	}
+	return t.tell(by, presence.PageHidden{From: by.Link, Hidden: r.PageHidden})
+}
+
+// renew takes a newer token of the same person. What it no longer grants is over: the
+// session leaves rooms, the link stops following what it may not, and its view is the one
+// that the token grants.
+func (t *Conversation) renew(ctx context.Context, by By, r wire.Request) (Done, error) {
+	before := t.Guest()
+	if before.operator {
+		return Done{}, needSession(By{})
+	}
+	who, err := t.realms.identify(wire.Hello{Token: r.Token}, by.Caller)
+	if err != nil {
+		return Done{}, err
+	}
+	if who.ID() != before.ID() {
+		return Done{}, &wire.Problem{Code: wire.CodeBadToken, Field: "token", Detail: "the token is another person's",
+			Allowed: "a newer token of the person of this link"}
+	}
+	if err := needSession(by); err != nil {
+		return Done{}, err
+	}
+	if _, err = who.realm.do(who.renewal(by.Link)); err != nil {
+		return Done{}, err
+	}
+	t.guest.Store(who)
+	t.receiver.See(who.view())
+	var done Done
+	for _, room := range who.realm.engine.RoomsOver(by.Link) {
+		dropped, _ := t.admitted(ctx, by, room)
+		done.Dropped = append(done.Dropped, dropped...)
+	}
+	done.Dropped = append(done.Dropped, t.narrow(func(pattern presence.Pattern) error { return who.admittedToWatch(ctx, pattern) })...)
+	return done, nil
+}
+
+func (t *Conversation) bye(by By) (Done, error) {
+	if by.Link != (presence.LinkID{}) {
+		if _, err := t.Guest().realm.do(presence.Bye{From: by.Link}); err != nil {
+			return Done{}, err
+		}
+	}
+	return Done{End: &End{normalClosure, wire.TypeBye}}, nil
+}
+
+func (t *Conversation) closing(by By) (Done, error) {
+	done, err := t.tell(by, presence.Closing{From: by.Link})
+	done.Answer, done.End = wire.Answer{}, &End{wire.CloseClosing, wire.TypeClosing}
+	return done, err
+}
+
+// status sets what others see of the person, for all their sessions.
+func (t *Conversation) status(by By, r wire.Request) (Done, error) {
+	in := presence.SetStatus{User: t.Guest().person.User, Status: presence.Status(r.Status), Note: r.Note}
+	if r.Until != nil {
+		in.Until = r.Until.UnixMilli()
+	}
+	return t.tellOfPerson(by, in)
+}
+
+// hide takes the person out of what others see, or puts them back into it, which everybody
+// may.
+func (t *Conversation) hide(by By, r wire.Request) (Done, error) {
+	who, on := t.Guest(), r.On == nil || *r.On
+	if on && !who.person.MayHide {
+		if err := needSession(by); err != nil {
+			return Done{}, err
+		}
+		return Done{}, problem.NotGranted("on", "true", "a token with tovik.hide")
+	}
+	return t.tellOfPerson(by, presence.Hide{User: who.person.User, Hidden: on})
+}
+
+// tellOfPerson gives the core what a request says of the person of a session. The answer
+// waits until that will outlast the service.
+func (t *Conversation) tellOfPerson(by By, in presence.Input) (Done, error) {
+	if err := needSession(by); err != nil {
+		return Done{}, err
+	}
+	if err := t.hears(by); err != nil {
+		return Done{}, err
+	}
+	realm := t.Guest().realm
+	if _, err := realm.do(in); err != nil {
+		return Done{}, err
+	}
+	return Done{Wait: func() (wire.Answer, error) { return wire.Answer{}, realm.kept(context.Background()) }}, nil
+}
+
+// signOut ends all sessions of the person, this one last of all.
+func (t *Conversation) signOut(by By) (Done, error) {
+	if err := needSession(by); err != nil {
+		return Done{}, err
+	}
+	who := t.Guest()
+	return Done{Then: func() { who.realm.Apply(presence.SignOut{User: who.person.User}) }}, nil
+}
+
+// remove takes somebody out of a room, for a person who may moderate there.
+func (t *Conversation) remove(by By, r wire.Request) (Done, error) {
+	if err := needSession(by); err != nil {
+		return Done{}, err
+	}
+	room, err := presence.ParseRoom(r.Room)
+	if err != nil {
+		return Done{}, err
+	}
+	who := t.Guest()
+	if !who.person.MayModerate(room) {
+		return Done{}, problem.NotGranted("room", r.Room, grantList(who.person.Moderate, "moderation"))
+	}
+	user, err := userOf(r.User)
+	if err != nil {
+		return Done{}, err
+	}
+	if err := t.hears(by); err != nil {
+		return Done{}, err
+	}
+	_, err = who.realm.remove(user, room)
+	return Done{}, err
+}

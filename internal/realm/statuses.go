@@ -1,0 +1,159 @@
+package realm
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/text/unicode/norm"
+
+	"tovik.example/tovik/internal/delivery"
+	"tovik.example/tovik/internal/engine"
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/problem"
+	"tovik.example/tovik/wire"
+)
+
+// Status returns what is seen of a person. A person whom nobody knows is offline.
+func (d Desk) Status(id string) (wire.PersonStatus, error) {
+	user, err := userOf(id)
+	if err != nil {
+		return wire.PersonStatus{}, err
+	}
+	return d.realm.status(user), nil
+}
+
+// Statuses returns what is seen of each of up to [MostAsked] people, in the order in which
+// they are named.
+func (d Desk) Statuses(ids []string) (wire.Statuses, error) {
+	doc := wire.Statuses{Statuses: make([]wire.PersonStatus, len(ids))}
+	if len(ids) == 0 || len(ids) > MostAsked {
+		return doc, problem.BadField("users", fmt.Sprint(len(ids)), "so many people cannot be asked about at once", "1 to 1000 people")
+	}
+	for i, id := range ids {
+		var err error
+		if doc.Statuses[i], err = d.Status(id); err != nil {
+			return doc, err
+		}
+	}
+	return doc, nil
+}
+
+func (r *Realm) status(user presence.UserID) wire.PersonStatus {
+	sight := r.engine.SightNow(engine.Subject{User: user, View: presence.Full})
+	doc := wire.PersonStatus{User: string(user), Status: string(sight.Status), Note: sight.Note, Until: milliseconds(sight.Until)}
+	if !sight.LastSeen.IsZero() {
+		doc.LastSeen = &wire.Time{Time: sight.LastSeen}
+	}
+	return doc
+}
+
+// milliseconds is a time that is kept so; nil for none.
+func milliseconds(at int64) *wire.Time {
+	if at == 0 {
+		return nil
+	}
+	return &wire.Time{Time: time.UnixMilli(at)}
+}
+
+// SetStatus sets what others see of a person, in their place.
+func (d Desk) SetStatus(ctx context.Context, id string, asked wire.StatusWanted) (wire.PersonStatus, error) {
+	if asked.Status == "" {
+		return wire.PersonStatus{}, problem.BadField("status", "", "there is no status to set", "busy, away; DELETE lets it follow the sessions again")
+	}
+	in := presence.SetStatus{Status: presence.Status(asked.Status), Note: asked.Note}
+	if asked.Until != nil {
+		in.Until = asked.Until.UnixMilli()
+	}
+	return d.putStatus(ctx, id, in)
+}
+
+// ClearStatus lets a person's status follow their sessions again.
+func (d Desk) ClearStatus(ctx context.Context, id string) (wire.PersonStatus, error) {
+	return d.putStatus(ctx, id, presence.SetStatus{})
+}
+
+func (d Desk) putStatus(ctx context.Context, id string, in presence.SetStatus) (doc wire.PersonStatus, err error) {
+	if in.User, err = userOf(id); err != nil {
+		return doc, err
+	}
+	if _, err := d.realm.do(in); err != nil {
+		return doc, err
+	}
+	if err := d.realm.kept(ctx); err != nil {
+		return doc, err
+	}
+	return d.realm.status(in.User), nil
+}
+
+// sessionDocument is what is known of a session as the wire has it.
+func sessionDocument(e presence.Evidence) wire.Session { return delivery.Session(e) }
+
+// Sessions returns the sessions of people after one, by person: of the realm, or with a
+// name of those who are in a room. A person's are not divided between pages.
+func (d Desk) Sessions(name, after string, limit int) (wire.Sessions, error) {
+	doc := wire.Sessions{Sessions: []wire.Session{}}
+	room, err := d.roomOrRealm(name)
+	if err != nil {
+		return doc, err
+	}
+	var users []presence.UserID
+	if room == "" {
+		users = d.realm.engine.Known()
+	} else {
+		for _, m := range d.realm.engine.MembersNow(room) {
+			users = append(users, m.User)
+		}
+	}
+	slices.Sort(users)
+	from, found := slices.BinarySearch(users, presence.UserID(norm.NFC.String(after)))
+	if found {
+		from++
+	}
+	for i, user := range users[from:] {
+		if len(doc.Sessions) >= limit {
+			doc.Next = string(users[from+i-1])
+			break
+		}
+		for _, e := range d.realm.engine.Explain(user, room).Sessions {
+			e.Rooms = slices.DeleteFunc(e.Rooms, func(room presence.RoomName) bool { return !d.sees(room) })
+			e.Next = slices.DeleteFunc(e.Next, func(next presence.Upcoming) bool { return next.Room != "" && !d.sees(next.Room) })
+			doc.Sessions = append(doc.Sessions, sessionDocument(e))
+		}
+	}
+	return doc, nil
+}
+
+// SessionsOf returns the sessions of one person.
+func (d Desk) SessionsOf(id string) (wire.Sessions, error) {
+	doc := wire.Sessions{Sessions: []wire.Session{}}
+	user, err := userOf(id)
+	if err != nil {
+		return doc, err
+	}
+	for _, e := range d.realm.engine.Explain(user, "").Sessions {
+		doc.Sessions = append(doc.Sessions, sessionDocument(e))
+	}
+	return doc, nil
+}
+
+// RoomsOf returns the rooms that a person is in, by name.
+func (d Desk) RoomsOf(id string) (wire.PersonRooms, error) {
+	user, err := userOf(id)
+	if err != nil {
+		return wire.PersonRooms{}, err
+	}
+	e := d.realm.engine
+	doc := wire.PersonRooms{User: string(user), Rooms: []wire.PersonRoom{}}
+	for _, room := range e.RoomsOf(user, presence.Full) {
+		x := e.Explain(user, room)
+		if m := x.Member[presence.Full]; m.Sessions > 0 {
+			count, _ := e.Count(full(room))
+			doc.Rooms = append(doc.Rooms, wire.PersonRoom{Room: string(room), Since: wire.Time{Time: m.Since}, Sessions: m.Sessions, Typing: x.Typing, People: count.People})
+		}
+	}
+	slices.SortFunc(doc.Rooms, func(x, y wire.PersonRoom) int { return strings.Compare(x.Room, y.Room) })
+	return doc, nil
+}
