@@ -389,3 +389,28 @@ func TestNoByteOfAnErasedPersonIsLeft(t *testing.T) {
 		}
 	}
 }
+
+// TestAConnectionThatAsksNothingEndsWithoutAWord is about browsers, which open connections in
+// advance: an answer that waits in one is taken for that of the next request.
+func TestAConnectionThatAsksNothingEndsWithoutAWord(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	address := strings.TrimPrefix(s.URL(), "http://")
+	conn, err := net.Dial("tcp", address)
+	require.NoError(t, err)
+	defer func() { _ = conn.Close() }()
+	require.NoError(t, conn.SetReadDeadline(time.Now().Add(patience)))
+	said, err := io.ReadAll(conn)
+	require.NoError(t, err, "it ends by itself")
+	require.Empty(t, string(said))
+
+	half, err := net.Dial("tcp", address) // but half a request is told why
+	require.NoError(t, err)
+	defer func() { _ = half.Close() }()
+	_, err = io.WriteString(half, "GET /healthz HTTP/1.1\r\nHost: half")
+	require.NoError(t, err)
+	require.NoError(t, half.SetReadDeadline(time.Now().Add(patience)))
+	said, err = io.ReadAll(half)
+	require.NoError(t, err)
+	require.Contains(t, string(said), `"code":"bad-request"`)
+}

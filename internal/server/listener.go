@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"net"
+	"os"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -150,6 +151,7 @@ type countedConn struct {
 	*net.TCPConn
 	listener  *listener
 	unread    atomic.Bool
+	begun     atomic.Bool  // something has come of the next request
 	answering atomic.Bool  // a whole request has come, and is being answered
 	until     atomic.Int64 // Unix nanoseconds: when a long request has to be there; 0: none is read
 	closed    atomic.Bool
@@ -168,7 +170,9 @@ func (c *countedConn) SetReadDeadline(at time.Time) error {
 	return c.TCPConn.SetReadDeadline(at)
 }
 
-// Read implements [net.Conn].
+// Read implements [net.Conn]. A connection over which nothing was asked in time ends without
+// a word: a browser that opened it in advance, and asks over it at that moment, would take a
+// word about it for its answer.
 func (c *countedConn) Read(data []byte) (int, error) {
 	if until := c.until.Load(); until != 0 {
 		at := time.Now().Add(stallTime)
@@ -177,7 +181,13 @@ func (c *countedConn) Read(data []byte) (int, error) {
 		}
 		_ = c.TCPConn.SetReadDeadline(at)
 	}
-	return c.TCPConn.Read(data)
+	n, err := c.TCPConn.Read(data)
+	if n > 0 {
+		c.begun.Store(true)
+	} else if errors.Is(err, os.ErrDeadlineExceeded) && !c.begun.Load() {
+		err = io.EOF
+	}
+	return n, err
 }
 
 // LeaveUnread says that the connection will be closed before all was read that the

@@ -56,6 +56,7 @@ func (u *unasked) changed(conn net.Conn, state fasthttp.ConnState) {
 		u.mu.Unlock()
 	case fasthttp.StateIdle:
 		counted.answering.Store(false)
+		counted.begun.Store(false)
 	case fasthttp.StateHijacked, fasthttp.StateClosed:
 		u.mu.Lock()
 		delete(u.open, counted)

@@ -24,6 +24,16 @@ export function askAgainAfter(failures: number): number {
   return Math.min(250 * 2 ** failures, 1500);
 }
 
+/**
+ * What went wrong with a query, if it is to be shown in the place of what was there before: nothing was, or it is
+ * gone or forbidden now. While the service is away, what was there stays.
+ */
+export function faultOf({ error, data }: { error: Error | null; data: unknown }): Error | undefined {
+  if (!error) return undefined;
+  const gone = error instanceof Refusal && [401, 403, 404, 410].includes(error.status);
+  return data === undefined || gone ? error : undefined;
+}
+
 /** Asks the service. Throws a {@link Refusal}, or what kept it from answering. */
 export async function ask<T>(path: string, init?: RequestInit): Promise<T> {
   const response = await fetch(server + path, init);

@@ -1,7 +1,7 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "wouter";
-import { ask, type Entry, type Journal, query, useJournalStream } from "../api";
+import { ask, type Entry, faultOf, type Journal, query, useJournalStream } from "../api";
 import { server } from "../live";
 import { Entries } from "../parts/entries";
 import { Frame, Sheet } from "../parts/frame";
@@ -46,6 +46,7 @@ export function JournalPage({ onSignOut }: { onSignOut: () => void }) {
     getNextPageParam: (page) => page.older,
     staleTime: Number.POSITIVE_INFINITY, // what comes is followed
   });
+  const fault = faultOf(past);
   const open = useJournalStream(to === "" ? live : undefined, (more) =>
     setFresh((now) => ({
       key,
@@ -108,9 +109,9 @@ export function JournalPage({ onSignOut }: { onSignOut: () => void }) {
           </a>
         </span>
       </form>
-      {past.error ? (
+      {fault ? (
         <p role="alert" className="rounded-md border border-line bg-wash px-4 py-2.5 text-sm">
-          {past.error.message}
+          {fault.message}
         </p>
       ) : (
         <Sheet>

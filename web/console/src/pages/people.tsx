@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "wouter";
-import { ask, type People, query, useAskAgain, useJournalStream } from "../api";
+import { ask, faultOf, type People, query, useAskAgain, useJournalStream } from "../api";
 import { useNow } from "../live";
 import { PersonLink } from "../parts/entries";
 import { Frame, Sheet } from "../parts/frame";
@@ -20,6 +20,7 @@ export function PeoplePage({ onSignOut }: { onSignOut: () => void }) {
     queryFn: () => ask<People>(`/v1/people${query({ text, after, limit: 100 })}`),
     placeholderData: (before) => before,
   });
+  const fault = faultOf(page);
   const open = useJournalStream(
     { kind: ["status.changed", "session.opened", "session.ended", "member.joined", "member.left"] },
     useAskAgain([["people"]], 100),
@@ -39,9 +40,9 @@ export function PeoplePage({ onSignOut }: { onSignOut: () => void }) {
           }}
         />
       </div>
-      {page.error ? (
+      {fault ? (
         <p role="alert" className="rounded-md border border-line bg-wash px-4 py-2.5 text-sm">
-          {page.error.message}
+          {fault.message}
         </p>
       ) : (
         <Sheet>

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { ask, query } from "../api";
+import { ask, faultOf, query } from "../api";
 import { Frame, Sheet } from "../parts/frame";
 import { type Policy, PolicyTimeline } from "../parts/policy";
 import { people, seconds } from "../words";
@@ -14,19 +14,20 @@ export function PoliciesPage({ onSignOut }: { onSignOut: () => void }) {
     queryFn: () => ask<{ policies: readonly Policy[] }>(`/v1/policies${query({ room })}`),
     placeholderData: (before) => before,
   });
+  const fault = faultOf(all);
   return (
     <Frame title="Policies" onSignOut={onSignOut}>
       <h1 className="pb-3 font-semibold text-2xl tracking-tight">Policies</h1>
       <div className="pb-4 text-sm">
         <Field label="What applies to the room" hint="desk.night" value={room} onChange={setRoom} />
       </div>
-      {all.error && (
+      {fault && (
         <p role="alert" className="rounded-md border border-line bg-wash px-4 py-2.5 text-sm">
-          {all.error.message}
+          {fault.message}
         </p>
       )}
       <div className="space-y-5">
-        {!all.error &&
+        {!fault &&
           all.data?.policies.map((policy) => (
             <Sheet key={`${policy.room} ${policy.pattern}`} title={titleOf(policy)}>
               <div className="grid gap-x-8 gap-y-4 p-4 lg:grid-cols-2">
