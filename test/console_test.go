@@ -39,7 +39,7 @@ func TestTheConsoleSaysWhy(t *testing.T) {
 	console.accessible()
 	click(row(user) + " a")
 	console.until(says("[data-decides]", "somebody is awake at a session"))
-	console.until(says("[data-next]", "ask for a beat"))
+	console.until(says("[data-next]", "asks for a beat"))
 	require.NoError(t, link.Idle(t.Context()))
 	console.until(says("[data-decides]", "every session is idle"))
 	require.NoError(t, link.Activity(t.Context()))

@@ -40,9 +40,6 @@ func (p Person) MayWatch(asked presence.Pattern, countOnly bool) bool {
 	return covered(p.Rooms, asked) || covered(p.Watch, asked) || (countOnly && covered(p.Count, asked))
 }
 
-// MayCue tells whether the person may give cues in a room, and to those in it.
-func (p Person) MayCue(room presence.RoomName) bool { return covered(p.Cue, presence.Pattern(room)) }
-
 // MayModerate tells whether the person may remove people from a room.
 func (p Person) MayModerate(room presence.RoomName) bool {
 	return covered(p.Moderate, presence.Pattern(room))

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -183,7 +184,7 @@ func explainTable(w io.Writer, why wire.Explanation) {
 		if r.Decides {
 			mark = "← decides"
 		}
-		_, _ = fmt.Fprintf(w, "%s\t%s\t%s\t%s\n", r.Rule, r.Status, holds, mark)
+		_, _ = fmt.Fprintf(w, "%s\t%s\t%s\t%s\n", cmp.Or(wire.Rules[r.Rule], r.Rule), r.Status, holds, mark)
 	}
 }
 
@@ -208,5 +209,5 @@ func nextWord(s wire.Session) string {
 	if len(s.Next) == 0 {
 		return "-"
 	}
-	return fmt.Sprintf("%s in %s", s.Next[0].Act, lasting(max(0, time.Until(s.Next[0].At.Time))))
+	return fmt.Sprintf("%s in %s", wire.ActWords(s.Next[0].Act, s.Next[0].Room), lasting(max(0, time.Until(s.Next[0].At.Time))))
 }

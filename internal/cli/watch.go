@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -84,23 +85,11 @@ func named(name, user string) string {
 	return name + " (" + user + ")"
 }
 
-// reasons are the words for why somebody left.
-var reasons = map[string]string{
-	"leave":   "left the room",
-	"bye":     "said bye",
-	"closing": "page closed",
-	"lost":    "link lost",
-	"silent":  "no answer",
-}
-
 func why(d wire.Departed) string {
 	if d.Reason == "" {
 		return ""
 	}
-	text, ok := reasons[d.Reason]
-	if !ok {
-		text = d.Reason
-	}
+	text := cmp.Or(wire.Reasons[d.Reason].Short, d.Reason)
 	return "; " + text + ", seen " + clock(d.LastSeen.Time)
 }
 

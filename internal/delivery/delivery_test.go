@@ -28,13 +28,22 @@ func (noLinks) WarnExpiry(presence.LinkID, time.Time) {}
 func (noLinks) OwnChanged(presence.OwnChanged)        {}
 func (noLinks) TakenOut(presence.TakenOut)            {}
 
+// hubOf returns a hub with an engine.
+func hubOf(o engine.Options) (hub *delivery.Hub, e *engine.Engine) {
+	o.Links = noLinks{}
+	hub = delivery.NewHub(delivery.Options{Policy: &o.Policy, Source: func(sink engine.Sink) delivery.Source {
+		o.Sink = sink
+		e = engine.New(o)
+		return e
+	}})
+	return hub, e
+}
+
 // inService runs a test against an engine whose time is the bubble's.
 func inService(t *testing.T, test func(t *testing.T, e *engine.Engine, hub *delivery.Hub)) {
 	synctest.Test(t, func(t *testing.T) {
 		policy := presence.DefaultPolicy()
-		hub := delivery.NewHub(&policy)
-		e := engine.New(engine.Options{Policy: policy, Sink: hub, Links: noLinks{}})
-		hub.Use(e)
+		hub, e := hubOf(engine.Options{Policy: policy})
 		go e.Run(t.Context())
 		test(t, e, hub)
 	})
@@ -451,12 +460,9 @@ func TestWhatAFollowerGetsTellsNeitherOfWhoHidesNorOfWhoElseFollows(t *testing.T
 			policy := presence.DefaultPolicy()
 			policy.CountEvery += 37 * time.Microsecond // so that it never falls together with a seal
 			policy.MembersMax = []int{1000, 2}[seed%2]
-			hub := delivery.NewHub(&policy)
-			defer hub.Close()
 			runs := map[presence.View]int{}
-			e := engine.New(engine.Options{Policy: policy, Sink: hub, Links: noLinks{},
-				NewRun: func(view presence.View) string { runs[view]++; return fmt.Sprint("run", runs[view]) }})
-			hub.Use(e)
+			hub, e := hubOf(engine.Options{Policy: policy, NewRun: func(view presence.View) string { runs[view]++; return fmt.Sprint("run", runs[view]) }})
+			defer hub.Close()
 			go e.Run(t.Context())
 			_, err := e.Do(t.Context(), presence.Hide{User: "ghost", Hidden: true})
 			require.NoError(t, err)

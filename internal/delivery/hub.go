@@ -51,16 +51,23 @@ type Hub struct {
 	closed    bool
 }
 
-// NewHub returns a hub without receivers. Use sets the source before the first
-// receiver follows anything.
-func NewHub(policy *presence.Policy) *Hub {
-	return &Hub{policy: policy, topics: map[engine.Topic]*topic{}, people: map[engine.Subject]*subject{},
-		wildcard: map[*Receiver]struct{}{}}
+// Options are what a Hub is made of. Policy and Source are required.
+type Options struct {
+	Policy *presence.Policy // must not be changed
+	// Source makes where snapshots come from: an engine, of which the hub is the sink.
+	Source func(engine.Sink) Source
+	// Delay has one delivery in 64 measured: how long after it was sealed a change is handed
+	// to be written, in seconds. Nil stands for nobody.
+	Delay engine.Observer
 }
 
-// Use sets where snapshots come from. The hub is an engine's sink and the engine
-// the hub's source, so one of them must be told of the other later.
-func (h *Hub) Use(source Source) { h.source = source }
+// NewHub returns a hub without receivers.
+func NewHub(o Options) *Hub {
+	h := &Hub{policy: o.Policy, delay: o.Delay, topics: map[engine.Topic]*topic{}, people: map[engine.Subject]*subject{},
+		wildcard: map[*Receiver]struct{}{}}
+	h.source = o.Source(h)
+	return h
+}
 
 // SetPolicy puts another policy in force, for rooms that are followed too.
 func (h *Hub) SetPolicy(policy *presence.Policy) {
@@ -73,10 +80,6 @@ func (h *Hub) SetPolicy(policy *presence.Policy) {
 		h.pinIfWanted(t)
 	}
 }
-
-// Observe has one delivery in 64 measured: how long after it was sealed a change is handed
-// to be written, in seconds. Call it before anything else.
-func (h *Hub) Observe(delay engine.Observer) { h.delay = delay }
 
 // measure takes one delivery of a topic's newest.
 func (h *Hub) measure(t *topic) {

@@ -487,6 +487,20 @@ func (e *Engine) LinkOf(session presence.SessionID, view presence.View) (presenc
 	return e.core.LinkOf(session, view)
 }
 
+// Near tells whether a view sees a person in a room in which another one is.
+func (e *Engine) Near(user, other presence.UserID, view presence.View) bool {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.core.Near(user, other, view)
+}
+
+// Cue returns over which links a cue goes (see [presence.Core.Cue]).
+func (e *Engine) Cue(from presence.LinkID, to presence.CueTo, may []presence.Pattern) ([]presence.Carried, error) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.core.Cue(from, to, may)
+}
+
 // RoomsOver returns the rooms that the session of a link is in now; none when the link is
 // not its present one.
 func (e *Engine) RoomsOver(link presence.LinkID) []presence.RoomName {

@@ -1,7 +1,6 @@
 package gateway
 
 import (
-	"log/slog"
 	"net"
 	"testing"
 	"time"
@@ -29,7 +28,7 @@ func gatewayOf(t *testing.T) (*Gateway, realm.Desk) {
 	require.NoError(t, err)
 	keys, err := access.NewKeyring(store, tokenSecret, "own")
 	require.NoError(t, err)
-	writer, err := records.NewWriter(store, slog.New(slog.DiscardHandler), records.Retention{}.WithDefaults(), nil)
+	writer, err := records.NewWriter(records.WriterOptions{Store: store})
 	require.NoError(t, err)
 	policy := presence.DefaultPolicy()
 	realms := realm.NewRealms(realm.RealmsOptions{Keys: keys, Guard: new(access.Guard), Store: store, Writer: writer, Policy: &policy})

@@ -33,9 +33,10 @@ var retries = []time.Duration{
 	time.Hour, 2 * time.Hour, 4 * time.Hour, 8 * time.Hour, 8 * time.Hour,
 }
 
-// Options are what a Dispatcher is made of. Store and Log are required.
+// Options are what a Dispatcher is made of. Store, Writer and Log are required.
 type Options struct {
 	Store   *records.Store
+	Writer  *records.Writer // keeps what has come of deliveries
 	Log     *slog.Logger
 	Private bool            // addresses of inner networks are allowed
 	Retries []time.Duration // nil stands for a day's
@@ -44,6 +45,7 @@ type Options struct {
 // Dispatcher delivers what is in the outbox. It is the [records.Outbox].
 type Dispatcher struct {
 	store   *records.Store
+	writer  *records.Writer
 	log     *slog.Logger
 	client  *http.Client
 	private bool
@@ -51,11 +53,10 @@ type Dispatcher struct {
 	wake    chan struct{} // holds one: a lane is ready; a second says nothing more
 	saving  sync.WaitGroup
 
-	mu     sync.Mutex
-	writer *records.Writer
-	hooks  map[string]*hook
-	order  []string // of hooks, the oldest first
-	ended  bool
+	mu    sync.Mutex
+	hooks map[string]*hook
+	order []string // of hooks, the oldest first
+	ended bool
 }
 
 // hook is a hook at work.
@@ -79,13 +80,12 @@ type lane struct {
 	taken bool        // it is ready, busy, or waits
 }
 
-// New returns a dispatcher with the hooks on record. Give it its writer with Use, and Run
-// it.
+// New returns a dispatcher with the hooks on record. Run it.
 func New(o Options) (*Dispatcher, error) {
 	if o.Retries == nil {
 		o.Retries = retries
 	}
-	d := &Dispatcher{store: o.Store, log: o.Log, client: newClient(o.Private), private: o.Private, retries: o.Retries,
+	d := &Dispatcher{store: o.Store, writer: o.Writer, log: o.Log, client: newClient(o.Private), private: o.Private, retries: o.Retries,
 		wake: make(chan struct{}, 1), hooks: map[string]*hook{}}
 	kept, err := o.Store.Hooks()
 	if err != nil {
@@ -98,9 +98,6 @@ func New(o Options) (*Dispatcher, error) {
 	}
 	return d, nil
 }
-
-// Use says who writes what has come of deliveries.
-func (d *Dispatcher) Use(w *records.Writer) { d.writer = w }
 
 // begin puts a hook to work, with what waits for it.
 func (d *Dispatcher) begin(kept records.Hook) error {

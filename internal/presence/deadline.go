@@ -7,17 +7,22 @@ type Act string
 
 // The acts. Each is one rule of DESIGN.md §3.
 const (
-	AskForBeat   Act = "ask for a beat"   // a link has brought nothing for BeatEvery
-	DeclareLost  Act = "declare it lost"  // a written request has stayed unanswered
-	EndLease     Act = "end the session"  // a lease has run out; there is no further grace
-	LeaveRoom    Act = "leave the room"   // the room's grace is over
-	EndGrace     Act = "end the session"  // the longest grace is over
-	FallIdle     Act = "fall idle"        // no activity for IdleAfter
-	StopTyping   Act = "stop typing"      // no report for TypingExpires
-	WarnOfExpiry Act = "warn of expiry"   // the token expires soon
-	ExpireToken  Act = "expire the token" // the token has expired
-	SettleProbe  Act = "settle the probe" // the older link has not answered another page
+	AskForBeat   Act = "ask-beat"     // a link has brought nothing for BeatEvery
+	DeclareLost  Act = "lose"         // a written request has stayed unanswered
+	EndLease     Act = "end-lease"    // a lease has run out; there is no further grace
+	LeaveRoom    Act = "leave"        // the room's grace is over
+	EndGrace     Act = "end-grace"    // the longest grace is over
+	FallIdle     Act = "fall-idle"    // no activity for IdleAfter
+	StopTyping   Act = "stop-typing"  // no report for TypingExpires
+	WarnOfExpiry Act = "warn-expiry"  // the token expires soon
+	ExpireToken  Act = "expire"       // the token has expired
+	SettleProbe  Act = "settle-probe" // the older link has not answered another page
 )
+
+// Acts returns all acts.
+func Acts() []Act {
+	return []Act{AskForBeat, DeclareLost, EndLease, LeaveRoom, EndGrace, FallIdle, StopTyping, WarnOfExpiry, ExpireToken, SettleProbe}
+}
 
 // deadline is when something becomes of a session.
 type deadline struct {

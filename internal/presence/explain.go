@@ -6,17 +6,33 @@ import (
 	"time"
 )
 
-// Rule is the rule that decides a person's status, in words.
+// Rule is the rule that decides a person's status, as a short code.
 type Rule string
 
 // The rules, in the order in which they are tried.
 const (
-	RuleNoSession Rule = "there is no unended session"
-	RuleHidden    Rule = "the person hides from this view"
-	RuleSet       Rule = "the person has set it"
-	RuleAwake     Rule = "somebody is awake at a session"
-	RuleIdle      Rule = "every session is idle"
+	RuleNoSession Rule = "no-session"
+	RuleHidden    Rule = "hiding"
+	RuleSet       Rule = "set"
+	RuleAwake     Rule = "awake"
+	RuleIdle      Rule = "idle"
 )
+
+// Rules returns all rules, in the order in which they are tried.
+func Rules() []Rule { return []Rule{RuleNoSession, RuleHidden, RuleSet, RuleAwake, RuleIdle} }
+
+// Statuses are those that a rule may lead to; more than one when the person chooses.
+func (r Rule) Statuses() []Status {
+	switch r {
+	case RuleSet:
+		return []Status{Busy, Away}
+	case RuleAwake:
+		return []Status{Online}
+	case RuleIdle:
+		return []Status{Away}
+	}
+	return []Status{Offline}
+}
 
 // Explanation is the evidence behind what is shown of a person, or of a person in
 // a room, at an instant. It is made from the state alone.

@@ -148,8 +148,17 @@ func (p *Policy) LongestGhost() time.Duration {
 
 // LongestGhostIn is LongestGhost for rooms of one policy.
 func (p *Policy) LongestGhostIn(r *RoomPolicy) time.Duration {
-	return p.BeatEvery + p.Silence() + max(r.graceFor(ReasonLost, false), r.graceFor(ReasonLost, true))
+	return max(p.GhostIn(r, false), p.GhostIn(r, true))
 }
+
+// GhostIn is how long at most somebody whose link died without a word is shown in rooms of
+// one policy: their page was hidden, or it was not.
+func (p *Policy) GhostIn(r *RoomPolicy, pageHidden bool) time.Duration {
+	return p.LostAfter() + r.graceFor(ReasonLost, pageHidden)
+}
+
+// LostAfter is how long after the last sign of life a link that is up counts as lost.
+func (p *Policy) LostAfter() time.Duration { return p.BeatEvery + p.Silence() }
 
 // graceFor is how long a session still counts in a room for this reason.
 func (p *RoomPolicy) graceFor(reason Reason, pageHidden bool) time.Duration {

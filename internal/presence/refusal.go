@@ -22,6 +22,8 @@ const (
 	CodeRemoved         Code = "removed"
 	CodeExpired         Code = "expired-token"
 	CodeNotInRoom       Code = "not-in-room"
+	CodeNotGranted      Code = "not-granted"
+	CodeHiding          Code = "hiding"
 	CodeNoSession       Code = "no-session"
 	CodeOldLink         Code = "old-link"
 )

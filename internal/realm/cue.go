@@ -2,6 +2,7 @@ package realm
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -25,14 +26,14 @@ func (t *Conversation) cue(by By, r wire.Request) (Done, error) {
 		return Done{}, err
 	}
 	who := t.Guest()
-	links, err := who.addressees(r)
+	realm := who.realm
+	to, err := cueTo(r)
 	if err != nil {
 		return Done{}, err
 	}
-	realm := who.realm
-	if own, ok := realm.engine.LinkOf(by.Link.Session, presence.Open); ok && !own.Seen {
-		return Done{}, &wire.Problem{Code: wire.CodeHiding, Field: "type", Value: wire.TypeCue,
-			Detail: "a cue would show somebody who hides", Allowed: "hide with on false first"}
+	links, err := realm.engine.Cue(by.Link, to, who.person.Cue)
+	if err != nil {
+		return Done{}, who.cueRefused(err)
 	}
 	if !t.cues.Take(time.Now(), cueRate) {
 		return Done{}, &wire.Problem{Code: wire.CodeTooFast, Detail: "too many cues came in a short time; this one was not carried out", Allowed: cueRate.Text("cues")}
@@ -40,9 +41,6 @@ func (t *Conversation) cue(by By, r wire.Request) (Done, error) {
 	frame := cueFrame(r, &wire.Sender{User: string(who.person.User), Session: string(by.Link.Session)})
 	reached := 0
 	for _, to := range links {
-		if to.Link == by.Link && !r.Everyone {
-			continue
-		}
 		if realm.links.Offer(to.Link, frame) && to.Seen {
 			reached++
 		}
@@ -105,41 +103,26 @@ func checkCue(r wire.Request) error {
 	return nil
 }
 
-// addressees finds the links that a cue is for, and refuses what the token does not
-// grant: cues are given in a room in which the sender is and may, to the room or to
-// somebody who is seen in it. Somebody who is not there is refused like somebody whom
-// the sender may not reach.
-func (g *Guest) addressees(r wire.Request) ([]presence.Carried, error) {
-	e := g.realm.engine
-	own := e.RoomsOf(g.person.User, presence.Full)
+// cueTo reads whom a cue is for.
+func cueTo(r wire.Request) (presence.CueTo, error) {
+	to := presence.CueTo{User: presence.UserID(r.User), Session: presence.SessionID(r.Session), Own: r.Everyone}
+	if r.Room == "" {
+		return to, nil
+	}
+	var err error
+	to.Room, err = presence.ParseRoom(r.Room)
+	return to, err
+}
+
+// cueRefused says of a cue that is not granted where the token grants cues.
+func (g *Guest) cueRefused(err error) error {
+	var refusal *presence.Refusal
+	if !errors.As(err, &refusal) || refusal.Code != presence.CodeNotGranted {
+		return err
+	}
 	allowed := grantList(g.person.Cue, "cues")
-	if r.Room != "" {
-		room, err := presence.ParseRoom(r.Room)
-		if err != nil {
-			return nil, err
-		}
-		if !g.person.MayCue(room) {
-			return nil, problem.NotGranted("room", r.Room, allowed)
-		}
-		if !slices.Contains(own, room) {
-			return nil, &presence.Refusal{Code: presence.CodeNotInRoom, Field: "room", Value: r.Room, Allowed: "a room that this session is in"}
-		}
-		return e.Links(room, presence.Open), nil
+	if refusal.Field != "room" {
+		allowed = "somebody who is in a room with the sender, of those where cues are granted: " + allowed
 	}
-	user, field, value := presence.UserID(r.User), "user", r.User
-	var links []presence.Carried
-	if r.Session != "" {
-		field, value = "session", r.Session
-		if to, ok := e.LinkOf(presence.SessionID(r.Session), presence.Open); ok {
-			user, links = to.User, []presence.Carried{to}
-		}
-	} else {
-		links = e.LinksOf(user, presence.Open)
-	}
-	for _, room := range e.RoomsOf(user, presence.Open) {
-		if g.person.MayCue(room) && slices.Contains(own, room) {
-			return links, nil
-		}
-	}
-	return nil, problem.NotGranted(field, value, "somebody who is in a room with the sender, of those where cues are granted: "+allowed)
+	return problem.NotGranted(refusal.Field, refusal.Value, allowed)
 }

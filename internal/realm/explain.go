@@ -76,15 +76,15 @@ func (r *Realm) lastEnd(ctx context.Context, user presence.UserID, room presence
 	return &last, nil
 }
 
-// leadsTo says which status a rule leads to.
-var leadsTo = map[presence.Rule]string{
-	presence.RuleNoSession: string(presence.Offline), presence.RuleSet: "busy or away", presence.RuleAwake: string(presence.Online), presence.RuleIdle: string(presence.Away),
-}
-
 // rulesTried are the rules of a status as they stand for somebody.
 func rulesTried(x *presence.Explanation) (rules []wire.RuleTried) {
 	for _, r := range x.Rules {
-		rules = append(rules, wire.RuleTried{Rule: string(r.Rule), Status: leadsTo[r.Rule], Holds: r.Holds, Decides: r.Rule == x.Because[presence.Full]})
+		statuses := r.Rule.Statuses()
+		words := make([]string, len(statuses))
+		for i, status := range statuses {
+			words[i] = string(status)
+		}
+		rules = append(rules, wire.RuleTried{Rule: string(r.Rule), Status: strings.Join(words, " or "), Holds: r.Holds, Decides: r.Rule == x.Because[presence.Full]})
 	}
 	return rules
 }
@@ -166,20 +166,8 @@ func (e explainer) inRoom() (words []string) {
 	return words
 }
 
-// endings say why a session ended, or somebody left, by the word for the reason.
-var endings = map[string]string{
-	"leave":    "they left it by their own word",
-	"bye":      "it said goodbye, or they signed out",
-	"closing":  "the page was closed and did not come back within its grace, as a reload would have",
-	"lost":     "its link was lost without a word and did not come back within the grace",
-	"silent":   "nothing was heard of it any more, though its link was up, or its lease ran out",
-	"expired":  "its token expired and no newer one came within the grace",
-	"removed":  "an operator, a moderator or the back end removed them",
-	"replaced": "another session of theirs took its place",
-}
-
 func (e explainer) ended() string {
-	why := endings[e.last.Reason]
+	why := wire.Reasons[e.last.Reason].Ended
 	if why == "" {
 		why = "of " + e.last.Reason
 	}
@@ -190,19 +178,11 @@ func (e explainer) ended() string {
 	return fmt.Sprintf("%s at %s, because %s; it had lasted %s.", what, e.clock(e.last.At.Time), why, short(time.Duration(e.last.Length)*time.Millisecond))
 }
 
-// losses say why a session has no link, by the word for the reason.
-var losses = map[string]string{
-	"closing": "its page said that it goes away (closed or reloaded; nobody can tell which yet)",
-	"lost":    "its link was lost without a word",
-	"silent":  "it did not answer, though its link was up",
-	"expired": "its token expired",
-}
-
 // session says how one is, and what comes next.
 func (e explainer) session(n int, s *presence.Evidence) string {
-	text := fmt.Sprintf("Session %d (over %s, since %s) ", n, over[s.Kind], e.clock(s.Opened))
+	text := fmt.Sprintf("Session %d (over %s, since %s) ", n, wire.Overs[s.Kind.String()], e.clock(s.Opened))
 	if s.State == presence.Grace {
-		text += fmt.Sprintf("is in its grace since %s: %s; until the grace is over it still counts", e.clock(s.LostAt), losses[s.Reason.String()])
+		text += fmt.Sprintf("is in its grace since %s: %s; until the grace is over it still counts", e.clock(s.LostAt), wire.Reasons[s.Reason.String()].Lost)
 	} else {
 		text += fmt.Sprintf("is live: last heard of %s ago", short(e.now.Sub(s.LastHeard)))
 	}
@@ -221,15 +201,10 @@ func (e explainer) session(n int, s *presence.Evidence) string {
 	}
 	if len(s.Next) > 0 {
 		next := s.Next[0]
-		text += fmt.Sprintf(". If nothing more is heard, in %s: %s", short(next.At.Sub(e.now)), next.Act)
-		if next.Room != "" {
-			text += " " + string(next.Room)
-		}
+		text += fmt.Sprintf(". If nothing more is heard, %s in %s", wire.ActWords(string(next.Act), string(next.Room)), short(next.At.Sub(e.now)))
 	}
 	return text + "."
 }
-
-var over = map[presence.LinkKind]string{presence.WebSocket: "a WebSocket", presence.EventStream: "an event stream", presence.HTTPBeats: "HTTP beats"}
 
 func (e explainer) clock(at time.Time) string {
 	if e.now.Sub(at).Abs() < 20*time.Hour {

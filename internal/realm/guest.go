@@ -276,6 +276,5 @@ func (g *Guest) mayFollowPerson(user presence.UserID) bool {
 	case !g.person.Near:
 		return false
 	}
-	own := g.realm.engine.RoomsOf(g.person.User, presence.Full)
-	return slices.ContainsFunc(g.realm.engine.RoomsOf(user, g.view()), func(room presence.RoomName) bool { return slices.Contains(own, room) })
+	return g.realm.engine.Near(user, g.person.User, g.view())
 }

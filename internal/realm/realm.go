@@ -67,25 +67,21 @@ type Realm struct {
 
 // Open starts a realm with what it has on record. Close it.
 func Open(o Options) (*Realm, error) {
-	hub := delivery.NewHub(o.Policy)
-	recorder := o.Writer.Recorder(o.Name)
 	log := o.Log
 	if log != nil {
 		log = log.With("realm", o.Name)
 	}
-	r := &Realm{name: o.Name, hub: hub, store: o.Store, writer: o.Writer, links: o.Links, admission: o.Admission}
-	r.engine = engine.New(engine.Options{Policy: *o.Policy, Sink: hub, Links: o.Links, Recorder: recorder, Held: o.Held, Late: o.Late, Log: log})
+	r := &Realm{name: o.Name, store: o.Store, writer: o.Writer, links: o.Links, admission: o.Admission}
 	r.SetOrigins(o.Origins)
-	hub.Use(r.engine)
-	if o.FanOut != nil {
-		hub.Observe(o.FanOut)
-	}
-	recorder.Use(r.engine)
-	if err := r.restore(o.Last, log); err != nil {
+	err := o.Writer.Record(o.Name, func(recorder engine.Recorder) (*engine.Engine, error) {
+		r.hub = delivery.NewHub(delivery.Options{Policy: o.Policy, Delay: o.FanOut, Source: func(hub engine.Sink) delivery.Source {
+			r.engine = engine.New(engine.Options{Policy: *o.Policy, Sink: hub, Links: o.Links, Recorder: recorder, Held: o.Held, Late: o.Late, Log: log})
+			return r.engine
+		}})
+		return r.engine, r.restore(o.Last, log)
+	})
+	if err != nil {
 		return nil, fmt.Errorf("the records of the realm %s: %w", o.Name, err)
-	}
-	if err := o.Writer.Begin(recorder); err != nil {
-		return nil, fmt.Errorf("the headcounts of the realm %s: %w", o.Name, err)
 	}
 	ctx, stop := context.WithCancel(context.Background())
 	r.stop = stop

@@ -101,9 +101,6 @@ func (r *Recorder) take(at int64, effects []presence.Effect, touched []presence.
 	}
 }
 
-// Use tells of whom the recorder is, before anything happens.
-func (r *Recorder) Use(e *engine.Engine) { r.engine = e }
-
 // gather moves everything that has happened into the writer's batch.
 func (r *Recorder) gather(b *batch) {
 	var happened []happening

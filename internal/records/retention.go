@@ -18,8 +18,8 @@ type Retention struct {
 	Deliveries  time.Duration          // that were delivered or parked; 0: 7 days
 }
 
-// WithDefaults fills in what is zero.
-func (r Retention) WithDefaults() Retention {
+// withDefaults fills in what is zero.
+func (r Retention) withDefaults() Retention {
 	const day = 24 * time.Hour
 	for field, value := range map[*time.Duration]time.Duration{&r.Journal: 90 * day, &r.Minutes: 14 * day, &r.Hours: 400 * day, &r.Deliveries: 7 * day} {
 		if *field == 0 {

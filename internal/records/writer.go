@@ -80,11 +80,28 @@ type Writer struct {
 	nextDelivery int64
 }
 
-// NewWriter begins a run of the service. Outbox may be nil.
-func NewWriter(s *Store, log *slog.Logger, retention Retention, outbox Outbox) (*Writer, error) {
-	w := &Writer{store: s, log: log, outbox: outbox, most: maxEntries,
+// WriterOptions are what a Writer is made of. Store is required.
+type WriterOptions struct {
+	Store     *Store
+	Log       *slog.Logger // nil stands for none
+	Retention Retention    // a zero field stands for its default
+	// Outbox makes what takes what hooks are to be told, which may tell the writer in turn what
+	// has come of it. Nil: hooks are told nothing.
+	Outbox func(*Writer) (Outbox, error)
+	// Gaps is told, in seconds, of each time without a link after which a session was resumed.
+	// Nil stands for nobody.
+	Gaps engine.Observer
+}
+
+// NewWriter begins a run of the service.
+func NewWriter(o WriterOptions) (*Writer, error) {
+	s := o.Store
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	w := &Writer{store: s, log: o.Log, gaps: o.Gaps, most: maxEntries,
 		kick: make(chan struct{}, 1), sync: make(chan chan error, 64), over: make(chan struct{}), written: make(chan struct{}), totals: map[Total]int64{}}
-	w.SetRetention(retention)
+	w.SetRetention(o.Retention)
 	w.batch = w.newBatch()
 	var ends struct{ Entry, Delivery, Run int64 }
 	err := s.db().Raw("SELECT (SELECT coalesce(max(id), 0) FROM journal) AS entry, (SELECT coalesce(max(id), 0) FROM deliveries) AS delivery, (SELECT coalesce(max(id), 0) FROM runs) AS run").Scan(&ends).Error
@@ -94,24 +111,41 @@ func NewWriter(s *Store, log *slog.Logger, retention Retention, outbox Outbox) (
 	w.nextEntry, w.nextDelivery = ends.Entry+1, ends.Delivery+1
 	at := time.Now().UnixMilli()
 	w.run = Run{ID: ends.Run + 1, Started: at, Mark: at}
-	return w, nil
+	if o.Outbox != nil {
+		w.outbox, err = o.Outbox(w)
+	}
+	return w, err
 }
 
 // SetRetention says for how long what is kept from now on, of what was written before too.
-func (w *Writer) SetRetention(keep Retention) { w.retention.Store(&keep) }
+// A zero field stands for its default.
+func (w *Writer) SetRetention(keep Retention) {
+	keep = keep.withDefaults()
+	w.retention.Store(&keep)
+}
 
 func (w *Writer) newBatch() *batch {
 	return &batch{writer: w, people: map[personID]*Person{}, counts: map[countID]Headcount{}, results: map[int64]Delivery{}, lost: map[string]gap{}}
 }
 
-// Recorder returns what records a realm. Give it to the realm's engine, and tell it that
-// engine with Use before anything happens.
-func (w *Writer) Recorder(realm string) *Recorder {
+// Record records a realm from its start on. Start makes the realm's engine, with the recorder
+// that it is given, and brings back what is on record.
+func (w *Writer) Record(realm string, start func(engine.Recorder) (*engine.Engine, error)) error {
 	at := time.Now().UnixMilli()
 	r := &Recorder{realm: realm, writer: w, touched: map[presence.UserID]struct{}{}, heads: map[presence.RoomName]*head{},
 		began: at, minute: at / int64(Minute) * int64(Minute)}
 	r.head("")
-	return r
+	var err error
+	if r.engine, err = start(r); err != nil {
+		return err
+	}
+	if err := r.recall(); err != nil {
+		return fmt.Errorf("the headcounts: %w", err)
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.recorders = append(w.recorders, r)
+	return nil
 }
 
 // recall reads what the run before has counted in the present minute.
@@ -124,17 +158,6 @@ func (r *Recorder) recall() error {
 	for _, row := range rows {
 		r.before[row.Room] = row
 	}
-	return nil
-}
-
-// Begin has what a recorder takes be written.
-func (w *Writer) Begin(r *Recorder) error {
-	if err := r.recall(); err != nil {
-		return err
-	}
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	w.recorders = append(w.recorders, r)
 	return nil
 }
 
@@ -153,10 +176,6 @@ type Total struct {
 	Kind  Kind
 	Which string // the reason, or over what
 }
-
-// Observe has somebody be told of each time without a link, in seconds, after which a
-// session was resumed. Call it before Run.
-func (w *Writer) Observe(gaps engine.Observer) { w.gaps = gaps }
 
 // Totals are how many entries of each kind there have been since the start, whether or
 // not they could be kept.

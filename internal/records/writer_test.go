@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
-	"log/slog"
 	"math/rand/v2"
 	"path/filepath"
 	"slices"
@@ -51,13 +50,11 @@ const (
 // session without a connection lasts long enough not to need beats.
 func begin(t *testing.T, store *records.Store, retention records.Retention) (*night, func()) {
 	t.Helper()
-	w, err := records.NewWriter(store, slog.New(slog.DiscardHandler), retention.WithDefaults(), nowhere{})
+	w, err := records.NewWriter(records.WriterOptions{Store: store, Retention: retention,
+		Outbox: func(*records.Writer) (records.Outbox, error) { return nowhere{}, nil }})
 	require.NoError(t, err)
 	policy := presence.DefaultPolicy()
 	policy.Lease, policy.IdleAfter = 1000*time.Hour, 1000*time.Hour
-	recorder := w.Recorder("main")
-	e := engine.New(engine.Options{Policy: policy, Sink: nowhere{}, Links: nowhere{}, Recorder: recorder})
-	recorder.Use(e)
 	last, err := store.LastRun()
 	require.NoError(t, err)
 	people, err := store.SavedPeople("main")
@@ -66,8 +63,11 @@ func begin(t *testing.T, store *records.Store, retention records.Retention) (*ni
 	if last.Stopped == 0 {
 		saved.Mark = last.Mark
 	}
-	require.NoError(t, e.Restore(saved))
-	require.NoError(t, w.Begin(recorder))
+	var e *engine.Engine
+	require.NoError(t, w.Record("main", func(recorder engine.Recorder) (*engine.Engine, error) {
+		e = engine.New(engine.Options{Policy: policy, Sink: nowhere{}, Links: nowhere{}, Recorder: recorder})
+		return e, e.Restore(saved)
+	}))
 	ctx, cancel := context.WithCancel(t.Context())
 	done := make(chan struct{}, 2)
 	go func() { e.Run(ctx); done <- struct{}{} }()

@@ -110,17 +110,14 @@ func TestWhyAnswersForEachReason(t *testing.T) {
 	dial(t, client.Options{Server: s.URL(), Token: token, Rooms: []string{weir}})
 	opens("replaced")
 	dial(t, client.Options{Server: s.URL(), Token: mint(t, "replaced")})
-	for reason, words := range map[string]string{
-		"bye": "it said goodbye", "closing": "the page was closed", "lost": "its link was lost without a word", "silent": "its lease ran out",
-		"expired": "its token expired", "removed": "removed them", "replaced": "another session of theirs took its place", "leave": "by their own word",
-	} {
+	for reason, words := range wire.Reasons {
 		var doc wire.Explanation
 		require.Eventually(t, func() bool {
 			doc, err = api.Explain(t.Context(), reason, weir)
 			return err == nil && doc.Last != nil
 		}, patience, 20*time.Millisecond, reason)
 		require.Equal(t, reason, doc.Last.Reason)
-		require.Contains(t, strings.Join(doc.Words, " "), words)
+		require.Contains(t, strings.Join(doc.Words, " "), "because "+words.Ended)
 	}
 }
 

@@ -177,7 +177,7 @@ func TestASessionIsExplainedToWhoHasItsKey(t *testing.T) {
 		return err == nil && session.State == "grace"
 	}, patience, 10*time.Millisecond)
 	require.Equal(t, "lost", session.Reason)
-	require.Equal(t, "end the session", session.Next[0].Act)
+	require.Equal(t, "end-grace", session.Next[0].Act)
 	require.Equal(t, 10*time.Second, session.Next[0].At.Sub(session.LostAt.Time))
 
 	for _, api := range []client.API{{Server: s.URL(), Key: "guess"}, {Server: s.URL()}} {

@@ -58,7 +58,7 @@ func (w *world) Reload() (wire.Reloaded, error) {
 		realm.SetOrigins(origins)
 	}
 	w.realms.SetPolicy(c.Policy)
-	w.writer.SetRetention(c.Retention.WithDefaults())
+	w.writer.SetRetention(c.Retention)
 	w.config.Policy, w.config.Retention, w.config.Realms = c.Policy, c.Retention, c.Realms
 	note(w.secure.wanted(), "certificate")
 	if done.Changed == nil {

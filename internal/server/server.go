@@ -149,20 +149,18 @@ func start(c Config, store *records.Store, secure *certificate) (*Server, error)
 	if secure.wanted() {
 		listener, scheme = tls.NewListener(listener, secure.config()), "https"
 	}
-	hook, err := hooks.New(hooks.Options{Store: store, Log: c.Log, Private: c.PrivateHooks, Retries: c.HookRetries})
-	if err != nil {
-		_ = plain.Close()
-		return nil, err
-	}
 	c.boundMemory()
-	writer, err := records.NewWriter(store, c.Log, c.Retention.WithDefaults(), hook)
+	measures := httpapi.NewMeasures()
+	var hook *hooks.Dispatcher
+	writer, err := records.NewWriter(records.WriterOptions{Store: store, Log: c.Log, Retention: c.Retention, Gaps: measures.Gaps,
+		Outbox: func(w *records.Writer) (outbox records.Outbox, err error) {
+			hook, err = hooks.New(hooks.Options{Store: store, Writer: w, Log: c.Log, Private: c.PrivateHooks, Retries: c.HookRetries})
+			return hook, err
+		}})
 	if err != nil {
 		_ = plain.Close()
 		return nil, err
 	}
-	hook.Use(writer)
-	measures := httpapi.NewMeasures()
-	writer.Observe(measures.Gaps)
 	guard := new(access.Guard)
 	realms := realm.NewRealms(realm.RealmsOptions{Keys: keys, Guard: guard, Store: store, Writer: writer, Policy: c.Policy, AsksOthers: c.asksOthers()})
 	g := gateway.New(gateway.Options{Realms: realms, Limits: c.Limits, Log: c.Log})

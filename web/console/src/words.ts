@@ -1,4 +1,4 @@
-import type { Reason } from "@client/wire";
+import { acts, reasons } from "./service-words";
 
 /** "1 person", "3 people". */
 export function people(n: number): string {
@@ -49,14 +49,11 @@ export function lasting(ms: number): string {
 }
 
 /** Why somebody left, as the end of a sentence about them. */
-export const why: Record<Reason, string> = {
-  leave: "left the room by word",
-  bye: "said bye",
-  closing: "closed the page and did not return in time",
-  lost: "lost the link and did not return in time",
-  silent: "did not answer, though the link was up",
-  expired: "had a token that expired",
-  removed: "was removed",
-  replaced: "went on elsewhere",
-  refused: "was refused",
-};
+export function whyLeft(reason: string): string {
+  return reasons[reason]?.left ?? reason;
+}
+
+/** What happens to a session if nothing more is heard of it. */
+export function actWords(act: string, room = ""): string {
+  return (acts[act] ?? act).replaceAll("{room}", room);
+}

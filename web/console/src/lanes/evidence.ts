@@ -1,6 +1,5 @@
-import type { Reason } from "@client/wire";
 import type { Entry } from "../api";
-import { exact, lasting, why } from "../words";
+import { exact, lasting, whyLeft } from "../words";
 import type { Bar, Part, Stay } from "./lanes";
 
 /** Something on a lane that can be chosen, and what it says. */
@@ -82,7 +81,7 @@ export function marksOfBar(bar: Bar): readonly Mark[] {
       to: bar.to,
       reason,
       says: () =>
-        `Session ${short(bar.session)}: ended ${exact(bar.to ?? 0)} (${reason}): it ${why[reason as Reason] ?? reason}.`,
+        `Session ${short(bar.session)}: ended ${exact(bar.to ?? 0)} (${reason}): it ${whyLeft(reason)}.`,
       entry: bar.ended,
     });
   }
@@ -119,8 +118,7 @@ export function marksOfStay(stay: Stay): readonly Mark[] {
       from: stay.to ?? 0,
       to: stay.to,
       reason,
-      says: () =>
-        `Others saw them leave ${stay.room} ${exact(stay.to ?? 0)}: they ${why[reason as Reason] ?? reason}.`,
+      says: () => `Others saw them leave ${stay.room} ${exact(stay.to ?? 0)}: they ${whyLeft(reason)}.`,
       entry: stay.left,
     });
   }

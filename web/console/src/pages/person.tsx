@@ -1,14 +1,15 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect, useMemo } from "react";
 import { Link } from "wouter";
-import { ask, type Explanation, type Journal, query, type Session, useJournalStream } from "../api";
+import { ask, type Explanation, faultOf, type Journal, query, type Session, useJournalStream } from "../api";
 import { useMoment, useNow } from "../live";
 import type { SignedIn } from "../operator";
 import { Button, Confirm, Problem } from "../parts/controls";
 import { Entries } from "../parts/entries";
 import { Frame, Sheet } from "../parts/frame";
 import { StatusMark } from "../parts/status-mark";
-import { clock, exact, lasting } from "../words";
+import { overs, rules } from "../service-words";
+import { actWords, clock, exact, lasting } from "../words";
 
 /** One person: how they are shown, why, through which sessions, and what happened to them. */
 export function PersonPage(props: { user: string; operator: SignedIn; onSignOut: () => void }) {
@@ -20,6 +21,7 @@ export function PersonPage(props: { user: string; operator: SignedIn; onSignOut:
     queryKey: ["explain", user],
     queryFn: () => ask<Explanation>(`${path}/explain`),
   });
+  const fault = faultOf(explanation);
   const past = useQuery({
     queryKey: ["past", user],
     queryFn: () => ask<Journal>(`/v1/journal${query({ user, limit: 30 })}`),
@@ -46,10 +48,10 @@ export function PersonPage(props: { user: string; operator: SignedIn; onSignOut:
           All people
         </Link>
       </nav>
-      {explanation.error ? (
+      {fault ? (
         <Sheet title={user}>
           <p role="alert" className="p-4">
-            {explanation.error.message}.
+            {fault.message}.
           </p>
         </Sheet>
       ) : explanation.data ? (
@@ -168,7 +170,7 @@ function Rules({ explanation }: { explanation: Explanation }) {
           >
             <span aria-hidden="true">{i + 1}.</span>
             <span>
-              If {rule.rule}: {rule.status}
+              If {rules[rule.rule] ?? rule.rule}: {rule.status}
             </span>
             <span className="text-xs">
               {rule.decides ? "holds, and decides" : rule.holds ? "holds, but comes later" : "does not hold"}
@@ -184,8 +186,6 @@ function Rules({ explanation }: { explanation: Explanation }) {
     </div>
   );
 }
-
-const over = { websocket: "a WebSocket", stream: "an event stream", beats: "HTTP beats" };
 
 function Sessions({ list }: { list: readonly Session[] }) {
   const now = useNow(250);
@@ -203,7 +203,7 @@ function Sessions({ list }: { list: readonly Session[] }) {
               <b className="font-semibold">
                 {s.state === "grace" ? `In its grace (${s.reason})` : s.idle ? "Live, idle" : "Live"}
               </b>{" "}
-              over {over[s.over]}, since{" "}
+              over {overs[s.over] ?? s.over}, since{" "}
               <time dateTime={s.opened} title={exact(s.opened)}>
                 {clock(s.opened)}
               </time>
@@ -230,8 +230,7 @@ function Sessions({ list }: { list: readonly Session[] }) {
             </p>
             {first && (
               <p data-next>
-                If nothing more is heard: {first.act}
-                {first.room && ` (${first.room})`} in{" "}
+                If nothing more is heard: {actWords(first.act, first.room)} in{" "}
                 <b className="font-semibold">{lasting(Math.max(0, Date.parse(first.at) - now))}</b>
               </p>
             )}

@@ -15,6 +15,7 @@ import { Frame, Refused, RoomTitle, Sheet } from "../parts/frame";
 import { Members } from "../parts/members";
 import { type Policy, PolicyTimeline } from "../parts/policy";
 import { StatusMark } from "../parts/status-mark";
+import { overs } from "../service-words";
 import { lasting, people } from "../words";
 
 /** The charts come when they are wanted. */
@@ -188,8 +189,6 @@ function useLargeRoom(
   };
 }
 
-const over = { websocket: "WebSocket", stream: "event stream", beats: "HTTP beats" };
-
 /** What the sessions of people go over, by user. */
 function useSessionKinds(
   link: ServiceLink | undefined,
@@ -202,7 +201,7 @@ function useSessionKinds(
   return useMemo(() => {
     const words = new Map<string, string>();
     for (const [user, list] of Map.groupBy(sessions.data?.sessions ?? [], (s) => s.user)) {
-      const kinds = new Set(list.map((s) => (s.no_input ? "device" : over[s.over])));
+      const kinds = new Set(list.map((s) => (s.no_input ? "device" : (overs[s.over] ?? s.over))));
       const waiting = list.filter((s) => s.state === "grace").length;
       words.set(user, [...kinds].join(", ") + (waiting > 0 ? `; ${waiting} in grace` : ""));
     }

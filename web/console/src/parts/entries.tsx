@@ -1,9 +1,8 @@
-import type { Reason } from "@client/wire";
 import { memo } from "react";
 import { Link } from "wouter";
 import { type Entry, query } from "../api";
 import { useNames } from "../names";
-import { clock, exact, lasting, why } from "../words";
+import { clock, exact, lasting, whyLeft } from "../words";
 
 /** Entries of the journal, in the order in which they are given. */
 export function Entries({ entries, about }: { entries: readonly Entry[]; about?: "user" }) {
@@ -108,7 +107,7 @@ const losses: Record<string, string> = {
 /** What has happened, as the rest of a sentence about somebody, before and after the room that it is about. */
 function what(entry: Entry): [before: string, after?: string] {
   const took = lasting(entry.length ?? 0);
-  const because = entry.reason ? `: ${why[entry.reason as Reason] ?? entry.reason}` : "";
+  const because = entry.reason ? `: ${whyLeft(entry.reason)}` : "";
   switch (entry.kind) {
     case "session.opened":
       return [`has a new session over ${entry.over}`];

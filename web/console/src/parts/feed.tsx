@@ -1,7 +1,7 @@
 import type { ReactNode } from "react";
 import { Link } from "wouter";
 import type { Line } from "../live";
-import { clock, sessions, why } from "../words";
+import { clock, sessions, whyLeft } from "../words";
 
 /** What happened in a room since the page was opened, newest first. */
 export function Feed({ lines, linked = false }: { lines: readonly Line[]; linked?: boolean }) {
@@ -49,7 +49,7 @@ export function Name(props: { user: string; name?: string | undefined; linked: b
 
 /** Why somebody left, after that. */
 export function Because({ reason }: { reason?: string | undefined }) {
-  return reason && <span className="text-muted">: {why[reason as keyof typeof why] ?? reason}</span>;
+  return reason && <span className="text-muted">: {whyLeft(reason)}</span>;
 }
 
 /** What happened at a time. */

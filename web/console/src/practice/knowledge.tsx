@@ -1,13 +1,6 @@
+import { overs, reasons } from "../service-words";
 import { seconds } from "../words";
 import type { Known, PlayedPage } from "./played-page";
-
-/** Why a session is in grace, as the service has it. */
-const reasons: Record<string, string> = {
-  closing: "its page said that it is going away",
-  lost: "its link is gone",
-  silent: "nobody answered over its link",
-  expired: "its token has expired",
-};
 
 /** What the service knows of a page's session, and what it waits for, counting down. */
 export function Knowledge({ played, now }: { played: PlayedPage; now: number }) {
@@ -17,14 +10,14 @@ export function Knowledge({ played, now }: { played: PlayedPage; now: number }) 
     return <Line mark="ended" text="The session has ended." tone="text-muted" />;
   }
   if (known.state === "grace") {
-    const end = known.next.find((n) => n.act === "leave the room" || n.act === "end the session");
+    const end = known.next.find((n) => n.act === "leave" || n.act === "end-grace");
     const left = Math.max(0, Date.parse(end?.at ?? "") - now);
     const whole = Date.parse(end?.at ?? "") - Date.parse(known.lost_at ?? "");
     return (
       <Line
         mark="grace"
         tone="text-lamp"
-        text={`Others still see it, for ${(left / 1000).toFixed(1)} s: ${reasons[known.reason ?? ""] ?? known.reason}.`}
+        text={`Others still see it, for ${(left / 1000).toFixed(1)} s: ${reasons[known.reason ?? ""]?.lost ?? known.reason}.`}
         part={left / whole}
       />
     );
@@ -36,15 +29,13 @@ export function Knowledge({ played, now }: { played: PlayedPage; now: number }) 
 
 function over(played: PlayedPage): string {
   const kind = played.link?.snapshot.state.over;
-  return kind ? `, over ${ways[kind]}` : "";
+  return kind ? `, over ${overs[kind]}` : "";
 }
-
-const ways = { websocket: "WebSocket", stream: "event stream", beats: "HTTP beats" };
 
 function upcoming(known: Known, now: number): string {
   const due = (act: string) => known.next.find((n) => n.act === act);
-  const lost = due("declare it lost");
-  const idle = due("fall idle");
+  const lost = due("lose");
+  const idle = due("fall-idle");
   const within = (at: string) => minutes(Math.max(0, Date.parse(at) - now));
   if (lost) return `Asked for a beat; declared lost in ${within(lost.at)}.`;
   if (known.idle) return "Idle: nobody is there.";

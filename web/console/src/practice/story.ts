@@ -1,5 +1,5 @@
 import type { Change } from "@client/replica";
-import { why } from "../words";
+import { whyLeft } from "../words";
 
 /** A line of what happened: what somebody did, or what others were told. */
 export interface Entry {
@@ -17,6 +17,6 @@ export function toldBy(change: Change): readonly string[] {
       (m) =>
         `${m.name ?? m.user} is ${m.status}, with ${m.sessions === 1 ? "1 session" : `${m.sessions} sessions`}`,
     ),
-    ...change.left.map((d) => `${d.was?.name ?? d.user} left${d.reason ? `: ${why[d.reason]}` : ""}`),
+    ...change.left.map((d) => `${d.was?.name ?? d.user} left${d.reason ? `: ${whyLeft(d.reason)}` : ""}`),
   ];
 }

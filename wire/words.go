@@ -1,0 +1,64 @@
+package wire
+
+import "strings"
+
+// ReasonWords say in sentences why a link, a session or a stay is over.
+type ReasonWords struct {
+	// Short goes into a line: "page closed".
+	Short string `json:"short"`
+	// Left follows the name of a person who left a room: "closed the page and did not return in
+	// time".
+	Left string `json:"left"`
+	// Ended follows "because", of a session that ended or a stay that did.
+	Ended string `json:"ended"`
+	// Lost says why a session has no link, and is in its grace. Empty: that is no reason for it.
+	Lost string `json:"lost,omitempty"`
+}
+
+// Reasons are the words for the codes of reasons.
+var Reasons = map[string]ReasonWords{
+	"leave":    {Short: "left the room", Left: "left the room", Ended: "they asked to leave it"},
+	"bye":      {Short: "signed off", Left: "signed off", Ended: "it signed off, or they signed out everywhere"},
+	"closing":  {"page closed", "closed the page and did not return in time", "the page was closed and did not come back within its grace, as a reload would have", "its page is going away (closed or reloaded; nobody can tell which yet)"},
+	"lost":     {"link lost", "lost the link and did not return in time", "its link was lost without a word and did not come back within the grace", "its link was lost without a word"},
+	"silent":   {"no answer", "did not answer, although the link was up", "nothing more was heard of it, although its link was up, or its lease ran out", "it did not answer, although its link was up"},
+	"expired":  {"token expired", "had a token that expired", "its token expired and no newer one came within the grace", "its token expired"},
+	"removed":  {Short: "removed", Left: "was removed", Ended: "an operator, a moderator or the back end removed them"},
+	"replaced": {Short: "replaced", Left: "went on in another session", Ended: "another session of theirs took its place"},
+}
+
+// Rules are the words for the codes of the rules that decide a status.
+var Rules = map[string]string{
+	"no-session": "there is no unended session",
+	"hiding":     "the person hides from this view",
+	"set":        "the person has set it",
+	"awake":      "somebody is awake at a session",
+	"idle":       "every session is idle",
+}
+
+// Acts are the words for the codes of what happens to a session if nothing more is heard of
+// it. {room} stands for the room that it is about.
+var Acts = map[string]string{
+	"ask-beat":     "the service asks for a beat",
+	"lose":         "the link counts as lost",
+	"end-lease":    "the lease ends, and the session with it",
+	"leave":        "the session leaves {room}",
+	"end-grace":    "the grace ends, and the session with it",
+	"fall-idle":    "the session falls idle",
+	"stop-typing":  "typing in {room} ends",
+	"warn-expiry":  "the client is warned that its token expires",
+	"expire":       "the token expires",
+	"settle-probe": "the newer page takes the session over",
+}
+
+// ActWords returns the words for an act that is about a room, which may be empty.
+func ActWords(act, room string) string {
+	words, ok := Acts[act]
+	if !ok {
+		return act
+	}
+	return strings.ReplaceAll(words, "{room}", room)
+}
+
+// Overs are the words for the kinds of links.
+var Overs = map[string]string{"websocket": "a WebSocket", "stream": "an event stream", "beats": "HTTP beats"}
