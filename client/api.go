@@ -16,7 +16,8 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// API reads a service over HTTP. Server is required; Key is for all but Closed.
+// API is the HTTP API of a service. Server is required. All methods but Closed and Ready need a
+// Key.
 type API struct {
 	Server string // as in http://127.0.0.1:8420
 	Key    string // an operator's
@@ -27,7 +28,7 @@ type Error struct{ wire.Document }
 
 func (e *Error) Error() string { return e.Problem.Error() }
 
-// Unwrap gives the problem to errors.As.
+// Unwrap returns the problem, for errors.As.
 func (e *Error) Unwrap() error { return &e.Problem }
 
 var (
@@ -35,7 +36,7 @@ var (
 	patient    = &http.Client{} // for answers that take their time
 )
 
-// RoomsQuery says which rooms are wanted. The zero value wants the first 100 of all by name.
+// RoomsQuery asks for a page of rooms. The zero value asks for the first 100 by name.
 type RoomsQuery struct {
 	Match string // a pattern
 	Sort  string // name, people, sessions: the fullest first
@@ -43,7 +44,7 @@ type RoomsQuery struct {
 	Limit int
 }
 
-// RoomsPage lists rooms with their counts, a page of them.
+// RoomsPage returns a page of rooms with their counts.
 func (a API) RoomsPage(ctx context.Context, ask RoomsQuery) (wire.Rooms, error) {
 	query := url.Values{}
 	for name, value := range map[string]string{"match": ask.Match, "sort": ask.Sort, "after": ask.After} {
@@ -58,28 +59,28 @@ func (a API) RoomsPage(ctx context.Context, ask RoomsQuery) (wire.Rooms, error) 
 	return page, a.call(ctx, http.MethodGet, "/v1/rooms?"+query.Encode(), nil, &page)
 }
 
-// Rooms lists one page of the rooms that match a pattern, by name. After is the
-// Next of the page before, or empty.
+// Rooms returns a page of the rooms that match a pattern, by name. After is the Next of the
+// previous page, or empty.
 func (a API) Rooms(ctx context.Context, match, after string, limit int) (wire.Rooms, error) {
 	return a.RoomsPage(ctx, RoomsQuery{Match: match, After: after, Limit: limit})
 }
 
-// Count tells how many are in a room.
+// Count returns how many are in a room.
 func (a API) Count(ctx context.Context, room string) (wire.Room, error) {
 	var count wire.Room
 	return count, a.call(ctx, http.MethodGet, "/v1/rooms/"+url.PathEscape(room)+"/count", nil, &count)
 }
 
-// MembersQuery says which members of a room are wanted. The zero value wants the first
-// 1,000 of all.
+// MembersQuery asks for a page of the members of a room. The zero value asks for the first
+// 1,000.
 type MembersQuery struct {
 	Status     string // only those who have it
 	Limit      int    // at most so many
 	Rev, After string // the Rev and Next of the page before
 }
 
-// MembersPage returns members of a room: a page at one revision, which the service keeps for
-// a minute after the first page.
+// MembersPage returns a page of the members of a room. All pages are of the revision of the
+// first one, which the service keeps for a minute.
 func (a API) MembersPage(ctx context.Context, room string, ask MembersQuery) (wire.Members, error) {
 	query := url.Values{}
 	for name, value := range map[string]string{"status": ask.Status, "rev": ask.Rev, "after": ask.After} {
@@ -94,7 +95,8 @@ func (a API) MembersPage(ctx context.Context, room string, ask MembersQuery) (wi
 	return page, a.call(ctx, http.MethodGet, "/v1/rooms/"+url.PathEscape(room)+"/members?"+query.Encode(), nil, &page)
 }
 
-// Members returns everybody in a room, at one revision; with a status those who have it.
+// Members returns all members of a room at one revision, or only those with a status if it is
+// not empty.
 func (a API) Members(ctx context.Context, room string, status ...string) (wire.Members, error) {
 	ask := MembersQuery{Status: strings.Join(status, "")}
 	all, err := a.MembersPage(ctx, room, ask)
@@ -107,14 +109,14 @@ func (a API) Members(ctx context.Context, room string, status ...string) (wire.M
 	return all, err
 }
 
-// Session tells what the service knows of a session. The Key of the API has to be that
-// of the session.
+// Session returns what the service knows about a session. The Key of the API must be the resume
+// key of the session.
 func (a API) Session(ctx context.Context, session string) (wire.Session, error) {
 	var known wire.Session
 	return known, a.call(ctx, http.MethodGet, "/v1/sessions/"+url.PathEscape(session), nil, &known)
 }
 
-// Closed tells the service what a page's beacon does: that it is going away.
+// Closed tells the service that a page is going away, as the page's beacon does.
 func (a API) Closed(ctx context.Context, note wire.ClosingNote) (wire.ClosingAnswer, error) {
 	var answer wire.ClosingAnswer
 	return answer, a.call(ctx, http.MethodPost, "/v1/closing", note, &answer)

@@ -15,23 +15,23 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// Change is what a [Follower] tells of: an [Event], a [wire.TypingFrame], a
-// [wire.PersonFrame], a [wire.CueFrame], a [wire.Drop], a [Lost] or a [Linked].
+// Change is one of the values that [Follower.Changes] yields: an [Event], a [wire.TypingFrame],
+// a [wire.PersonFrame], a [wire.CueFrame], a [wire.Drop], a [Lost] or a [Linked].
 type Change any
 
-// Lost says that the link was lost, and why. It is being made again; what is known of
-// rooms may be old until [Linked] comes.
+// Lost says that the link was lost, and why. The follower reconnects; what it knows of rooms may
+// be out of date until the next [Linked].
 type Lost struct{ Err error }
 
-// Linked says that there is a link, the first or another.
+// Linked says that there is a link: the first one, or another after a [Lost].
 type Linked struct{ Opened wire.Opened }
 
-// Follower follows rooms and people over links that are made again whenever they are
-// lost, and keeps what it knows of them. Its session, if it has one, goes on from link
-// to link, and is in the rooms of the options and those of [Follower.Join].
+// Follower follows rooms and people, reconnects whenever its link is lost, and keeps what it
+// knows of them. Its session, if it has one, continues from link to link; it is in the rooms of
+// the options and those of [Follower.Join].
 //
-// A Follower is for one goroutine, that of the loop over its changes. What it knows of
-// a room is as of the last of them.
+// A Follower is for one goroutine: that of the loop over its changes. What it knows of a room is
+// as of the last change.
 type Follower struct {
 	options Options
 	link    *Link
@@ -51,8 +51,8 @@ type followed struct {
 	typing  []string
 }
 
-// Follow returns a Follower; the link is made when its changes are asked for. Of the
-// options, those that are called back with what is told are not used.
+// Follow returns a Follower, which connects when its changes are asked for. It ignores the
+// callbacks of the options.
 func Follow(o Options) *Follower {
 	if o.Nonce == "" {
 		o.Nonce = rand.Text() // so that a link which seems alive is taken over at once
@@ -67,12 +67,11 @@ const (
 	dialTimeout  = 10 * time.Second
 )
 
-// Changes tells everything that is told, until ctx is over, the loop ends, or the
-// service refuses: then with a [*wire.Problem], as the last. A link that cannot be
-// made, or not now ([wire.Passing]), is tried again, at once and then after pauses that
-// grow to ten seconds; so is one that was refused for its token when there is a NewToken.
-// A refused room or watch is reported with a [wire.Drop] and asked for again with
-// the next link; the others go on.
+// Changes yields every change until ctx is done, the loop ends, or the service refuses. In the
+// last case the final error is a [*wire.Problem]. A failed connection, or a refusal that may
+// pass ([wire.Passing]), is tried again: at once, then after pauses that grow to ten seconds. So
+// is a refused token, if there is a NewToken. A refused room or watch yields a [wire.Drop], and
+// is asked for again with the next link.
 func (f *Follower) Changes(ctx context.Context) iter.Seq2[Change, error] {
 	return func(yield func(Change, error) bool) {
 		ctx, stop := context.WithCancel(ctx)
@@ -220,10 +219,10 @@ func (f *Follower) give(change Change) {
 	}
 }
 
-// Link is the link as it is now, to ask something of it; nil before the first.
+// Link returns the present link, to send requests over it. It is nil before the first link.
 func (f *Follower) Link() *Link { return f.link }
 
-// Join puts the session into a room, also over the links to come.
+// Join puts the session into a room, now and after every reconnect.
 func (f *Follower) Join(ctx context.Context, room string) error {
 	if !slices.Contains(f.options.Rooms, room) {
 		f.options.Rooms = append(f.options.Rooms, room)
@@ -237,17 +236,17 @@ func (f *Follower) Leave(ctx context.Context, room string) error {
 	return f.link.Leave(ctx, room)
 }
 
-// Count tells how many are in a room that is followed.
+// Count returns how many are in a room that is followed.
 func (f *Follower) Count(room string) wire.Count { return f.known(room).count }
 
-// Members returns everybody who is known to be in a room, ordered by user.
+// Members returns the members of a room that is followed, by user id.
 func (f *Follower) Members(room string) []wire.Member {
 	members := slices.Collect(maps.Values(f.known(room).members))
 	slices.SortFunc(members, func(a, b wire.Member) int { return strings.Compare(a.User, b.User) })
 	return members
 }
 
-// Typing returns who types in a room, in the order in which they began.
+// Typing returns the typists in a room, in the order in which they began.
 func (f *Follower) Typing(room string) []string { return f.known(room).typing }
 
 func (f *Follower) known(room string) followed {

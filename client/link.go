@@ -22,14 +22,14 @@ import (
 // ErrClosed is the error of a request on a link that has ended.
 var ErrClosed = errors.New("the link is closed")
 
-// Options say where to link to, as whom, and what to follow. Server and one of
-// Token and Key are required.
+// Options say which service to connect to, as whom, and what to follow. Server and one of Token
+// and Key are required.
 type Options struct {
 	Server string // the service's address, as in http://127.0.0.1:8420
 	Token  string // a person's: opens or resumes a session
 	Key    string // an operator's: may only watch
-	// NewToken fetches a token: for each link of a [Follower], and before the one in use
-	// expires. It may be nil.
+	// NewToken returns a fresh token. A [Follower] calls it for each link, and a link before its
+	// token expires. It may be nil.
 	NewToken func(context.Context) (string, error)
 
 	Rooms  []string     // to be in from the start; nil keeps those of a resumed session
@@ -40,16 +40,16 @@ type Options struct {
 	// comes change by change, where the service still has it, and events go on from
 	// what After knew.
 	After *Link
-	// WatchOnly links a person who is not to be seen: there is no session.
+	// WatchOnly opens a link without a session: the person is not present.
 	WatchOnly bool
-	// AllOrNothing has the hello refused when one of Rooms or Watch is. Else those are left
-	// out, and OnDropped is told of each.
+	// AllOrNothing refuses the hello if one of Rooms or Watch is refused. Otherwise the refused
+	// ones are left out, and OnDropped is called with each.
 	AllOrNothing bool
 	Nonce        string // names this run of the process; the same one takes over at once
 
-	// OnEvent is told of every room that is followed, first of its state and then
-	// of each change. It is called in order, from one goroutine; while it runs,
-	// nothing else is read from the link.
+	// OnEvent is called for every room that is followed: first with its state, then with each
+	// change. It is called in order, from one goroutine; while it runs, nothing else is read
+	// from the link.
 	OnEvent func(Event)
 	// OnTyping is told who types in a room that is followed at members, OnPerson of
 	// people who are watched, OnCue of cues, and OnMoving for how long to wait before
@@ -60,18 +60,17 @@ type Options struct {
 	OnCue    func(wire.CueFrame)
 	OnMoving func(time.Duration)
 	// OnDropped is called with each room, pattern or person that the link does not get, or no
-	// longer, and why. It may be nil, and is called as OnEvent is.
+	// longer gets. It may be nil, and is called like OnEvent.
 	OnDropped func(wire.Drop)
-	// RequestTimeout is how long a request waits for its answer; 15 seconds when zero.
+	// RequestTimeout is how long a request waits for its answer; 15 seconds if zero.
 	RequestTimeout time.Duration
-	// NetDial makes the connection; nil stands for a plain one.
+	// NetDial makes the connection. If it is nil, a plain TCP connection is made.
 	NetDial func(ctx context.Context, network, address string) (net.Conn, error)
-	// TLS is for https; nil stands for the usual.
+	// TLS is the configuration for https; nil for the default.
 	TLS *tls.Config
 }
 
-// Link is a connection to the service that has said hello. Its methods are safe
-// for concurrent use.
+// Link is a connection that has said hello. Its methods are safe for concurrent use.
 type Link struct {
 	conn    *websocket.Conn
 	opened  wire.Opened
@@ -90,9 +89,8 @@ type Link struct {
 	renewing sync.WaitGroup      // the reader waits for it at its end
 }
 
-// Dial connects and says hello. Its error is a [*wire.Problem] when the service
-// refused, and otherwise says what failed on the way. Ctx bounds the dial, not
-// the link.
+// Dial connects and says hello. Its error is a [*wire.Problem] if the service refused. Ctx
+// bounds the dial, not the link.
 func Dial(ctx context.Context, o Options) (*Link, error) {
 	address, err := linkAddress(o.Server)
 	if err != nil {
@@ -170,10 +168,10 @@ func (l *Link) hello(ctx context.Context, o Options) error {
 	return nil
 }
 
-// Opened is what the service answered to the hello.
+// Opened returns the content of the answer to the hello.
 func (l *Link) Opened() wire.Opened { return l.opened }
 
-// Resume is what a later link needs to go on with this session.
+// Resume returns what a later link needs to resume this session.
 func (l *Link) Resume() *wire.Resume {
 	return &wire.Resume{Session: l.opened.Session, ResumeKey: l.opened.ResumeKey}
 }
@@ -188,14 +186,14 @@ func (l *Link) Leave(ctx context.Context, room string) error {
 	return l.request(ctx, wire.Request{Type: wire.TypeLeave, Room: room})
 }
 
-// Typing says that the person types in a room, or with on false that they have
-// stopped. Say it again while they do, in less than Opened().Timings.TypingExpires.
+// Typing says that the person is typing in a room, or with on false that they have stopped.
+// While they type, repeat it within Opened().Timings.TypingExpires.
 func (l *Link) Typing(ctx context.Context, room string, on bool) error {
 	return l.request(ctx, wire.Request{Type: wire.TypeTyping, Room: room, On: &on})
 }
 
-// SetStatus sets what others see of the person: busy or away, with a note, until a
-// time or for good when it is zero; or with an empty status what their sessions say.
+// SetStatus sets the status of the person to busy or away, with a note, until a time; a zero
+// time is no end. An empty status clears it.
 func (l *Link) SetStatus(ctx context.Context, status, note string, until time.Time) error {
 	r := wire.Request{Type: wire.TypeStatus, Status: status, Note: note}
 	if !until.IsZero() {
@@ -204,31 +202,30 @@ func (l *Link) SetStatus(ctx context.Context, status, note string, until time.Ti
 	return l.request(ctx, r)
 }
 
-// Hide takes the person out of what others see, or with on false puts them back into
-// it. The token has to grant it.
+// Hide hides the person from others, or with on false shows them again. The token must grant it.
 func (l *Link) Hide(ctx context.Context, on bool) error {
 	return l.request(ctx, wire.Request{Type: wire.TypeHide, On: &on})
 }
 
-// SignOut ends all sessions of the person, and the link with this one.
+// SignOut ends all sessions of the person, and the link.
 func (l *Link) SignOut(ctx context.Context) error {
 	defer l.Close()
 	return l.request(ctx, wire.Request{Type: wire.TypeSignOut})
 }
 
-// Remove takes somebody out of a room, which the token has to grant. Their tokens issued
-// up to now are refused there from then on.
+// Remove removes a person from a room. The token must grant moderation. Tokens of that person
+// issued before now are refused there from then on.
 func (l *Link) Remove(ctx context.Context, user, room string) error {
 	return l.request(ctx, wire.Request{Type: wire.TypeRemove, User: user, Room: room})
 }
 
-// Renew brings a newer token of the same person.
+// Renew replaces the token by a newer one of the same person.
 func (l *Link) Renew(ctx context.Context, token string) error {
 	return l.request(ctx, wire.Request{Type: wire.TypeRenew, Token: token})
 }
 
-// Cue gives a cue and returns to how many links it went. Room, or User or Session, says
-// to whom, and Name and Data what.
+// Cue gives a cue and returns how many links it was sent to. Room, User or Session names the
+// recipient, and Name and Data the content.
 func (l *Link) Cue(ctx context.Context, cue wire.Request) (links int, err error) {
 	cue.Type = wire.TypeCue
 	var answer wire.Answer
@@ -241,15 +238,15 @@ func (l *Link) Cue(ctx context.Context, cue wire.Request) (links int, err error)
 	return links, nil
 }
 
-// Members returns a page of a room at a revision, of up to limit members after a user
-// id; an empty rev stands for a recent one.
+// Members returns a page of a room at a revision: up to limit members after a user id. An empty
+// rev stands for a recent revision.
 func (l *Link) Members(ctx context.Context, room, rev, after string, limit int) (wire.Members, error) {
 	var answer struct{ wire.Members }
 	err := l.ask(ctx, wire.Request{Type: wire.TypeMembers, Room: room, Rev: rev, After: after, Limit: limit}, &answer)
 	return answer.Members, err
 }
 
-// WatchPeople follows people as such.
+// WatchPeople follows the statuses of people.
 func (l *Link) WatchPeople(ctx context.Context, people ...string) error {
 	return l.request(ctx, wire.Request{Type: wire.TypeWatch, People: people})
 }
@@ -260,45 +257,45 @@ func (l *Link) Watch(ctx context.Context, room, detail string) error {
 	return l.request(ctx, wire.Request{Type: wire.TypeWatch, Room: room, Detail: detail})
 }
 
-// Unwatch stops a watch.
+// Unwatch ends a watch.
 func (l *Link) Unwatch(ctx context.Context, room string) error {
 	return l.request(ctx, wire.Request{Type: wire.TypeUnwatch, Room: room})
 }
 
-// Idle says that nobody is at the session now.
+// Idle reports that nobody is at the session now.
 func (l *Link) Idle(ctx context.Context) error {
 	return l.request(ctx, wire.Request{Type: wire.TypeIdle})
 }
 
-// Activity says that somebody is doing something at the session.
+// Activity reports human input at the session.
 func (l *Link) Activity(ctx context.Context) error {
 	return l.request(ctx, wire.Request{Type: wire.TypeActivity})
 }
 
-// Bye ends the session now, and the link with it.
+// Bye ends the session now, and the link.
 func (l *Link) Bye(ctx context.Context) error {
 	defer l.Close()
 	return l.request(ctx, wire.Request{Type: wire.TypeBye})
 }
 
-// Closing says that this page or process is going away and may come back at
-// once, and ends the link.
+// Closing says that this page or process is going away and may return at once, and ends the
+// link.
 func (l *Link) Closing(ctx context.Context) error {
 	defer l.Close()
 	return l.request(ctx, wire.Request{Type: wire.TypeClosing})
 }
 
-// Close drops the connection. The session stays, for its grace.
+// Close drops the connection. The session remains for its grace.
 func (l *Link) Close() {
 	_ = l.conn.Close()
 	<-l.ended
 }
 
-// Ended is closed when the link is over; Err then says why.
+// Ended returns a channel that is closed when the link has ended; Err then returns why.
 func (l *Link) Ended() <-chan struct{} { return l.ended }
 
-// Err is why the link ended, a [*websocket.CloseError] when the service closed
-// it. It is nil while the link lives.
+// Err returns why the link has ended, a [*websocket.CloseError] if the service closed it. It is
+// nil while the link is up.
 func (l *Link) Err() error {
 	l.mu.Lock()
 	defer l.mu.Unlock()

@@ -9,21 +9,21 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// Counts tells how many are in each of up to 1,000 rooms, in their order.
+// Counts returns how many are in each of up to 1,000 rooms, in their order.
 func (a API) Counts(ctx context.Context, rooms ...string) (wire.Counts, error) {
 	var doc wire.Counts
 	return doc, a.call(ctx, http.MethodPost, "/v1/counts", wire.CountsAsked{Rooms: rooms}, &doc)
 }
 
-// Statuses tells what is seen of each of up to 1,000 people, in their order. Who is not
-// known is offline.
+// Statuses returns the statuses of up to 1,000 people, in their order. An unknown person is
+// offline.
 func (a API) Statuses(ctx context.Context, users ...string) (wire.Statuses, error) {
 	var doc wire.Statuses
 	return doc, a.call(ctx, http.MethodPost, "/v1/statuses", wire.StatusesAsked{Users: users}, &doc)
 }
 
-// Sessions lists who is connected, by person, in a room unless that is empty. After is the
-// Next of the page before, or empty.
+// Sessions returns a page of sessions by person, of a room or with an empty room of the realm.
+// After is the Next of the previous page, or empty.
 func (a API) Sessions(ctx context.Context, room, after string, limit int) (wire.Sessions, error) {
 	v := url.Values{"limit": {strconv.Itoa(limit)}}
 	if room != "" {
@@ -42,7 +42,7 @@ func (a API) SessionsOf(ctx context.Context, user string) (wire.Sessions, error)
 	return doc, a.call(ctx, http.MethodGet, "/v1/people/"+url.PathEscape(user)+"/sessions", nil, &doc)
 }
 
-// Explain tells how a person is shown, and with a room why they are in it or not.
+// Explain explains how a person is shown, and with a room why they are in it or not.
 func (a API) Explain(ctx context.Context, user, room string) (wire.Explanation, error) {
 	path := "/v1/people/" + url.PathEscape(user) + "/explain"
 	if room != "" {
@@ -52,8 +52,7 @@ func (a API) Explain(ctx context.Context, user, room string) (wire.Explanation, 
 	return doc, a.call(ctx, http.MethodGet, path, nil, &doc)
 }
 
-// SetStatus sets what others see of a person, in their place; with an empty status it
-// follows their sessions again.
+// SetStatus sets the status of a person on their behalf; an empty status clears it.
 func (a API) SetStatus(ctx context.Context, user string, wanted wire.StatusWanted) (wire.PersonStatus, error) {
 	var doc wire.PersonStatus
 	path := "/v1/people/" + url.PathEscape(user) + "/status"
@@ -63,7 +62,8 @@ func (a API) SetStatus(ctx context.Context, user string, wanted wire.StatusWante
 	return doc, a.call(ctx, http.MethodPut, path, wanted, &doc)
 }
 
-// Policies tells what applies where; with a room what applies there.
+// Policies returns the policies of the realm and its patterns, or with a room the policy of that
+// room.
 func (a API) Policies(ctx context.Context, room string) (wire.Policies, error) {
 	path := "/v1/policies"
 	if room != "" {
@@ -79,12 +79,12 @@ func (a API) RoomsOf(ctx context.Context, user string) (wire.PersonRooms, error)
 	return doc, a.call(ctx, http.MethodGet, "/v1/people/"+url.PathEscape(user)+"/rooms", nil, &doc)
 }
 
-// CueRoom gives a cue to everybody in a room, and says to how many links it went.
+// CueRoom gives a cue to everybody in a room, and returns how many links it was sent to.
 func (a API) CueRoom(ctx context.Context, room string, cue wire.NewCue) (wire.CueGiven, error) {
 	return a.cue(ctx, "/v1/rooms/"+url.PathEscape(room), cue)
 }
 
-// CuePerson gives a cue to all sessions of a person.
+// CuePerson gives a cue to all links of a person.
 func (a API) CuePerson(ctx context.Context, user string, cue wire.NewCue) (wire.CueGiven, error) {
 	return a.cue(ctx, "/v1/people/"+url.PathEscape(user), cue)
 }
@@ -99,7 +99,7 @@ func (a API) cue(ctx context.Context, to string, cue wire.NewCue) (wire.CueGiven
 	return given, a.call(ctx, http.MethodPost, to+"/cues", cue, &given)
 }
 
-// Reload has the service take over its configuration as it is now, whole or not at all.
+// Reload makes the service reload its configuration, whole or not at all.
 func (a API) Reload(ctx context.Context) (wire.Reloaded, error) {
 	var done wire.Reloaded
 	return done, a.call(ctx, http.MethodPost, "/v1/reload", nil, &done)

@@ -16,7 +16,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// JournalQuery asks for entries of the journal. What is zero leaves nothing out.
+// JournalQuery asks for entries of the journal. A zero field is no condition.
 type JournalQuery struct {
 	From, To time.Time // from the one, before the other
 	Rooms    []string  // patterns
@@ -42,24 +42,24 @@ func (q JournalQuery) values() url.Values {
 	return v
 }
 
-// Journal returns a page of entries in the order of their ids: those after q.After or from
-// q.From on, else those before q.Before, else the last.
+// Journal returns a page of entries by id: those after q.After or from q.From on; otherwise
+// those before q.Before; otherwise the last ones.
 func (a API) Journal(ctx context.Context, q JournalQuery) (wire.Journal, error) {
 	var page wire.Journal
 	return page, a.call(ctx, http.MethodGet, "/v1/journal?"+q.values().Encode(), nil, &page)
 }
 
-// ExportJournal returns all entries that match, as they come: NDJSON, or CSV (RFC 4180).
-// With a limit it is the first of them. The caller closes it.
+// ExportJournal returns all entries that match, or up to q.Limit, as NDJSON or as CSV (RFC
+// 4180). The caller closes it.
 func (a API) ExportJournal(ctx context.Context, q JournalQuery, format string) (io.ReadCloser, error) {
 	v := q.values()
 	v.Set("format", format)
 	return a.open(ctx, "/v1/journal?"+v.Encode(), "")
 }
 
-// FollowJournal calls each with the entries that match, from q.After or q.From on or else
-// from now on, as they are written, until ctx is over or it returns an error. It goes on
-// where it was when the service comes back.
+// FollowJournal calls each with every entry that matches, from q.After, q.From or now on, until
+// ctx is done or each returns an error. It reconnects after an outage, and continues where it
+// was.
 func (a API) FollowJournal(ctx context.Context, q JournalQuery, each func(wire.Record) error) error {
 	for {
 		err := a.followOnce(ctx, &q, each)
@@ -110,8 +110,7 @@ func (a API) followOnce(ctx context.Context, q *JournalQuery, each func(wire.Rec
 	return lines.Err()
 }
 
-// Attendance says who was in a room, or without one had sessions, at some time between
-// two.
+// Attendance returns who was in a room, or with an empty room had sessions, between two times.
 func (a API) Attendance(ctx context.Context, room string, from, to time.Time) (wire.Attendance, error) {
 	var doc wire.Attendance
 	return doc, a.call(ctx, http.MethodGet, "/v1/attendance?"+span(room, from, to).Encode(), nil, &doc)
@@ -131,9 +130,9 @@ func span(room string, from, to time.Time) url.Values {
 	return v
 }
 
-// Headcounts says how many were in a room, or without one in the realm, between two times
-// by steps: minute, hour or day. With top it returns so many steps with the most people
-// instead, the highest first.
+// Headcounts returns how many were in a room, or with an empty room in the realm, between two
+// times, by steps of a minute, an hour or a day. With top it returns only that many steps, those
+// with the most people.
 func (a API) Headcounts(ctx context.Context, room, step string, from, to time.Time, top int) (wire.Headcounts, error) {
 	v := span(room, from, to)
 	v.Set("step", step)
@@ -144,32 +143,33 @@ func (a API) Headcounts(ctx context.Context, room, step string, from, to time.Ti
 	return doc, a.call(ctx, http.MethodGet, "/v1/headcount?"+v.Encode(), nil, &doc)
 }
 
-// People returns a page of the directory by user, of those who match a text, with how
-// everybody is now. After is the Next of the page before, or empty.
+// People returns a page of the directory by user id, with the present status of each person: of
+// those who match a text, if it is not empty. After is the Next of the previous page, or empty.
 func (a API) People(ctx context.Context, text, after string, limit int) (wire.People, error) {
 	v := url.Values{"text": {text}, "after": {after}, "limit": {strconv.Itoa(limit)}}
 	var page wire.People
 	return page, a.call(ctx, http.MethodGet, "/v1/people?"+v.Encode(), nil, &page)
 }
 
-// Person returns somebody of the directory.
+// Person returns an entry of the directory.
 func (a API) Person(ctx context.Context, user string) (wire.Person, error) {
 	var person wire.Person
 	return person, a.call(ctx, http.MethodGet, "/v1/people/"+url.PathEscape(user), nil, &person)
 }
 
-// PutPerson adds somebody to the directory, or changes what it says of them.
+// PutPerson adds a person to the directory, or changes their entry.
 func (a API) PutPerson(ctx context.Context, profile wire.Profile) (wire.Person, error) {
 	var person wire.Person
 	return person, a.call(ctx, http.MethodPut, "/v1/people/"+url.PathEscape(profile.User), profile, &person)
 }
 
-// DropPerson takes somebody out of the directory who was never here.
+// DropPerson removes a person from the directory who was never present.
 func (a API) DropPerson(ctx context.Context, user string) error {
 	return a.call(ctx, http.MethodDelete, "/v1/people/"+url.PathEscape(user), nil, nil)
 }
 
-// ImportPeople adds many, as application/x-ndjson or text/csv, and reports on each line.
+// ImportPeople imports people, as application/x-ndjson or text/csv, and reports the refused
+// lines.
 func (a API) ImportPeople(ctx context.Context, contentType string, body io.Reader) (wire.Imported, error) {
 	var report wire.Imported
 	request, err := a.request(ctx, http.MethodPost, "/v1/people/import", body)
@@ -184,18 +184,19 @@ func (a API) ImportPeople(ctx context.Context, contentType string, body io.Reade
 	return report, read(response, &report)
 }
 
-// Declare lets a room exist while nobody is in it, and says whom it expects.
+// Declare declares a room, which then exists even while nobody is in it, and the people whom it
+// expects.
 func (a API) Declare(ctx context.Context, room string, expected []string) (wire.DeclaredRoom, error) {
 	var doc wire.DeclaredRoom
 	return doc, a.call(ctx, http.MethodPut, "/v1/rooms/"+url.PathEscape(room), map[string][]string{"expected": expected}, &doc)
 }
 
-// Undeclare lets a room be one that ends with its last member.
+// Undeclare undoes the declaration of a room.
 func (a API) Undeclare(ctx context.Context, room string) error {
 	return a.call(ctx, http.MethodDelete, "/v1/rooms/"+url.PathEscape(room), nil, nil)
 }
 
-// Expected tells whom a room expects, and whom of them it misses.
+// Expected returns the people whom a room expects, and who of them is missing.
 func (a API) Expected(ctx context.Context, room string) (wire.DeclaredRoom, error) {
 	var doc wire.DeclaredRoom
 	return doc, a.call(ctx, http.MethodGet, "/v1/rooms/"+url.PathEscape(room)+"/expected", nil, &doc)
@@ -207,43 +208,43 @@ func (a API) Hooks(ctx context.Context) (wire.Hooks, error) {
 	return list, a.call(ctx, http.MethodGet, "/v1/hooks", nil, &list)
 }
 
-// Hook returns one.
+// Hook returns a hook.
 func (a API) Hook(ctx context.Context, id string) (wire.Hook, error) {
 	var hook wire.Hook
 	return hook, a.call(ctx, http.MethodGet, "/v1/hooks/"+url.PathEscape(id), nil, &hook)
 }
 
-// AddHook makes a hook. The answer alone has its secret.
+// AddHook makes a hook. Only this answer has its secret.
 func (a API) AddHook(ctx context.Context, asked wire.NewHook) (wire.Hook, error) {
 	var hook wire.Hook
 	return hook, a.call(ctx, http.MethodPost, "/v1/hooks", asked, &hook)
 }
 
-// ChangeHook says anew what a hook is.
+// ChangeHook changes a hook.
 func (a API) ChangeHook(ctx context.Context, id string, asked wire.NewHook) (wire.Hook, error) {
 	var hook wire.Hook
 	return hook, a.call(ctx, http.MethodPut, "/v1/hooks/"+url.PathEscape(id), asked, &hook)
 }
 
-// RotateSecret gives a hook another secret, which the answer has.
+// RotateSecret gives a hook a new secret, which the answer has.
 func (a API) RotateSecret(ctx context.Context, id string) (wire.Hook, error) {
 	var hook wire.Hook
 	return hook, a.call(ctx, http.MethodPost, "/v1/hooks/"+url.PathEscape(id)+"/secret", nil, &hook)
 }
 
-// RemoveHook removes a hook with what waits for it.
+// RemoveHook removes a hook and its waiting deliveries.
 func (a API) RemoveHook(ctx context.Context, id string) error {
 	return a.call(ctx, http.MethodDelete, "/v1/hooks/"+url.PathEscape(id), nil, nil)
 }
 
-// TestHook sends a hook an event of the kind hook.test, and returns what came of it.
+// TestHook sends a test event to a hook, and returns the outcome.
 func (a API) TestHook(ctx context.Context, id string) (wire.Delivery, error) {
 	var tried wire.Delivery
 	return tried, a.call(ctx, http.MethodPost, "/v1/hooks/"+url.PathEscape(id)+"/test", nil, &tried)
 }
 
-// Deliveries returns a page of a hook's deliveries, the newest first, of a state unless
-// that is empty, with a lower id than before unless that is 0.
+// Deliveries returns a page of the deliveries of a hook, newest first: with a state if it is not
+// empty, and with ids below before if it is not 0.
 func (a API) Deliveries(ctx context.Context, hook, state string, before int64, limit int) (wire.Deliveries, error) {
 	v := url.Values{"limit": {strconv.Itoa(limit)}}
 	if state != "" {
@@ -256,23 +257,23 @@ func (a API) Deliveries(ctx context.Context, hook, state string, before int64, l
 	return page, a.call(ctx, http.MethodGet, "/v1/hooks/"+url.PathEscape(hook)+"/deliveries?"+v.Encode(), nil, &page)
 }
 
-// Delivery returns one, with its body.
+// Delivery returns a delivery with its body.
 func (a API) Delivery(ctx context.Context, id int64) (wire.Delivery, error) {
 	var d wire.Delivery
 	return d, a.call(ctx, http.MethodGet, "/v1/deliveries/"+strconv.FormatInt(id, 10), nil, &d)
 }
 
-// Redeliver tells a hook once more what it was told, or what is parked.
+// Redeliver delivers an event again that was delivered or parked.
 func (a API) Redeliver(ctx context.Context, id int64) (wire.Delivery, error) {
 	var d wire.Delivery
 	return d, a.call(ctx, http.MethodPost, "/v1/deliveries/"+strconv.FormatInt(id, 10)+"/again", nil, &d)
 }
 
-// Backup returns a copy of the service's records at one moment: an SQLite file. The Key
-// has to be that of the service itself. The caller closes it.
+// Backup returns a backup of the records: an SQLite file. It needs the service's own key. The
+// caller closes it.
 func (a API) Backup(ctx context.Context) (io.ReadCloser, error) { return a.open(ctx, "/v1/backup", "") }
 
-// Ready tells how the service is.
+// Ready returns whether the service is ready, and the state of the records.
 func (a API) Ready(ctx context.Context) (wire.Readiness, error) {
 	var doc wire.Readiness
 	return doc, a.call(ctx, http.MethodGet, "/readyz", nil, &doc)

@@ -10,7 +10,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// Event is what became of a room that is followed.
+// Event is a change of a room that is followed.
 type Event struct {
 	Room string
 	Rev  string
@@ -26,22 +26,22 @@ type Event struct {
 	Count   wire.Count
 }
 
-// Departed is somebody who left, with the member that they were.
+// Departed is a person who left, with the member that they were.
 type Departed struct {
 	wire.Departed
 	Was wire.Member
 }
 
-// Replica is a room as a client has it, built from a snapshot and the changes
-// that follow. The zero value has nothing.
+// Replica is a room as a client has it: a snapshot and the changes that followed. The zero value
+// is empty.
 type Replica struct {
 	rev     string
 	whole   bool // has had a snapshot
 	members map[string]wire.Member
 }
 
-// Apply takes one snapshot, changes or count frame of the room and tells what it
-// changed. Its error says that changes do not follow what the replica has.
+// Apply applies a snapshot, changes or count frame of the room, and returns what it changed. Its
+// error says that the changes do not follow the revision of the replica.
 func (r *Replica) Apply(data []byte) (Event, error) {
 	var frame struct {
 		Type    string        `json:"type"`
@@ -108,10 +108,10 @@ func (r *Replica) replace(members []wire.Member, event *Event) {
 	slices.SortFunc(event.Left, func(a, b Departed) int { return strings.Compare(a.User, b.User) })
 }
 
-// Rev is the revision that the replica has, empty for a room that nobody is in.
+// Rev returns the revision of the replica; it is empty if nobody is in the room.
 func (r *Replica) Rev() string { return r.rev }
 
-// Members returns everybody in the room, ordered by user.
+// Members returns the members of the room, by user id.
 func (r *Replica) Members() []wire.Member {
 	members := make([]wire.Member, 0, len(r.members))
 	for _, m := range r.members {

@@ -9,8 +9,8 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// Token says who somebody is and what they may do, for a back end to mint. User is
-// required, and grants are what a person needs to do anything.
+// Token is what a back end says about a person: who they are, and what they may do. User is
+// required.
 type Token struct {
 	User    string // the person's stable id
 	Name    string
@@ -27,8 +27,8 @@ type Token struct {
 // least as long as its hash (RFC 7518 §3.2).
 const minSecret = 32
 
-// Sign returns the token as a JWT (RFC 7519) signed with HS256 and the service's
-// token secret of at least 32 bytes.
+// Sign returns the token as a JWT (RFC 7519), signed with HS256 and the service's token secret,
+// which has at least 32 bytes.
 func (t Token) Sign(secret string) (string, error) {
 	if len(secret) < minSecret {
 		return "", fmt.Errorf("the token secret has %d bytes; HS256 needs at least %d", len(secret), minSecret)

@@ -2,23 +2,23 @@ package wire
 
 import "time"
 
-// SignIn is who a browser is signed in as at the console; all empty when it is not.
+// SignIn says which key a browser has signed in with at the console; empty if it has not.
 type SignIn struct {
 	Realm string   `json:"realm"`
 	Key   string   `json:"key"` // the id of the operator's key
 	Role  string   `json:"role"`
-	Rooms []string `json:"rooms,omitempty"` // patterns that the key is about; all when left out
-	// Practice tells that the service offers rooms to practise in, to anybody.
+	Rooms []string `json:"rooms,omitempty"` // patterns of the rooms that the key covers; absent: all
+	// Practice tells whether the service offers the page Practice.
 	Practice bool `json:"practice,omitempty"`
 }
 
-// SigningIn is what a browser signs in to the console with.
+// SigningIn is the key with which a browser signs in to the console.
 type SigningIn struct {
 	Key string `json:"key"` // an operator's
 }
 
-// Key is a key of an operator or back end. Key itself is there once, in the answer that
-// makes it.
+// Key describes a key of an operator or back end. The field Key, the key itself, is present only in
+// the answer that makes it.
 type Key struct {
 	ID       string   `json:"id"`
 	Realm    string   `json:"realm"`
@@ -32,41 +32,41 @@ type Key struct {
 	Key      string   `json:"key,omitempty"`
 }
 
-// Keys is a list of them, the newest first.
+// Keys is a list of keys, newest first.
 type Keys struct {
 	Keys []Key `json:"keys"`
 }
 
-// NewKey asks for a key.
+// NewKey describes a key to make.
 type NewKey struct {
 	Name    string     `json:"name,omitempty"`
 	Role    string     `json:"role"`
-	Rooms   []string   `json:"rooms,omitempty"` // patterns; all rooms when left out
-	Realm   string     `json:"realm,omitempty"` // that of the key that asks when left out; another one is for the key of the service itself
+	Rooms   []string   `json:"rooms,omitempty"` // patterns; absent: all rooms
+	Realm   string     `json:"realm,omitempty"` // absent: the realm of the asking key; only the service's own key may name another
 	Expires *time.Time `json:"expires,omitempty"`
 }
 
-// TokenKey verifies the tokens of people. What it is made of is never told.
+// TokenKey describes a key that verifies tokens. The key itself is never returned.
 type TokenKey struct {
 	ID        string `json:"id"` // the kid of tokens
 	Realm     string `json:"realm"`
 	Algorithm string `json:"algorithm"`
 	Issuer    string `json:"issuer,omitempty"`
 	Audience  string `json:"audience,omitempty"`
-	Created   *Time  `json:"created,omitempty"` // absent for one of the configuration
+	Created   *Time  `json:"created,omitempty"` // absent for a key in the configuration
 	Expires   *Time  `json:"expires,omitempty"`
 	Revoked   *Time  `json:"revoked,omitempty"`
-	// Configured tells that the key is in tovik.toml and not on record.
+	// Configured tells that the key is in tovik.toml rather than on record.
 	Configured bool `json:"configured,omitempty"`
 }
 
-// TokenKeys is a list of them, the oldest first.
+// TokenKeys is a list of token keys, oldest first.
 type TokenKeys struct {
 	Keys []TokenKey `json:"keys"`
 }
 
-// NewTokenKey asks for tokens to be taken that are signed with a key: a secret for
-// HS256, a public key in PEM for EdDSA, ES256 and RS256.
+// NewTokenKey describes a key to verify tokens with: a secret for HS256, or a public key in PEM for
+// EdDSA, ES256 and RS256.
 type NewTokenKey struct {
 	ID        string     `json:"id"`
 	Algorithm string     `json:"algorithm"`
@@ -76,38 +76,38 @@ type NewTokenKey struct {
 	Expires   *time.Time `json:"expires,omitempty"`
 }
 
-// Realm is a world of people and rooms.
+// Realm is an isolated world of people and rooms.
 type Realm struct {
 	Name    string   `json:"name"`
-	Origins []string `json:"origins,omitempty"` // of pages that may be clients; any when there are none
+	Origins []string `json:"origins,omitempty"` // of pages that may be clients; absent: any origin
 }
 
-// Realms is a list of them, by name.
+// Realms is a list of realms, by name.
 type Realms struct {
 	Realms []Realm `json:"realms"`
 }
 
-// NewRealm is a realm that was made, with the first key of its operators.
+// NewRealm is a new realm with its first operator key.
 type NewRealm struct {
 	Realm
 	FirstKey Key `json:"first_key"`
 }
 
-// Reloaded says what of the configuration is another since it was read anew: policies,
-// keep, the origins of a realm, the certificate.
+// Reloaded lists which parts of the configuration a reload has changed: policies, keep, the
+// origins of a realm, the certificate.
 type Reloaded struct {
 	Changed []string `json:"changed"`
 }
 
-// Removal refuses the tokens of a person that were issued up to At, in a room or with an
-// empty Room altogether.
+// Removal says that tokens of a person issued up to At are refused: in a room or, without Room, in
+// the realm.
 type Removal struct {
 	User string `json:"user"`
 	Room string `json:"room,omitempty"`
 	At   Time   `json:"at"`
 }
 
-// Erasure is the receipt of what was deleted about a person, by kind.
+// Erasure says how much was deleted about a person, by kind.
 type Erasure struct {
 	User   string           `json:"user"`
 	At     Time             `json:"at"`

@@ -1,10 +1,10 @@
 package wire
 
-// Count says how many are in a room.
+// Count says how many people and sessions are in a room.
 type Count struct {
 	People   int   `json:"people"`
 	Sessions int   `json:"sessions"`
-	Online   Tally `json:"online"` // the same by the status of the person
+	Online   Tally `json:"online"` // of them, by the status of the person
 	Away     Tally `json:"away"`
 	Busy     Tally `json:"busy"`
 }
@@ -27,14 +27,13 @@ type Member struct {
 	Sessions int    `json:"sessions"` // of the person in this room
 }
 
-// Members is a room with everybody in it, ordered by user.
+// Members is a room with its members, by user id.
 type Members struct {
 	Room    string   `json:"room"`
 	Rev     string   `json:"rev"`
 	Count   Count    `json:"count"`
 	Members []Member `json:"members"`
-	// Next, when set, tells that there are more: it is what to pass as after for the
-	// page that follows.
+	// Next is the after of the next page; absent on the last page.
 	Next string `json:"next,omitempty"`
 }
 
@@ -44,45 +43,44 @@ type Room struct {
 	Count
 }
 
-// Rooms is a page of rooms ordered by name. Next, when set, is the name to pass
-// as after for the next page.
+// Rooms is a page of rooms. Next is the after of the next page; absent on the last page.
 type Rooms struct {
 	Rooms []Room `json:"rooms"`
-	Total int    `json:"total"` // rooms that match, on all pages
+	Total int    `json:"total"` // how many rooms match, on all pages
 	Next  string `json:"next,omitempty"`
 }
 
-// ClosingNote is the body of POST /v1/closing, as a page's beacon sends it.
+// ClosingNote is the body of POST /v1/closing: a page's beacon.
 type ClosingNote struct {
 	Session   string `json:"session"`
 	ResumeKey string `json:"resume_key"`
 	Nonce     string `json:"nonce"`
 }
 
-// Ticket opens one event stream within half a minute, by the address Feed.
+// Ticket opens one event stream at the address Feed, within 30 seconds.
 type Ticket struct {
 	Ticket  string `json:"ticket"`
 	Expires Time   `json:"expires"`
 	Feed    string `json:"feed"`
 }
 
-// Beating is the body of PUT /v1/sessions/{id}: a session without a connection says
-// that it is there, and what has become of it since.
+// Beating is the body of PUT /v1/sessions/{id}: a beat over HTTP, with what has changed since
+// the previous one.
 type Beating struct {
 	ResumeKey  string   `json:"resume_key,omitempty"` // empty for a new session
 	Nonce      string   `json:"nonce,omitempty"`
-	Rooms      []string `json:"rooms,omitzero"`   // to be in from now on; null keeps them
-	Active     bool     `json:"active,omitempty"` // a human has done something
-	Idle       bool     `json:"idle,omitempty"`   // nobody is there
+	Rooms      []string `json:"rooms,omitzero"`   // the rooms to be in from now on; null keeps them
+	Active     bool     `json:"active,omitempty"` // there was human input
+	Idle       bool     `json:"idle,omitempty"`   // there is no human input
 	PageHidden bool     `json:"page_hidden,omitempty"`
-	NoInput    bool     `json:"no_input,omitempty"` // no human sits at the session, which the token has to grant
+	NoInput    bool     `json:"no_input,omitempty"` // the session has no human input; the token must grant it
 	IdleFor    *int64   `json:"idle_for,omitempty"` // milliseconds
-	Typing     []string `json:"typing,omitzero"`    // the rooms in which the person types now; null leaves it
-	// Revs are the revisions of the counts that the client has.
+	Typing     []string `json:"typing,omitzero"`    // the rooms in which the person is typing now; null keeps them
+	// Revs are the revisions of counts that the client has, by room.
 	Revs map[string]string `json:"revs,omitempty"`
 }
 
-// Lease answers it.
+// Lease is the answer to a beat over HTTP.
 type Lease struct {
 	Session    string    `json:"session"`
 	ResumeKey  string    `json:"resume_key"`
@@ -90,9 +88,9 @@ type Lease struct {
 	NotResumed string    `json:"not_resumed,omitempty"` // unknown, in-use
 	User       string    `json:"user"`
 	Rooms      []string  `json:"rooms"`
-	Dropped    []Drop    `json:"dropped,omitempty"` // rooms in which the session may not be any more
-	Lease      int64     `json:"lease"`             // milliseconds within which to come again
-	Counts     []Tallied `json:"counts"`            // of its rooms, those that have changed
+	Dropped    []Drop    `json:"dropped,omitempty"` // rooms that the session may no longer be in
+	Lease      int64     `json:"lease"`             // milliseconds within which the next beat must come
+	Counts     []Tallied `json:"counts"`            // of its rooms, those whose count has changed
 }
 
 // Tallied is the count of a room at a revision.
@@ -102,55 +100,54 @@ type Tallied struct {
 	Count
 }
 
-// Session is what the service knows of a session: GET /v1/sessions/{id}.
+// Session is what the service knows about a session.
 type Session struct {
 	Session  string `json:"session"`
 	State    string `json:"state"` // live, grace, ended
-	*Unended        // nil when it has ended
+	*Unended        // absent when it has ended
 }
 
-// Unended is what there is to know of a session before its end.
+// Unended is what the service knows about a session that has not ended.
 type Unended struct {
 	User   string `json:"user"`
-	Over   string `json:"over"` // what kind of link: websocket, stream, beats
+	Over   string `json:"over"` // the kind of its link: websocket, stream, beats
 	Opened Time   `json:"opened"`
-	Reason string `json:"reason,omitempty"` // in grace: what it ends with
-	Link   uint32 `json:"link"`             // the number of its link, the last one when it is in grace
-	// LostAt is since when it is in grace.
+	Reason string `json:"reason,omitempty"` // in grace: the reason that it will end with
+	Link   uint32 `json:"link"`             // the number of its link; in grace, of its last link
+	// LostAt is when its grace began.
 	LostAt       *Time    `json:"lost_at,omitempty"`
 	LastHeard    Time     `json:"last_heard"`
 	LastActivity Time     `json:"last_activity"`
 	Idle         bool     `json:"idle"`
-	NoInput      bool     `json:"no_input,omitempty"` // no human sits at it
+	NoInput      bool     `json:"no_input,omitempty"` // without human input
 	PageHidden   bool     `json:"page_hidden"`
 	Rooms        []string `json:"rooms"`
-	// Next is what becomes of it if nothing more is heard, the first at the front.
+	// Next is what will happen to it if nothing more is heard, in order.
 	Next []Upcoming `json:"next"`
 }
 
-// Upcoming is something that will happen to a session, or to it in a room.
+// Upcoming is something that will happen to a session at a time: a code of [Acts].
 type Upcoming struct {
 	At   Time   `json:"at"`
 	Act  string `json:"act"`
 	Room string `json:"room,omitempty"`
 }
 
-// Practice is a room to practise in, and those whom to play there: the answer of POST
-// /v1/practice.
+// Practice is a room to practise in, with the people to play there.
 type Practice struct {
 	Room   string   `json:"room"`
 	People []Player `json:"people"`
 }
 
-// Player is somebody to be played, with their token, which is valid for an hour.
+// Player is a person to play, with a token that is valid for an hour.
 type Player struct {
 	User  string `json:"user"`
 	Name  string `json:"name"`
 	Token string `json:"token"`
 }
 
-// ClosingAnswer tells whether the note meant anything: not when the session has
-// ended or has a newer page.
+// ClosingAnswer tells whether the note had an effect. It had none if the session has ended, or has
+// a newer page.
 type ClosingAnswer struct {
 	Applied bool `json:"applied"`
 }

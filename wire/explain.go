@@ -1,37 +1,38 @@
 package wire
 
-// Explanation says why a person is shown as they are, with the evidence.
+// Explanation says how a person is shown and why, with the evidence.
 type Explanation struct {
 	User   string `json:"user"`
 	Name   string `json:"name,omitempty"`
-	Room   string `json:"room,omitempty"` // that was asked about
+	Room   string `json:"room,omitempty"` // the room that was asked about
 	At     Time   `json:"at"`
 	Status string `json:"status"`
 	Note   string `json:"note,omitempty"`
 	Until  *Time  `json:"until,omitempty"`
-	// Open is what those see who do not see who hides, where it differs.
+	// Open is the status in the open view, if it differs.
 	Open string `json:"open,omitempty"`
-	// Words are sentences that say it.
+	// Words explain it in sentences.
 	Words []string `json:"words"`
-	// Rules are those that decide a status, in the order in which they are tried.
+	// Rules are the rules that decide a status, in the order in which they are tried.
 	Rules []RuleTried `json:"rules"`
-	// Member is how they are in the room, when they are.
+	// Member is the person as a member of the room; absent if they are not in it.
 	Member   *Member   `json:"member,omitempty"`
 	Typing   bool      `json:"typing,omitempty"`
 	Sessions []Session `json:"sessions"`
-	// Last is the last entry of the journal that ended what is no longer.
+	// Last is the journal entry that says how the last session, or the stay in the room, ended.
 	Last *Record `json:"last,omitempty"`
 }
 
-// RuleTried is one of the rules that decide a status.
+// RuleTried is a rule that may decide a status: a code of [Rules].
 type RuleTried struct {
 	Rule    string `json:"rule"`
-	Status  string `json:"status"`  // what it would make
-	Holds   bool   `json:"holds"`   // whether what it asks for is so
-	Decides bool   `json:"decides"` // it is the first that holds
+	Status  string `json:"status"`  // the status that it leads to
+	Holds   bool   `json:"holds"`   // whether its condition holds
+	Decides bool   `json:"decides"` // whether it is the first that holds
 }
 
-// Sessions are sessions by person. Next, when set, is the after of the next page.
+// Sessions is a page of sessions, by user id. Next is the after of the next page; absent on the
+// last page.
 type Sessions struct {
 	Sessions []Session `json:"sessions"`
 	Next     string    `json:"next,omitempty"`
@@ -42,8 +43,8 @@ type CountsAsked struct {
 	Rooms []string `json:"rooms"`
 }
 
-// Counts are the counts of rooms, in the order in which they were asked for. A room that
-// is not there has nobody in it.
+// Counts are the counts of rooms, in the order of the request. A room that does not exist counts
+// as empty.
 type Counts struct {
 	Counts []Room `json:"counts"`
 }
@@ -53,12 +54,12 @@ type StatusesAsked struct {
 	Users []string `json:"users"`
 }
 
-// Statuses are what is seen of people, in the order in which they were asked for.
+// Statuses are the statuses of people, in the order of the request.
 type Statuses struct {
 	Statuses []PersonStatus `json:"statuses"`
 }
 
-// PersonStatus is what is seen of a person as such.
+// PersonStatus is the status of a person.
 type PersonStatus struct {
 	User     string `json:"user"`
 	Status   string `json:"status"`
@@ -67,15 +68,14 @@ type PersonStatus struct {
 	LastSeen *Time  `json:"last_seen,omitempty"`
 }
 
-// StatusWanted is what a person's status is to be set to; nothing lets it follow their
-// sessions again.
+// StatusWanted is the status to set for a person.
 type StatusWanted struct {
 	Status string `json:"status"`
 	Note   string `json:"note,omitempty"`
 	Until  *Time  `json:"until,omitempty"`
 }
 
-// PersonRooms are the rooms that a person is in, by name.
+// PersonRooms lists the rooms that a person is in, by name.
 type PersonRooms struct {
 	User  string       `json:"user"`
 	Rooms []PersonRoom `json:"rooms"`
@@ -84,34 +84,34 @@ type PersonRooms struct {
 // PersonRoom is a room that a person is in.
 type PersonRoom struct {
 	Room     string `json:"room"`
-	Since    Time   `json:"since"`    // when they came
+	Since    Time   `json:"since"`    // when they joined
 	Sessions int    `json:"sessions"` // of the person in this room
 	Typing   bool   `json:"typing"`
-	People   int    `json:"people"` // in the room
+	People   int    `json:"people"` // how many are in the room
 }
 
-// Policy says what applies to a room. Times are milliseconds.
+// Policy is the policy of a room. Times are in milliseconds.
 type Policy struct {
 	Room            string `json:"room,omitempty"`
-	Pattern         string `json:"pattern,omitempty"` // that the room matches best; the realm's when left out
+	Pattern         string `json:"pattern,omitempty"` // the pattern that decides; absent: the policy of the realm
 	GraceClosing    int64  `json:"grace_closing"`
 	GraceLost       int64  `json:"grace_lost"`
 	GraceBackground int64  `json:"grace_background"`
 	TypingExpires   int64  `json:"typing_expires"`
 	CountEvery      int64  `json:"count_every"`
-	Capacity        int    `json:"capacity,omitempty"` // any number when left out
+	Capacity        int    `json:"capacity,omitempty"` // absent: any number
 	MembersMax      int    `json:"members_max"`
-	// What follows is of sessions, and the same everywhere.
+	// What follows concerns sessions, and is the same in all rooms.
 	BeatEvery int64    `json:"beat_every"`
 	Silence   int64    `json:"silence"`
 	IdleAfter int64    `json:"idle_after"`
 	Lease     int64    `json:"lease"`
-	Second    string   `json:"second_session"` // of a person: allow, replace, refuse
-	Ghost     int64    `json:"longest_ghost"`  // how long at most somebody is shown whose link died without a word
+	Second    string   `json:"second_session"` // a second session of a person: allow, replace, refuse
+	Ghost     int64    `json:"longest_ghost"`  // how long at most a person stays listed whose link died silently
 	Words     []string `json:"words"`
 }
 
-// Policies are those of the realm and of each pattern.
+// Policies are the policies of the realm and of each pattern.
 type Policies struct {
 	Policies []Policy `json:"policies"`
 }

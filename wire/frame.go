@@ -5,10 +5,10 @@ import (
 	"time"
 )
 
-// Version is the protocol version that a hello states.
+// Version is the protocol version of a hello.
 const Version = 1
 
-// MaxFrame is the size of the largest frame that the service accepts, in bytes.
+// MaxFrame is the largest frame that the service accepts, in bytes.
 const MaxFrame = 16 << 10
 
 // Types of the frames that a client sends.
@@ -18,20 +18,20 @@ const (
 	TypeLeave    = "leave"
 	TypeWatch    = "watch"
 	TypeUnwatch  = "unwatch"
-	TypeBeat     = "beat" // the service sends it too, to ask for one
+	TypeBeat     = "beat" // also sent by the service, to ask for one
 	TypeActivity = "activity"
 	TypeIdle     = "idle"
 	TypePage     = "page"
 	TypeRenew    = "renew"
 	TypeBye      = "bye"
 	TypeClosing  = "closing"
-	TypeTyping   = "typing" // the service sends it too, with the set of those who type
+	TypeTyping   = "typing" // also sent by the service, with the set of typists
 	TypeSent     = "sent"
 	TypeStatus   = "status"
 	TypeHide     = "hide"
 	TypeSignOut  = "sign-out"
 	TypeRemove   = "remove"
-	TypeCue      = "cue" // the service sends it too, to those it is for
+	TypeCue      = "cue" // also sent by the service, to the recipients
 	TypeMembers  = "members"
 )
 
@@ -49,8 +49,8 @@ const (
 	TypeOwn      = "own"
 )
 
-// RequestFields are the fields that each type of request defines besides type and id, by
-// their JSON names. Others are ignored, whatever they hold.
+// RequestFields lists the JSON names of the fields of each type of request, besides type and
+// id. Other fields are ignored.
 var RequestFields = map[string][]string{
 	TypeJoin:     {"room", "detail"},
 	TypeLeave:    {"room"},
@@ -90,8 +90,8 @@ const (
 // answer repeats it as it was.
 type ID = json.RawMessage
 
-// Hello is the first frame of a link. Either Token (of a person: opens or
-// resumes a session) or Key (of an operator: may only watch) is set.
+// Hello is the first frame of a link. It has either a Token, a person's, which opens or resumes a
+// session, or a Key, an operator's, which may only watch.
 type Hello struct {
 	Type    string   `json:"type"`
 	ID      ID       `json:"id,omitempty"`
@@ -101,109 +101,106 @@ type Hello struct {
 	Nonce   string   `json:"nonce,omitempty"`
 	Resume  *Resume  `json:"resume,omitempty"`
 	Rooms   []string `json:"rooms,omitzero"`
-	// OneByOne asks for each room and watch separately: refused ones are listed in the
-	// answer's dropped. Else one that is not given refuses the hello.
+	// OneByOne asks for each room and watch separately: the answer lists the refused ones in
+	// dropped. Without it, one refused room or watch refuses the hello.
 	OneByOne   bool    `json:"one_by_one,omitempty"`
-	Detail     string  `json:"detail,omitempty"` // at which the rooms are followed: members when empty, count, none
+	Detail     string  `json:"detail,omitempty"` // of following the rooms: members (if empty), count, none
 	Watch      []Watch `json:"watch,omitempty"`
 	PageHidden bool    `json:"page_hidden,omitempty"`
 	IdleFor    *int64  `json:"idle_for,omitempty"` // milliseconds since the last activity
-	// NoInput says that no human sits at the session, which the token has to grant.
+	// NoInput says that the session has no human input. The token must grant it.
 	NoInput bool `json:"no_input,omitempty"`
-	// WatchOnly asks for a link without a session: the person is not there.
+	// WatchOnly asks for a link without a session: the person is not present.
 	WatchOnly bool `json:"watch_only,omitempty"`
-	// Revs are the revisions that the client has of rooms, from a link before.
+	// Revs are the revisions of rooms that the client has from an earlier link.
 	Revs map[string]string `json:"revs,omitempty"`
 }
 
-// Resume names the session that a client had, with its resume key.
+// Resume names the session to resume, with its resume key.
 type Resume struct {
 	Session   string `json:"session"`
 	ResumeKey string `json:"resume_key"`
 }
 
-// Details that a room can be watched at.
+// Details at which a room is followed.
 const (
 	DetailCount   = "count"
 	DetailMembers = "members"
-	DetailNone    = "none" // of a join: to be in a room without following it
+	DetailNone    = "none" // only of a join or hello: to be in a room without following it
 )
 
-// Watch asks to follow the rooms that Room, a name or a pattern, names, or People,
-// ids. One of them is set.
+// Watch asks to follow rooms or people: either Room, a name or pattern, or People, user ids,
+// is set.
 type Watch struct {
 	Room   string   `json:"room,omitempty"`
 	Detail string   `json:"detail,omitempty"` // members when empty
 	People []string `json:"people,omitempty"`
 }
 
-// Request is any frame of a client other than hello.
+// Request is a frame of a client other than hello. The comments name the types that use a field.
 type Request struct {
 	Type       string `json:"type"`
 	ID         ID     `json:"id,omitempty"`
 	Room       string `json:"room,omitempty"`        // join, leave, watch, unwatch, typing, sent, members, cue
 	Detail     string `json:"detail,omitempty"`      // join, watch
 	PageHidden bool   `json:"page_hidden,omitempty"` // page
-	// IdleFor is how long ago the activity was, in milliseconds.
+	// IdleFor says how many milliseconds ago the activity was.
 	IdleFor int64  `json:"idle_for,omitempty"`
 	Token   string `json:"token,omitempty"` // renew
 
 	People []string `json:"people,omitempty"` // watch, unwatch
 
-	On     *bool  `json:"on,omitempty"`     // typing, hide: true when left out
-	Number uint64 `json:"number,omitempty"` // typing, sent: of the report; 0 lets the service number it
+	On     *bool  `json:"on,omitempty"`     // typing, hide: true if absent
+	Number uint64 `json:"number,omitempty"` // typing, sent: the number of the report; if 0, the service numbers it
 
-	Status string     `json:"status,omitempty"` // status: busy, away, or empty to follow the sessions
+	Status string     `json:"status,omitempty"` // status: busy, away, or empty to clear it
 	Note   string     `json:"note,omitempty"`   // status
 	Until  *time.Time `json:"until,omitempty"`  // status
 
-	Rev   string `json:"rev,omitempty"`   // members: the revision; empty for a recent one
-	After string `json:"after,omitempty"` // members: the last user of the page before
-	Limit int    `json:"limit,omitempty"` // members: 200 when 0
+	Rev   string `json:"rev,omitempty"`   // members: the revision; if empty, a recent one
+	After string `json:"after,omitempty"` // members: the last user of the previous page
+	Limit int    `json:"limit,omitempty"` // members: 200 if 0
 
 	Name     string          `json:"name,omitempty"`     // cue
-	User     string          `json:"user,omitempty"`     // cue: instead of a room; remove: who
-	Session  string          `json:"session,omitempty"`  // cue: instead of a room
-	Everyone bool            `json:"everyone,omitempty"` // cue to a room: the sender too
-	Data     json.RawMessage `json:"data,omitempty"`     // cue: any JSON of up to 4 KB
+	User     string          `json:"user,omitempty"`     // cue: the recipient; remove: the person
+	Session  string          `json:"session,omitempty"`  // cue: the recipient
+	Everyone bool            `json:"everyone,omitempty"` // cue to a room: includes the sender
+	Data     json.RawMessage `json:"data,omitempty"`     // cue: any JSON, at most 4 KB
 }
 
-// Answer says that a request was carried out. What it says besides depends on the
-// request.
+// Answer says that a request was carried out. Further fields depend on the request.
 type Answer struct {
 	Type     string `json:"type"`
 	Re       ID     `json:"re,omitempty"`
 	*Opened         // hello
 	*Members        // members
-	Links    *int   `json:"links,omitempty"` // cue: how many it went to
-	Stale    bool   `json:"stale,omitempty"` // typing, sent: a newer report came before, so this one changed nothing
+	Links    *int   `json:"links,omitempty"` // cue: how many links it was sent to
+	Stale    bool   `json:"stale,omitempty"` // typing, sent: a newer report arrived earlier, so this one had no effect
 }
 
-// Opened is what the answer to hello says. A link with an operator's key has no
-// session and gets only Timings.
+// Opened is the content of the answer to hello. A link with an operator's key has no session, and
+// gets only Timings.
 type Opened struct {
 	Session    string   `json:"session,omitempty"`
 	ResumeKey  string   `json:"resume_key,omitempty"`
-	Link       uint32   `json:"link,omitempty"` // the number of this link in the session
+	Link       uint32   `json:"link,omitempty"` // the number of this link within the session
 	Resumed    bool     `json:"resumed"`
 	NotResumed string   `json:"not_resumed,omitempty"` // unknown, in-use
 	User       string   `json:"user,omitempty"`
-	Rooms      []string `json:"rooms,omitempty"` // that the session is in
-	// Dropped is what the hello asked for and does not get, when it asked one by one, and
-	// rooms that a session may not be in any more.
+	Rooms      []string `json:"rooms,omitempty"` // the rooms that the session is in
+	// Dropped lists what a one-by-one hello asked for and does not get, and rooms that the
+	// session may no longer be in.
 	Dropped []Drop `json:"dropped,omitempty"`
-	// Revs says of each room of which the hello had a revision what comes: current
-	// (nothing was missed), changes, snapshot, or new-run (a snapshot, for the service
-	// or the room has begun anew).
+	// Revs says, for each room in the hello's revs, what follows: current (nothing was missed),
+	// changes, snapshot, or new-run (a snapshot, because the service or the room restarted).
 	Revs  map[string]string `json:"revs,omitempty"`
-	Posts string            `json:"posts,omitempty"` // of an event stream: where its requests go
-	// Own is what the person has set for all their sessions.
+	Posts string            `json:"posts,omitempty"` // of an event stream: the address of its requests
+	// Own is what the person has set for all of their sessions.
 	Own     *Own    `json:"own,omitempty"`
 	Timings Timings `json:"timings"`
 }
 
-// Own is a status that a person has set, empty when it follows their sessions, and
-// whether they hide.
+// Own is what a person has set: a status, empty if none is set, and whether they hide.
 type Own struct {
 	Status string `json:"status,omitempty"` // busy, away
 	Note   string `json:"note,omitempty"`
@@ -211,39 +208,39 @@ type Own struct {
 	Hiding bool   `json:"hiding"`
 }
 
-// OwnFrame says so when it changes, to all links of the person.
+// OwnFrame tells all links of a person that Own has changed.
 type OwnFrame struct {
 	Type string `json:"type"`
 	Own
 }
 
-// Timings tells a client what the service waits for, in milliseconds.
+// Timings are the times of the policy that a client needs, in milliseconds.
 type Timings struct {
-	BeatEvery       int64 `json:"beat_every"`       // a quiet link is asked for a beat this often
-	Silence         int64 `json:"silence"`          // an unanswered request means that the link is lost
-	GraceClosing    int64 `json:"grace_closing"`    // a page that said closing may return within it
-	GraceLost       int64 `json:"grace_lost"`       // a lost link may return within it
-	GraceBackground int64 `json:"grace_background"` // the same for a page that was hidden
-	IdleAfter       int64 `json:"idle_after"`       // without activity, a session is idle
-	// ActivityEvery is how often at most activity is reported.
+	BeatEvery       int64 `json:"beat_every"`       // a quiet link is asked for a beat after this
+	Silence         int64 `json:"silence"`          // a link that does not answer within this is lost
+	GraceClosing    int64 `json:"grace_closing"`    // how long a page that said closing may return
+	GraceLost       int64 `json:"grace_lost"`       // how long a session whose link is lost may return
+	GraceBackground int64 `json:"grace_background"` // the same for a hidden page
+	IdleAfter       int64 `json:"idle_after"`       // without activity for this long, a session is idle
+	// ActivityEvery is the shortest time between two reports of activity.
 	ActivityEvery int64 `json:"activity_every"`
-	LongestGhost  int64 `json:"longest_ghost"` // whoever vanishes without a word is shown for at most so long
-	// TypingExpires is how long typing lasts after a report; a room may differ.
+	LongestGhost  int64 `json:"longest_ghost"` // how long at most a person stays listed whose link died silently
+	// TypingExpires is how long typing lasts after a report. A room's policy may differ.
 	TypingExpires int64 `json:"typing_expires"`
 }
 
-// Beat asks for a sign of life, or is one.
+// Beat is a request for a beat, or a beat.
 type Beat struct {
 	Type string `json:"type"`
 }
 
-// Expiring warns that the link is closed at a time unless a newer token comes.
+// Expiring warns that the link will be closed at a time unless the token is renewed.
 type Expiring struct {
 	Type    string `json:"type"`
 	Expires Time   `json:"expires"`
 }
 
-// SnapshotFrame is a whole room. Rev is empty when nobody is in it.
+// SnapshotFrame is a whole room. Rev is empty if nobody is in it.
 type SnapshotFrame struct {
 	Type string `json:"type"`
 	Members
@@ -270,7 +267,7 @@ type Departed struct {
 	LastSeen Time   `json:"last_seen"`
 }
 
-// CountFrame is the newest count of a room that is watched at count.
+// CountFrame is the newest count of a room that is followed at count.
 type CountFrame struct {
 	Type string `json:"type"`
 	Room string `json:"room"`
@@ -278,77 +275,77 @@ type CountFrame struct {
 	Count
 }
 
-// TypingFrame is the set of those who type in a room, in the order in which they
-// began. It comes to whoever follows the room at members.
+// TypingFrame is the set of typists in a room, in the order in which they began. It is sent to
+// followers at members.
 type TypingFrame struct {
 	Type  string   `json:"type"`
 	Room  string   `json:"room"`
 	Users []string `json:"users"`
 }
 
-// PersonFrame is what is seen of a person who is watched.
+// PersonFrame is the status of a watched person.
 type PersonFrame struct {
 	Type     string `json:"type"`
 	User     string `json:"user"`
-	Name     string `json:"name,omitempty"`    // as the directory had it when the watch began
+	Name     string `json:"name,omitempty"`    // from the directory, when the watch began
 	Picture  string `json:"picture,omitempty"` // the same
 	Status   string `json:"status"`
 	Note     string `json:"note,omitempty"`
 	Until    *Time  `json:"until,omitempty"`
-	LastSeen *Time  `json:"last_seen,omitempty"` // of somebody offline, if it is known
+	LastSeen *Time  `json:"last_seen,omitempty"` // of an offline person, if known
 }
 
-// CueFrame is a cue that somebody gave.
+// CueFrame is a cue, as its recipients get it.
 type CueFrame struct {
 	Type string          `json:"type"`
 	Name string          `json:"name"`
-	From *Sender         `json:"from,omitempty"` // nil: the back end
-	Room string          `json:"room,omitempty"` // when it was given to a room
+	From *Sender         `json:"from,omitempty"` // absent: the back end
+	Room string          `json:"room,omitempty"` // if it was given to a room
 	At   Time            `json:"at"`
 	Data json.RawMessage `json:"data,omitempty"`
 }
 
-// Sender is who gave a cue.
+// Sender is the person and session that gave a cue.
 type Sender struct {
 	User    string `json:"user"`
 	Session string `json:"session"`
 }
 
-// NewCue is a cue that the back end gives.
+// NewCue is a cue of the back end.
 type NewCue struct {
 	Name string          `json:"name"`           // 1 to 64 bytes
-	Data json.RawMessage `json:"data,omitempty"` // any JSON of up to 4 KB
+	Data json.RawMessage `json:"data,omitempty"` // any JSON, at most 4 KB
 }
 
-// CueGiven says to how many links a cue went.
+// CueGiven says how many links a cue was sent to.
 type CueGiven struct {
 	Links int `json:"links"`
 }
 
-// Moving says that the service goes away, and for how long to wait before coming
-// back, so that not all come at once.
+// Moving says that the service is about to stop, and how long to wait before reconnecting, so
+// that clients do not all reconnect at once.
 type Moving struct {
 	Type  string `json:"type"`
 	After int64  `json:"after"` // milliseconds
 }
 
-// Drop is a room, a pattern or a person that a client does not get, or no longer, and
-// why.
+// Drop is a room, a pattern or a person that a client does not get, or no longer gets, with the
+// reason.
 type Drop struct {
-	Room  string `json:"room,omitempty"`  // the session is not in it; with Watch a room or pattern that is not watched
-	User  string `json:"user,omitempty"`  // a person whose watch was refused or ended
+	Room  string `json:"room,omitempty"`  // a room that the session is not in; with Watch, a room or pattern that is not watched
+	User  string `json:"user,omitempty"`  // a person who is not watched
 	Watch bool   `json:"watch,omitempty"` // it is about watching
 	Problem
-	Help string `json:"help"` // the path of the page on this code
+	Help string `json:"help"` // the path of the page on the code
 }
 
-// DropFrame tells of a Drop when it happens: a removal, a token that grants less.
+// DropFrame reports a Drop when it happens, as after a removal, or when a renewed token grants less.
 type DropFrame struct {
 	Type string `json:"type"`
 	Drop
 }
 
-// Time is a time.Time that is written in UTC with milliseconds (RFC 3339).
+// Time is a time.Time that marshals in UTC with milliseconds (RFC 3339).
 type Time struct{ time.Time }
 
 const layout = "2006-01-02T15:04:05.000Z07:00"

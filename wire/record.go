@@ -1,6 +1,6 @@
 package wire
 
-// Record is an entry of the journal. Ids go up in the order of what happened.
+// Record is an entry of the journal. Ids increase in the order of events.
 type Record struct {
 	ID      int64  `json:"id"`
 	At      Time   `json:"at"`
@@ -14,48 +14,48 @@ type Record struct {
 	Was     string `json:"was,omitempty"` // the status before
 	Note    string `json:"note,omitempty"`
 	Reason  string `json:"reason,omitempty"`
-	Length  int64  `json:"length,omitempty"` // milliseconds: of a session, a stay, a time without a link
-	Lost    int64  `json:"lost,omitempty"`   // entries that are missing, of a journal.gap
-	Hidden  bool   `json:"hidden,omitempty"` // those who do not see who hides have not seen it
+	Length  int64  `json:"length,omitempty"` // milliseconds: how long a session, a stay or a time without a link lasted
+	Lost    int64  `json:"lost,omitempty"`   // of a journal.gap: how many entries are missing
+	Hidden  bool   `json:"hidden,omitempty"` // not visible in the open view
 }
 
-// Journal is a page of entries in the order of their ids. Older, when set, is the before
-// of the page of those before, and Newer the after of the page of those after.
+// Journal is a page of entries by id. Older is the before of the page of older entries, and Newer
+// the after of the page of newer ones; each is absent if there is no such page.
 type Journal struct {
 	Entries []Record `json:"entries"`
 	Older   int64    `json:"older,omitempty"`
 	Newer   int64    `json:"newer,omitempty"`
 }
 
-// Headcount is how many were in a room, or in the realm, in a stretch of time.
+// Headcount is how many were in a room, or in the realm, during a step of time.
 type Headcount struct {
-	At       Time   `json:"at"` // where it begins
+	At       Time   `json:"at"` // when the step begins
 	People   Spread `json:"people"`
 	Sessions Spread `json:"sessions"`
-	Distinct int    `json:"distinct"` // people
+	Distinct int    `json:"distinct"` // different people
 	Joins    int    `json:"joins"`
 	Leaves   int    `json:"leaves"`
-	PeakAt   Time   `json:"peak_at"`  // when there were the most people, the first time
-	Measured int64  `json:"measured"` // milliseconds of it in which the service ran
+	PeakAt   Time   `json:"peak_at"`  // when the most people were there, for the first time
+	Measured int64  `json:"measured"` // milliseconds of the step during which the service ran
 }
 
-// Spread is between what something was, and how much on average.
+// Spread is the smallest, largest and mean value over time.
 type Spread struct {
 	Min  int     `json:"min"`
 	Max  int     `json:"max"`
 	Mean float64 `json:"mean"`
 }
 
-// Headcounts are stretches of the same length, in order. Those in which the service did
-// not run, or in which nobody was there, are left out.
+// Headcounts are steps of the same length, in order. Steps in which the service did not run, or
+// nobody was there, are left out.
 type Headcounts struct {
-	Room  string      `json:"room,omitempty"` // the whole realm when left out
+	Room  string      `json:"room,omitempty"` // absent: the whole realm
 	Step  string      `json:"step"`           // minute, hour, day
 	Steps []Headcount `json:"steps"`
-	Next  *Time       `json:"next,omitempty"` // the from of what was too much for one answer
+	Next  *Time       `json:"next,omitempty"` // the from of the next answer, if one was not enough
 }
 
-// Attendance is who was in a room, or had sessions, between two times.
+// Attendance lists who was in a room, or had sessions, between two times.
 type Attendance struct {
 	Room  string `json:"room,omitempty"`
 	From  Time   `json:"from"`
@@ -63,7 +63,7 @@ type Attendance struct {
 	Stays []Stay `json:"stays"`
 }
 
-// Stay is how long somebody was there. Left is absent when they still are.
+// Stay is one person's stay. Left is absent while it lasts.
 type Stay struct {
 	User   string `json:"user"`
 	Name   string `json:"name,omitempty"`
@@ -71,7 +71,7 @@ type Stay struct {
 	Left   *Time  `json:"left,omitempty"`
 }
 
-// Person is somebody of the directory, with how they are now.
+// Person is an entry of the directory, with the person's present status.
 type Person struct {
 	User       string            `json:"user"`
 	Name       string            `json:"name,omitempty"`
@@ -80,47 +80,48 @@ type Person struct {
 	Status     string            `json:"status"` // online, away, busy, offline
 	Note       string            `json:"note,omitempty"`
 	Until      *Time             `json:"until,omitempty"`
-	// Set is the status that the person has set, also while they are offline.
+	// Set is the status that the person has set, even while they are offline.
 	Set       string   `json:"set,omitempty"`
 	Hidden    bool     `json:"hidden,omitempty"`
-	Rooms     []string `json:"rooms,omitempty"` // that they are in now
+	Rooms     []string `json:"rooms,omitempty"` // the rooms that they are in now
 	FirstSeen *Time    `json:"first_seen,omitempty"`
-	LastSeen  *Time    `json:"last_seen,omitempty"` // of who is offline
+	LastSeen  *Time    `json:"last_seen,omitempty"` // of an offline person
 }
 
-// People is a page of the directory, by user. Next, when set, is the after of the next.
+// People is a page of the directory, by user id. Next is the after of the next page; absent on
+// the last page.
 type People struct {
 	People []Person `json:"people"`
 	Next   string   `json:"next,omitempty"`
 }
 
-// Profile is what a back end keeps of a person ahead of time.
+// Profile is what a back end puts into the directory about a person.
 type Profile struct {
-	User       string            `json:"user,omitempty"` // in lists
+	User       string            `json:"user,omitempty"` // only in lists
 	Name       string            `json:"name,omitempty"`
 	Picture    string            `json:"picture,omitempty"`
 	Attributes map[string]string `json:"attributes,omitempty"`
 }
 
-// Imported reports what has become of each line of an import.
+// Imported reports how many lines of an import were accepted, and why others were not.
 type Imported struct {
 	Taken   int           `json:"taken"`
 	Refused []RefusedLine `json:"refused"`
 }
 
-// RefusedLine is a line that was not taken. Lines count from 1.
+// RefusedLine is a line that was not accepted. Lines count from 1.
 type RefusedLine struct {
 	Line int `json:"line"`
 	Problem
 }
 
-// Declaration says whom a declared room expects.
+// Declaration lists the people whom a declared room expects.
 type Declaration struct {
-	Expected []string `json:"expected"` // users
+	Expected []string `json:"expected"` // user ids
 }
 
-// DeclaredRoom is a room that exists while nobody is in it, with those whom it expects,
-// and whom of them it misses now.
+// DeclaredRoom is a declared room with the people whom it expects, and those of them who are
+// missing now.
 type DeclaredRoom struct {
 	Room     string   `json:"room"`
 	Declared bool     `json:"declared"`
@@ -134,43 +135,43 @@ const (
 	ViewOpen = "open"
 )
 
-// Hook says what is to be told to an address.
+// Hook is a subscription: which events are sent to an address.
 type Hook struct {
 	ID     string   `json:"id"`
 	Name   string   `json:"name,omitempty"`
 	URL    string   `json:"url"`
 	Kinds  []string `json:"kinds"`
-	Rooms  []string `json:"rooms,omitempty"` // patterns; all, and people as such, when left out
-	View   string   `json:"view"`            // full, or open: nothing of who hides
+	Rooms  []string `json:"rooms,omitempty"` // patterns; absent: all rooms, and events about people
+	View   string   `json:"view"`            // full, or open: without hidden people
 	Above  *int     `json:"above,omitempty"`
 	Below  *int     `json:"below,omitempty"`
 	Paused bool     `json:"paused"`
-	// Created is when it was made; Secret is there in the answers that make it or rotate it.
+	// Created is when the hook was made. Secret is present only in the answers that make or rotate it.
 	Created Time   `json:"created"`
 	Secret  string `json:"secret,omitempty"`
-	// OldSecretUntil is until when requests are signed with the secret before this one too.
+	// OldSecretUntil is until when requests are also signed with the previous secret.
 	OldSecretUntil *Time          `json:"old_secret_until,omitempty"`
 	Deliveries     map[string]int `json:"deliveries,omitempty"` // by state
 }
 
-// Hooks is a list of them, the oldest first.
+// Hooks is a list of hooks, oldest first.
 type Hooks struct {
 	Hooks []Hook `json:"hooks"`
 }
 
-// NewHook asks for a hook, or what it is to be changed to.
+// NewHook describes a hook to make, or what to change a hook to.
 type NewHook struct {
 	Name   string   `json:"name,omitempty"`
 	URL    string   `json:"url"`
 	Kinds  []string `json:"kinds"`
 	Rooms  []string `json:"rooms,omitempty"`
-	View   string   `json:"view,omitempty"` // full when left out
+	View   string   `json:"view,omitempty"` // full if absent
 	Above  *int     `json:"above,omitempty"`
 	Below  *int     `json:"below,omitempty"`
 	Paused bool     `json:"paused,omitempty"`
 }
 
-// Delivery is an event that was told to a hook, or is to be.
+// Delivery is the delivery of an event to a hook.
 type Delivery struct {
 	ID       int64  `json:"id,omitempty"`
 	Hook     string `json:"hook"`
@@ -179,35 +180,35 @@ type Delivery struct {
 	State    string `json:"state"` // waiting, delivered, parked
 	Attempts int    `json:"attempts"`
 	Created  Time   `json:"created"`
-	Tried    *Time  `json:"tried,omitempty"` // when last
-	Due      *Time  `json:"due,omitempty"`   // when again
+	Tried    *Time  `json:"tried,omitempty"` // the time of the last attempt
+	Due      *Time  `json:"due,omitempty"`   // the time of the next attempt
 	Answered int    `json:"answered,omitempty"`
-	Answer   string `json:"answer,omitempty"` // how the body of the last answer begins
+	Answer   string `json:"answer,omitempty"` // the beginning of the body of the last answer
 	Error    string `json:"error,omitempty"`
 	Took     int64  `json:"took"` // milliseconds
 	Body     string `json:"body,omitempty"`
 }
 
-// Deliveries is a page of them, the newest first. Older, when set, is the before of the
-// next.
+// Deliveries is a page of deliveries, newest first. Older is the before of the next page; absent
+// on the last page.
 type Deliveries struct {
 	Deliveries []Delivery `json:"deliveries"`
 	Older      int64      `json:"older,omitempty"`
 }
 
-// Event is what a hook is told: a CloudEvent 1.0 in its JSON format.
+// Event is the body of a delivery: a CloudEvent 1.0 in the JSON format.
 type Event struct {
 	SpecVersion string    `json:"specversion"`
 	ID          string    `json:"id"`
 	Source      string    `json:"source"`
-	Type        string    `json:"type"` // the kind after "tovik."
+	Type        string    `json:"type"` // "tovik." and the kind
 	Subject     string    `json:"subject,omitempty"`
 	Time        Time      `json:"time"`
 	ContentType string    `json:"datacontenttype"`
 	Data        EventData `json:"data"`
 }
 
-// EventData is what has happened.
+// EventData is the data of an event.
 type EventData struct {
 	Room     string `json:"room,omitempty"`
 	User     string `json:"user,omitempty"`
@@ -220,27 +221,27 @@ type EventData struct {
 	Since    *Time  `json:"since,omitempty"`
 	LastSeen *Time  `json:"last_seen,omitempty"`
 	Reason   string `json:"reason,omitempty"`
-	People   *int   `json:"people,omitempty"` // in the room, after it
-	Bound    *int   `json:"bound,omitempty"`  // that the headcount has crossed
+	People   *int   `json:"people,omitempty"` // in the room, after the event
+	Bound    *int   `json:"bound,omitempty"`  // the bound that the headcount crossed
 }
 
-// Health says that the process is alive.
+// Health says that the process is running.
 type Health struct {
 	Status string `json:"status"` // ok
 }
 
-// Readiness is how the service is: GET /readyz.
+// Readiness says whether the service is ready, and the state of the records.
 type Readiness struct {
 	Status  string        `json:"status"` // ready
 	Records RecordsHealth `json:"records"`
 }
 
-// RecordsHealth is how the records are.
+// RecordsHealth is the state of the records.
 type RecordsHealth struct {
 	Status         string `json:"status"`          // ok, failing
-	Error          string `json:"error,omitempty"` // why nothing can be written now
+	Error          string `json:"error,omitempty"` // why nothing can be written
 	Since          *Time  `json:"since,omitempty"`
-	Waiting        int    `json:"waiting"` // to be written
-	Lost           int64  `json:"lost"`    // entries of the journal since the start
+	Waiting        int    `json:"waiting"` // entries and people waiting to be written
+	Lost           int64  `json:"lost"`    // journal entries lost since the start
 	LostDeliveries int64  `json:"lost_deliveries"`
 }

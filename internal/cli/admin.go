@@ -43,7 +43,7 @@ func say(c *cli.Command, format string, args ...any) error {
 }
 
 func expiresFlag() cli.Flag {
-	return &cli.DurationFlag{Name: "ttl", Usage: "after what `TIME` it expires, as in 720h; never when left out"}
+	return &cli.DurationFlag{Name: "ttl", Usage: "the `TIME` after which it expires, as in 720h; by default it does not"}
 }
 
 func expires(c *cli.Command) (*time.Time, error) {
@@ -86,10 +86,10 @@ func keyCommand() *cli.Command {
 	create := calling("create", "make a key for a back end or an operator", "",
 		"The key is shown once; the service keeps only its hash.\n\nExample: tovik key create --name flood-log --role read --room 'desk.**'",
 		[]cli.Flag{
-			&cli.StringFlag{Name: "role", Value: "read", Usage: "read, write (also statuses, rooms, sign-out) or operate (also removals and keys)"},
+			&cli.StringFlag{Name: "role", Value: "read", Usage: "read, write (adds statuses, rooms, sign-out) or operate (adds removals and keys)"},
 			&cli.StringFlag{Name: "name", Usage: "what it is for"},
-			&cli.StringSliceFlag{Name: "room", Usage: "a `PATTERN` of rooms that it is about, repeatable; all when left out"},
-			&cli.StringFlag{Name: "realm", Usage: "the `REALM` that it is a key of; wants the key of the service itself"},
+			&cli.StringSliceFlag{Name: "room", Usage: "a `PATTERN` of rooms that the key covers, repeatable; all by default"},
+			&cli.StringFlag{Name: "realm", Usage: "the `REALM` of the key; needs the service's own key"},
 			expiresFlag(),
 		},
 		func(ctx context.Context, c *cli.Command, a client.API) error {
@@ -123,7 +123,7 @@ func keyCommand() *cli.Command {
 		}
 		return say(c, "%s is refused from now on.", c.Args().First())
 	})
-	return &cli.Command{Name: "key", Usage: "the keys of back ends and operators", Commands: []*cli.Command{create, list, revoke}}
+	return &cli.Command{Name: "key", Usage: "keys of back ends and operators", Commands: []*cli.Command{create, list, revoke}}
 }
 
 func tokenKeyCommand() *cli.Command {
@@ -173,7 +173,7 @@ func tokenKeyCommand() *cli.Command {
 			}
 			return say(c, "Tokens with the kid %s are refused from now on.", c.Args().First())
 		})
-	return &cli.Command{Name: "token-key", Usage: "the keys that verify people's tokens", Commands: []*cli.Command{add, list, revoke}}
+	return &cli.Command{Name: "token-key", Usage: "keys that verify people's tokens", Commands: []*cli.Command{add, list, revoke}}
 }
 
 func tokenKeyState(k wire.TokenKey) string {
@@ -216,14 +216,14 @@ func realmCommand() *cli.Command {
 		}
 		return say(c, "The realm %s is no more.", c.Args().First())
 	})
-	return &cli.Command{Name: "realm", Usage: "the worlds of people and rooms in this service", Commands: []*cli.Command{add, list, remove}}
+	return &cli.Command{Name: "realm", Usage: "realms: isolated worlds of people and rooms", Commands: []*cli.Command{add, list, remove}}
 }
 
 // moderationCommands are about people who are to be gone.
 func moderationCommands() []*cli.Command {
 	remove := calling("remove", "remove a person, from a room or altogether", "USER",
 		"Their sessions end, and their tokens issued up to now are refused from then on, also after a restart.\n\nExample: tovik remove w-17 --room basin.upper-weir",
-		[]cli.Flag{&cli.StringFlag{Name: "room", Usage: "the `ROOM`; everything when left out"}},
+		[]cli.Flag{&cli.StringFlag{Name: "room", Usage: "the `ROOM`; the realm by default"}},
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			done, err := a.Remove(ctx, c.Args().First(), c.String("room"))
 			if err != nil {

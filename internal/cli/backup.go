@@ -26,7 +26,7 @@ func recordsCommands() []*cli.Command {
 		})
 	restore := &cli.Command{
 		Name: "restore", Usage: "put a backup in the place of the records of a service that is stopped", ArgsUsage: "FILE", Flags: dataOnly(),
-		Description: "What was there is moved aside. The secrets in operator.key and token.secret are no part of a backup.\n\nExample: tovik restore night.db --data tovik-data",
+		Description: "The old file is moved aside. A backup does not contain the secrets in operator.key and token.secret.\n\nExample: tovik restore night.db --data tovik-data",
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Len() != 1 {
 				return usage("%s wants one backup, as in: %s night.db", c.FullName(), c.FullName())
@@ -44,8 +44,8 @@ func recordsCommands() []*cli.Command {
 		},
 	}
 	check := &cli.Command{
-		Name: "check", Usage: "look whether the records are whole and agree", Flags: append(dataOnly(), formatFlag()),
-		Description: "It changes nothing, and a service may be running. Exits with 1 when something is wrong.\n\nExample: tovik check --data tovik-data",
+		Name: "check", Usage: "check the records for damage and contradictions", Flags: append(dataOnly(), formatFlag()),
+		Description: "Changes nothing; a service may be running. Exits with 1 if something is wrong.\n\nExample: tovik check --data tovik-data",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := noArguments(c); err != nil {
 				return err

@@ -22,7 +22,7 @@ import (
 func boardCommand() *cli.Command {
 	return &cli.Command{
 		Name: "board", Usage: "see rooms and members live, on the whole screen", ArgsUsage: "[PATTERN]", Flags: serviceFlags(), OnUsageError: usageError,
-		Description: "The rooms that match the pattern, all when it is left out, and who is in the one that is chosen. Arrows choose, s sorts, / filters, q ends.\n\nExample: tovik board 'basin.*'",
+		Description: "Shows the rooms that match the pattern, and the members of the chosen room. Arrows choose, s sorts, / filters, q quits.\n\nExample: tovik board 'basin.*'",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			pattern := cmp.Or(c.Args().First(), "**")
 			if _, err := presence.ParsePattern(pattern); err != nil || c.Args().Len() > 1 {

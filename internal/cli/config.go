@@ -15,7 +15,7 @@ import (
 func configCommand() *cli.Command {
 	begin := &cli.Command{
 		Name: "init", Usage: "write a configuration with every key in it, as comments", ArgsUsage: "[FILE]", OnUsageError: usageError,
-		Description: "FILE is tovik.toml when left out, - the standard output. A file that is there is not touched.\n\nExample: tovik config init",
+		Description: "FILE is tovik.toml by default, and - is the standard output. An existing file is not changed.\n\nExample: tovik config init",
 		Action: func(_ context.Context, c *cli.Command) error {
 			name := c.Args().First()
 			switch {
@@ -44,7 +44,7 @@ func configCommand() *cli.Command {
 	}
 	check := &cli.Command{
 		Name: "check", Usage: "look whether a configuration is right", ArgsUsage: "[FILE]", OnUsageError: usageError,
-		Description: "Says the line, the key and what is allowed of the first thing that is wrong, and exits with 2.\n\nExample: tovik config check tovik.toml",
+		Description: "Reports the line, the key and what is allowed for the first mistake, and exits with 2.\n\nExample: tovik config check tovik.toml",
 		Action: func(_ context.Context, c *cli.Command) error {
 			name := c.Args().First()
 			switch {

@@ -15,7 +15,7 @@ import (
 
 func peopleCommand() *cli.Command {
 	list := calling("list", "list the people whom the realm knows", "", "Also those who are offline.\n\nExample: tovik people list --text marrow",
-		[]cli.Flag{&cli.StringFlag{Name: "text", Usage: "only those whose id begins with `TEXT`, or whose name has it"}, &cli.IntFlag{Name: "limit", Value: 100, Usage: "at most `N`"}, &cli.StringFlag{Name: "after", Usage: "only those whose id comes after `USER`"}},
+		[]cli.Flag{&cli.StringFlag{Name: "text", Usage: "only those whose id begins with `TEXT`, or whose name has it"}, &cli.IntFlag{Name: "limit", Value: 100, Usage: "at most `N`"}, &cli.StringFlag{Name: "after", Usage: "only people whose id is after `USER`"}},
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			page, err := a.People(ctx, c.String("text"), c.String("after"), c.Int("limit"))
 			if err != nil {
@@ -40,7 +40,7 @@ func peopleCommand() *cli.Command {
 	})
 	put := calling("put", "add a person ahead of time, or change what is kept of them", "USER",
 		"What others see of who is here comes from their token.\n\nExample: tovik people put w-99 --name 'Wren Alder' --attribute phone=17",
-		[]cli.Flag{&cli.StringFlag{Name: "name", Usage: "the `NAME`"}, &cli.StringFlag{Name: "picture", Usage: "the `URL` of a picture"}, &cli.StringMapFlag{Name: "attribute", Usage: "something else, as `NAME=VALUE`, repeatable"}},
+		[]cli.Flag{&cli.StringFlag{Name: "name", Usage: "the `NAME`"}, &cli.StringFlag{Name: "picture", Usage: "the `URL` of a picture"}, &cli.StringMapFlag{Name: "attribute", Usage: "an attribute, as `NAME=VALUE`, repeatable"}},
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			p, err := a.PutPerson(ctx, wire.Profile{User: c.Args().First(), Name: c.String("name"), Picture: c.String("picture"), Attributes: c.StringMap("attribute")})
 			if err != nil {
@@ -82,7 +82,7 @@ func peopleCommand() *cli.Command {
 			}
 			return err
 		})
-	return &cli.Command{Name: "people", Usage: "the directory: who is known, also when they are offline", Commands: []*cli.Command{list, showOne, put, drop, bring}}
+	return &cli.Command{Name: "people", Usage: "the directory: everybody the realm knows, online or not", Commands: []*cli.Command{list, showOne, put, drop, bring}}
 }
 
 func statusWords(p wire.Person) string {
@@ -132,7 +132,7 @@ func roomCommands() *cli.Command {
 		})
 	}
 	declare := calling("declare", "let a room exist while nobody is in it", "ROOM", "What was said before is replaced.\n\nExample: tovik room declare desk.night --expect e-01 --expect w-02",
-		[]cli.Flag{&cli.StringSliceFlag{Name: "expect", Usage: "a `USER` who is missing while not there, repeatable"}},
+		[]cli.Flag{&cli.StringSliceFlag{Name: "expect", Usage: "a `USER` who is expected, repeatable"}},
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			doc, err := a.Declare(ctx, c.Args().First(), c.StringSlice("expect"))
 			if err != nil {
@@ -153,5 +153,5 @@ func roomCommands() *cli.Command {
 		}
 		return showDeclared(c, doc)
 	})
-	return &cli.Command{Name: "room", Usage: "rooms that are declared, and whom they expect", Commands: []*cli.Command{declare, undeclare, expected}}
+	return &cli.Command{Name: "room", Usage: "declared rooms, and the people they expect", Commands: []*cli.Command{declare, undeclare, expected}}
 }

@@ -29,7 +29,7 @@ type symptom struct {
 
 func doctorCommand() *cli.Command {
 	return &cli.Command{
-		Name: "doctor", Usage: "look whether a service, and the way to it, are well", Flags: clientFlags(dataFlag("", "; looked at when it is named")), OnUsageError: usageError,
+		Name: "doctor", Usage: "check a service, and the way to it", Flags: clientFlags(dataFlag("", "; looked at when it is named")), OnUsageError: usageError,
 		Description: "Looks at the way that clients take: whether the service answers and is ready, how far its clock is from here, whether WebSockets pass, whether streams come at once or are held back by a proxy; " +
 			"at the descriptors that this machine allows; and with --data at the disk. Says what to change, and exits with 1 when there is something.\n\nExample: tovik doctor",
 		Action: func(ctx context.Context, c *cli.Command) error {

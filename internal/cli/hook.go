@@ -23,14 +23,14 @@ import (
 
 func hookFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "url", Usage: "the `URL` that is told"},
-		&cli.StringSliceFlag{Name: "kind", Usage: "what it is told, repeatable: " + strings.Join(hooks.Kinds, ", ")},
-		&cli.StringSliceFlag{Name: "room", Usage: "only about rooms that match the `PATTERN`, repeatable"},
-		&cli.StringFlag{Name: "view", Usage: "full, or open: nothing of who hides; full when left out"},
-		&cli.IntFlag{Name: "above", Usage: "for headcount.above: more than `N` people"},
-		&cli.IntFlag{Name: "below", Usage: "for headcount.below: fewer than `N` people"},
+		&cli.StringFlag{Name: "url", Usage: "the `URL` to send events to"},
+		&cli.StringSliceFlag{Name: "kind", Usage: "a `KIND` of events, repeatable: " + strings.Join(hooks.Kinds, ", ")},
+		&cli.StringSliceFlag{Name: "room", Usage: "only events of rooms that match the `PATTERN`, repeatable"},
+		&cli.StringFlag{Name: "view", Usage: "full, or open (without hidden people); full by default"},
+		&cli.IntFlag{Name: "above", Usage: "for headcount.above: when there are more than `N` people"},
+		&cli.IntFlag{Name: "below", Usage: "for headcount.below: when there are fewer than `N` people"},
 		&cli.StringFlag{Name: "name", Usage: "what it is for"},
-		&cli.BoolFlag{Name: "paused", Usage: "keep what there is to tell, and tell it later"},
+		&cli.BoolFlag{Name: "paused", Usage: "hold events back, and send them later"},
 	}
 }
 
@@ -132,7 +132,7 @@ func hookCommand() *cli.Command {
 		}
 		return nil
 	})
-	return &cli.Command{Name: "hook", Usage: "addresses that are told what happens", Commands: []*cli.Command{
+	return &cli.Command{Name: "hook", Usage: "hooks: addresses that events are sent to", Commands: []*cli.Command{
 		add, list, change, rotate, remove, test, deliveriesCommand(), redeliverCommand(), hookReceiveCommand(),
 	}}
 }
@@ -152,8 +152,8 @@ func tried(d wire.Delivery) string {
 func deliveriesCommand() *cli.Command {
 	return calling("deliveries", "list what a hook was told, and is to be", "ID", "Example: tovik hook deliveries hook-abc --state parked",
 		[]cli.Flag{
-			&cli.StringFlag{Name: "state", Usage: "only those that are waiting, delivered or parked"},
-			&cli.Int64Flag{Name: "before", Usage: "only those before the one with this `ID`"},
+			&cli.StringFlag{Name: "state", Usage: "only deliveries in this state: waiting, delivered, parked"},
+			&cli.Int64Flag{Name: "before", Usage: "only deliveries before the one with this `ID`"},
 			&cli.IntFlag{Name: "limit", Value: 30, Usage: "at most `N`"},
 		},
 		func(ctx context.Context, c *cli.Command, a client.API) error {
@@ -188,11 +188,11 @@ func redeliverCommand() *cli.Command {
 func hookReceiveCommand() *cli.Command {
 	return &cli.Command{
 		Name: "receive", Usage: "receive events, check their signatures, and print them", OnUsageError: usageError,
-		Description: "A receiver to develop with. The service has to allow addresses of inner networks: tovik serve --private-hooks.\n\nExample: tovik hook receive --listen 127.0.0.1:8500 --secret whsec_...",
+		Description: "A receiver for development. The service must allow addresses of private networks: tovik serve --private-hooks.\n\nExample: tovik hook receive --listen 127.0.0.1:8500 --secret whsec_...",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8500", Usage: "the `HOST:PORT` to listen at"},
 			&cli.StringFlag{Name: "secret", Required: true, Usage: "the `SECRET` of the hook", Sources: cli.EnvVars("TOVIK_HOOK_SECRET")},
-			&cli.IntFlag{Name: "answer", Value: http.StatusNoContent, Usage: "the HTTP `STATUS` to answer with, to see what becomes of it"},
+			&cli.IntFlag{Name: "answer", Value: http.StatusNoContent, Usage: "the HTTP `STATUS` to answer with, to try out failures"},
 			&cli.BoolFlag{Name: "verbose", Usage: "print the whole event"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {

@@ -30,7 +30,7 @@ func joinCommand() *cli.Command {
 		Flags: append(serviceFlags(),
 			&cli.StringFlag{Name: "token", Usage: "the `TOKEN` to join with", Sources: cli.EnvVars("TOVIK_TOKEN")},
 			&cli.StringFlag{Name: "user", Usage: "who to be, when there is no token: a stable `ID`"}, &cli.StringFlag{Name: "name", Usage: "the `NAME` that others see"},
-			&cli.DurationFlag{Name: "for", Usage: "leave by yourself after this `TIME`; never when left out"},
+			&cli.DurationFlag{Name: "for", Usage: "leave after this `TIME`; by default only when interrupted"},
 			dataFlag(defaultData, ", for its secret"), secretFlag()),
 		Action: join,
 	}

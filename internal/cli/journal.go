@@ -25,7 +25,7 @@ import (
 // spanFlags are about from when to when.
 func spanFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "from", Usage: "from this `TIME` on: 2026-11-23T03:00:00Z, or how long ago, as in 90m, 12h, 7d"},
+		&cli.StringFlag{Name: "from", Usage: "from this `TIME`: 2026-11-23T03:00:00Z, or how long ago, as in 90m, 12h, 7d"},
 		&cli.StringFlag{Name: "to", Usage: "before this `TIME`"},
 	}
 }
@@ -62,17 +62,17 @@ func span(c *cli.Command) (from, to time.Time, err error) {
 func journalCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "journal",
-		Usage: "what happened, in order",
+		Usage: "read the journal: what happened, in order",
 		Description: "Shows the last entries, or those from a time on. With --format ndjson or csv and no --limit it writes all that match, however many.\n\n" +
 			"Example: tovik journal --room 'basin.*' --from 2h --limit 20",
 		Flags: clientFlags(append(spanFlags(),
 			&cli.StringSliceFlag{Name: "room", Usage: "only rooms that match the `PATTERN`, repeatable"},
-			&cli.StringSliceFlag{Name: "user", Usage: "only about this `USER`; may be repeated"},
+			&cli.StringSliceFlag{Name: "user", Usage: "only about this `USER`, repeatable"},
 			&cli.StringSliceFlag{Name: "kind", Usage: "only of this `KIND`, as in member.left, repeatable"},
 			&cli.Int64Flag{Name: "after", Usage: "only entries after the one with this `ID`"},
 			&cli.Int64Flag{Name: "before", Usage: "only entries before the one with this `ID`"},
-			&cli.IntFlag{Name: "limit", Usage: "at most `N` entries; 50 in a table"},
-			&cli.BoolFlag{Name: "follow", Usage: "go on with what happens, until interrupted"},
+			&cli.IntFlag{Name: "limit", Usage: "at most `N` entries; 50 by default in a table"},
+			&cli.BoolFlag{Name: "follow", Usage: "go on with new entries, until interrupted"},
 		)...),
 		Commands: []*cli.Command{importCommand()},
 		Action:   runJournal,
@@ -208,7 +208,7 @@ func importCommand() *cli.Command {
 			"Example: tovik journal import night.ndjson --data tovik-data --realm archive",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "data", Value: defaultData, Usage: "the `DIR` of the records", Sources: cli.EnvVars("TOVIK_DATA")},
-			&cli.StringFlag{Name: "realm", Value: access.Main, Usage: "the `REALM` that the entries are to be of"},
+			&cli.StringFlag{Name: "realm", Value: access.Main, Usage: "the `REALM` of the entries"},
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Len() != 1 {
@@ -325,7 +325,7 @@ func headcountCommand() *cli.Command {
 		Flags: clientFlags(append(spanFlags(),
 			&cli.StringFlag{Name: "step", Value: "minute", Usage: "minute, hour or day"},
 			&cli.IntFlag{Name: "top", Usage: "only the `N` steps with the most people"},
-			&cli.BoolFlag{Name: "plot", Usage: "draw how many people there were, in the place of the table"},
+			&cli.BoolFlag{Name: "plot", Usage: "draw a chart instead of the table"},
 		)...),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() > 1 {

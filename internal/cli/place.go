@@ -176,5 +176,5 @@ func placeCommand() *cli.Command {
 			s.Chosen = ""
 		}
 	})
-	return &cli.Command{Name: "place", Usage: "services stored under names, with their keys", Commands: []*cli.Command{add, list, choose, forget}}
+	return &cli.Command{Name: "place", Usage: "services stored by name, with their keys", Commands: []*cli.Command{add, list, choose, forget}}
 }

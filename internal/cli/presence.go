@@ -29,8 +29,8 @@ func presenceCommands() []*cli.Command {
 		})
 	sessions := calling("sessions", "list who is connected, over what, and since when", "", "Example: tovik sessions --room basin.upper-weir",
 		[]cli.Flag{
-			&cli.StringFlag{Name: "room", Usage: "only those in this `ROOM`"}, &cli.StringFlag{Name: "after", Usage: "only of people whose id comes after `USER`"},
-			&cli.IntFlag{Name: "limit", Value: 100, Usage: "about `N` of them"},
+			&cli.StringFlag{Name: "room", Usage: "only those in this `ROOM`"}, &cli.StringFlag{Name: "after", Usage: "only of people whose id is after `USER`"},
+			&cli.IntFlag{Name: "limit", Value: 100, Usage: "about `N` sessions"},
 		},
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			page, err := a.Sessions(ctx, c.String("room"), c.String("after"), c.Int("limit"))
@@ -49,8 +49,8 @@ func presenceCommands() []*cli.Command {
 		})
 	status := calling("status", "tell, or set, the status of a person", "USER", "Example: tovik status e-01 --set busy --note 'at the sluice' --for 30m",
 		[]cli.Flag{
-			&cli.StringFlag{Name: "set", Usage: "busy or away; none lets it follow their sessions again"}, &cli.StringFlag{Name: "note", Usage: "a `TEXT` to go with it"},
-			&cli.DurationFlag{Name: "for", Usage: "for this `TIME`; until it is changed when left out"},
+			&cli.StringFlag{Name: "set", Usage: "busy or away; none lets it follow their sessions again"}, &cli.StringFlag{Name: "note", Usage: "a `TEXT` to show with the status"},
+			&cli.DurationFlag{Name: "for", Usage: "for this `TIME`; by default until it is changed"},
 		},
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			user := c.Args().First()
@@ -78,7 +78,7 @@ func presenceCommands() []*cli.Command {
 		})
 	policy := &cli.Command{
 		Name: "policy", Usage: "tell what applies to a room, and what that means", ArgsUsage: "[ROOM]", Flags: clientFlags(), OnUsageError: usageError,
-		Description: "Without a room: to the realm, and to each pattern.\n\nExample: tovik policy basin.upper-weir",
+		Description: "Without a room: the policies of the realm and of each pattern.\n\nExample: tovik policy basin.upper-weir",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() > 1 {
 				return usage("%s wants one room at most; see %s --help", c.FullName(), c.FullName())
@@ -107,7 +107,7 @@ func presenceCommands() []*cli.Command {
 func cueCommand() *cli.Command {
 	return calling("cue", "give a cue to those in a room, to a person or to a session", "NAME", "A cue is small and ephemeral: it goes to the links that are there now, is never stored and never tried again.\n\nExample: tovik cue drill --room basin.upper-weir --json '{\"sluice\":\"mill-lane\"}'",
 		[]cli.Flag{&cli.StringFlag{Name: "room", Usage: "to everybody in this `ROOM`"}, &cli.StringFlag{Name: "user", Usage: "to all sessions of this `USER`"}, &cli.StringFlag{Name: "session", Usage: "to the session of this `ID`"},
-			&cli.StringFlag{Name: "json", Usage: "what goes with it, any `JSON` of up to 4 KB"}},
+			&cli.StringFlag{Name: "json", Usage: "the data: any `JSON`, at most 4 KB"}},
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			cue := wire.NewCue{Name: c.Args().First()}
 			if text := c.String("json"); text != "" {

@@ -43,11 +43,11 @@ func roomsCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "rooms",
 		Usage:       "list the rooms that somebody is in",
-		Description: "Rooms that are declared are listed, too.\n\nExample: tovik rooms --match 'basin.*' --sort people",
+		Description: "Declared rooms are listed even if they are empty.\n\nExample: tovik rooms --match 'basin.*' --sort people",
 		Flags: clientFlags(
 			&cli.StringFlag{Name: "match", Value: "**", Usage: "only rooms that match the `PATTERN`, as in 'basin.*'"},
-			&cli.StringFlag{Name: "sort", Value: "name", Usage: "name, people or sessions; the fullest first"},
-			&cli.IntFlag{Name: "limit", Usage: "at most `N` rooms; all when left out"},
+			&cli.StringFlag{Name: "sort", Value: "name", Usage: "the order: name, people or sessions, the largest first"},
+			&cli.IntFlag{Name: "limit", Usage: "at most `N` rooms; all by default"},
 		),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := noArguments(c); err != nil {
@@ -137,14 +137,14 @@ func membersCommand() *cli.Command {
 		})
 	})
 	members.Description = "Example: tovik members basin.upper-weir --status online"
-	members.Flags = append(members.Flags, &cli.StringFlag{Name: "status", Usage: "only those who are online, away or busy"})
+	members.Flags = append(members.Flags, &cli.StringFlag{Name: "status", Usage: "only members with this status: online, away, busy"})
 	return members
 }
 
 func countCommand() *cli.Command {
 	return &cli.Command{
 		Name: "count", Usage: "count who is in rooms", ArgsUsage: "ROOM...", Flags: clientFlags(), OnUsageError: usageError,
-		Description: "Up to 1000 rooms at once; one that nobody is in has nobody.\n\nExample: tovik count basin.upper-weir sluice.mill-lane",
+		Description: "Counts up to 1000 rooms at once. A room that does not exist counts as empty.\n\nExample: tovik count basin.upper-weir sluice.mill-lane",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if !c.Args().Present() {
 				return usage("%s wants rooms, as in: %s basin.upper-weir", c.FullName(), c.FullName())

@@ -16,15 +16,15 @@ import (
 func rehearseCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "rehearse",
-		Usage: "play a day of presence and score it against the policy's promises",
+		Usage: "simulate a day of presence, and score it against the policy",
 		Description: "Plays a made-up world of people whose pages reload, freeze and close, whose cables are cut and whose laptops " +
 			"sleep, before the core that the service runs, and tells how long ghosts stayed and what else was shown wrong. " +
 			"The exit code is 1 when a bound was broken.\n\nExample: tovik rehearse --people 1000 --hours 8",
 		Flags: []cli.Flag{
-			&cli.IntFlag{Name: "people", Value: 10_000, Usage: "how many people, `N` from 1 to 100000"},
-			&cli.FloatFlag{Name: "hours", Value: 24, Usage: "how long, `H` up to 168"},
-			&cli.Uint64Flag{Name: "seed", Value: 7, Usage: "the `NUMBER` that the world is made from"},
-			&cli.StringFlag{Name: "policy", Usage: "a TOML `FILE` with other timings than the default"},
+			&cli.IntFlag{Name: "people", Value: 10_000, Usage: "the number `N` of people, from 1 to 100000"},
+			&cli.FloatFlag{Name: "hours", Value: 24, Usage: "how many hours, `H` up to 168"},
+			&cli.Uint64Flag{Name: "seed", Value: 7, Usage: "the `NUMBER` from which the world is generated"},
+			&cli.StringFlag{Name: "policy", Usage: "a TOML `FILE` with a policy to try"},
 			formatFlag(),
 		},
 		Action: rehearse,
