@@ -48,13 +48,13 @@ func personFrame(s engine.Sight, profile presence.Profile) wire.PersonFrame {
 	return frame
 }
 
-// Document is a snapshot as the wire has it.
+// Document returns a snapshot in its wire form.
 func Document(s engine.Snapshot) wire.Members {
 	return wire.Members{Room: string(s.Room), Rev: s.Revision.String(),
 		Count: Count(s.Count), Members: Members(s.Members)}
 }
 
-// Members are members as the wire has them, never nil.
+// Members returns members in their wire form, never nil.
 func Members(members []presence.Member) []wire.Member {
 	list := make([]wire.Member, len(members))
 	for i, m := range members {
@@ -67,13 +67,13 @@ func Members(members []presence.Member) []wire.Member {
 	return list
 }
 
-// Count is a count as the wire has it.
+// Count returns a count in its wire form.
 func Count(c presence.Count) wire.Count {
 	return wire.Count{People: c.People, Sessions: c.Sessions,
 		Online: wire.Tally(c.Online), Away: wire.Tally(c.Away), Busy: wire.Tally(c.Busy)}
 }
 
-// Session is what is known of a session as the wire has it.
+// Session returns what is known about a session in its wire form.
 func Session(e presence.Evidence) wire.Session {
 	s := &wire.Unended{
 		User: string(e.User), Over: e.Kind.String(), Opened: wire.Time{Time: e.Opened}, Reason: e.Reason.String(), Link: uint32(e.Link),

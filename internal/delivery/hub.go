@@ -22,18 +22,18 @@ const (
 	AtMembers
 )
 
-// Source gives what is asked for whole. It may call the hub as its sink meanwhile.
+// Source returns whole states. It may call the hub as its sink meanwhile.
 type Source interface {
-	// Unsealed tells whether something has happened that the hub will be told at the
-	// room's next seal, which it is in any case then.
+	// Unsealed tells whether the topic has changes that the hub has not been told yet. It will
+	// be told at the room's next seal.
 	Unsealed(engine.Topic) bool
-	// Sealed gives a topic at its newest revision, whatever is not sealed yet.
+	// Sealed returns a topic at its newest revision, without what is not sealed yet.
 	Sealed(engine.Topic) engine.Snapshot
 	Sight(engine.Subject) engine.Sight
 }
 
-// Hub is the [engine.Sink] that receivers follow rooms and people through. All
-// methods are safe for concurrent use.
+// Hub is the [engine.Sink] through which receivers follow rooms and people. All methods are safe
+// for concurrent use.
 type Hub struct {
 	source Source
 
@@ -54,10 +54,10 @@ type Hub struct {
 // Options are what a Hub is made of. Policy and Source are required.
 type Options struct {
 	Policy *presence.Policy // must not be changed
-	// Source makes where snapshots come from: an engine, of which the hub is the sink.
+	// Source makes the source of snapshots: an engine, of which the hub is the sink.
 	Source func(engine.Sink) Source
-	// Delay has one delivery in 64 measured: how long after it was sealed a change is handed
-	// to be written, in seconds. Nil stands for nobody.
+	// Delay is told, for one delivery in 64, how long a change took from its seal until it was
+	// handed to be written, in seconds. It may be nil.
 	Delay engine.Observer
 }
 
@@ -69,7 +69,7 @@ func NewHub(o Options) *Hub {
 	return h
 }
 
-// SetPolicy puts another policy in force, for rooms that are followed too.
+// SetPolicy puts another policy in force, also for rooms that are followed already.
 func (h *Hub) SetPolicy(policy *presence.Policy) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -81,7 +81,7 @@ func (h *Hub) SetPolicy(policy *presence.Policy) {
 	}
 }
 
-// measure takes one delivery of a topic's newest.
+// measure measures a delivery of a topic's newest batch.
 func (h *Hub) measure(t *topic) {
 	if h.served++; h.delay != nil && h.served%64 == 0 && !t.came.IsZero() {
 		h.delay.Observe(time.Since(t.came).Seconds())
@@ -124,8 +124,8 @@ func (h *Hub) Take(b engine.Batch) {
 	h.pinIfWanted(t)
 }
 
-// tellCount publishes the newest count, now or as soon as the room's policy lets it
-// be told again. When that is does not depend on who follows it.
+// tellCount publishes the newest count: now, or as soon as the room's policy permits. The time
+// does not depend on who follows the count.
 func (h *Hub) tellCount(t *topic, now time.Time) {
 	if !t.due.IsZero() { // what is published then is the newest
 		h.postpone(t, now)
@@ -145,15 +145,15 @@ type postponed struct {
 	due   time.Time
 }
 
-// catchUpCount is for somebody who begins to follow the count: it is as if somebody had
-// done so all the time.
+// catchUpCount is called when somebody begins to follow the count. From then on it is as if
+// somebody had followed it all the time.
 func (h *Hub) catchUpCount(t *topic) {
 	now := time.Now()
 	t.settleCount(now)
 	h.postpone(t, now)
 }
 
-// postponements is a heap of counts by when they are due, those of one instant by room.
+// postponements is a heap of counts by their due time; those of one instant by room.
 type postponements []postponed
 
 func (p postponements) Len() int      { return len(p) }
@@ -173,7 +173,7 @@ func (p *postponements) Pop() any {
 	return x
 }
 
-// postpone has a count that is due later published then, if anybody follows it.
+// postpone publishes a count when it is due, if anybody follows it.
 func (h *Hub) postpone(t *topic, now time.Time) {
 	if t.waiting || t.due.IsZero() || (t.exists && !t.counted()) {
 		return // a room that has ended is let go then, too
@@ -216,7 +216,7 @@ func (h *Hub) publish(t *topic, at time.Time) {
 	}
 }
 
-// Close ends what the hub does by itself. Receivers may still be closed.
+// Close ends what the hub does on its own. Receivers may still be closed.
 func (h *Hub) Close() {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -245,9 +245,8 @@ func (h *Hub) begin(name engine.Topic) *topic {
 	return t
 }
 
-// end lets a topic whose room has ended go. Those who follow the room by name follow its
-// next life; what they have not read yet they get first, and then are let go like the
-// others.
+// end lets go of a topic whose room has ended. Receivers that follow the room by name will
+// follow its next life. What they have not read yet they get first.
 func (h *Hub) end(t *topic) {
 	delete(h.topics, t.Topic)
 	t.ended = true

@@ -18,7 +18,7 @@ const (
 	maxPins   = 8
 )
 
-// pin is a big room whole, at one revision.
+// pin is a whole big room at one revision.
 type pin struct {
 	engine.Snapshot
 	at    time.Time
@@ -33,9 +33,9 @@ func (p *pin) firstFrame() []byte {
 	return p.first
 }
 
-// pinning is how a topic comes to its pins. In the open view a big room is pinned by a
-// clock of its own, so that what somebody gets who comes does not tell whether others have
-// come before. In the full view it is when somebody needs it.
+// pinning is how a topic gets its pins. In the open view a big room is pinned by a clock of its
+// own, so that what a newcomer gets does not reveal whether others came before. In the full view
+// it is pinned when somebody needs it.
 type pinning struct {
 	wanted bool // one is to be made now
 	timer  *time.Timer
@@ -43,7 +43,7 @@ type pinning struct {
 
 func (t *topic) pinsItself() bool { return t.big && t.View == presence.Open }
 
-// pinned returns the newest whole state if it is fresh enough to begin with.
+// pinned returns the newest pin if it is fresh enough to begin with.
 func (t *topic) pinned() *pin {
 	if len(t.pins) == 0 {
 		return nil
@@ -55,8 +55,7 @@ func (t *topic) pinned() *pin {
 	return newest
 }
 
-// pinIfWanted has a pin made that is wanted, beside the caller, who may hold the lock of
-// the source.
+// pinIfWanted makes a wanted pin, beside the caller, who may hold the lock of the source.
 func (h *Hub) pinIfWanted(t *topic) {
 	if !t.pinning.wanted || h.closed {
 		return
@@ -110,14 +109,14 @@ func (h *Hub) pin(t *topic, s engine.Snapshot) *pin {
 	return p
 }
 
-// PageWanted says which members a page is to have.
+// PageWanted says which members a page has.
 type PageWanted struct {
 	After  presence.UserID // those whose id comes after this; empty: from the first on
 	Status presence.Status // those who have it; empty: all
 	Limit  int
 }
 
-// page returns the members that are wanted.
+// page returns the wanted members.
 func (p *pin) page(want PageWanted) wire.Members {
 	from, found := slices.BinarySearchFunc(p.Members, want.After, func(m presence.Member, user presence.UserID) int {
 		return strings.Compare(string(m.User), string(user))
@@ -147,8 +146,8 @@ func (p *pin) page(want PageWanted) wire.Members {
 	return document
 }
 
-// FirstPage begins to page through a room as it is now, and keeps its revision for what
-// follows when there is more.
+// FirstPage returns the first page of a room as it is now. If there are more pages, it keeps the
+// revision for them.
 func (h *Hub) FirstPage(now engine.Snapshot, want PageWanted) wire.Members {
 	page := (&pin{Snapshot: now}).page(want)
 	if page.Next == "" {
@@ -162,9 +161,9 @@ func (h *Hub) FirstPage(now engine.Snapshot, want PageWanted) wire.Members {
 	return page
 }
 
-// Page returns a page of the members of a room at a revision, which a snapshot or an
-// earlier page has told; the zero revision stands for a recent one. It is false when
-// the room is no longer known at that revision.
+// Page returns a page of a room at a revision that a snapshot or an earlier page named; the zero
+// revision stands for a recent one. It returns false if the room is no longer known at that
+// revision.
 func (h *Hub) Page(topic engine.Topic, revision engine.Revision, want PageWanted) (wire.Members, bool) {
 	if revision != (engine.Revision{}) {
 		if found := h.pinOf(topic, revision); found != nil {
@@ -199,7 +198,7 @@ func (h *Hub) pinOf(topic engine.Topic, revision engine.Revision) *pin {
 	return nil
 }
 
-// newestPin is that of a big room. A small one is given as it is.
+// newestPin returns the newest pin of a big room; a small room is returned as it is.
 func (h *Hub) newestPin(topic engine.Topic) *pin {
 	h.mu.Lock()
 	defer h.mu.Unlock()

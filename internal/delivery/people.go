@@ -6,8 +6,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// subject is a person as they are followed in a view. It is guarded by the hub's
-// lock.
+// subject is a person as followed in a view. It is guarded by the hub's lock.
 type subject struct {
 	engine.Subject
 	subs    []*personSub
@@ -39,9 +38,9 @@ func (h *Hub) TakeSight(sight engine.Sight) {
 	}
 }
 
-// FollowPeople makes the receiver get what is seen of each person, first as it is
-// and then whenever it changes. Following again brings the present state once more.
-// Profiles are what the directory has of them; it may be nil.
+// FollowPeople makes the receiver follow the statuses of people, beginning with the present
+// ones. Following again sends the present status again. Profiles are what the directory has of
+// them; it may be nil.
 func (r *Receiver) FollowPeople(users []presence.UserID, profiles map[presence.UserID]presence.Profile) {
 	h := r.hub
 	h.mu.Lock()
@@ -77,7 +76,7 @@ func (r *Receiver) followPeople(users []presence.UserID, profiles map[presence.U
 	}
 }
 
-// UnfollowPeople undoes FollowPeople. Somebody who is not followed is no error.
+// UnfollowPeople undoes FollowPeople. A person who is not followed is no error.
 func (r *Receiver) UnfollowPeople(users []presence.UserID) {
 	r.hub.mu.Lock()
 	defer r.hub.mu.Unlock()

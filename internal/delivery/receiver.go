@@ -10,14 +10,14 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// maxFrames bounds, roughly, what one call of Next gives.
+// maxFrames limits, roughly, how many frames one call of Next returns.
 const maxFrames = 64
 
-// manySubs is from how many topics on a receiver keeps an index of them.
+// manySubs is the number of topics from which on a receiver keeps an index of them.
 const manySubs = 16
 
-// Receiver is one link as delivery sees it: what it follows, and what it lacks.
-// Its owner calls [Receiver.Next] each time it has been woken.
+// Receiver is a link as delivery sees it: what it follows, and what it lacks. Its owner calls
+// [Receiver.Next] each time it has been woken.
 type Receiver struct {
 	hub  *Hub
 	view presence.View
@@ -34,8 +34,8 @@ type Receiver struct {
 	closed      bool
 }
 
-// follow is one reason to follow rooms. Being in a room and watching it are two,
-// so that giving up one leaves the other.
+// follow is one reason to follow rooms. Being in a room and watching it are two reasons, so that
+// giving up one leaves the other.
 type follow struct {
 	pattern presence.Pattern
 	cause   Cause
@@ -65,16 +65,15 @@ type sub struct {
 	dirty    bool
 }
 
-// NewReceiver returns a receiver that follows nothing, and sees rooms in a view. Wake
-// is called when there may be something to fetch with Next; with locks held, so it
-// neither blocks nor calls back.
+// NewReceiver returns a receiver that follows nothing, and sees rooms in a view. Wake is called
+// when there may be something to fetch with Next. It is called with locks held, so it must
+// neither block nor call back.
 func (h *Hub) NewReceiver(view presence.View, wake func()) *Receiver {
 	return &Receiver{hub: h, view: view, wake: wake}
 }
 
-// Follow makes the receiver get every room that the pattern names, now or later,
-// beginning with its present state. Following again changes the detail, and
-// brings the present state once more.
+// Follow makes the receiver follow every room that the pattern names, now or later, beginning
+// with its present state. Following again changes the detail, and sends the present state again.
 func (r *Receiver) Follow(cause Cause, pattern presence.Pattern, detail Detail) {
 	h := r.hub
 	h.mu.Lock()
@@ -90,7 +89,7 @@ func (r *Receiver) Follow(cause Cause, pattern presence.Pattern, detail Detail) 
 	r.begin(pattern)
 }
 
-// begin brings the present state of the rooms of a pattern that is followed.
+// begin sends the present state of the rooms of a pattern.
 func (r *Receiver) begin(pattern presence.Pattern) {
 	if room, single := pattern.Room(); single {
 		r.attachFresh(r.topic(room))
@@ -102,7 +101,7 @@ func (r *Receiver) begin(pattern presence.Pattern) {
 	}
 }
 
-// existing are the topics of rooms that exist, by name.
+// existing returns the topics of existing rooms that match, by name.
 func (h *Hub) existing(view presence.View, pattern presence.Pattern) (list []*topic) {
 	for _, t := range h.topics {
 		if t.View == view && t.exists && pattern.Match(t.Room) {
@@ -132,8 +131,8 @@ const (
 	OtherRun Resumption = "new-run"  // the room whole: the service or the room began anew
 )
 
-// Resume says which revisions the receiver has of rooms that it follows, right after
-// it has begun to follow them. A room that it does not follow is not in the result.
+// Resume says which revisions of followed rooms the receiver has already. Call it right after
+// following them. The result leaves out rooms that are not followed.
 func (r *Receiver) Resume(revisions map[presence.RoomName]engine.Revision) map[presence.RoomName]Resumption {
 	r.hub.mu.Lock()
 	defer r.hub.mu.Unlock()
@@ -176,7 +175,7 @@ func (s *sub) resume(revision engine.Revision) Resumption {
 	return Whole
 }
 
-// Unfollow undoes a Follow. It is false when there was none.
+// Unfollow undoes a Follow. It returns false if there was none.
 func (r *Receiver) Unfollow(cause Cause, pattern presence.Pattern) bool {
 	h := r.hub
 	h.mu.Lock()
@@ -202,7 +201,7 @@ func (r *Receiver) Unfollow(cause Cause, pattern presence.Pattern) bool {
 	return true
 }
 
-// Following returns what is followed for a cause.
+// Following returns the patterns that are followed for a cause.
 func (r *Receiver) Following(cause Cause) (patterns []presence.Pattern) {
 	r.hub.mu.Lock()
 	defer r.hub.mu.Unlock()
@@ -214,7 +213,7 @@ func (r *Receiver) Following(cause Cause) (patterns []presence.Pattern) {
 	return patterns
 }
 
-// See changes the view. All that is followed begins anew when it is another one.
+// See changes the view. If it is another view, everything that is followed begins anew.
 func (r *Receiver) See(view presence.View) {
 	h := r.hub
 	h.mu.Lock()
@@ -239,7 +238,7 @@ func (r *Receiver) See(view presence.View) {
 	r.followPeople(people, profiles)
 }
 
-// Close ends all following. A wake may still come that was under way.
+// Close ends all following. A wake that is under way may still come.
 func (r *Receiver) Close() {
 	r.hub.mu.Lock()
 	defer r.hub.mu.Unlock()
@@ -253,8 +252,7 @@ func (r *Receiver) Close() {
 	}
 }
 
-// Rewake changes whom the receiver wakes, as when a client comes back over another
-// connection.
+// Rewake replaces the wake function, as when a client reconnects.
 func (r *Receiver) Rewake(wake func()) {
 	r.hub.mu.Lock()
 	defer r.hub.mu.Unlock()
@@ -262,12 +260,12 @@ func (r *Receiver) Rewake(wake func()) {
 	wake()
 }
 
-// Next appends some of the frames that the receiver lacks, and tells whether there
-// are more: of each room the batches since what it has, or a snapshot. At most one
-// call is under way at a time.
+// Next appends some of the frames that the receiver lacks, and tells whether there are more. For
+// each room these are the batches since its revision, or a snapshot. Only one call may be under
+// way at a time.
 //
-// Missing states are fetched first, so that frames come in the order in which rooms and
-// people changed, whatever other receivers have fetched before.
+// Missing states are fetched first, so that frames come in the order in which rooms and people
+// changed, whatever other receivers have fetched before.
 func (r *Receiver) Next(frames [][]byte) (_ [][]byte, more bool) {
 	h := r.hub
 	h.mu.Lock()
@@ -313,7 +311,7 @@ func (r *Receiver) Next(frames [][]byte) (_ [][]byte, more bool) {
 	return frames, len(r.dirty)+len(r.dirtyPeople) > 0
 }
 
-// lacking are those among what comes next of which something has to be fetched first.
+// lacking returns what comes next and has to be fetched first.
 func (r *Receiver) lacking() (behind []*sub, unknown []*personSub) {
 	for _, s := range r.dirty[:min(len(r.dirty), maxFrames)] {
 		if s.detail != None && !s.ready() && !(s.sealed && s.topic.pinsItself()) {
@@ -328,12 +326,12 @@ func (r *Receiver) lacking() (behind []*sub, unknown []*personSub) {
 	return behind, unknown
 }
 
-// whole tells that the room is followed member by member.
+// whole tells whether the room is followed member by member.
 func (s *sub) whole() bool { return s.detail == AtMembers && !s.topic.big }
 
-// ready tells whether the topic has what the sub lacks, and decides whether that is
-// the room whole: somebody who comes gets the first state that is sealed with all that had
-// happened before, whatever others have asked for.
+// ready tells whether the topic has what the sub lacks, and decides whether that is the whole
+// room. A newcomer gets the first state that is sealed with everything that had happened before,
+// whatever others have asked for.
 func (s *sub) ready() bool {
 	t := s.topic
 	if s.whole() && !s.fresh && s.has != t.newest {
@@ -351,10 +349,11 @@ func (s *sub) ready() bool {
 	return s.sealed && t.snapshot != nil
 }
 
-// farBehind is how many changes more than a room has people are told one by one.
+// farBehind is how many more changes than members a sub may lack before it gets a snapshot
+// instead.
 const farBehind = 32
 
-// next appends what the sub lacks, for which it is ready.
+// next appends what the sub lacks. It must be ready.
 func (s *sub) next(frames [][]byte) [][]byte {
 	t, r := s.topic, s.receiver
 	if s.fresh {
@@ -409,15 +408,14 @@ func (s *sub) begin(frames [][]byte) [][]byte {
 	return frames
 }
 
-// over tells that nothing more comes of a topic that the receiver does not follow by
-// name.
+// over tells that nothing more comes of a topic that the receiver does not follow by name.
 func (s *sub) over() bool {
 	t := s.topic
 	return t.ended || (!t.exists && !t.waiting && !s.receiver.byName(t.Room))
 }
 
-// catchUp gets what the sub needs to begin. The source is asked without the hub's lock: it
-// may be sealing, which comes back through Take.
+// catchUp fetches what the sub needs to begin. The source is asked without the hub's lock: it
+// may be sealing, which calls Take.
 func (s *sub) catchUp() {
 	t := s.topic
 	h := s.receiver.hub
@@ -445,7 +443,7 @@ func (s *sub) catchUp() {
 	}
 }
 
-// attach makes the receiver follow a topic if one of its patterns says so.
+// attach makes the receiver follow a topic if one of its patterns names it.
 func (r *Receiver) attach(t *topic) *sub {
 	detail := None
 	if t.View == r.view {
@@ -513,7 +511,7 @@ func (r *Receiver) mark(s *sub) {
 	r.wake()
 }
 
-// detail is the most that any of the receiver's patterns asks of a room.
+// detail returns the highest detail at which the receiver's patterns follow a room.
 func (r *Receiver) detail(room presence.RoomName) Detail {
 	most := None
 	for _, f := range r.follows {

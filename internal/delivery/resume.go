@@ -2,17 +2,17 @@ package delivery
 
 import "tovik.example/tovik/internal/engine"
 
-// maxSent is how many of the last frames a recording receiver can take back.
+// maxSent is how many of the last frames can be taken back.
 const maxSent = 256
 
-// sentLog remembers what the last frames of an event stream were, so that a client
-// that says which of them was the last it got is given those after it again.
+// sentLog remembers the last frames of an event stream, so that a client that says which of them
+// it got last is given the later ones again.
 type sentLog struct {
 	base    uint64 // the number of the last frame before the present Next
 	entries []sent // of consecutive numbers or with gaps, the newest last
 }
 
-// sent is one frame that was given, and what the receiver had before it.
+// sent is a frame that was returned, and what the receiver had before it.
 type sent struct {
 	number uint64
 	sub    *sub       // nil for a person
@@ -21,9 +21,8 @@ type sent struct {
 	fresh  bool
 }
 
-// Record makes the receiver remember the frames that it gives. Base is the number of
-// the last frame before those of the next call of Next, to which the frames count
-// with which that is called.
+// Record makes the receiver remember the frames that it returns. Base is the number of the last
+// frame before those of the next call of Next; the frames with which that is called count.
 func (r *Receiver) Record(base uint64) {
 	r.hub.mu.Lock()
 	defer r.hub.mu.Unlock()
@@ -33,7 +32,7 @@ func (r *Receiver) Record(base uint64) {
 	r.log.base = base
 }
 
-// append adds a frame, and remembers it.
+// append appends a frame, and remembers it.
 func (r *Receiver) append(frames [][]byte, note sent, frame []byte) [][]byte {
 	if r.log != nil {
 		note.number = r.log.base + uint64(len(frames)) + 1
@@ -46,8 +45,8 @@ func (r *Receiver) append(frames [][]byte, note sent, frame []byte) [][]byte {
 	return append(frames, frame)
 }
 
-// Rewind takes back what came after a number, so that Next gives it again. What is
-// too long ago brings everything anew.
+// Rewind takes back the frames after a number, so that Next returns them again. What is no
+// longer remembered is sent anew.
 func (r *Receiver) Rewind(number uint64) {
 	r.hub.mu.Lock()
 	defer r.hub.mu.Unlock()

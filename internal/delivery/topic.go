@@ -8,12 +8,10 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// ringSize is how many batches a receiver may lag behind before a snapshot is
-// what brings it up to date.
+// ringSize is how many batches a receiver may lag behind before it gets a snapshot instead.
 const ringSize = 32
 
-// forgetAfter is how long a room that nobody follows any more keeps its changes for
-// those who come back.
+// forgetAfter is how long a room that nobody follows keeps its changes for followers who return.
 const forgetAfter = time.Minute
 
 // topic is a room as it is followed in a view. It is guarded by the hub's lock.
@@ -57,7 +55,7 @@ type tally struct {
 	count    presence.Count
 }
 
-// newestCount returns the frame of the count as it is now, published or not.
+// newestCount returns the frame of the present count, published or not.
 func (t *topic) newestCount() []byte {
 	if t.countNow == nil {
 		t.countNow = wire.Encode(countFrame(t.Room, t.newest, t.count))
@@ -65,8 +63,8 @@ func (t *topic) newestCount() []byte {
 	return t.countNow
 }
 
-// batch is a sealed batch that somebody may still need: as it came until somebody
-// does, and then encoded.
+// batch is a sealed batch that a receiver may still need. It is encoded when the first one needs
+// it.
 type batch struct {
 	sealed  *engine.Batch
 	changes []byte
@@ -97,9 +95,9 @@ func (t *topic) add(b engine.Batch, now time.Time) {
 	t.grow(b.Count.People)
 }
 
-// forget lets go what is too long ago for somebody who comes back. In the open view that
-// is a matter of time alone, so that it does not tell who follows the room; in the full
-// view a room that nobody follows keeps nothing.
+// forget drops batches that are too old for followers who return. In the open view this depends
+// on time alone, so that it does not reveal who follows the room; in the full view, a room that
+// nobody follows keeps nothing.
 func (t *topic) forget(now time.Time) {
 	if t.View == presence.Full && len(t.subs) == 0 && now.Sub(t.left) > forgetAfter {
 		t.ring = nil
@@ -121,8 +119,8 @@ func (t *topic) settleCount(now time.Time) {
 	}
 }
 
-// grow notes whether the room is big. It becomes small again only well below the
-// bound, so that a room at the bound does not go to and fro.
+// grow notes whether the room is big. It becomes small again only well below the bound, so that
+// a room at the bound does not change back and forth.
 func (t *topic) grow(people int) {
 	most := t.policy.MembersMax
 	big := people > most || (t.big && people > most*9/10)
@@ -136,11 +134,11 @@ func (t *topic) grow(people int) {
 	t.pinning.wanted = t.pinsItself()
 }
 
-// oldest is the number of the first batch of the ring.
+// oldest returns the number of the first batch of the ring.
 func (t *topic) oldest() uint64 { return t.newest.Number + 1 - uint64(len(t.ring)) }
 
-// has tells whether the ring leads from a revision to the newest one. What is too long ago
-// does not count even if it is still there.
+// has tells whether the ring leads from a revision to the newest one. Batches that are too old
+// do not count, even if they are still there.
 func (t *topic) has(revision engine.Revision) bool {
 	switch {
 	case revision.Run != t.newest.Run || revision.Number > t.newest.Number || revision.Number+1 < t.oldest():
@@ -151,15 +149,14 @@ func (t *topic) has(revision engine.Revision) bool {
 	return time.Since(t.ring[revision.Number+1-t.oldest()].came) <= forgetAfter
 }
 
-// since gives the frames that lead from a revision, which the topic has, to the
-// newest one.
+// since appends the frames that lead from a revision, which the topic has, to the newest one.
 func (t *topic) since(revision engine.Revision, each func(prev engine.Revision, frame []byte)) {
 	for ; revision.Number < t.newest.Number; revision.Number++ {
 		each(revision, t.ring[revision.Number+1-t.oldest()].frame())
 	}
 }
 
-// lag is how many changes since would give.
+// lag returns how many changes since would append.
 func (t *topic) lag(revision engine.Revision) (size int) {
 	for ; revision.Number < t.newest.Number; revision.Number++ {
 		size += t.ring[revision.Number+1-t.oldest()].size
@@ -201,7 +198,7 @@ func (t *topic) typingFrame() []byte {
 	return t.typing.frame
 }
 
-// markFresh lets those try again who wait for the room whole.
+// markFresh wakes the subs that wait for the whole room.
 func (t *topic) markFresh() {
 	for _, s := range t.subs {
 		if s.fresh {

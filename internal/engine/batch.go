@@ -12,16 +12,15 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// Revision says exactly which state of a room a receiver has. Run is new at
-// each start of the service and at each new life of a room; Number counts the
-// sealed batches in it, from 1. The zero value is the revision of a room that
-// nobody is in.
+// Revision identifies a state of a room. Run is new at each start of the service and at each new
+// life of a room; Number counts the sealed batches in it, from 1. The zero value is the revision
+// of a room that does not exist.
 type Revision struct {
 	Run    string
 	Number uint64
 }
 
-// String is the opaque form that goes over the wire.
+// String returns the opaque form that goes over the wire.
 func (r Revision) String() string {
 	if r.Run == "" {
 		return ""
@@ -29,18 +28,17 @@ func (r Revision) String() string {
 	return fmt.Sprintf("%s.%d", r.Run, r.Number)
 }
 
-// Previous is the revision that a batch of this revision follows.
+// Previous returns the revision that a batch of this revision follows.
 func (r Revision) Previous() Revision { return Revision{Run: r.Run, Number: r.Number - 1} }
 
-// Topic is a room as a view sees it. Each has revisions of its own, so that those
-// of the open view tell nothing of who hides.
+// Topic is a room as a view sees it. Each topic has revisions of its own, so that those of the
+// open view reveal nothing about hidden people.
 type Topic struct {
 	Room presence.RoomName
 	View presence.View
 }
 
-// Batch is what changed in a topic from one revision to the next: at most one
-// entry for a person.
+// Batch is what changed in a topic from one revision to the next: at most one entry per person.
 type Batch struct {
 	Topic
 	Revision Revision
@@ -52,7 +50,7 @@ type Batch struct {
 	Ended    bool           // the room has ended, and so does the run
 }
 
-// Empty tells that nothing changed: it has the revision of the batch before.
+// Empty tells that nothing changed: the batch has the revision of the one before.
 func (b *Batch) Empty() bool { return len(b.Joined)+len(b.Changed)+len(b.Left) == 0 }
 
 // Departure is a person's leave of a room.
@@ -72,7 +70,7 @@ type Snapshot struct {
 	Exists   bool
 }
 
-// ParseRevision reads what String wrote. It is false for anything else.
+// ParseRevision reads what String wrote. It returns false for anything else.
 func ParseRevision(text string) (Revision, bool) {
 	if text == "" {
 		return Revision{}, true
@@ -82,8 +80,8 @@ func ParseRevision(text string) (Revision, bool) {
 	return Revision{run, n}, ok && run != "" && err == nil
 }
 
-// Typists is the set of those who type in a topic, in the order in which they began.
-// It is a register: only the newest matters, and it has no revision.
+// Typists is the set of typists in a topic, in the order in which they began. It is a register:
+// only the newest matters, and it has no revision.
 type Typists struct {
 	Topic
 	Users []presence.UserID
@@ -95,7 +93,7 @@ type Subject struct {
 	View presence.View
 }
 
-// Sight is what a view sees of a person as such; a register too.
+// Sight is how a view sees a person. It is a register, too.
 type Sight struct {
 	Subject
 	presence.Appearance
@@ -115,14 +113,14 @@ type feed struct {
 	unsealed *unsealed     // nil when there is nothing
 }
 
-// unsealed are the changes of a feed since its last seal. What a seal empties serves
-// the next feed: most rooms are calm most of the time.
+// unsealed are the changes of a feed since its last seal. What a seal empties is reused for the
+// next feed, because most rooms are calm most of the time.
 type unsealed struct {
 	changes []change // in order of a person's first
 	index   map[presence.UserID]int
 }
 
-// maxSpare bounds the memory that is kept for changes to come.
+// maxSpare limits the memory that is kept for later changes.
 const maxSpare = 64
 
 // change is what became of one person since the last seal.
@@ -132,9 +130,8 @@ type change struct {
 	lastSeen      int64
 }
 
-// note gathers a change of a member for the next seal of each topic in which it is
-// seen. Several changes of one person become one, from the first state to the
-// last.
+// note gathers a change of a member for the next seal of each topic in which it is seen. Several
+// changes of one person become one, from the first state to the last.
 func (e *Engine) note(now presence.Instant, m presence.MemberChanged) {
 	for _, view := range []presence.View{presence.Full, presence.Open} {
 		if m.Views.Has(view) {
@@ -147,7 +144,7 @@ func (e *Engine) note(now presence.Instant, m presence.MemberChanged) {
 	}
 }
 
-// noteTyping has the typists of a room told at the next seal of each topic.
+// noteTyping lets the typists of a room be told at the next seal of each topic.
 func (e *Engine) noteTyping(now presence.Instant, t presence.TypingChanged) {
 	for _, view := range []presence.View{presence.Full, presence.Open} {
 		if t.Views.Has(view) {
@@ -156,7 +153,7 @@ func (e *Engine) noteTyping(now presence.Instant, t presence.TypingChanged) {
 	}
 }
 
-// feed returns a topic's feed, which from now on waits to be sealed.
+// feed returns a topic's feed, which waits to be sealed from now on.
 func (e *Engine) feed(now presence.Instant, topic Topic) *feed {
 	f := e.feeds[topic]
 	if f == nil {
@@ -201,7 +198,7 @@ func (u *unsealed) note(m presence.MemberChanged) {
 	c.after, c.reason, c.lastSeen = m.After, m.Reason, m.LastSeen
 }
 
-// sealCalm seals the feeds of calm rooms, with all that has just happened in them.
+// sealCalm seals the feeds of calm rooms, with everything that has just happened in them.
 func (e *Engine) sealCalm(now presence.Instant) {
 	for _, f := range e.calm {
 		e.seal(now, f)
@@ -210,8 +207,8 @@ func (e *Engine) sealCalm(now presence.Instant) {
 	e.calm = e.calm[:0]
 }
 
-// sealDue seals the feeds whose time has come. They wait in the order of their seals, and
-// those of one instant in that of their first change.
+// sealDue seals the feeds that are due. They wait in the order of their seals; those of one
+// instant in the order of their first change.
 func (e *Engine) sealDue(now presence.Instant) {
 	due := 0
 	for due < len(e.pending) && e.pending[due].sealAt <= now.Mono {
@@ -229,8 +226,8 @@ func (e *Engine) sealNow(now presence.Instant, f *feed) {
 	}
 }
 
-// seal makes one batch of a feed's unsealed changes and hands it to the sink.
-// Opposite changes cancel when they lead back to an equal member.
+// seal makes a batch of a feed's unsealed changes and hands it to the sink. Opposite changes
+// cancel if they lead back to an equal member.
 func (e *Engine) seal(now presence.Instant, f *feed) {
 	b := Batch{
 		Topic: f.topic, At: now.Wall.UTC(),

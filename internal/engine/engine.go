@@ -21,11 +21,11 @@ import (
 )
 
 // DefaultWindow is how long the changes of a busy room are gathered before they are sealed
-// together. A room is calm, and its next change is sealed at once, when its last seal is a
-// window ago, or two if that had several changes.
+// together. A room is calm, and its next change is sealed at once, when its last seal is one
+// window ago, or two if that seal had several changes.
 const DefaultWindow = 20 * time.Millisecond
 
-// advanceMax bounds the timers fired under one hold of the lock.
+// advanceMax limits how many timers fire under one hold of the lock.
 const advanceMax = 1000
 
 // Sink takes what others see, sealed. The contract of an implementation:
@@ -57,9 +57,9 @@ type Links interface {
 	WarnExpiry(link presence.LinkID, expires time.Time)
 }
 
-// Recorder keeps what happens. Its methods are called with the engine's lock held, in
-// order; they never block and never call the engine. They may keep the effects, but not
-// the slices, and change nothing.
+// Recorder keeps what happens. Its methods are called with the engine's lock held, in order.
+// They never block and never call the engine. They may keep the effects but not the slices, and
+// must not change them.
 type Recorder interface {
 	// Record takes what has just happened, and of whom there is something new to save.
 	Record(at time.Time, effects []presence.Effect, touched []presence.UserID)
@@ -68,7 +68,7 @@ type Recorder interface {
 	Restored(at time.Time, effects []presence.Effect, touched []presence.UserID)
 }
 
-// Observer takes one measurement after another.
+// Observer takes measurements.
 type Observer interface{ Observe(float64) }
 
 type unobserved struct{}
@@ -91,8 +91,7 @@ type Options struct {
 	NewRun func(presence.View) string
 }
 
-// Engine is a core with a lock and a clock around it. All methods are safe for
-// concurrent use.
+// Engine is a core with a lock and a clock. All methods are safe for concurrent use.
 type Engine struct {
 	sink   Sink
 	links  Links
@@ -118,8 +117,7 @@ type Engine struct {
 	settled map[uint64]chan presence.Settled // the hellos that wait for a probe; each holds one
 }
 
-// New returns an engine with an empty core. Nothing falls due until [Engine.Run]
-// is called.
+// New returns an engine with an empty core. No timer fires until [Engine.Run] is called.
 func New(o Options) *Engine {
 	if o.Window == 0 {
 		o.Window = DefaultWindow
@@ -147,7 +145,7 @@ func New(o Options) *Engine {
 	}
 }
 
-// Policy returns the realm's policy now. It must not be changed.
+// Policy returns the present policy of the realm. It must not be changed.
 func (e *Engine) Policy() *presence.Policy {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -159,9 +157,9 @@ func (e *Engine) SetPolicy(policy presence.Policy) {
 	_, _ = e.Do(context.Background(), presence.SetPolicy{Policy: policy}) // is never refused
 }
 
-// Do applies an input at the present instant. A hello that has to wait for a
-// probe of an older link is answered after that, or withdrawn when ctx is over before.
-// Its error is a [*presence.Refusal], or that of ctx.
+// Do applies an input now. A hello that has to wait for a probe of an older link is answered
+// after the probe, or withdrawn if ctx is done first. The error is a [*presence.Refusal], or
+// that of ctx.
 func (e *Engine) Do(ctx context.Context, in presence.Input) (presence.Reply, error) {
 	if err := ctx.Err(); err != nil {
 		return presence.Reply{}, err
@@ -181,8 +179,8 @@ type Waiting struct {
 	settled chan presence.Settled // holds one
 }
 
-// Answer waits for the answer to the hello, and withdraws it when ctx is over before.
-// Call it once.
+// Answer waits for the answer to the hello, and withdraws the hello if ctx is done first. Call
+// it once.
 func (w *Waiting) Answer(ctx context.Context) (presence.Reply, error) {
 	select {
 	case s := <-w.settled:
@@ -196,7 +194,7 @@ func (w *Waiting) Answer(ctx context.Context) (presence.Reply, error) {
 	return s.Reply, s.Err
 }
 
-// withdraw is false when the hello has been settled.
+// withdraw returns false if the hello has been settled.
 func (e *Engine) withdraw(w *Waiting) bool {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -210,8 +208,8 @@ func (e *Engine) withdraw(w *Waiting) bool {
 	return true
 }
 
-// Begin is Do for callers that have something to do while a hello waits for a probe: then
-// it returns what to wait for, instead of an answer.
+// Begin is Do for a caller that has other things to do while a hello waits for a probe: it then
+// returns what to wait for instead of a reply.
 func (e *Engine) Begin(in presence.Input) (presence.Reply, *Waiting, error) {
 	reply, settled, err := e.apply(in)
 	if settled == nil {
@@ -241,7 +239,7 @@ func (e *Engine) apply(in presence.Input) (presence.Reply, *Waiting, error) {
 	return reply, waiting, err
 }
 
-// Run lets time pass until ctx is over. It is called once.
+// Run lets time pass until ctx is done. Call it once.
 func (e *Engine) Run(ctx context.Context) {
 	timer := time.NewTimer(0)
 	defer timer.Stop()
@@ -256,7 +254,7 @@ func (e *Engine) Run(ctx context.Context) {
 	}
 }
 
-// pass does what is due and returns how long nothing will be.
+// pass does what is due, and returns how long nothing will be.
 func (e *Engine) pass() time.Duration {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -293,7 +291,7 @@ func (e *Engine) due() time.Duration {
 	return due
 }
 
-// wakeBefore has Run look at the time anew if it waits for longer than it may.
+// wakeBefore wakes Run if it would sleep beyond due.
 func (e *Engine) wakeBefore(due time.Duration) {
 	if due >= e.waiting {
 		return
@@ -305,13 +303,12 @@ func (e *Engine) wakeBefore(due time.Duration) {
 	}
 }
 
-// holds says for how long the engine has been held.
+// holds reports how long the engine has been held.
 func (e *Engine) holds(since presence.Instant) {
 	e.held.Observe((time.Since(e.start) - since.Mono).Seconds())
 }
 
-// Size says how much there is: unended sessions, of which so many in grace, people with
-// one, and rooms, in the full view.
+// Size returns how many sessions, people and rooms there are, in the full view.
 func (e *Engine) Size() presence.Size {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -331,7 +328,7 @@ func (e *Engine) carryOut(now presence.Instant) {
 	e.sealCalm(now)
 }
 
-// spread lets everybody know what has happened.
+// spread passes the effects on.
 func (e *Engine) spread(now presence.Instant) {
 	for _, effect := range e.effects.List {
 		switch effect := effect.(type) {
@@ -369,8 +366,8 @@ func (e *Engine) spread(now presence.Instant) {
 	e.effects.Reset()
 }
 
-// Unsealed tells whether a topic has changes that are not sealed yet. Nobody who waits for
-// the seal hastens it: what a newcomer gets depends on the room, not on its followers.
+// Unsealed tells whether a topic has changes that are not sealed yet. Waiting for the seal does
+// not hasten it: what a newcomer gets depends on the room, not on its followers.
 func (e *Engine) Unsealed(topic Topic) bool {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -378,8 +375,8 @@ func (e *Engine) Unsealed(topic Topic) bool {
 	return f != nil && f.waiting
 }
 
-// Sealing returns a channel that closes when the pending changes of a topic are sealed; nil
-// without pending changes.
+// Sealing returns a channel that closes when the pending changes of a topic are sealed; nil if
+// there are none.
 func (e *Engine) Sealing(topic Topic) <-chan struct{} {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -417,8 +414,8 @@ func (e *Engine) Sealed(topic Topic) Snapshot {
 	return s
 }
 
-// SnapshotNow returns a topic as it is now, for those who are few and see everything, as
-// operators are: unsealed changes are sealed first.
+// SnapshotNow returns a topic as it is now: unsealed changes are sealed first. It is for
+// operators, who are few and see everything.
 func (e *Engine) SnapshotNow(topic Topic) Snapshot {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -437,24 +434,24 @@ func (e *Engine) whole(topic Topic, revision Revision) Snapshot {
 		Count: e.core.Count(topic.Room, topic.View), Exists: e.core.Exists(topic.Room, topic.View)}
 }
 
-// Count returns how many are in a topic now. It is false when the room does not
-// exist in the view.
+// Count returns how many are in a topic now. It returns false if the room does not exist in the
+// view.
 func (e *Engine) Count(topic Topic) (presence.Count, bool) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	return e.core.Count(topic.Room, topic.View), e.core.Exists(topic.Room, topic.View)
 }
 
-// Links returns the links over which somebody is in a room now, and of each whether a
-// view sees that person there.
+// Links returns the links of the members of a room now, and of each whether the view sees its
+// person there.
 func (e *Engine) Links(room presence.RoomName, view presence.View) []presence.Carried {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	return e.core.LinksIn(room, view)
 }
 
-// Tally returns the count of a topic now, and the newest revision. Changes that are
-// not sealed yet are counted, and bring another revision.
+// Tally returns the present count of a topic with its newest revision. The count includes
+// changes that are not sealed yet; they will get another revision.
 func (e *Engine) Tally(topic Topic) (presence.Count, Revision) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -465,15 +462,16 @@ func (e *Engine) Tally(topic Topic) (presence.Count, Revision) {
 	return e.core.Count(topic.Room, topic.View), revision
 }
 
-// Session returns what is known of a session now, and whose it is; false with a wrong
-// key as when it is not there.
+// Session returns what is known about a session, and its person. It returns false for a wrong
+// key as for an unknown session.
 func (e *Engine) Session(session presence.SessionID, key string) (presence.Evidence, presence.UserID, bool) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	return e.core.Session(e.now(), session, key)
 }
 
-// Refused tells what a person's token is refused for, by when it was issued.
+// Refused returns for what a person's token is refused, by its time of issue: for the realm, or
+// for rooms.
 func (e *Engine) Refused(user presence.UserID, issued time.Time) (altogether bool, rooms []presence.RoomName) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -501,16 +499,16 @@ func (e *Engine) Cue(from presence.LinkID, to presence.CueTo, may []presence.Pat
 	return e.core.Cue(from, to, may)
 }
 
-// RoomsOver returns the rooms that the session of a link is in now; none when the link is
-// not its present one.
+// RoomsOver returns the rooms that the session of a link is in; none if the link is not its
+// present one.
 func (e *Engine) RoomsOver(link presence.LinkID) []presence.RoomName {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	return e.core.RoomsOver(link)
 }
 
-// Over notes a sign of life over a link, and returns the rooms of its session. Its error is
-// a [*presence.Refusal]: the link is not the session's present one.
+// Over notes a sign of life over a link, and returns the rooms of its session. Its error is a
+// [*presence.Refusal]: the link is not the session's present one.
 func (e *Engine) Over(link presence.LinkID) ([]presence.RoomName, error) {
 	if _, err := e.Do(context.Background(), presence.Beat{From: link}); err != nil {
 		return nil, err
@@ -532,9 +530,9 @@ func (e *Engine) LinksOf(user presence.UserID, view presence.View) []presence.Ca
 	return e.core.LinksOf(user, view)
 }
 
-// SavePeople gives each of these people, with what is to be known of them after a restart;
-// no sessions and nothing else of who is not known. Which is asked with the lock held, so
-// that nothing happens between its answer and what is saved.
+// SavePeople calls each with what a restart needs to know of people; of an unknown person that
+// is nothing. Which is called with the lock held, so that nothing happens between its answer and
+// what is saved.
 func (e *Engine) SavePeople(which func() []presence.UserID, each func(presence.SavedPerson)) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -559,21 +557,21 @@ func (e *Engine) Restore(saved presence.Saved) error {
 	return err
 }
 
-// Known are the people of whom there is something to save, in no particular order.
+// Known returns the people of whom there is something to save, in no particular order.
 func (e *Engine) Known() []presence.UserID {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	return e.core.Known()
 }
 
-// Recall tells when somebody was last seen, before anything has been heard of them.
+// Recall sets when somebody was last seen, before anything is heard of them.
 func (e *Engine) Recall(subject Subject, lastSeen time.Time) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	e.people[subject.View].gone.recall(subject.User, lastSeen.UnixMilli())
 }
 
-// Rooms returns the counts of all rooms that exist in a view, by name.
+// Rooms returns the counts of all rooms that exist in a view.
 func (e *Engine) Rooms(view presence.View) map[presence.RoomName]presence.Count {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -585,15 +583,14 @@ func (e *Engine) Rooms(view presence.View) map[presence.RoomName]presence.Count 
 	return rooms
 }
 
-// Explain tells why a person is shown as they are; with a room, why they are in it or
-// not.
+// Explain explains how a person is shown, and with a room why they are in it or not.
 func (e *Engine) Explain(user presence.UserID, room presence.RoomName) presence.Explanation {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	return e.core.Explain(e.now(), user, room)
 }
 
-// MembersNow returns who is in a room now, sealed or not.
+// MembersNow returns the members of a room now, sealed or not.
 func (e *Engine) MembersNow(room presence.RoomName) []presence.Member {
 	e.mu.Lock()
 	defer e.mu.Unlock()

@@ -6,11 +6,11 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// maxLastSeen bounds of how many who went offline the engine knows when.
+// maxLastSeen limits how many last-seen times are kept.
 const maxLastSeen = 100_000
 
-// people gathers what changes of people as such in a view, as feeds do for rooms. Each view
-// has a window of its own, so that those who hide leave no rhythm in the open one.
+// people gathers changes of people in a view, as feeds do for rooms. Each view has a window of
+// its own, so that hidden people leave no rhythm in the open view.
 type people struct {
 	changes []personChange // unsealed, in order of a person's first
 	index   map[presence.UserID]int
@@ -18,7 +18,7 @@ type people struct {
 	gone    gone
 }
 
-// gone knows when those who are offline were last seen, as far as it has room.
+// gone keeps when offline people were last seen, as far as it has room.
 type gone struct {
 	lastSeen map[presence.UserID]int64 // Unix milliseconds; 0 of somebody who is back
 	order    []presence.UserID         // of lastSeen, a ring when full
@@ -68,8 +68,8 @@ func (g *gone) note(c presence.PersonChanged) {
 	g.recall(c.User, c.LastSeen)
 }
 
-// recall keeps when somebody was last seen, and drops whom it has kept longest when there
-// is no more room.
+// recall keeps when somebody was last seen. When there is no more room, it drops the oldest
+// entry.
 func (g *gone) recall(user presence.UserID, lastSeen int64) {
 	if g.lastSeen == nil {
 		g.lastSeen = map[presence.UserID]int64{}
@@ -87,7 +87,7 @@ func (g *gone) recall(user presence.UserID, lastSeen int64) {
 	g.lastSeen[user] = lastSeen
 }
 
-// sealPeople tells what has become of people in the windows that are over.
+// sealPeople tells the changes of people whose windows are over.
 func (e *Engine) sealPeople(now presence.Instant) {
 	for view := range e.people {
 		p := &e.people[view]
@@ -105,8 +105,8 @@ func (e *Engine) sealPeople(now presence.Instant) {
 	}
 }
 
-// Sight returns what a view sees of a person as of the last seal: what comes after that
-// is told to the sink, whoever asks.
+// Sight returns how a view sees a person as of the last seal. Later changes are told to the
+// sink, whoever asks.
 func (e *Engine) Sight(subject Subject) Sight {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -118,7 +118,7 @@ func (e *Engine) Sight(subject Subject) Sight {
 	return e.sightNow(subject)
 }
 
-// SightNow returns what a view sees of a person now, sealed or not.
+// SightNow returns how a view sees a person now, sealed or not.
 func (e *Engine) SightNow(subject Subject) Sight {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -137,8 +137,8 @@ func sight(subject Subject, appearance presence.Appearance, lastSeen int64) Sigh
 	return s
 }
 
-// Erase ends all sessions of a person and forgets everything about them. It tells how
-// much of each kind there was.
+// Erase ends all sessions of a person and forgets everything about them. It returns how much of
+// each kind there was.
 func (e *Engine) Erase(user presence.UserID) map[string]int {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -160,7 +160,7 @@ func (e *Engine) Erase(user presence.UserID) map[string]int {
 	return erased
 }
 
-// forget drops somebody, whose place in the order stays.
+// forget drops somebody; their place in the order stays.
 func (g *gone) forget(user presence.UserID) bool {
 	at, known := g.lastSeen[user]
 	if known {

@@ -14,8 +14,7 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// Copy makes a copy of the records as they are at one moment, in a file that the caller
-// removes.
+// Copy copies the records, as of one moment, into a file that the caller removes.
 func (s *Store) Copy(ctx context.Context) (*os.File, error) {
 	dir := os.TempDir()
 	if s.path != "" {
@@ -47,9 +46,8 @@ func (s *Store) Copy(ctx context.Context) (*os.File, error) {
 	return os.Open(final)
 }
 
-// Restore puts a backup in the place of the records of a data directory that no service
-// uses. What was there is moved aside, to where the answer says, empty when there was
-// nothing.
+// Restore replaces the records of a data directory, which no service may be using, by a backup.
+// It returns where the old file was moved to; empty if there was none.
 func Restore(backup, dir string) (aside string, err error) {
 	if err := CheckFile(backup); err != nil {
 		return "", fmt.Errorf("the backup %s: %w", backup, err)
@@ -94,7 +92,7 @@ func copyFile(from, to string) error {
 	return errors.Join(err, out.Sync(), out.Close())
 }
 
-// CheckFile tells whether a file is one of Tovik's, whole, and of a version that is known.
+// CheckFile tells whether a file is one of Tovik's, undamaged, and of a known version.
 func CheckFile(path string) error {
 	if _, err := os.Stat(path); err != nil {
 		return err
@@ -122,7 +120,7 @@ func CheckFile(path string) error {
 	return nil
 }
 
-// Finding is something that a check has found, or has made sure of.
+// Finding is a result of a check.
 type Finding struct {
 	What   string
 	Number int64
@@ -130,8 +128,8 @@ type Finding struct {
 	Detail string
 }
 
-// Check looks a data directory through: whether the file is whole, and what is in it
-// agrees. It changes nothing, and a service may be using the directory.
+// Check checks the records of a data directory: whether the file is undamaged, and its content
+// consistent. It changes nothing, and a service may be using the directory.
 func Check(ctx context.Context, dir string) ([]Finding, error) {
 	path := filepath.Join(dir, File)
 	if _, err := os.Stat(path); err != nil {

@@ -38,7 +38,7 @@ type countID struct {
 	at    int64
 }
 
-// gap is what is missing of the journal.
+// gap is what is missing from the journal.
 type gap struct {
 	entries  int64
 	from, to int64 // Unix milliseconds
@@ -78,7 +78,7 @@ func (b *batch) entry(e Entry) {
 	b.entries = append(b.entries, e)
 }
 
-// person keeps the newest of somebody, and when they were last seen.
+// person keeps the newest state of somebody, and when they were last seen.
 func (b *batch) person(p *Person, user presence.UserID) {
 	b.begins()
 	id := personID{p.Realm, user}
@@ -92,8 +92,7 @@ func (b *batch) person(p *Person, user presence.UserID) {
 	b.people[id] = p
 }
 
-// firstSeen says that somebody came, who may have gone again before they were saved, and
-// by what name.
+// firstSeen notes when somebody came, who may have left again before they were saved.
 func (b *batch) firstSeen(realm string, user presence.UserID, at int64) {
 	if p := b.people[personID{realm, user}]; p != nil && p.FirstSeen == 0 {
 		p.FirstSeen = at
@@ -106,7 +105,7 @@ func (b *batch) profile(realm string, user presence.UserID, profile presence.Pro
 	}
 }
 
-// lastSeen follows the person of the same batch, who is saved with each edge.
+// lastSeen notes when a person of this batch was last seen.
 func (b *batch) lastSeen(realm string, user presence.UserID, full, open int64) {
 	if p := b.people[personID{realm, user}]; p != nil {
 		p.LastSeen, p.LastSeenOpen = max(p.LastSeen, full), max(p.LastSeenOpen, open)
@@ -118,7 +117,7 @@ func (b *batch) headcount(h Headcount) {
 	b.counts[countID{h.Realm, h.Room, h.At}] = h
 }
 
-// announce adds what hooks want to be told of something.
+// announce adds the deliveries that hooks want for an announcement.
 func (b *batch) announce(a *Announcement) {
 	if b.writer.outbox == nil {
 		return
@@ -143,7 +142,7 @@ func (b *batch) miss(realm string, g gap) {
 	b.writer.health.Lost += g.entries
 }
 
-// bound drops the oldest entries, and deliveries, that there is no room for.
+// bound drops the oldest entries and deliveries beyond the limits.
 func (b *batch) bound() {
 	if over := len(b.entries) - b.writer.most; over > 0 {
 		for _, e := range b.entries[:over] {
@@ -159,7 +158,7 @@ func (b *batch) bound() {
 	}
 }
 
-// numbered gives the entries ids from one on, with one before them for each gap.
+// numbered numbers the entries from first on, with an entry for each gap before them.
 func (b *batch) numbered(first int64) []Entry {
 	entries := make([]Entry, 0, len(b.entries)+len(b.lost))
 	for _, realm := range slices.Sorted(maps.Keys(b.lost)) {

@@ -1,14 +1,14 @@
-// Package records keeps what has to outlive the service in one SQLite file of the
-// data directory: realms, keys and removals; the directory of people, with what a
-// restart needs of those who are here; declared rooms; the journal; headcounts; hooks
-// and what is to be delivered to them.
+// Package records keeps what must outlive the service, in one SQLite file of the data
+// directory: realms, keys and removals; the directory of people, with what a restart needs to
+// know of those who are present; declared rooms; the journal; headcounts; hooks and their
+// deliveries.
 //
-// There are two ways in. What must be durable before an answer is written by a method of
-// [Store], and is when it returns. What happens all the time goes through a [Recorder]
-// of each realm, which the engine tells under its lock, to the [Writer], which writes it
-// behind, at least each [FlushEvery]. The writer never holds presence up: what cannot be
-// written waits in memory, people as they are now and of the journal as much as there is
-// room for. Beyond that entries are dropped, and counted in the journal itself.
+// There are two ways to write. What must be durable before an answer is written by a method of
+// [Store], and is durable when the method returns. What happens all the time goes from the
+// engine, under its lock, to the [Recorder] of the realm, and from there to the [Writer], which
+// writes it behind, at least every [FlushEvery]. The writer never holds presence up: what cannot be
+// written waits in memory, people in their newest state and the journal up to a limit. Beyond
+// that limit entries are dropped, and counted in the journal itself.
 //
 // The package may import engine and presence, and nothing else of the house.
 package records

@@ -10,7 +10,7 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// Step is how much time a headcount is about.
+// Step is the length of time of a headcount.
 type Step int64
 
 // The steps, in milliseconds.
@@ -20,12 +20,12 @@ const (
 	Day    Step = 24 * Hour
 )
 
-// Headcount is how many were in a room, or with no Room in the realm, in a stretch of
-// time. Sums over time are in people, or sessions, times milliseconds.
+// Headcount is how many were in a room, or with an empty Room in the realm, during a step. Sums
+// over time are in people, or sessions, times milliseconds.
 //
-// A minute in which nothing has changed has no row: it is as the one before it was at
-// its end. Each hour has a row of its first minute, and so has each start of the service,
-// for every room that somebody is in.
+// A minute in which nothing changed has no row: it is as the minute before it was at its end.
+// The first minute of each hour, and of each start of the service, has a row for every room that
+// somebody is in.
 type Headcount struct {
 	Realm         string            `gorm:"primaryKey"`
 	Room          presence.RoomName `gorm:"primaryKey"`
@@ -45,7 +45,7 @@ type Headcount struct {
 	Peak          int64 // when there were the most people, the first time; Unix milliseconds
 }
 
-// add extends a headcount by the one that follows.
+// add extends a headcount by the next one.
 func (h *Headcount) add(next *Headcount) {
 	if h.Span == 0 || next.PeopleMax > h.PeopleMax {
 		h.PeopleMax, h.Peak = next.PeopleMax, next.Peak
@@ -64,15 +64,15 @@ func (h *Headcount) add(next *Headcount) {
 	h.Visitors = max(h.Visitors, next.Visitors)
 }
 
-// steady is a stretch in which nothing changes from what was at the end of h.
+// steady returns a step in which nothing changes after h.
 func (h *Headcount) steady(at int64, step Step) Headcount {
 	p, s := h.PeopleClose, h.SessionsClose
 	return Headcount{Realm: h.Realm, Room: h.Room, Step: step, At: at, PeopleMin: p, PeopleMax: p, PeopleTime: int64(p) * int64(step), PeopleClose: p,
 		SessionsMin: s, SessionsMax: s, SessionsTime: int64(s) * int64(step), SessionsClose: s, Span: int64(step), Visitors: p, Peak: at}
 }
 
-// Headcounts returns the stretches of a room, from a time and before another, without
-// holes where the service ran. Of more than most it gives the first.
+// Headcounts returns the steps of a room between two times, up to most of them, without gaps
+// while the service ran.
 func (s *Store) Headcounts(ctx context.Context, realm string, room presence.RoomName, step Step, from, to time.Time, most int) ([]Headcount, error) {
 	begin := from.UnixMilli() / int64(step) * int64(step)
 	end := min(to.UnixMilli(), time.Now().UnixMilli())
@@ -93,8 +93,8 @@ func (s *Store) Headcounts(ctx context.Context, realm string, room presence.Room
 	return fill(rows, begin, end, ran), nil
 }
 
-// fill puts the minutes in that nothing has changed in. Rows begin with the hour of begin;
-// up to the first of them nobody was there.
+// fill adds the minutes in which nothing changed. Rows begin with the hour of begin; before the
+// first row the room was empty.
 func fill(rows []Headcount, begin, end int64, ran func(int64) bool) []Headcount {
 	if len(rows) == 0 {
 		return nil
@@ -119,7 +119,7 @@ func fill(rows []Headcount, begin, end int64, ran func(int64) bool) []Headcount 
 	return all
 }
 
-// ran tells of each minute whether the service ran all through it.
+// ran returns a function that tells whether the service ran throughout a minute.
 func (s *Store) ran(ctx context.Context, begin, end int64) (func(at int64) bool, error) {
 	var runs []Run
 	if err := s.reading(ctx).Where("mark >= ? AND started < ?", begin, end).Order("id").Find(&runs).Error; err != nil {
@@ -135,33 +135,32 @@ func (s *Store) ran(ctx context.Context, begin, end int64) (func(at int64) bool,
 	}, nil
 }
 
-// Peaks returns the stretches of a room with the most people, the highest first.
+// Peaks returns the steps of a room with the most people, highest first.
 func (s *Store) Peaks(ctx context.Context, realm string, room presence.RoomName, step Step, from, to time.Time, most int) ([]Headcount, error) {
 	var rows []Headcount
 	return rows, s.reading(ctx).Where("realm = ? AND room = ? AND step = ? AND at >= ? AND at < ?", realm, room, step, from.UnixMilli(), to.UnixMilli()).
 		Order("people_max DESC, at").Limit(most).Find(&rows).Error
 }
 
-// CountedRooms returns the rooms of which there are headcounts in a time, by name.
+// CountedRooms returns the rooms that have headcounts between two times, by name.
 func (s *Store) CountedRooms(ctx context.Context, realm string, from, to time.Time) ([]presence.RoomName, error) {
 	var rooms []presence.RoomName
 	return rooms, s.reading(ctx).Raw(`SELECT DISTINCT room FROM headcounts WHERE realm = ? AND step = ? AND at >= ? AND at < ? AND room <> '' ORDER BY room`,
 		realm, Minute, from.UnixMilli()/int64(Hour)*int64(Hour), to.UnixMilli()).Scan(&rooms).Error
 }
 
-// Stay is how long somebody was in a room, or in the realm.
+// Stay is one person's stay in a room, or in the realm.
 type Stay struct {
 	User   presence.UserID
 	Joined int64 // Unix milliseconds
 	Left   int64 // the same; 0: still there
 }
 
-// Here gives those who are in a room of a realm now, or with no room have sessions, with
-// since when.
+// Here returns who is in a room now, or with an empty room has sessions, and since when.
 type Here func(realm string, room presence.RoomName) []Stay
 
-// Attendance returns who was in a room at some time from one to another, the first who
-// came first, as far as the journal reaches. Here says who is there now.
+// Attendance returns who was in a room between two times, by when they joined, as far as the
+// journal reaches. Here says who is there now.
 func (s *Store) Attendance(ctx context.Context, realm string, room presence.RoomName, from, to time.Time, here Here) ([]Stay, error) {
 	end := to.UnixMilli()
 	q := JournalQuery{Realm: realm, From: from, Kinds: []Kind{MemberLeft}, Rooms: []presence.Pattern{presence.Pattern(room)}}
@@ -197,11 +196,11 @@ func distinct(stays []Stay) int {
 	return len(seen)
 }
 
-// rolledUp is the mark of up to when minutes have become hours and hours days.
+// rolledUp is the mark up to which minutes have been summed up into hours, and hours into days.
 const rolledUp = "rolled-up"
 
-// rollUp makes hours and days of what is over by a time: at most one hour at a call, and
-// its day if that ends with it. It is false when there is nothing left to do.
+// rollUp sums up what is over by a time: at most one hour at a call, and its day if that ends
+// with it. It returns false when nothing is left to do.
 func (s *Store) rollUp(ctx context.Context, at time.Time, here Here) (more bool, err error) {
 	from, err := s.mark(rolledUp)
 	if err != nil {
@@ -240,7 +239,7 @@ func (s *Store) rollUp(ctx context.Context, at time.Time, here Here) (more bool,
 	return true, nil
 }
 
-// sumUp makes one stretch of each room out of the shorter ones in it.
+// sumUp makes one step of each room out of the shorter steps in it.
 func (s *Store) sumUp(ctx context.Context, of, into Step, from int64, here Here) ([]Headcount, error) {
 	to := from + int64(into)
 	var parts []Headcount

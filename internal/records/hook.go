@@ -9,7 +9,7 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// Hook says what is to be told to an address, and about which rooms.
+// Hook is a subscription: which events of which rooms are sent to an address.
 type Hook struct {
 	ID        string `gorm:"primaryKey"`
 	Realm     string
@@ -34,7 +34,7 @@ const (
 	Parked    = "parked" // given up, until somebody asks for it again
 )
 
-// Delivery is an event that is to be told to a hook. Those of a lane are told in order.
+// Delivery is an event to be sent to a hook. The deliveries of a lane are sent in order.
 type Delivery struct {
 	ID       int64 `gorm:"primaryKey;autoIncrement:false"`
 	Hook     string
@@ -55,13 +55,13 @@ type Delivery struct {
 	Took     int64  // milliseconds
 }
 
-// Hooks returns the hooks of all realms, the oldest first.
+// Hooks returns the hooks of all realms, oldest first.
 func (s *Store) Hooks() ([]Hook, error) {
 	var all []Hook
 	return all, s.db().Order("created, id").Find(&all).Error
 }
 
-// PutHook adds a hook, or changes it.
+// PutHook adds or changes a hook.
 func (s *Store) PutHook(h *Hook) error {
 	if h.Created == 0 {
 		h.Created = time.Now().UnixMilli()
@@ -69,7 +69,7 @@ func (s *Store) PutHook(h *Hook) error {
 	return s.db().Save(h).Error
 }
 
-// RemoveHook removes a hook with all its deliveries.
+// RemoveHook removes a hook and its deliveries.
 func (s *Store) RemoveHook(id string) error {
 	return s.db().Transaction(func(tx *gorm.DB) error {
 		if err := tx.Where("hook = ?", id).Delete(&Delivery{}).Error; err != nil {
@@ -79,21 +79,21 @@ func (s *Store) RemoveHook(id string) error {
 	})
 }
 
-// Lanes returns the lanes of a hook in which something waits, that whose first delivery
-// is the oldest first.
+// Lanes returns the lanes of a hook in which deliveries wait, the one with the oldest delivery
+// first.
 func (s *Store) Lanes(hook string) ([]string, error) {
 	var lanes []string
 	return lanes, s.db().Raw("SELECT lane FROM deliveries WHERE hook = ? AND state = 'waiting' GROUP BY lane ORDER BY min(id)", hook).Scan(&lanes).Error
 }
 
-// WaitingIn returns the first deliveries of a lane that wait, after one.
+// WaitingIn returns the next waiting deliveries of a lane.
 func (s *Store) WaitingIn(hook, lane string, after int64, most int) ([]Delivery, error) {
 	var list []Delivery
 	return list, s.db().Where("hook = ? AND lane = ? AND state = 'waiting' AND id > ?", hook, lane, after).Order("id").Limit(most).Find(&list).Error
 }
 
-// Deliveries returns a page of a hook's deliveries, the newest first, of a state if one
-// is named, with a lower id than before unless that is 0.
+// Deliveries returns a page of the deliveries of a hook, newest first: with a state if it is not
+// empty, and with ids below before if it is not 0.
 func (s *Store) Deliveries(ctx context.Context, hook, state string, before int64, most int) ([]Delivery, error) {
 	query := s.reading(ctx).Where("hook = ?", hook).Order("id DESC").Limit(most)
 	if state != "" {
@@ -106,13 +106,13 @@ func (s *Store) Deliveries(ctx context.Context, hook, state string, before int64
 	return page, query.Find(&page).Error
 }
 
-// Delivery returns one.
+// Delivery returns a delivery.
 func (s *Store) Delivery(id int64) (Delivery, error) {
 	var d Delivery
 	return d, found(s.db().Where("id = ?", id).Limit(1).Find(&d))
 }
 
-// CountDeliveries counts those of each hook by state.
+// CountDeliveries returns how many deliveries each hook has, by state.
 func (s *Store) CountDeliveries(ctx context.Context) (map[string]map[string]int, error) {
 	var rows []struct {
 		Hook, State string
@@ -131,7 +131,7 @@ func (s *Store) CountDeliveries(ctx context.Context) (map[string]map[string]int,
 	return counts, nil
 }
 
-// CountDeliveryStates counts those that wait and those that are parked.
+// CountDeliveryStates returns how many deliveries are waiting and how many are parked.
 func (s *Store) CountDeliveryStates() (map[string]int, error) {
 	var rows []struct {
 		State string

@@ -12,7 +12,7 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// Kind is what an entry of the journal is about.
+// Kind is the kind of a journal entry.
 type Kind string
 
 // The kinds.
@@ -38,8 +38,7 @@ var Kinds = []Kind{
 	StatusChanged, PersonRemoved, ServiceStarted, ServiceStopped, JournalGap,
 }
 
-// Entry is one line of the journal. Ids go up in the order of what happened, in all
-// realms together.
+// Entry is an entry of the journal. Ids increase in the order of events, across all realms.
 type Entry struct {
 	ID      int64 `gorm:"primaryKey;autoIncrement:false"`
 	At      int64 // Unix milliseconds
@@ -62,13 +61,13 @@ type Entry struct {
 // TableName is for gorm.
 func (Entry) TableName() string { return "journal" }
 
-// journalMinute says which ids the entries of a minute have.
+// journalMinute is the range of ids of the entries of a minute.
 type journalMinute struct {
 	Minute      int64 `gorm:"primaryKey;autoIncrement:false"`
 	First, Last int64
 }
 
-// JournalQuery asks for entries of a realm. What is zero leaves nothing out.
+// JournalQuery asks for entries of a realm. A zero field is no condition.
 type JournalQuery struct {
 	Realm    string
 	From, To time.Time // from the one, before the other
@@ -80,8 +79,8 @@ type JournalQuery struct {
 	Backward bool  // the newest first
 }
 
-// chunk is how many rows a query reads at once: a longer one would keep the file from
-// being tidied.
+// chunk is how many rows a query reads at once. A longer query would keep the file from being
+// tidied.
 const chunk = 1000
 
 // Journal returns up to limit entries.
@@ -94,8 +93,8 @@ func (s *Store) Journal(ctx context.Context, q JournalQuery, limit int) ([]Entry
 	return page, err
 }
 
-// EachEntry calls each with the entries in order, so many at once as size, until it has
-// had enough. What is added meanwhile may or may not be among them.
+// EachEntry calls each with the entries in order, size of them at once, until it returns false.
+// Entries that are added meanwhile may or may not be included.
 func (s *Store) EachEntry(ctx context.Context, q JournalQuery, size int, each func([]Entry) bool) error {
 	first, last, err := s.idsBetween(ctx, q.From, q.To)
 	if err != nil {
@@ -137,7 +136,7 @@ func before(id int64) int64 {
 	return id - 1
 }
 
-// narrow says to the file what it can tell by its indexes, and by columns.
+// narrow adds the conditions that the database can check.
 func (q *JournalQuery) narrow(db *gorm.DB) *gorm.DB {
 	db = db.Where("realm = ?", q.Realm)
 	switch {
@@ -154,7 +153,7 @@ func (q *JournalQuery) narrow(db *gorm.DB) *gorm.DB {
 	return db
 }
 
-// has tells what is left to tell.
+// has checks the remaining conditions.
 func (q *JournalQuery) has(e *Entry) bool {
 	switch {
 	case !q.From.IsZero() && e.At < q.From.UnixMilli(), !q.To.IsZero() && e.At >= q.To.UnixMilli():
@@ -165,7 +164,7 @@ func (q *JournalQuery) has(e *Entry) bool {
 	return e.Room != "" && slices.ContainsFunc(q.Rooms, func(p presence.Pattern) bool { return p.Match(e.Room) })
 }
 
-// idsBetween returns between which ids the entries of a time are.
+// idsBetween returns the range of ids of the entries between two times.
 func (s *Store) idsBetween(ctx context.Context, from, to time.Time) (first, last int64, err error) {
 	first, last = 1, math.MaxInt64
 	if from.IsZero() && to.IsZero() {
@@ -190,15 +189,14 @@ func (s *Store) idsBetween(ctx context.Context, from, to time.Time) (first, last
 	return first, last, nil
 }
 
-// JournalEnds returns the lowest and the highest id, 0 when there is none.
+// JournalEnds returns the lowest and the highest id; 0 if the journal is empty.
 func (s *Store) JournalEnds(ctx context.Context) (first, last int64, err error) {
 	var found struct{ First, Last int64 }
 	err = s.reading(ctx).Raw("SELECT coalesce(min(id), 0) AS first, (SELECT coalesce(max(id), 0) FROM journal) AS last FROM journal").Scan(&found).Error
 	return found.First, found.Last, err
 }
 
-// ImportEntries adds entries that another service has exported, under their ids, which
-// must be free.
+// ImportEntries adds entries exported from another service under their ids, which must be free.
 func (s *Store) ImportEntries(entries []Entry) error {
 	err := s.db().Transaction(func(tx *gorm.DB) error {
 		if err := created(putEntries(tx, entries)); err != nil {
@@ -212,7 +210,7 @@ func (s *Store) ImportEntries(entries []Entry) error {
 	return s.boundLog()
 }
 
-// addMinutes keeps the index by time.
+// addMinutes updates the index by time.
 func addMinutes(tx *gorm.DB, entries []Entry) error {
 	spans := map[int64]*journalMinute{}
 	for i := range entries {

@@ -10,14 +10,13 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// Realm is a world of people and rooms.
+// Realm is an isolated world of people and rooms.
 type Realm struct {
 	Name    string `gorm:"primaryKey"`
 	Created time.Time
 }
 
-// OperatorKey is a key of an operator or a back end. Of the key itself only the hash is
-// kept.
+// OperatorKey is a key of an operator or back end. Only its hash is kept.
 type OperatorKey struct {
 	ID       string `gorm:"primaryKey"`
 	Realm    string `gorm:"index"`
@@ -31,8 +30,8 @@ type OperatorKey struct {
 	LastUsed *time.Time
 }
 
-// TokenKey verifies the tokens of a realm's people. Material is the secret of HS256,
-// or a public key in PEM.
+// TokenKey verifies the tokens of a realm's people. Material is the secret of HS256, or a public
+// key in PEM.
 type TokenKey struct {
 	ID        string `gorm:"primaryKey"` // the kid of tokens
 	Realm     string `gorm:"index"`
@@ -45,8 +44,8 @@ type TokenKey struct {
 	Revoked   *time.Time
 }
 
-// Removal refuses the tokens of a person that were issued up to a time, in a room or
-// with an empty Room altogether.
+// Removal refuses the tokens of a person issued up to a time: in a room, or with an empty Room
+// in the realm.
 type Removal struct {
 	Realm string            `gorm:"primaryKey"`
 	User  presence.UserID   `gorm:"primaryKey"`
@@ -54,8 +53,8 @@ type Removal struct {
 	At    time.Time
 }
 
-// SignIn is a browser that has signed in to the console, by the hash of what its cookie
-// has. Proof is of that and of the operator's key, so that it does not outlive the key.
+// SignIn is a browser that is signed in to the console, by the hash of its cookie. Proof covers
+// the cookie and the operator's key, so that it does not outlive the key.
 type SignIn struct {
 	Hash    []byte `gorm:"primaryKey"`
 	Proof   []byte
@@ -63,7 +62,7 @@ type SignIn struct {
 	Expires int64
 }
 
-// SignIns returns the sign-ins that are not over, and drops the others.
+// SignIns returns the valid sign-ins, and drops the others.
 func (s *Store) SignIns() ([]SignIn, error) {
 	var all []SignIn
 	if err := s.db().Where("expires <= ?", now().UnixMilli()).Delete(&SignIn{}).Error; err != nil {
@@ -72,13 +71,13 @@ func (s *Store) SignIns() ([]SignIn, error) {
 	return all, s.db().Find(&all).Error
 }
 
-// AddSignIn keeps a sign-in.
+// AddSignIn adds a sign-in.
 func (s *Store) AddSignIn(one SignIn) error { return s.db().Create(&one).Error }
 
-// DropSignIns drops all of them.
+// DropSignIns drops all sign-ins.
 func (s *Store) DropSignIns() error { return s.db().Where("TRUE").Delete(&SignIn{}).Error }
 
-// RemoveSignIn drops a sign-in, if there is one of this hash.
+// RemoveSignIn drops a sign-in by its hash, if it exists.
 func (s *Store) RemoveSignIn(hash []byte) error {
 	return s.db().Where("hash = ?", hash).Delete(&SignIn{}).Error
 }
@@ -89,13 +88,13 @@ func (s *Store) Realms() ([]Realm, error) {
 	return all, s.db().Order("name").Find(&all).Error
 }
 
-// AddRealm adds a realm. Of one that is there the error is [ErrExists].
+// AddRealm adds a realm. If it exists, the error is [ErrExists].
 func (s *Store) AddRealm(name string) (Realm, error) {
 	realm := Realm{Name: name, Created: now()}
 	return realm, created(s.db().Create(&realm).Error)
 }
 
-// RemoveRealm removes a realm with all that is kept of it.
+// RemoveRealm removes a realm and everything in it.
 func (s *Store) RemoveRealm(name string) error {
 	return s.db().Transaction(func(tx *gorm.DB) error {
 		if err := tx.Where("hook IN (SELECT id FROM hooks WHERE realm = ?)", name).Delete(&Delivery{}).Error; err != nil {
@@ -110,7 +109,7 @@ func (s *Store) RemoveRealm(name string) error {
 	})
 }
 
-// OperatorKeys returns all keys of operators, also those that are over.
+// OperatorKeys returns all operator keys, including revoked and expired ones.
 func (s *Store) OperatorKeys() ([]OperatorKey, error) {
 	var all []OperatorKey
 	return all, s.db().Order("created").Find(&all).Error
@@ -122,7 +121,7 @@ func (s *Store) AddOperatorKey(k *OperatorKey) error {
 	return created(s.db().Create(k).Error)
 }
 
-// RevokeOperatorKey lets a key end now.
+// RevokeOperatorKey revokes a key.
 func (s *Store) RevokeOperatorKey(id string, at time.Time) error {
 	return found(s.db().Model(&OperatorKey{}).Where("id = ?", id).Update("revoked", at))
 }
@@ -139,38 +138,37 @@ func (s *Store) UsedOperatorKeys(last map[string]time.Time) error {
 	})
 }
 
-// TokenKeys returns all keys of tokens, also those that are over.
+// TokenKeys returns all token keys, including revoked and expired ones.
 func (s *Store) TokenKeys() ([]TokenKey, error) {
 	var all []TokenKey
 	return all, s.db().Order("created").Find(&all).Error
 }
 
-// AddTokenKey adds a key. When there is one of its id, in whatever realm, the error is
-// [ErrExists].
+// AddTokenKey adds a key. If there is a key with its id in any realm, the error is [ErrExists].
 func (s *Store) AddTokenKey(k *TokenKey) error {
 	k.Created = now()
 	return created(s.db().Create(k).Error)
 }
 
-// RevokeTokenKey lets a key end now.
+// RevokeTokenKey revokes a key.
 func (s *Store) RevokeTokenKey(id string, at time.Time) error {
 	return found(s.db().Model(&TokenKey{}).Where("id = ?", id).Update("revoked", at))
 }
 
-// Removals returns those of a realm.
+// Removals returns the removals of a realm.
 func (s *Store) Removals(realm string) ([]Removal, error) {
 	var all []Removal
 	return all, s.db().Where("realm = ?", realm).Find(&all).Error
 }
 
-// Remove keeps a removal, the latest of each person and room.
+// Remove keeps a removal: the latest of each person and room.
 func (s *Store) Remove(r Removal) error {
 	return s.db().Clauses(clause.OnConflict{UpdateAll: true}).Create(&r).Error
 }
 
-// Erase deletes everything about a person and tells how many rows there were of each
-// kind. Headcounts keep that somebody was there, not who. When it returns without an
-// error, no byte of it is left in the file, its free pages or the log beside it.
+// Erase deletes everything about a person, and returns how many rows there were of each kind.
+// Headcounts keep that somebody was there, but not who. When it returns without an error, no
+// byte of it is left in the file, its free pages or the log beside it.
 func (s *Store) Erase(ctx context.Context, realm string, user presence.UserID) (map[string]int64, error) {
 	erased := map[string]int64{}
 	err := s.db().Transaction(func(tx *gorm.DB) error {

@@ -14,7 +14,7 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// Person is somebody whom a realm knows, also when they are offline.
+// Person is a person whom a realm knows, present or not.
 type Person struct {
 	Realm   string          `gorm:"primaryKey"`
 	User    presence.UserID `gorm:"primaryKey"`
@@ -31,7 +31,7 @@ type Person struct {
 	State []byte
 }
 
-// Saved returns what a restart needs of the person.
+// Saved returns what a restart needs to know of the person.
 func (p *Person) Saved() (saved presence.SavedPerson, err error) {
 	saved.User = p.User
 	if p.State == nil {
@@ -43,7 +43,7 @@ func (p *Person) Saved() (saved presence.SavedPerson, err error) {
 	return saved, nil
 }
 
-// Room is a room that is declared: it exists while nobody is in it.
+// Room is a declared room: it exists even while nobody is in it.
 type Room struct {
 	Realm    string            `gorm:"primaryKey"`
 	Room     presence.RoomName `gorm:"primaryKey"`
@@ -51,7 +51,7 @@ type Room struct {
 	Created  int64
 }
 
-// PeopleQuery asks for people of a realm, by user.
+// PeopleQuery asks for people of a realm, by user id.
 type PeopleQuery struct {
 	Realm string
 	After presence.UserID
@@ -73,8 +73,8 @@ func (s *Store) People(ctx context.Context, q PeopleQuery) ([]Person, error) {
 	return page, query.Find(&page).Error
 }
 
-// PutPeople adds people to the directory, or changes their profile and attributes, and
-// leaves alone when they were seen. All are there when it returns, or none.
+// PutPeople adds people to the directory, or changes their profile and attributes, but not when
+// they were seen. It writes all of them or none.
 func (s *Store) PutPeople(people []Person) error {
 	err := s.db().Transaction(func(tx *gorm.DB) error {
 		return tx.Clauses(clause.OnConflict{
@@ -88,12 +88,12 @@ func (s *Store) PutPeople(people []Person) error {
 	return s.boundLog()
 }
 
-// DropPerson takes somebody out of the directory who neither is here nor has ever been.
+// DropPerson removes a person from the directory who is not and never was present.
 func (s *Store) DropPerson(realm string, user presence.UserID) error {
 	return found(s.db().Where("realm = ? AND user = ? AND first_seen = 0 AND state IS NULL", realm, user).Delete(&Person{}))
 }
 
-// SavedPeople gives what a restart needs of the people of a realm.
+// SavedPeople returns what a restart needs to know of the people of a realm.
 func (s *Store) SavedPeople(realm string) ([]presence.SavedPerson, error) {
 	var rows []Person
 	if err := s.db().Raw("SELECT user, state FROM people WHERE realm = ? AND state IS NOT NULL ORDER BY user", realm).Scan(&rows).Error; err != nil {
@@ -110,8 +110,8 @@ func (s *Store) SavedPeople(realm string) ([]presence.SavedPerson, error) {
 	return people, nil
 }
 
-// LastSeen gives those who were last seen most lately and are not here, the longest ago
-// first.
+// LastSeen returns the absent people who were last seen most recently, in the order in which
+// they were seen.
 func (s *Store) LastSeen(realm string, most int) ([]Person, error) {
 	var rows []Person
 	err := s.db().Raw(`SELECT * FROM (SELECT user, last_seen, last_seen_open FROM people INDEXED BY people_last_seen
@@ -131,7 +131,7 @@ func (s *Store) Room(realm string, name presence.RoomName) (Room, error) {
 	return room, found(s.db().Where("realm = ? AND room = ?", realm, name).Limit(1).Find(&room))
 }
 
-// Declare keeps a declared room, with those whom it expects.
+// Declare keeps a declared room and whom it expects.
 func (s *Store) Declare(r Room) error {
 	r.Created = time.Now().UnixMilli()
 	return s.db().Clauses(clause.OnConflict{
@@ -139,13 +139,12 @@ func (s *Store) Declare(r Room) error {
 	}).Create(&r).Error
 }
 
-// Undeclare forgets that a room was declared.
+// Undeclare removes the declaration of a room.
 func (s *Store) Undeclare(realm string, room presence.RoomName) error {
 	return found(s.db().Where("realm = ? AND room = ?", realm, room).Delete(&Room{}))
 }
 
-// putPeople writes what has become of people. Of who neither is here nor has been, there
-// is no row to be made.
+// putPeople writes the states of people. Somebody who is not and never was present gets no row.
 func putPeople(tx *gorm.DB, people []*Person) error {
 	slices.SortFunc(people, func(p, q *Person) int { return cmp.Or(cmp.Compare(p.Realm, q.Realm), cmp.Compare(p.User, q.User)) })
 	present := make([]*Person, 0, len(people))
@@ -166,7 +165,7 @@ func putPeople(tx *gorm.DB, people []*Person) error {
 	return putStates(tx, present)
 }
 
-// eraseExpected takes a person out of the lists of who is expected.
+// eraseExpected removes a person from the lists of expected people.
 func eraseExpected(tx *gorm.DB, realm string, user presence.UserID) (rooms int64, err error) {
 	var all []Room
 	if err := tx.Where("realm = ? AND expected LIKE ?", realm, "%"+string(user)+"%").Find(&all).Error; err != nil {

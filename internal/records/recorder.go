@@ -9,12 +9,12 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// maxHappenings bounds what a recorder has been told and the writer has not yet taken:
-// more is lost from the journal, and counted.
+// maxHappenings limits what a recorder has been told and the writer has not taken yet. Beyond
+// it, journal entries are lost, and counted.
 const maxHappenings = 200_000
 
-// Recorder takes what happens in a realm, for the [Writer]. It is the
-// [engine.Recorder] of the realm's engine.
+// Recorder takes what happens in a realm, for the [Writer]. It is the [engine.Recorder] of the
+// realm's engine.
 type Recorder struct {
 	realm  string
 	writer *Writer
@@ -40,7 +40,7 @@ type happening struct {
 	restored bool // by a restart: it is so, but it does not happen
 }
 
-// Announcement is something that hooks are told of, as a view sees it.
+// Announcement is something that hooks may be told, as a view sees it.
 type Announcement struct {
 	Realm    string
 	Kind     string // member.joined, member.left, room.first-in, room.empty, headcount, person.online, person.offline, status.changed
@@ -155,7 +155,7 @@ func (r *Recorder) keepSpare(happened []happening) {
 	}
 }
 
-// person is the row of what is to be known of somebody after a restart.
+// person returns the row of what a restart needs to know of somebody.
 func (r *Recorder) person(saved presence.SavedPerson) *Person {
 	p := &Person{Realm: r.realm, User: saved.User, Name: saved.Profile.Name, Picture: saved.Profile.Picture}
 	for i := range saved.Sessions {
@@ -175,7 +175,7 @@ func (r *Recorder) person(saved presence.SavedPerson) *Person {
 	return p
 }
 
-// digest writes down one thing that has happened, and counts it.
+// digest makes journal entries, counts and announcements of one effect.
 func (r *Recorder) digest(h *happening, b *batch) {
 	r.roll(h.at, b)
 	entry := Entry{At: h.at, Realm: r.realm, Open: true}
@@ -221,7 +221,7 @@ func (r *Recorder) digest(h *happening, b *batch) {
 	}
 }
 
-// member takes a change of somebody in a room.
+// member digests a change of a member.
 func (r *Recorder) member(h *happening, e presence.MemberChanged, b *batch) {
 	came, went := e.Before.Sessions == 0 && e.After.Sessions > 0, e.Before.Sessions > 0 && e.After.Sessions == 0
 	hd := r.head(e.Room)
@@ -264,7 +264,7 @@ func (r *Recorder) member(h *happening, e presence.MemberChanged, b *batch) {
 	b.entry(entry)
 }
 
-// announce tells hooks of a join or leave, and of what that makes of the room.
+// announce announces a join or leave, and what that makes of the room.
 func (r *Recorder) announce(b *batch, at int64, e presence.MemberChanged, view presence.View, before, after int) {
 	a := Announcement{Realm: r.realm, Kind: string(MemberJoined), At: at, View: view, Room: e.Room, Member: e.After, Person: e.After.User,
 		Profile: e.After.Profile, People: after, Before: before}
@@ -286,7 +286,7 @@ func (r *Recorder) announce(b *batch, at int64, e presence.MemberChanged, view p
 	b.announce(&a)
 }
 
-// person_ takes a change of somebody as such.
+// person_ digests a change of a person.
 func (r *Recorder) person_(h *happening, e presence.PersonChanged, b *batch) {
 	came, went := e.Before.Status == presence.Offline, e.After.Status == presence.Offline
 	seen := func(view presence.View) int64 {
@@ -341,7 +341,7 @@ func (r *Recorder) person_(h *happening, e presence.PersonChanged, b *batch) {
 	}
 }
 
-// sessions counts those of the realm.
+// sessions counts the sessions of the realm.
 func (r *Recorder) sessions(h *happening, change int) {
 	hd := r.head("")
 	hd.advance(h.at)
@@ -349,7 +349,7 @@ func (r *Recorder) sessions(h *happening, change int) {
 	hd.note(h.at, "", false, false)
 }
 
-// head returns what counts a room.
+// head returns the counter of a room.
 func (r *Recorder) head(room presence.RoomName) *head {
 	hd := r.heads[room]
 	if hd == nil {
@@ -360,7 +360,7 @@ func (r *Recorder) head(room presence.RoomName) *head {
 	return hd
 }
 
-// begin starts a minute, of which only the part from a time on is counted.
+// begin starts a minute, of which only the part after from is counted.
 func (h *head) begin(realm string, room presence.RoomName, minute, from int64) {
 	p, s := h.people[presence.Full], h.sessions[presence.Full]
 	h.row = Headcount{Realm: realm, Room: room, Step: Minute, At: minute, PeopleMin: p, PeopleMax: p, SessionsMin: s, SessionsMax: s, Peak: from}
@@ -368,7 +368,7 @@ func (h *head) begin(realm string, room presence.RoomName, minute, from int64) {
 	h.came, h.went = nil, nil
 }
 
-// advance lets time pass, in which as many were there as there are.
+// advance lets time pass without a change.
 func (h *head) advance(at int64) {
 	if d := at - h.upTo; d > 0 {
 		h.row.PeopleTime += int64(h.people[presence.Full]) * d
@@ -378,7 +378,7 @@ func (h *head) advance(at int64) {
 	}
 }
 
-// note takes a change of how many there are.
+// note counts a change.
 func (h *head) note(at int64, user presence.UserID, came, went bool) {
 	h.changed = true
 	p, s := h.people[presence.Full], h.sessions[presence.Full]
@@ -409,7 +409,7 @@ func put(set map[presence.UserID]struct{}, user presence.UserID) map[presence.Us
 	return set
 }
 
-// closed is the row as of now.
+// closed returns the row as of now.
 func (h *head) closed() Headcount {
 	row := h.row
 	row.PeopleClose, row.SessionsClose = h.people[presence.Full], h.sessions[presence.Full]
@@ -417,8 +417,8 @@ func (h *head) closed() Headcount {
 	return row
 }
 
-// roll ends the minutes that are over by a time, and gives the rows of those in which
-// something has changed, or that others are to be filled in from.
+// roll ends the minutes that are over by a time, and adds the rows of those in which something
+// changed, or that others are filled in from.
 func (r *Recorder) roll(at int64, b *batch) {
 	minute := at / int64(Minute) * int64(Minute)
 	if minute <= r.minute {
@@ -441,8 +441,7 @@ func (r *Recorder) roll(at int64, b *batch) {
 	r.minute = minute
 }
 
-// whole is the row of the present minute, with what a run before this one has counted in
-// it.
+// whole returns the row of the present minute, including what an earlier run counted in it.
 func (r *Recorder) whole(h *head) Headcount {
 	row := h.closed()
 	if before, ok := r.before[row.Room]; ok && before.At == row.At {
@@ -452,7 +451,7 @@ func (r *Recorder) whole(h *head) Headcount {
 	return row
 }
 
-// count gives the rows of the minute that is not over, as they are so far.
+// count adds the rows of the present minute as they are so far.
 func (r *Recorder) count(at int64, b *batch) {
 	for _, h := range r.heads {
 		h.advance(at)

@@ -7,7 +7,7 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// Retention says what is kept for how long. What is older is deleted, a little at a time.
+// Retention says how long records are kept. What is older is deleted, a little at a time.
 type Retention struct {
 	Journal     time.Duration          // of entries; 0: 90 days
 	Kinds       map[Kind]time.Duration // of entries of a kind, where it differs
@@ -18,7 +18,7 @@ type Retention struct {
 	Deliveries  time.Duration          // that were delivered or parked; 0: 7 days
 }
 
-// withDefaults fills in what is zero.
+// withDefaults replaces zero fields by their defaults.
 func (r Retention) withDefaults() Retention {
 	const day = 24 * time.Hour
 	for field, value := range map[*time.Duration]time.Duration{&r.Journal: 90 * day, &r.Minutes: 14 * day, &r.Hours: 400 * day, &r.Deliveries: 7 * day} {
@@ -41,7 +41,7 @@ const (
 	prunePause      = 20 * time.Millisecond // between, in which others write
 )
 
-// tidy makes hours and days of minutes, and deletes what is old, until ctx is over.
+// tidy sums up minutes and deletes what is old, until ctx is done.
 func (w *Writer) tidy(ctx context.Context) {
 	ticker := time.NewTicker(tidyEvery)
 	defer ticker.Stop()
@@ -64,7 +64,7 @@ func (w *Writer) tidy(ctx context.Context) {
 	}
 }
 
-// rollUp makes all hours that are over, a little after their last minute is written.
+// rollUp sums up all hours that are over, a little after their last minute was written.
 func (w *Writer) rollUp(ctx context.Context, now time.Time) error {
 	for {
 		if more, err := w.store.rollUp(ctx, now.Add(-2*markEvery), w.here); err != nil || !more || ctx.Err() != nil {
@@ -73,7 +73,7 @@ func (w *Writer) rollUp(ctx context.Context, now time.Time) error {
 	}
 }
 
-// Here gives who is in a room of a realm now, or with no room has sessions.
+// Here returns a function that says who is in a room now, or with an empty room has sessions.
 func (w *Writer) Here() Here { return w.here }
 
 func (w *Writer) here(realm string, room presence.RoomName) []Stay {
@@ -101,7 +101,7 @@ func (r *Recorder) here(room presence.RoomName) (stays []Stay) {
 	return stays
 }
 
-// prune deletes what is older than it is kept, in small steps.
+// prune deletes what is too old, in small steps.
 func (w *Writer) prune(ctx context.Context, now time.Time) error {
 	keep := *w.retention.Load()
 	ago := func(d time.Duration) int64 { return now.Add(-d).UnixMilli() }
@@ -159,7 +159,7 @@ func (w *Writer) prune(ctx context.Context, now time.Time) error {
 	return w.store.db().Exec("DELETE FROM journal_minutes WHERE last < (SELECT coalesce(min(id), 0) FROM journal)").Error
 }
 
-// kindUpTo returns up to which id the entries of a kind are too old, or too many.
+// kindUpTo returns the id up to which the entries of a kind are too old, or too many.
 func (s *Store) kindUpTo(ctx context.Context, kind Kind, keep Retention, ago func(time.Duration) int64) (upTo int64, err error) {
 	if age, ok := keep.Kinds[kind]; ok {
 		if upTo, err = s.idBefore(ctx, ago(age)); err != nil {
@@ -178,8 +178,8 @@ func (s *Store) kindUpTo(ctx context.Context, kind Kind, keep Retention, ago fun
 	return upTo, nil
 }
 
-// delete repeats a statement that deletes some rows, of which the last parameter says how
-// many, until there are none.
+// delete repeats a statement that deletes some rows, whose last parameter is how many, until
+// none are left.
 func (w *Writer) delete(ctx context.Context, sql string, args ...any) error {
 	for ctx.Err() == nil {
 		result := w.store.db().Exec(sql, append(args[:len(args):len(args)], pruneRows)...)
@@ -194,7 +194,7 @@ func (w *Writer) delete(ctx context.Context, sql string, args ...any) error {
 	return nil
 }
 
-// idBefore returns the highest id of an entry from before a time, 0 when there is none.
+// idBefore returns the highest id of an entry before a time; 0 if there is none.
 func (s *Store) idBefore(ctx context.Context, at int64) (id int64, err error) {
 	return id, s.reading(ctx).Raw("SELECT coalesce(max(last), 0) FROM journal_minutes WHERE minute < ?", at/60_000).Scan(&id).Error
 }

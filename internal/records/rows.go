@@ -13,8 +13,9 @@ import (
 // More than the first make it no faster; and each size is one statement to keep prepared.
 var rowsAtOnce = [...]int{64, 16, 4, 1}
 
-// table is where many rows are written by statements of our own: they cost half of what
-// those cost that are made of the rows' types, and this is what the writer does all day.
+// table is a table into which many rows are written by statements of our own. That costs half of
+// what it costs to derive the statements from the types of the rows, and the writer does it all
+// the time.
 type table struct {
 	insert [len(rowsAtOnce)]string // a statement for each of [rowsAtOnce]
 }
@@ -32,7 +33,7 @@ func newTable(name, columns, tail string) *table {
 	return t
 }
 
-// prepared has the statements of [tables], parsed once for the connection that writes.
+// prepared holds the statements of [tables], parsed once for the connection that writes.
 type prepared map[*table][len(rowsAtOnce)]*sql.Stmt
 
 // preparedKey is the name by which GORM hands a connection's [prepared] on to its
@@ -58,8 +59,8 @@ func prepare(db *gorm.DB) (*gorm.DB, error) {
 	return db.Set(preparedKey, statements).Session(&gorm.Session{}), nil
 }
 
-// putRows writes rows, of which each gives its values, in a transaction of a prepared
-// connection.
+// putRows writes rows in a transaction of a prepared connection. Values appends the values of a
+// row.
 func putRows[R any](tx *gorm.DB, t *table, rows []R, values func(into []any, row *R) []any) error {
 	transaction, ok := tx.Statement.ConnPool.(*sql.Tx)
 	statements, found := tx.Get(preparedKey)

@@ -19,13 +19,13 @@ type Run struct {
 	Stopped int64 // 0: it runs, or has crashed
 }
 
-// LastRun returns the run before this one, zero when there is none.
+// LastRun returns the previous run; zero if there is none.
 func (s *Store) LastRun() (Run, error) {
 	var run Run
 	return run, s.db().Order("id DESC").Limit(1).Find(&run).Error
 }
 
-// mark reads a number that is kept under a name, 0 when there is none.
+// mark reads a number that is kept under a name; 0 if there is none.
 func (s *Store) mark(name string) (value int64, err error) {
 	return value, s.db().Raw("SELECT coalesce(max(value), 0) FROM marks WHERE name = ?", name).Scan(&value).Error
 }

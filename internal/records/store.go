@@ -26,7 +26,7 @@ const (
 	lockFile = "tovik.lock"
 )
 
-// Memory as a data directory stands for records that end with the service.
+// Memory, as a data directory, stands for records that end with the service.
 const Memory = ":memory:"
 
 // readers is how many queries may be under way at once, beside what is written.
@@ -52,12 +52,12 @@ type pools struct {
 	stuck       error // why nothing can be written, when the file could be opened for reading only
 }
 
-// Open opens the records of a data directory, or with [Memory] or an empty name some
-// that are not kept. The tables are made, or brought up to what this version knows. The
-// error says what to do when the file is of a newer version, in use, or broken.
+// Open opens the records of a data directory; with [Memory] or an empty name, records that are
+// not kept. It creates or migrates the tables. Its error says what to do if the file is of a
+// newer version, in use, or damaged.
 //
-// A file that cannot be written but read is opened all the same: presence goes on, and
-// the writer tries again until it can.
+// A file that can be read but not written is opened all the same: presence goes on, and the
+// writer tries again until it can write.
 func Open(dir string) (*Store, error) {
 	s := &Store{where: "the records in memory"}
 	if dir != Memory && dir != "" {
@@ -117,8 +117,8 @@ func (s *Store) open() (*pools, error) {
 	return p, nil
 }
 
-// openToRead opens a file that cannot be written, of this version: at worst as it was
-// before its last writes were settled.
+// openToRead opens a file of this version that cannot be written; its last writes may be
+// missing.
 func (s *Store) openToRead(why error) (*pools, error) {
 	for _, how := range []string{"&mode=ro", "&mode=ro&immutable=1"} {
 		read, err := s.connect(how, readers)
@@ -178,14 +178,14 @@ func closeDB(db *gorm.DB) {
 	}
 }
 
-// db is what one writes with, and reads what must be as new as that.
+// db returns the connection for writing, and for reading what must be as new as the last write.
 func (s *Store) db() *gorm.DB { return s.pools.Load().write }
 
-// reading is what one reads with beside the writer.
+// reading returns the connections for reading beside the writer.
 func (s *Store) reading(ctx context.Context) *gorm.DB { return s.pools.Load().read.WithContext(ctx) }
 
-// behind writes what need not outlast a loss of power: it outlasts one of the process, and
-// within [settleEvery] it is made safe. So nobody waits for the disk.
+// behind writes what need not survive a loss of power. It survives the process, and is made safe
+// within [settleEvery], so that nobody waits for the disk.
 func (s *Store) behind(write func(tx *gorm.DB) error) error {
 	return s.db().Connection(func(db *gorm.DB) error {
 		if err := db.Exec("PRAGMA synchronous = NORMAL").Error; err != nil {
@@ -195,11 +195,10 @@ func (s *Store) behind(write func(tx *gorm.DB) error) error {
 	})
 }
 
-// maxLog bounds the file beside the records that has what is not settled.
+// maxLog limits the write-ahead log.
 const maxLog = 256 << 20
 
-// settle moves what was written last from the log beside the file into it, while others
-// write.
+// settle moves the latest writes from the log into the file, while others write.
 func (s *Store) settle(ctx context.Context) error {
 	if s.path == "" || s.pools.Load().stuck != nil {
 		return nil
@@ -212,8 +211,7 @@ func (s *Store) settle(ctx context.Context) error {
 	return db.Raw("PRAGMA wal_checkpoint("+how+")").Row().Scan(&busy, &size, &moved)
 }
 
-// boundLog settles everything when the log has grown, for those who write much at once
-// while no writer runs.
+// boundLog settles everything when the log has grown, for bulk writes without a running writer.
 func (s *Store) boundLog() error {
 	if log, err := os.Stat(s.path + "-wal"); s.path == "" || err != nil || log.Size() < maxLog/4 {
 		return nil
@@ -222,8 +220,7 @@ func (s *Store) boundLog() error {
 	return s.db().Raw("PRAGMA wal_checkpoint(TRUNCATE)").Row().Scan(&busy, &size, &moved)
 }
 
-// forgetLog empties the write-ahead log, so that no deleted row remains in it. It waits for
-// readers.
+// forgetLog empties the log, so that no deleted row remains in it. It waits for readers.
 func (s *Store) forgetLog(ctx context.Context) error {
 	if s.path == "" {
 		return nil
@@ -244,7 +241,7 @@ func (s *Store) forgetLog(ctx context.Context) error {
 	}
 }
 
-// Close ends the use of the file.
+// Close closes the file.
 func (s *Store) Close() error {
 	p := s.pools.Load()
 	if p.read != p.write {
@@ -258,7 +255,7 @@ func (s *Store) Close() error {
 	return pool.Close()
 }
 
-// newLock is what the one service that uses a directory holds.
+// newLock returns the lock of a data directory, which one service holds.
 func newLock(dir string) *flock.Flock { return flock.New(filepath.Join(dir, lockFile)) }
 
 func (s *Store) unlock() {
@@ -267,14 +264,14 @@ func (s *Store) unlock() {
 	}
 }
 
-// IsFailure tells whether an error is that of a file that cannot be written or read now:
-// the disk is full, or the file is locked or broken.
+// IsFailure tells whether an error means that the file cannot be read or written now: the disk
+// is full, or the file is locked or damaged.
 func IsFailure(err error) bool {
 	var failed *driver.Error
 	return errors.As(err, &failed)
 }
 
-// hint says what to do about what is wrong with a file.
+// hint adds what to do about a file that cannot be used.
 func hint(err error) error {
 	var failed *driver.Error
 	switch {
@@ -313,7 +310,7 @@ func migrate(db *gorm.DB) error {
 	return nil
 }
 
-// now is the present as it is stored: in UTC, to the millisecond.
+// now returns the present as it is stored: in UTC, to the millisecond.
 func now() time.Time { return time.Now().UTC().Truncate(time.Millisecond) }
 
 func created(err error) error {

@@ -28,31 +28,30 @@ const (
 	retryEvery  = time.Second     // after a failure
 )
 
-// Outbox makes what is to be delivered of what is announced. Its methods are called by
-// the writer alone, and do not block.
+// Outbox makes deliveries out of announcements. Its methods are called by the writer alone, and
+// do not block.
 type Outbox interface {
-	// Deliveries returns what hooks want to be told of it.
+	// Deliveries returns what hooks want to be told about an announcement.
 	Deliveries(*Announcement) []Delivery
-	// Committed takes what has been written, in order.
+	// Committed takes deliveries that have been written, in order.
 	Committed([]Delivery)
 }
 
-// Health is how the records are.
+// Health is the state of the records.
 type Health struct {
-	// Failing is why nothing can be written now, nil when it can be, and Since is since
-	// when.
+	// Failing is why nothing can be written, or nil, and Since is since when.
 	Failing error
 	Since   time.Time
 	Waiting int   // entries and people that are to be written
 	Lost    int64 // entries of the journal since the start, for want of room
-	// LostDeliveries were to be told to hooks.
+	// LostDeliveries is how many deliveries were lost since the start.
 	LostDeliveries int64
 	Lag            time.Duration // how long the oldest that waits has waited
 	Rows           int64         // written since the start
 }
 
-// Writer writes behind what the recorders have been told. Make one with [NewWriter],
-// Run it, and Close it after all that it records has come to rest.
+// Writer writes behind what recorders have been told. Run it, and Close it after everything that
+// it records has come to rest.
 type Writer struct {
 	store     *Store
 	log       *slog.Logger
@@ -85,11 +84,10 @@ type WriterOptions struct {
 	Store     *Store
 	Log       *slog.Logger // nil stands for none
 	Retention Retention    // a zero field stands for its default
-	// Outbox makes what takes what hooks are to be told, which may tell the writer in turn what
-	// has come of it. Nil: hooks are told nothing.
+	// Outbox makes the outbox, which may report results to the writer. If it is nil, hooks are
+	// told nothing.
 	Outbox func(*Writer) (Outbox, error)
-	// Gaps is told, in seconds, of each time without a link after which a session was resumed.
-	// Nil stands for nobody.
+	// Gaps is told, in seconds, how long resumed sessions were without a link. It may be nil.
 	Gaps engine.Observer
 }
 
@@ -117,8 +115,8 @@ func NewWriter(o WriterOptions) (*Writer, error) {
 	return w, err
 }
 
-// SetRetention says for how long what is kept from now on, of what was written before too.
-// A zero field stands for its default.
+// SetRetention changes how long records are kept, also those written before. A zero field stands
+// for its default.
 func (w *Writer) SetRetention(keep Retention) {
 	keep = keep.withDefaults()
 	w.retention.Store(&keep)
@@ -128,8 +126,8 @@ func (w *Writer) newBatch() *batch {
 	return &batch{writer: w, people: map[personID]*Person{}, counts: map[countID]Headcount{}, results: map[int64]Delivery{}, lost: map[string]gap{}}
 }
 
-// Record records a realm from its start on. Start makes the realm's engine, with the recorder
-// that it is given, and brings back what is on record.
+// Record records a realm from its start on. Start makes the realm's engine with the recorder
+// that it is given, and restores what is on record.
 func (w *Writer) Record(realm string, start func(engine.Recorder) (*engine.Engine, error)) error {
 	at := time.Now().UnixMilli()
 	r := &Recorder{realm: realm, writer: w, touched: map[presence.UserID]struct{}{}, heads: map[presence.RoomName]*head{},
@@ -148,7 +146,7 @@ func (w *Writer) Record(realm string, start func(engine.Recorder) (*engine.Engin
 	return nil
 }
 
-// recall reads what the run before has counted in the present minute.
+// recall reads what the previous run counted in the present minute.
 func (r *Recorder) recall() error {
 	var rows []Headcount
 	if err := r.writer.store.db().Where("realm = ? AND step = ? AND at = ?", r.realm, Minute, r.minute).Find(&rows).Error; err != nil {
@@ -161,7 +159,7 @@ func (r *Recorder) recall() error {
 	return nil
 }
 
-// End ceases to record a realm: nothing of it is written after that, and its rows may be
+// End stops recording a realm. After it nothing of the realm is written, and its rows may be
 // deleted.
 func (w *Writer) End(ctx context.Context, realm string) error {
 	w.mu.Lock()
@@ -170,15 +168,14 @@ func (w *Writer) End(ctx context.Context, realm string) error {
 	return w.Sync(ctx)
 }
 
-// Total is something that is counted since the start, of a realm.
+// Total is something of a realm that is counted since the start.
 type Total struct {
 	Realm string
 	Kind  Kind
 	Which string // the reason, or over what
 }
 
-// Totals are how many entries of each kind there have been since the start, whether or
-// not they could be kept.
+// Totals returns how many entries of each kind there were since the start, kept or not.
 func (w *Writer) Totals() map[Total]int64 {
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -199,22 +196,22 @@ func (w *Writer) total(e *Entry) {
 	w.totals[Total{e.Realm, e.Kind, which}]++
 }
 
-// Health tells how the records are.
+// Health returns the state of the records.
 func (w *Writer) Health() Health {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	return w.health
 }
 
-// Written is closed when something more has been written than when it was asked for.
+// Written returns a channel that closes at the next write.
 func (w *Writer) Written() <-chan struct{} {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	return w.written
 }
 
-// Sync returns when everything that has happened is written, or with why it cannot be;
-// then it stays to be written.
+// Sync returns when everything that has happened is written. Its error says why it cannot be
+// written; it then waits to be written.
 func (w *Writer) Sync(ctx context.Context) error {
 	done := make(chan error, 1)
 	select {
@@ -243,7 +240,7 @@ func (w *Writer) wake() {
 	}
 }
 
-// Run writes until ctx is over.
+// Run writes until ctx is done.
 func (w *Writer) Run(ctx context.Context) {
 	defer close(w.over)
 	var tidying sync.WaitGroup
@@ -289,7 +286,7 @@ func (w *Writer) Run(ctx context.Context) {
 	}
 }
 
-// settle makes safe what was written.
+// settle makes the latest writes safe.
 func (w *Writer) settle(ctx context.Context) {
 	ticker := time.NewTicker(settleEvery)
 	defer ticker.Stop()
@@ -305,7 +302,7 @@ func (w *Writer) settle(ctx context.Context) {
 	}
 }
 
-// pause is how long what happens is gathered.
+// pause returns for how long events are gathered.
 func (w *Writer) pause() time.Duration {
 	if w.Health().Failing != nil {
 		return retryEvery
@@ -313,7 +310,7 @@ func (w *Writer) pause() time.Duration {
 	return FlushEvery / 4 // the rest is for the writing
 }
 
-// pass does what is done each second.
+// pass does what is due each second.
 func (w *Writer) pass(now time.Time, count bool) {
 	w.run.Mark = now.UnixMilli()
 	for _, r := range w.all() {
@@ -332,7 +329,7 @@ func (w *Writer) all() []*Recorder {
 	return slices.Clone(w.recorders)
 }
 
-// write gathers and writes everything, and with marked also that the service runs.
+// write gathers and writes everything; with marked, also that the service is running.
 func (w *Writer) write(marked bool) error {
 	for _, r := range w.all() {
 		r.gather(w.batch)
@@ -361,7 +358,7 @@ func (w *Writer) write(marked bool) error {
 	return nil
 }
 
-// commit writes a batch whole or not at all.
+// commit writes a batch, whole or not at all.
 func (w *Writer) commit(b *batch) error {
 	if err := w.store.mend(); err != nil {
 		return err
@@ -405,7 +402,7 @@ func (w *Writer) commit(b *batch) error {
 	return err
 }
 
-// note keeps how it went.
+// note notes the outcome of a write.
 func (w *Writer) note(b *batch, err error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -431,7 +428,7 @@ func (w *Writer) note(b *batch, err error) {
 	}
 }
 
-// Note writes an entry that no engine tells of into the journals of all realms.
+// Note adds an entry to the journals of all realms that no engine reports.
 func (w *Writer) Note(kind Kind, reason string, length time.Duration) {
 	at := time.Now().UnixMilli()
 	for _, r := range w.all() {
@@ -439,7 +436,7 @@ func (w *Writer) Note(kind Kind, reason string, length time.Duration) {
 	}
 }
 
-// Close writes what is left, after Run has returned, and that the service has stopped.
+// Close writes what is left, and that the service has stopped. Call it after Run has returned.
 func (w *Writer) Close() error {
 	for _, r := range w.all() { // as exact as it can be: nothing is to be said for it later
 		for _, user := range r.engine.Known() {
@@ -458,7 +455,7 @@ func (w *Writer) Close() error {
 	return nil
 }
 
-// Result keeps what has come of a delivery.
+// Result keeps the outcome of a delivery.
 func (w *Writer) Result(d Delivery) {
 	w.mu.Lock()
 	w.results = append(w.results, d)
