@@ -26,16 +26,16 @@ type Person struct {
 	Sees     bool               // the hidden
 	NoInput  bool               // may be awake without a human's input
 
-	// Issued and Expires are the token's times. A token without iat counts as issued
-	// before everything.
+	// Issued and Expires are the token's times. A token without iat counts as issued before all
+	// others.
 	Issued, Expires time.Time
 }
 
 // MayJoin tells whether the person may be in a room.
 func (p Person) MayJoin(room presence.RoomName) bool { return covered(p.Rooms, presence.Pattern(room)) }
 
-// MayWatch tells whether the person may watch every room that a pattern names, at
-// count only or at members.
+// MayWatch tells whether the person may watch every room of a pattern, at members or, with
+// countOnly, at count.
 func (p Person) MayWatch(asked presence.Pattern, countOnly bool) bool {
 	return covered(p.Rooms, asked) || covered(p.Watch, asked) || (countOnly && covered(p.Count, asked))
 }
@@ -45,8 +45,8 @@ func (p Person) MayModerate(room presence.RoomName) bool {
 	return covered(p.Moderate, presence.Pattern(room))
 }
 
-// MayWatchPerson tells whether the person may watch another as such, wherever that one
-// is. Everybody may watch themselves.
+// MayWatchPerson tells whether the person may watch another one, wherever that one is. Everybody
+// may watch themselves.
 func (p Person) MayWatchPerson(user presence.UserID) bool {
 	return user == p.User || slices.ContainsFunc(p.People, func(grant string) bool {
 		beginning, any := strings.CutSuffix(grant, "*")
@@ -58,7 +58,7 @@ func covered(grants []presence.Pattern, asked presence.Pattern) bool {
 	return slices.ContainsFunc(grants, func(grant presence.Pattern) bool { return grant.Covers(asked) })
 }
 
-// Role is what the holder of a key may do. Each role may do what those before it may.
+// Role is what the holder of a key may do. Each role includes the roles before it.
 type Role string
 
 // The roles.
@@ -73,18 +73,18 @@ var roles = []Role{Read, Write, Operate}
 // ParseRole reads a role.
 func ParseRole(text string) (Role, bool) { return Role(text), slices.Contains(roles, Role(text)) }
 
-// Operator is who shows a key: an operator or a back end of a realm.
+// Operator is the holder of a key: an operator or a back end of a realm.
 type Operator struct {
 	Realm string
 	Key   string // its id
 	Role  Role
 	Rooms []presence.Pattern // that it is about; nil stands for all, and for what is about no room
 	Root  bool               // the key of the service itself, which makes realms
-	// Expires is when the key does; zero: never.
+	// Expires is when the key expires; zero: never.
 	Expires time.Time
 }
 
-// Covers tells whether the operator may do all that a key of a role about rooms may.
+// Covers tells whether the operator may do everything that a key with a role and rooms may.
 func (o Operator) Covers(role Role, rooms []presence.Pattern) bool {
 	if !o.May(role) {
 		return false
@@ -97,5 +97,5 @@ func (o Operator) May(need Role) bool {
 	return slices.Index(roles, o.Role) >= slices.Index(roles, need)
 }
 
-// Sees tells whether the key is about every room that a pattern names.
+// Sees tells whether the key covers every room of a pattern.
 func (o Operator) Sees(asked presence.Pattern) bool { return o.Rooms == nil || covered(o.Rooms, asked) }

@@ -19,15 +19,15 @@ const (
 	maxGuarded   = 10_000 // addresses that are kept in mind
 )
 
-// Guard keeps an address from guessing. The zero value is ready.
+// Guard limits guessing from a network address. The zero value is ready.
 type Guard struct {
 	mu     sync.Mutex
 	failed map[string]*rate.Limiter
 }
 
-// Check is [Keyring.Check] for a key that is shown from an address, unless too many were
-// refused from there. Tokens are not guarded so: nobody guesses a signature, and one broken
-// page would lock out everybody behind the same address.
+// Check is [Keyring.Check] for a key from an address, unless too many keys from there were
+// refused. Tokens are not guarded: nobody guesses a signature, and one broken page would lock
+// out everybody behind the same address.
 func (g *Guard) Check(keys *Keyring, address, key string, need Role) (Operator, error) {
 	now := time.Now()
 	if err := g.admits(address, now); err != nil {
@@ -51,7 +51,7 @@ func (g *Guard) admits(address string, now time.Time) error {
 	return nil
 }
 
-// network is what is guarded: an address, or of IPv6 the 64 bits that one subscriber has.
+// network returns what is guarded: the address, or for IPv6 the 64 bits of a subscriber.
 func network(address string) string {
 	if a, err := netip.ParseAddr(address); err == nil && a.Unmap().Is6() {
 		if prefix, err := a.Prefix(64); err == nil {
@@ -79,8 +79,8 @@ func (g *Guard) refused(address string, now time.Time) {
 	l.AllowN(now, 1)
 }
 
-// sweep forgets those who have done nothing for long, or else half of all: a guard that
-// is full must not be a way to memory without bound.
+// sweep forgets addresses without recent refusals, or else half of all addresses: a full guard
+// must not use unlimited memory.
 func (g *Guard) sweep(now time.Time) {
 	for address, l := range g.failed {
 		if l.TokensAt(now) >= refusals {

@@ -20,18 +20,17 @@ const (
 	keyFile    = "operator.key"
 )
 
-// Secrets are what the service cannot do without: the secret that signs the
-// tokens of people, and the operator key.
+// Secrets are what the service needs to start: the secret that signs tokens, and the operator
+// key.
 type Secrets struct {
 	Token       string
 	OperatorKey string
 	KeyFile     string // where the operator key was read from; empty when it was given
 }
 
-// Settle fills in what given leaves empty from files in dir. What is not there
-// either is made up and written, readable by the owner only, so that it is the
-// same at the next start. The directory is made if need be. Of records in memory nothing is
-// kept.
+// Settle fills empty fields of given from files in dir. A file that does not exist is written
+// with a new secret, readable by its owner only, so that the next start finds the same. The
+// directory is made if necessary. For records in memory nothing is kept.
 func Settle(dir string, given Secrets) (Secrets, error) {
 	s := given
 	if dir == records.Memory {

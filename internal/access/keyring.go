@@ -21,15 +21,15 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// Main is the realm that there always is.
+// Main is the realm that always exists.
 const Main = "main"
 
-// OwnKey is the id of the operator key that the service itself is started with.
+// OwnKey is the id of the service's own operator key.
 const OwnKey = "service"
 
-// Keyring knows the keys of all realms: those that verify the tokens of people, and
-// those of operators. What it is told to change it has written before it says so. It is
-// safe for concurrent use, and who shows a key waits for no change.
+// Keyring holds the keys of all realms: those that verify tokens, and those of operators. A
+// change is written before it takes effect. A Keyring is safe for concurrent use, and checking a
+// key never waits for a change.
 type Keyring struct {
 	store *records.Store
 	ring  atomic.Pointer[ring]
@@ -37,7 +37,7 @@ type Keyring struct {
 	changing sync.Mutex // serialises changes together with their writes
 }
 
-// ring is all keys at a time. It is never changed, but put in the place of another.
+// ring is all keys at one time. It is never changed: another takes its place.
 type ring struct {
 	tokens    map[string]*TokenKey // by kid
 	sets      []*keySet
@@ -49,7 +49,7 @@ func (r *ring) clone() *ring {
 	return &ring{maps.Clone(r.tokens), slices.Clone(r.sets), maps.Clone(r.operators), maps.Clone(r.revoked)}
 }
 
-// operatorKey is a key of an operator; only when it was used changes.
+// operatorKey is a key of an operator; only its last use changes.
 type operatorKey struct {
 	records.OperatorKey
 	hash [sha256.Size]byte
@@ -62,8 +62,8 @@ func newOperatorKey(kept records.OperatorKey, hash [sha256.Size]byte) *operatorK
 
 func (k *operatorKey) inForce() bool { return k != nil && k.Revoked == nil && !over(k.Expires) }
 
-// NewKeyring returns a keyring with what the store has, and with the secret and the
-// operator key of the service itself, which are those of the main realm.
+// NewKeyring returns a keyring with the keys of the store, and with the secret and operator key
+// of the service, which belong to the main realm.
 func NewKeyring(store *records.Store, secret, own string) (*Keyring, error) {
 	key, err := NewTokenKey(TokenKey{Realm: Main, Algorithm: "HS256"}, []byte(secret))
 	if err != nil {
@@ -95,8 +95,7 @@ func NewKeyring(store *records.Store, secret, own string) (*Keyring, error) {
 	return k, nil
 }
 
-// change puts a changed ring into the place of the present one, unless write fails. Others
-// go on with the present one meanwhile.
+// change replaces the ring, unless write fails. Others use the old ring meanwhile.
 func (k *Keyring) change(write func(now *ring) error, change func(next *ring)) error {
 	k.changing.Lock()
 	defer k.changing.Unlock()
@@ -116,7 +115,7 @@ func tokenKeyOf(kept records.TokenKey) (*TokenKey, error) {
 	}, kept.Material)
 }
 
-// UseTokenKey adds a key that is not kept: one of the configuration.
+// UseTokenKey adds a key of the configuration, which is not kept.
 func (k *Keyring) UseTokenKey(key *TokenKey) error {
 	if err := checkKeyID(key.ID); err != nil {
 		return err
@@ -139,9 +138,8 @@ func timeOf(t *time.Time) time.Time {
 
 func over(expires *time.Time) bool { return expires != nil && !expires.After(time.Now()) }
 
-// Verify returns the person that a token names. The key is found by its kid, then among
-// the key sets by its issuer. Its error is a [*wire.Problem] with code bad-token or
-// expired-token.
+// Verify returns the person of a token. The key is found by its kid, then among the key sets by
+// its issuer. Its error is a [*wire.Problem] with code bad-token or expired-token.
 func (k *Keyring) Verify(text string) (Person, error) {
 	t, err := parseToken(text)
 	if err != nil {
@@ -173,8 +171,8 @@ func (k *Keyring) Verify(text string) (Person, error) {
 	return person, err
 }
 
-// AddTokenKey lets tokens of a realm be signed with another key: a public key, or the secret
-// of HS256. Its id, the kid of tokens, must never have been used.
+// AddTokenKey adds a key that verifies tokens of a realm: a public key, or the secret of HS256.
+// Its id, the kid of tokens, must never have been used.
 func (k *Keyring) AddTokenKey(realm string, asked wire.NewTokenKey) (wire.TokenKey, error) {
 	kept := records.TokenKey{ID: asked.ID, Realm: realm, Algorithm: asked.Algorithm, Material: []byte(asked.Key),
 		Issuer: asked.Issuer, Audience: asked.Audience, Expires: asked.Expires}
@@ -200,7 +198,7 @@ func (k *Keyring) AddTokenKey(realm string, asked wire.NewTokenKey) (wire.TokenK
 	return tokenKeyDocument(kept), err
 }
 
-// RevokeTokenKey lets the tokens of a key be refused from now on.
+// RevokeTokenKey revokes a key that verifies tokens.
 func (k *Keyring) RevokeTokenKey(realm, id string) error {
 	return k.change(func(now *ring) error {
 		key := now.tokens[id]
@@ -217,8 +215,8 @@ func (k *Keyring) RevokeTokenKey(realm, id string) error {
 	})
 }
 
-// TokenKeys returns the keys of a realm's tokens, also those that are over: those of the
-// configuration by id, then the others, the oldest first.
+// TokenKeys returns the token keys of a realm, including revoked and expired ones: those of the
+// configuration by id, then the others, oldest first.
 func (k *Keyring) TokenKeys(realm string) (wire.TokenKeys, error) {
 	list := wire.TokenKeys{Keys: []wire.TokenKey{}}
 	kept, err := k.store.TokenKeys()
@@ -297,7 +295,7 @@ func (k *Keyring) Check(key string, need Role) (Operator, error) {
 	return found.admit(need)
 }
 
-// badKey says what came instead of a key in force.
+// badKey says why a key is not accepted.
 func badKey(key, id string) error {
 	detail := "the key that was sent is not an operator key of this service"
 	switch {
@@ -319,7 +317,7 @@ func (k *operatorKey) admit(need Role) (Operator, error) {
 	return o, nil
 }
 
-// Again is Check for who was let in before with a key, which may have been revoked
+// Again is Check for the holder of a key that was accepted before, and may have been revoked
 // since.
 func (k *Keyring) Again(id string, need Role) (Operator, error) {
 	found := k.ring.Load().operators[id]
@@ -329,8 +327,8 @@ func (k *Keyring) Again(id string, need Role) (Operator, error) {
 	return found.admit(need)
 }
 
-// Prove makes something of a text and an operator's key that nobody can who has not both.
-// It is nil when there is no such key.
+// Prove returns a proof of a text that only somebody with both the text and the operator key can
+// make; nil if there is no such key.
 func (k *Keyring) Prove(text, id string) []byte {
 	key := k.ring.Load().operators[id]
 	if key == nil {
@@ -341,8 +339,8 @@ func (k *Keyring) Prove(text, id string) []byte {
 	return proof.Sum(nil)
 }
 
-// InForce tells whether a key may still be shown: an operator's, or one of tokens that is
-// not of a key set.
+// InForce tells whether a key is valid: an operator key, or a token key that is not of a key
+// set.
 func (k *Keyring) InForce(operator bool, id string) bool {
 	r := k.ring.Load()
 	if operator {
@@ -352,9 +350,9 @@ func (k *Keyring) InForce(operator bool, id string) bool {
 	return (key != nil && (key.Expires.IsZero() || key.Expires.After(time.Now()))) || (key == nil && !r.revoked[id])
 }
 
-// AddOperatorKey makes a key of a realm for the holder of another, or for the service itself
-// when by is nil. No key makes one that may do more than itself, or for longer. The document
-// has the key itself, which is told once: only its hash is kept.
+// AddOperatorKey makes a key of a realm for the holder of another key, or for the service itself
+// if by is nil. No key makes one that may do more than itself, or lives longer. The document has
+// the key itself, which is returned only once: only its hash is kept.
 func (k *Keyring) AddOperatorKey(by *Operator, realm string, asked wire.NewKey) (wire.Key, error) {
 	kept := records.OperatorKey{Realm: realm, Name: asked.Name, Role: asked.Role, Expires: asked.Expires}
 	for _, name := range asked.Rooms {
@@ -400,8 +398,8 @@ func checkNewKey(by *Operator, kept *records.OperatorKey) error {
 	return nil
 }
 
-// RevokeOperatorKey lets a key be refused from now on, at the word of another that may do
-// all that it may. One that may do more is as unknown as one that is not there.
+// RevokeOperatorKey revokes a key for the holder of another key, which must cover it. A key that
+// is not covered is answered like an unknown one.
 func (k *Keyring) RevokeOperatorKey(by Operator, id string) error {
 	at := time.Now().UTC()
 	return k.change(func(now *ring) error {
@@ -417,8 +415,8 @@ func (k *Keyring) RevokeOperatorKey(by Operator, id string) error {
 	})
 }
 
-// OperatorKeys returns the keys of a realm's operators that may do no more than the one
-// that asks, also those that are over, the newest first, each with its last use.
+// OperatorKeys returns the operator keys of the realm that the asking key covers, including
+// revoked and expired ones, newest first.
 func (k *Keyring) OperatorKeys(by Operator) wire.Keys {
 	list := wire.Keys{Keys: []wire.Key{}}
 	for id, key := range k.ring.Load().operators {
@@ -438,7 +436,7 @@ func (k *Keyring) OperatorKeys(by Operator) wire.Keys {
 	return list
 }
 
-// Forget drops the keys of a realm that is no more.
+// Forget drops the keys of a removed realm.
 func (k *Keyring) Forget(realm string) {
 	_ = k.change(func(*ring) error { return nil }, func(next *ring) {
 		for id, key := range next.tokens {
@@ -452,11 +450,11 @@ func (k *Keyring) Forget(realm string) {
 	})
 }
 
-// usedEvery is how often it is written when keys were last used.
+// usedEvery is how often the last uses of keys are written.
 const usedEvery = 10 * time.Second
 
-// Run writes when keys were last used, until ctx is over. It tells failed of what it
-// could not write.
+// Run writes when keys were last used, until ctx is done. It calls failed with what could not be
+// written.
 func (k *Keyring) Run(ctx context.Context, failed func(error)) {
 	ticker := time.NewTicker(usedEvery)
 	defer ticker.Stop()

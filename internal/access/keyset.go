@@ -17,9 +17,9 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// KeySet are the keys that an identity service publishes (RFC 7517) for the tokens of a
-// realm. They are fetched at the start and each hour, and when a token names one that is
-// not there, at most each minute.
+// KeySet is the address of keys that an identity service publishes (RFC 7517) for the tokens of
+// a realm. They are fetched at the start, every hour, and when a token names an unknown key, at
+// most once a minute.
 type KeySet struct {
 	Realm    string
 	URL      string
@@ -42,8 +42,8 @@ const (
 	keySetTimeout = 10 * time.Second
 )
 
-// UseKeySet lets the keys of a set verify tokens. It goes on fetching until ctx is
-// over, and tells failed when that fails; then the keys of before stay.
+// UseKeySet lets the keys of a set verify tokens. It fetches them until ctx is done, and calls
+// failed when that fails; the old keys then remain.
 func (k *Keyring) UseKeySet(ctx context.Context, described KeySet, failed func(error)) error {
 	set := &keySet{KeySet: described, allow: rate.NewLimiter(rate.Every(keySetAnew), 1)}
 	u, err := url.Parse(set.URL)
@@ -70,8 +70,8 @@ func (k *Keyring) UseKeySet(ctx context.Context, described KeySet, failed func(e
 	return k.change(func(*ring) error { return nil }, func(next *ring) { next.sets = append(next.sets, set) })
 }
 
-// read looks a key up. One that is not known is looked for where the keys are published,
-// by one token at a time: whoever names the same key meanwhile waits for the answer.
+// read looks a key up. An unknown key is fetched for one token at a time: others that name the
+// same key wait for the answer.
 func (s *keySet) read(kid string) (jwkset.JWK, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), keySetTimeout)
 	defer cancel()
@@ -86,8 +86,7 @@ func (s *keySet) read(kid string) (jwkset.JWK, error) {
 	return s.known.KeyRead(ctx, kid)
 }
 
-// find returns a key of the set with the one algorithm that is its own; nil when there
-// is none that may sign.
+// find returns a key of the set with its algorithm; nil if there is none that may sign.
 func (s *keySet) find(kid string) *TokenKey {
 	key, err := s.read(kid)
 	if err != nil {
@@ -112,7 +111,7 @@ func (s *keySet) find(kid string) *TokenKey {
 	return found
 }
 
-// CheckPicture lets a picture be fetched from a web address only.
+// CheckPicture checks that a picture is a web address.
 func CheckPicture(picture string) error {
 	if picture == "" {
 		return nil

@@ -18,9 +18,9 @@ const (
 	maxSignIns = 10_000
 )
 
-// SignIns are the browsers that have signed in to the console, by the hash of what their
-// cookie has. They are kept in the records too, so that a restart ends none; where those
-// cannot be written, they end with the service.
+// SignIns are the browsers that are signed in to the console, by the hash of their cookie. They
+// are kept in the records, so that a restart ends none; if the records cannot be written, they
+// end with the service.
 type SignIns struct {
 	store *records.Store
 	keys  *Keyring
@@ -43,7 +43,7 @@ func NewSignIns(store *records.Store, keys *Keyring, log *slog.Logger) *SignIns 
 	return s
 }
 
-// Open signs a browser in with the key of an id, and returns what its cookie is to have.
+// Open signs a browser in with the key of an id, and returns the value of its cookie.
 func (s *SignIns) Open(key string, now time.Time) (token string) {
 	token = rand.Text() + rand.Text()
 	hash := sha256.Sum256([]byte(token))
@@ -65,8 +65,8 @@ func (s *SignIns) Open(key string, now time.Time) (token string) {
 	return token
 }
 
-// Find tells with which key a browser signed in. If the key of this id is another by now,
-// as the service's own may be after a restart, the sign-in counts for nothing.
+// Find returns with which key a browser signed in. If the key with this id has been replaced, as
+// the service's own may be by a restart, the sign-in is not valid.
 func (s *SignIns) Find(token string, now time.Time) (key string, ok bool) {
 	s.mu.Lock()
 	found, ok := s.all[sha256.Sum256([]byte(token))]

@@ -9,8 +9,8 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// token is a JWT (RFC 7519) as it came. Nothing in it is to be believed before its
-// signature is verified.
+// token is a JWT (RFC 7519) as it came. Nothing in it may be trusted before its signature is
+// verified.
 type token struct {
 	head      tokenHead
 	claims    claims
@@ -24,8 +24,8 @@ type tokenHead struct {
 	Kid       *string `json:"kid"`
 }
 
-// claims are those of RFC 7519 §4.1 that count here, and ours. Times are in seconds since
-// 1970.
+// claims are the claims of RFC 7519 §4.1 that are used here, and ours. Times are in seconds
+// since 1970.
 type claims struct {
 	Issuer    string   `json:"iss"`
 	Subject   string   `json:"sub"`
@@ -39,9 +39,9 @@ type claims struct {
 // maxTime is the last second of the year 9999.
 const maxTime = 253_402_300_799
 
-// parseToken reads a token without verifying it. Names count exactly as RFC 7519 has them,
-// none may stand twice, and what must be understood (crit) is refused, for nothing of that
-// kind is. Its error is a [*wire.Problem].
+// parseToken reads a token without verifying it. Names count exactly as RFC 7519 spells them, no
+// name may occur twice, and a critical header parameter (crit) is refused, because none is
+// understood. Its error is a [*wire.Problem].
 func parseToken(text string) (*token, error) {
 	head, rest, ok := strings.Cut(text, ".")
 	payload, signature, whole := strings.Cut(rest, ".")
@@ -117,7 +117,7 @@ func readPart(name, text string) (strictjson.Object, error) {
 	return object, inToken(name, err)
 }
 
-// inToken says of something wrong in JSON that it is in the token.
+// inToken says of an error in JSON that it is in the token.
 func inToken(part string, err error) error {
 	var problem *wire.Problem
 	if !errors.As(err, &problem) {

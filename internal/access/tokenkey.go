@@ -19,14 +19,14 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// MinSecret is the least length of a token secret in bytes: HS256 wants a key at
-// least as long as its hash (RFC 7518 §3.2).
+// MinSecret is the least length of a token secret in bytes: HS256 needs a key that is at least
+// as long as its hash (RFC 7518 §3.2).
 const MinSecret = 32
 
 // minRSA is the least size of an RSA key in bits (RFC 7518 §3.3).
 const minRSA = 2048
 
-// skew is how far the clock of whoever mints tokens may be ahead.
+// skew is how far ahead the clock of the minting service may be.
 const skew = 30 * time.Second
 
 // Algorithms are the signatures that are understood (RFC 7518 §3, RFC 8037).
@@ -126,8 +126,7 @@ func timeAt(seconds float64) time.Time {
 	return time.UnixMilli(int64(seconds * 1000))
 }
 
-// otherAlgorithm tells of a token whose algorithm is not that of the key that its kid, or
-// the lack of one, names.
+// otherAlgorithm returns the error of a token whose algorithm is not that of its key.
 func (k *TokenKey) otherAlgorithm(t *token) error {
 	came := wire.Shorten(t.head.Algorithm)
 	if t.head.Kid == nil || *t.head.Kid == "" {

@@ -27,8 +27,8 @@ const (
 	drainBytes = 256 << 10
 )
 
-// listener accepts connections up to a limit and goes on when descriptors run out,
-// which would otherwise end the service. What is too much is answered with 503.
+// listener accepts connections up to a limit, and goes on when descriptors run out, which would
+// otherwise end the service. Connections beyond the limit are answered with 503.
 type listener struct {
 	net.Listener
 	most    int64
@@ -38,12 +38,11 @@ type listener struct {
 	stop    sync.Once
 }
 
-// unlimited is how many connections there may be where the system has no limit.
+// unlimited is the limit where the system has none.
 const unlimited = 1 << 20
 
-// listen listens at an address. The buffers of what is accepted are those of the
-// listening socket. Whether a client is alive is found out by beats and writes, so TCP
-// need not ask.
+// listen listens at an address. Accepted connections have the buffers of the listening socket.
+// Beats and writes find out whether a client is alive, so TCP keep-alive is off.
 func listen(address string) (net.Listener, error) {
 	config := net.ListenConfig{
 		KeepAlive: -1,
@@ -54,8 +53,8 @@ func listen(address string) (net.Listener, error) {
 	return config.Listen(context.Background(), "tcp", address)
 }
 
-// limitConnections wraps a listener. Most is how many connections there may be; 0
-// stands for as many as there are descriptors, less a reserve.
+// limitConnections wraps a listener. Most is the limit of connections; 0 stands for the number
+// of descriptors less a reserve.
 func limitConnections(l net.Listener, most int) *listener {
 	if most == 0 {
 		most = descriptors()
@@ -92,7 +91,7 @@ func (l *listener) Accept() (net.Conn, error) {
 	}
 }
 
-// exhausted tells whether accepting failed for lack of something that comes back.
+// exhausted tells whether accepting failed for lack of something that will be available again.
 func exhausted(err error) bool {
 	for _, lack := range []error{syscall.EMFILE, syscall.ENFILE, syscall.ENOBUFS, syscall.ENOMEM} {
 		if errors.Is(err, lack) {
@@ -106,7 +105,7 @@ const tooMany = "HTTP/1.1 503 Service Unavailable\r\nRetry-After: 1\r\nConnectio
 	"Content-Length: 158\r\n\r\n" +
 	`{"type":"/problems/busy","title":"Busy","status":503,"instance":"","code":"busy","detail":"too many connections are open","allowed":"another try in a second"}`
 
-// turnAway says that there are too many connections, and closes this one.
+// turnAway answers that there are too many connections, and closes the connection.
 func (l *listener) turnAway(c *net.TCPConn) {
 	l.drain(c, func() error {
 		defer l.open.Add(-1)
@@ -120,8 +119,8 @@ func (l *listener) turnAway(c *net.TCPConn) {
 	})
 }
 
-// drain says something over a connection, reads out what the other side still sends, and
-// closes it, all beside the caller. When many are being drained it is only closed.
+// drain says something over a connection, reads what the other side still sends, and closes it,
+// all beside the caller. If too many are being drained, it is closed at once.
 func (l *listener) drain(c *net.TCPConn, closeIt, say func() error) {
 	if l.drained.Add(1) > maxDrained {
 		l.drained.Add(-1)
@@ -145,8 +144,8 @@ func (l *listener) Close() error {
 	return l.Listener.Close()
 }
 
-// countedConn is a connection that is counted until it is closed. It embeds the TCP
-// connection, so that its socket stays at hand.
+// countedConn is a connection that is counted until it is closed. It embeds the TCP connection,
+// so that its socket remains accessible.
 type countedConn struct {
 	*net.TCPConn
 	listener  *listener
@@ -157,11 +156,11 @@ type countedConn struct {
 	closed    atomic.Bool
 }
 
-// stallTime is how long nothing may come of a request that may take longer as a whole.
+// stallTime is how long a request that may take longer may stand still.
 const stallTime = 10 * time.Second
 
-// SetReadDeadline implements [net.Conn]. A time that is further away than stallTime is kept
-// as long as data arrives: a slow upload is judged by its progress.
+// SetReadDeadline implements [net.Conn]. A deadline beyond stallTime holds as long as data
+// arrives: a slow upload is judged by its progress.
 func (c *countedConn) SetReadDeadline(at time.Time) error {
 	c.until.Store(0)
 	if !at.IsZero() && time.Until(at) > stallTime+time.Second {
@@ -170,9 +169,9 @@ func (c *countedConn) SetReadDeadline(at time.Time) error {
 	return c.TCPConn.SetReadDeadline(at)
 }
 
-// Read implements [net.Conn]. A connection over which nothing was asked in time ends without
-// a word: a browser that opened it in advance, and asks over it at that moment, would take a
-// word about it for its answer.
+// Read implements [net.Conn]. A connection over which nothing was asked in time ends without a
+// word. A browser opens connections in advance, and would take a word about it for the answer to
+// a request that it sends at that moment.
 func (c *countedConn) Read(data []byte) (int, error) {
 	if until := c.until.Load(); until != 0 {
 		at := time.Now().Add(stallTime)
@@ -190,8 +189,8 @@ func (c *countedConn) Read(data []byte) (int, error) {
 	return n, err
 }
 
-// LeaveUnread says that the connection will be closed before all was read that the
-// other side sends, so that closing it does not take the last answer back.
+// LeaveUnread says that the connection will be closed before everything was read, so that
+// closing it must not take the last answer back.
 func (c *countedConn) LeaveUnread() { c.unread.Store(true) }
 
 // Close implements [net.Conn].

@@ -14,9 +14,9 @@ const (
 	reclaimCalm  = 4        // the burst is over when so many times less is allocated
 )
 
-// reclaim gives memory back to the system when a burst is over, as after many links
-// have come at once: what a burst leaves free would otherwise stay with the process
-// for long, as much again as what it needs. Under an even load it does nothing.
+// reclaim returns memory to the system after a burst, as when many links have come at once.
+// Otherwise the process would long keep twice the memory that it needs. Under an even load it
+// does nothing.
 func reclaim(ctx context.Context) {
 	ticker := time.NewTicker(reclaimEvery)
 	defer ticker.Stop()

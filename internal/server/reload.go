@@ -13,9 +13,9 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// Reload takes over the configuration as it is now, whole or not at all: the policies, the
-// origins of realms, how long records are kept, and the certificate. It names what else has
-// changed, which needs a restart. Its error is a [*wire.Problem].
+// Reload reloads the configuration, whole or not at all: the policies, the origins of realms,
+// how long records are kept, and the certificate. It refuses a change that needs a restart, by
+// name. Its error is a [*wire.Problem].
 func (s *Server) Reload() (wire.Reloaded, error) { return s.world.Reload() }
 
 // Reload implements [httpapi.World].
@@ -68,7 +68,7 @@ func (w *world) Reload() (wire.Reloaded, error) {
 	return done, nil
 }
 
-// needRestart names what differs and is read at the start only, by its keys in the file.
+// needRestart returns the keys of settings that differ and are read only at the start.
 func needRestart(was, is Config) (names []string) {
 	differs := func(name string, was, is any) {
 		if !reflect.DeepEqual(was, is) {
@@ -114,7 +114,7 @@ func realmNames(configs ...Config) (names []string) {
 	return names
 }
 
-// certificate is what TLS shows, read anew by a reload.
+// certificate is the certificate of TLS, which a reload reads again.
 type certificate struct {
 	cert, key string // files in PEM; both empty: there is no TLS
 	pair      atomic.Pointer[tls.Certificate]

@@ -32,41 +32,40 @@ const (
 	shutdownTimeout = 2 * time.Second
 )
 
-// memoryRows is how many entries the journal has at most when it is kept in memory.
+// memoryRows limits the journal when it is kept in memory.
 const memoryRows = 200_000
 
-// Config is what a service is started with. Listen, TokenSecret and OperatorKey are
-// required.
+// Config is the configuration of a service. Listen, TokenSecret and OperatorKey are required.
 type Config struct {
 	Listen      string // address, as in 127.0.0.1:8420; port 0 picks a free one
 	TokenSecret string
 	OperatorKey string
 	Policy      *presence.Policy // nil stands for the default
 	Log         *slog.Logger     // nil stands for none
-	// Data is the directory of the records; empty or [records.Memory]: they end with the
-	// service.
+	// Data is the directory of the records. If it is empty or [records.Memory], they end with
+	// the service.
 	Data      string
 	Retention records.Retention
-	// PrivateHooks lets hooks be told at addresses of inner networks.
+	// PrivateHooks lets hooks send to addresses of private networks.
 	PrivateHooks bool
 	HookRetries  []time.Duration // pauses before each further attempt; nil: a day's
 	// TLSCert and TLSKey are files of a certificate and its key in PEM; empty: no TLS.
 	TLSCert, TLSKey string
 	MaxConnections  int // 0: as many as there are descriptors, less a reserve
 	Limits          gateway.Limits
-	// Realms are settings of realms, by name. Those that are not in the records are made.
+	// Realms are settings by realm. Realms that are not on record are made.
 	Realms   map[string]RealmConfig
 	Proxies  httpapi.Proxies // that are trusted to say whom they speak for
 	HideDocs bool            // serves no pages that explain errors and frames
 	Practice bool            // whoever reaches the service may have tokens for rooms to practise in
-	// RequestsPerSecond is how often one key may ask over HTTP, five times as many at once; 0:
-	// as often as it likes.
+	// RequestsPerSecond limits the HTTP requests with one key, with bursts of five times as
+	// many; 0: no limit.
 	RequestsPerSecond int
-	// Reread reads the configuration anew for [Server.Reload]; nil: there is none to read.
+	// Reread reads the configuration again for [Server.Reload]; nil: it cannot be reloaded.
 	Reread func() (Config, error)
 }
 
-// RealmConfig is what a realm is told in the configuration.
+// RealmConfig is the configuration of a realm.
 type RealmConfig struct {
 	Origins   []string          // of pages that may be clients; nil: any
 	TokenKeys []access.TokenKey // besides those on record, each made by [access.NewTokenKey]
@@ -83,7 +82,7 @@ func (c *Config) asksOthers() bool {
 	return false
 }
 
-// boundMemory keeps a journal in memory from growing without end.
+// boundMemory limits a journal in memory.
 func (c *Config) boundMemory() {
 	if c.Data == records.Memory && c.Retention.JournalRows == 0 {
 		c.Retention.JournalRows = memoryRows
@@ -109,7 +108,7 @@ type Server struct {
 	served  chan error // holds one, what the listener ended with; then closed
 }
 
-// Start returns once the service listens. It answers /readyz only after Ready.
+// Start returns once the service listens. /readyz answers only after Ready.
 func Start(c Config) (*Server, error) {
 	if c.Log == nil {
 		c.Log = slog.New(slog.DiscardHandler)
@@ -134,7 +133,7 @@ func Start(c Config) (*Server, error) {
 	return s, nil
 }
 
-// start puts the parts together.
+// start makes the parts and connects them.
 func start(c Config, store *records.Store, secure *certificate) (*Server, error) {
 	keys, err := access.NewKeyring(store, c.TokenSecret, c.OperatorKey)
 	if err != nil {
@@ -208,18 +207,19 @@ func explain(address string, err error) error {
 	return fmt.Errorf("cannot listen at %q (it wants HOST:PORT): %w", address, err)
 }
 
-// Ready lets /readyz say that the service is.
+// Ready makes /readyz answer that the service is ready.
 func (s *Server) Ready() { s.api.SetReady(true) }
 
-// URL is the address at which the service is reached.
+// URL returns the address of the service.
 func (s *Server) URL() string { return s.scheme + "://" + s.listen.Addr().String() }
 
-// Failed yields an error when the service can no longer accept connections.
+// Failed returns a channel that yields an error when the service can no longer accept
+// connections.
 func (s *Server) Failed() <-chan error { return s.served }
 
-// Stop refuses what is new, tells each link that the service restarts and when to
-// come back (moving, then 1012), waits a bounded time for links and requests, saves
-// the sessions, and ends. It is called once.
+// Stop refuses new links and requests, tells each link that the service restarts and when to
+// return (moving, then 1012), waits a limited time for links and requests, saves the sessions,
+// and ends. Call it once.
 func (s *Server) Stop() error {
 	s.api.SetReady(false)
 	ctx, cancel := context.WithTimeout(context.Background(), drainTimeout)

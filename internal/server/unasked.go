@@ -10,12 +10,12 @@ import (
 	"github.com/valyala/fasthttp"
 )
 
-// unasked tracks the connections without a complete request: new ones, those whose
-// request is half there, and those kept for the next. A stop closes them at once, for
-// nobody waits for anything over them. The zero value is ready.
+// unasked tracks the connections without a complete request: new ones, those with half a
+// request, and those kept for the next request. A stop closes them at once, because nobody waits
+// for an answer on them. The zero value is ready.
 //
-// A connection knows itself whether a request of it is being answered, so a request takes
-// no lock that others hold.
+// Each connection knows whether a request on it is being answered, so that requests share no
+// lock.
 type unasked struct {
 	stopping atomic.Bool
 
@@ -23,8 +23,8 @@ type unasked struct {
 	open map[*countedConn]net.Conn // to what closes it: itself, or TLS over it
 }
 
-// watch follows the connections of a server and the requests of an app. Call it before
-// anything else of the app is set up.
+// watch follows the connections of a server and the requests of an app. Call it before anything
+// else of the app is set up.
 func (u *unasked) watch(app *fiber.App) {
 	u.open = map[*countedConn]net.Conn{}
 	app.Server().ConnState = u.changed
@@ -70,7 +70,7 @@ func (u *unasked) changed(conn net.Conn, state fasthttp.ConnState) {
 	}
 }
 
-// close closes those connections, and from now on each that comes to be one.
+// close closes these connections, and from now on every connection that becomes one.
 func (u *unasked) close() {
 	u.stopping.Store(true)
 	u.mu.Lock()

@@ -18,7 +18,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// world makes and ends realms. It is the [httpapi.World].
+// world makes and removes realms. It is the [httpapi.World].
 type world struct {
 	config   Config // of which a reload changes the policy and what realms are told
 	secure   *certificate
@@ -33,8 +33,8 @@ type world struct {
 	mu sync.Mutex // one change of realms at a time
 }
 
-// beginAll starts every realm: the main one, those on record, and those that the
-// configuration names. Key sets are fetched until ctx is over.
+// beginAll starts every realm: the main one, those on record, and those of the configuration.
+// Key sets are fetched until ctx is done.
 func (w *world) beginAll(ctx context.Context) error {
 	kept, err := w.store.Realms()
 	if err != nil {
@@ -77,7 +77,7 @@ func (w *world) beginAll(ctx context.Context) error {
 	return nil
 }
 
-// tellStart writes into the journals how the service had ended, and how long ago.
+// tellStart writes into the journals how the last run ended, and how long ago.
 func (w *world) tellStart(last records.Run) {
 	how, away := "first", time.Duration(0)
 	if last.ID != 0 {
@@ -89,8 +89,7 @@ func (w *world) tellStart(last records.Run) {
 	w.writer.Note(records.ServiceStarted, how, away)
 }
 
-// begin starts a realm with what it has on record, whatever way the last run of the service
-// had ended.
+// begin starts a realm with what it has on record, however the last run ended.
 func (w *world) begin(name string, last records.Run) error {
 	settings := w.config.Realms[name]
 	r, err := realm.Open(realm.Options{
@@ -104,7 +103,7 @@ func (w *world) begin(name string, last records.Run) error {
 	return nil
 }
 
-// AddRealm makes a realm that stays.
+// AddRealm makes a realm, durably.
 func (w *world) AddRealm(name string) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -122,7 +121,7 @@ func (w *world) AddRealm(name string) error {
 	return w.begin(name, records.Run{})
 }
 
-// RemoveRealm ends a realm, with everybody in it, and deletes what is kept of it.
+// RemoveRealm removes a realm and everything in it.
 func (w *world) RemoveRealm(name string) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -147,7 +146,7 @@ func (w *world) RemoveRealm(name string) error {
 	return nil
 }
 
-// end stops the cores of all realms.
+// end stops all realms.
 func (w *world) end() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
