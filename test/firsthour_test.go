@@ -17,12 +17,12 @@ import (
 	"tovik.example/tovik/test/chrome"
 )
 
-// TestTheFirstHourGoesAsThePageSays does what docs/integrate.md says, in a fresh directory:
+// TestTheFirstHourGoesAsThePageSays does what docs/quickstart.md says, in a fresh directory:
 // a key pair, a back end in Node, two pages that list each other, and a restart of the
 // service that neither shows.
 func TestTheFirstHourGoesAsThePageSays(t *testing.T) {
 	t.Parallel()
-	text, err := os.ReadFile("../docs/integrate.md")
+	text, err := os.ReadFile("../docs/quickstart.md")
 	require.NoError(t, err)
 	begin, _, found := strings.Cut(string(text), "\n## 4. ")
 	require.True(t, found)

@@ -27,10 +27,10 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// application is a server of an application, which has the page of docs/integrate.md as
-// it is written, for a service at an address.
+// application is a server of an application, which has the page of docs/quickstart.md
+// as it is written, for a service at an address.
 func application(t *testing.T, service string) *httptest.Server {
-	text, err := os.ReadFile("../docs/integrate.md")
+	text, err := os.ReadFile("../docs/quickstart.md")
 	require.NoError(t, err)
 	html := regexp.MustCompile("(?s)```html\n(.*?)```").FindSubmatch(text)
 	require.NotNil(t, html)

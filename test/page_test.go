@@ -131,7 +131,7 @@ func sessions(t *testing.T, s *server.Server, want wire.Tally) {
 	}, patience, 50*time.Millisecond)
 }
 
-// TestWhoReturnsWithinGraceIsNotSeenToLeave reloads the page of the guide, changes its
+// TestWhoReturnsWithinGraceIsNotSeenToLeave reloads the page of the quickstart, changes its
 // network, duplicates its tab, leaves it for another page and comes back, and freezes
 // it. A third party is told that the person came, and of no leave.
 func TestWhoReturnsWithinGraceIsNotSeenToLeave(t *testing.T) {

@@ -2,16 +2,24 @@ package test
 
 import (
 	"context"
+	"io"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"testing"
+	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/test/chrome"
 	"tovik.example/tovik/wire"
 )
 
@@ -80,4 +88,50 @@ func TestTheDescriptionOfTheFramesIsAsyncAPI(t *testing.T) {
 	out, err := exec.CommandContext(ctx, "node", "asyncapi.mjs", "../wire/asyncapi.yaml").CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	require.Contains(t, string(out), "32 messages")
+}
+
+// TestThePageOfTheProtocolKeepsItsSession reloads the page that does without the library:
+// its session stays. Then it leaves the page, whose beacon says so.
+func TestThePageOfTheProtocolKeepsItsSession(t *testing.T) {
+	t.Parallel()
+	s := startWith(t, func(p *presence.Policy) { p.GraceClosing = 20 * time.Second })
+	third := lookOn(t, s)
+	text, err := os.ReadFile("../docs/protocol.md")
+	require.NoError(t, err)
+	html := regexp.MustCompile("(?s)```html\n(.*?)```").FindSubmatch(text)
+	require.NotNil(t, html)
+	token, err := client.Token{User: "w-17", Name: "Merrin Withywind", Grants: wire.Grants{Rooms: []string{weir}}}.Sign(secret)
+	require.NoError(t, err)
+	content := strings.NewReplacer("127.0.0.1:8420", strings.TrimPrefix(s.URL(), "http://"), "TOKEN", strconv.Quote(token)).Replace(string(html[1]))
+	app := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path != "/" { // /favicon.ico
+			w.WriteHeader(http.StatusNoContent)
+			return
+		}
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		_, _ = io.WriteString(w, content)
+	}))
+	t.Cleanup(app.Close)
+	browser, stop, err := chrome.Start(t.Context())
+	require.NoError(t, err)
+	t.Cleanup(stop)
+
+	page := open(t, browser, app.URL, "/")
+	const listed = `document.querySelector("ul").textContent === "Merrin Withywind"`
+	page.until(listed)
+	for range 3 {
+		page.do(chromedp.Reload())
+		page.until(listed)
+	}
+	sessions(t, s, wire.Tally{People: 1, Sessions: 1})
+	joins, lefts := third.joins()
+	require.Len(t, joins, 1)
+	require.Empty(t, lefts)
+	require.Empty(t, page.complaints.List())
+
+	page.do(chromedp.Navigate("about:blank"))
+	require.Eventually(t, func() bool {
+		all, err := client.API{Server: s.URL(), Key: key}.Sessions(t.Context(), "", "", 10)
+		return err == nil && len(all.Sessions) == 1 && all.Sessions[0].State == "grace" && all.Sessions[0].Reason == "closing"
+	}, patience, 50*time.Millisecond)
 }

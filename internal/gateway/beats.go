@@ -7,9 +7,9 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// Beat is a beat over HTTP: it opens a session without a connection or goes on with one,
-// and takes over what the client says. All is checked before any of it is applied. The
-// error is a problem, or a refusal of the core.
+// Beat carries out an HTTP beat: it opens or resumes a session without a connection, and applies
+// what the client reports, whole or not at all. The error is a problem, or a refusal of the
+// core.
 func (g *Gateway) Beat(conn net.Conn, token, session string, b wire.Beating, caller realm.Caller) (wire.Lease, error) {
 	c, err := g.realms.GreetLease(token, session, b, caller)
 	if err != nil {

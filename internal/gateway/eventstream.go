@@ -18,36 +18,35 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// How long and how many event streams are kept that have lost their connection, for
-// their clients to come back to.
+// How long an event stream without a connection waits for its client, and how many may wait.
 const (
 	feedLife = 60 * time.Second
 	maxFeeds = 10_000
 )
 
-// feed is an event stream as its client sees it: it outlives its connections. Its
-// events are numbered, and a client that comes back says which was the last it got.
+// feed is an event stream as its client sees it: it continues over several connections. Its
+// events are numbered, and a client that returns sends the number of the last one it got.
 type feed struct {
 	gateway *Gateway
-	name    string // random; known only to who has read an event of it
+	name    string // random; known only to clients that have read an event
 	ticket  [sha256.Size]byte
 	talk    *realm.Conversation
 
-	posting sync.Mutex // held while something is asked of it: one request at a time
+	posting sync.Mutex // held during a request: one at a time
 
-	mu     sync.Mutex   // held while frames are fetched: one connection at a time
-	link   *eventStream // the present connection; nil while there is none
-	number uint64       // of the last frame that was fetched
+	mu     sync.Mutex   // held while frames are fetched: for one connection at a time
+	link   *eventStream // the current connection, or nil
+	number uint64       // of the last fetched frame
 	expiry *time.Timer
-	gone   bool // its client did not come back in time
+	gone   bool // its client did not return in time
 }
 
-// eventStream is the link of one connection of a feed. It is the handler of its stream, on
-// which nothing is received: requests come as posts.
+// eventStream is the link of one connection of a feed. It is the handler of its stream, which
+// receives nothing: requests come as posts.
 type eventStream struct {
 	link
 	feed   *feed
-	frames pace.Pace // posts; of posting
+	frames pace.Pace // of posts; guarded by posting
 }
 
 func (g *Gateway) newEventStream(f *feed, caller realm.Caller) *eventStream {
@@ -83,7 +82,7 @@ func (s *eventStream) Broken(code int, reason string) { s.stream().Finish(code, 
 // Overdue implements [transport.Handler].
 func (*eventStream) Overdue() {}
 
-// Fetch implements [transport.Handler]. Only the present connection gets what is delivered.
+// Fetch implements [transport.Handler]. Only the current connection gets deliveries.
 func (s *eventStream) Fetch(frames [][]byte) (_ [][]byte, more bool) {
 	f := s.feed
 	f.mu.Lock()
@@ -100,18 +99,18 @@ func (s *eventStream) Fetch(frames [][]byte) (_ [][]byte, more bool) {
 	return frames, more
 }
 
-// FeedRequest is a request for an event stream, as it was sent.
+// FeedRequest is a request for an event stream.
 type FeedRequest struct {
 	Ticket string
 	Bearer string     // a token or a key
-	Hello  wire.Hello // what the address asks for besides
+	Hello  wire.Hello // from the query
 	Last   string     // Last-Event-ID
 	Caller realm.Caller
 }
 
-// Feed makes a request an event stream. It returns what lets it begin on the connection,
-// after the head of the answer. The connection that is given is that of the request, and
-// only looked at. The error is a problem, or a refusal of the core.
+// Feed opens or resumes an event stream. It returns a function that starts the stream on the
+// connection, after the response head. Until then the given connection is only watched for its
+// end. The error is a problem, or a refusal of the core.
 func (g *Gateway) Feed(conn net.Conn, r FeedRequest) (begin func(conn net.Conn, head, early []byte), err error) {
 	if err := g.mayOpen(r.Caller.Address); err != nil {
 		return nil, err
@@ -151,8 +150,8 @@ func (g *Gateway) Feed(conn net.Conn, r FeedRequest) (begin func(conn net.Conn, 
 	return f.connect(s, reply, opened, 0), nil
 }
 
-// isOf tells whether a request that names an event of a stream comes from its client:
-// it has the ticket that opened the stream, or a token of its person.
+// isOf reports whether a request comes from the client of the stream: it has the ticket that
+// opened the stream, or a token of the same person.
 func (f *feed) isOf(r FeedRequest) bool {
 	if r.Ticket != "" {
 		sum := sha256.Sum256([]byte(r.Ticket))
@@ -161,8 +160,8 @@ func (f *feed) isOf(r FeedRequest) bool {
 	return f.gateway.realms.IsClient(f.talk.Guest(), r.Bearer, r.Caller)
 }
 
-// resume gives a stream another connection, and what its client has missed. The
-// session goes on over a new link, as that of the same page.
+// resume continues a stream over a new connection, from the last event that the client got. The
+// session continues over a new link, as for the same page.
 func (f *feed) resume(conn net.Conn, r FeedRequest, after uint64) (func(net.Conn, []byte, []byte), error) {
 	f.posting.Lock()
 	defer f.posting.Unlock()
@@ -179,11 +178,11 @@ func (f *feed) resume(conn net.Conn, r FeedRequest, after uint64) (func(net.Conn
 		g.feeds.await(f)
 		return nil, gone(err)
 	}
-	f.talk.Returned(reply.Rooms) // it may have left others meanwhile
+	f.talk.Returned(reply.Rooms) // it may have left other rooms since
 	return f.connect(s, reply, c.Opened(reply), after), nil
 }
 
-// again says the hello of a stream once more, for another connection.
+// again repeats the hello of a stream for a new connection.
 func (f *feed) again(ctx context.Context, conn net.Conn, s *eventStream) (*realm.Greeting, presence.Reply, error) {
 	c, err := f.talk.Return().Admit(ctx)
 	if err != nil {
@@ -205,19 +204,19 @@ func streamOver(detail string) error {
 		Allowed: "a new stream, with a fresh ticket from POST /v1/tickets"}
 }
 
-// hold keeps the stream from being given up while its client comes back. It is false
-// when it was already.
+// hold keeps the stream from expiring while its client returns. It returns false if the
+// stream has expired.
 func (f *feed) hold() bool {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.expiry != nil {
 		f.expiry.Stop()
-		f.expiry = nil // one that fires at this moment finds that it does not count
+		f.expiry = nil // a timer that fires now finds that it was replaced
 	}
 	return !f.gone
 }
 
-// connect makes a link the stream's connection.
+// connect sets the stream's current connection.
 func (f *feed) connect(s *eventStream, reply presence.Reply, opened *wire.Opened, after uint64) func(net.Conn, []byte, []byte) {
 	if opened.Session != "" {
 		opened.Posts = "/v1/sessions/" + opened.Session + "/links/" + strconv.FormatUint(uint64(opened.Link), 10)
@@ -243,7 +242,7 @@ func (f *feed) connect(s *eventStream, reply presence.Reply, opened *wire.Opened
 	}
 }
 
-// feeds are all event streams by name, those included whose clients may come back.
+// feeds are all event streams by name, including those that wait for their clients.
 type feeds struct {
 	mu     sync.Mutex
 	all    map[string]*feed
@@ -258,7 +257,7 @@ func (s *feeds) add(f *feed) {
 	s.all[f.name] = f
 }
 
-// find reads the id of an event, as in NAME.NUMBER.
+// find looks up the stream of an event id, NAME.NUMBER.
 func (s *feeds) find(id string) (*feed, uint64, bool) {
 	name, number, _ := strings.Cut(id, ".")
 	after, err := strconv.ParseUint(number, 10, 64)
@@ -268,7 +267,7 @@ func (s *feeds) find(id string) (*feed, uint64, bool) {
 	return f, after, f != nil && err == nil
 }
 
-// detach lets a stream wait for its client, whose connection has gone.
+// detach lets a stream without a connection wait for its client.
 func (s *feeds) detach(f *feed, l *eventStream) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -287,8 +286,7 @@ func (s *feeds) detach(f *feed, l *eventStream) {
 	s.expire(f)
 }
 
-// await gives a stream that has no connection its time again, after a return that
-// came to nothing.
+// await restarts the waiting time of a stream, after a return that failed.
 func (s *feeds) await(f *feed) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -297,8 +295,8 @@ func (s *feeds) await(f *feed) {
 	}
 }
 
-// expire ends the stream when nobody has come back in time. The stream is locked, also
-// for end.
+// expire ends the stream when its client has not returned in time. It calls end with the stream
+// locked.
 func (s *feeds) expire(f *feed) {
 	var expiry *time.Timer
 	expiry = time.AfterFunc(feedLife, func() {
@@ -319,7 +317,7 @@ func (s *feeds) end(f *feed) {
 	f.talk.Close()
 }
 
-// close ends all streams that wait; none has a connection any more.
+// close ends all streams. None of them has a connection.
 func (s *feeds) close() {
 	s.mu.Lock()
 	s.closed = true
@@ -338,7 +336,7 @@ func (s *feeds) close() {
 	}
 }
 
-// narrow ends what event streams without a connection watch and may not any more.
+// narrow ends the watches of waiting streams that are no longer allowed.
 func (s *feeds) narrow(is func(*realm.Guest) bool) {
 	for _, f := range s.those(is) {
 		talk := f.talk
@@ -346,7 +344,7 @@ func (s *feeds) narrow(is func(*realm.Guest) bool) {
 		away := f.link == nil
 		f.mu.Unlock()
 		if !away {
-			continue // its link has been seen to
+			continue // its link has been narrowed
 		}
 		for _, d := range talk.Narrow() {
 			talk.Keep(dropFrame(d))
@@ -354,7 +352,7 @@ func (s *feeds) narrow(is func(*realm.Guest) bool) {
 	}
 }
 
-// endIf gives up the event streams that wait for a client that may not come back.
+// endIf ends the waiting streams whose clients may not return.
 func (s *feeds) endIf(over func(*realm.Guest) bool) {
 	for _, f := range s.those(over) {
 		f.mu.Lock()
@@ -376,9 +374,9 @@ func (s *feeds) those(is func(*realm.Guest) bool) (feeds []*feed) {
 	return feeds
 }
 
-// Post carries out a request of a client whose link is an event stream, as a frame
-// over a WebSocket, and returns the answer. Key is the session's resume key. The error is a
-// problem, or a refusal of the core.
+// Post carries out a request of a client with an event stream, like a frame over a WebSocket,
+// and returns the answer. Key is the session's resume key. The error is a problem, or a refusal
+// of the core.
 func (g *Gateway) Post(session string, number uint32, key string, data []byte) ([]byte, error) {
 	var s *eventStream
 	if l := g.carrier(presence.LinkID{Session: presence.SessionID(session), Number: presence.LinkNumber(number)}); l != nil {
@@ -408,7 +406,7 @@ func (g *Gateway) Post(session string, number uint32, key string, data []byte) (
 	return s.request(r)
 }
 
-// request carries out a request, and returns the answer when it is complete.
+// request carries out a request, and waits for its answer.
 func (s *eventStream) request(r wire.Request) ([]byte, error) {
 	ctx, over := s.during()
 	defer over()

@@ -12,18 +12,18 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// requestTypes are those that a client may send, in words.
+// requestTypes lists the types that a client may send.
 var requestTypes = strings.Join(slices.Sorted(maps.Keys(wire.RequestFields)), ", ") + ", " + wire.TypeHello
 
-// frame is a frame of a client, checked for what all have.
+// frame is a frame of a client, with what all frames have in common.
 type frame struct {
 	object strictjson.Object
-	id     wire.ID // as an answer can repeat it; nil without one
+	id     wire.ID // nil without one
 	name   string  // its type
 }
 
-// readFrame reads a frame. When it cannot be read, its error is a problem, and the frame has
-// its id if that could be read.
+// readFrame reads a frame. Its error is a problem; the frame then has its id, if that could be
+// read.
 func readFrame(data []byte) (f frame, err error) {
 	f.object, err = strictjson.Scan(data)
 	f.id = repeatable(f.object)
@@ -46,7 +46,7 @@ func readFrame(data []byte) (f frame, err error) {
 	return f, nil
 }
 
-// inOrder checks that a frame comes when it may: hello first, and once.
+// inOrder checks that hello comes first, and once.
 func (f frame) inOrder(greeted bool) error {
 	hello := f.name == wire.TypeHello
 	switch {
@@ -73,8 +73,8 @@ func (f frame) request() (wire.Request, error) {
 	return r, err
 }
 
-// repeatable is the id of a request as an answer can repeat it, nil if there is none: a
-// short string or a whole number.
+// repeatable returns the id of a request if it is a short string or a whole number, otherwise
+// nil.
 func repeatable(object strictjson.Object) wire.ID {
 	id := object.Get("id")
 	switch {

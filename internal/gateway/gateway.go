@@ -16,14 +16,14 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// Options are what a Gateway is made of. Realms is required.
+// Options are the parts and settings of a Gateway. Realms is required.
 type Options struct {
 	Realms *realm.Realms
-	Limits Limits       // a zero field stands for its default
+	Limits Limits       // zero fields mean the defaults
 	Log    *slog.Logger // nil stands for none
 }
 
-// Gateway accepts links and knows all that there are. It is the [realm.Links] of every
+// Gateway accepts links, and holds all links of the service. It is the [realm.Links] of every
 // realm. All methods are safe for concurrent use.
 type Gateway struct {
 	*registry
@@ -33,10 +33,10 @@ type Gateway struct {
 	pool    *transport.Pool
 	tickets *tickets
 	feeds   *feeds
-	waiting sync.WaitGroup // answers that wait for something
+	waiting sync.WaitGroup // answers that are not ready yet
 }
 
-// New returns a gateway. Run it, and Close it after its links have been drained.
+// New returns a gateway. Call Run, and after Drain call Close.
 func New(o Options) *Gateway {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
@@ -49,7 +49,7 @@ func New(o Options) *Gateway {
 	}
 }
 
-// Run does what falls due for links without the core's help, until ctx is over.
+// Run does what is due for links that the core does not know, until ctx ends.
 func (g *Gateway) Run(ctx context.Context) {
 	for {
 		p := g.realms.Policy()
@@ -64,19 +64,19 @@ func (g *Gateway) Run(ctx context.Context) {
 	}
 }
 
-// Close ends the gateway's workers. Its links have been drained before.
+// Close ends the gateway's workers. Call Drain first.
 func (g *Gateway) Close() {
 	g.waiting.Wait()
 	g.feeds.close()
 	g.pool.Close()
 }
 
-// MayOpen tells whether an address may open one more link now. Its error is a
+// MayOpen returns an error if an address may not open another link now. It is a
 // [*wire.Problem].
 func (g *Gateway) MayOpen(address string) error { return g.mayOpen(address) }
 
-// WebSocket makes a connection a link, which lives on after the call. The handshake of RFC
-// 6455 has been answered; early is what the client has sent since.
+// WebSocket makes a connection a link, and returns at once. The handshake of RFC 6455 has been
+// answered; early is what the client has sent since.
 func (g *Gateway) WebSocket(conn net.Conn, early []byte, caller realm.Caller) {
 	s := &webSocket{link: link{gateway: g, caller: caller}}
 	s.kind = s
@@ -86,10 +86,10 @@ func (g *Gateway) WebSocket(conn net.Conn, early []byte, caller realm.Caller) {
 	}, early)
 }
 
-// carry lets a link begin on a connection that was an HTTP request.
+// carry starts a link on the connection of an HTTP request.
 func (g *Gateway) carry(l *link, stream *transport.Stream, turnAway func(code int, reason string), early []byte) {
 	l.carrier.Store(stream)
-	if err := g.add(l); err != nil { // others came during the handshake, or the service began to stop
+	if err := g.add(l); err != nil { // other links came first, or the service is stopping
 		code, reason := transport.CloseTryAgainLater, problem.Of(err).Code
 		if reason == wire.CodeNotReady {
 			code, reason = transport.CloseServiceRestart, restarts
@@ -106,8 +106,8 @@ func (g *Gateway) carry(l *link, stream *transport.Stream, turnAway func(code in
 	stream.Wake()
 }
 
-// whileAsking is over when the connection of a request is, where others may have to be
-// asked about it.
+// whileAsking returns a context that ends with the connection, for requests that may have to
+// wait for others.
 func (g *Gateway) whileAsking(conn net.Conn) (context.Context, func()) {
 	if !g.realms.AsksOthers(wire.TypeHello) {
 		return context.Background(), func() {}
@@ -115,8 +115,8 @@ func (g *Gateway) whileAsking(conn net.Conn) (context.Context, func()) {
 	return transport.WhileOpen(conn)
 }
 
-// open gives the core a hello that came with an HTTP request, and withdraws it if the
-// connection ends before it is answered.
+// open gives the core the hello of an HTTP request, and withdraws it if the connection ends
+// before the reply.
 func (g *Gateway) open(ctx context.Context, conn net.Conn, c *realm.Greeting) (presence.Reply, error) {
 	if err := ctx.Err(); err != nil {
 		return presence.Reply{}, gone(err)
@@ -131,21 +131,20 @@ func (g *Gateway) open(ctx context.Context, conn net.Conn, c *realm.Greeting) (p
 	return reply, gone(err)
 }
 
-// sweepEvery is how often links are looked at, at least; late is how much later than wanted
-// that may come before it is taken for a pause of the machine, in which nobody could be
-// heard.
+// sweepEvery is the longest time between two sweeps. A sweep that is late by more than late
+// means that the machine was suspended and could not hear anybody.
 const (
 	sweepEvery = time.Second
 	late       = time.Second
 )
 
-// sweep asks links without a session for beats and closes those that do not answer, which
-// the core does for sessions. It has event streams say that they are alive, so often that
-// their clients notice a loss within the silence that the service allows them.
+// sweep asks links without a session for beats and closes those that do not answer, as the core
+// does for sessions. It lets event streams send signs of life, often enough that their clients
+// notice a loss within the policy's silence.
 func (g *Gateway) sweep(now time.Time, pause time.Duration) {
 	p := g.realms.Policy()
 	g.tickets.expire(now)
-	g.Recheck() // for keys that expire
+	g.Recheck() // because keys expire
 	g.eachLoose(func(l *link) {
 		if l.stream() == nil {
 			return
@@ -164,12 +163,12 @@ func (g *Gateway) sweep(now time.Time, pause time.Duration) {
 	})
 }
 
-// Recheck closes the links whose key, or that of whose token, is no longer in force.
+// Recheck closes the links whose key, or the key of whose token, is no longer valid.
 func (g *Gateway) Recheck() {
 	g.closeIf(func(who *realm.Guest) bool { return !g.realms.InForce(who) }, wire.CloseExpired, wire.CodeBadKey)
 }
 
-// CloseRealm closes the links of a realm that is no more.
+// CloseRealm closes all links of a realm.
 func (g *Gateway) CloseRealm(name string) {
 	g.closeIf(func(who *realm.Guest) bool { return who.ID().Realm == name }, wire.CloseExpired, wire.CodeUnknownRealm)
 }
@@ -188,7 +187,7 @@ func (g *Gateway) Removed(name string, user presence.UserID, room presence.RoomN
 	g.feeds.narrow(theirs)
 }
 
-// gone says so when the connection of a hello is.
+// gone turns the end of a connection into a problem.
 func gone(err error) error {
 	if errors.Is(err, context.Canceled) {
 		return &wire.Problem{Code: wire.CodeNotReady, Detail: "the connection has gone"}

@@ -9,17 +9,17 @@ import (
 
 const (
 	helloTimeout  = 5 * time.Second
-	maxOutbox     = 256 // answers that a client has not read; more, and it is closed
-	maxEarly      = 64  // frames that wait for one that takes long
-	maxUnreadCues = 64  // with so much unread, cues are dropped
+	maxOutbox     = 256 // unread answers; with more the link is closed
+	maxEarly      = 64  // frames that wait while another is carried out
+	maxUnreadCues = 64  // unread frames; with more, cues are dropped
 )
 
-// Limits bound what clients may use. A zero field stands for its default.
+// Limits limit what clients may use. Zero fields mean the defaults.
 type Limits struct {
-	PerAddress  int           // links from one network address; 4096
-	PerPerson   int           // links of one person; 128
-	BeforeHello int           // links that have not said hello yet; 2048
-	SlowAfter   time.Duration // without progress in writing to it, a link is closed; 10 s
+	PerAddress  int           // links from one network address; default 4096
+	PerPerson   int           // links of one person; default 128
+	BeforeHello int           // links without a hello; default 2048
+	SlowAfter   time.Duration // a link that reads nothing for so long is closed; default 10 s
 }
 
 func (l Limits) withDefaults() Limits {
@@ -40,7 +40,7 @@ func (l Limits) withDefaults() Limits {
 var (
 	frameRate  = pace.Rate{Each: 20 * time.Millisecond, Burst: 200}
 	excessRate = pace.Rate{Each: 100 * time.Millisecond, Burst: 200} // of frames refused for their rate
-	tellRate   = pace.Rate{Each: time.Second, Burst: 1}              // of telling so
+	tellRate   = pace.Rate{Each: time.Second, Burst: 1}              // of saying that frames were refused
 )
 
 var errTooFast = &wire.Problem{Code: wire.CodeTooFast, Detail: "too many frames came in a short time; this one was not carried out",

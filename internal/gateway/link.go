@@ -16,12 +16,12 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// link is what every kind of link has: a connection, a conversation, and an outbox. An
-// event stream has a link for each of its connections.
+// link is what all kinds of links have in common: a connection, a conversation and an outbox.
+// An event stream has a new link for each of its connections.
 type link struct {
 	gateway *Gateway
 	kind    kind
-	carrier atomic.Pointer[transport.Stream] // nil until an event stream has its connection
+	carrier atomic.Pointer[transport.Stream] // nil until the event stream has a connection
 	caller  realm.Caller
 	talk    atomic.Pointer[realm.Conversation] // nil before hello
 
@@ -29,42 +29,41 @@ type link struct {
 	carries presence.LinkID // zero without a session
 	key     string          // the session's resume key
 
-	asked bool // a beat request is among what is being written; of the writing side, one at a time
+	asked bool // a beat request is being written; used by the writer only
 
 	mu     sync.Mutex
 	outbox []outgoing
-	heard  int64 // Unix nanoseconds; without a session: the last sign of life
-	wanted int64 // the same: when it was last asked for one
+	heard  int64 // Unix nanoseconds; of a link without a session: the last sign of life
+	wanted int64 // the same: the last request for one
 	ended  bool
-	cancel context.CancelFunc // of what may take long; nil when nothing does
+	cancel context.CancelFunc // of a request that may take long, or nil
 
 	// Guarded by the registry's lock.
-	counted    realm.PersonID // the person whose link it counts as; zero: none
+	counted    realm.PersonID // the person among whose links it counts; zero: none
 	introduced bool           // it has said hello
 }
 
-// kind is what differs between kinds of links.
+// kind is how kinds of links differ.
 type kind interface {
 	transport.Handler
 	isStream() bool
-	// released decides what becomes of the conversation when the connection is gone.
+	// released decides what happens to the conversation when the connection has ended.
 	released(*realm.Conversation)
-	// every is how often a link that the core does not see to is looked at, and sweep looks
-	// at it: it has been quiet for so long, and waits says that it is its turn.
+	// every is the interval of sweep for links that the core does not know. sweep gets the time
+	// since the last sign of life, and whether the interval has passed.
 	every(*presence.Policy) time.Duration
 	sweep(p *presence.Policy, quiet time.Duration, waits bool)
 }
 
-// outgoing is a frame to write, with what is to be done right before and right
-// after. So whatever a link follows starts after the answer that says so, and
-// stops before it.
+// outgoing is a frame to write, with functions to call right before and right after it: what a
+// link follows starts after the answer that says so, and stops before it.
 type outgoing struct {
 	frame         []byte
 	before, after func()
-	beat          bool // it asks the session for a beat
+	beat          bool // the frame asks the session for a beat
 }
 
-// guest is who the link speaks for, nil before hello.
+// guest returns the user of the link; nil before the hello.
 func (l *link) guest() *realm.Guest {
 	if talk := l.talk.Load(); talk != nil {
 		return talk.Guest()
@@ -72,10 +71,10 @@ func (l *link) guest() *realm.Guest {
 	return nil
 }
 
-// by says over which link a request came.
+// by identifies the link for its requests.
 func (l *link) by() realm.By { return realm.By{Link: l.carries, Caller: l.caller} }
 
-// during is over when the connection is.
+// during returns a context that ends with the connection.
 func (l *link) during() (ctx context.Context, done func()) {
 	ctx, cancel := context.WithCancel(context.Background())
 	l.mu.Lock()
@@ -93,7 +92,7 @@ func (l *link) during() (ctx context.Context, done func()) {
 	}
 }
 
-// fetchOutbox appends what is in the outbox. The conversation is nil when nothing more is
+// fetchOutbox appends the content of the outbox. It returns a nil conversation if nothing more is
 // to be delivered.
 func (l *link) fetchOutbox(frames [][]byte) ([][]byte, *realm.Conversation) {
 	l.mu.Lock()
@@ -117,8 +116,8 @@ func (l *link) fetchOutbox(frames [][]byte) ([][]byte, *realm.Conversation) {
 	return frames, talk
 }
 
-// Wrote implements [transport.Handler]. Silence counts from a request that was
-// really written.
+// Wrote implements [transport.Handler]. Silence is counted from the time when the beat request
+// was written.
 func (l *link) Wrote() {
 	if l.asked {
 		l.asked = false
@@ -140,7 +139,7 @@ func (l *link) Ended(err error) {
 	g.remove(l)
 }
 
-// letGo ends what the link follows, and lets the core know that it is gone.
+// letGo stops what the link follows, and tells the core that the link has ended.
 func (l *link) letGo() {
 	l.mu.Lock()
 	l.ended = true
@@ -162,9 +161,8 @@ func (l *link) lose(talk *realm.Conversation) {
 	}
 }
 
-// greet publishes the conversation, complete, and then makes sure that nothing was missed
-// of what happened before it could be found. The answer to hello comes before all that is
-// delivered.
+// greet publishes the complete conversation, and then checks for what happened before it could
+// be found. The answer to the hello is sent before any delivery.
 func (l *link) greet(talk *realm.Conversation, reply presence.Reply, answer []byte) {
 	l.mu.Lock()
 	l.carries, l.key = reply.Link, reply.Key // zero without a session
@@ -174,7 +172,7 @@ func (l *link) greet(talk *realm.Conversation, reply presence.Reply, answer []by
 	l.talk.Store(talk)
 	ended := l.ended
 	l.mu.Unlock()
-	if ended { // the connection closed meanwhile
+	if ended { // the connection has ended since
 		l.gateway.forget(l)
 		if !l.kind.isStream() {
 			talk.Close()
@@ -191,14 +189,14 @@ func (l *link) greet(talk *realm.Conversation, reply presence.Reply, answer []by
 	l.wake()
 }
 
-// takenOut ends the following of a room that the session is not in any more, and says so.
+// takenOut stops following a room that the session is no longer in, and tells the client.
 func (l *link) takenOut(room presence.RoomName, reason presence.Reason) {
 	if talk := l.talk.Load(); talk != nil {
 		l.tellDropped([]wire.Drop{talk.TakenOut(room, reason)})
 	}
 }
 
-// narrow ends the watching of what the guest may not watch any more, and says so.
+// narrow ends the watches that the guest is no longer allowed, and tells the client.
 func (l *link) narrow() { l.tellDropped(l.talk.Load().Narrow()) }
 
 func (l *link) tellDropped(list []wire.Drop) {
@@ -211,7 +209,7 @@ func dropFrame(d wire.Drop) []byte {
 	return wire.Encode(wire.DropFrame{Type: wire.TypeDropped, Drop: d})
 }
 
-// stream is the connection, nil as long as that of an event stream is not there.
+// stream returns the connection; nil until an event stream has one.
 func (l *link) stream() *transport.Stream { return l.carrier.Load() }
 
 func (l *link) wake() {
@@ -220,8 +218,7 @@ func (l *link) wake() {
 	}
 }
 
-// send puts a frame into the outbox. A client that asks and does not read the
-// answers is closed.
+// send puts a frame into the outbox. A link whose client does not read its answers is closed.
 func (l *link) send(out outgoing) {
 	l.mu.Lock()
 	full := len(l.outbox) >= maxOutbox
@@ -236,7 +233,7 @@ func (l *link) send(out outgoing) {
 	l.wake()
 }
 
-// offer sends a frame that may be lost, and tells whether it was taken.
+// offer sends a frame that may be dropped, and reports whether it was accepted.
 func (l *link) offer(frame []byte) bool {
 	l.mu.Lock()
 	taken := len(l.outbox) < maxUnreadCues && !l.ended
@@ -258,7 +255,7 @@ func (l *link) finish(code int, reason string) {
 	}
 }
 
-// hear notes a sign of life of a link without a session; those with one tell the core.
+// hear notes a sign of life of a link without a session. With a session, the core does that.
 func (l *link) hear() {
 	if l.carries == (presence.LinkID{}) {
 		l.mu.Lock()
@@ -267,7 +264,7 @@ func (l *link) hear() {
 	}
 }
 
-// conclude does what is to be done once a request has been answered.
+// conclude does what remains after the answer to a request was queued.
 func (l *link) conclude(done realm.Done) {
 	if done.Narrow {
 		l.narrow()

@@ -18,31 +18,30 @@ import (
 
 const (
 	restarts = "the service restarts"
-	// comingBack is how many links a second a restarted service should have to take.
+	// comingBack is the number of links per second that should return to a restarted service.
 	comingBack = 2000
 )
 
-// registry knows all links of the service, and carries out what the core wants done about
-// them.
+// registry holds all links of the service, and carries out the core's orders about them.
 type registry struct {
 	limits Limits
 
 	mu        sync.Mutex
 	all       map[*link]struct{}
 	carriers  map[presence.SessionID]*link // the newest link of each session
-	loose     map[*link]struct{}           // links that the core does not see to: without a session, or event streams
+	loose     map[*link]struct{}           // links that sweep looks after: without a session, or event streams
 	byAddress map[string]int
 	byPerson  map[realm.PersonID]int
-	strangers int // that have not said hello
+	strangers int // links without a hello
 	draining  bool
-	asked     int64            // beats, since the start
-	slow      int64            // links that were cut because they did not read
+	asked     int64            // beats asked for since the start
+	slow      int64            // links closed because they did not read
 	refused   map[string]int64 // hellos, by the code of the problem
 
-	cuesDropped atomic.Int64 // for links with too much unread
-	beats       atomic.Int64 // that links and leases brought
+	cuesDropped atomic.Int64 // because a link had too many unread frames
+	beats       atomic.Int64 // received, also over HTTP
 
-	empty chan struct{} // closed when draining and no link is left
+	empty chan struct{} // closed when draining has ended: no link is left
 }
 
 func newRegistry(limits Limits) *registry {
@@ -68,16 +67,16 @@ func (s *registry) AskBeat(id presence.LinkID) {
 	}
 }
 
-// Size is how many links there are, and what became of some since the start.
+// Size is the number of links now, and numbers of events since the start.
 type Size struct {
-	WebSockets, Streams, Strangers int // strangers have not said hello
-	Operators                      int // of those before
+	WebSockets, Streams, Strangers int // strangers are links without a hello
+	Operators                      int // included in the numbers before
 	Beats, BeatsAsked, Slow        int64
 	CuesDropped                    int64
 	Refused                        map[string]int64 // hellos, by code
 }
 
-// Size says how many links there are.
+// Size returns the current numbers.
 func (s *registry) Size() Size {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -144,7 +143,7 @@ func (s *registry) Offer(id presence.LinkID, frame []byte) bool {
 	return l != nil && l.offer(frame)
 }
 
-// carrier finds the link that carries a session now, if it is the one of this id.
+// carrier returns the current link of a session, if it has this id.
 func (s *registry) carrier(id presence.LinkID) *link {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -154,7 +153,7 @@ func (s *registry) carrier(id presence.LinkID) *link {
 	return nil
 }
 
-// mayOpen tells whether an address may open one more link now. Its error is a
+// mayOpen returns an error if an address may not open another link now. It is a
 // [*wire.Problem].
 func (s *registry) mayOpen(address string) error {
 	s.mu.Lock()
@@ -175,8 +174,7 @@ func (s *registry) hasPlace(address string, stranger bool) error {
 	return nil
 }
 
-// add registers a new link, if there is still a place for it. Its error is a
-// [*wire.Problem].
+// add registers a new link within the limits. Its error is a [*wire.Problem].
 func (s *registry) add(l *link) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -194,7 +192,7 @@ func (s *registry) add(l *link) error {
 	return nil
 }
 
-// know counts a link that says hello as the guest's. Its error is a [*wire.Problem].
+// know counts a link among those of its guest. Its error is a [*wire.Problem].
 func (s *registry) know(l *link, who *realm.Guest) error {
 	if who.IsOperator() {
 		return nil
@@ -213,7 +211,7 @@ func (s *registry) know(l *link, who *realm.Guest) error {
 	return nil
 }
 
-// forget takes back what a link was counted and known for.
+// forget removes a link from all counts and indexes.
 func (s *registry) forget(l *link) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -230,15 +228,15 @@ func (s *registry) forgetLocked(l *link) {
 	}
 }
 
-// publish lets a link be found that has said hello. It carries its session from now on,
-// unless that has a newer one already.
+// publish makes a link with a conversation findable. From then on it carries its session,
+// unless the session has a newer link.
 func (s *registry) publish(l *link) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if _, connected := s.all[l]; connected {
 		s.strangers--
 	} else if !l.kind.isStream() {
-		return // it ended a moment ago
+		return // it has ended
 	}
 	l.introduced = true
 	if l.carries == (presence.LinkID{}) {
@@ -265,14 +263,14 @@ func (s *registry) remove(l *link) {
 	if !l.introduced {
 		s.strangers--
 	}
-	l.introduced = true // whatever comes of its hello now
+	l.introduced = true // even if its hello fails from here on
 	s.forgetLocked(l)
 	if s.draining && len(s.all) == 0 {
 		close(s.empty)
 	}
 }
 
-// eachLoose calls with every link without a session or event stream, unlocked.
+// eachLoose calls the function, without locks, with every link that sweep looks after.
 func (s *registry) eachLoose(call func(*link)) {
 	s.mu.Lock()
 	links := make([]*link, 0, len(s.loose))
@@ -291,7 +289,7 @@ func (s *registry) closeIf(over func(*realm.Guest) bool, code int, reason string
 	}
 }
 
-// those returns the links that have said hello and whose guest is among those meant.
+// those returns the links whose guest meets the condition.
 func (s *registry) those(is func(*realm.Guest) bool) (links []*link) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -303,9 +301,9 @@ func (s *registry) those(is func(*realm.Guest) bool) (links []*link) {
 	return links
 }
 
-// Drain refuses new links, tells each link that the service goes away and when to
-// come back, and waits until all are closed or ctx is over; then it cuts those that
-// are left. Returns are spread out over at most the time given. It is called once.
+// Drain refuses new links, tells each link that the service stops and when to return, and waits
+// until all are closed or ctx ends. It closes the rest without notice. The times to return are
+// spread over at most the given time. Call it once.
 func (s *registry) Drain(ctx context.Context, most time.Duration) {
 	s.mu.Lock()
 	s.draining = true

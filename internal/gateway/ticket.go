@@ -18,12 +18,12 @@ const (
 	maxTicketsOfOne = 64
 )
 
-// tickets are hellos that wait for the stream that they are for. A ticket stands in
-// an address, so it opens one stream within a short time and is worth nothing then.
+// tickets are hellos that wait for their stream. A ticket is part of an address, so it is valid
+// for one stream and a short time.
 type tickets struct {
 	mu      sync.Mutex
 	waiting map[[sha256.Size]byte]ticket
-	byOwner map[realm.PersonID]int // how many of them; operators are nobody's
+	byOwner map[realm.PersonID]int // number of tickets; without those of operators
 }
 
 type ticket struct {
@@ -35,8 +35,8 @@ func newTickets() *tickets {
 	return &tickets{waiting: map[[sha256.Size]byte]ticket{}, byOwner: map[realm.PersonID]int{}}
 }
 
-// Ticket takes a hello, checked as on a link, for an event stream that cannot say it
-// itself. Bearer, when not empty, is the token or key that the hello does not have.
+// Ticket checks a hello like one on a link, and keeps it for an event stream. Bearer, if not
+// empty, is the token or key, which the hello then lacks.
 func (g *Gateway) Ticket(h wire.Hello, bearer string, caller realm.Caller) (wire.Ticket, error) {
 	if h.Version != 0 && h.Version != wire.Version {
 		return wire.Ticket{}, wrongVersion(h.Version)
@@ -62,7 +62,7 @@ func (g *Gateway) Ticket(h wire.Hello, bearer string, caller realm.Caller) (wire
 	return wire.Ticket{Ticket: name, Expires: wire.Time{Time: expires}, Feed: "/v1/feed?ticket=" + name}, nil
 }
 
-// use takes a ticket, once.
+// use returns the hello of a ticket, and invalidates the ticket.
 func (t *tickets) use(name string, now time.Time) (*realm.Greeting, error) {
 	key := sha256.Sum256([]byte(name))
 	t.mu.Lock()

@@ -17,15 +17,15 @@ import (
 type webSocket struct {
 	link
 
-	// Of the receiving side, one at a time.
+	// Used by the receiver only, one frame at a time.
 	frames pace.Pace
 	excess pace.Pace
-	told   pace.Pace // when last told that it sends too much
-	beside bool      // frames are handled beside the receiving: they may take long
+	told   pace.Pace // of telling the client that it sends too much
+	beside bool      // frames are carried out in another goroutine, because they may take long
 
 	// Guarded by mu.
-	waits bool     // a frame is being handled beside the receiving
-	early [][]byte // frames that came meanwhile, at most maxEarly
+	waits bool     // another goroutine is carrying out a frame
+	early [][]byte // frames received since, at most maxEarly
 }
 
 func (*webSocket) isStream() bool { return false }
@@ -36,7 +36,7 @@ func (*webSocket) every(p *presence.Policy) time.Duration { return p.BeatEvery }
 
 func (s *webSocket) sweep(p *presence.Policy, quiet time.Duration, waits bool) {
 	switch {
-	case quiet > p.BeatEvery+p.Silence(): // it was asked in that time
+	case quiet > p.BeatEvery+p.Silence(): // it has been asked in that time
 		s.finish(wire.CloseSilent, presence.ReasonSilent.String())
 	case waits && quiet >= p.BeatEvery:
 		s.send(outgoing{frame: beatFrame})
@@ -57,7 +57,7 @@ func (s *webSocket) Receive(data []byte, text bool) {
 	}
 }
 
-// receive carries out one frame of the client, or says why not.
+// receive carries out a frame of the client, or answers why not.
 func (s *webSocket) receive(data []byte) {
 	f, err := readFrame(data)
 	if err == nil {
@@ -84,13 +84,13 @@ func (s *webSocket) dispatch(f frame) error {
 	s.hear()
 	r, err := f.request()
 	if err != nil {
-		talk.Hear(s.carries) // a request that is refused is a sign of life, too
+		talk.Hear(s.carries) // a refused request is a sign of life, too
 		return err
 	}
 	return s.perform(f, func() error { return s.request(talk, r) })
 }
 
-// perform carries out a request, beside the receiving if others have to be asked.
+// perform carries out a request, in another goroutine if it may have to wait for others.
 func (s *webSocket) perform(f frame, do func() error) error {
 	if !s.gateway.realms.AsksOthers(f.name) {
 		return do()
@@ -103,8 +103,8 @@ func (s *webSocket) perform(f frame, do func() error) error {
 	return nil
 }
 
-// hello carries out a hello. When the core has to probe an older link first, the answer
-// comes later, and frames that come meanwhile wait for it.
+// hello carries out a hello. If the core has to probe an older link first, the answer comes
+// later, and the frames received until then wait.
 func (s *webSocket) hello(h wire.Hello) error {
 	if h.Version != wire.Version {
 		return wrongVersion(h.Version)
@@ -144,18 +144,18 @@ func (s *webSocket) hello(h wire.Hello) error {
 		case ctx.Err() == nil:
 			s.gateway.forget(&s.link)
 			s.refuse(h.ID, err)
-		} // otherwise the hello was withdrawn with its connection
+		} // otherwise the connection has ended, and the hello was withdrawn
 	})
 	return nil
 }
 
-// greeted lets the link be the guest's, and answers the hello.
+// greeted starts the conversation of an accepted hello, and answers it.
 func (s *webSocket) greeted(id wire.ID, c *realm.Greeting, reply presence.Reply) {
 	talk, opened := c.Converse(reply, s.wake)
 	s.greet(talk, reply, wire.Encode(wire.Answer{Type: wire.TypeAnswer, Re: id, Opened: opened}))
 }
 
-// request carries out a request that comes after hello.
+// request carries out a request after the hello.
 func (s *webSocket) request(talk *realm.Conversation, r wire.Request) error {
 	ctx := context.Background()
 	if s.gateway.realms.AsksOthers(r.Type) {
@@ -170,7 +170,7 @@ func (s *webSocket) request(talk *realm.Conversation, r wire.Request) error {
 	}
 	if r.Type == wire.TypeBeat {
 		s.gateway.beats.Add(1)
-		if r.ID == nil { // it answers a beat request, and gets no answer itself
+		if r.ID == nil { // it answers a beat request and needs no answer
 			return nil
 		}
 	}
@@ -182,7 +182,7 @@ func (s *webSocket) request(talk *realm.Conversation, r wire.Request) error {
 	return nil
 }
 
-// answerAfter answers when what the answer waits for has come.
+// answerAfter answers when the answer is ready.
 func (s *webSocket) answerAfter(id wire.ID, done realm.Done) {
 	wait := func() {
 		var err error
@@ -199,15 +199,14 @@ func (s *webSocket) answerAfter(id wire.ID, done realm.Done) {
 	}
 }
 
-// answer says that a request was carried out.
+// answer answers a request.
 func (s *webSocket) answer(id wire.ID, done realm.Done) {
 	done.Answer.Type, done.Answer.Re = wire.TypeAnswer, id
 	s.send(outgoing{before: done.Before, after: done.After, frame: wire.Encode(done.Answer)})
 	s.conclude(done)
 }
 
-// refuse says that a request was not carried out. Before hello, that is the end
-// of the link.
+// refuse answers a request with an error. Before the hello it also closes the link.
 func (s *webSocket) refuse(id wire.ID, err error) { s.fail(id, err, 0) }
 
 func (s *webSocket) fail(id wire.ID, err error, code int) {
@@ -223,8 +222,8 @@ func (s *webSocket) fail(id wire.ID, err error, code int) {
 	}
 }
 
-// later does what may take long, beside the receiving of frames: so the end of the
-// connection is noticed meanwhile. Frames that come wait for it, in order.
+// later carries out what may take long in another goroutine, so that the end of the connection
+// is noticed. Frames received until then wait, in order.
 func (s *webSocket) later(do func()) {
 	if s.beside {
 		do()
@@ -251,7 +250,7 @@ func (s *webSocket) later(do func()) {
 	})
 }
 
-// hold keeps a frame while another is handled beside the receiving.
+// hold keeps a frame that has to wait for another one.
 func (s *webSocket) hold(data []byte) bool {
 	s.mu.Lock()
 	waits, full := s.waits, len(s.early) >= maxEarly
@@ -265,8 +264,8 @@ func (s *webSocket) hold(data []byte) bool {
 	return waits
 }
 
-// mayReceive keeps a client to its frame rate. What is too much is refused, with a
-// word about it each second; a client that does not mind is closed.
+// mayReceive limits the rate of frames. Frames beyond it are refused, and reported once a
+// second; a client that continues is closed.
 func (s *webSocket) mayReceive() bool {
 	now := time.Now()
 	if s.frames.Take(now, frameRate) {
@@ -282,8 +281,8 @@ func (s *webSocket) mayReceive() bool {
 	return false
 }
 
-// MayWait implements [transport.Handler]: a hello is much work, that must not hold up the
-// frames of others.
+// MayWait implements [transport.Handler]: a hello is much work and must not delay the frames of
+// other links.
 func (s *webSocket) MayWait() bool { return s.talk.Load() == nil }
 
 // Control implements [transport.Handler].

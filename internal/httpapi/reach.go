@@ -7,10 +7,10 @@ import (
 	"tovik.example/tovik/internal/access"
 )
 
-// AccessTable is every route with what has to be shown for it, as a table in Markdown.
+// AccessTable returns a Markdown table of all routes, with the credential that each needs.
 func AccessTable() string {
 	var table strings.Builder
-	table.WriteString("| route | who asks shows | the key is about |\n|---|---|---|\n")
+	table.WriteString("| route | needs | the key must cover |\n|---|---|---|\n")
 	for _, op := range Operations() {
 		shows := op.Shows
 		switch _, role := access.ParseRole(op.Shows); {
@@ -19,7 +19,7 @@ func AccessTable() string {
 		case op.Shows == showsToken:
 			shows = "a person's token"
 		case op.Shows == showsSession:
-			shows = "the key of the session"
+			shows = "the session's resume key"
 		}
 		reach := string(op.Reach)
 		if reach == "" {

@@ -45,7 +45,7 @@ const (
 const (
 	showsNothing = "nothing"
 	showsToken   = "token"   // of a person
-	showsSession = "session" // the key of the session
+	showsSession = "session" // the session's resume key
 )
 
 // Parameter is a parameter of the query.

@@ -16,29 +16,30 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// Conversation is what a client and the service have agreed on: who speaks, and what is
-// followed. That of an event stream outlives its links. Requests are given to [Conversation.Do]
-// one at a time; all other methods are safe for concurrent use, but one at a time calls
-// [Conversation.Next].
+// Conversation is the state between a client and the service: who the client is, and what
+// it follows. The conversation of an event stream outlives its links. Call
+// [Conversation.Do] with one request at a time, and [Conversation.Next] from one goroutine
+// at a time; all other methods are safe for concurrent use.
 type Conversation struct {
 	realms   *Realms
 	guest    atomic.Pointer[Guest]
 	receiver *delivery.Receiver
-	again    *presence.Hello // of an event stream: its hello, as it would be said again; else nil
+	again    *presence.Hello // for an event stream: the hello to repeat when it returns; else nil
 	cues     pace.Pace
 
 	mu       sync.Mutex
 	watching map[presence.Pattern]delivery.Detail
-	people   map[presence.UserID]struct{} // that are watched
-	unsaid   [][]byte                     // for a client that has no connection now, at most maxUnsaid
+	people   map[presence.UserID]struct{} // watched
+	unsaid   [][]byte                     // frames for a client without a connection, at most maxUnsaid
 }
 
-// maxUnsaid bounds the frames that wait for a client to come back.
+// maxUnsaid limits the frames that are kept for a client until it returns.
 const maxUnsaid = 64
 
-// Converse returns the conversation that a greeting has led to, and what its answer says.
-// It follows all that was asked for; nobody else knows it yet. Wake is called when there may
-// be something to fetch with Next; with locks held, so it neither blocks nor calls back.
+// Converse starts the conversation after a greeting, and returns it with the answer to the
+// hello. It follows all that was asked for, and nobody else can find it yet. Wake is called
+// when Next may have something; it is called with locks held, so it must not block or call
+// back.
 func (c *Greeting) Converse(reply presence.Reply, wake func()) (*Conversation, *wire.Opened) {
 	opened := c.Opened(reply)
 	t := &Conversation{realms: c.realms, receiver: c.guest.realm.hub.NewReceiver(c.guest.view(), wake)}
@@ -65,8 +66,8 @@ func (c *Greeting) Converse(reply presence.Reply, wake func()) (*Conversation, *
 	return t, opened
 }
 
-// Return is the greeting of an event stream whose client comes back over another
-// connection: its hello said once more.
+// Return returns the greeting of an event stream whose client returns over a new
+// connection: its hello, repeated.
 func (t *Conversation) Return() *Greeting {
 	who := t.Guest()
 	c := &Greeting{realms: t.realms, guest: who, in: *t.again, session: t.again.Session != ""}
@@ -76,12 +77,12 @@ func (t *Conversation) Return() *Greeting {
 	return c
 }
 
-// Withdraw ends the session that a return has opened in the place of one that has ended.
+// Withdraw ends the session that a return opened because the old session had ended.
 func (t *Conversation) Withdraw(link presence.LinkID) {
 	t.Guest().realm.Apply(presence.Bye{From: link})
 }
 
-// Returned ends the following of rooms that the session has left meanwhile.
+// Returned stops following the rooms that the session left while the client was away.
 func (t *Conversation) Returned(rooms []presence.RoomName) {
 	for _, pattern := range t.receiver.Following(delivery.Joined) {
 		if room, _ := pattern.Room(); !slices.Contains(rooms, room) {
@@ -90,35 +91,34 @@ func (t *Conversation) Returned(rooms []presence.RoomName) {
 	}
 }
 
-// Guest returns who speaks. A renewed token makes that another.
+// Guest returns who the client is. It changes when the token is renewed.
 func (t *Conversation) Guest() *Guest { return t.guest.Load() }
 
-// Next appends what the client lacks to frames, and tells whether there is more.
+// Next appends the frames that the client needs next, and reports whether there are more.
 func (t *Conversation) Next(frames [][]byte) (_ [][]byte, more bool) { return t.receiver.Next(frames) }
 
-// Record keeps in mind what Next gives from now on, as frames after the one of a number,
-// so that the conversation can be rewound.
+// Record remembers the frames that Next returns from now on, numbered from the one after
+// number, so that the conversation can be rewound.
 func (t *Conversation) Record(after uint64) { t.receiver.Record(after) }
 
-// Rewind gives again what was given after the frame of a number.
+// Rewind lets Next return the frames after a number again.
 func (t *Conversation) Rewind(number uint64) { t.receiver.Rewind(number) }
 
-// Rewake changes who is woken.
+// Rewake replaces the wake function.
 func (t *Conversation) Rewake(wake func()) { t.receiver.Rewake(wake) }
 
-// Close ends all that is followed.
+// Close stops following everything.
 func (t *Conversation) Close() { t.receiver.Close() }
 
-// End is why a link is to be closed: a close code, and the reason.
+// End says why to close a link: a close code, and the reason.
 type End struct {
 	Code   int
 	Reason string
 }
 
-// CatchUp makes up for what could not be told while a link of the conversation could not be
-// found yet: that another link has taken its session over, that a key was revoked, that
-// the person was removed. It returns what the client does not get any more, or why the link
-// is to be closed.
+// CatchUp checks for what happened before a link of the conversation could be found: another
+// link took the session over, a key was revoked, the person was removed. It returns what is
+// no longer delivered, or why to close the link.
 func (t *Conversation) CatchUp(link presence.LinkID, rooms []presence.RoomName) (dropped []wire.Drop, end *End) {
 	who := t.Guest()
 	if t.realms.StillIn(who) != nil {
@@ -142,7 +142,7 @@ func (t *Conversation) CatchUp(link presence.LinkID, rooms []presence.RoomName) 
 	return append(dropped, t.Narrow()...), nil
 }
 
-// TakenOut ends the following of a room that the session is not in any more.
+// TakenOut stops following a room that the session is no longer in.
 func (t *Conversation) TakenOut(room presence.RoomName, reason presence.Reason) wire.Drop {
 	err := removedProblem("room", string(room))
 	if reason != presence.ReasonRemoved {
@@ -156,15 +156,14 @@ func (t *Conversation) dropRoom(room presence.RoomName, err error) wire.Drop {
 	return drop(wire.Drop{Room: string(room)}, err)
 }
 
-// Narrow ends the watching of all that the guest may not watch any more, and returns what
-// that is.
+// Narrow ends the watches that the guest is no longer allowed, and returns them.
 func (t *Conversation) Narrow() []wire.Drop { return t.narrow(nil) }
 
-// narrow is Narrow that asks, when admits is not nil, whether a pattern is still admitted.
+// narrow is Narrow; if admits is not nil, it also asks whether each pattern is still admitted.
 func (t *Conversation) narrow(admits func(presence.Pattern) error) (dropped []wire.Drop) {
 	who := t.Guest()
 	t.mu.Lock()
-	watching, people := maps.Clone(t.watching), maps.Clone(t.people) // nil for most
+	watching, people := maps.Clone(t.watching), maps.Clone(t.people) // mostly nil
 	t.mu.Unlock()
 	for pattern, detail := range watching {
 		err := who.mayFollow(pattern, detail)
@@ -188,7 +187,7 @@ func (t *Conversation) narrow(admits func(presence.Pattern) error) (dropped []wi
 	return dropped
 }
 
-// note adds a wish to what is watched, within the limit of watches.
+// note adds a wish to the watches, within their limit.
 func (t *Conversation) note(w wish) error {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -212,11 +211,11 @@ func (t *Conversation) note(w wish) error {
 	return nil
 }
 
-// follow begins to follow what was wished, less what has been taken away meanwhile.
+// follow starts following a wish, except for what has been taken away since it was noted.
 func (t *Conversation) follow(w wish) {
 	for _, watch := range w.watches {
 		t.receiver.Follow(delivery.Watched, watch.pattern, watch.detail)
-		if !t.watches(watch.pattern) { // taken away before it was followed
+		if !t.watches(watch.pattern) { // taken away since
 			t.receiver.Unfollow(delivery.Watched, watch.pattern)
 		}
 	}
@@ -230,8 +229,8 @@ func (t *Conversation) follow(w wish) {
 	t.receiver.UnfollowPeople(gone)
 }
 
-// followJoined follows a room that the session is in. If it was taken out of it a moment
-// ago, that has found nothing to end, so this ends it.
+// followJoined follows a room that the session is in. If the session was taken out of it a
+// moment ago, there was nothing to stop following then, so followJoined does it.
 func (t *Conversation) followJoined(link presence.LinkID, room presence.RoomName, detail delivery.Detail) {
 	if detail == delivery.None {
 		t.receiver.Unfollow(delivery.Joined, presence.Pattern(room))
@@ -250,7 +249,7 @@ func (t *Conversation) watches(pattern presence.Pattern) bool {
 	return ok
 }
 
-// stopWatching ends the watching of a pattern, and tells whether it was watched.
+// stopWatching ends the watch of a pattern, and reports whether there was one.
 func (t *Conversation) stopWatching(pattern presence.Pattern) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -259,8 +258,8 @@ func (t *Conversation) stopWatching(pattern presence.Pattern) bool {
 	return ok
 }
 
-// stopWatchingPeople ends the watching of people. When one of them is not watched, it
-// returns that one and changes nothing.
+// stopWatchingPeople ends watches of people. If one of them is not watched, it returns that
+// one and changes nothing.
 func (t *Conversation) stopWatchingPeople(users []presence.UserID) (unknown presence.UserID) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -275,7 +274,7 @@ func (t *Conversation) stopWatchingPeople(users []presence.UserID) (unknown pres
 	return ""
 }
 
-// Keep holds a frame for a client that has no connection, until it is back.
+// Keep stores a frame for a client without a connection until it returns.
 func (t *Conversation) Keep(frame []byte) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -284,7 +283,7 @@ func (t *Conversation) Keep(frame []byte) {
 	}
 }
 
-// TakeKept returns the frames that were held, and holds them no more.
+// TakeKept returns the stored frames and forgets them.
 func (t *Conversation) TakeKept() [][]byte {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -293,8 +292,8 @@ func (t *Conversation) TakeKept() [][]byte {
 	return frames
 }
 
-// mayList tells whether the link may list the members of a room: it is in it, or may watch
-// it.
+// mayList reports whether the client may list the members of a room: its session is in the
+// room, or it may watch the room.
 func (t *Conversation) mayList(ctx context.Context, link presence.LinkID, room presence.RoomName) error {
 	who := t.Guest()
 	if err := who.mayFollow(presence.Pattern(room), delivery.AtMembers); err != nil {
@@ -306,7 +305,7 @@ func (t *Conversation) mayList(ctx context.Context, link presence.LinkID, room p
 	return who.admittedToWatch(ctx, presence.Pattern(room))
 }
 
-// page answers with a page of a room at a revision.
+// page returns one page of a room at a revision.
 func (t *Conversation) page(r wire.Request, topic engine.Topic, revision engine.Revision) (wire.Members, error) {
 	page, ok := t.Guest().realm.hub.Page(topic, revision, delivery.PageWanted{After: presence.UserID(r.After), Limit: r.Limit})
 	if !ok {

@@ -13,8 +13,8 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// cue gives a cue to those it is for, and answers how many links it went to. It is never
-// stored and never tried again: a link with too much unread goes without.
+// cue gives a cue to its receivers, and answers with the number of links it went to. A cue is
+// never stored and never sent again: a link with too much unread data does not get it.
 func (t *Conversation) cue(by By, r wire.Request) (Done, error) {
 	if err := needSession(by); err != nil {
 		return Done{}, err
@@ -48,8 +48,8 @@ func (t *Conversation) cue(by By, r wire.Request) (Done, error) {
 	return Done{Answer: wire.Answer{Links: &reached}}, nil
 }
 
-// giveCue gives a cue of the back end to those who are in a room, to a person or to a
-// session, and returns how many links it went to.
+// giveCue gives a cue from the back end to a room, a person or a session, and returns the
+// number of links it went to.
 func (r *Realm) giveCue(q wire.Request) (links int, err error) {
 	if err := checkCue(q); err != nil {
 		return 0, err
@@ -103,7 +103,7 @@ func checkCue(r wire.Request) error {
 	return nil
 }
 
-// cueTo reads whom a cue is for.
+// cueTo reads the receiver of a cue.
 func cueTo(r wire.Request) (presence.CueTo, error) {
 	to := presence.CueTo{User: presence.UserID(r.User), Session: presence.SessionID(r.Session), Own: r.Everyone}
 	if r.Room == "" {
@@ -114,7 +114,7 @@ func cueTo(r wire.Request) (presence.CueTo, error) {
 	return to, err
 }
 
-// cueRefused says of a cue that is not granted where the token grants cues.
+// cueRefused returns the refusal of a cue, which says where the token does grant cues.
 func (g *Guest) cueRefused(err error) error {
 	var refusal *presence.Refusal
 	if !errors.As(err, &refusal) || refusal.Code != presence.CodeNotGranted {

@@ -11,23 +11,22 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// Desk is a realm as the holder of a key sees and changes it, who asks over HTTP: an
-// operator or a back end. It shows the full view, and for a key that is about some rooms
-// only those rooms. The key's role has been checked. Errors are problems, or refusals of
-// the core.
+// Desk is a realm as an operator or a back end with a key sees and changes it over HTTP. It
+// has the full view; for a key limited to some rooms, of those rooms only. The caller has
+// checked the role of the key. Errors are problems, or refusals of the core.
 type Desk struct {
 	realm *Realm
 	by    access.Operator
 }
 
-// Desk returns the realm as the holder of a key sees it.
+// Desk returns the realm as seen with a key.
 func (r *Realm) Desk(by access.Operator) Desk { return Desk{r, by} }
 
 // Realm returns the realm's name.
 func (d Desk) Realm() string { return d.realm.name }
 
-// room reads the name of a room. One that the key is not about is as unknown as one that
-// does not exist.
+// room reads the name of a room. A room outside the limits of the key gets the same answer as
+// a room that does not exist.
 func (d Desk) room(name string) (presence.RoomName, error) {
 	room, err := presence.ParseRoom(name)
 	if err == nil && !d.sees(room) {
@@ -36,7 +35,7 @@ func (d Desk) room(name string) (presence.RoomName, error) {
 	return room, err
 }
 
-// roomOrRealm is room, with an empty name for the whole realm.
+// roomOrRealm is room, where an empty name stands for the whole realm.
 func (d Desk) roomOrRealm(name string) (presence.RoomName, error) {
 	if name == "" {
 		return "", d.WholeRealm()
@@ -46,16 +45,16 @@ func (d Desk) roomOrRealm(name string) (presence.RoomName, error) {
 
 func (d Desk) sees(room presence.RoomName) bool { return d.by.Sees(presence.Pattern(room)) }
 
-// WholeRealm refuses a key that is about some rooms only.
+// WholeRealm refuses a key that is limited to some rooms.
 func (d Desk) WholeRealm() error {
 	if d.by.Rooms != nil {
-		return &wire.Problem{Code: wire.CodeWrongRole, Field: "key", Detail: "this key is about some rooms only", Allowed: "a key without room patterns"}
+		return &wire.Problem{Code: wire.CodeWrongRole, Field: "key", Detail: "this key is limited to some rooms", Allowed: "a key without room patterns"}
 	}
 	return nil
 }
 
-// patterns reads rooms that are asked about. A key that is about some rooms only asks about
-// those, or about some of them.
+// patterns reads room patterns of a query. With a key limited to some rooms, they are reduced
+// to those rooms.
 func (d Desk) patterns(names []string) (list []presence.Pattern, err error) {
 	for _, name := range names {
 		pattern, err := presence.ParsePattern(name)
@@ -77,8 +76,7 @@ func notAbout(field, rooms string) error {
 	return &wire.Problem{Code: wire.CodeNotGranted, Field: field, Value: wire.Shorten(rooms), Detail: "the key is not about these rooms"}
 }
 
-// RemoveFromRoom takes a person out of a room, for good: tokens issued before are refused
-// there.
+// RemoveFromRoom removes a person from a room, and refuses their earlier tokens there.
 func (d Desk) RemoveFromRoom(name, id string) (wire.Removal, error) {
 	room, err := d.room(name)
 	if err != nil {
@@ -87,7 +85,7 @@ func (d Desk) RemoveFromRoom(name, id string) (wire.Removal, error) {
 	return d.remove(id, room)
 }
 
-// Remove takes a person out of the realm, for good: tokens issued before are refused.
+// Remove removes a person from the realm, and refuses their earlier tokens.
 func (d Desk) Remove(id string) (wire.Removal, error) { return d.remove(id, "") }
 
 func (d Desk) remove(id string, room presence.RoomName) (wire.Removal, error) {
@@ -114,10 +112,10 @@ func (d Desk) EndSession(session string) error {
 	return err
 }
 
-// eraseTimeout bounds how long an erasure waits for readers of the records.
+// eraseTimeout limits how long an erasure waits for readers of the records.
 const eraseTimeout = 10 * time.Second
 
-// Erase deletes everything about a person, and returns how much that was.
+// Erase deletes everything about a person, and returns what was deleted, in numbers.
 func (d Desk) Erase(ctx context.Context, id string) (wire.Erasure, error) {
 	user, err := userOf(id)
 	if err != nil {
@@ -128,7 +126,7 @@ func (d Desk) Erase(ctx context.Context, id string) (wire.Erasure, error) {
 	for kind, n := range r.engine.Erase(user) {
 		receipt.Erased[kind] = int64(n)
 	}
-	// What has happened up to now is written first, so that nothing comes after.
+	// What has happened until now is written first, so that nothing is written after the erasure.
 	if err := r.writer.Sync(ctx); err != nil {
 		return receipt, problem.NotRecorded("the person's sessions have ended, but what is on record cannot be deleted now", err)
 	}
@@ -176,12 +174,12 @@ func (d Desk) cue(to wire.Request, cue wire.NewCue) (wire.CueGiven, error) {
 	return wire.CueGiven{Links: links}, err
 }
 
-// Following is what the holder of a key follows live: the frames of a link that watches the
-// same.
+// Following is a live stream of what a key may see: the frames that a link with the same
+// watch would get.
 type Following struct{ receiver *delivery.Receiver }
 
-// Follow begins to follow what a subject names. Wake is called when there may be something
-// to fetch with Next; with locks held, so it neither blocks nor calls back. Close it.
+// Follow starts following a subject. Wake is called when Next may have something; it is
+// called with locks held, so it must not block or call back. Close the result.
 func (d Desk) Follow(s Subject, wake func()) *Following {
 	f := &Following{d.realm.hub.NewReceiver(presence.Full, wake)}
 	for _, pattern := range s.patterns {
@@ -193,20 +191,21 @@ func (d Desk) Follow(s Subject, wake func()) *Following {
 	return f
 }
 
-// Next appends the frames that are lacking, and tells whether there are more.
+// Next appends the frames that come next, and reports whether there are more.
 func (f *Following) Next(frames [][]byte) (_ [][]byte, more bool) { return f.receiver.Next(frames) }
 
-// Close ends the following.
+// Close stops following.
 func (f *Following) Close() { f.receiver.Close() }
 
-// Subject is what may be followed: rooms, or a person.
+// Subject is what to follow: rooms, or a person.
 type Subject struct {
 	patterns []presence.Pattern
 	detail   delivery.Detail
 	person   presence.UserID
 }
 
-// Counts is the counts of the rooms that match a pattern, of those that the key is about.
+// Counts returns the subject of the counts of all rooms that match a pattern and that the key
+// covers.
 func (d Desk) Counts(match string) (Subject, error) {
 	pattern, err := presence.ParsePattern(match)
 	if err != nil {
@@ -222,19 +221,19 @@ func (d Desk) Counts(match string) (Subject, error) {
 	return Subject{patterns: patterns, detail: delivery.AtCount}, nil
 }
 
-// CountOf is the count of a room.
+// CountOf returns the subject of the count of a room.
 func (d Desk) CountOf(name string) (Subject, error) {
 	room, err := d.room(name)
 	return Subject{patterns: []presence.Pattern{presence.Pattern(room)}, detail: delivery.AtCount}, err
 }
 
-// MembersOf is the members of a room.
+// MembersOf returns the subject of the members of a room.
 func (d Desk) MembersOf(name string) (Subject, error) {
 	room, err := d.room(name)
 	return Subject{patterns: []presence.Pattern{presence.Pattern(room)}, detail: delivery.AtMembers}, err
 }
 
-// StatusOf is a person as such.
+// StatusOf returns the subject of the status of a person.
 func (d Desk) StatusOf(id string) (Subject, error) {
 	user, err := userOf(id)
 	return Subject{person: user}, err

@@ -16,34 +16,33 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// Bounds of what a back end keeps of a person.
+// Limits of what a back end may store about a person.
 const (
 	maxAttributes     = 32
 	maxAttributeName  = 64
 	maxAttributeBytes = 256
 )
 
-// catchUpTime bounds how long a question about people waits for what has just happened to
-// be written.
+// catchUpTime limits how long a query about people waits until recent events are written.
 const catchUpTime = time.Second
 
-// catchUp waits until all that has happened so far is on record, so that a person who has
-// just come is found. When the records cannot be written, it returns without them.
+// catchUp waits until everything that has happened is on record, so that a person who has
+// just joined is found. It returns early if the records cannot be written.
 func (r *Realm) catchUp(ctx context.Context) {
 	ctx, cancel := context.WithTimeout(ctx, catchUpTime)
 	defer cancel()
 	_ = r.writer.Sync(ctx)
 }
 
-// PeopleQuery asks for people of the directory, by user id.
+// PeopleQuery selects people of the directory, ordered by user id.
 type PeopleQuery struct {
 	After string
-	Text  string   // only those whose id begins so, or whose name has it
+	Text  string   // only those whose id begins with it, or whose name contains it
 	Users []string // only these, up to [MostAsked]; nil: all
 	Limit int
 }
 
-// People returns a page of the directory, with how everybody is now.
+// People returns a page of the directory, with everybody's current status.
 func (d Desk) People(ctx context.Context, q PeopleQuery) (wire.People, error) {
 	doc := wire.People{People: []wire.Person{}}
 	asked, err := d.peopleQuery(q.Users)
@@ -82,7 +81,7 @@ func (d Desk) peopleQuery(ids []string) (records.PeopleQuery, error) {
 	return q, err
 }
 
-// Person returns what the directory has of a person, with how they are now.
+// Person returns the directory's entry of a person, with their current status.
 func (d Desk) Person(ctx context.Context, id string) (wire.Person, error) {
 	user, err := userOf(id)
 	if err != nil {
@@ -104,7 +103,7 @@ func (d Desk) Person(ctx context.Context, id string) (wire.Person, error) {
 	return r.person(&page[0])
 }
 
-// person is what is on record of a person, with how they are now.
+// person returns the document of a person on record, with their current status.
 func (r *Realm) person(p *records.Person) (wire.Person, error) {
 	saved, err := p.Saved()
 	if err != nil {
@@ -124,7 +123,7 @@ func (r *Realm) person(p *records.Person) (wire.Person, error) {
 	return doc, nil
 }
 
-// PutPerson adds somebody to the directory, or changes what it says of them.
+// PutPerson adds a person to the directory, or changes their entry.
 func (d Desk) PutPerson(ctx context.Context, id string, asked wire.Profile) (wire.Person, error) {
 	asked.User = id
 	row, err := d.profile(asked)
@@ -137,8 +136,7 @@ func (d Desk) PutPerson(ctx context.Context, id string, asked wire.Profile) (wir
 	return d.Person(ctx, id)
 }
 
-// DropPerson takes somebody out of the directory who was never here. Somebody who was is
-// erased.
+// DropPerson deletes a person who was never here from the directory. Others have to be erased.
 func (d Desk) DropPerson(id string) error {
 	user, err := userOf(id)
 	if err != nil {
@@ -156,7 +154,7 @@ func (d Desk) DropPerson(id string) error {
 	return nil
 }
 
-// profile checks what is to be kept of a person.
+// profile checks what a back end wants to store about a person.
 func (d Desk) profile(asked wire.Profile) (records.Person, error) {
 	row := records.Person{Realm: d.realm.name, User: presence.UserID(norm.NFC.String(asked.User)), Name: norm.NFC.String(asked.Name), Picture: asked.Picture, Attributes: asked.Attributes}
 	if err := d.realm.engine.Policy().CheckPerson(row.User, presence.Profile{Name: row.Name, Picture: row.Picture}); err != nil {
@@ -176,7 +174,7 @@ func (d Desk) profile(asked wire.Profile) (records.Person, error) {
 	return row, nil
 }
 
-// Import gathers people for the directory, line by line.
+// Import collects people for the directory, line by line.
 type Import struct {
 	desk   Desk
 	report wire.Imported
@@ -184,13 +182,13 @@ type Import struct {
 	places map[presence.UserID]int
 }
 
-// ImportPeople begins an import. Nothing is taken before [Import.Done].
+// ImportPeople starts an import. Nothing is stored before [Import.Done].
 func (d Desk) ImportPeople() *Import {
 	return &Import{desk: d, report: wire.Imported{Refused: []wire.RefusedLine{}}, places: map[presence.UserID]int{}}
 }
 
-// Line takes what a line says of a person, or why it cannot be read. The last line about
-// somebody counts.
+// Line adds a line: a person, or why the line cannot be read. The last line about a person
+// counts.
 func (i *Import) Line(line int, p wire.Profile, err error) {
 	var row records.Person
 	if err == nil {
@@ -209,8 +207,7 @@ func (i *Import) Line(line int, p wire.Profile, err error) {
 	i.rows = append(i.rows, row)
 }
 
-// Done puts the people of all lines that are right into the directory, and reports what
-// has become of each of the others.
+// Done stores the people of all valid lines, and reports each invalid line.
 func (i *Import) Done() (wire.Imported, error) {
 	if len(i.rows) > 0 {
 		if err := i.desk.realm.store.PutPeople(i.rows); err != nil {

@@ -13,8 +13,8 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// Explain tells how a person is shown, and with the name of a room why they are in it or
-// not: the deciding rule, the evidence, and what comes next.
+// Explain says how others see a person, and for a room why the person is or is not in it: the
+// rule that decides, the evidence, and what happens next.
 func (d Desk) Explain(ctx context.Context, id, name string) (wire.Explanation, error) {
 	user, err := userOf(id)
 	if err != nil {
@@ -58,8 +58,8 @@ func (d Desk) Explain(ctx context.Context, id, name string) (wire.Explanation, e
 	return doc, nil
 }
 
-// lastEnd finds the entry that says how what is no longer ended: the last leave of the
-// room, or the last session.
+// lastEnd finds the journal entry of the last leave from the room, or without a room of the
+// end of the last session.
 func (r *Realm) lastEnd(ctx context.Context, user presence.UserID, room presence.RoomName, x presence.Explanation) (*wire.Record, error) {
 	q := records.JournalQuery{Realm: r.name, Users: []presence.UserID{user}, Kinds: []records.Kind{records.SessionEnded}, Backward: true}
 	switch {
@@ -76,7 +76,7 @@ func (r *Realm) lastEnd(ctx context.Context, user presence.UserID, room presence
 	return &last, nil
 }
 
-// rulesTried are the rules of a status as they stand for somebody.
+// rulesTried returns the rules of a status, each with whether it applies to the person.
 func rulesTried(x *presence.Explanation) (rules []wire.RuleTried) {
 	for _, r := range x.Rules {
 		statuses := r.Rule.Statuses()
@@ -89,8 +89,7 @@ func rulesTried(x *presence.Explanation) (rules []wire.RuleTried) {
 	return rules
 }
 
-// explainer puts an explanation into words that somebody understands who has read none of
-// the rules.
+// explainer writes an explanation for readers who do not know the rules.
 type explainer struct {
 	policy *presence.Policy
 	now    time.Time
@@ -131,7 +130,7 @@ func (e explainer) words() (words []string) {
 	return words
 }
 
-// awake says what makes somebody count as awake.
+// awake says why a person counts as active.
 func (e explainer) awake() string {
 	for _, s := range e.x.Sessions {
 		switch {
@@ -146,7 +145,7 @@ func (e explainer) awake() string {
 	return "somebody is awake at a session of theirs that is not in " + string(e.x.Room)
 }
 
-// ofTheirs names one or any of their sessions, or the only one.
+// ofTheirs names one of the person's sessions, or the only one.
 func (e explainer) ofTheirs(which string) string {
 	if n := e.x.All; n > 1 {
 		return fmt.Sprintf("%s of their %d sessions", which, n)
@@ -178,7 +177,7 @@ func (e explainer) ended() string {
 	return fmt.Sprintf("%s at %s, because %s; it had lasted %s.", what, e.clock(e.last.At.Time), why, short(time.Duration(e.last.Length)*time.Millisecond))
 }
 
-// session says how one is, and what comes next.
+// session describes a session, and what happens to it next.
 func (e explainer) session(n int, s *presence.Evidence) string {
 	text := fmt.Sprintf("Session %d (over %s, since %s) ", n, wire.Overs[s.Kind.String()], e.clock(s.Opened))
 	if s.State == presence.Grace {
@@ -220,7 +219,7 @@ func count(n int, noun string) string {
 	return fmt.Sprintf("%d %ss", n, noun)
 }
 
-// short is a time in its largest units.
+// short formats a duration in its largest units.
 func short(d time.Duration) string {
 	switch d = max(d, 0); {
 	case d < time.Minute && (d < 10*time.Second || d%(100*time.Millisecond) == 0):

@@ -15,30 +15,30 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// maxIdle bounds what a client may say of the time before its hello.
+// maxIdle limits idle_for in a hello.
 const maxIdle = 30 * 24 * time.Hour
 
-// leaseNonce is the nonce of a lease that names no page of its own: the resume key is proof
-// enough that it is the same client.
+// leaseNonce is the nonce of a lease without one of its own: the resume key alone proves that
+// it is the same client.
 const leaseNonce = "lease"
 
-// Greeting is a checked hello, ready to be told to the core. It is never changed.
+// Greeting is a checked hello. It is immutable.
 //
-// A client is let in by [Realms.Greet], [Greeting.Admit] and [Greeting.Begin], in this
-// order. An event stream may wait between the first two, with a ticket.
+// A client goes through [Realms.Greet], [Greeting.Admit] and [Greeting.Begin], in this order.
+// With a ticket for an event stream there is a pause after the first.
 type Greeting struct {
 	realms  *Realms
 	guest   *Guest
 	in      presence.Hello
-	session bool // it opens one
+	session bool // it opens or resumes a session
 	detail  delivery.Detail
 	wish    wish
 	revs    map[presence.RoomName]engine.Revision
-	dropped []wire.Drop // what it asked for one by one and does not get
+	dropped []wire.Drop // with one_by_one: what was refused
 }
 
-// Greet checks all of a hello that can be checked without the core. Its error is a problem,
-// or a refusal of the core.
+// Greet checks of a hello what can be checked without the core. Its error is a problem, or a
+// refusal of the core.
 func (s *Realms) Greet(ctx context.Context, h wire.Hello, caller Caller) (*Greeting, error) {
 	who, err := s.identify(h, caller)
 	if err != nil {
@@ -74,8 +74,7 @@ func (s *Realms) Greet(ctx context.Context, h wire.Hello, caller Caller) (*Greet
 	return c, err
 }
 
-// GreetLease checks a beat over HTTP of a session, with a token. All of it is checked before
-// any is applied.
+// GreetLease checks an HTTP beat. Everything is checked before anything is applied.
 func (s *Realms) GreetLease(token, session string, b wire.Beating, caller Caller) (*Greeting, error) {
 	if b.Nonce == "" {
 		b.Nonce = leaseNonce
@@ -109,14 +108,14 @@ func (s *Realms) GreetLease(token, session string, b wire.Beating, caller Caller
 	return c, nil
 }
 
-// Guest returns who says hello.
+// Guest returns who sent the hello.
 func (c *Greeting) Guest() *Guest { return c.guest }
 
-// Session tells whether the hello opens a session, or goes on with one.
+// Session reports whether the hello opens or resumes a session.
 func (c *Greeting) Session() bool { return c.session }
 
-// OverStream returns the greeting as that of an event stream of a name. A page that names
-// no load of its own is named by its stream.
+// OverStream returns the greeting for an event stream with a name. The name is the nonce if
+// the hello has none.
 func (c *Greeting) OverStream(name string) *Greeting {
 	over := *c
 	over.in.Stream = true
@@ -126,7 +125,7 @@ func (c *Greeting) OverStream(name string) *Greeting {
 	return &over
 }
 
-// opening is what the core is told of a hello that opens a session.
+// opening returns the core's input for a hello that opens or resumes a session.
 func (g *Guest) opening(h wire.Hello) (in presence.Hello, dropped []wire.Drop, err error) {
 	in = presence.Hello{
 		User: g.person.User, Profile: g.person.Profile, Nonce: h.Nonce, OneByOne: h.OneByOne, Grants: g.grants(),
@@ -151,14 +150,13 @@ func (g *Guest) opening(h wire.Hello) (in presence.Hello, dropped []wire.Drop, e
 	return in, dropped, err
 }
 
-// newSessionID returns an id for a session that may be opened.
+// newSessionID returns an id for a new session.
 func newSessionID() presence.SessionID {
 	return presence.SessionID("session-" + strings.ToLower(rand.Text()))
 }
 
-// Admit finds out whether the guest, who may have been identified a while ago, is let in
-// now, and asks the application about the rooms of the hello, or about those that the
-// session has kept.
+// Admit checks the guest again, who may have been identified a while ago, and asks the
+// application about the rooms of the hello, or about the rooms that the session has kept.
 func (c *Greeting) Admit(ctx context.Context) (*Greeting, error) {
 	if err := c.realms.StillIn(c.guest); err != nil {
 		return nil, err
@@ -195,9 +193,9 @@ func (c *Greeting) Admit(ctx context.Context) (*Greeting, error) {
 	return &admitted, nil
 }
 
-// Begin tells the core of a hello that opens a session. When the core has to probe an older
-// link first, wait is not nil and gives the reply; it withdraws the hello when its context
-// is over before. The error is a refusal of the core, or of that context.
+// Begin gives the core a hello that opens or resumes a session. If the core has to probe an
+// older link first, wait is not nil, and returns the reply; when its context ends before, the
+// hello is withdrawn. The error is a refusal of the core, or that of the context.
 func (c *Greeting) Begin() (reply presence.Reply, wait func(context.Context) (presence.Reply, error), err error) {
 	reply, waiting, err := c.guest.realm.engine.Begin(c.in)
 	if waiting == nil {
@@ -206,7 +204,7 @@ func (c *Greeting) Begin() (reply presence.Reply, wait func(context.Context) (pr
 	return reply, waiting.Answer, nil
 }
 
-// Lease returns the answer to a beat over HTTP.
+// Lease returns the answer to an HTTP beat.
 func (c *Greeting) Lease(reply presence.Reply) wire.Lease {
 	lease := wire.Lease{
 		Session: string(reply.Link.Session), ResumeKey: reply.Key, Resumed: reply.Resumed, NotResumed: string(reply.NotResumed),
@@ -221,7 +219,7 @@ func (c *Greeting) Lease(reply presence.Reply) wire.Lease {
 	return lease
 }
 
-// Opened returns what the answer to the hello says.
+// Opened returns the answer to the hello.
 func (c *Greeting) Opened(reply presence.Reply) *wire.Opened {
 	o := &wire.Opened{Timings: timings(c.realms.Policy()), User: string(c.guest.person.User), Dropped: slices.Clip(c.dropped)}
 	if !c.session {
@@ -241,12 +239,12 @@ func (c *Greeting) Opened(reply presence.Reply) *wire.Opened {
 	return o
 }
 
-// OwnFrame returns the frame that tells the clients of a person what they have set.
+// OwnFrame returns the frame that tells a person's clients what the person has set.
 func OwnFrame(changed presence.OwnChanged) []byte {
 	return wire.Encode(wire.OwnFrame{Type: wire.TypeOwn, Own: ownOf(changed.Set, changed.Hidden)})
 }
 
-// ownOf is what a person has set for all their sessions.
+// ownOf returns what a person has set for all their sessions.
 func ownOf(set presence.Appearance, hidden bool) wire.Own {
 	own := wire.Own{Status: string(set.Status), Note: set.Note, Hiding: hidden}
 	if set.Until != 0 {
@@ -255,7 +253,7 @@ func ownOf(set presence.Appearance, hidden bool) wire.Own {
 	return own
 }
 
-// drop says why something is not given to a client, or no longer.
+// drop returns the frame that says why something is not delivered, or no longer.
 func drop(what wire.Drop, err error) wire.Drop {
 	what.Problem = *problem.Of(err)
 	what.Help = wire.HelpPath(what.Code)
@@ -285,7 +283,7 @@ func revisions(stated map[string]string) (map[presence.RoomName]engine.Revision,
 	return revs, nil
 }
 
-// detailOf reads a detail; none is allowed only of rooms that one is in.
+// detailOf reads a detail; "none" is allowed only for rooms that the session is in.
 func detailOf(text string, none bool) (delivery.Detail, error) {
 	allowed := "members, count"
 	switch {

@@ -14,25 +14,25 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// Guest is whom a link speaks for: a person with a token, or an operator with a key. It is
-// never changed: another takes its place.
+// Guest is the user of a link: a person with a token, or an operator with a key. It is
+// immutable; a renewed token makes a new one.
 type Guest struct {
 	realm    *Realm
 	person   access.Person
-	operator bool            // with a key, not a token
+	operator bool            // has a key, not a token
 	key      access.Operator // of an operator
 }
 
-// PersonID is a person of a realm.
+// PersonID identifies a person of a realm.
 type PersonID struct {
 	Realm string
 	User  presence.UserID
 }
 
-// Realm returns the realm that the guest is in.
+// Realm returns the guest's realm.
 func (g *Guest) Realm() *Realm { return g.realm }
 
-// IsOperator tells whether the guest is an operator, who has no session.
+// IsOperator reports whether the guest is an operator, who has no session.
 func (g *Guest) IsOperator() bool { return g.operator }
 
 // ID returns the guest's person; its user is empty for an operator.
@@ -45,7 +45,7 @@ func (g *Guest) view() presence.View {
 	return presence.Open
 }
 
-// keyID is the id of the key that lets the guest in: an operator's, or that of the token.
+// keyID returns the id of the operator's key, or of the key that signed the token.
 func (g *Guest) keyID() string {
 	if g.operator {
 		return g.key.Key
@@ -53,10 +53,10 @@ func (g *Guest) keyID() string {
 	return g.person.Key
 }
 
-// grants are the rooms that the core lets the guest be in.
+// grants returns the rooms that the person may join, which the core enforces.
 func (g *Guest) grants() []presence.Pattern { return append([]presence.Pattern{}, g.person.Rooms...) }
 
-// called returns the guest with another profile.
+// called returns the guest with a different profile.
 func (g *Guest) called(profile presence.Profile) *Guest {
 	if g.person.Profile == profile {
 		return g
@@ -66,7 +66,7 @@ func (g *Guest) called(profile presence.Profile) *Guest {
 	return &other
 }
 
-// room checks that a room name is well-formed, and that the person may be there.
+// room checks a room name, and that the person may join the room.
 func (g *Guest) room(name string) (presence.RoomName, error) {
 	room, err := presence.ParseRoom(name)
 	if err == nil && !g.person.MayJoin(room) {
@@ -75,8 +75,8 @@ func (g *Guest) room(name string) (presence.RoomName, error) {
 	return room, err
 }
 
-// rooms checks a list of rooms to be in; nil stays nil. One by one, those that may not be
-// are dropped; else the first refuses all.
+// rooms checks the rooms to be in; nil stays nil. With one_by_one, rooms that are not allowed
+// are dropped; without it, the first is returned as an error.
 func (g *Guest) rooms(names []string, oneByOne bool) (rooms []presence.RoomName, dropped []wire.Drop, err error) {
 	if names == nil {
 		return nil, nil, nil
@@ -96,7 +96,7 @@ func (g *Guest) rooms(names []string, oneByOne bool) (rooms []presence.RoomName,
 	return rooms, dropped, nil
 }
 
-// notRemoved refuses somebody who was removed altogether after the token was issued.
+// notRemoved refuses a person who was removed from the realm after the token was issued.
 func (g *Guest) notRemoved() error {
 	if g.operator {
 		return nil
@@ -107,7 +107,7 @@ func (g *Guest) notRemoved() error {
 	return nil
 }
 
-// mayFollow tells whether all rooms of a pattern may be watched at a detail.
+// mayFollow reports whether the guest may watch all rooms of a pattern at a detail.
 func (g *Guest) mayFollow(pattern presence.Pattern, detail delivery.Detail) error {
 	if g.operator {
 		if !g.key.Sees(pattern) {
@@ -121,8 +121,8 @@ func (g *Guest) mayFollow(pattern presence.Pattern, detail delivery.Detail) erro
 	return problem.NotGranted("room", string(pattern), grantList(slices.Concat(g.person.Rooms, g.person.Watch), "room"))
 }
 
-// removedFrom refuses to follow rooms from which the person was removed after the token
-// was issued.
+// removedFrom refuses a watch of rooms from which the person was removed after the token was
+// issued.
 func (g *Guest) removedFrom(pattern presence.Pattern) error {
 	altogether, rooms := g.realm.engine.Refused(g.person.User, g.person.Issued)
 	if altogether {
@@ -140,7 +140,7 @@ func removedProblem(field, value string) error {
 	return &presence.Refusal{Code: presence.CodeRemoved, Field: field, Value: value, Allowed: "a token that was issued after the removal"}
 }
 
-// grantList is what a token grants, in words.
+// grantList returns the patterns of a grant, as text.
 func grantList[T ~string](grants []T, what string) string {
 	if len(grants) == 0 {
 		return "none: the token grants no " + what
@@ -152,11 +152,11 @@ func grantList[T ~string](grants []T, what string) string {
 	return strings.Join(texts, ", ")
 }
 
-// wish is what a hello or a watch asks to follow, checked.
+// wish is a checked request to follow something, from a hello or a watch.
 type wish struct {
 	watches  []watch
 	people   []presence.UserID
-	profiles map[presence.UserID]presence.Profile // what the directory has of them
+	profiles map[presence.UserID]presence.Profile // from the directory
 }
 
 func (w *wish) add(other wish) {
@@ -173,8 +173,8 @@ type watch struct {
 	detail  delivery.Detail
 }
 
-// wishes checks the watches of a request. One by one, refused watches are dropped; otherwise
-// the first refuses all.
+// wishes checks the watches of a request. With one_by_one, refused watches are dropped;
+// without it, the first is returned as an error.
 func (g *Guest) wishes(ctx context.Context, asked []wire.Watch, oneByOne bool) (w wish, dropped []wire.Drop, err error) {
 	for _, a := range asked {
 		one, err := g.wishOf(ctx, a)
@@ -183,7 +183,7 @@ func (g *Guest) wishes(ctx context.Context, asked []wire.Watch, oneByOne bool) (
 			w.add(one)
 		case !oneByOne:
 			return w, nil, err
-		case len(a.People) > 1: // each on its own
+		case len(a.People) > 1: // each person separately
 			for _, user := range a.People {
 				if one, err := g.wishOf(ctx, wire.Watch{Room: a.Room, People: []string{user}}); err == nil {
 					w.add(one)
@@ -229,8 +229,8 @@ func (g *Guest) wishOf(ctx context.Context, a wire.Watch) (w wish, err error) {
 	return w, nil
 }
 
-// admittedToWatch asks the application whether the person may watch rooms that it wants
-// to be asked about.
+// admittedToWatch asks the application whether the person may watch rooms, if it wants to be
+// asked about them.
 func (g *Guest) admittedToWatch(ctx context.Context, pattern presence.Pattern) error {
 	if g.operator {
 		return nil
@@ -250,7 +250,7 @@ func withinLimits(watches, people int) error {
 	return nil
 }
 
-// mayWatch checks people to be watched.
+// mayWatch checks which people a watch names.
 func (g *Guest) mayWatch(ids []string) ([]presence.UserID, error) {
 	people, err := usersOf(ids)
 	if err != nil {
@@ -264,9 +264,8 @@ func (g *Guest) mayWatch(ids []string) ([]presence.UserID, error) {
 	return people, nil
 }
 
-// mayFollowPerson tells whether somebody may be watched as such: by grant, or because
-// they are seen in a room with the person now. Somebody who is in none is not told from
-// somebody who is not there.
+// mayFollowPerson reports whether the guest may watch a person: by a grant, or because both
+// are in a room now. The answer does not reveal whether the person exists.
 func (g *Guest) mayFollowPerson(user presence.UserID) bool {
 	switch {
 	case g.operator:

@@ -14,11 +14,11 @@ import (
 )
 
 const (
-	// piece is how many entries are read at once.
+	// piece is the number of entries read at a time.
 	piece = 1000
-	// mostUsers is how many people one may ask the journal about at once.
+	// mostUsers limits the people in one query of the journal.
 	mostUsers = 100
-	// mostSteps is how many stretches one answer has.
+	// mostSteps limits the steps in one answer.
 	mostSteps = 5000
 )
 
@@ -26,9 +26,9 @@ func tooManyPeople(most int) error {
 	return problem.BadField("user", "", "these are too many people for one answer", fmt.Sprintf("at most %d", most))
 }
 
-// JournalQuery asks for entries of the journal. What is zero leaves nothing out.
+// JournalQuery selects entries of the journal. Zero fields do not restrict it.
 type JournalQuery struct {
-	From, To time.Time // from the one, before the other
+	From, To time.Time // from From on, before To
 	Rooms    []string  // patterns
 	Users    []string
 	Kinds    []string
@@ -42,7 +42,7 @@ type Entries struct {
 	q    records.JournalQuery
 }
 
-// Journal checks a query.
+// Journal checks a query, and returns its entries.
 func (d Desk) Journal(q JournalQuery) (*Entries, error) {
 	e := &Entries{d, records.JournalQuery{Realm: d.realm.name, From: q.From, To: q.To, After: q.After, Before: q.Before}}
 	var err error
@@ -75,7 +75,7 @@ func kindList() string {
 	return strings.Join(words, ", ")
 }
 
-// Page returns up to limit entries: from a time or an entry on if the query names one, else
+// Page returns up to limit entries: the first ones if the query has From or After, otherwise
 // the last ones.
 func (e *Entries) Page(ctx context.Context, limit int) (wire.Journal, error) {
 	q := e.q
@@ -101,8 +101,8 @@ func (e *Entries) Page(ctx context.Context, limit int) (wire.Journal, error) {
 	return doc, nil
 }
 
-// Each calls with all entries in order, piece by piece, until it returns an error. Called
-// again it goes on after the last piece.
+// Each calls the function with all entries in order, piece by piece, until it returns an
+// error. A second call continues after the last piece.
 func (e *Entries) Each(ctx context.Context, call func([]wire.Record) error) error {
 	var failed error
 	err := e.desk.realm.store.EachEntry(ctx, e.q, piece, func(page []records.Entry) bool {
@@ -117,8 +117,7 @@ func (e *Entries) Each(ctx context.Context, call func([]wire.Record) error) erro
 	return err
 }
 
-// FromNow leaves out what is in the journal already, if the query names neither an entry
-// nor a time to begin with.
+// FromNow leaves out all present entries, unless the query has From or After.
 func (e *Entries) FromNow(ctx context.Context) error {
 	if e.q.After != 0 || !e.q.From.IsZero() {
 		return nil
@@ -128,11 +127,11 @@ func (e *Entries) FromNow(ctx context.Context) error {
 	return err
 }
 
-// After leaves out all entries up to one.
+// After leaves out all entries up to an id.
 func (e *Entries) After(id int64) { e.q.After = id }
 
-// Written returns a channel that closes when more is written. Ask for it before reading, so
-// that nothing comes between.
+// Written returns a channel that closes when entries are written. Call it before reading the
+// entries, so that none is missed in between.
 func (e *Entries) Written() <-chan struct{} { return e.desk.realm.writer.Written() }
 
 func entryDocuments(page []records.Entry) []wire.Record {
@@ -151,8 +150,8 @@ func entryDocument(e *records.Entry) wire.Record {
 	}
 }
 
-// Attendance returns who was in a room, or with an empty name had sessions, at some time
-// between two, those who joined first at the front.
+// Attendance returns who was in a room between two times, in the order in which they joined.
+// For an empty name it returns who had sessions.
 func (d Desk) Attendance(ctx context.Context, name string, from, to time.Time) (wire.Attendance, error) {
 	room, err := d.roomOrRealm(name)
 	if err != nil {
@@ -178,7 +177,7 @@ func (d Desk) Attendance(ctx context.Context, name string, from, to time.Time) (
 	return doc, nil
 }
 
-// nameStays puts in the names that the directory has.
+// nameStays fills in names from the directory.
 func (r *Realm) nameStays(ctx context.Context, stays []wire.Stay) error {
 	users := map[presence.UserID]string{}
 	for i := range stays {
@@ -203,8 +202,7 @@ func (r *Realm) nameStays(ctx context.Context, stays []wire.Stay) error {
 	return nil
 }
 
-// steps are the lengths of the stretches of headcounts, and how far back they go when no
-// time is named.
+// steps are the steps of headcounts, with their length and the default time span.
 var steps = map[string]struct {
 	step records.Step
 	ago  time.Duration
@@ -212,7 +210,7 @@ var steps = map[string]struct {
 	"minute": {records.Minute, time.Hour}, "hour": {records.Hour, 48 * time.Hour}, "day": {records.Day, 30 * 24 * time.Hour},
 }
 
-// StepSpan returns how far back headcounts of a step go when no time is named.
+// StepSpan returns the default time span of headcounts with a step.
 func StepSpan(step string) (time.Duration, error) {
 	s, ok := steps[step]
 	if !ok {
@@ -221,15 +219,15 @@ func StepSpan(step string) (time.Duration, error) {
 	return s.ago, nil
 }
 
-// HeadcountQuery asks how many were in a room, or in the realm, in stretches of time.
+// HeadcountQuery asks for the number of people in a room, or in the realm, step by step.
 type HeadcountQuery struct {
 	Room     string // empty: the whole realm
 	Step     string // minute, hour, day
 	From, To time.Time
-	Top      int // so many stretches with the most people; 0: all, in order
+	Top      int // only that many steps with the most people; 0: all, in order of time
 }
 
-// Headcounts returns how many were in a room, or in the realm, stretch by stretch.
+// Headcounts returns the number of people in a room, or in the realm, step by step.
 func (d Desk) Headcounts(ctx context.Context, q HeadcountQuery) (wire.Headcounts, error) {
 	room, err := d.roomOrRealm(q.Room)
 	if err != nil {

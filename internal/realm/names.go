@@ -6,7 +6,7 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// userOf reads the id of a person, in Unicode's NFC. Its error is a [*presence.Refusal].
+// userOf checks a user id and normalises it to NFC. Its error is a [*presence.Refusal].
 func userOf(text string) (presence.UserID, error) {
 	user := presence.UserID(norm.NFC.String(text))
 	return user, presence.CheckUser(user)
@@ -23,7 +23,7 @@ func usersOf(texts []string) ([]presence.UserID, error) {
 	return users, nil
 }
 
-// normalized are the ids of people that were checked before, in Unicode's NFC.
+// normalized returns already checked user ids, in NFC.
 func normalized(texts []string) []presence.UserID {
 	users := make([]presence.UserID, len(texts))
 	for i, text := range texts {

@@ -7,7 +7,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// policyDocument is what applies in a room, with what that means in sentences.
+// policyDocument returns the policy of a room, with sentences that explain it.
 func policyDocument(p *presence.Policy, r *presence.RoomPolicy) wire.Policy {
 	doc := wire.Policy{
 		GraceClosing: r.GraceClosing.Milliseconds(), GraceLost: r.GraceLost.Milliseconds(), GraceBackground: (p.GhostIn(r, true) - p.LostAfter()).Milliseconds(),

@@ -18,39 +18,39 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// Links are the links of the service. Besides what the core wants done about them
-// ([engine.Links]) they carry cues, and end what a removed person follows.
+// Links are the links of the service. Besides carrying out the core's orders
+// ([engine.Links]), they deliver cues, and stop what a removed person follows.
 type Links interface {
 	engine.Links
-	// Offer sends a frame over a link, and tells whether it did: a link that is gone, or has
-	// too much unread, goes without. It is called without locks.
+	// Offer sends a frame over a link, and reports whether it did: not if the link is gone or
+	// has too much unread data. It is called without locks.
 	Offer(link presence.LinkID, frame []byte) bool
-	// Removed ends what a person follows in a room, or with an empty room all their links.
-	// It is called without locks, after the removal is in force.
+	// Removed stops what a person follows in a room; for an empty room it closes all their
+	// links. It is called without locks, after the removal is in force.
 	Removed(realm string, user presence.UserID, room presence.RoomName)
 }
 
-// Options are what a Realm is made of. Admission, Origins, the observers and Log may be nil.
+// Options are the parts and settings of a Realm. Admission, Origins, the observers and Log may
+// be nil.
 type Options struct {
 	Name      string
 	Policy    *presence.Policy // must not be changed
 	Links     Links
 	Store     *records.Store
 	Writer    *records.Writer
-	Admission *admission.Client // is asked who may be in rooms; nil: grants alone decide
+	Admission *admission.Client // asked who may be in rooms; nil: only grants decide
 	Origins   []string          // of pages that may be clients, as in https://app.example; nil: any
-	// Last is how the last run of the service ended, which decides how long those who were
-	// here have been away.
+	// Last says how the previous run of the service ended, and so since when its sessions have
+	// had no link.
 	Last records.Run
-	// Held is told for how long the core was held, Late how late something was done, and
-	// FanOut how long a change took from its seal until it was handed to be written: all in
-	// seconds.
+	// Held observes how long the core was locked, Late how late a timer ran, and FanOut the
+	// time from the seal of a change until it was queued for writing, all in seconds.
 	Held, Late, FanOut engine.Observer
 	Log                *slog.Logger
 }
 
-// Realm is a world of people and rooms: its core, and what follows that. Nothing crosses
-// from one to another. All methods are safe for concurrent use.
+// Realm has its own people, rooms and keys, separate from all other realms. It owns a core and
+// what is driven by it. All methods are safe for concurrent use.
 type Realm struct {
 	name      string
 	engine    *engine.Engine
@@ -62,10 +62,10 @@ type Realm struct {
 	origins   atomic.Pointer[[]string]
 
 	stop    context.CancelFunc
-	running sync.WaitGroup // what stop ends
+	running sync.WaitGroup // what Close waits for
 }
 
-// Open starts a realm with what it has on record. Close it.
+// Open starts a realm from its records. Close it.
 func Open(o Options) (*Realm, error) {
 	log := o.Log
 	if log != nil {
@@ -89,11 +89,10 @@ func Open(o Options) (*Realm, error) {
 	return r, nil
 }
 
-// mostLastSeen is how many people's last-seen times the core knows from the start.
+// mostLastSeen is the number of last-seen times that the core is started with.
 const mostLastSeen = 100_000
 
-// restore brings back everybody who was here, the rooms that are declared, when others were
-// last seen, and who was removed.
+// restore gives the core the sessions, declared rooms, last-seen times and removals on record.
 func (r *Realm) restore(last records.Run, log *slog.Logger) error {
 	removals, err := r.store.Removals(r.name)
 	if err != nil {
@@ -142,8 +141,7 @@ func (r *Realm) restore(last records.Run, log *slog.Logger) error {
 	return nil
 }
 
-// Close stops the realm's clock, and what its hub does by itself. Its links have been
-// closed before.
+// Close stops the realm's timers and its hub. Close its links first.
 func (r *Realm) Close() {
 	r.hub.Close()
 	r.stop()
@@ -153,11 +151,11 @@ func (r *Realm) Close() {
 // Name returns the realm's name.
 func (r *Realm) Name() string { return r.name }
 
-// SetOrigins says pages of which origins may be clients, as in https://app.example; nil
-// stands for any.
+// SetOrigins sets the origins whose pages may be clients, as in https://app.example; nil
+// allows all.
 func (r *Realm) SetOrigins(origins []string) { r.origins.Store(&origins) }
 
-// Origins returns the origins whose pages may be clients; nil stands for any.
+// Origins returns the origins whose pages may be clients; nil means all.
 func (r *Realm) Origins() []string { return *r.origins.Load() }
 
 func (r *Realm) allowsOrigin(origin string) bool {
@@ -165,8 +163,8 @@ func (r *Realm) allowsOrigin(origin string) bool {
 	return origins == nil || slices.Contains(origins, origin)
 }
 
-// allows tells whether a caller may be a client of the realm: a page of an origin that is
-// allowed or of the service itself, or no page.
+// allows reports whether a caller may be a client of the realm: it is no page, a page of the
+// service itself, or a page of an allowed origin.
 func (r *Realm) allows(c Caller) error {
 	if c.Origin == "" || c.Own || r.allowsOrigin(c.Origin) {
 		return nil
@@ -180,18 +178,18 @@ func (r *Realm) setPolicy(policy *presence.Policy) {
 	r.engine.SetPolicy(*policy)
 }
 
-// do tells the core. A link that is gone does not take back what it asked for, so there is
-// no context.
+// do gives the core an input. It has no context, because a link that ends does not take back
+// what it asked for.
 func (r *Realm) do(in presence.Input) (presence.Reply, error) {
 	return r.engine.Do(context.Background(), in)
 }
 
-// Apply gives the core what has become of a link: [presence.BeatWritten] and
-// [presence.LinkLost]. The core refuses neither.
+// Apply gives the core news of a link, [presence.BeatWritten] or [presence.LinkLost], which it
+// never refuses.
 func (r *Realm) Apply(in presence.Input) { _, _ = r.do(in) }
 
-// profiles returns what the directory has of people. Those whom it does not know, or all
-// when it cannot be read, have none.
+// profiles returns the profiles of people from the directory. People who are not in it have
+// none; neither has anybody if it cannot be read.
 func (r *Realm) profiles(ctx context.Context, users []presence.UserID) map[presence.UserID]presence.Profile {
 	known, err := r.store.People(ctx, records.PeopleQuery{Realm: r.name, Users: users, Limit: len(users)})
 	profiles := make(map[presence.UserID]presence.Profile, len(known))
@@ -204,10 +202,10 @@ func (r *Realm) profiles(ctx context.Context, users []presence.UserID) map[prese
 	return profiles
 }
 
-// keepTimeout is how long an answer waits for the records.
+// keepTimeout limits how long an answer waits for the records.
 const keepTimeout = 5 * time.Second
 
-// kept returns when everything that has happened is written. Its error is a [*wire.Problem].
+// kept waits until everything that has happened is written. Its error is a [*wire.Problem].
 func (r *Realm) kept(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, keepTimeout)
 	defer cancel()
@@ -217,9 +215,9 @@ func (r *Realm) kept(ctx context.Context) error {
 	return nil
 }
 
-// remove takes a person out of a room, or with an empty room out of the realm, and lets
-// their tokens of before be refused. It is written first, so that it outlives whatever
-// comes; and with it ends all that they follow there, over whatever link.
+// remove removes a person from a room, or for an empty room from the realm. It refuses their
+// earlier tokens and stops all that they follow there, over any link. The removal is written
+// first, so that it survives a crash.
 func (r *Realm) remove(user presence.UserID, room presence.RoomName) (at time.Time, err error) {
 	at = time.Now().UTC().Truncate(time.Millisecond)
 	if err := r.store.Remove(records.Removal{Realm: r.name, User: user, Room: room, At: at}); err != nil {

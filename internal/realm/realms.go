@@ -15,7 +15,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// Realms are all realms of the service, with the keys that let people into them.
+// Realms are all realms of the service, with the keys that give access to them.
 type Realms struct {
 	keys   *access.Keyring
 	guard  *access.Guard
@@ -28,19 +28,19 @@ type Realms struct {
 	all map[string]*Realm
 }
 
-// RealmsOptions are what Realms are made of. All are required.
+// RealmsOptions are the parts of Realms. All are required.
 type RealmsOptions struct {
 	Keys   *access.Keyring
 	Guard  *access.Guard
 	Store  *records.Store
 	Writer *records.Writer
 	Policy *presence.Policy // of all realms; must not be changed
-	// AsksOthers says that some application is asked about admissions, or that key sets are
-	// fetched: then a request may have to wait for that.
+	// AsksOthers says that an application is asked about admissions, or that key sets are
+	// fetched, so that a request may have to wait for them.
 	AsksOthers bool
 }
 
-// NewRealms returns a registry with no realm in it.
+// NewRealms returns an empty registry.
 func NewRealms(o RealmsOptions) *Realms {
 	s := &Realms{keys: o.Keys, guard: o.Guard, store: o.Store, writer: o.Writer, asks: o.AsksOthers, all: map[string]*Realm{}}
 	s.policy.Store(o.Policy)
@@ -50,7 +50,7 @@ func NewRealms(o RealmsOptions) *Realms {
 // Policy returns the policy in force. It must not be changed.
 func (s *Realms) Policy() *presence.Policy { return s.policy.Load() }
 
-// SetPolicy puts another policy in force, which must not be changed after that.
+// SetPolicy replaces the policy. The new one must not be changed afterwards.
 func (s *Realms) SetPolicy(policy *presence.Policy) {
 	s.policy.Store(policy)
 	for _, r := range s.All() {
@@ -58,23 +58,23 @@ func (s *Realms) SetPolicy(policy *presence.Policy) {
 	}
 }
 
-// AsksOthers tells whether a request of a type may have to wait for an application or an
+// AsksOthers reports whether a request of a type may have to wait for an application or an
 // identity service.
 func (s *Realms) AsksOthers(requestType string) bool {
 	return s.asks && slices.Contains(asking, requestType)
 }
 
-// asking are the requests about which an application or an identity service may be asked.
+// asking are the requests that may need an answer from an application or an identity service.
 var asking = []string{wire.TypeHello, wire.TypeJoin, wire.TypeWatch, wire.TypeRenew, wire.TypeMembers}
 
-// Add makes a realm known.
+// Add adds a realm.
 func (s *Realms) Add(r *Realm) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.all[r.name] = r
 }
 
-// Remove lets a realm no longer be known.
+// Remove removes a realm.
 func (s *Realms) Remove(name string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -91,20 +91,20 @@ func (s *Realms) Get(name string) (*Realm, error) {
 	return nil, &wire.Problem{Code: wire.CodeUnknownRealm, Field: "realm", Value: wire.Shorten(name), Detail: "there is no realm of this name"}
 }
 
-// All returns the realms by name.
+// All returns all realms, ordered by name.
 func (s *Realms) All() []*Realm {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
 	return slices.SortedFunc(maps.Values(s.all), func(a, b *Realm) int { return strings.Compare(a.name, b.name) })
 }
 
-// AllowsOrigin tells whether pages of an origin may ask at all. Whether they may be
-// clients of their realm is found when they say who they are.
+// AllowsOrigin reports whether any realm allows pages of an origin. The realm of a client is
+// known only from its token.
 func (s *Realms) AllowsOrigin(origin string) bool {
 	return slices.ContainsFunc(s.All(), func(r *Realm) bool { return r.allowsOrigin(origin) })
 }
 
-// identify finds out who says hello.
+// identify finds out who sent a hello.
 func (s *Realms) identify(h wire.Hello, caller Caller) (*Guest, error) {
 	who, name, err := s.whois(h, caller)
 	if err != nil {
@@ -134,8 +134,8 @@ func (s *Realms) whois(h wire.Hello, caller Caller) (who *Guest, realm string, e
 	return &Guest{person: person}, person.Realm, err
 }
 
-// StillIn tells whether a guest who was identified a while ago would be let in now. Its
-// error is a [*wire.Problem].
+// StillIn returns an error if a guest who was identified a while ago would be refused now. It
+// is a [*wire.Problem].
 func (s *Realms) StillIn(who *Guest) error {
 	if realm, err := s.Get(who.realm.name); err != nil || realm != who.realm {
 		return &wire.Problem{Code: wire.CodeUnknownRealm, Field: "realm", Value: who.realm.name, Detail: "the realm is no more"}
@@ -149,18 +149,18 @@ func (s *Realms) StillIn(who *Guest) error {
 	return &wire.Problem{Code: wire.CodeBadToken, Field: "token", Detail: "the key of the token is no longer in force", Allowed: "a token that a newer key has signed"}
 }
 
-// InForce tells whether the key that lets a guest in is in force.
+// InForce reports whether the guest's key is still valid.
 func (s *Realms) InForce(who *Guest) bool { return s.keys.InForce(who.operator, who.keyID()) }
 
-// IsClient tells whether a caller with a token or a key is the same person, or an operator
-// of the same realm, as a guest.
+// IsClient reports whether a token or key is that of the same person as the guest, or of an
+// operator of the same realm.
 func (s *Realms) IsClient(who *Guest, bearer string, caller Caller) bool {
 	asker, err := s.identify(WithBearer(wire.Hello{}, bearer), caller)
 	return err == nil && asker.operator == who.operator && asker.ID() == who.ID()
 }
 
-// WithBearer puts what an Authorization header had into a hello: three parts with points
-// between are a person's token, anything else an operator's key.
+// WithBearer adds the content of an Authorization header to a hello: as a token if it has
+// three parts separated by dots, otherwise as an operator's key.
 func WithBearer(h wire.Hello, bearer string) wire.Hello {
 	switch {
 	case bearer == "" || h.Token != "" || h.Key != "":
@@ -172,8 +172,8 @@ func WithBearer(h wire.Hello, bearer string) wire.Hello {
 	return h
 }
 
-// Session tells what is known of a session to the holder of its resume key. A wrong key is
-// answered like a session that has ended.
+// Session describes a session to the holder of its resume key. A wrong key gets the same answer
+// as an ended session.
 func (s *Realms) Session(session, key string) wire.Session {
 	for _, r := range s.All() {
 		if e, _, ok := r.engine.Session(presence.SessionID(session), key); ok {
@@ -183,20 +183,20 @@ func (s *Realms) Session(session, key string) wire.Session {
 	return wire.Session{Session: session, State: "ended"}
 }
 
-// Closing applies a page's note that it is going away. The answer does not tell a wrong key
-// from a session that has ended.
+// Closing applies the note of a page that is going away. A wrong key gets the same answer as an
+// ended session.
 func (s *Realms) Closing(note wire.ClosingNote) (wire.ClosingAnswer, error) {
 	return s.applyNote(presence.ClosingBeacon{Session: presence.SessionID(note.Session), Key: note.ResumeKey, Nonce: note.Nonce})
 }
 
-// Bye ends a session for the holder of its resume key. The answer does not tell a wrong key
-// from a session that has ended.
+// Bye ends a session for the holder of its resume key. A wrong key gets the same answer as an
+// ended session.
 func (s *Realms) Bye(session, key string) (wire.ClosingAnswer, error) {
 	return s.applyNote(presence.ByeNote{Session: presence.SessionID(session), Key: key})
 }
 
-// applyNote gives a note to the realm whose session it is about. It does not say which, but
-// proves itself to one alone.
+// applyNote applies a note about a session in the realm of that session. The note does not
+// name the realm; its resume key is right in one realm only.
 func (s *Realms) applyNote(note presence.Input) (wire.ClosingAnswer, error) {
 	for _, r := range s.All() {
 		if reply, err := r.do(note); err != nil || !reply.Stale {
@@ -206,7 +206,7 @@ func (s *Realms) applyNote(note presence.Input) (wire.ClosingAnswer, error) {
 	return wire.ClosingAnswer{}, nil
 }
 
-// Health returns how the records are.
+// Health returns the state of the records.
 func (s *Realms) Health() wire.RecordsHealth {
 	h := s.writer.Health()
 	doc := wire.RecordsHealth{Status: "ok", Waiting: h.Waiting, Lost: h.Lost, LostDeliveries: h.LostDeliveries}
@@ -216,8 +216,8 @@ func (s *Realms) Health() wire.RecordsHealth {
 	return doc
 }
 
-// Backup returns a copy of the records as they are at one moment, in a file that the caller
-// deletes. The error of the second kind says that the copy lacks what cannot be written.
+// Backup copies the records as of one moment into a file, which the caller deletes. lacks is
+// not nil if events are missing from the copy because they cannot be written.
 func (s *Realms) Backup(ctx context.Context) (file *os.File, lacks, err error) {
 	lacks = s.writer.Sync(ctx)
 	if file, err = s.store.Copy(ctx); err != nil {
@@ -226,16 +226,16 @@ func (s *Realms) Backup(ctx context.Context) (file *os.File, lacks, err error) {
 	return file, lacks, nil
 }
 
-// Figures are how much there is of everything, for the metrics.
+// Figures are numbers for the metrics.
 type Figures struct {
 	Realms  []RealmFigures // by name
 	Records records.Health
-	// Parked and Waiting count the deliveries of hooks; they are negative when the records
-	// cannot be read.
+	// Parked and Waiting count deliveries of hooks; they are negative if the records cannot be
+	// read.
 	Parked, Waiting int
 }
 
-// RealmFigures are those of one realm. The maps count, since the start, by kind of link or
+// RealmFigures are the numbers of one realm. The maps count since the start, by kind of link or
 // by reason.
 type RealmFigures struct {
 	Name                string
@@ -245,7 +245,7 @@ type RealmFigures struct {
 	Joined, Resumed     int64
 }
 
-// Figures returns how much there is of everything.
+// Figures returns the current numbers.
 func (s *Realms) Figures() Figures {
 	f := Figures{Records: s.writer.Health(), Parked: -1, Waiting: -1}
 	places := map[string]int{}

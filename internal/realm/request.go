@@ -14,37 +14,34 @@ import (
 // normalClosure is the close code after bye (RFC 6455 §7.4.1).
 const normalClosure = 1000
 
-// By is over which link a request came. Link is zero without a session.
+// By identifies the link of a request. Link is zero without a session.
 type By struct {
 	Link   presence.LinkID
 	Caller Caller
 }
 
-// Done is what carrying out a request has come to.
+// Done is the outcome of a request.
 type Done struct {
 	Answer wire.Answer
-	// Before and After are called right before and right after the answer is written, so that
-	// what the client follows starts after the answer that says so, and stops before it.
-	// They may be nil.
+	// Before and After, if not nil, are called right before and right after the answer is
+	// written: what the client follows starts after the answer, and stops before it.
 	Before, After func()
-	// Dropped is what the client does not get any more, told before the answer.
+	// Dropped is what is no longer delivered. It is sent before the answer.
 	Dropped []wire.Drop
-	// Wait is what the answer waits for; requests that come meanwhile do not. Its error is
-	// told in the place of the answer. Nil: nothing. With Hold, requests that come meanwhile
-	// wait, too.
+	// Wait, if not nil, returns the answer when it is ready, or the error to send instead.
+	// Later requests do not wait for it, unless Hold is set.
 	Wait func() (wire.Answer, error)
 	Hold bool
-	// Narrow asks for [Conversation.Narrow] once the answer is on its way.
+	// Narrow asks for a call of [Conversation.Narrow] once the answer is queued.
 	Narrow bool
-	// Then is done once the answer is on its way. It may be nil.
+	// Then, if not nil, is called once the answer is queued.
 	Then func()
-	// End closes the link after the answer; nil keeps it.
+	// End, if not nil, closes the link after the answer.
 	End *End
 }
 
-// Do carries out a request that came after hello. The context is over when its connection
-// is. The error is a problem, or a refusal of the core; what was dropped because of it is
-// told all the same.
+// Do carries out a request after the hello. The context ends with the connection. The error is
+// a problem, or a refusal of the core; Dropped is valid even then.
 func (t *Conversation) Do(ctx context.Context, by By, r wire.Request) (Done, error) {
 	switch r.Type {
 	case wire.TypeJoin:
@@ -89,13 +86,13 @@ func (t *Conversation) Do(ctx context.Context, by By, r wire.Request) (Done, err
 	panic("realm: a type of request that is defined and not handled: " + r.Type)
 }
 
-// Hear notes a sign of life that is no request: one that could not be read.
+// Hear notes a sign of life: a frame that could not be read, or that was refused.
 func (t *Conversation) Hear(link presence.LinkID) {
 	_ = t.hears(By{Link: link})
 }
 
-// hears notes a sign of life that is no input of its own. A link without a session needs
-// none.
+// hears gives the core a sign of life that comes with no other input. A link without a session
+// needs none.
 func (t *Conversation) hears(by By) error {
 	if by.Link == (presence.LinkID{}) {
 		return nil
@@ -112,7 +109,7 @@ func needSession(by By) error {
 	return nil
 }
 
-// tell gives the core what a request says of the session.
+// tell gives the core an input about the session.
 func (t *Conversation) tell(by By, in presence.Input) (Done, error) {
 	if err := needSession(by); err != nil {
 		return Done{}, err
@@ -143,8 +140,8 @@ func (t *Conversation) join(ctx context.Context, by By, r wire.Request) (Done, e
 	return Done{After: func() { t.followJoined(by.Link, room, detail) }}, nil
 }
 
-// admitted asks the application whether the person may be in a room. Somebody who may not
-// any more is taken out of it.
+// admitted asks the application whether the person may be in a room. If not, and they are in
+// it, they are taken out.
 func (t *Conversation) admitted(ctx context.Context, by By, room presence.RoomName) ([]wire.Drop, error) {
 	who := t.Guest()
 	realm := who.realm
@@ -165,7 +162,7 @@ func (t *Conversation) admitted(ctx context.Context, by By, room presence.RoomNa
 	return nil, err
 }
 
-// renewal tells the core what the guest's token says now.
+// renewal gives the core the grants and profile of a renewed token.
 func (g *Guest) renewal(from presence.LinkID) presence.Renew {
 	p := g.person
 	return presence.Renew{From: from, Profile: p.Profile, Issued: p.Issued.UnixMilli(), Expires: p.Expires.UnixMilli(), Grants: g.grants()}
@@ -196,7 +193,7 @@ func (t *Conversation) watch(ctx context.Context, by By, r wire.Request) (Done, 
 	if err := t.note(wish); err != nil {
 		return Done{}, err
 	}
-	// A removal since the grants were looked at is found by Narrow.
+	// A removal since the grants were checked is found by Narrow.
 	return Done{After: func() { t.follow(wish) }, Narrow: true}, nil
 }
 
@@ -232,7 +229,7 @@ func notWatching(field, value, allowed string) error {
 	return &wire.Problem{Code: wire.CodeNotWatching, Field: field, Value: wire.Shorten(value), Detail: "the link does not watch this", Allowed: allowed}
 }
 
-// members answers with a page of a room that the link may follow at members.
+// members answers with a page of a room whose members the client may follow.
 func (t *Conversation) members(ctx context.Context, by By, r wire.Request) (Done, error) {
 	room, err := presence.ParseRoom(r.Room)
 	if err != nil {
@@ -285,9 +282,8 @@ func (t *Conversation) pageHidden(by By, r wire.Request) (Done, error) {
 	return t.tell(by, presence.PageHidden{From: by.Link, Hidden: r.PageHidden})
 }
 
-// renew takes a newer token of the same person. What it no longer grants is over: the
-// session leaves rooms, the link stops following what it may not, and its view is the one
-// that the token grants.
+// renew accepts a newer token of the same person. The session leaves the rooms that it no longer
+// grants, and watches that it no longer grants end. The view is the one that it grants.
 func (t *Conversation) renew(ctx context.Context, by By, r wire.Request) (Done, error) {
 	before := t.Guest()
 	if before.operator {
@@ -333,7 +329,7 @@ func (t *Conversation) closing(by By) (Done, error) {
 	return done, err
 }
 
-// status sets what others see of the person, for all their sessions.
+// status sets the person's status, for all their sessions.
 func (t *Conversation) status(by By, r wire.Request) (Done, error) {
 	in := presence.SetStatus{User: t.Guest().person.User, Status: presence.Status(r.Status), Note: r.Note}
 	if r.Until != nil {
@@ -342,8 +338,7 @@ func (t *Conversation) status(by By, r wire.Request) (Done, error) {
 	return t.tellOfPerson(by, in)
 }
 
-// hide takes the person out of what others see, or puts them back into it, which everybody
-// may.
+// hide hides the person from others, or ends that. Ending it needs no grant.
 func (t *Conversation) hide(by By, r wire.Request) (Done, error) {
 	who, on := t.Guest(), r.On == nil || *r.On
 	if on && !who.person.MayHide {
@@ -355,8 +350,8 @@ func (t *Conversation) hide(by By, r wire.Request) (Done, error) {
 	return t.tellOfPerson(by, presence.Hide{User: who.person.User, Hidden: on})
 }
 
-// tellOfPerson gives the core what a request says of the person of a session. The answer
-// waits until that will outlast the service.
+// tellOfPerson gives the core an input about the person of the session. The answer waits until
+// it is written.
 func (t *Conversation) tellOfPerson(by By, in presence.Input) (Done, error) {
 	if err := needSession(by); err != nil {
 		return Done{}, err
@@ -371,7 +366,7 @@ func (t *Conversation) tellOfPerson(by By, in presence.Input) (Done, error) {
 	return Done{Wait: func() (wire.Answer, error) { return wire.Answer{}, realm.kept(context.Background()) }}, nil
 }
 
-// signOut ends all sessions of the person, this one last of all.
+// signOut ends all sessions of the person, this one last.
 func (t *Conversation) signOut(by By) (Done, error) {
 	if err := needSession(by); err != nil {
 		return Done{}, err
@@ -380,7 +375,7 @@ func (t *Conversation) signOut(by By) (Done, error) {
 	return Done{Then: func() { who.realm.Apply(presence.SignOut{User: who.person.User}) }}, nil
 }
 
-// remove takes somebody out of a room, for a person who may moderate there.
+// remove removes somebody from a room that the person may moderate.
 func (t *Conversation) remove(by By, r wire.Request) (Done, error) {
 	if err := needSession(by); err != nil {
 		return Done{}, err

@@ -16,22 +16,22 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// MostAsked is how many rooms or people one call may name.
+// MostAsked limits the rooms or people in one call.
 const MostAsked = 1000
 
-// full is a room in the full view.
+// full returns the topic of a room in the full view.
 func full(room presence.RoomName) engine.Topic {
 	return engine.Topic{Room: room, View: presence.Full}
 }
 
-// The orders of rooms.
+// The orders in which rooms are listed.
 const (
 	ByName     = "name"
-	ByPeople   = "people" // the fullest first, and by name among those
+	ByPeople   = "people" // most people first; equal ones by name
 	BySessions = "sessions"
 )
 
-// RoomsQuery asks for a page of the rooms that somebody is in or that are declared.
+// RoomsQuery asks for a page of the rooms that exist: somebody is in them, or they are declared.
 type RoomsQuery struct {
 	Match string // a pattern
 	Sort  string // one of the orders
@@ -69,8 +69,8 @@ func (d Desk) Rooms(q RoomsQuery) (wire.Rooms, error) {
 	return page, nil
 }
 
-// roomOrder is an order of rooms in which a page can begin after any room, also one that
-// has changed or ended meanwhile.
+// roomOrder is an order of rooms. A page can begin after any room, even one that has changed
+// or no longer exists.
 type roomOrder struct{ by string }
 
 func orderOf(by string) (roomOrder, error) {
@@ -94,7 +94,7 @@ func (o roomOrder) compare(x, y wire.Room) int {
 	return cmp.Or(cmp.Compare(o.size(y), o.size(x)), strings.Compare(x.Room, y.Room))
 }
 
-// cursor is what to pass as after for what comes after a room.
+// cursor returns the value of After with which the next page begins after a room.
 func (o roomOrder) cursor(r wire.Room) string {
 	if o.by == ByName {
 		return r.Room
@@ -122,7 +122,7 @@ func (o roomOrder) after(rooms []wire.Room, cursor string) (int, error) {
 	return at, nil
 }
 
-// Room returns how many are in a room. Asking about a room creates nothing.
+// Room returns the count of a room. It creates nothing.
 func (d Desk) Room(name string) (wire.Room, error) {
 	room, err := d.room(name)
 	if err != nil {
@@ -135,8 +135,7 @@ func (d Desk) Room(name string) (wire.Room, error) {
 	return wire.Room{Room: string(room), Count: delivery.Count(count)}, nil
 }
 
-// RoomCounts returns how many are in each of up to [MostAsked] rooms, in the order in which
-// they are named.
+// RoomCounts returns the counts of up to [MostAsked] rooms, in the order of the names.
 func (d Desk) RoomCounts(names []string) (wire.Counts, error) {
 	doc := wire.Counts{Counts: make([]wire.Room, len(names))}
 	if len(names) == 0 || len(names) > MostAsked {
@@ -153,15 +152,15 @@ func (d Desk) RoomCounts(names []string) (wire.Counts, error) {
 	return doc, nil
 }
 
-// MembersQuery asks for a page of a room's members, by user id.
+// MembersQuery asks for a page of a room's members, ordered by user id.
 type MembersQuery struct {
-	Rev    string // of the page before; empty: the room as it is now
+	Rev    string // of the previous page; empty: the room as it is now
 	After  string // the Next of the page before
 	Status string // only members of this status; empty: all
 	Limit  int
 }
 
-// Members returns a page of a room's members at one revision.
+// Members returns a page of a room's members as of one revision.
 func (d Desk) Members(name string, q MembersQuery) (wire.Members, error) {
 	room, err := d.room(name)
 	if err != nil {
@@ -189,7 +188,7 @@ func (d Desk) Members(name string, q MembersQuery) (wire.Members, error) {
 	return page, nil
 }
 
-// Declare lets a room exist while nobody is in it, and says whom it expects.
+// Declare makes a room exist even while nobody is in it, with the people it expects.
 func (d Desk) Declare(name string, asked wire.Declaration) (wire.DeclaredRoom, error) {
 	room, err := d.room(name)
 	if err != nil {
@@ -214,7 +213,7 @@ func (d Desk) Declare(name string, asked wire.Declaration) (wire.DeclaredRoom, e
 	return d.declaration(row), nil
 }
 
-// Undeclare lets a room be one that ends with its last member again.
+// Undeclare makes a room end with its last member again.
 func (d Desk) Undeclare(name string) error {
 	room, err := d.room(name)
 	if err != nil {
@@ -231,8 +230,8 @@ func (d Desk) Undeclare(name string) error {
 	return err
 }
 
-// Expectations returns whom a room expects, and whom of them it misses now; nobody when it
-// is not declared.
+// Expectations returns the people whom a room expects, and those who are missing now; nobody if
+// it is not declared.
 func (d Desk) Expectations(name string) (wire.DeclaredRoom, error) {
 	room, err := d.room(name)
 	if err != nil {
@@ -263,7 +262,8 @@ func (d Desk) declaration(row records.Room) wire.DeclaredRoom {
 	return doc
 }
 
-// Policies returns what applies where: to one room, or with an empty name everywhere.
+// Policies returns the policy of a room, or for an empty name that of the realm and of all
+// patterns.
 func (d Desk) Policies(name string) (wire.Policies, error) {
 	p := d.realm.engine.Policy()
 	room, err := d.roomOrRealm(name)

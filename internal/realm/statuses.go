@@ -16,7 +16,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// Status returns what is seen of a person. A person whom nobody knows is offline.
+// Status returns the status of a person. An unknown person is offline.
 func (d Desk) Status(id string) (wire.PersonStatus, error) {
 	user, err := userOf(id)
 	if err != nil {
@@ -25,8 +25,7 @@ func (d Desk) Status(id string) (wire.PersonStatus, error) {
 	return d.realm.status(user), nil
 }
 
-// Statuses returns what is seen of each of up to [MostAsked] people, in the order in which
-// they are named.
+// Statuses returns the statuses of up to [MostAsked] people, in the order of the names.
 func (d Desk) Statuses(ids []string) (wire.Statuses, error) {
 	doc := wire.Statuses{Statuses: make([]wire.PersonStatus, len(ids))}
 	if len(ids) == 0 || len(ids) > MostAsked {
@@ -50,7 +49,7 @@ func (r *Realm) status(user presence.UserID) wire.PersonStatus {
 	return doc
 }
 
-// milliseconds is a time that is kept so; nil for none.
+// milliseconds converts a time in Unix milliseconds; zero becomes nil.
 func milliseconds(at int64) *wire.Time {
 	if at == 0 {
 		return nil
@@ -58,7 +57,7 @@ func milliseconds(at int64) *wire.Time {
 	return &wire.Time{Time: time.UnixMilli(at)}
 }
 
-// SetStatus sets what others see of a person, in their place.
+// SetStatus sets a person's status on their behalf.
 func (d Desk) SetStatus(ctx context.Context, id string, asked wire.StatusWanted) (wire.PersonStatus, error) {
 	if asked.Status == "" {
 		return wire.PersonStatus{}, problem.BadField("status", "", "there is no status to set", "busy, away; DELETE lets it follow the sessions again")
@@ -70,7 +69,7 @@ func (d Desk) SetStatus(ctx context.Context, id string, asked wire.StatusWanted)
 	return d.putStatus(ctx, id, in)
 }
 
-// ClearStatus lets a person's status follow their sessions again.
+// ClearStatus clears a set status, so that the person's sessions decide again.
 func (d Desk) ClearStatus(ctx context.Context, id string) (wire.PersonStatus, error) {
 	return d.putStatus(ctx, id, presence.SetStatus{})
 }
@@ -88,11 +87,11 @@ func (d Desk) putStatus(ctx context.Context, id string, in presence.SetStatus) (
 	return d.realm.status(in.User), nil
 }
 
-// sessionDocument is what is known of a session as the wire has it.
+// sessionDocument returns the document of a session.
 func sessionDocument(e presence.Evidence) wire.Session { return delivery.Session(e) }
 
-// Sessions returns the sessions of people after one, by person: of the realm, or with a
-// name of those who are in a room. A person's are not divided between pages.
+// Sessions returns a page of sessions, ordered by person: of the realm, or of those who are in
+// a room. The sessions of one person are on one page.
 func (d Desk) Sessions(name, after string, limit int) (wire.Sessions, error) {
 	doc := wire.Sessions{Sessions: []wire.Session{}}
 	room, err := d.roomOrRealm(name)
@@ -139,7 +138,7 @@ func (d Desk) SessionsOf(id string) (wire.Sessions, error) {
 	return doc, nil
 }
 
-// RoomsOf returns the rooms that a person is in, by name.
+// RoomsOf returns the rooms that a person is in, ordered by name.
 func (d Desk) RoomsOf(id string) (wire.PersonRooms, error) {
 	user, err := userOf(id)
 	if err != nil {

@@ -221,7 +221,7 @@ func needs(op httpapi.Operation) string {
 	case op.Reach == httpapi.ReachService:
 		return " Wants the key of the service itself."
 	case op.Reach == httpapi.ReachRealm:
-		return fmt.Sprintf(" Wants a key with the role %s that is about all rooms.", role)
+		return fmt.Sprintf(" Needs a key with the role %s for all rooms.", role)
 	}
 	return fmt.Sprintf(" Wants a key with the role %s.", role)
 }

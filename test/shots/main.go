@@ -247,10 +247,10 @@ func practise(tab context.Context) error {
 	return nil
 }
 
-// tenLines is an application that has the page of docs/integrate.md as it is written,
+// tenLines is an application that has the page of docs/quickstart.md as it is written,
 // for the visitor of the demo.
 func tenLines(visit string) (*httptest.Server, error) {
-	text, err := os.ReadFile("docs/integrate.md")
+	text, err := os.ReadFile("docs/quickstart.md")
 	if err != nil {
 		return nil, err
 	}
