@@ -59,7 +59,7 @@ func expires(c *cli.Command) (*time.Time, error) {
 }
 
 func reloadCommand() *cli.Command {
-	return calling("reload", "have a service take over its configuration as it is now", "", "Whole or not at all, as with SIGHUP; what needs a restart is refused by name. Wants the key of the service itself.\n\nExample: tovik reload", nil,
+	return calling("reload", "make a service apply its configuration again", "", "Whole or not at all, like SIGHUP. If a key that needs a restart has changed, the reload is refused and names it. Needs the service's own key.\n\nExample: tovik reload", nil,
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			done, err := a.Reload(ctx)
 			if err != nil {

@@ -1,9 +1,8 @@
-// Package httpapi serves everything that Tovik offers over HTTP: the resources
-// under /v1, the handshake of links, health, the pages that explain errors, and
-// the console.
+// Package httpapi serves everything that Tovik offers over HTTP: the resources under /v1, the
+// handshake of links, health, the pages that explain errors, and the console.
 //
-// Every error is a problem document (RFC 9457) whose type is one of those pages.
-// The package may import gateway and what stands below it.
+// Every error is a problem document (RFC 9457) whose type is one of those pages. The package may
+// import gateway and the packages below it.
 package httpapi
 
 import (
@@ -44,9 +43,9 @@ type API struct {
 	streams  streams
 	answers  answers
 	paces    paces
-	// exposition serves the metrics.
+	// exposition writes the metrics.
 	exposition fiber.Handler
-	// described makes the page of the document, once.
+	// described renders the page of the API, once.
 	described func() ([]byte, error)
 	ready     atomic.Bool
 
@@ -54,16 +53,16 @@ type API struct {
 	hideDocs       bool
 }
 
-// World adds and removes realms while the service runs, and changes its configuration. Its
-// errors are problems.
+// World adds and removes realms and reloads the configuration while the service runs. Its errors
+// are problems.
 type World interface {
 	AddRealm(name string) error
 	RemoveRealm(name string) error
-	// Reload reads the configuration anew.
+	// Reload applies the configuration as it is now.
 	Reload() (wire.Reloaded, error)
 }
 
-// Options are what an API is made of. The first eight and Log are required.
+// Options are the parts and settings of an API. The first eight and Log are required.
 type Options struct {
 	Gateway  *gateway.Gateway
 	Realms   *realm.Realms
@@ -74,16 +73,16 @@ type Options struct {
 	Measures *Measures
 	World    World
 	Proxies  Proxies // that are trusted
-	// PracticeSecret signs the tokens of practice rooms; empty: there are none.
+	// PracticeSecret signs the tokens of practice rooms; without it there are none.
 	PracticeSecret string
 	HideDocs       bool // serves no pages that explain errors and frames
-	// RequestsPerSecond is how often one key may ask, five times as many at once; 0: as often
-	// as it likes.
+	// RequestsPerSecond limits the requests of one key, with bursts of five times as many; 0
+	// means no limit.
 	RequestsPerSecond int
 	Log               *slog.Logger
 }
 
-// New returns an API that answers /readyz with 503 until SetReady.
+// New returns an API whose /readyz answers 503 until SetReady.
 func New(o Options) *API {
 	a := &API{
 		gateway: o.Gateway, realms: o.Realms, keys: o.Keys, guard: o.Guard, signIns: o.SignIns, hooks: o.Hooks, measures: o.Measures, world: o.World, proxies: o.Proxies, log: o.Log,
@@ -95,10 +94,10 @@ func New(o Options) *API {
 	return a
 }
 
-// SetReady changes what /readyz answers.
+// SetReady sets what /readyz answers.
 func (a *API) SetReady(ready bool) { a.ready.Store(ready) }
 
-// App returns the routes, ready to listen. Each of before is called first with the app.
+// App returns the routes. Each function of before is first called with the app.
 func (a *API) App(before ...func(*fiber.App)) *fiber.App {
 	app := fiber.New(fiber.Config{
 		AppName:       "Tovik",
@@ -119,8 +118,8 @@ func (a *API) App(before ...func(*fiber.App)) *fiber.App {
 	}
 	app.Use(identifyRequest, a.measure)
 	app.Use(recover.New()) // a fault in one request is that request's error
-	// Pages of other origins may be clients of realms that allow it: nothing but a token or
-	// key, which the page itself has to send, says who somebody is there.
+	// Pages of other origins may be clients if their realm allows them. They have to send a
+	// token or a key themselves; a cookie does not count.
 	app.Use([]string{"/v1/tickets", "/v1/sessions", "/v1/closing"}, cors.New(cors.Config{
 		AllowOriginsFunc: a.realms.AllowsOrigin,
 		AllowMethods:     []string{"GET", "POST", "PUT", "DELETE"}, AllowHeaders: []string{"Authorization", "Content-Type"}, MaxAge: 3600,
@@ -133,7 +132,7 @@ func (a *API) App(before ...func(*fiber.App)) *fiber.App {
 	return app
 }
 
-// serve adds a route, behind the gates that who asks has to pass.
+// serve adds a route with the checks that its callers must pass.
 func (a *API) serve(app *fiber.App, r route) {
 	var gates []any
 	if role, ok := access.ParseRole(r.Shows); ok {
@@ -163,7 +162,7 @@ func (a *API) serve(app *fiber.App, r route) {
 	app.Add([]string{r.Method}, path, gates[0], gates[1:]...)
 }
 
-// bearer returns what the Authorization header has after Bearer, or nothing.
+// bearer returns the credential of an Authorization header with the scheme Bearer, or nothing.
 func bearer(c fiber.Ctx) string {
 	scheme, key, _ := strings.Cut(c.Get(fiber.HeaderAuthorization), " ")
 	if !strings.EqualFold(scheme, "Bearer") {
@@ -179,10 +178,10 @@ func (a *API) readyz(c fiber.Ctx) error {
 	return c.JSON(wire.Readiness{Status: "ready", Records: a.realms.Health()})
 }
 
-// recheckEvery is how often it is looked whether the keys of long answers are in force.
+// recheckEvery is how often the keys of long answers are checked.
 const recheckEvery = 5 * time.Second
 
-// Run ends long answers whose key has expired, until ctx is over.
+// Run ends long answers whose key has expired, until ctx ends.
 func (a *API) Run(ctx context.Context) {
 	for {
 		select {
@@ -194,22 +193,22 @@ func (a *API) Run(ctx context.Context) {
 	}
 }
 
-// RecheckStreams ends long answers whose key is not in force any more.
+// RecheckStreams ends long answers whose key is no longer valid.
 func (a *API) RecheckStreams() {
 	a.streams.recheck(func(key string) bool { return a.keys.InForce(true, key) })
 }
 
-// EndStreams ends the answers that take their time, and lets no more begin.
+// EndStreams ends all long answers, and refuses new ones.
 func (a *API) EndStreams() { a.streams.end() }
 
-// readTimeout is how long a request may take to come, and slowestUpload how many bytes a
-// second of an import have to come at least.
+// readTimeout limits the time for receiving a request; slowestUpload is the least number of
+// bytes per second of an import.
 const (
 	readTimeout   = 10 * time.Second
 	slowestUpload = 16 << 10
 )
 
-// bodyLimit lets an import be larger than other bodies, for who shows a key that may.
+// bodyLimit allows a larger body for an import, if the caller has a key for it.
 func (a *API) bodyLimit(h *fasthttp.RequestHeader) (config fasthttp.RequestConfig) {
 	if string(h.RequestURI()) != importPath {
 		return config
@@ -217,7 +216,7 @@ func (a *API) bodyLimit(h *fasthttp.RequestHeader) (config fasthttp.RequestConfi
 	_, key, _ := strings.Cut(string(h.Peek(fiber.HeaderAuthorization)), " ")
 	if _, err := a.keys.Check(strings.TrimSpace(key), access.Write); err == nil {
 		config.MaxRequestBodySize = maxImport
-		// So long it may take at the slowest; the listener ends one that stands still.
+		// The longest time that is allowed; the listener ends an upload that makes no progress.
 		size := h.ContentLength()
 		if size < 0 {
 			size = maxImport
@@ -227,11 +226,12 @@ func (a *API) bodyLimit(h *fasthttp.RequestHeader) (config fasthttp.RequestConfi
 	return config
 }
 
-// fail answers every error with a problem document.
+// fail answers an error with a problem document.
 func (a *API) fail(c fiber.Ctx, err error) error {
 	p := problemOf(c, err)
 	if p.Code == wire.CodeTooLarge && c.Path() == importPath {
-		// The limit depends on the key: who guesses is told no more than elsewhere.
+		// The limit depends on the key. This says no more to callers without a valid key than
+		// elsewhere.
 		if _, err := a.identify(c, access.Write); err != nil {
 			p = problemOf(c, err)
 		}
@@ -264,7 +264,8 @@ func (a *API) fail(c fiber.Ctx, err error) error {
 	}, "application/problem+json")
 }
 
-// leaveUnread has the connection of a request that was not read whole closed with care.
+// leaveUnread closes the connection of a request with an unread rest, so that the answer still
+// arrives.
 func leaveUnread(c fiber.Ctx) {
 	conn := c.RequestCtx().Conn()
 	if secure, ok := conn.(interface{ NetConn() net.Conn }); ok {
@@ -275,8 +276,7 @@ func leaveUnread(c fiber.Ctx) {
 	}
 }
 
-// problemOf translates what the HTTP library finds wrong, and leaves the rest to
-// the gateway.
+// problemOf translates errors of the HTTP library, and leaves others to package problem.
 func problemOf(c fiber.Ctx, err error) *wire.Problem {
 	var f *fiber.Error
 	if !errors.As(err, &f) {

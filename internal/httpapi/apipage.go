@@ -14,7 +14,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// apiPage shows the OpenAPI document to people.
+// apiPage is the page that shows the OpenAPI document to people.
 func (a *API) apiPage(c fiber.Ctx) error {
 	page, err := a.described()
 	if err != nil {
@@ -24,7 +24,7 @@ func (a *API) apiPage(c fiber.Ctx) error {
 	return c.Type("html", "utf-8").Send(page)
 }
 
-// openAPI is what the page shows of the document.
+// openAPI is the part of the document that the page shows.
 type openAPI struct {
 	Info struct{ Summary, Description string }
 	Tags []struct{ Name, Description string }
@@ -73,7 +73,7 @@ type openAPISchema struct {
 	Additional  json.RawMessage `json:"additionalProperties"`
 }
 
-// Kind says what a value of the schema is.
+// Kind describes the type of a schema.
 func (s openAPISchema) Kind() string {
 	switch {
 	case s.Ref != "":
@@ -88,7 +88,8 @@ func (s openAPISchema) Kind() string {
 	return fmt.Sprint(s.Type)
 }
 
-// Named is the name of the schema that this refers to, or is a list of; empty for others.
+// Named returns the name of the schema that this one refers to, or is a list of; otherwise
+// nothing.
 func (s openAPISchema) Named() string {
 	if s.Items != nil {
 		return s.Items.Named()
@@ -96,7 +97,7 @@ func (s openAPISchema) Named() string {
 	return s.Ref[strings.LastIndex(s.Ref, "/")+1:]
 }
 
-// apiView is what the template is given.
+// apiView is the data of the template.
 type apiView struct {
 	Doc    openAPI
 	Topics []apiTopic
@@ -133,7 +134,7 @@ type apiField struct {
 	Required                       bool
 }
 
-// renderAPI makes the page.
+// renderAPI renders the page.
 func renderAPI() ([]byte, error) {
 	var view apiView
 	if err := json.Unmarshal(wire.OpenAPI, &view.Doc); err != nil {
@@ -197,7 +198,7 @@ func (v *apiView) operation(method, path string, op openAPIOperation) apiOperati
 	return shown
 }
 
-// pretty is an example as it is read.
+// pretty formats an example.
 func pretty(example any) string {
 	if text, ok := example.(string); ok || example == nil {
 		return text

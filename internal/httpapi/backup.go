@@ -9,8 +9,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 )
 
-// backup answers with a copy of the records as they are at one moment, while the service
-// goes on.
+// backup answers with a copy of the records as of one moment.
 func (a *API) backup(c fiber.Ctx) error {
 	ctx, done, ok := a.streams.begin(operatorOf(c).Key)
 	if !ok {
@@ -35,8 +34,7 @@ func (a *API) backup(c fiber.Ctx) error {
 	return c.SendStream(&paced{file: file, done: done, extend: func() { _ = conn.SetWriteDeadline(time.Now().Add(streamWrite)) }}, int(info.Size()))
 }
 
-// paced is a file that is deleted when it has been read, and lets each piece take its
-// time.
+// paced is a file that is deleted after reading, and extends the time limit with each piece.
 type paced struct {
 	file   *os.File
 	extend func()

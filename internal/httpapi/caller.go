@@ -11,7 +11,7 @@ import (
 	"tovik.example/tovik/internal/realm"
 )
 
-// Proxies are networks of proxies that are trusted to say whom they speak for.
+// Proxies are the networks of trusted proxies.
 type Proxies []netip.Prefix
 
 // callerOf finds out where a request comes from.
@@ -27,8 +27,8 @@ func (p Proxies) callerOf(ctx *fasthttp.RequestCtx) realm.Caller {
 	return c
 }
 
-// address is the client's: from the right of the list that proxies have written, the
-// first that is not one of them. What stands further left the client may have made up.
+// address returns the client's address: in X-Forwarded-For, the rightmost address that is not a
+// trusted proxy. Addresses to the left of it may be made up by the client.
 func (p Proxies) address(remote, forwarded string) string {
 	if len(p) == 0 || forwarded == "" {
 		return remote

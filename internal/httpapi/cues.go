@@ -10,7 +10,7 @@ import (
 // cueRoom gives a cue to everybody in a room.
 func (a *API) cueRoom(c fiber.Ctx) error { return giveCue(c, "room", realm.Desk.CueRoom) }
 
-// cuePerson gives a cue to all links of a person, who may have none.
+// cuePerson gives a cue to all links of a person; there may be none.
 func (a *API) cuePerson(c fiber.Ctx) error { return giveCue(c, "user", realm.Desk.CuePerson) }
 
 func (a *API) cueSession(c fiber.Ctx) error { return giveCue(c, "session", realm.Desk.CueSession) }

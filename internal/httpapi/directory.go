@@ -19,16 +19,15 @@ import (
 )
 
 const (
-	// maxImport is the body of an import; it is larger than others for a caller who shows a
-	// key.
+	// maxImport limits the body of an import, which may be larger than other bodies.
 	maxImport  = 16 << 20
 	importPath = "/v1/people/import"
-	// piece is how many rows of a long answer are read at once.
+	// piece is the number of rows of a long answer that are read at a time.
 	piece = 1000
 )
 
-// people lists the directory by user, with how everybody is now: all, those who match a
-// text, or with user= those who are named.
+// people lists the directory with everybody's current status: all, those who match a text, or
+// with user= those named.
 func (a *API) people(c fiber.Ctx) error {
 	limit, err := limitIn(c)
 	if err != nil {
@@ -54,12 +53,12 @@ func (a *API) people(c fiber.Ctx) error {
 	})
 }
 
-// person tells of one.
+// person answers with one person.
 func (a *API) person(c fiber.Ctx) error {
 	return respond(c)(deskOf(c).Person(c.Context(), param(c, "user")))
 }
 
-// putPerson adds somebody to the directory, or changes what it says of them.
+// putPerson adds a person to the directory, or changes their entry.
 func (a *API) putPerson(c fiber.Ctx) error {
 	asked, err := bodyOf[wire.Profile](c)
 	if err != nil {
@@ -68,13 +67,13 @@ func (a *API) putPerson(c fiber.Ctx) error {
 	return respond(c)(deskOf(c).PutPerson(c.Context(), param(c, "user"), asked))
 }
 
-// dropPerson takes somebody out of the directory who was never here.
+// dropPerson deletes a person who was never here from the directory.
 func (a *API) dropPerson(c fiber.Ctx) error {
 	return nothing(c, deskOf(c).DropPerson(param(c, "user")))
 }
 
-// importPeople takes a list of people, as NDJSON or as CSV, and reports what has become of
-// each line. Lines that are right are taken, whatever the others are.
+// importPeople adds a list of people, as NDJSON or CSV, and reports each line that is invalid.
+// Valid lines are applied even then.
 func (a *API) importPeople(c fiber.Ctx) error {
 	read := readNDJSON
 	if media := c.Get(fiber.HeaderContentType); strings.HasPrefix(media, "text/csv") {
@@ -107,8 +106,8 @@ func readNDJSON(body []byte, each func(line int, p wire.Profile, err error)) err
 	return nil
 }
 
-// readCSV takes the columns user, name and picture by the names in the first line, and
-// every other one for an attribute.
+// readCSV reads the columns user, name and picture, found by the names in the first line; every
+// other column is an attribute.
 func readCSV(body []byte, each func(line int, p wire.Profile, err error)) error {
 	rows := csv.NewReader(bytes.NewReader(bytes.TrimPrefix(body, []byte("\uFEFF"))))
 	rows.FieldsPerRecord = -1

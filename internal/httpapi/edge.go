@@ -17,13 +17,13 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// maxRequestID is how long the id may be that a client gives its request.
+// maxRequestID limits the id that a client gives its request.
 const maxRequestID = 64
 
 type requestLocal struct{}
 
-// identifyRequest gives every request an id, its own or that of whoever sent it, which its
-// answer, its problem and the log repeat.
+// identifyRequest gives each request an id, or keeps that of the client. The answer, a problem
+// and the log repeat it.
 func identifyRequest(c fiber.Ctx) error {
 	id := c.Get(fiber.HeaderXRequestID)
 	if id == "" || len(id) > maxRequestID || strings.ContainsFunc(id, func(r rune) bool { return r <= ' ' || r > '~' }) {
@@ -40,12 +40,12 @@ func requestOf(c fiber.Ctx) string {
 	return id
 }
 
-// worthPacking is how many bytes an answer has at least that is packed: of fewer little is
-// saved.
+// worthPacking is the least number of bytes of an answer that is compressed.
 const worthPacking = 1 << 10
 
-// deflate packs what is answered with gzip (RFC 9110 §8.4), pieces of a long answer one
-// by one. What is followed live stays as it is, so that nothing waits in a window.
+// deflate compresses answers with gzip (RFC 9110 §8.4), long ones piece by piece. Live streams
+// are not compressed, so that nothing waits in a buffer. The framework's own compression does
+// neither of these.
 var deflate = fasthttp.CompressHandlerLevel(func(*fasthttp.RequestCtx) {}, fasthttp.CompressBestSpeed)
 
 func compress(c fiber.Ctx) error {
@@ -60,14 +60,14 @@ func compress(c fiber.Ctx) error {
 	}
 	c.Vary(fiber.HeaderAcceptEncoding)
 	if c.Get(fiber.HeaderAcceptEncoding) != "" && c.AcceptsEncodings("gzip") == "gzip" && c.GetRespHeader(fiber.HeaderContentEncoding) == "" {
-		c.Request().Header.Set(fiber.HeaderAcceptEncoding, "gzip") // of several the one that is used here
+		c.Request().Header.Set(fiber.HeaderAcceptEncoding, "gzip") // the one that is used here
 		deflate(c.RequestCtx())
 	}
 	return nil
 }
 
-// conditional answers 304 to who has what would be answered (RFC 9110 §13). The tag is of
-// the revision where there is one, and else of the content.
+// conditional answers 304 if the client already has the answer (RFC 9110 §13). The ETag is the
+// revision if there is one, otherwise a hash of the content.
 func conditional(c fiber.Ctx) error {
 	if err := c.Next(); err != nil {
 		return err
@@ -81,13 +81,13 @@ func conditional(c fiber.Ctx) error {
 	return nil
 }
 
-// unchanged marks an answer with what tells its state, and says whether who asks has it.
-// Tags are weak: the same state may be packed or not.
+// unchanged sets the ETag of an answer, and reports whether the client has the same one. ETags
+// are weak, because the same state may be compressed or not.
 func unchanged(c fiber.Ctx, state string) bool {
 	c.Set(fiber.HeaderETag, `W/"`+state+`"`)
 	c.Set(fiber.HeaderCacheControl, "private, no-cache")
 	vary := "Accept, Accept-Encoding, Authorization, Cookie"
-	if others := c.GetRespHeader(fiber.HeaderVary); others != "" { // as where pages of other origins may ask
+	if others := c.GetRespHeader(fiber.HeaderVary); others != "" { // set by CORS
 		vary = others + ", " + vary
 	}
 	c.Set(fiber.HeaderVary, vary)
@@ -98,9 +98,9 @@ func unchanged(c fiber.Ctx, state string) bool {
 	return true
 }
 
-// matches tells whether If-None-Match names a state (RFC 9110 §13.1.2). Cache-Control of a
-// request is about caches on the way, and fetch sets it whenever it sets this: it decides
-// nothing here.
+// matches reports whether If-None-Match names an ETag (RFC 9110 §13.1.2). Cache-Control of the
+// request is ignored: it is meant for caches on the way, and fetch always sets it together with
+// If-None-Match. The framework's own middleware does not ignore it.
 func matches(header, state string) bool {
 	for tag := range strings.SplitSeq(header, ",") {
 		tag = strings.TrimSpace(tag)
@@ -111,7 +111,7 @@ func matches(header, state string) bool {
 	return false
 }
 
-// paces bounds how often each key may ask. The zero value bounds nothing.
+// paces limits the requests of each key. The zero value has no limit.
 type paces struct {
 	each   rate.Limit // requests a second
 	burst  int
@@ -121,18 +121,18 @@ type paces struct {
 	keys map[string]*rate.Limiter
 }
 
-// bursts are how many seconds' worth of requests may come at once.
+// bursts is the burst, in seconds of the rate.
 const bursts = 5
 
 func newPaces(perSecond int) paces {
 	return paces{each: rate.Limit(perSecond), burst: bursts * perSecond, policy: fmt.Sprintf(`"key";q=%d;w=%d`, bursts*perSecond, bursts)}
 }
 
-// maxPaced is of how many keys it is kept in mind how often they have asked.
+// maxPaced limits the number of keys whose rate is remembered.
 const maxPaced = 10_000
 
-// take counts a request of a key, and says how many more may come at once, and in how many
-// seconds all may again.
+// take counts a request of a key, and returns how many more it may make at once, and after how
+// many seconds it may make the whole burst again.
 func (p *paces) take(key string, now time.Time) (left int, full time.Duration, ok bool) {
 	p.mu.Lock()
 	l := p.keys[key]
@@ -149,7 +149,7 @@ func (p *paces) take(key string, now time.Time) (left int, full time.Duration, o
 	return max(0, int(tokens)), time.Duration((float64(p.burst) - tokens) / float64(p.each) * float64(time.Second)), ok
 }
 
-// pace refuses what a key asks too often, and tells each answer how much is left
+// pace refuses requests beyond the rate of the key, and tells each answer what is left
 // (draft-ietf-httpapi-ratelimit-headers).
 func (a *API) pace(c fiber.Ctx) error {
 	p := &a.paces

@@ -12,8 +12,8 @@ import (
 	"tovik.example/tovik/internal/realm"
 )
 
-// follow answers with what is followed live, as server-sent events: the frames of a link
-// that watches the same, each event named by its type.
+// follow answers with server-sent events: the frames that a link with the same watch would get,
+// each event named by its type.
 func (a *API) follow(c fiber.Ctx) func(realm.Subject, error) error {
 	return func(subject realm.Subject, err error) error {
 		if err != nil {
@@ -22,7 +22,7 @@ func (a *API) follow(c fiber.Ctx) func(realm.Subject, error) error {
 		desk := deskOf(c)
 		c.Set(fiber.HeaderCacheControl, "no-store")
 		return a.stream(c, asStream, func(ctx context.Context, w io.Writer, flush func() error) error {
-			woken := make(chan struct{}, 1) // one is enough: all that is new is fetched
+			woken := make(chan struct{}, 1) // one is enough: everything new is fetched at once
 			following := desk.Follow(subject, func() {
 				select {
 				case woken <- struct{}{}:
@@ -77,7 +77,7 @@ func writeEvent(w io.Writer, frame []byte) error {
 	return err
 }
 
-// stillHere keeps proxies from taking a quiet stream for a dead one.
+// stillHere is sent to keep proxies from closing a quiet stream.
 func stillHere(w io.Writer, flush func() error) error {
 	if _, err := io.WriteString(w, ": still here\n\n"); err != nil {
 		return err

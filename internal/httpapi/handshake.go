@@ -18,8 +18,8 @@ import (
 // keySuffix is appended to the key of a handshake (RFC 6455 §1.3).
 const keySuffix = "258EAFA5-E914-47DA-95CA-C5AB0DC85B11"
 
-// handshake checks that a request opens a WebSocket (RFC 6455 §4.2.1), and returns
-// what the answer has to prove.
+// handshake checks the request for a WebSocket (RFC 6455 §4.2.1), and returns the value of
+// Sec-WebSocket-Accept.
 func handshake(ctx *fasthttp.RequestCtx) (accept string, err error) {
 	h := &ctx.Request.Header
 	wrong := func(detail string) error {
@@ -40,7 +40,7 @@ func handshake(ctx *fasthttp.RequestCtx) (accept string, err error) {
 	return base64.StdEncoding.EncodeToString(sum[:]), nil
 }
 
-// hasToken tells whether a header, a list with commas, has a word.
+// hasToken reports whether a header with a list contains a word.
 func hasToken(header []byte, word string) bool {
 	for item := range strings.SplitSeq(string(header), ",") {
 		if strings.EqualFold(strings.TrimSpace(item), word) {
@@ -50,7 +50,7 @@ func hasToken(header []byte, word string) bool {
 	return false
 }
 
-// openLink makes the request a WebSocket link, which lives on after it.
+// openLink makes the request a WebSocket link, which continues after the handler.
 func (a *API) openLink(c fiber.Ctx) error {
 	ctx, caller := c.RequestCtx(), a.caller(c)
 	accept, err := handshake(ctx)
@@ -71,18 +71,17 @@ func (a *API) openLink(c fiber.Ctx) error {
 	return nil
 }
 
-// streamHead answers the request of an event stream. It has no length: the stream ends
-// with its connection. The last line keeps a proxy from gathering what is to be passed
-// on at once.
+// streamHead is the response head of an event stream. It has no length: the stream ends with its
+// connection. The last line keeps a proxy from buffering.
 var streamHead = []byte("HTTP/1.1 200 OK\r\nContent-Type: text/event-stream; charset=utf-8\r\nCache-Control: no-store\r\n" +
 	"Connection: close\r\nAccess-Control-Allow-Origin: *\r\nX-Content-Type-Options: nosniff\r\nX-Accel-Buffering: no\r\n\r\n")
 
-// stayAway keeps the server from reusing the connections that become links: a pooled wrapper
-// could be handed to another client while a writer still holds it.
+// stayAway keeps the HTTP server from reusing the wrapper of a connection that becomes a link: a
+// pooled wrapper could be given to another client while the link still writes to it.
 func stayAway(s *fasthttp.Server) { s.KeepHijackedConns = true }
 
-// release takes the connection out of the HTTP server's hands, with the bytes that
-// have come already. A read that may not wait gives only what is buffered.
+// release takes the connection from the HTTP server, with the bytes that it has read already. A
+// read that must not wait returns only what is buffered.
 func release(c net.Conn) (net.Conn, []byte) {
 	conn := c
 	if h, ok := c.(interface{ UnsafeConn() net.Conn }); ok {
@@ -96,7 +95,7 @@ func release(c net.Conn) (net.Conn, []byte) {
 	return conn, slices.Clone((*buffer)[:n])
 }
 
-// handshakeBuffers are as large as what the HTTP server reads ahead.
+// handshakeBuffers have the size of the HTTP server's read buffer.
 var handshakeBuffers = sync.Pool{New: func() any {
 	buffer := make([]byte, 4<<10)
 	return &buffer

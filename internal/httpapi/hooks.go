@@ -23,7 +23,7 @@ func (a *API) hook(c fiber.Ctx) error {
 	return respond(c)(a.hookDesk(c).Hook(c.Context(), param(c, "hook")))
 }
 
-// addHook makes a hook. The answer alone has its secret.
+// addHook adds a hook. Only this answer contains its secret.
 func (a *API) addHook(c fiber.Ctx) error {
 	asked, err := bodyOf[wire.NewHook](c)
 	if err != nil {
@@ -36,7 +36,7 @@ func (a *API) addHook(c fiber.Ctx) error {
 	return c.Status(fiber.StatusCreated).JSON(made)
 }
 
-// changeHook says anew what a hook is.
+// changeHook replaces the settings of a hook.
 func (a *API) changeHook(c fiber.Ctx) error {
 	asked, err := bodyOf[wire.NewHook](c)
 	if err != nil {
@@ -45,7 +45,7 @@ func (a *API) changeHook(c fiber.Ctx) error {
 	return respond(c)(a.hookDesk(c).Change(param(c, "hook"), asked))
 }
 
-// rotateSecret gives a hook another secret.
+// rotateSecret gives a hook a new secret.
 func (a *API) rotateSecret(c fiber.Ctx) error {
 	return respond(c)(a.hookDesk(c).Rotate(param(c, "hook")))
 }
@@ -54,12 +54,12 @@ func (a *API) removeHook(c fiber.Ctx) error {
 	return nothing(c, a.hookDesk(c).Remove(param(c, "hook")))
 }
 
-// tryHook sends a hook a test event, and says what came of it.
+// tryHook sends a test event to a hook, and reports the outcome.
 func (a *API) tryHook(c fiber.Ctx) error {
 	return respond(c)(a.hookDesk(c).Try(c.Context(), param(c, "hook")))
 }
 
-// deliveries lists what a hook was told, and is to be, the newest first.
+// deliveries lists the deliveries to a hook, newest first.
 func (a *API) deliveries(c fiber.Ctx) error {
 	limit, err := limitIn(c)
 	if err != nil {
@@ -91,7 +91,7 @@ func (a *API) delivery(c fiber.Ctx) error {
 	return respond(c)(a.hookDesk(c).Delivery(param(c, "delivery")))
 }
 
-// redeliver tells a hook once more what it was told, or what is parked.
+// redeliver sends a delivery again, also one that is parked.
 func (a *API) redeliver(c fiber.Ctx) error {
 	d, err := a.hookDesk(c).Redeliver(c.Context(), param(c, "delivery"))
 	if err != nil {

@@ -16,8 +16,8 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// journal answers with a page of entries, with all of them line by line, or with those
-// that come.
+// journal answers with a page of entries, with all of them line by line, or with new ones as
+// they are written.
 func (a *API) journal(c fiber.Ctx) error {
 	entries, err := entriesIn(c)
 	if err != nil {
@@ -56,11 +56,10 @@ func entriesIn(c fiber.Ctx) (*realm.Entries, error) {
 	return deskOf(c).Journal(q)
 }
 
-// errEnough ends the reading of entries when a limit is reached.
+// errEnough stops reading entries at the limit.
 var errEnough = errors.New("that is enough")
 
-// exportJournal writes everything that matches, however much that is, or the first of it
-// when a limit is given.
+// exportJournal writes all matching entries, or the first ones up to the limit.
 func (a *API) exportJournal(c fiber.Ctx, entries *realm.Entries, form string) error {
 	left, err := numberIn(c, "limit", -1, 1, everything)
 	if err != nil {
@@ -93,8 +92,8 @@ func (a *API) exportJournal(c fiber.Ctx, entries *realm.Entries, form string) er
 	})
 }
 
-// followJournal writes entries as they are written, after the last that the reader has
-// seen (Last-Event-ID) or from now on, as server-sent events.
+// followJournal sends entries as server-sent events as they are written: those after
+// Last-Event-ID, or from now on.
 func (a *API) followJournal(c fiber.Ctx, entries *realm.Entries) error {
 	if seen := c.Get("Last-Event-ID"); seen != "" {
 		after, err := strconv.ParseInt(seen, 10, 64)
@@ -111,7 +110,7 @@ func (a *API) followJournal(c fiber.Ctx, entries *realm.Entries) error {
 			return err
 		}
 		for {
-			written := entries.Written() // asked for before reading, so that nothing comes between
+			written := entries.Written() // before reading, so that none is missed in between
 			err := entries.Each(ctx, func(page []wire.Record) error {
 				for i := range page {
 					text, _ := json.Marshal(&page[i]) // plain data
@@ -140,7 +139,7 @@ func (a *API) followJournal(c fiber.Ctx, entries *realm.Entries) error {
 	})
 }
 
-// attendance says who was in a room, or had sessions, at some time between two.
+// attendance answers who was in a room, or had sessions, between two times.
 func (a *API) attendance(c fiber.Ctx) error {
 	from, to, err := spanIn(c, time.Now().Add(-time.Hour))
 	if err != nil {
@@ -153,8 +152,8 @@ func (a *API) attendance(c fiber.Ctx) error {
 	return listed(c, doc, doc.Stays)
 }
 
-// headcount says how many were in a room, or in the realm: step by step, or with top the
-// stretches with the most people.
+// headcount answers with the number of people in a room, or in the realm: step by step, or with
+// top the steps with the most people.
 func (a *API) headcount(c fiber.Ctx) error {
 	q := realm.HeadcountQuery{Room: c.Query("room"), Step: c.Query("step", "minute")}
 	ago, err := realm.StepSpan(q.Step)

@@ -12,7 +12,7 @@ func (a *API) listKeys(c fiber.Ctx) error {
 	return listed(c, list, list.Keys)
 }
 
-// addKey makes a key of an operator or back end. Its answer alone has the key itself.
+// addKey creates a key for an operator or a back end. Only this answer contains the key itself.
 func (a *API) addKey(c fiber.Ctx) error {
 	asked, err := bodyOf[wire.NewKey](c)
 	if err != nil {
@@ -52,7 +52,7 @@ func (a *API) listTokenKeys(c fiber.Ctx) error {
 	return listed(c, list, list.Keys)
 }
 
-// addTokenKey lets tokens be signed with another key, which no answer repeats.
+// addTokenKey adds a key that verifies tokens. No answer contains it.
 func (a *API) addTokenKey(c fiber.Ctx) error {
 	asked, err := bodyOf[wire.NewTokenKey](c)
 	if err != nil {
@@ -65,8 +65,8 @@ func (a *API) addTokenKey(c fiber.Ctx) error {
 	return c.Status(fiber.StatusCreated).JSON(made)
 }
 
-// revokeTokenKey refuses the tokens of a key, also those that were shown before: their
-// links are closed.
+// revokeTokenKey revokes a key that verifies tokens, and closes the links that were opened with
+// its tokens.
 func (a *API) revokeTokenKey(c fiber.Ctx) error {
 	if err := a.keys.RevokeTokenKey(deskOf(c).Realm(), param(c, "kid")); err != nil {
 		return err
@@ -83,7 +83,7 @@ func (a *API) listRealms(c fiber.Ctx) error {
 	return listed(c, list, list.Realms)
 }
 
-// addRealm makes a realm, with a first key for its operators.
+// addRealm creates a realm with its first operator key.
 func (a *API) addRealm(c fiber.Ctx) error {
 	asked, err := bodyOf[wire.Realm](c)
 	if err != nil {

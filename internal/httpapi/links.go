@@ -12,8 +12,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// feed opens an event stream. What it follows stands in its ticket, or in the
-// address of a client that can set a header.
+// feed opens an event stream, for a ticket or for what the query says.
 func (a *API) feed(c fiber.Ctx) error {
 	if c.Method() != fiber.MethodGet { // a HEAD has no stream
 		return fiber.ErrMethodNotAllowed
@@ -48,7 +47,7 @@ func (a *API) feed(c fiber.Ctx) error {
 	return nil
 }
 
-// ticket takes the hello of an event stream.
+// ticket answers with a ticket for the hello of an event stream.
 func (a *API) ticket(c fiber.Ctx) error {
 	var h wire.Hello
 	if err := strictjson.Read(c.Body(), &h); err != nil {
@@ -61,7 +60,7 @@ func (a *API) ticket(c fiber.Ctx) error {
 	return fresh(c).Status(fiber.StatusCreated).JSON(ticket)
 }
 
-// post carries out a request beside an event stream.
+// post carries out a request of a client with an event stream.
 func (a *API) post(c fiber.Ctx) error {
 	number, err := strconv.ParseUint(param(c, "link"), 10, 32)
 	if err != nil {
@@ -75,7 +74,7 @@ func (a *API) post(c fiber.Ctx) error {
 	return fresh(c).Type("json").Send(answer)
 }
 
-// beat takes the beat of a session without a connection.
+// beat carries out an HTTP beat.
 func (a *API) beat(c fiber.Ctx) error {
 	var b wire.Beating
 	if err := strictjson.Read(c.Body(), &b); err != nil {
@@ -88,12 +87,12 @@ func (a *API) beat(c fiber.Ctx) error {
 	return fresh(c).JSON(lease)
 }
 
-// session tells what is known of a session to whoever has its key.
+// session describes a session to the holder of its resume key.
 func (a *API) session(c fiber.Ctx) error {
 	return fresh(c).JSON(a.realms.Session(param(c, "session"), bearer(c)))
 }
 
-// bye ends a session at the word of whoever has its key.
+// bye ends a session for the holder of its resume key.
 func (a *API) bye(c fiber.Ctx) error {
 	answer, err := a.realms.Bye(param(c, "session"), bearer(c))
 	if err != nil {
@@ -102,8 +101,8 @@ func (a *API) bye(c fiber.Ctx) error {
 	return fresh(c).JSON(answer)
 }
 
-// closing takes a page's note that it is going away. A beacon can send no
-// header, so the note itself carries the session's key, as text/plain.
+// closing applies the note of a page that is going away. A beacon cannot have headers, so the
+// body, which is text/plain, contains the session's resume key.
 func (a *API) closing(c fiber.Ctx) error {
 	var note wire.ClosingNote
 	if err := strictjson.Read(c.Body(), &note); err != nil {
@@ -116,7 +115,7 @@ func (a *API) closing(c fiber.Ctx) error {
 	return c.JSON(answer)
 }
 
-// fresh marks an answer as nobody else's.
+// fresh keeps an answer out of caches.
 func fresh(c fiber.Ctx) fiber.Ctx {
 	c.Set(fiber.HeaderCacheControl, "no-store")
 	return c

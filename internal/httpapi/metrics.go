@@ -14,17 +14,17 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// Measures are what is measured where it happens; everything else is looked up when
-// somebody asks for the metrics.
+// Measures are the metrics that are recorded as things happen. All others are read when the
+// metrics are requested.
 type Measures struct {
-	Held     prometheus.Histogram // seconds for which an engine was held
-	Late     prometheus.Histogram // seconds by which an engine did something late
-	FanOut   prometheus.Histogram // seconds from a seal until it is handed to be written
-	Gaps     prometheus.Histogram // seconds without a link, of sessions that were resumed
+	Held     prometheus.Histogram // seconds for which a core was locked
+	Late     prometheus.Histogram // seconds by which a timer ran late
+	FanOut   prometheus.Histogram // seconds from a seal until its frame is queued for writing
+	Gaps     prometheus.Histogram // seconds between the loss and the resumption of a session
 	requests *prometheus.HistogramVec
 }
 
-// NewMeasures returns measures of nothing yet.
+// NewMeasures returns empty measures.
 func NewMeasures() *Measures {
 	histogram := func(name, help string, buckets []float64) prometheus.Histogram {
 		return prometheus.NewHistogram(prometheus.HistogramOpts{Namespace: "tovik", Name: name, Help: help, Buckets: buckets})
@@ -40,8 +40,8 @@ func NewMeasures() *Measures {
 	}
 }
 
-// measure takes the time of a request, under the route that it was for. Links and streams
-// are answered when they begin.
+// measure records the duration of a request under its route. For links and streams, that is
+// until they begin.
 func (a *API) measure(c fiber.Ctx) error {
 	began := time.Now()
 	err := c.Next()
@@ -68,7 +68,7 @@ func (a *API) metrics() fiber.Handler {
 	return adaptor.HTTPHandler(promhttp.HandlerFor(registry, promhttp.HandlerOpts{}))
 }
 
-// sizes looks up what there is, when it is asked.
+// sizes collects the metrics that are read on request.
 type sizes struct{ a *API }
 
 func describe(name, help string, labels ...string) *prometheus.Desc {
@@ -142,7 +142,7 @@ func (s *sizes) Collect(to chan<- prometheus.Metric) {
 	counter(descRows, float64(health.Rows))
 	counter(descGap, float64(health.Lost))
 	counter(descHookLost, float64(health.LostDeliveries))
-	if figures.Waiting >= 0 { // else records_failing says it
+	if figures.Waiting >= 0 { // otherwise records_failing says so
 		gauge(descHooks, float64(figures.Waiting), "waiting")
 		gauge(descHooks, float64(figures.Parked), "parked")
 	}

@@ -13,8 +13,8 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// How answers to requests with an idempotency key are kept: in memory, because some have a
-// secret in them that is nowhere else.
+// Answers to requests with an idempotency key are kept in memory only, because some contain
+// secrets that are stored nowhere else.
 const (
 	idempotencyKey = "Idempotency-Key"
 	answersFor     = 24 * time.Hour
@@ -22,31 +22,31 @@ const (
 	maxAnswer      = 64 << 10
 )
 
-// answers are what was answered to requests that named themselves.
+// answers holds the answers to requests with idempotency keys.
 type answers struct {
 	mu    sync.Mutex
-	known *simplelru.LRU[asker, *answer] // made at the first use
+	known *simplelru.LRU[asker, *answer] // created on first use
 }
 
-// asker is a key and what it has named a request.
+// asker is an operator's key with an idempotency key.
 type asker struct{ key, name string }
 
-// answer is what was answered to a request.
+// answer is a kept answer.
 type answer struct {
 	request [sha256.Size]byte // method, address and body
 	at      time.Time
-	done    bool // false while the request is under way
+	done    bool // false while the request is being carried out
 	status  int
 	media   string
 	body    []byte
 }
 
-// begin finds what was answered before, or notes that a request is under way.
+// begin finds the kept answer, or notes that the request is being carried out.
 func (s *answers) begin(who asker, request [sha256.Size]byte, now time.Time) (before answer, again bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.known == nil {
-		s.known, _ = simplelru.NewLRU[asker, *answer](maxAnswers, nil) // fails for no size only
+		s.known, _ = simplelru.NewLRU[asker, *answer](maxAnswers, nil) // fails only for size 0
 	}
 	if known, ok := s.known.Get(who); ok && now.Sub(known.at) < answersFor {
 		return *known, true
@@ -55,13 +55,13 @@ func (s *answers) begin(who asker, request [sha256.Size]byte, now time.Time) (be
 	return answer{}, false
 }
 
-// end notes what was answered, or with a zero status that the request may come anew.
+// end keeps the answer. A zero status means that the request may be carried out again.
 func (s *answers) end(who asker, status int, media string, body []byte) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	known, ok := s.known.Peek(who)
 	if !ok {
-		return // many others came meanwhile
+		return // it was evicted
 	}
 	if status == 0 || len(body) > maxAnswer {
 		s.known.Remove(who)
@@ -70,8 +70,8 @@ func (s *answers) end(who asker, status int, media string, body []byte) {
 	known.done, known.status, known.media, known.body = true, status, media, body
 }
 
-// once carries out a request with an idempotency key a single time, and repeats its answer
-// when the request comes again (draft-ietf-httpapi-idempotency-key-header).
+// once carries out a request with an idempotency key one time, and answers repetitions from
+// memory (draft-ietf-httpapi-idempotency-key-header).
 func (a *API) once(c fiber.Ctx) error {
 	name := strings.Trim(c.Get(idempotencyKey), `"`)
 	if name == "" {
@@ -83,7 +83,7 @@ func (a *API) once(c fiber.Ctx) error {
 	digest := sha256.New()
 	for _, part := range [][]byte{[]byte(c.Method()), []byte(c.OriginalURL()), c.Body()} {
 		sum := sha256.Sum256(part)
-		_, _ = digest.Write(sum[:]) // a hash takes everything
+		_, _ = digest.Write(sum[:]) // a hash never fails
 	}
 	who, request := asker{operatorOf(c).Key, name}, [sha256.Size]byte(digest.Sum(nil))
 	before, again := a.answers.begin(who, request, time.Now())
@@ -99,7 +99,7 @@ func (a *API) once(c fiber.Ctx) error {
 		return c.Status(before.status).Send(before.body)
 	}
 	kept := false
-	defer func() { // also when the handler has failed altogether
+	defer func() { // also after a panic
 		if !kept {
 			a.answers.end(who, 0, "", nil)
 		}

@@ -11,7 +11,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// reload takes over the configuration as it is now.
+// reload applies the configuration as it is now.
 func (a *API) reload(c fiber.Ctx) error {
 	done, err := a.world.Reload()
 	if err != nil {
@@ -20,16 +20,16 @@ func (a *API) reload(c fiber.Ctx) error {
 	return c.JSON(done)
 }
 
-// mostProfiled is for how long at once a profile of the processor or a trace is taken.
+// mostProfiled limits the duration, in seconds, of a processor profile or a trace.
 const mostProfiled = 60
 
 // takeProfile serves the profiles of net/http/pprof.
 func (a *API) takeProfile(c fiber.Ctx) error {
-	seconds, err := numberIn(c, "seconds", 30, 1, mostProfiled) // what net/http/pprof takes, too
+	seconds, err := numberIn(c, "seconds", 30, 1, mostProfiled) // the default of net/http/pprof
 	if err != nil {
 		return err
 	}
-	// The time in which an answer is to be written begins when it is there.
+	// The time limit for writing begins when the profile is complete.
 	_ = c.RequestCtx().Conn().SetDeadline(time.Now().Add(time.Duration(seconds)*time.Second + streamWrite))
 	var handler http.Handler
 	switch name := param(c, "profile"); name {

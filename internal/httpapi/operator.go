@@ -12,12 +12,12 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// cookie carries a sign-in of the console. It is of no use to scripts, nor to requests
-// that other sites cause.
+// cookie is the name of the console's cookie. Scripts cannot read it, and requests caused by
+// other sites do not count with it.
 const cookie = "tovik-console"
 
-// caller finds out where a request comes from, and who has signed in with its browser.
-// A cookie counts for nothing on a request that another site's page has made.
+// caller finds out where a request comes from, and who is signed in with its browser. A request
+// from a page of another site does not count as signed in.
 func (a *API) caller(c fiber.Ctx) realm.Caller {
 	caller := a.proxies.callerOf(c.RequestCtx())
 	token := c.Cookies(cookie)
@@ -32,17 +32,16 @@ func (a *API) caller(c fiber.Ctx) realm.Caller {
 	return caller
 }
 
-// ownPage tells whether a request was made by a page of the console or by the browser's
-// user: also a page of another origin on the same site sends the cookie. Browsers that
-// do not say where a request comes from say at least the origin of what changes something
-// (W3C Fetch Metadata).
+// ownPage reports whether a request comes from a page of the console or from the browser's user.
+// The cookie alone does not tell, because a page of another origin on the same site sends it,
+// too. Browsers without Fetch Metadata (W3C) send at least the origin of requests that change
+// something.
 func ownPage(caller realm.Caller, site string) bool {
 	return (caller.Origin == "" || caller.Own) && (site == "" || site == "same-origin" || site == "none")
 }
 
-// operator lets a request pass that carries a key with a role (RFC 6750 §2.1), or comes
-// from a browser that has signed in with one. What such a browser changes it must have
-// been asked to by a page of the console.
+// operator accepts requests with a key of a role (RFC 6750 §2.1), or from a browser that is
+// signed in with such a key. From a browser, changes must come from a page of the console.
 func (a *API) operator(need access.Role) fiber.Handler {
 	return func(c fiber.Ctx) error {
 		operator, err := a.identify(c, need)
@@ -67,7 +66,7 @@ type (
 
 func operatorOf(c fiber.Ctx) access.Operator { return c.Locals(operatorLocal{}).(access.Operator) }
 
-// deskOf is the realm as the key that was shown sees it.
+// deskOf returns the realm as seen with the caller's key.
 func deskOf(c fiber.Ctx) realm.Desk { return c.Locals(deskLocal{}).(realm.Desk) }
 
 func (a *API) identify(c fiber.Ctx, need access.Role) (access.Operator, error) {
@@ -82,7 +81,7 @@ func (a *API) identify(c fiber.Ctx, need access.Role) (access.Operator, error) {
 	return a.guard.Check(a.keys, caller.Address, key, need)
 }
 
-// root lets the key of the service itself pass, which alone makes realms.
+// root accepts only the key of the service itself, which alone can create realms.
 func (a *API) root(c fiber.Ctx) error {
 	if !operatorOf(c).Root {
 		return &wire.Problem{Code: wire.CodeWrongRole, Field: "key", Detail: "only the key of the service itself may see and change realms", Allowed: "the key in operator.key"}
@@ -90,7 +89,7 @@ func (a *API) root(c fiber.Ctx) error {
 	return c.Next()
 }
 
-// signIn lets a browser sign in with a key, and from then on show a cookie.
+// signIn signs a browser in with a key, and sets the cookie.
 func (a *API) signIn(c fiber.Ctx) error {
 	var asked wire.SigningIn
 	if err := strictjson.Read(c.Body(), &asked); err != nil {
@@ -108,7 +107,7 @@ func (a *API) signIn(c fiber.Ctx) error {
 	return fresh(c).JSON(a.whoAmI(operator))
 }
 
-// signedIn says who a browser is signed in as, which may be nobody.
+// signedIn answers who is signed in with the browser, if anybody.
 func (a *API) signedIn(c fiber.Ctx) error {
 	if operator := a.caller(c).Operator; operator != nil {
 		return fresh(c).JSON(a.whoAmI(*operator))
@@ -124,7 +123,7 @@ func (a *API) whoAmI(o access.Operator) wire.SignIn {
 	return who
 }
 
-// signOut ends the sign-in of a browser. Nobody needs to be signed in for that.
+// signOut signs the browser out; it need not be signed in.
 func (a *API) signOut(c fiber.Ctx) error {
 	if caller := a.caller(c); caller.Origin != "" && !caller.Own {
 		return &wire.Problem{Code: wire.CodeBadOrigin, Field: "Origin", Value: wire.Shorten(caller.Origin), Detail: "one signs out at the console only", Allowed: "the service's own origin"}
@@ -134,8 +133,8 @@ func (a *API) signOut(c fiber.Ctx) error {
 	return fresh(c).SendStatus(fiber.StatusNoContent)
 }
 
-// setCookie keeps the cookie to https where the page came so, also through a proxy that
-// ends TLS, as the page's origin tells.
+// setCookie limits the cookie to https if the page was loaded over https, also through a proxy
+// that ends TLS; the page's origin tells.
 func (a *API) setCookie(c fiber.Ctx, value string, expires time.Time) {
 	secure := c.Protocol() == "https" || strings.HasPrefix(c.Get(fiber.HeaderOrigin), "https://")
 	c.Cookie(&fiber.Cookie{Name: cookie, Value: value, Path: "/", Expires: expires, HTTPOnly: true, SameSite: fiber.CookieSameSiteStrictMode, Secure: secure})

@@ -57,13 +57,13 @@ func showProblems(c fiber.Ctx, view problemView) error {
 	return c.Type("html", "utf-8").Send(page.Bytes())
 }
 
-// policy keeps the console to what this service itself serves; only the pictures
-// of people may come from elsewhere.
+// policy is the content security policy of the console: only the service's own files, and
+// pictures of people from anywhere.
 const policy = "default-src 'none'; script-src 'self'; style-src 'self'; font-src 'self'; connect-src 'self'; " +
 	"img-src 'self' https: http: data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
 
-// library serves the browser client to pages of any origin. It keeps its address from
-// one version to the next, so it is asked for anew each time, and mostly not changed.
+// library serves the browser library to pages of any origin. Its address is the same in all
+// versions, so browsers check each time whether it has changed.
 func (a *API) library(app *fiber.App) {
 	scripts, err := fs.Glob(web.Client(), "*.js")
 	if err != nil {
@@ -86,7 +86,7 @@ func (a *API) library(app *fiber.App) {
 	}
 }
 
-// script reads a file of the library, and packs it.
+// script reads a file of the library, and compresses it.
 func script(name string) (plain, packed []byte) {
 	plain, err := fs.ReadFile(web.Client(), name)
 	if err != nil {
@@ -94,19 +94,18 @@ func script(name string) (plain, packed []byte) {
 	}
 	var into bytes.Buffer
 	w := gzip.NewWriter(&into)
-	_, _ = w.Write(plain) // a buffer takes everything
+	_, _ = w.Write(plain) // a buffer never fails
 	_ = w.Close()
 	return plain, into.Bytes()
 }
 
-// notBuilt is what a binary without the console shows.
+// notBuilt is the page of a binary without the console.
 const notBuilt = "This Tovik was built without its console. Build it with: make build\n"
 
-// consolePages are the addresses of the console's pages.
+// consolePages are the paths of the console's pages.
 var consolePages = []string{"/", "/rooms/:room", "/people", "/people/:user", "/journal", "/headcount", "/policies", "/hooks", "/hooks/:hook", "/keys", "/visit", "/practice"}
 
-// console serves the pages of the console. They find out themselves which of
-// them the path asks for.
+// console serves the console, which finds its page from the path.
 func (a *API) console(app *fiber.App) {
 	files := web.Console()
 	index, err := fs.ReadFile(files, "index.html")

@@ -2,7 +2,7 @@ package httpapi
 
 import "github.com/gofiber/fiber/v3"
 
-// removeFromRoom takes a person out of a room, for good.
+// removeFromRoom removes a person from a room.
 func (a *API) removeFromRoom(c fiber.Ctx) error {
 	return respond(c)(deskOf(c).RemoveFromRoom(param(c, "room"), param(c, "user")))
 }
@@ -17,7 +17,7 @@ func (a *API) endSession(c fiber.Ctx) error {
 	return nothing(c, deskOf(c).EndSession(param(c, "session")))
 }
 
-// erase deletes everything about a person, and says what that was.
+// erase deletes everything about a person, and answers what was deleted.
 func (a *API) erase(c fiber.Ctx) error {
 	return respond(c)(deskOf(c).Erase(c.Context(), param(c, "user")))
 }

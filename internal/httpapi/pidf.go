@@ -11,8 +11,8 @@ import (
 
 const pidfType = "application/pidf+xml"
 
-// presenceDocument is the presence of a person as RFC 3863 has it, with the activity of
-// RFC 4480 that says more than open and closed.
+// presenceDocument is a presence document (RFC 3863), with an activity (RFC 4480) for what open
+// and closed do not say.
 type presenceDocument struct {
 	XMLName xml.Name    `xml:"urn:ietf:params:xml:ns:pidf presence"`
 	DM      string      `xml:"xmlns:dm,attr"`
@@ -40,8 +40,8 @@ type rpidActivities struct {
 	Busy  *struct{} `xml:"rpid:busy"`
 }
 
-// pidf puts a status into a presence document: somebody with a session is open, and what
-// makes them away or busy is their activity.
+// pidf returns the presence document of a status. A person with a session is open; away and busy
+// are activities.
 func pidf(realm string, s wire.PersonStatus) presenceDocument {
 	doc := presenceDocument{
 		DM: "urn:ietf:params:xml:ns:pidf:data-model", RPID: "urn:ietf:params:xml:ns:pidf:rpid",

@@ -12,11 +12,11 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// practiceRooms is the beginning of the names of practice rooms, each of which is for
-// one visit of the practice page.
+// practiceRooms is the prefix of practice rooms. Each visit of the practice page has a room of
+// its own.
 const practiceRooms = "practice."
 
-// practicePeople are the people played in a practice room. None of them is in the demo.
+// practicePeople are the people in practice rooms. None of them is in the demo.
 var practicePeople = []client.Token{
 	{User: "wystan", Name: "Wystan Leat"},
 	{User: "isbel", Name: "Isbel Osierbed"},
@@ -24,8 +24,8 @@ var practicePeople = []client.Token{
 	{User: "rhosyn", Name: "Rhosyn Penstock"},
 }
 
-// practice hands out the tokens of a practice room, a new one or one that the page has,
-// to everybody who reaches a service that offers it.
+// practice answers with the tokens of a practice room: a new one, or one that the page already
+// has. It needs no key.
 func (a *API) practice(c fiber.Ctx) error {
 	if a.practiceSecret == "" {
 		return &wire.Problem{Code: wire.CodeNoPractice, Detail: "this service offers no practice room", Allowed: "tovik serve --practice"}

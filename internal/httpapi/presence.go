@@ -8,8 +8,8 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// status tells what is seen of a person: as JSON, as a presence document (RFC 3863), or as
-// it changes.
+// status answers with the status of a person: as JSON, as a presence document (RFC 3863), or
+// live.
 func (a *API) status(c fiber.Ctx) error {
 	desk, id := deskOf(c), param(c, "user")
 	form := c.Accepts("application/json", mediaType(asStream), pidfType)
@@ -28,8 +28,7 @@ func (a *API) status(c fiber.Ctx) error {
 	return c.Send(append([]byte(xml.Header), append(text, '\n')...))
 }
 
-// statuses tells what is seen of each of many people, also of those whom nobody knows,
-// who are offline.
+// statuses answers with the statuses of many people; unknown people are offline.
 func (a *API) statuses(c fiber.Ctx) error {
 	asked, err := bodyOf[wire.StatusesAsked](c)
 	if err != nil {
@@ -42,7 +41,7 @@ func (a *API) statuses(c fiber.Ctx) error {
 	return listed(c, doc, doc.Statuses)
 }
 
-// setStatus sets what others see of a person, in their place.
+// setStatus sets a person's status on their behalf.
 func (a *API) setStatus(c fiber.Ctx) error {
 	asked, err := bodyOf[wire.StatusWanted](c)
 	if err != nil {
@@ -51,13 +50,12 @@ func (a *API) setStatus(c fiber.Ctx) error {
 	return respond(c)(deskOf(c).SetStatus(c.Context(), param(c, "user"), asked))
 }
 
-// clearStatus lets a person's status follow their sessions again.
+// clearStatus clears a set status, so that the person's sessions decide again.
 func (a *API) clearStatus(c fiber.Ctx) error {
 	return respond(c)(deskOf(c).ClearStatus(c.Context(), param(c, "user")))
 }
 
-// sessions lists who is connected, over what and since when, by person; with room= those
-// in a room.
+// sessions lists the sessions, ordered by person; with room= those in a room.
 func (a *API) sessions(c fiber.Ctx) error {
 	limit, err := limitIn(c)
 	if err != nil {
@@ -70,7 +68,7 @@ func (a *API) sessions(c fiber.Ctx) error {
 	return listed(c, doc, doc.Sessions)
 }
 
-// sessionsOf lists those of one person.
+// sessionsOf lists the sessions of one person.
 func (a *API) sessionsOf(c fiber.Ctx) error {
 	doc, err := deskOf(c).SessionsOf(param(c, "user"))
 	if err != nil {
@@ -88,7 +86,7 @@ func (a *API) roomsOfPerson(c fiber.Ctx) error {
 	return listed(c, doc, doc.Rooms)
 }
 
-// explain tells how a person is shown, and with room= why they are in it or not.
+// explain says how others see a person, and with room= why the person is or is not in the room.
 func (a *API) explain(c fiber.Ctx) error {
 	return respond(c)(deskOf(c).Explain(c.Context(), param(c, "user"), c.Query("room")))
 }

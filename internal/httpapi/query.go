@@ -12,7 +12,7 @@ import (
 	"tovik.example/tovik/internal/problem"
 )
 
-// param reads a parameter of the path, in which some characters are escaped.
+// param returns a path parameter, unescaped.
 func param(c fiber.Ctx, name string) string {
 	escaped := c.Params(name)
 	text, err := url.PathUnescape(escaped)
@@ -22,7 +22,7 @@ func param(c fiber.Ctx, name string) string {
 	return text
 }
 
-// numberIn reads a whole number of the query.
+// numberIn reads a whole number from the query.
 func numberIn(c fiber.Ctx, field string, otherwise, least, most int64) (int64, error) {
 	text := c.Query(field)
 	if text == "" {
@@ -35,7 +35,7 @@ func numberIn(c fiber.Ctx, field string, otherwise, least, most int64) (int64, e
 	return n, nil
 }
 
-// limitIn reads how long a page is to be. A table is complete unless it says otherwise.
+// limitIn reads the size of a page. A table is complete unless the query limits it.
 func limitIn(c fiber.Ctx) (int, error) {
 	form, err := formIn(c, asJSON, asNDJSON, asCSV)
 	if err != nil {
@@ -49,10 +49,10 @@ func limitIn(c fiber.Ctx) (int, error) {
 	return int(n), err
 }
 
-// everything is a limit that is none.
+// everything means no limit.
 const everything = 1 << 53
 
-// timeIn reads a time of the query: RFC 3339, or how long ago, as in 90m or 7d.
+// timeIn reads a time from the query: RFC 3339, or how long ago, as in 90m or 7d.
 func timeIn(c fiber.Ctx, field string, otherwise time.Time) (time.Time, error) {
 	text := c.Query(field)
 	if text == "" {
@@ -71,7 +71,7 @@ func timeIn(c fiber.Ctx, field string, otherwise time.Time) (time.Time, error) {
 	return time.Time{}, problem.BadField(field, text, "the query has a time that is none", "a time as in RFC 3339, 2026-11-23T03:00:00Z, or how long ago: 90m, 12h, 7d")
 }
 
-// spanIn reads from and to, which are both a part of what is asked.
+// spanIn reads from and to, which are both required.
 func spanIn(c fiber.Ctx, from time.Time) (begin, end time.Time, err error) {
 	if begin, err = timeIn(c, "from", from); err != nil {
 		return begin, end, err
@@ -85,7 +85,7 @@ func spanIn(c fiber.Ctx, from time.Time) (begin, end time.Time, err error) {
 	return begin, end, nil
 }
 
-// wordsIn reads a list of the query, repeated or with commas.
+// wordsIn reads a list from the query: repeated, or with commas.
 func wordsIn(c fiber.Ctx, field string) (list []string) {
 	for _, given := range c.RequestCtx().QueryArgs().PeekMulti(field) {
 		for word := range strings.SplitSeq(string(given), ",") {
@@ -97,7 +97,7 @@ func wordsIn(c fiber.Ctx, field string) (list []string) {
 	return list
 }
 
-// repeated reads what the query has once or several times.
+// repeated reads a parameter that may be repeated.
 func repeated(c fiber.Ctx, field string) (list []string) {
 	for _, given := range c.RequestCtx().QueryArgs().PeekMulti(field) {
 		list = append(list, string(given))
@@ -105,7 +105,7 @@ func repeated(c fiber.Ctx, field string) (list []string) {
 	return list
 }
 
-// The forms of an answer that is a list.
+// The forms of a list.
 const (
 	asJSON   = "json"
 	asNDJSON = "ndjson"
@@ -113,12 +113,12 @@ const (
 	asStream = "stream"
 )
 
-// mediaTypes are the forms that an answer may have besides JSON, by their media types.
+// mediaTypes are the forms besides JSON, by media type.
 var mediaTypes = map[string]string{
 	asNDJSON: "application/x-ndjson", asCSV: "text/csv; charset=utf-8", asStream: "text/event-stream; charset=utf-8",
 }
 
-// formIn reads which form the answer is to have: of the query, or of the Accept header.
+// formIn reads the form of the answer, from the query or the Accept header.
 func formIn(c fiber.Ctx, forms ...string) (string, error) {
 	if form := c.Query("format"); form != "" {
 		if form != asStream && slices.Contains(forms, form) {

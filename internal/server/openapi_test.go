@@ -219,11 +219,11 @@ func needs(op httpapi.Operation) string {
 	case !ok:
 		return ""
 	case op.Reach == httpapi.ReachService:
-		return " Wants the key of the service itself."
+		return " Needs the key of the service itself."
 	case op.Reach == httpapi.ReachRealm:
 		return fmt.Sprintf(" Needs a key with the role %s for all rooms.", role)
 	}
-	return fmt.Sprintf(" Wants a key with the role %s.", role)
+	return fmt.Sprintf(" Needs a key with the role %s.", role)
 }
 
 func statusOf(op httpapi.Operation) int {
