@@ -2,12 +2,12 @@ package presence
 
 import "slices"
 
-// Carried is a session that has a connection now, and the link that it is.
+// Carried is a session with a connection, and the link that is its connection.
 type Carried struct {
 	Link LinkID
 	User UserID
-	// Seen tells whether the view that was asked for sees the person. Whoever is
-	// not seen may be told something, but must not be counted.
+	// Seen reports whether the view can see the person. A link whose person is not seen may get
+	// a cue, but must not be counted.
 	Seen bool
 }
 
@@ -52,8 +52,8 @@ func (c *Core) LinkOf(session SessionID, view View) (Carried, bool) {
 	return s.carried(view)
 }
 
-// RoomsOver returns the rooms that the session of a link is in; none when it is not the
-// session's present link.
+// RoomsOver returns the rooms of the session of a link; none if the link is not the session's
+// current one.
 func (c *Core) RoomsOver(link LinkID) []RoomName {
 	s, err := c.from(link)
 	if err != nil {
@@ -75,31 +75,32 @@ func (c *Core) RoomsOf(user UserID, view View) []RoomName {
 	return rooms
 }
 
-// Near tells whether a view sees a person in a room in which another one is, whether that
-// one is seen there or not.
+// Near reports whether a view sees a person in a room that another person is in, even if the
+// other one is hidden there.
 func (c *Core) Near(user, other UserID, view View) bool {
 	return c.together(user, other, view, func(RoomName) bool { return true })
 }
 
-// together tells whether a view sees a person in one of some rooms in which another one is.
+// together reports whether a view sees a person in one of the rooms, and another person is
+// there.
 func (c *Core) together(user, other UserID, view View, among func(RoomName) bool) bool {
 	here := c.RoomsOf(other, Full)
 	return slices.ContainsFunc(c.RoomsOf(user, view), func(room RoomName) bool { return among(room) && slices.Contains(here, room) })
 }
 
-// CueTo is whom a cue is for: exactly one of a room, a person and a session.
+// CueTo is the receiver of a cue: exactly one of a room, a person and a session.
 type CueTo struct {
 	Room    RoomName
 	User    UserID
 	Session SessionID
-	// Own lets a cue for a room also go to the link that gives it.
+	// Own also sends a cue for a room to the link that gives it.
 	Own bool
 }
 
-// Cue returns over which links a cue goes that a session gives over a link. Its person may
-// give cues in the rooms of some patterns: to a room that they are in, or to somebody who
-// is seen in such a room. Somebody who is not there is refused like somebody out of reach.
-// A person who hides gives no cues: that would show them.
+// Cue returns the links to which a session's cue goes. The grants are the patterns of rooms in
+// which the person may give cues: to such a room if they are in it, or to somebody who is seen
+// in such a room with them. A receiver who is elsewhere and one who does not exist are refused
+// alike. A hidden person gives no cues, because a cue would reveal them.
 func (c *Core) Cue(from LinkID, to CueTo, may []Pattern) ([]Carried, error) {
 	s, err := c.from(from)
 	if err != nil {

@@ -11,7 +11,7 @@ import (
 
 // Core holds the presence of one realm. Make one with [NewCore].
 type Core struct {
-	policy   *Policy // never changed, but put in the place of another
+	policy   *Policy // immutable; replaced as a whole
 	sessions map[SessionID]*session
 	people   map[UserID]*person
 	rooms    map[RoomName]*room
@@ -19,11 +19,11 @@ type Core struct {
 	awake    awakeTime     // never goes back
 	paused   time.Duration // the sum of all pauses
 	inGrace  int           // sessions
-	leases   int           // live sessions that have no connection
+	leases   int           // live sessions without a connection
 	present  int           // people with a session
 
 	epoch uint64       // counts observations
-	seen  []seenMember // memory of the last observation, for the next
+	seen  []seenMember // memory to reuse in the next observation
 }
 
 // NewCore returns an empty core with the given policy.
@@ -40,10 +40,9 @@ func NewCore(policy Policy) *Core {
 // Policy returns the policy in force. It must not be changed.
 func (c *Core) Policy() *Policy { return c.policy }
 
-// Apply tells the core what happened at the instant, and appends what follows
-// to out. Instants must not go back. Its error is a [*Refusal]; a refused input
-// has changed nothing, except that its link has shown a sign of life, or that its
-// token was found to have expired.
+// Apply gives the core an input at an instant, and appends its effects to out. Instants must not
+// go back. The error is a [*Refusal]. A refused input changes nothing, except that it counts as
+// a sign of life of its link, and that an expired token is noticed.
 func (c *Core) Apply(at Instant, in Input, out *Effects) (Reply, error) {
 	now := c.read(at)
 	switch in := in.(type) {
@@ -86,7 +85,7 @@ func (c *Core) Apply(at Instant, in Input, out *Effects) (Reply, error) {
 	return Reply{}, nil
 }
 
-// applyFrom applies an input that comes over a link.
+// applyFrom applies an input that came over a link.
 func (c *Core) applyFrom(now reading, in Input, out *Effects) (Reply, error) {
 	from := func(link LinkID, act func(*session) error) (Reply, error) {
 		s, err := c.speaks(now, link, out)
@@ -127,14 +126,13 @@ func (c *Core) applyFrom(now reading, in Input, out *Effects) (Reply, error) {
 	panic("presence: an input of a type that is none of this package's")
 }
 
-// Advance does what has become due by the instant, in at most max small steps, and
-// appends what follows to out. When more is true, call it again at once. Else
-// call it at next, or at any time before; the zero Instant means that nothing is
-// due ever.
+// Advance does what is due by the instant, in at most max small steps, and appends the effects
+// to out. If more is true, call it again at once. Otherwise call it at next, or earlier; the
+// zero Instant means that nothing will be due.
 //
-// If it is called more than a second late, the machine is taken to have stood
-// still since the last call of Apply or Advance, and every deadline moves by that
-// time: nobody could be heard meanwhile.
+// If Advance is more than a second late, the machine is taken to have been suspended since the
+// last call of Apply or Advance. Nobody could be heard in that time, so every deadline moves by
+// it.
 func (c *Core) Advance(at Instant, max int, out *Effects) (next Instant, more bool) {
 	now := c.read(at)
 	for range max {
@@ -149,8 +147,8 @@ func (c *Core) Advance(at Instant, max int, out *Effects) (next Instant, more bo
 	return at, true
 }
 
-// Due returns the monotonic time at which Advance wants to be called next, and
-// false when nothing is due ever. Any call of Apply may bring it nearer.
+// Due returns the monotonic time at which Advance must be called next; false if nothing is due.
+// Any call of Apply may make it earlier.
 func (c *Core) Due() (time.Duration, bool) {
 	due, ok := c.wheel.due()
 	return time.Duration(due)*tick + c.paused, ok
@@ -172,15 +170,14 @@ func (c *Core) read(at Instant) reading {
 	return reading{awake: c.awake, wall: at.Wall.UnixMilli()}
 }
 
-// Exists tells whether a room exists in a view: somebody is in it, or it is
-// declared.
+// Exists reports whether a room exists in a view: somebody is in it, or it is declared.
 func (c *Core) Exists(room RoomName, view View) bool {
 	r := c.rooms[room]
 	return r != nil && (r.declared || r.counts[view].People > 0)
 }
 
-// Members returns the members of a room in a view, ordered by user id. It is
-// empty for a room that does not exist.
+// Members returns the members of a room in a view, ordered by user id; none if the room does not
+// exist.
 func (c *Core) Members(room RoomName, view View) []Member {
 	r := c.rooms[room]
 	if r == nil {
@@ -196,7 +193,7 @@ func (c *Core) Members(room RoomName, view View) []Member {
 	return members
 }
 
-// Count returns how many are in a room in a view, in constant time.
+// Count returns the count of a room in a view, in constant time.
 func (c *Core) Count(room RoomName, view View) Count {
 	if r := c.rooms[room]; r != nil {
 		return r.counts[view]
@@ -204,7 +201,7 @@ func (c *Core) Count(room RoomName, view View) Count {
 	return Count{}
 }
 
-// Typing returns who types in a room in a view, in the order in which they began.
+// Typing returns who is typing in a room in a view, in the order in which they began.
 func (c *Core) Typing(room RoomName, view View) []UserID {
 	if r := c.rooms[room]; r != nil {
 		return slices.Clone(r.typists[view])
@@ -212,7 +209,7 @@ func (c *Core) Typing(room RoomName, view View) []UserID {
 	return nil
 }
 
-// Person returns what a view sees of a person as such.
+// Person returns how a view sees a person.
 func (c *Core) Person(user UserID, view View) Appearance {
 	if p := c.people[user]; p != nil {
 		return p.appearance(view)
@@ -232,25 +229,24 @@ func (c *Core) Rooms(view View) []RoomName {
 	return names
 }
 
-// Size is how much there is, in the full view.
+// Size counts what exists, in the full view.
 type Size struct {
 	Sessions int // unended
-	InGrace  int // of those
-	Leases   int // of those that are live: without a connection
+	InGrace  int // included in Sessions
+	Leases   int // live sessions without a connection
 	People   int // with a session
 	Rooms    int
 }
 
-// Size says how much there is, in constant time.
+// Size returns the numbers, in constant time.
 func (c *Core) Size() Size {
 	return Size{Sessions: len(c.sessions), InGrace: c.inGrace, Leases: c.leases, People: c.present, Rooms: len(c.rooms)}
 }
 
-// Known returns everybody of whom something must survive a restart, in no particular
-// order.
+// Known returns all people with something that must survive a restart, in no particular order.
 func (c *Core) Known() []UserID { return slices.Collect(maps.Keys(c.people)) }
 
-// secret is what is kept of a secret: enough of its hash (SHA-256) to know it again.
+// secret is the part of a secret's hash (SHA-256) that is enough to recognise it.
 type secret [16]byte
 
 func secretOf(text string) secret {
@@ -263,7 +259,7 @@ func (s secret) is(text string) bool {
 	return subtle.ConstantTimeCompare(s[:], other[:]) == 1
 }
 
-// without removes the first x from list and keeps the order of the rest.
+// without removes the first x from list, and keeps the order.
 func without[T comparable](list []T, x T) []T {
 	if i := slices.Index(list, x); i >= 0 {
 		return slices.Delete(list, i, i+1)
@@ -271,7 +267,7 @@ func without[T comparable](list []T, x T) []T {
 	return list
 }
 
-// unique keeps the first of each room, and tells nil from empty as before.
+// unique removes repeated rooms. Nil stays nil, and empty stays empty.
 func unique(rooms []RoomName) []RoomName {
 	if rooms == nil {
 		return nil

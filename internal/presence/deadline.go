@@ -2,13 +2,13 @@ package presence
 
 import "time"
 
-// Act is what becomes of a session at a deadline.
+// Act is what happens to a session at a deadline.
 type Act string
 
-// The acts. Each is one rule of DESIGN.md §3.
+// The acts. Each is a rule of docs/design.md §3.
 const (
-	AskForBeat   Act = "ask-beat"     // a link has brought nothing for BeatEvery
-	DeclareLost  Act = "lose"         // a written request has stayed unanswered
+	AskForBeat   Act = "ask-beat"     // nothing was heard over the link for BeatEvery
+	DeclareLost  Act = "lose"         // a beat request stayed unanswered
 	EndLease     Act = "end-lease"    // a lease has run out; there is no further grace
 	LeaveRoom    Act = "leave"        // the room's grace is over
 	EndGrace     Act = "end-grace"    // the longest grace is over
@@ -24,17 +24,17 @@ func Acts() []Act {
 	return []Act{AskForBeat, DeclareLost, EndLease, LeaveRoom, EndGrace, FallIdle, StopTyping, WarnOfExpiry, ExpireToken, SettleProbe}
 }
 
-// deadline is when something becomes of a session.
+// deadline is a time at which something happens to a session.
 type deadline struct {
 	at    awakeTime
 	act   Act
-	entry *entry // the room that it is about, or nil
+	entry *entry // its room, or nil
 }
 
 const never = awakeTime(1<<63 - 1)
 
-// deadlines calls each with everything that will become of a session if nothing
-// more is heard of it.
+// deadlines calls each with everything that will happen to a session if nothing more is heard of
+// it.
 func (c *Core) deadlines(now reading, s *session, each func(deadline)) {
 	p := c.policy
 	switch {
@@ -72,8 +72,8 @@ func (c *Core) deadlines(now reading, s *session, each func(deadline)) {
 	}
 }
 
-// earliest is the deadline that comes first; of several at once, the one that
-// deadlines names first.
+// earliest returns the first deadline; of several at the same time, the one that deadlines
+// yields first.
 func (c *Core) earliest(now reading, s *session) deadline {
 	first := deadline{at: never}
 	c.deadlines(now, s, func(d deadline) {
@@ -84,14 +84,14 @@ func (c *Core) earliest(now reading, s *session) deadline {
 	return first
 }
 
-// arm sets the session's timer to its earliest deadline. What only moves a
-// deadline away does not come here, a beat least of all: it stores its time, and
-// the timer, firing too early, finds that and is set anew.
+// arm sets the session's timer to its earliest deadline. An input that only moves a deadline
+// away does not call it: a beat only stores its time. The timer then fires too early, and is
+// armed again.
 func (c *Core) arm(now reading, s *session) {
 	c.wheel.set(&s.timer, c.earliest(now, s).at)
 }
 
-// fire does what is due for a session, one thing after another.
+// fire does everything that is due for a session, one act after another.
 func (s *session) fire(c *Core, now reading, out *Effects) {
 	for c.unended(s) {
 		d := c.earliest(now, s)
@@ -129,11 +129,10 @@ func (s *session) fire(c *Core, now reading, out *Effects) {
 	}
 }
 
-// fired is whoever has a timer.
+// fired is the owner of a timer.
 type fired interface {
 	fire(c *Core, now reading, out *Effects)
 }
 
-// lateness is how much later than due the core may be advanced before it takes
-// that for a pause of its machine.
+// lateness is how late Advance may be before that counts as a suspension of the machine.
 const lateness = time.Second

@@ -2,16 +2,16 @@ package presence
 
 import "time"
 
-// Effect is something that follows from an input or from the passing of time:
-// one of the types of this file.
+// Effect is a consequence of an input or of time: one of the types of this file.
 type Effect interface{ effect() }
 
-// Effects collects the effects of one or more calls, in order. The zero value
-// is ready to use; Reset keeps the memory for the next call.
+// Effects collects the effects of one or more calls, in order. The zero value is ready to use;
+// Reset keeps the memory.
 type Effects struct {
 	List []Effect
-	// Touched are people of whom something has changed that [Core.SavePerson] gives,
-	// other than when they were last heard and active; some of them more than once.
+	// Touched are the people for whom [Core.SavePerson] now returns something different, apart
+	// from the times of the last sign of life and activity. A person may be listed more than
+	// once.
 	Touched []UserID
 }
 
@@ -31,9 +31,9 @@ func (e *Effects) touch(p *person) {
 
 func (e *Effects) add(effect Effect) { e.List = append(e.List, effect) }
 
-// MemberChanged says that what is seen of a person in a room has changed in these
-// views. Before or After has no sessions when the person was not, or is no
-// longer, a member. Reason and LastSeen go with a leave.
+// MemberChanged says that these views now see something different of a person in a room. Before
+// has no sessions if the person was not a member, After if the person no longer is. Reason and
+// LastSeen belong to a leave.
 type MemberChanged struct {
 	Views         Views
 	Room          RoomName
@@ -42,7 +42,7 @@ type MemberChanged struct {
 	LastSeen      int64 // Unix milliseconds
 }
 
-// TypingChanged says that a person has begun or ceased to type in a room.
+// TypingChanged says that a person has started or stopped typing in a room.
 type TypingChanged struct {
 	Views Views
 	Room  RoomName
@@ -50,7 +50,7 @@ type TypingChanged struct {
 	On    bool
 }
 
-// PersonChanged says that what is seen of a person as such has changed.
+// PersonChanged says that these views now see something different of a person, apart from rooms.
 type PersonChanged struct {
 	Views         Views
 	User          UserID
@@ -58,59 +58,59 @@ type PersonChanged struct {
 	LastSeen      int64 // Unix milliseconds; goes with After.Status Offline
 }
 
-// AskBeat wants a beat request written to a link, and [BeatWritten] told when it
-// has been. A probe is urgent: another page claims the session.
+// AskBeat asks for a beat request on a link, and for [BeatWritten] when it has been written. A
+// probe is urgent: another page claims the session.
 type AskBeat struct {
 	Link  LinkID
 	Probe bool
 }
 
-// Cut wants the connection of a link closed: the session has gone on, or ended,
+// Cut asks for the connection of a link to be closed: its session has ended, or continues
 // without it.
 type Cut struct {
 	Link   LinkID
 	Reason Reason
-	Ended  bool // the session has ended by somebody's will, and its client is not to come back by itself
+	Ended  bool // the session was ended on purpose, so its client must not return by itself
 }
 
-// TakenOut tells the link that its session is no longer in a room, although nobody
-// over that link has said so, and what the link follows there ended.
+// TakenOut says that a session is no longer in a room, although its client did not leave. What
+// the link follows there must end.
 type TakenOut struct {
 	Link   LinkID
 	Room   RoomName
-	Reason Reason // ReasonRemoved, or ReasonLeave: the token does not grant the room any more
+	Reason Reason // ReasonRemoved, or ReasonLeave if the token no longer grants the room
 }
 
-// OwnChanged wants the links of a person told what the person has set for all their
-// sessions: a status, empty when it follows the sessions, and whether they hide.
+// OwnChanged asks for the links of a person to be told what the person has set for all their
+// sessions: a status, empty if it follows the sessions, and whether they hide.
 type OwnChanged struct {
 	Links  []LinkID
 	Set    Appearance
 	Hidden bool
 }
 
-// WarnExpiry wants the link told that its token expires soon.
+// WarnExpiry asks for the link to be told that its token expires soon.
 type WarnExpiry struct {
 	Link    LinkID
 	Expires int64 // Unix milliseconds
 }
 
-// Settled answers a hello that was pending.
+// Settled is the answer to a pending hello.
 type Settled struct {
 	Attempt uint64
 	Reply   Reply
 	Err     error // a [*Refusal], or nil
 }
 
-// SessionOpened says that a new session has begun.
+// SessionOpened says that a session has begun.
 type SessionOpened struct {
 	Link LinkID
 	User UserID
 	Kind LinkKind
 }
 
-// SessionInGrace says that the link of a session is gone. It still counts, and
-// ends with this reason unless it returns.
+// SessionInGrace says that a session has lost its link. It still counts, and ends with this
+// reason unless it returns.
 type SessionInGrace struct {
 	Link     LinkID
 	User     UserID
@@ -119,8 +119,7 @@ type SessionInGrace struct {
 	LastSeen int64 // Unix milliseconds
 }
 
-// SessionResumed says that a session goes on over a new link, after it had been without
-// one for Gap.
+// SessionResumed says that a session continues over a new link, after Gap without one.
 type SessionResumed struct {
 	Link LinkID
 	User UserID
@@ -128,21 +127,21 @@ type SessionResumed struct {
 	Gap  time.Duration
 }
 
-// SessionIdle says that somebody has ceased to be at a session, or is there again.
+// SessionIdle says that a session has become idle, or active again.
 type SessionIdle struct {
 	Link LinkID
 	User UserID
 	Idle bool
 }
 
-// PersonRemoved says that somebody was removed from a room, or with an empty Room
-// altogether.
+// PersonRemoved says that somebody was removed from a room, or with an empty Room from the
+// realm.
 type PersonRemoved struct {
 	User UserID
 	Room RoomName
 }
 
-// SessionEnded says that a session is over for good.
+// SessionEnded says that a session has ended.
 type SessionEnded struct {
 	Link     LinkID
 	User     UserID

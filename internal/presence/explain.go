@@ -6,10 +6,10 @@ import (
 	"time"
 )
 
-// Rule is the rule that decides a person's status, as a short code.
+// Rule is a rule that decides a person's status, as a short code.
 type Rule string
 
-// The rules, in the order in which they are tried.
+// The rules, in the order in which they apply.
 const (
 	RuleNoSession Rule = "no-session"
 	RuleHidden    Rule = "hiding"
@@ -18,10 +18,10 @@ const (
 	RuleIdle      Rule = "idle"
 )
 
-// Rules returns all rules, in the order in which they are tried.
+// Rules returns all rules, in the order in which they apply.
 func Rules() []Rule { return []Rule{RuleNoSession, RuleHidden, RuleSet, RuleAwake, RuleIdle} }
 
-// Statuses are those that a rule may lead to; more than one when the person chooses.
+// Statuses returns the statuses to which a rule can lead: more than one if the person chooses.
 func (r Rule) Statuses() []Status {
 	switch r {
 	case RuleSet:
@@ -34,37 +34,37 @@ func (r Rule) Statuses() []Status {
 	return []Status{Offline}
 }
 
-// Explanation is the evidence behind what is shown of a person, or of a person in
-// a room, at an instant. It is made from the state alone.
+// Explanation is the evidence for how a person is seen, or a person in a room, at an instant. It
+// is made from the state alone.
 type Explanation struct {
 	User     UserID
-	Room     RoomName // what was asked about, or empty
+	Room     RoomName // the room of the question, or empty
 	Hidden   bool
 	Shown    [viewCount]Appearance // by view
 	Because  [viewCount]Rule       // by view
-	Member   [viewCount]Member     // by view; no sessions: not in the room, or none was asked about
+	Member   [viewCount]Member     // by view; without sessions if the person is not in the room, or there is no room
 	Typing   bool
-	Sessions []Evidence // those in the room, or all; the oldest first
-	All      int        // how many sessions there are in all, as a status is of all of them
+	Sessions []Evidence // those in the room, or all; oldest first
+	All      int        // number of all sessions, because the status is of all of them
 	Rules    []RuleTried
 }
 
-// RuleTried is a rule of the full view as it stands for a person. The first that holds
-// decides.
+// RuleTried is a rule of the full view, and whether it applies to a person. The first that
+// applies decides.
 type RuleTried struct {
 	Rule  Rule
 	Holds bool
 }
 
-// Evidence is what is known of one session.
+// Evidence is what the core knows about a session.
 type Evidence struct {
 	Session      SessionID
 	User         UserID
-	Kind         LinkKind // of its link, the last one when it is in grace
+	Kind         LinkKind // of its link; in grace, of its last link
 	Opened       time.Time
 	Link         LinkNumber
 	State        State
-	Reason       Reason    // in grace: what it ends with
+	Reason       Reason    // in grace: the reason if it ends
 	LostAt       time.Time // in grace: since when
 	LastHeard    time.Time
 	LastActivity time.Time
@@ -73,20 +73,18 @@ type Evidence struct {
 	Leased       bool
 	PageHidden   bool
 	Rooms        []RoomName
-	// Next is what will become of it if nothing more is heard, the first at the
-	// front.
+	// Next is what will happen to the session if nothing more is heard of it, in order of time.
 	Next []Upcoming
 }
 
-// Upcoming is something that will happen at a time unless something is heard.
+// Upcoming is something that will happen at a time unless something is heard before.
 type Upcoming struct {
 	At   time.Time
 	Act  Act
-	Room RoomName // that it is about, or empty
+	Room RoomName // its room, or empty
 }
 
-// Explain tells why a person is shown as they are; with a room, why they are in
-// it or not.
+// Explain says why a person is seen as they are; with a room, why they are or are not in it.
 func (c *Core) Explain(at Instant, user UserID, room RoomName) Explanation {
 	now := c.read(at)
 	x := Explanation{User: user, Room: room}
@@ -114,8 +112,8 @@ func (c *Core) Explain(at Instant, user UserID, room RoomName) Explanation {
 	return x
 }
 
-// Session tells what is known of one session, and whose it is, to whoever has its
-// resume key. It is false for a wrong key as for a session that is not there.
+// Session describes a session to the holder of its resume key. It returns false for a wrong key
+// as for an unknown session.
 func (c *Core) Session(at Instant, session SessionID, key string) (Evidence, UserID, bool) {
 	s := c.sessions[session]
 	if s == nil || !s.key.is(key) {

@@ -1,9 +1,9 @@
 package presence
 
-// lose takes the link away from a session and lets it wait for its return: in each
-// room for that room's grace, and altogether for the longest of them, or for the
-// realm's when it is in none. A second sign of loss may shorten a wait, never
-// lengthen it, and then the reason is that of the shorter one.
+// lose takes the link from a session, which now waits to return: in each room for that room's
+// grace, and altogether for the longest of them, or for the realm's grace if it is in no room. A
+// second sign of loss may shorten a grace but never lengthens it; if it does shorten it, its
+// reason replaces the first.
 func (c *Core) lose(now reading, s *session, reason Reason, out *Effects) {
 	again := s.state == Grace
 	shorten := func(deadline *awakeTime, because *Reason, policy *RoomPolicy) {
@@ -37,12 +37,12 @@ func (c *Core) lose(now reading, s *session, reason Reason, out *Effects) {
 	out.touch(s.person)
 	out.add(SessionInGrace{Link: s.linkID(), User: s.person.id, Kind: s.kind, Reason: s.reason, LastSeen: s.heardWall})
 	if s.contest != nil {
-		c.settle(now, s, true, out) // the older link is gone: a reload
+		c.settle(now, s, true, out) // the old link is gone, so it is a reload
 	}
 }
 
-// closing takes the page at its word over its own link. That is no answer to a probe:
-// it gives way to the page that waits for one, which is the same page reloaded.
+// closing applies the word of the page that it is closing. That is not an answer to a probe: the
+// page gives way to the waiting page, which is the same page reloaded.
 func (c *Core) closing(now reading, link LinkID, out *Effects) error {
 	s, err := c.heard(now, link, out)
 	if err != nil {
@@ -52,17 +52,16 @@ func (c *Core) closing(now reading, link LinkID, out *Effects) error {
 	return nil
 }
 
-// linkLost is about connections; a lease has none to lose.
+// linkLost applies the end of a connection. A lease has none.
 func (c *Core) linkLost(now reading, link LinkID, out *Effects) {
 	if s, err := c.from(link); err == nil && !s.leased {
 		c.lose(now, s, ReasonLost, out)
 	}
 }
 
-// closingBeacon takes the page at its word, given by another way than the link.
-// The link is cut: what it may still bring was sent before that word, and must not
-// undo it. A wrong key is answered like a session that is not there, so that
-// nobody learns from it whether somebody else's session exists.
+// closingBeacon applies the word of the page that it is closing, sent beside the link. The link
+// is cut: frames that still arrive over it were sent before that word and must not undo it. A
+// wrong key gets the same answer as an unknown session, so that it reveals nothing.
 func (c *Core) closingBeacon(now reading, in ClosingBeacon, out *Effects) Reply {
 	s := c.sessions[in.Session]
 	if s == nil || !s.key.is(in.Key) || s.nonce != in.Nonce {
@@ -78,8 +77,8 @@ func (c *Core) closingBeacon(now reading, in ClosingBeacon, out *Effects) Reply 
 	return Reply{}
 }
 
-// byeNote ends a session at its holder's word. A wrong key is answered like a session
-// that is not there.
+// byeNote ends a session at the word of the holder of its resume key. A wrong key gets the same
+// answer as an unknown session.
 func (c *Core) byeNote(now reading, in ByeNote, out *Effects) Reply {
 	s := c.sessions[in.Session]
 	if s == nil || !s.key.is(in.Key) {
@@ -90,8 +89,8 @@ func (c *Core) byeNote(now reading, in ByeNote, out *Effects) Reply {
 	return Reply{}
 }
 
-// expire cuts the link of a session whose token has expired. The session gets its
-// grace; a valid token of the same person brings it back.
+// expire cuts the link of a session whose token has expired. The session gets its grace; a valid
+// token of the same person brings it back.
 func (c *Core) expire(now reading, s *session, out *Effects) {
 	if !s.leased {
 		out.add(Cut{Link: s.linkID(), Reason: ReasonExpired})
@@ -99,7 +98,7 @@ func (c *Core) expire(now reading, s *session, out *Effects) {
 	c.lose(now, s, ReasonExpired, out)
 }
 
-// beatWritten starts the silence, unless it runs already.
+// beatWritten starts the silence, unless it is running already.
 func (c *Core) beatWritten(now reading, link LinkID) {
 	s, err := c.from(link)
 	if err != nil || s.leased || s.unheard > 0 || s.heard > s.asked {

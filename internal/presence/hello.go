@@ -5,23 +5,22 @@ import (
 	"time"
 )
 
-// contest is about whose session it is: a page claims it while an older link of
-// another page seems alive. That link is asked for a sign of life.
+// contest is the dispute over a session: a page claims it while an older link of another page
+// seems alive. The old link is asked for a sign of life.
 type contest struct {
 	hellos   []Hello
 	deadline awakeTime
 }
 
-// maxContest bounds the hellos that wait for one probe.
+// maxContest limits the hellos that wait for one probe.
 const maxContest = 8
 
-// hello decides whose session it is (DESIGN.md §3). The right key of an unended
-// session of the same person resumes it when its link is gone (a reload, a lost
-// network), or when it is the same page that comes again (the same nonce, on a new
-// network); then the older link is cut. Another page, while the link seems alive,
-// waits for a probe of it: an answer means a duplicated tab, which gets a session
-// of its own; silence means a half-dead link, and the new page takes over. A lease
-// cannot be probed, and is left alone.
+// hello decides whose session it is (docs/design.md §3). The right resume key of the same person
+// resumes an unended session if its link is gone (a reload, a lost network), or if the nonce is
+// the same (the same page on a new network), in which case the old link is cut. Another page has
+// to wait for a probe if the link seems alive: an answer means a duplicated tab, which gets a
+// session of its own; silence means a dead link, and the new page takes the session over. A
+// lease cannot be probed, so it keeps its session.
 func (c *Core) hello(now reading, in Hello, out *Effects) (Reply, error) {
 	in.Rooms = unique(in.Rooms)
 	s, why := c.resumable(in)
@@ -57,8 +56,8 @@ func (c *Core) resumable(in Hello) (*session, NotResumed) {
 	return s, ""
 }
 
-// mayHello checks all that could refuse a hello, before anything is changed. S is
-// the session to resume, or nil for a new one.
+// mayHello checks everything that could refuse a hello, before anything changes. S is the
+// session to resume, or nil for a new one.
 func (c *Core) mayHello(now reading, in Hello, s *session) error {
 	if err := c.policy.CheckPerson(in.User, in.Profile); err != nil {
 		return err
@@ -91,7 +90,7 @@ func (c *Core) mayHello(now reading, in Hello, s *session) error {
 	return nil
 }
 
-// mayEnterAll checks the rooms of a hello that wants all of them or nothing.
+// mayEnterAll checks the rooms of a hello that wants all of them or none.
 func (c *Core) mayEnterAll(p *person, in Hello) error {
 	if in.OneByOne {
 		return nil
@@ -107,7 +106,7 @@ func (c *Core) mayEnterAll(p *person, in Hello) error {
 	return nil
 }
 
-// mayReport checks that a session types only where it will be.
+// mayReport checks that the session types only in rooms that it will be in.
 func mayReport(in Hello, s *session) error {
 	if in.Report == nil {
 		return nil
@@ -124,8 +123,8 @@ func mayReport(in Hello, s *session) error {
 	return nil
 }
 
-// welcome gives the hello its session: s, or a new one when s is nil. A lease that goes
-// on keeps its link number, and if it brings nothing new, nothing is saved.
+// welcome gives the hello its session: s, or a new one if s is nil. A continued lease keeps its
+// link number, and nothing is saved unless something changed.
 func (c *Core) welcome(now reading, in Hello, s *session, why NotResumed, out *Effects) Reply {
 	reply := Reply{NotResumed: why, Resumed: s != nil, Key: in.Key}
 	p := c.known(in.User)
@@ -161,7 +160,7 @@ func (c *Core) welcome(now reading, in Hello, s *session, why NotResumed, out *E
 	return reply
 }
 
-// link puts a session on a new link. Its typing reports are numbered anew.
+// link puts a session on a new link. Its typing reports are numbered from 1 again.
 func (c *Core) link(now reading, s *session, in Hello, resumed bool, out *Effects) (refused []RefusedRoom) {
 	gap := time.Duration(0)
 	if resumed && s.state == Grace {
@@ -189,7 +188,7 @@ func (c *Core) link(now reading, s *session, in Hello, resumed bool, out *Effect
 	c.arm(now, s)
 	if resumed {
 		out.add(SessionResumed{Link: s.linkID(), User: s.person.id, Kind: s.kind, Gap: gap})
-		if s.contest != nil { // others wait for the page that has just been cut
+		if s.contest != nil { // other pages wait for the page that was just cut
 			c.settle(now, s, false, out)
 		}
 	}
@@ -199,7 +198,7 @@ func (c *Core) link(now reading, s *session, in Hello, resumed bool, out *Effect
 	return refused
 }
 
-// goOn renews a lease. It saves only what changed.
+// goOn renews a lease. It marks only changes for saving.
 func (c *Core) goOn(now reading, s *session, in Hello, out *Effects) (refused []RefusedRoom) {
 	type known struct {
 		issued, expires           int64
@@ -221,7 +220,7 @@ func (c *Core) goOn(now reading, s *session, in Hello, out *Effects) (refused []
 	return refused
 }
 
-// takeOver takes over what a hello says of the session and its person.
+// takeOver applies what a hello says about the session and its person.
 func (c *Core) takeOver(now reading, s *session, in Hello, resumed bool, out *Effects) (refused []RefusedRoom) {
 	s.issued, s.expires, s.warned, s.pageHidden = in.Issued, in.Expires, false, in.PageHidden
 	s.hears(now)
@@ -234,7 +233,7 @@ func (c *Core) takeOver(now reading, s *session, in Hello, resumed bool, out *Ef
 	return refused
 }
 
-// report takes over what has happened at a leased session since its last hello.
+// report applies what has happened at a leased session since its last hello.
 func (c *Core) report(now reading, s *session, r Report, out *Effects) {
 	if r.Active {
 		c.activity(now, s, 0, out)
@@ -260,7 +259,7 @@ func (in *Hello) kind() LinkKind {
 	return WebSocket
 }
 
-// wakeAtHello takes over how long there has been no activity. Resuming is none.
+// wakeAtHello applies the time since the last activity. Resuming alone is not activity.
 func (c *Core) wakeAtHello(now reading, s *session, in Hello, resumed bool) {
 	changed := s.noInput != in.NoInput
 	s.noInput = in.NoInput
@@ -275,8 +274,8 @@ func (c *Core) wakeAtHello(now reading, s *session, in Hello, resumed bool) {
 	}
 }
 
-// moveTo puts the session into exactly the rooms of a hello, less those that it may
-// not enter when the hello wants them one by one.
+// moveTo puts the session into exactly the rooms of a hello; with OneByOne, only into those that
+// it may enter.
 func (c *Core) moveTo(now reading, s *session, in Hello) (refused []RefusedRoom) {
 	for _, e := range slices.Clone(s.entries) {
 		if !slices.Contains(in.Rooms, e.room().name) {
@@ -295,9 +294,8 @@ func (c *Core) moveTo(now reading, s *session, in Hello) (refused []RefusedRoom)
 	return refused
 }
 
-// probe lets a hello wait until the older link has been asked. Of a page that says
-// hello again meanwhile, only the newest hello counts. It is false when too many pages
-// wait already.
+// probe lets a hello wait until the old link has been asked. If a waiting page sends another
+// hello, only the newest counts. It returns false if too many pages are waiting.
 func (c *Core) probe(now reading, in Hello, out *Effects) bool {
 	s := c.sessions[in.Session]
 	if s.contest == nil {
@@ -319,7 +317,7 @@ func (c *Core) probe(now reading, in Hello, out *Effects) bool {
 	return true
 }
 
-// withdraw takes back a hello whose connection has gone: nothing comes of it.
+// withdraw removes a pending hello whose connection has ended.
 func (c *Core) withdraw(in Withdraw) {
 	s := c.sessions[in.Session]
 	if s == nil || s.contest == nil {
@@ -331,8 +329,8 @@ func (c *Core) withdraw(in Withdraw) {
 	}
 }
 
-// settle ends a contest. When the link has not answered, or is gone, the first
-// page that waits takes the session over; all others get their own.
+// settle ends a contest. If the link has not answered or is gone, the first waiting page takes
+// the session over; all others get sessions of their own.
 func (c *Core) settle(now reading, s *session, takeOver bool, out *Effects) {
 	hellos := s.contest.hellos
 	s.contest = nil
@@ -352,7 +350,7 @@ func (c *Core) settle(now reading, s *session, takeOver bool, out *Effects) {
 	}
 }
 
-// renew takes a newer token of the same person.
+// renew applies a newer token of the same person.
 func (c *Core) renew(now reading, s *session, in Renew, out *Effects) error {
 	p := s.person
 	if err := c.policy.CheckPerson(p.id, in.Profile); err != nil {

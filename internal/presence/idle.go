@@ -2,9 +2,8 @@ package presence
 
 import "time"
 
-// setIdle changes whether somebody is at the session. Only a change is looked at:
-// activity of a session that is awake stores its time and no more, and the timer
-// finds it.
+// setIdle makes a session idle or active. Activity of an active session only stores its time,
+// and the timer finds it.
 func (c *Core) setIdle(s *session, idle bool, out *Effects) {
 	if s.idle != idle {
 		c.observe(s.person, leaving{}, out, func() { s.becomeIdle(idle) })
@@ -12,7 +11,7 @@ func (c *Core) setIdle(s *session, idle bool, out *Effects) {
 	}
 }
 
-// pageHidden keeps what decides how long a lost link is waited for.
+// pageHidden stores whether the page is hidden, which decides the grace of a lost link.
 func (c *Core) pageHidden(s *session, hidden bool, out *Effects) {
 	if s.pageHidden != hidden {
 		s.pageHidden = hidden
@@ -20,7 +19,7 @@ func (c *Core) pageHidden(s *session, hidden bool, out *Effects) {
 	}
 }
 
-// becomeIdle keeps the person's number of awake sessions.
+// becomeIdle keeps the number of the person's active sessions up to date.
 func (s *session) becomeIdle(idle bool) {
 	if s.idle == idle {
 		return
@@ -33,8 +32,8 @@ func (s *session) becomeIdle(idle bool) {
 	}
 }
 
-// activity ends idleness at once, unless it was so long ago that the session has
-// become idle since. A session without human input has none.
+// activity makes a session active, unless the activity was so long ago that the session has
+// become idle since. It does nothing for a session without human input.
 func (c *Core) activity(now reading, s *session, idleFor time.Duration, out *Effects) {
 	if s.noInput {
 		return

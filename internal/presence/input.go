@@ -2,78 +2,76 @@ package presence
 
 import "time"
 
-// Input is something that happened, as [Core.Apply] is told of it: one of the
-// types of this file. Inputs with a field From come over a link and are a sign of
-// life; the others come from the service itself, its operators and back ends.
+// Input is something that happened, given to [Core.Apply]: one of the types of this file. Inputs
+// with a field From come over a link and are a sign of life. The others come from the service
+// itself, its operators and back ends.
 type Input interface{ input() }
 
-// Hello opens a session, or brings one back, on a new link. It is applied whole
-// or refused whole.
+// Hello opens a session, or resumes one, on a new link. It is applied whole or refused whole.
 //
-// Session, Key and Nonce are what the client kept from before; they are empty on
-// a first visit. NewSession and NewKey are fresh ids for the case that a new
-// session is needed: the core makes no random values of its own.
+// Session, Key and Nonce are what the client has kept; they are empty on a first visit.
+// NewSession and NewKey are used if a new session is needed, because the core makes no random
+// values.
 type Hello struct {
-	// Attempt names this hello in the [Settled] that may have to answer it.
+	// Attempt identifies this hello in a later [Settled].
 	Attempt uint64
 
 	User    UserID
 	Profile Profile
 
-	// Issued and Expires are the times of the person's token in Unix milliseconds.
-	// Expires 0 stands for never.
+	// Issued and Expires are the times of the person's token in Unix milliseconds. Expires 0
+	// means never.
 	Issued, Expires int64
 
 	Session SessionID
 	Key     string
-	Nonce   string // names this load of the page, or this run of the process
+	Nonce   string // a name for this load of the page, or this run of the process
 
 	NewSession SessionID
 	NewKey     string
 
-	// Rooms are the rooms that the session is in from now on. Nil keeps those that
-	// a resumed session is still in; an empty list leaves them all.
+	// Rooms are the rooms that the session is in from now on. Nil keeps the rooms of a resumed
+	// session; an empty list leaves all.
 	Rooms []RoomName
-	// OneByOne lets the session into those of Rooms that it may enter; the others are
-	// in [Reply.Refused]. Else one that it may not enter refuses the hello.
+	// OneByOne lets the session into those of Rooms that it may enter; the others are in
+	// [Reply.Refused]. Without it, a room that the session may not enter refuses the hello.
 	OneByOne bool
-	// Grants are the rooms that the token grants. A resumed session leaves all others.
-	// Nil stands for every room.
+	// Grants are the rooms that the token grants. A resumed session leaves all others. Nil means
+	// all rooms.
 	Grants []Pattern
 	// Report is what has happened at a leased session since its last hello, or nil.
 	Report *Report
 
-	// Leased says that the session has no connection: it comes again within the
-	// policy's lease, and each time is a sign of life.
+	// Leased says that the session has no connection: it sends a hello again and again, each
+	// within the policy's lease, and each is a sign of life.
 	Leased bool
 	// Stream says that the link is an event stream with posts, not a WebSocket.
 	Stream bool
-	// NoInput says that no human sits at the session (a device, a bot): it is awake
-	// while it is alive. Whether the token allows that is checked before.
+	// NoInput says that the session has no human input (a device, a bot), so that it is active
+	// while it is alive. The caller checks whether the token allows that.
 	NoInput bool
 	// PageHidden says that the page is hidden.
 	PageHidden bool
-	// IdleFor says for how long there has been no activity. Nil: a resumed session
-	// keeps what is known, a new one is awake.
+	// IdleFor is the time since the last activity. Nil: a resumed session stays as it was, a new
+	// one is active.
 	IdleFor *time.Duration
 }
 
-// Report is what a session without a connection tells with its hello.
+// Report is what a session without a connection reports with its hello.
 type Report struct {
-	Active bool       // a human has done something
-	Idle   bool       // nobody is there; not both
-	Typing []RoomName // the rooms in which the person types now; nil leaves typing as it is
+	Active bool       // there was human input
+	Idle   bool       // there is no human input; never together with Active
+	Typing []RoomName // the rooms in which the person is typing now; nil keeps them
 }
 
-// Withdraw takes back a hello that is pending: its connection has gone. One that has
-// been settled is not affected.
+// Withdraw removes a pending hello whose connection has ended. It does not affect a settled one.
 type Withdraw struct {
-	Session SessionID // that the hello named
+	Session SessionID // named by the hello
 	Attempt uint64
 }
 
-// Join puts the session into a room, which comes into being if need be. Joining
-// a room twice is no error and changes nothing.
+// Join puts the session into a room, which is created if needed. Joining a room twice is not an
+// error and changes nothing.
 type Join struct {
 	From LinkID
 	Room RoomName
@@ -85,17 +83,16 @@ type Leave struct {
 	Room RoomName
 }
 
-// Beat is a sign of life: any frame of the client's own code.
+// Beat is a sign of life: any frame that the client's own code sends.
 type Beat struct{ From LinkID }
 
-// Activity is a sign that a human is doing something at the session, or did IdleFor
-// ago.
+// Activity is a sign of human input at the session, now or IdleFor ago.
 type Activity struct {
 	From    LinkID
 	IdleFor time.Duration
 }
 
-// Idle says that there is nobody at the session now.
+// Idle says that there is no human input at the session now.
 type Idle struct{ From LinkID }
 
 // PageHidden says whether the page of the session is hidden.
@@ -104,9 +101,9 @@ type PageHidden struct {
 	Hidden bool
 }
 
-// Typing reports that the person composes in a room, or has stopped. Reports over one
-// link about one room are numbered from 1; one that is not newer than the last changes
-// nothing, which [Reply.Stale] tells. Number 0 stands for the next.
+// Typing reports that the person is typing in a room, or has stopped. The reports of a link
+// about a room are numbered from 1. A report that is not newer than the last one changes
+// nothing, and sets [Reply.Stale]. Number 0 means the next number.
 type Typing struct {
 	From   LinkID
 	Room   RoomName
@@ -114,14 +111,14 @@ type Typing struct {
 	On     bool
 }
 
-// Sent says that what was composed has been sent. It is a report like Typing.
+// Sent says that the text was sent. It is a report like Typing.
 type Sent struct {
 	From   LinkID
 	Room   RoomName
 	Number uint64
 }
 
-// Renew brings a newer token of the same person.
+// Renew is a newer token of the same person.
 type Renew struct {
 	From            LinkID
 	Profile         Profile
@@ -129,40 +126,37 @@ type Renew struct {
 	Grants          []Pattern // as in Hello
 }
 
-// BeatWritten says that the beat request asked for by [AskBeat] has really been
-// written to the link. Silence counts from here.
+// BeatWritten says that the beat request of an [AskBeat] has been written to the link. Silence
+// counts from now.
 type BeatWritten struct{ To LinkID }
 
-// Bye ends the session now. Closing the connection is up to whoever carries it.
+// Bye ends the session now. The caller closes the connection.
 type Bye struct{ From LinkID }
 
-// Closing says that the page is going away, closed or reloaded. It comes over
-// the link itself, and is the last that counts there; closing the connection is
-// up to whoever carries it.
+// Closing says that the page is closing or reloading. It comes over the link, and nothing after
+// it counts there. The caller closes the connection.
 type Closing struct{ From LinkID }
 
-// ClosingBeacon is the same by another way than the link, so it proves itself
-// with the resume key, and with the nonce of the page that says it: one that
-// comes late, after the next page took over, changes nothing.
+// ClosingBeacon is the same, but sent beside the link. It proves itself with the resume key and
+// the nonce of the page. If it arrives after the next page took over, it changes nothing.
 type ClosingBeacon struct {
 	Session SessionID
 	Key     string
 	Nonce   string
 }
 
-// ByeNote ends a session by another way than its link, and proves itself with the
-// resume key.
+// ByeNote is a bye sent beside the link. It proves itself with the resume key.
 type ByeNote struct {
 	Session SessionID
 	Key     string
 }
 
-// LinkLost says that the connection of a link is gone.
+// LinkLost says that the connection of a link has ended.
 type LinkLost struct{ Link LinkID }
 
-// SetStatus sets what others see of a person, Busy or Away, or with an empty
-// Status lets it follow their sessions again. It survives the sessions. Until, in
-// Unix milliseconds, is when it ends by itself; 0 stands for never.
+// SetStatus sets a person's status to Busy or Away; an empty Status lets it follow their
+// sessions again. A set status outlives the sessions. Until, in Unix milliseconds, is its end; 0
+// means never.
 type SetStatus struct {
 	User   UserID
 	Status Status
@@ -170,7 +164,7 @@ type SetStatus struct {
 	Until  int64
 }
 
-// Hide takes a person out of the open view, or puts them back into it.
+// Hide hides a person in the open view, or shows them again.
 type Hide struct {
 	User   UserID
 	Hidden bool
@@ -179,37 +173,37 @@ type Hide struct {
 // SignOut ends all sessions of a person now.
 type SignOut struct{ User UserID }
 
-// EndSession ends one session now, by an operator's will.
+// EndSession ends one session now, by order of an operator.
 type EndSession struct{ Session SessionID }
 
-// Remove takes a person out of a room, or with an empty Room out of everything.
-// Their tokens issued up to now are refused from then on: there, or altogether.
+// Remove removes a person from a room, or with an empty Room from the realm. From then on it
+// refuses their tokens issued until now: for that room, or for everything.
 type Remove struct {
 	User UserID
 	Room RoomName
 }
 
-// Refuse lets tokens issued up to a time, in Unix milliseconds, be refused, as a Remove
-// of that time did: for a service that has started anew.
+// Refuse refuses tokens issued until a time, in Unix milliseconds, as after a Remove at that
+// time. It is for a service that has restarted.
 type Refuse struct {
 	User UserID
-	Room RoomName // empty: altogether
+	Room RoomName // empty: the realm
 	At   int64
 }
 
-// Erase ends all sessions of a person and forgets everything about them, their removals
-// too.
+// Erase ends all sessions of a person and forgets everything about them, including their
+// removals.
 type Erase struct{ User UserID }
 
-// Declare lets a room exist while nobody is in it, or no longer.
+// Declare makes a room exist while nobody is in it, or ends that.
 type Declare struct {
 	Room     RoomName
 	Declared bool
 }
 
-// SetPolicy puts another policy in force. What has begun keeps the time it was given: a
-// grace, a typing; beats, idleness, leases and the expiry of tokens are as the new policy
-// has them from now on. Its work is of the order of rooms and sessions.
+// SetPolicy replaces the policy. A grace or a typing that has begun keeps its length. Beats,
+// idleness, leases and the expiry of tokens follow the new policy from now on. The work grows
+// with the number of rooms and sessions.
 type SetPolicy struct{ Policy Policy }
 
 func (Hello) input()         {}
@@ -239,30 +233,30 @@ func (Erase) input()         {}
 func (Declare) input()       {}
 func (SetPolicy) input()     {}
 
-// Reply is the answer to an accepted input. Inputs other than [Hello],
-// [ClosingBeacon], [ByeNote], [Typing] and [Sent] leave it empty.
+// Reply is the answer to an accepted input. It is empty except for [Hello], [ClosingBeacon],
+// [ByeNote], [Typing] and [Sent].
 type Reply struct {
-	// Pending says that the hello waits for the session's older link to be probed;
-	// a [Settled] answers it, after the policy's Probe at the latest.
+	// Pending says that the hello waits for a probe of the session's old link. A [Settled]
+	// answers it, at the latest after the policy's Probe.
 	Pending bool
 	// Link is the link that the session has from now on.
 	Link LinkID
 	// Key is the secret with which the client can resume the session.
 	Key string
-	// Resumed tells that the session was there before. When it is false although
-	// the client named a session, NotResumed says why.
+	// Resumed says that the session existed before. If the client named a session and Resumed is
+	// false, NotResumed says why.
 	Resumed    bool
 	NotResumed NotResumed
 	// Rooms are the rooms that the session is in, in the order of joining.
 	Rooms []RoomName
 	// Refused are the rooms of a hello with OneByOne that the session may not enter.
 	Refused []RefusedRoom
-	// Set is the status that the person has set, empty when it follows their sessions,
-	// and Hidden that they hide.
+	// Set is the status that the person has set, empty if it follows their sessions. Hidden says
+	// that they hide.
 	Set    Appearance
 	Hidden bool
-	// Stale tells that the input came too late to mean anything: the session of a closing
-	// beacon or a bye note has ended, or has a newer page; a newer typing report came.
+	// Stale says that the input came too late to have an effect: the session of a closing beacon
+	// or a bye note has ended or has a newer page, or a newer typing report came first.
 	Stale bool
 }
 
@@ -272,12 +266,12 @@ type RefusedRoom struct {
 	Err  *Refusal
 }
 
-// NotResumed is the reason for which a hello did not resume the session it named.
+// NotResumed is the reason why a hello did not resume the session that it named.
 type NotResumed string
 
 const (
-	// UnknownSession: it has ended, was never there, or is not this person's.
+	// UnknownSession: it has ended, never existed, or is another person's.
 	UnknownSession NotResumed = "unknown"
-	// SessionInUse: another page holds it on a live link, as in a duplicated tab.
+	// SessionInUse: another page has it on a live link, as with a duplicated tab.
 	SessionInUse NotResumed = "in-use"
 )

@@ -14,18 +14,17 @@ const (
 	nameWordRule = "1 to 128 bytes: words of letters a-z A-Z, digits, - and _, joined by single dots"
 )
 
-// UserID is the stable id of a person, taken from their token.
+// UserID is the stable id of a person, from their token.
 type UserID string
 
-// RoomName is the name of a room: dot-separated words, as in "basin.upper-weir".
+// RoomName is the name of a room: words separated by dots, as in "basin.upper-weir".
 type RoomName string
 
-// Pattern names many rooms: the word * stands for any one word, and ** as the
-// last word for one or more. A pattern without either names one room.
+// Pattern stands for many rooms: the word * is any one word, and ** as the last word is one or
+// more. A pattern without either stands for one room.
 type Pattern string
 
-// ParseRoom checks that s is a well-formed room name. Its error is a [*Refusal]
-// with code [CodeBadRoom].
+// ParseRoom checks a room name. Its error is a [*Refusal] with code [CodeBadRoom].
 func ParseRoom(s string) (RoomName, error) {
 	if len(s) > maxRoomName || !eachWord(s, func(w string, _ bool) bool { return isWord(w) }) {
 		return "", &Refusal{Code: CodeBadRoom, Field: "room", Value: s, Allowed: nameWordRule}
@@ -33,8 +32,7 @@ func ParseRoom(s string) (RoomName, error) {
 	return RoomName(s), nil
 }
 
-// ParsePattern checks that s is a well-formed pattern. Its error is a
-// [*Refusal] with code [CodeBadPattern].
+// ParsePattern checks a pattern. Its error is a [*Refusal] with code [CodeBadPattern].
 func ParsePattern(s string) (Pattern, error) {
 	ok := eachWord(s, func(w string, last bool) bool {
 		return w == "*" || (w == "**" && last) || isWord(w)
@@ -46,17 +44,16 @@ func ParsePattern(s string) (Pattern, error) {
 	return Pattern(s), nil
 }
 
-// Room returns the one room that the pattern names, and false when it has a
-// wildcard and so may name many.
+// Room returns the one room of the pattern; false if it has a wildcard.
 func (p Pattern) Room() (RoomName, bool) {
 	return RoomName(p), !strings.Contains(string(p), "*")
 }
 
-// Match tells whether the room is one that the pattern names.
+// Match reports whether the pattern matches a room.
 func (p Pattern) Match(room RoomName) bool { return p.Covers(Pattern(room)) }
 
-// Covers tells whether every room that other names is named by p too, so that a
-// grant for p is a grant for other.
+// Covers reports whether p matches every room that other matches, so that a grant of p includes
+// a grant of other.
 func (p Pattern) Covers(other Pattern) bool {
 	grant, asked := string(p), string(other)
 	for {
@@ -74,7 +71,7 @@ func (p Pattern) Covers(other Pattern) bool {
 	}
 }
 
-// Overlaps tells whether a room can be named by both patterns.
+// Overlaps reports whether both patterns can match the same room.
 func (p Pattern) Overlaps(other Pattern) bool {
 	one, two := string(p), string(other)
 	for {
@@ -116,14 +113,14 @@ func isWord(w string) bool {
 	return w != ""
 }
 
-// The least lengths of a text.
+// Minimum lengths of a text.
 const (
 	optional = 0
 	required = 1
 )
 
-// checkText refuses what cannot be shown safely on one line: too short or too
-// long, not UTF-8, or with a control or a direction-override character.
+// checkText refuses a text that cannot be shown safely on one line: too short or too long, not
+// UTF-8, or with a control or a direction-override character.
 func checkText(code Code, field, value string, most, least int) error {
 	unshowable := !utf8.ValidString(value) || strings.ContainsFunc(value, func(r rune) bool {
 		return unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r)

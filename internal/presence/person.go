@@ -5,32 +5,32 @@ import (
 	"time"
 )
 
-// Profile is what a person's token says of them besides their id.
+// Profile is what a person's token says about them besides their id.
 type Profile struct {
 	Name    string // may be empty
-	Picture string // the address of a picture, may be empty
+	Picture string // URL of a picture; may be empty
 }
 
 // Status is what others see of a person.
 type Status string
 
 const (
-	Online  Status = "online"  // has a session at which somebody is awake
-	Away    Status = "away"    // has sessions, all of them idle; or says so
-	Busy    Status = "busy"    // says so
+	Online  Status = "online"  // has an active session
+	Away    Status = "away"    // all sessions are idle; or set by the person
+	Busy    Status = "busy"    // set by the person
 	Offline Status = "offline" // has no unended session
 )
 
-// Appearance is what others see of a person as such. Note and Until go with a set
+// Appearance is how others see a person, apart from rooms. Note and Until belong to a set
 // status.
 type Appearance struct {
 	Status Status
 	Note   string
-	Until  int64 // Unix milliseconds; 0 stands for no end
+	Until  int64 // Unix milliseconds; 0: no end
 }
 
-// person is known to the core while they have an unended session, or something
-// that outlives sessions: a set status, that they hide, that they were removed.
+// person exists in the core while they have an unended session, or something that outlives
+// sessions: a set status, hiding, a removal.
 type person struct {
 	id       UserID
 	profile  Profile
@@ -42,22 +42,20 @@ type person struct {
 	removed  *removal
 }
 
-// setStatus is a status that a person has set, until its end.
+// setStatus is a status that a person has set.
 type setStatus struct {
 	Appearance
 	person *person
 	timer  timer
 }
 
-// removal is what tokens are refused for: those issued up to these times, in Unix
-// milliseconds.
+// removal refuses tokens issued until these times, in Unix milliseconds.
 type removal struct {
 	altogether int64
 	rooms      map[RoomName]int64
 }
 
-// CheckPerson tells whether a person can be known by this id and profile. Its
-// error is a [*Refusal] that names the field.
+// CheckPerson checks a user id and a profile. Its error is a [*Refusal] that names the field.
 func (p *Policy) CheckPerson(user UserID, profile Profile) error {
 	return cmp.Or(
 		CheckUser(user),
@@ -66,13 +64,12 @@ func (p *Policy) CheckPerson(user UserID, profile Profile) error {
 	)
 }
 
-// CheckUser tells whether somebody can be known by this id. Its error is a
-// [*Refusal].
+// CheckUser checks a user id. Its error is a [*Refusal].
 func CheckUser(user UserID) error {
 	return checkText(CodeBadUser, "user", string(user), maxUserID, required)
 }
 
-// known returns the person, who from now on is known until forgotten.
+// known returns the person, creating them if needed.
 func (c *Core) known(user UserID) *person {
 	p := c.people[user]
 	if p == nil {
@@ -82,20 +79,20 @@ func (c *Core) known(user UserID) *person {
 	return p
 }
 
-// forget lets a person go of whom there is nothing left to know.
+// forget deletes a person about whom nothing is left to know.
 func (c *Core) forget(p *person) {
 	if len(p.sessions) == 0 && p.set == nil && !p.hidden && p.removed == nil {
 		delete(c.people, p.id)
 	}
 }
 
-// appearance resolves a person's status; the first that applies wins (DESIGN.md
-// §3, Status).
+// appearance returns a person's status. The first rule that applies decides (docs/design.md §3,
+// Status):
 //
 //  1. no unended session: offline;
 //  2. the person set busy or away: that;
 //  3. a session that is not idle: online;
-//  4. else away.
+//  4. otherwise away.
 func (p *person) appearance(view View) Appearance {
 	appearance, _ := p.resolve(view)
 	return appearance
@@ -115,8 +112,8 @@ func (p *person) resolve(view View) (Appearance, Rule) {
 	return Appearance{Status: Away}, RuleIdle
 }
 
-// setStatus changes a set status. It is announced only if what others see
-// changes; that of somebody offline waits for their return.
+// setStatus changes a set status. It is announced only if others see a difference; while the
+// person is offline they do not.
 func (c *Core) setStatus(now reading, in SetStatus, out *Effects) error {
 	if in.Status != "" && in.Status != Busy && in.Status != Away {
 		return &Refusal{Code: CodeBadStatus, Field: "status", Value: string(in.Status), Allowed: "busy, away, or empty to follow the sessions"}
@@ -150,7 +147,7 @@ func (c *Core) putStatus(now reading, p *person, status Appearance) {
 	}
 }
 
-// fire ends a set status whose time has come by the wall clock.
+// fire ends a set status when the wall clock reaches its end.
 func (s *setStatus) fire(c *Core, now reading, out *Effects) {
 	if now.wall < s.Until {
 		c.wheel.set(&s.timer, now.until(s.Until))
@@ -161,9 +158,9 @@ func (s *setStatus) fire(c *Core, now reading, out *Effects) {
 	c.forget(s.person)
 }
 
-// hide takes a person out of the open view: there it is a plain leave of every
-// room, and the return a plain join, with a since of its own. Who hides takes no
-// place there, so a room may be full when they want to return.
+// hide hides a person in the open view, which sees a plain leave of every room; coming back is a
+// plain join, with a new since. A hidden person takes no place in the open view, so a room may
+// be full when they come back.
 func (c *Core) hide(now reading, in Hide, out *Effects) error {
 	p := c.known(in.User)
 	defer c.forget(p)
@@ -187,7 +184,7 @@ func (c *Core) hide(now reading, in Hide, out *Effects) error {
 	return nil
 }
 
-// tellOwn has all links of a person told what the person has set.
+// tellOwn asks for all links of a person to be told what the person has set.
 func (c *Core) tellOwn(p *person, out *Effects) {
 	own := OwnChanged{Hidden: p.hidden}
 	if p.set != nil {

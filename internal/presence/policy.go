@@ -7,82 +7,79 @@ import (
 	"time"
 )
 
-// Policy holds the timings and limits of a realm. What is about a session is set
-// here; what is about being in a room may differ by room ([Policy.For]).
+// Policy has the timings and limits of a realm. Those of sessions are the same everywhere; those
+// of rooms can differ by room ([Policy.For]).
 type Policy struct {
-	// RoomPolicy is that of rooms which no pattern names, and of sessions that are
-	// in no room.
+	// RoomPolicy applies to rooms that no pattern matches, and to sessions in no room.
 	RoomPolicy
-	// Rooms are the policies of rooms by pattern. A room has that of the most
-	// specific pattern that names it.
+	// Rooms are the policies of rooms by pattern. The most specific matching pattern applies.
 	Rooms []PatternPolicy
 
-	// BeatEvery is how long a link may bring nothing before it is asked for a beat.
+	// BeatEvery is the time without a frame over a link after which it is asked for a beat.
 	BeatEvery time.Duration
-	// BeatTolerance times BeatEvery is how long a written request may stay
-	// unanswered before the link is declared lost.
+	// BeatTolerance times BeatEvery is how long a written beat request may stay unanswered
+	// before the link counts as lost.
 	BeatTolerance float64
-	// Probe is how long a link may take to prove that it is alive when another page
-	// claims its session.
+	// Probe is how long a link has to prove that it is alive when another page claims its
+	// session.
 	Probe time.Duration
-	// Lease is the time within which a session without a connection has to come
-	// again.
+	// Lease is the time within which a session without a connection must send its next hello.
 	Lease time.Duration
-	// IdleAfter is how long a session is awake after the last activity.
+	// IdleAfter is how long a session stays active after the last activity.
 	IdleAfter time.Duration
-	// ActivityEvery is how often at most a client reports activity.
+	// ActivityEvery is the shortest interval in which clients report activity.
 	ActivityEvery time.Duration
 	// ExpiryWarning is how long before the expiry of a token its link is warned.
 	ExpiryWarning time.Duration
-	// RoomsPerSession is how many rooms one session may be in at once.
+	// RoomsPerSession limits the rooms of a session.
 	RoomsPerSession int
-	// SessionsPerPerson is how many unended sessions one person may have.
+	// SessionsPerPerson limits the unended sessions of a person.
 	SessionsPerPerson int
-	// SecondSession is what becomes of a person's second session.
+	// SecondSession decides what happens to a person's second session.
 	SecondSession SecondSession
-	// NameBytes and PictureBytes bound a profile.
+	// NameBytes and PictureBytes limit a profile.
 	NameBytes, PictureBytes int
 }
 
-// RoomPolicy holds what is about being in a room.
+// RoomPolicy has the timings and limits of being in a room.
 type RoomPolicy struct {
-	// GraceClosing is how long a session still counts after its page said that it
-	// is going away, which a reload does too.
+	// GraceClosing is how long a session still counts after its page said that it is closing; a
+	// reload says so, too.
 	GraceClosing time.Duration
-	// GraceLost is how long it still counts after its link was lost without a word.
+	// GraceLost is how long it still counts after its link was lost without notice.
 	GraceLost time.Duration
-	// GraceBackground is the same for a page that had said that it is hidden: browsers
-	// slow its timers to one a minute.
+	// GraceBackground is the same for a hidden page, whose timers browsers slow down to one a
+	// minute.
 	GraceBackground time.Duration
 	// TypingExpires is how long after the last report typing ends by itself.
 	TypingExpires time.Duration
-	// Capacity is how many people may be in the room; 0 stands for any number.
+	// Capacity limits the people in the room; 0 means no limit.
 	Capacity int
-	// CountEvery is how often at most a new count of the room is told.
+	// CountEvery is the shortest interval in which counts of the room are sent.
 	CountEvery time.Duration
-	// MembersMax is how many people a room may have to be told member by member.
-	// Above it, its count is told, and members are given in pages.
+	// MembersMax limits the people in a room whose members are sent one by one. In a larger room
+	// the count is sent, and members are read in pages.
 	MembersMax int
 }
 
-// PatternPolicy is the policy of the rooms that a pattern names.
+// PatternPolicy is the policy of the rooms that a pattern matches.
 type PatternPolicy struct {
 	Pattern Pattern
 	RoomPolicy
 }
 
-// SecondSession is what becomes of a second session of one person.
+// SecondSession is what happens when a person opens a second session.
 type SecondSession string
 
 const (
-	AllowSecond   SecondSession = "allow"   // there may be several
-	ReplaceFirst  SecondSession = "replace" // the older ends
-	RefuseSecond  SecondSession = "refuse"  // the newer is refused while the older has a link
+	AllowSecond   SecondSession = "allow"   // several are allowed
+	ReplaceFirst  SecondSession = "replace" // the older session ends
+	RefuseSecond  SecondSession = "refuse"  // the newer session is refused while the older one has a link
 	maxNoteBytes                = 200
 	maxNonceBytes               = 64
 )
 
-// DefaultPolicy is the policy of a realm that sets nothing (DESIGN.md §3).
+// DefaultPolicy returns the default policy (docs/design.md §3).
 func DefaultPolicy() Policy {
 	return Policy{
 		RoomPolicy: RoomPolicy{
@@ -119,25 +116,25 @@ func (p *Policy) For(room RoomName) *RoomPolicy {
 	return policy
 }
 
-// setPolicy puts another policy in force (see [SetPolicy]). Timers are set anew, since one
-// that was lazily left for later may be due sooner now.
+// setPolicy replaces the policy (see [SetPolicy]). It arms all timers again, because deadlines
+// may be earlier under the new policy.
 func (c *Core) setPolicy(now reading, policy Policy) {
 	c.policy = &policy
 	for _, r := range c.rooms {
 		r.policy = c.policy.For(r.name)
 	}
-	for _, id := range slices.Sorted(maps.Keys(c.sessions)) { // in an order that can be repeated
+	for _, id := range slices.Sorted(maps.Keys(c.sessions)) { // in a reproducible order
 		c.arm(now, c.sessions[id])
 	}
 }
 
-// Silence is the time that a written beat request may stay unanswered.
+// Silence returns how long a written beat request may stay unanswered.
 func (p *Policy) Silence() time.Duration {
 	return time.Duration(float64(p.BeatEvery) * p.BeatTolerance)
 }
 
-// LongestGhost is the published bound: the longest that somebody whose link died
-// without a word can still be shown as present in any room, with a hidden page or not.
+// LongestGhost returns the published bound: the longest time for which a person whose link died
+// without notice may still be shown in any room, whether the page was hidden or not.
 func (p *Policy) LongestGhost() time.Duration {
 	longest := p.LongestGhostIn(&p.RoomPolicy)
 	for i := range p.Rooms {
@@ -146,21 +143,21 @@ func (p *Policy) LongestGhost() time.Duration {
 	return longest
 }
 
-// LongestGhostIn is LongestGhost for rooms of one policy.
+// LongestGhostIn returns LongestGhost for rooms with one policy.
 func (p *Policy) LongestGhostIn(r *RoomPolicy) time.Duration {
 	return max(p.GhostIn(r, false), p.GhostIn(r, true))
 }
 
-// GhostIn is how long at most somebody whose link died without a word is shown in rooms of
-// one policy: their page was hidden, or it was not.
+// GhostIn returns how long a person whose link died without notice may be shown in rooms with
+// one policy, if their page was hidden or not.
 func (p *Policy) GhostIn(r *RoomPolicy, pageHidden bool) time.Duration {
 	return p.LostAfter() + r.graceFor(ReasonLost, pageHidden)
 }
 
-// LostAfter is how long after the last sign of life a link that is up counts as lost.
+// LostAfter returns how long after the last sign of life a connected link counts as lost.
 func (p *Policy) LostAfter() time.Duration { return p.BeatEvery + p.Silence() }
 
-// graceFor is how long a session still counts in a room for this reason.
+// graceFor returns how long a session still counts in a room for a reason.
 func (p *RoomPolicy) graceFor(reason Reason, pageHidden bool) time.Duration {
 	switch {
 	case reason == ReasonClosing:
@@ -171,8 +168,8 @@ func (p *RoomPolicy) graceFor(reason Reason, pageHidden bool) time.Duration {
 	return p.GraceLost
 }
 
-// moreSpecific compares two patterns that name the same room: at the first word
-// in which they differ, a word is more specific than *, and * than **.
+// moreSpecific compares two patterns that match the same room: at the first word that differs, a
+// word is more specific than *, and * than **.
 func (p Pattern) moreSpecific(than Pattern) bool {
 	rank := func(word string) int {
 		switch word {

@@ -2,8 +2,7 @@ package presence
 
 import "fmt"
 
-// Code is the word that names a refusal. The wire and the HTTP API use the same
-// words.
+// Code is the word for a refusal. The wire and the HTTP API use the same words.
 type Code string
 
 // The refusals of the core.
@@ -28,20 +27,19 @@ const (
 	CodeOldLink         Code = "old-link"
 )
 
-// Codes are all of them.
+// Codes returns all codes.
 var Codes = []Code{
 	CodeBadRoom, CodeBadPattern, CodeBadUser, CodeBadProfile, CodeBadNonce, CodeBadStatus, CodeBadNote,
 	CodeTooManyRooms, CodeTooManySessions, CodeAlreadyHere, CodeRoomFull, CodeRemoved, CodeExpired,
 	CodeNotInRoom, CodeNoSession, CodeOldLink,
 }
 
-// Refusal is the error of every input that the core does not accept. Such an
-// input has changed nothing.
+// Refusal is the error of an input that the core does not accept. The input has changed nothing.
 type Refusal struct {
 	Code    Code
-	Field   string // the field at fault, empty when it is none in particular
-	Value   string // what it was
-	Allowed string // what it may be
+	Field   string // the field that is wrong, or empty
+	Value   string // its value
+	Allowed string // what is allowed
 }
 
 func (r *Refusal) Error() string {

@@ -2,9 +2,9 @@ package presence
 
 import "slices"
 
-// remove takes a person out of a room, or out of everything, and lets the tokens
-// that they have be refused from then on. A token says its time in whole seconds,
-// so one of the same second is refused too.
+// remove removes a person from a room, or from the realm, and refuses their present tokens from
+// then on. A token has its time in whole seconds, so one issued in the same second is refused,
+// too.
 func (c *Core) remove(now reading, in Remove, out *Effects) {
 	p := c.refuse(in.User, in.Room, now.wall)
 	out.touch(p)
@@ -22,7 +22,7 @@ func (c *Core) remove(now reading, in Remove, out *Effects) {
 	}
 }
 
-// takeOut removes an entry against its session's will, and has the link told.
+// takeOut removes an entry although its client did not leave, and tells the link.
 func (c *Core) takeOut(e *entry, reason Reason, out *Effects) {
 	s := e.session
 	if s.state == Live && !s.leased {
@@ -31,7 +31,7 @@ func (c *Core) takeOut(e *entry, reason Reason, out *Effects) {
 	c.exit(e)
 }
 
-// narrow takes a session out of the rooms that its token does not grant any more.
+// narrow takes a session out of the rooms that its token no longer grants.
 func (c *Core) narrow(s *session, grants []Pattern, out *Effects) {
 	if grants == nil {
 		return
@@ -44,7 +44,7 @@ func (c *Core) narrow(s *session, grants []Pattern, out *Effects) {
 	}
 }
 
-// refuse keeps the time up to which tokens are refused, the latest of them.
+// refuse stores the latest time until which tokens are refused.
 func (c *Core) refuse(user UserID, room RoomName, at int64) *person {
 	p := c.known(user)
 	if p.removed == nil {
@@ -61,8 +61,8 @@ func (c *Core) refuse(user UserID, room RoomName, at int64) *person {
 	return p
 }
 
-// Refused tells whether a token of a person that was issued at a time, in Unix
-// milliseconds, is refused altogether, and else in which rooms.
+// Refused reports whether a token of a person that was issued at a time, in Unix milliseconds,
+// is refused for the realm, and if not, for which rooms.
 func (c *Core) Refused(user UserID, issued int64) (altogether bool, rooms []RoomName) {
 	p := c.people[user]
 	if p == nil || p.removed == nil {
@@ -77,7 +77,7 @@ func (c *Core) Refused(user UserID, issued int64) (altogether bool, rooms []Room
 	return issued <= p.removed.altogether, rooms
 }
 
-// erase leaves nothing of a person.
+// erase deletes everything about a person.
 func (c *Core) erase(now reading, user UserID, out *Effects) {
 	p := c.people[user]
 	if p == nil {

@@ -1,6 +1,6 @@
 package presence
 
-// room exists while somebody is in it or it is declared.
+// room is a room that somebody is in, or that is declared.
 type room struct {
 	name     RoomName
 	policy   *RoomPolicy
@@ -10,17 +10,17 @@ type room struct {
 	typists  [viewCount][]UserID
 }
 
-// member is the merge of a person's entries in a room.
+// member is a person in a room, with all their sessions there.
 type member struct {
 	room    *room
 	person  *person
 	since   [viewCount]int64 // Unix milliseconds
 	entries []*entry
-	place   int    // in the room's members
-	epoch   uint64 // of the observation that has seen it
+	place   int    // index in the room's members
+	epoch   uint64 // of the last observation that saw it
 }
 
-// entry is one session in one room.
+// entry is a session in a room.
 type entry struct {
 	session  *session
 	member   *member
@@ -28,13 +28,13 @@ type entry struct {
 	reason   Reason    // in grace: why
 
 	typing bool
-	report uint64    // the number of the last typing report over the present link
+	report uint64    // number of the last typing report over the current link
 	until  awakeTime // typing: when it expires
 }
 
 func (e *entry) room() *room { return e.member.room }
 
-// member finds a person in a room. Somebody unknown is in none.
+// member returns a person in a room; nil for somebody who is not in it.
 func (p *person) member(r *room) *member {
 	if p != nil {
 		for _, m := range p.members {
@@ -55,7 +55,7 @@ func (s *session) entry(name RoomName) *entry {
 	return nil
 }
 
-// rooms lists the rooms that the session is in, in the order of joining.
+// rooms returns the rooms of the session, in the order of joining.
 func (s *session) rooms() []RoomName {
 	names := make([]RoomName, len(s.entries))
 	for i, e := range s.entries {
@@ -64,14 +64,14 @@ func (s *session) rooms() []RoomName {
 	return names
 }
 
-// hasPlace tells whether one more person may come into the open view of a room.
-// Who hides neither takes a place nor needs one.
+// hasPlace reports whether the open view of a room has a place for one more person. A hidden
+// person neither takes nor needs one.
 func (r *room) hasPlace() bool {
 	return r.policy.Capacity == 0 || r.counts[Open].People < r.policy.Capacity
 }
 
-// mayEnter tells whether a person, nil when they are not known, may come into a
-// room with a token issued at the time.
+// mayEnter reports whether a person (nil if the core does not know them) may enter a room, with
+// a token issued at the time.
 func (c *Core) mayEnter(p *person, issued int64, name RoomName) error {
 	if p != nil && p.removed != nil && issued <= p.removed.rooms[name] {
 		return &Refusal{Code: CodeRemoved, Field: "room", Value: string(name),
@@ -95,8 +95,8 @@ func (c *Core) join(now reading, s *session, name RoomName, out *Effects) error 
 	return nil
 }
 
-// mayJoin tells whether a session may be in one more room with a token issued at the
-// time. It may stay where it is.
+// mayJoin reports whether a session may join a room, with a token issued at the time. It may
+// stay where it is.
 func (c *Core) mayJoin(s *session, issued int64, name RoomName) error {
 	if s.entry(name) != nil {
 		return nil
@@ -107,7 +107,7 @@ func (c *Core) mayJoin(s *session, issued int64, name RoomName) error {
 	return c.mayEnter(s.person, issued, name)
 }
 
-// enter puts a session into a room, which comes into being if need be.
+// enter puts a session into a room, which is created if needed.
 func (c *Core) enter(now reading, s *session, name RoomName) {
 	if s.entry(name) != nil {
 		return
@@ -133,7 +133,7 @@ func (c *Core) existing(name RoomName) *room {
 	return r
 }
 
-// leave takes the session out of one room by its own word.
+// leave takes the session out of a room at its client's request.
 func (c *Core) leave(now reading, s *session, name RoomName, out *Effects) error {
 	e := s.entry(name)
 	if e == nil {
@@ -147,8 +147,8 @@ func notInRoom(field string, name RoomName) error {
 	return &Refusal{Code: CodeNotInRoom, Field: field, Value: string(name), Allowed: "a room that this session is in"}
 }
 
-// exit removes an entry. The person leaves with their last one, and the room ends
-// with its last member unless it is declared.
+// exit removes an entry. With their last entry the person leaves, and with its last member the
+// room ends, unless it is declared.
 func (c *Core) exit(e *entry) {
 	m := e.member
 	e.session.entries = without(e.session.entries, e)

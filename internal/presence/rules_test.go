@@ -23,7 +23,7 @@ func closing(from presence.LinkID) presence.Input  { return presence.Closing{Fro
 
 func millis(d time.Duration) int64 { return dusk.Add(d).UnixMilli() }
 
-// What people hit (DESIGN.md §1); the rows that are about sessions, statuses, typing
+// What people hit (docs/design.md §1); the rows that are about sessions, statuses, typing
 // and counts are told with their rules, those about delivery and words with the
 // packages that do them.
 
@@ -54,7 +54,7 @@ func TestSessionKeepsItsIdAcrossReloads(t *testing.T) {
 	require.Equal(t, presence.LinkID{Session: first.Session, Number: first.Number + 5}, st.tabs["tab"].link)
 }
 
-// Session life (DESIGN.md §3); reload, closing, loss, silence and bye are told in
+// Session life (docs/design.md §3); reload, closing, loss, silence and bye are told in
 // session_test.go.
 
 func TestHiddenPageHasALongerGrace(t *testing.T) {

@@ -9,25 +9,26 @@ import (
 	"time"
 )
 
-// SavedVersion is the version of [Saved] that this core writes and reads.
+// SavedVersion is the version of [Saved] that this package writes and reads.
 const SavedVersion = 2
 
-// Saved is what must survive a restart of the service, as plain data. Times are
-// Unix milliseconds. Two cores in the same state save the same.
+// Saved is what must survive a restart of the service, as plain data. Times are in Unix
+// milliseconds. Cores in the same state save the same.
 type Saved struct {
 	Version int   `json:"version"`
 	At      int64 `json:"at"`
-	// Mark is for a state that was kept edge by edge up to a crash: when the service was
-	// last known to run. Whoever had a link then was there. 0 stands for the state of At.
+	// Mark is set for a state that was written change by change until a crash: it is the last
+	// time when the service is known to have run. Whoever had a link then was there. 0 means
+	// that the state is complete as of At.
 	Mark     int64         `json:"mark"`
 	People   []SavedPerson `json:"people"`   // by id
 	Declared []RoomName    `json:"declared"` // by name
 }
 
-// SavedSession is one unended session.
+// SavedSession is an unended session.
 type SavedSession struct {
 	ID         SessionID    `json:"id"`
-	Key        string       `json:"key"` // what is kept of the resume key, in hexadecimal
+	Key        string       `json:"key"` // hash of the resume key, in hexadecimal
 	Nonce      string       `json:"nonce"`
 	Opened     int64        `json:"opened"`
 	Link       LinkNumber   `json:"link"`
@@ -49,35 +50,33 @@ type SavedEntry struct {
 	Room RoomName `json:"room"`
 }
 
-// SavedPerson is what is known of a person.
+// SavedPerson is what the core knows about a person.
 type SavedPerson struct {
 	User     UserID         `json:"user"`
 	Profile  Profile        `json:"profile"`
 	Set      Appearance     `json:"set"`
 	Hidden   bool           `json:"hidden"`
-	Sessions []SavedSession `json:"sessions"` // the oldest first
+	Sessions []SavedSession `json:"sessions"` // oldest first
 	Members  []SavedMember  `json:"members"`  // by room
-	// Removed is the time up to which tokens are refused; Room is empty for
-	// altogether.
+	// Removed is until when issued tokens are refused; an empty Room means the realm.
 	Removed []SavedRemoval `json:"removed"` // by room
 }
 
-// SavedMember is since when a person is in a room, in the full and in the open
-// view.
+// SavedMember is since when a person is in a room, in the full and in the open view.
 type SavedMember struct {
 	Room      RoomName `json:"room"`
 	Since     int64    `json:"since"`
 	OpenSince int64    `json:"open_since"`
 }
 
-// SavedRemoval is one removal.
+// SavedRemoval is a removal.
 type SavedRemoval struct {
 	Room RoomName `json:"room"`
 	At   int64    `json:"at"`
 }
 
-// Save returns what must survive. It looks at every session, so it is for a stop,
-// not for each change.
+// Save returns what must survive a restart. It reads every session, so it is for the end of the
+// service, not for each change.
 func (c *Core) Save(at Instant) Saved {
 	now := c.read(at)
 	saved := Saved{Version: SavedVersion, At: now.wall}
@@ -92,8 +91,7 @@ func (c *Core) Save(at Instant) Saved {
 	return saved
 }
 
-// SavePerson returns what must survive of one person. It is false when there is nothing
-// to know of them.
+// SavePerson returns what must survive of one person; false if there is nothing.
 func (c *Core) SavePerson(at Instant, user UserID) (SavedPerson, bool) {
 	p := c.people[user]
 	if p == nil {
@@ -138,14 +136,13 @@ func (p *person) save(now reading) SavedPerson {
 	return saved
 }
 
-// Restore puts what was saved into an empty core. To the service a restart is the
-// loss of every link: each session gets its grace from now on, a lease runs anew,
-// and those who return are not noticed. Its error leaves the core empty.
+// Restore loads a saved state into an empty core. A restart is the loss of every link: each
+// session gets its grace from now on, a lease begins again, and nobody sees those who return. If
+// it returns an error, the core is still empty.
 //
-// A crash leaves people as they were at their last edge, later than which they may have
-// been heard and active. So who had a link counts as heard up to saved.Mark, and who was
-// awake stays awake until the grace of their session is over, in which they come back
-// and say better.
+// After a crash, people are as they were at their last written change, but may have been heard
+// and active later. So whoever had a link counts as heard until saved.Mark, and an active
+// session stays active until the end of its grace, in which its client can return and report.
 func (c *Core) Restore(at Instant, saved Saved, out *Effects) error {
 	if err := c.mayRestore(saved); err != nil {
 		return err
@@ -240,7 +237,7 @@ func (c *Core) restoreSession(now reading, mark int64, p *person, saved SavedSes
 		heard: now.awake, active: now.awake - time.Duration(now.wall-saved.LastActive)*time.Millisecond,
 		idle: true, noInput: saved.NoInput, leased: saved.Leased, pageHidden: saved.PageHidden,
 	}
-	_, _ = hex.Decode(s.key[:], []byte(saved.Key)) // mayRestore has checked it
+	_, _ = hex.Decode(s.key[:], []byte(saved.Key)) // checked by mayRestore
 	s.timer.owner = s
 	c.sessions[s.id] = s
 	if s.leased {

@@ -2,22 +2,21 @@ package presence
 
 import "slices"
 
-// SessionID is the id of a session, minted by the service.
+// SessionID is the id of a session, made by the service.
 type SessionID string
 
 // LinkNumber counts the links of one session, from 1.
 type LinkNumber uint32
 
-// LinkID names one link for ever. Whatever arrives says which link it came over,
-// and what comes from an older link than the present one changes nothing.
+// LinkID identifies a link for ever. Every input says over which link it came; an input over an
+// older link than the current one changes nothing.
 type LinkID struct {
 	Session SessionID
 	Number  LinkNumber
 }
 
-// State is where a session is in its life: live → grace → ended, or straight from
-// live to ended, or back from grace to live. A session that has ended is
-// forgotten, so it never revives and needs no state.
+// State is the state of a session: it goes from live to grace and back, and from both to its
+// end. An ended session is forgotten, so it never revives, and needs no state.
 type State uint8
 
 const (
@@ -27,17 +26,16 @@ const (
 
 func (s State) String() string { return [...]string{"live", "grace"}[s] }
 
-// Reason says why a session ended, or why somebody left a room. It is shown as the
-// word that String gives.
+// Reason says why a session ended, or why somebody left a room. String returns the word for it.
 type Reason uint8
 
 const (
 	NoReason       Reason = iota
-	ReasonLeave           // left this room by word; the session goes on
-	ReasonBye             // ended by word
+	ReasonLeave           // left this room on request; the session continues
+	ReasonBye             // ended on request
 	ReasonClosing         // the page closed and did not return in time
 	ReasonLost            // the link was lost and did not return in time
-	ReasonSilent          // nobody answered, though the link was up; or a lease ran out
+	ReasonSilent          // no answer over a connected link, or a lease ran out
 	ReasonExpired         // the token expired and no newer one came in time
 	ReasonRemoved         // by an operator or the back end
 	ReasonReplaced        // another link or session of the person took over
@@ -47,13 +45,13 @@ func (r Reason) String() string {
 	return [...]string{"", "leave", "bye", "closing", "lost", "silent", "expired", "removed", "replaced"}[r]
 }
 
-// LinkKind is what kind of connection carries a session.
+// LinkKind is the kind of connection of a session.
 type LinkKind uint8
 
 const (
 	WebSocket LinkKind = iota
 	EventStream
-	HTTPBeats // no connection: the session comes again within its lease
+	HTTPBeats // no connection: the client sends a hello within each lease
 )
 
 func (k LinkKind) String() string { return [...]string{"websocket", "stream", "beats"}[k] }
@@ -64,7 +62,7 @@ type session struct {
 	nonce   string
 	person  *person
 	entries []*entry
-	contest *contest // the hellos that wait for a probe of the link; nil when none does
+	contest *contest // hellos that wait for a probe of the link, or nil
 
 	issued, expires int64 // of the token, Unix milliseconds; expires 0: never
 	heardWall       int64 // the last evidence of life, Unix milliseconds
@@ -72,15 +70,15 @@ type session struct {
 
 	heard    awakeTime // the same
 	active   awakeTime // the last activity
-	asked    awakeTime // live: when last asked for a beat
-	unheard  awakeTime // live: when the first unanswered request was written, or 0
-	deadline awakeTime // in grace: when it ends
+	asked    awakeTime // live: when a beat was last asked for
+	unheard  awakeTime // live: when the first unanswered beat request was written, or 0
+	deadline awakeTime // in grace: the end of the session
 	lost     awakeTime // in grace: since when
 
 	link       LinkNumber
 	kind       LinkKind
 	state      State
-	reason     Reason // in grace: what it ends with
+	reason     Reason // in grace: the reason if it ends
 	leased     bool
 	noInput    bool
 	idle       bool
@@ -96,9 +94,8 @@ func (s *session) hears(now reading) {
 	s.heard, s.heardWall, s.unheard = now.awake, now.wall, 0
 }
 
-// from finds the live session that a link carries now. The fence: a frame of an
-// older link, or one that comes after the page said that it is going away, is
-// refused.
+// from returns the live session whose current link this is. It is the fence: a frame over an
+// older link, or after the page said that it is closing, is refused.
 func (c *Core) from(link LinkID) (*session, error) {
 	s := c.sessions[link.Session]
 	switch {
@@ -112,9 +109,8 @@ func (c *Core) from(link LinkID) (*session, error) {
 	return s, nil
 }
 
-// heard finds the session of the link and notes the sign of life: any frame is
-// one, also a frame whose request is refused. A frame whose token has expired is
-// none.
+// heard is from, and notes the sign of life. Every frame is one, even if its request is refused,
+// but not if the token has expired.
 func (c *Core) heard(now reading, link LinkID, out *Effects) (*session, error) {
 	s, err := c.from(link)
 	if err != nil {
@@ -128,7 +124,7 @@ func (c *Core) heard(now reading, link LinkID, out *Effects) (*session, error) {
 	return s, nil
 }
 
-// speaks is heard, and the answer to a probe of the link.
+// speaks is heard, and answers a probe of the link.
 func (c *Core) speaks(now reading, link LinkID, out *Effects) (*session, error) {
 	s, err := c.heard(now, link, out)
 	if err != nil {
@@ -136,16 +132,16 @@ func (c *Core) speaks(now reading, link LinkID, out *Effects) (*session, error) 
 	}
 	if s.contest != nil {
 		c.settle(now, s, false, out)
-		return c.from(link) // a session that others were given may have replaced this one
+		return c.from(link) // a waiting page's session may have replaced this one
 	}
 	return s, nil
 }
 
-// unended tells whether the session still lives. To end one may let hellos in that
+// unended reports whether the session is still alive. Ending a session may admit hellos that
 // waited for it, and those may end others.
 func (c *Core) unended(s *session) bool { return c.sessions[s.id] == s }
 
-// hold gives a person one more session.
+// hold adds a session to a person.
 func (c *Core) hold(p *person, s *session) {
 	if len(p.sessions) == 0 {
 		c.present++
@@ -153,7 +149,7 @@ func (c *Core) hold(p *person, s *session) {
 	p.sessions = append(p.sessions, s)
 }
 
-// end is the only way out of life for a session.
+// end ends a session. There is no other way.
 func (c *Core) end(now reading, s *session, reason Reason, out *Effects) {
 	c.wheel.clear(&s.timer)
 	delete(c.sessions, s.id)
@@ -164,7 +160,7 @@ func (c *Core) end(now reading, s *session, reason Reason, out *Effects) {
 	}
 	p := s.person
 	c.observe(p, leaving{reason, s.heardWall}, out, func() {
-		s.becomeIdle(true) // so that it no longer counts as awake
+		s.becomeIdle(true) // so that it no longer counts as active
 		if p.sessions = without(p.sessions, s); len(p.sessions) == 0 {
 			c.present--
 		}
@@ -179,7 +175,7 @@ func (c *Core) end(now reading, s *session, reason Reason, out *Effects) {
 	c.forget(p)
 }
 
-// endByForce ends a session that may have a link, which is cut.
+// endByForce ends a session, and cuts its link if it has one.
 func (c *Core) endByForce(now reading, s *session, reason Reason, out *Effects) {
 	if !c.unended(s) {
 		return

@@ -1,9 +1,9 @@
 package presence
 
-// typing takes one report of a session (DESIGN.md §3, Typing). It starts with the
-// first report and is renewed silently; it ends on stop, on sent, on leave, on
-// closing, or when it expires after the last report. A mere loss of the link lets
-// it run to its expiry. What others see is the union over the person's sessions.
+// typing applies one typing report of a session (docs/design.md §3, Typing). Typing starts with
+// the first report and is renewed silently. It ends on stop, on sent, on leave, on closing, or
+// some time after the last report; the loss of the link alone does not end it. Others see the
+// union over the person's sessions.
 func (c *Core) typing(now reading, s *session, in Typing, out *Effects) (Reply, error) {
 	e := s.entry(in.Room)
 	if e == nil {

@@ -5,9 +5,9 @@ import (
 	"time"
 )
 
-// View is a way to look at rooms and people. The full view has everybody and is
-// for operators and back ends; the open view has everybody who does not hide, and
-// nothing in it depends on somebody who does (DESIGN.md §3, Hiding).
+// View is a way to see rooms and people. The full view, for operators and back ends, has
+// everybody. The open view has everybody who does not hide, and nothing in it depends on those
+// who do (docs/design.md §3, Hiding).
 type View uint8
 
 const (
@@ -19,7 +19,7 @@ const (
 // Views is a set of views.
 type Views uint8
 
-// Has tells whether the set has the view.
+// Has reports whether the set contains the view.
 func (v Views) Has(view View) bool { return v&(1<<view) != 0 }
 
 const (
@@ -28,8 +28,8 @@ const (
 	inBoth       = inFull | inOpen
 )
 
-// Member is what is seen of a person in a room. Two members with equal fields
-// look the same to everybody.
+// Member is how a view sees a person in a room. Members with equal fields look the same to
+// everybody.
 type Member struct {
 	User    UserID
 	Profile Profile
@@ -38,17 +38,17 @@ type Member struct {
 	Sessions int       // in this room; 0 stands for no member
 }
 
-// Count says how many are in a room. A person with three tabs is one person and
-// three sessions.
+// Count is the number of people and sessions in a room. A person with three tabs is one person
+// and three sessions.
 type Count struct {
 	People, Sessions   int
 	Online, Away, Busy Tally // the same by the status of the person
 }
 
-// Tally is a part of a count.
+// Tally counts people and their sessions.
 type Tally struct{ People, Sessions int }
 
-// add counts a member in (sign 1) or out (-1).
+// add adds a member (sign 1) or removes one (-1).
 func (c *Count) add(m Member, sign int) {
 	if m.Sessions == 0 {
 		return
@@ -66,7 +66,7 @@ func (c *Count) add(m Member, sign int) {
 	part.Sessions += sign * m.Sessions
 }
 
-// CountOf counts members.
+// CountOf returns the count of some members.
 func CountOf(members []Member) (c Count) {
 	for _, m := range members {
 		c.add(m, 1)
@@ -74,13 +74,13 @@ func CountOf(members []Member) (c Count) {
 	return c
 }
 
-// sight is what one view has of a person in a room.
+// sight is how one view sees a person in a room.
 type sight struct {
 	Member
 	typing bool
 }
 
-// sight returns what a view has of the member now.
+// sight returns how a view sees the member now.
 func (m *member) sight(view View) sight {
 	p := m.person
 	seen := sight{Member: Member{User: p.id, Profile: p.profile, Appearance: p.appearance(view)}}
@@ -94,8 +94,7 @@ func (m *member) sight(view View) sight {
 	return seen
 }
 
-// sights returns what each view has of the member now. For most people the open
-// view has the same as the full one.
+// sights returns how each view sees the member now. For most people both views see the same.
 func (m *member) sights() [viewCount]sight {
 	full := m.sight(Full)
 	open := full
@@ -108,28 +107,28 @@ func (m *member) sights() [viewCount]sight {
 	return [viewCount]sight{full, open}
 }
 
-// seenMember is a member with what was seen of it before a change.
+// seenMember is a member with how the views saw it before a change.
 type seenMember struct {
 	member *member
 	before [viewCount]sight
 }
 
-// leaving is what is told of a leave.
+// leaving is what is told about a leave.
 type leaving struct {
 	reason   Reason
 	lastSeen int64
 }
 
-// observe lets act change what it will about one person, and then tells what each
-// view sees of it, room by room and of the person as such. All that others ever
-// see, and all counts, come from here; so nothing is told that nobody can see,
-// and nothing is counted that is not seen. Act must not observe itself.
+// observe calls act, which may change anything about one person, and then tells what each view
+// sees differently, room by room and of the person. Everything that others see, and every count,
+// is made here; so nothing is told that nobody can see, and nothing is counted that is not seen.
+// Act must not call observe.
 func (c *Core) observe(p *person, why leaving, out *Effects, act func()) {
 	out.touch(p)
 	c.notice(p, why, out, act)
 }
 
-// notice is observe for what nobody saves.
+// notice is observe for changes that need not be saved.
 func (c *Core) notice(p *person, why leaving, out *Effects, act func()) {
 	c.epoch++
 	seen := c.seen[:0]
@@ -152,8 +151,8 @@ func (c *Core) notice(p *person, why leaving, out *Effects, act func()) {
 	c.seen = seen
 }
 
-// tell compares what was seen of a member with what is, counts the difference,
-// and says it once for both views when they see the same.
+// tell compares how a member was seen with how it is seen now, updates the counts, and tells
+// both views at once if they see the same.
 func (c *Core) tell(m *member, before [viewCount]sight, why leaving, out *Effects) {
 	r := m.room
 	after := m.sights()
@@ -193,8 +192,8 @@ func (c *Core) tell(m *member, before [viewCount]sight, why leaving, out *Effect
 		}
 	}
 	if views != 0 {
-		// A hidden person never types in the open view, so two views that both
-		// change do so alike.
+		// A hidden person never types in the open view, so if both views change, they change
+		// alike.
 		view := Full
 		if views == inOpen {
 			view = Open
@@ -226,7 +225,7 @@ func (c *Core) tellPerson(p *person, before [viewCount]Appearance, why leaving, 
 	}
 }
 
-// type_ keeps the set of typists of a view, in the order in which they began.
+// type_ keeps the typists of a view, in the order in which they began.
 func (r *room) type_(view View, user UserID, on bool) {
 	if on {
 		r.typists[view] = append(r.typists[view], user)

@@ -5,9 +5,9 @@ import (
 	"time"
 )
 
-// A hierarchical timing wheel: setting, clearing and firing a timer are O(1).
-// Level 0 has a slot for each tick; a slot of level n spans a whole turn of
-// level n-1 and is dealt out to it when its time comes.
+// A hierarchical timing wheel: setting, clearing and firing a timer take constant time. Level 0
+// has a slot for each tick. A slot of level n covers a whole turn of level n-1, and is dealt out
+// to it when its time comes.
 const (
 	tick       = 16 * time.Millisecond
 	wheelBits  = 8
@@ -15,7 +15,7 @@ const (
 	levels     = 5 // 16 ms × 256⁵: longer than any machine runs
 )
 
-// timer is the one timer of its owner, linked into the slot in which it is due.
+// timer is the one timer of its owner, linked into the slot of its time.
 type timer struct {
 	next, prev *timer
 	at         int64 // the tick it is due at
@@ -39,7 +39,7 @@ func newWheel() *wheel {
 	return w
 }
 
-// set arms t to fire at the awake time or up to one tick after it, never before.
+// set arms t to fire at the awake time or up to one tick later, never earlier.
 func (w *wheel) set(t *timer, awake time.Duration) {
 	w.clear(t)
 	t.at = max(int64((awake+tick-1)/tick), w.now)
@@ -54,7 +54,7 @@ func (w *wheel) link(t *timer) {
 	w.used[level][slot/64] |= 1 << (slot % 64)
 }
 
-// place finds the lowest level whose present turn reaches the tick.
+// place returns the lowest level whose current turn includes the tick.
 func (w *wheel) place(at int64) (level, slot int) {
 	for level = 0; level < levels-1; level++ {
 		if at>>(wheelBits*(level+1)) == w.now>>(wheelBits*(level+1)) {
@@ -73,8 +73,8 @@ func (w *wheel) clear(t *timer) {
 	t.next, t.prev = nil, nil
 }
 
-// due returns the tick at which something may have to be done: a timer fires or
-// a slot is to be dealt out. It is never later than the earliest timer.
+// due returns the tick at which there may be something to do: a timer fires, or a slot is dealt
+// out. It is never later than the first timer.
 func (w *wheel) due() (int64, bool) {
 	if w.undealt() != nil {
 		return w.now, true
@@ -90,8 +90,8 @@ func (w *wheel) due() (int64, bool) {
 	return 0, false
 }
 
-// firstUsed finds the first slot at or after from that holds a timer. Slots
-// before it are of a turn that has not begun and live on a higher level.
+// firstUsed returns the first slot at or after from that has a timer. Earlier slots belong to a
+// turn that has not begun, and their timers are on a higher level.
 func (w *wheel) firstUsed(level, from int) (int, bool) {
 	for from < wheelSlots {
 		word := w.used[level][from/64] >> (from % 64)
@@ -108,9 +108,8 @@ func (w *wheel) firstUsed(level, from int) (int, bool) {
 	return 0, false
 }
 
-// step does one small thing that is due at or before the awake time: it moves a
-// timer to a lower level, or takes one out and returns it. It is false when there
-// is nothing to do.
+// step does one small thing that is due at the awake time: it moves a timer to a lower level, or
+// removes a timer and returns it. It returns false if nothing is due.
 func (w *wheel) step(awake time.Duration) (*timer, bool) {
 	limit := int64(awake / tick)
 	at, ok := w.due()
@@ -129,8 +128,8 @@ func (w *wheel) step(awake time.Duration) (*timer, bool) {
 	return t, true
 }
 
-// undealt finds a timer in a slot of a higher level whose time has begun, which is
-// to be dealt out to lower levels.
+// undealt returns a timer in a slot of a higher level that is due to be dealt out to lower
+// levels.
 func (w *wheel) undealt() *timer {
 	for level := 1; level < levels; level++ {
 		head := &w.slots[level][int(w.now>>(wheelBits*level))&(wheelSlots-1)]
