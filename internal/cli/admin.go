@@ -16,7 +16,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// calling is a command that asks a service, with so many arguments.
+// calling returns a command that calls a service, with a fixed number of arguments.
 func calling(name, usageText, arguments, description string, flags []cli.Flag, act func(context.Context, *cli.Command, client.API) error) *cli.Command {
 	return &cli.Command{
 		Name: name, Usage: usageText, ArgsUsage: arguments, Description: description, Flags: clientFlags(flags...), OnUsageError: usageError,
@@ -33,7 +33,7 @@ func calling(name, usageText, arguments, description string, flags []cli.Flag, a
 	}
 }
 
-// say prints a line, unless JSON was asked for.
+// say prints a line, unless the output is JSON.
 func say(c *cli.Command, format string, args ...any) error {
 	if c.String("format") == formatJSON {
 		return nil
@@ -219,7 +219,7 @@ func realmCommand() *cli.Command {
 	return &cli.Command{Name: "realm", Usage: "realms: isolated worlds of people and rooms", Commands: []*cli.Command{add, list, remove}}
 }
 
-// moderationCommands are about people who are to be gone.
+// moderationCommands remove people.
 func moderationCommands() []*cli.Command {
 	remove := calling("remove", "remove a person, from a room or altogether", "USER",
 		"Their sessions end, and their tokens issued up to now are refused from then on, also after a restart.\n\nExample: tovik remove w-17 --room basin.upper-weir",
@@ -289,7 +289,7 @@ func day(at *wire.Time) string {
 	return at.Local().Format(time.DateTime)
 }
 
-// state is whether a key is in force.
+// state says whether a key is valid.
 func state(expires, revoked *wire.Time) string {
 	switch {
 	case revoked != nil:

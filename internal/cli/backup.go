@@ -17,7 +17,7 @@ func dataOnly() []cli.Flag {
 	return []cli.Flag{&cli.StringFlag{Name: "data", Value: defaultData, Usage: "the `DIR` of the records", Sources: cli.EnvVars("TOVIK_DATA")}}
 }
 
-// recordsCommands are about the file of the records as a whole.
+// recordsCommands work on the file of the records.
 func recordsCommands() []*cli.Command {
 	backup := calling("backup", "write a copy of the records of a running service", "FILE",
 		"The copy is of one moment, whatever happens meanwhile. It has the hashes of keys, and the secrets of hooks and of HS256: keep it as safely as the data directory. The key has to be that of the service itself.\n\nExample: tovik backup night.db",
@@ -83,7 +83,8 @@ func recordsCommands() []*cli.Command {
 	return []*cli.Command{backup, restore, check}
 }
 
-// writeBackup writes aside and renames, so that no half of a backup passes for one.
+// writeBackup writes a temporary file and renames it, so that an incomplete backup never looks
+// complete.
 func writeBackup(ctx context.Context, c *cli.Command, a client.API, name string) error {
 	body, err := a.Backup(ctx)
 	if err != nil {

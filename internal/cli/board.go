@@ -44,7 +44,7 @@ func boardCommand() *cli.Command {
 	}
 }
 
-// runBoard draws until somebody ends it, or the service refuses.
+// runBoard runs until the user quits, or the service refuses.
 func runBoard(ctx context.Context, a client.API, pattern string, out *os.File) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
@@ -68,7 +68,7 @@ func runBoard(ctx context.Context, a client.API, pattern string, out *os.File) e
 	return err
 }
 
-// board is what is drawn. It belongs to the program's loop; what is followed comes to it as
+// board is the model of the screen. It belongs to the program's loop; news reaches it as
 // messages.
 type board struct {
 	ctx    context.Context
@@ -82,28 +82,28 @@ type board struct {
 	filter        string
 	filtering     bool
 	chosen        string
-	leave         context.CancelFunc // ends following the room that was chosen
+	leave         context.CancelFunc // stops following the chosen room
 	inside        inside
-	feed          []string // what has happened in the room that is chosen, the newest last
+	feed          []string // events in the chosen room, newest last
 	linked        bool
 	refused       error
 }
 
-// What the board is told.
+// The messages of the board.
 type (
 	roomCount struct { // a room's count
 		room  string
 		count wire.Count
 	}
-	inside struct { // the room that is chosen
+	inside struct { // the chosen room
 		room    string
 		members []wire.Member
 		typing  []string
 		happens []string
 	}
-	link    bool // there is a link, or none
+	link    bool // whether there is a link
 	refused struct{ error }
-	second  time.Time // time passes, which what is shown as ago depends on
+	second  time.Time // a second has passed, so times shown as "ago" change
 )
 
 func everySecond() tea.Cmd {
@@ -113,7 +113,7 @@ func everySecond() tea.Cmd {
 // Init implements [tea.Model].
 func (b *board) Init() tea.Cmd { return everySecond() }
 
-// followCounts tells the counts of all rooms, until the context is over.
+// followCounts sends the counts of all rooms, until the context ends.
 func (b *board) followCounts(pattern string) {
 	follower := client.Follow(client.Options{Server: b.api.Server, Key: b.api.Key, Watch: []wire.Watch{{Room: pattern, Detail: wire.DetailCount}}})
 	for change, err := range follower.Changes(b.ctx) {
@@ -130,12 +130,12 @@ func (b *board) followCounts(pattern string) {
 	}
 }
 
-// followRoom tells who is in a room.
+// followRoom sends the members of a room.
 func (b *board) followRoom(ctx context.Context, room string) {
 	follower := client.Follow(client.Options{Server: b.api.Server, Key: b.api.Key, Watch: []wire.Watch{{Room: room, Detail: wire.DetailMembers}}})
 	for change, err := range follower.Changes(ctx) {
 		if err != nil {
-			return // the counts say it
+			return // the counts show that
 		}
 		told := inside{room: room, members: follower.Members(room), typing: slices.Clone(follower.Typing(room))}
 		if event, ok := change.(client.Event); ok && !event.Whole {
@@ -145,7 +145,7 @@ func (b *board) followRoom(ctx context.Context, room string) {
 	}
 }
 
-// happenings are lines about what a change has in it.
+// happenings returns a line for each event of a change.
 func happenings(e client.Event) (lines []string) {
 	at := clock(e.At)
 	for _, m := range e.Joined {
@@ -241,7 +241,7 @@ func (b *board) sorted() string {
 	return "by name"
 }
 
-// names are the rooms that are shown, in order.
+// names returns the names of the shown rooms, in order.
 func (b *board) names() []string {
 	var names []string
 	for name := range b.rooms {
@@ -284,7 +284,7 @@ func (b *board) choose(room string) {
 	}
 }
 
-// rows is how many rooms there is place for.
+// rows returns how many rooms fit on the screen.
 func (b *board) rows() int { return max(3, b.height-5) }
 
 // View implements [tea.Model].
@@ -331,11 +331,11 @@ func pad(text string, width int) string {
 	return text + strings.Repeat(" ", max(0, width-ansi.StringWidth(text)))
 }
 
-// statusMarks stand before the words, so that nothing is told by colour alone: a staff gauge,
-// full, low, its upper half, empty.
+// statusMarks precede the words, so that nothing depends on colour alone: a staff gauge that is
+// full, low, filled in its upper half, or empty.
 var statusMarks = map[string]string{"online": "▇", "away": "▂", "busy": "▀", "offline": "▁"}
 
-// counts is how wide the counts of a room are.
+// counts is the width of the counts of a room.
 const counts = 27
 
 func (b *board) roomLines(width int) []string {

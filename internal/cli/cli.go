@@ -1,5 +1,4 @@
-// Package cli is the command line: it parses, calls, and prints. No rule of
-// presence stands here.
+// Package cli is the command line: it parses, calls and prints. It has no rules of presence.
 package cli
 
 import (
@@ -24,19 +23,19 @@ const (
 	exitOK          = 0
 	exitFailed      = 1
 	exitUsage       = 2
-	exitUnreachable = 3 // nobody listens at the address
+	exitUnreachable = 3 // there is no service at the address
 	exitRefused     = 4 // the key or token was refused
 	exitUnknown     = 5 // there is no such room
 )
 
-// DefaultListen is where a service listens, and where commands look for it.
+// DefaultListen is the default address of a service, for serve and for the commands.
 const DefaultListen = "127.0.0.1:8420"
 
 // Version is the version of Tovik.
 const Version = "0.1.0"
 
-// Run carries out a command line and returns the process's exit code. An
-// interrupt or a SIGTERM ends what is under way.
+// Run executes a command line and returns the exit code of the process. An interrupt or SIGTERM
+// cancels the command.
 func Run(args []string, stdout, stderr io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
@@ -69,7 +68,7 @@ func command(stdout, stderr io.Writer) *cli.Command {
 		Writer:    stdout,
 		ErrWriter: stderr,
 		Commands:  commands,
-		// tovik completion bash, zsh, fish or pwsh writes what a shell sources.
+		// tovik completion bash, zsh, fish or pwsh writes a completion script.
 		EnableShellCompletion: true,
 		ConfigureShellCompletionCommand: func(c *cli.Command) {
 			c.Hidden, c.Usage = false, "write the completion of a shell: bash, zsh, fish, pwsh"
@@ -87,7 +86,7 @@ func command(stdout, stderr io.Writer) *cli.Command {
 	}
 }
 
-// failure is an error with the exit code that it ends the process with.
+// failure is an error with the exit code that it causes.
 type failure struct {
 	code    int
 	message string
@@ -103,7 +102,7 @@ func usageError(_ context.Context, c *cli.Command, err error, _ bool) error {
 	return usage("%v; see %s --help", err, c.FullName())
 }
 
-// wordsFor turns an error into what a person is told, and the exit code.
+// wordsFor returns the message of an error, and its exit code.
 func wordsFor(err error) (string, int) {
 	var f *failure
 	var problem *wire.Problem
@@ -146,7 +145,7 @@ func wordsForProblem(p *wire.Problem) (string, int) {
 	return message, exitFailed
 }
 
-// room returns the one argument of a command about a room.
+// room returns the only argument of a command about a room.
 func room(c *cli.Command) (string, error) {
 	if c.Args().Len() != 1 {
 		return "", usage("%s wants one room, as in: %s basin.upper-weir", c.FullName(), c.FullName())

@@ -19,12 +19,12 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// symptom is what the doctor has looked at.
+// symptom is a finding of the doctor.
 type symptom struct {
 	What   string `json:"what"`
 	Found  string `json:"found"`
 	State  string `json:"state"`            // well, see below, or not known
-	Advice string `json:"advice,omitempty"` // what to change; empty when it is well
+	Advice string `json:"advice,omitempty"` // what to change; empty if nothing
 }
 
 func doctorCommand() *cli.Command {
@@ -92,16 +92,17 @@ func (d *doctor) note(what, found, advice string) {
 	d.found = append(d.found, symptom{what, found, state, advice})
 }
 
-// skip notes what could not be looked at.
+// skip notes a check that could not be made.
 func (d *doctor) skip(what, found string) {
 	d.found = append(d.found, symptom{What: what, Found: found, State: "not known"})
 }
 
-// clockApart is how far clocks may be apart: tokens are valid from and until a time.
+// clockApart is the largest harmless difference between clocks: tokens are valid from and until
+// a time.
 const clockApart = 5 * time.Second
 
-// service looks at /readyz, at how long it takes, and at the clock. Its error says that
-// there is no service to look at.
+// service checks /readyz, its response time, and the clock. It returns an error if there is no
+// service.
 func (d *doctor) service(ctx context.Context) error {
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, d.api.Server+"/readyz", nil)
 	if err != nil {
@@ -125,7 +126,7 @@ func (d *doctor) service(ctx context.Context) error {
 		d.note("records", "can be written", "")
 	}
 	if at, err := http.ParseTime(response.Header.Get("Date")); err == nil {
-		// The header has whole seconds, so the truth lies up to one later.
+		// The header has whole seconds, so the true time is up to a second later.
 		apart := at.Add(500 * time.Millisecond).Sub(began.Add(took / 2)).Round(time.Second)
 		advice := ""
 		if apart.Abs() > clockApart {
@@ -136,7 +137,7 @@ func (d *doctor) service(ctx context.Context) error {
 	return nil
 }
 
-// sockets looks whether a WebSocket passes.
+// sockets checks whether a WebSocket passes.
 func (d *doctor) sockets(ctx context.Context) {
 	address := "ws" + strings.TrimPrefix(d.api.Server, "http") + "/v1/link"
 	conn, response, err := (&websocket.Dialer{HandshakeTimeout: 10 * time.Second}).DialContext(ctx, address, nil)
@@ -150,7 +151,7 @@ func (d *doctor) sockets(ctx context.Context) {
 	}
 	defer func() { _ = conn.Close() }()
 	_ = conn.SetReadDeadline(time.Now().Add(10 * time.Second))
-	err = conn.WriteMessage(websocket.TextMessage, []byte(`{"type":"beat","id":1}`)) // refused, for hello comes first
+	err = conn.WriteMessage(websocket.TextMessage, []byte(`{"type":"beat","id":1}`)) // refused, because hello must come first
 	if err == nil {
 		_, _, err = conn.ReadMessage()
 	}
@@ -161,7 +162,7 @@ func (d *doctor) sockets(ctx context.Context) {
 	d.note("websocket", "passes", "")
 }
 
-// streams looks whether what is streamed comes at once.
+// streams checks whether streamed data arrives at once.
 func (d *doctor) streams(ctx context.Context) {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
@@ -204,7 +205,7 @@ func (d *doctor) key(ctx context.Context) {
 	}
 }
 
-// fewDescriptors is with how many a service is soon full: each link takes one.
+// fewDescriptors is a limit with which a service is soon full: each link takes one.
 const fewDescriptors = 16_384
 
 func (d *doctor) descriptors() {
@@ -220,11 +221,11 @@ func (d *doctor) descriptors() {
 	d.note("descriptors", fmt.Sprintf("%d allowed for a process started here", limit), advice)
 }
 
-// littlePlace is how much has to be free on the disk of the records.
+// littlePlace is the least free space for the records.
 const littlePlace = 1 << 30
 
-// disk looks at the directory of the records: whether it can be written, how fast that is
-// settled, and how much place there is.
+// disk checks the directory of the records: whether it can be written, how fast it syncs, and
+// how much space is free.
 func (d *doctor) disk(dir string) {
 	file, err := os.CreateTemp(dir, "doctor-*")
 	if err != nil {

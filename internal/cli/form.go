@@ -20,7 +20,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// The forms in which a command prints what it was answered.
+// The forms of output.
 const (
 	formatTable  = "table"
 	formatJSON   = "json"
@@ -39,13 +39,12 @@ func formatFlag() cli.Flag {
 	}}
 }
 
-// show prints a document in the form that was asked for. Table writes cells with tabs
-// between, or plain lines.
+// show prints a document in the chosen form. Table writes lines, with tabs between cells.
 func show[T any](c *cli.Command, document T, table func(io.Writer)) error {
 	return listing(c, document, []T{document}, table)
 }
 
-// listing prints a document, or as NDJSON and CSV the list in it.
+// listing prints a document; as NDJSON and CSV, the list in it.
 func listing[T any](c *cli.Command, document any, list []T, table func(io.Writer)) error {
 	out := c.Root().Writer
 	encoder := json.NewEncoder(out)
@@ -82,13 +81,13 @@ func listing[T any](c *cli.Command, document any, list []T, table func(io.Writer
 	return err
 }
 
-// widest is how many columns a table has at most when it does not go to a terminal.
+// widest is the width of a table that is not printed to a terminal.
 const widest = 120
 
-// screen is what is printed to.
+// screen is the output of a command.
 type screen struct {
 	width   int
-	colours bool // it is a terminal that has them, and nobody has asked for none
+	colours bool // a terminal with colours, and they are not switched off
 }
 
 func screenOf(out io.Writer) screen {
@@ -103,7 +102,7 @@ func screenOf(out io.Writer) screen {
 	return s
 }
 
-// paint dresses a text, where there are colours.
+// paint colours a text, if there are colours.
 func (s screen) paint(style lipgloss.Style, text string) string {
 	if !s.colours {
 		return text
@@ -111,8 +110,8 @@ func (s screen) paint(style lipgloss.Style, text string) string {
 	return style.Render(text)
 }
 
-// layOut aligns the cells of lines with tabs in them, each run of such lines by itself, so
-// that they fit the screen: the widest columns give way, and other lines are wrapped.
+// layOut aligns lines with tabs, each group of consecutive lines by itself, to the width of the
+// screen: the widest columns are wrapped, and so are other lines.
 func layOut(text string, s screen) string {
 	var out strings.Builder
 	var rows [][]string
@@ -130,8 +129,7 @@ func layOut(text string, s screen) string {
 	return out.String()
 }
 
-// hang wraps a line. What does not fit stands below it, and when it is indented a little
-// deeper.
+// hang wraps a line. The rest of an indented line is indented a little more.
 func hang(line string, width int) string {
 	text := strings.TrimLeft(line, " ")
 	indent := len(line) - len(text)
@@ -142,7 +140,7 @@ func hang(line string, width int) string {
 	return strings.Repeat(" ", indent) + strings.ReplaceAll(lines, "\n", "\n"+strings.Repeat(" ", indent+2))
 }
 
-const between2 = "  " // two columns
+const between2 = "  " // between two columns
 
 func (s screen) table(out *strings.Builder, rows [][]string) {
 	var widths []int
@@ -186,13 +184,12 @@ func sum(list []int) (total int) {
 	return total
 }
 
-// isHead tells the line that names columns.
+// isHead reports whether a line is a table head.
 func isHead(row []string) bool {
 	return !slices.ContainsFunc(row, func(cell string) bool { return strings.ContainsFunc(cell, unicode.IsLower) })
 }
 
-// Colours of statuses, of the palette that the terminal itself has. The word always stands
-// there, too.
+// Colours of statuses, from the terminal's own palette. The word is always shown, too.
 var (
 	bold  = lipgloss.NewStyle().Bold(true)
 	good  = lipgloss.NewStyle().Foreground(lipgloss.Green)

@@ -34,7 +34,7 @@ func hookFlags() []cli.Flag {
 	}
 }
 
-// asked takes over what the flags say of a hook, and leaves the rest as it is.
+// asked applies the flags to a hook, and leaves the rest as it is.
 func asked(c *cli.Command, h wire.NewHook) wire.NewHook {
 	text := func(name string, into *string) {
 		if c.IsSet(name) {
@@ -184,7 +184,7 @@ func redeliverCommand() *cli.Command {
 	})
 }
 
-// hookReceiveCommand is a small receiver, to develop with.
+// hookReceiveCommand is a small receiver for development.
 func hookReceiveCommand() *cli.Command {
 	return &cli.Command{
 		Name: "receive", Usage: "receive events, check their signatures, and print them", OnUsageError: usageError,
@@ -222,7 +222,7 @@ func hookReceiveCommand() *cli.Command {
 	}
 }
 
-// lines prints whole lines from several requests at once.
+// lines prints whole lines from concurrent requests.
 type lines struct {
 	mu sync.Mutex
 	to io.Writer
@@ -263,7 +263,7 @@ func receiver(secret []byte, status int, verbose bool, out *lines) http.Handler 
 	})
 }
 
-// eventWords says what an event is about.
+// eventWords describes an event.
 func eventWords(e wire.Event) string {
 	var words []string
 	add := func(text string) {

@@ -57,7 +57,7 @@ func join(ctx context.Context, c *cli.Command) error {
 	v := &visit{room: name, out: c.Root().Writer}
 	follower := client.Follow(client.Options{Server: a.Server, NewToken: func(context.Context) (string, error) { return token() }, Rooms: []string{name}})
 	ctx, leave := context.WithCancel(ctx)
-	following, stop := context.WithCancel(context.WithoutCancel(ctx)) // the word of leaving wants a link
+	following, stop := context.WithCancel(context.WithoutCancel(ctx)) // saying bye needs the link
 	var beside sync.WaitGroup
 	defer func() {
 		leave()
@@ -67,10 +67,10 @@ func join(ctx context.Context, c *cli.Command) error {
 		v.program = tea.NewProgram(&typing{visit: v, ctx: ctx}, tea.WithContext(ctx), tea.WithoutSignalHandler(), tea.WithOutput(v.out))
 		beside.Go(func() {
 			defer leave()
-			_, _ = v.program.Run() // whose only error is that it was stopped
+			_, _ = v.program.Run() // its only error is that it was stopped
 		})
 	} else {
-		go v.readLines(ctx, in) // nothing ends a read; the process does
+		go v.readLines(ctx, in) // a read cannot be cancelled; it ends with the process
 	}
 	beside.Go(func() {
 		<-ctx.Done()
@@ -82,7 +82,7 @@ func join(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		if ctx.Err() != nil {
-			break // the link has ended by our own word
+			break // we have said bye
 		}
 		v.tell(change, typists(follower, name))
 		if _, ok := change.(client.Linked); ok {
@@ -94,7 +94,7 @@ func join(ctx context.Context, c *cli.Command) error {
 	return err
 }
 
-// joinToken gives tokens: the one that was given, or fresh ones.
+// joinToken returns a source of tokens: the given one, or new ones.
 func joinToken(c *cli.Command, room string) (func() (string, error), error) {
 	if given := c.String("token"); given != "" {
 		return func() (string, error) { return given, nil }, nil
@@ -114,16 +114,16 @@ func joinToken(c *cli.Command, room string) (func() (string, error), error) {
 	}, nil
 }
 
-// visit is somebody's stay in a room from a terminal.
+// visit is a stay in a room from a terminal.
 type visit struct {
 	room    string
 	out     io.Writer
-	program *tea.Program // nil: there is no terminal
-	typists []string     // that were told last
+	program *tea.Program // nil: no terminal
+	typists []string     // printed last
 
 	mu   sync.Mutex
 	link *client.Link
-	last time.Time // when typing was reported
+	last time.Time // of the last typing report
 }
 
 func (v *visit) use(link *client.Link) {
@@ -132,10 +132,10 @@ func (v *visit) use(link *client.Link) {
 	v.link = link
 }
 
-// say prints a line, above what is being typed.
+// say prints a line above the input line.
 func (v *visit) say(format string, args ...any) {
 	if v.program != nil {
-		v.program.Send(tea.Printf(format, args...)()) // which, unlike its own Printf, never waits for a program that is over
+		v.program.Send(tea.Printf(format, args...)()) // unlike its own Printf, this never blocks after the program's end
 		return
 	}
 	_, _ = fmt.Fprintf(v.out, format+"\n", args...)
@@ -165,7 +165,7 @@ func (v *visit) tell(change client.Change, typists []string) {
 		}
 	case wire.TypingFrame:
 		if slices.Equal(v.typists, typists) {
-			return // it was about ourselves
+			return // it is about ourselves
 		}
 		v.typists = typists
 		switch len(typists) {
@@ -179,7 +179,7 @@ func (v *visit) tell(change client.Change, typists []string) {
 	}
 }
 
-// typists are the names of the others who type.
+// typists returns the names of the others who are typing.
 func typists(f *client.Follower, room string) (names []string) {
 	names = []string{}
 	for _, user := range f.Typing(room) {
@@ -197,10 +197,10 @@ func typists(f *client.Follower, room string) (names []string) {
 	return names
 }
 
-// typingEvery is how often it is reported that somebody still types.
+// typingEvery is the interval of typing reports.
 const typingEvery = 2 * time.Second
 
-// typed tells that a key was pressed, which is input, too.
+// typed reports a key press, which is also human input.
 func (v *visit) typed(ctx context.Context, on bool) {
 	v.mu.Lock()
 	link, due := v.link, time.Since(v.last) > typingEvery || !on
@@ -213,7 +213,7 @@ func (v *visit) typed(ctx context.Context, on bool) {
 	if link == nil || !due {
 		return
 	}
-	_ = link.Activity(ctx) // what fails ends the link, and that is told
+	_ = link.Activity(ctx) // a failure ends the link, which is reported
 	_ = link.Typing(ctx, v.room, on)
 }
 
@@ -225,7 +225,7 @@ func (v *visit) readLines(ctx context.Context, in io.Reader) {
 	}
 }
 
-// bye leaves at once, so that nobody waits for a grace.
+// bye leaves at once, without a grace.
 func (v *visit) bye(ctx context.Context) {
 	v.mu.Lock()
 	link := v.link
@@ -235,10 +235,10 @@ func (v *visit) bye(ctx context.Context) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()
-	_ = link.Bye(ctx) // else the grace ends it
+	_ = link.Bye(ctx) // otherwise the grace ends it
 }
 
-// typing is the line that somebody types at.
+// typing is the input line.
 type typing struct {
 	visit *visit
 	ctx   context.Context
@@ -271,7 +271,7 @@ func (t *typing) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 	return t, t.report(t.text != "")
 }
 
-// report tells the service beside the program's loop.
+// report calls the service outside the program's loop.
 func (t *typing) report(on bool) tea.Cmd {
 	return func() tea.Msg {
 		t.visit.typed(t.ctx, on)

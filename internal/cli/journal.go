@@ -22,7 +22,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// spanFlags are about from when to when.
+// spanFlags select a time span.
 func spanFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "from", Usage: "from this `TIME`: 2026-11-23T03:00:00Z, or how long ago, as in 90m, 12h, 7d"},
@@ -30,7 +30,7 @@ func spanFlags() []cli.Flag {
 	}
 }
 
-// at reads a flag that is a time.
+// at parses a flag that is a time.
 func at(c *cli.Command, name string) (time.Time, error) {
 	text := c.String(name)
 	if text == "" {
@@ -146,7 +146,7 @@ func runJournal(ctx context.Context, c *cli.Command) error {
 	})
 }
 
-// journalLine tells an entry in words.
+// journalLine formats an entry.
 func journalLine(r wire.Record, gap string) string {
 	stamp := r.At.Local().Format("01-02 15:04:05.000")
 	if gap == " " {
@@ -155,7 +155,7 @@ func journalLine(r wire.Record, gap string) string {
 	return strings.Join([]string{stamp, orDash(r.User), orDash(r.Room), journalWords(r)}, gap)
 }
 
-// journalWords says what has happened.
+// journalWords describes an entry.
 func journalWords(r wire.Record) string {
 	for_ := lasting(time.Duration(r.Length) * time.Millisecond)
 	words := map[string]string{
@@ -170,7 +170,7 @@ func journalWords(r wire.Record) string {
 	if words == "" {
 		words = r.Kind
 	}
-	if r.Kind == "status.changed" && r.Was == r.Status { // the note, or until when
+	if r.Kind == "status.changed" && r.Was == r.Status { // the note or its end changed
 		words = "still " + r.Status
 	}
 	if r.Kind == "service.started" && r.Length > 0 {
@@ -185,7 +185,7 @@ func journalWords(r wire.Record) string {
 	return words
 }
 
-// lasting is how long something took, in its two largest units.
+// lasting formats a duration in its two largest units.
 func lasting(d time.Duration) string {
 	switch {
 	case d < time.Second:
@@ -200,7 +200,7 @@ func lasting(d time.Duration) string {
 	return fmt.Sprintf("%d days", int(d.Hours()/24))
 }
 
-// importCommand puts an exported journal into records that no service uses.
+// importCommand adds an exported journal to the records of a stopped service.
 func importCommand() *cli.Command {
 	return &cli.Command{
 		Name: "import", Usage: "put an exported journal into the records of a service that is stopped", ArgsUsage: "FILE", OnUsageError: usageError,
@@ -368,7 +368,7 @@ func showHeadcounts(c *cli.Command, doc wire.Headcounts) error {
 	})
 }
 
-// plotHeadcounts draws the most people of each step.
+// plotHeadcounts draws the maximum of each step.
 func plotHeadcounts(c *cli.Command, doc wire.Headcounts) error {
 	screen := screenOf(c.Root().Writer)
 	most := make([]float64, len(doc.Steps))

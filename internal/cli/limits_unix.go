@@ -4,14 +4,14 @@ package cli
 
 import "golang.org/x/sys/unix"
 
-// descriptorLimit is how many files and connections a process may have.
+// descriptorLimit returns how many files and connections a process may have.
 func descriptorLimit() (uint64, error) {
 	var limit unix.Rlimit
 	err := unix.Getrlimit(unix.RLIMIT_NOFILE, &limit)
 	return uint64(limit.Cur), err
 }
 
-// freeSpace is how many bytes may still be written where dir is.
+// freeSpace returns the free space where dir is, in bytes.
 func freeSpace(dir string) (uint64, error) {
 	var stat unix.Statfs_t
 	err := unix.Statfs(dir, &stat)

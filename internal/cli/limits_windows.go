@@ -6,10 +6,10 @@ import (
 	"golang.org/x/sys/windows"
 )
 
-// descriptorLimit is not a limit that Windows has.
+// descriptorLimit returns no limit: Windows has none.
 func descriptorLimit() (uint64, error) { return 0, errors.ErrUnsupported }
 
-// freeSpace is how many bytes may still be written where dir is.
+// freeSpace returns the free space where dir is, in bytes.
 func freeSpace(dir string) (free uint64, err error) {
 	path, err := windows.UTF16PtrFromString(dir)
 	if err == nil {

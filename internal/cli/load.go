@@ -36,18 +36,18 @@ func loadCommand() *cli.Command {
 	}
 }
 
-// loading is a load on its way.
+// loading is a running load.
 type loading struct {
 	server, secret string
 	people, rooms  int
 	guests         []*guest
 	began          sync.Map // of [happening]: when it was due
 	failed, missed atomic.Int64
-	sample         atomic.Pointer[string] // of what has failed
+	sample         atomic.Pointer[string] // an example of a failure
 	seen, answered *latency
 }
 
-// happening is something that others will see.
+// happening is an event that others will see.
 type happening struct {
 	room, user string
 	joins      bool
@@ -55,15 +55,15 @@ type happening struct {
 
 type guest struct {
 	user string
-	mu   sync.Mutex // one act at a time
+	mu   sync.Mutex // one action at a time
 	link *client.Link
 	room string
 }
 
-// latency are times, of which the percentiles are wanted.
+// latency collects times for their percentiles.
 type latency struct {
 	mu   sync.Mutex
-	hist *hdrhistogram.Histogram // in microseconds, up to a minute, to three digits
+	hist *hdrhistogram.Histogram // in microseconds, up to a minute, with three digits
 }
 
 func newLatency() *latency {
@@ -76,15 +76,15 @@ func (l *latency) took(d time.Duration) {
 	_ = l.hist.RecordValue(min(max(1, d.Microseconds()), int64(time.Minute/time.Microsecond)))
 }
 
-// Borne is how a load was borne. Times are milliseconds.
+// Borne is the result of a load. Times are in milliseconds.
 type borne struct {
 	People    int       `json:"people"`
 	Rooms     int       `json:"rooms"`
 	Acts      int64     `json:"acts"`
 	Failed    int64     `json:"failed"`
-	Missed    int64     `json:"missed"` // not begun, for too many were under way
+	Missed    int64     `json:"missed"` // not started, because too many were in progress
 	Connected float64   `json:"connected"`
-	Seen      quantiles `json:"seen"`     // from when an act was due until another link was told
+	Seen      quantiles `json:"seen"`     // from the time an action was due until another link was told
 	Answered  quantiles `json:"answered"` // until it was answered
 	Failure   string    `json:"failure,omitempty"`
 }
@@ -180,7 +180,7 @@ func countOfPeople(n int) string {
 	return fmt.Sprintf("%d people", n)
 }
 
-// judge fails when a bound that was given is broken.
+// judge returns an error if a given bound is exceeded.
 func (b borne) judge(c *cli.Command) error {
 	for name, value := range map[string]float64{"p50": b.Seen.P50, "p95": b.Seen.P95, "p99": b.Seen.P99} {
 		if bound := c.Duration(name); bound > 0 && value > float64(bound.Microseconds())/1000 {
@@ -193,14 +193,14 @@ func (b borne) judge(c *cli.Command) error {
 	return nil
 }
 
-// atOnce is how many people come at the same time, and how many acts may be under way.
+// atOnce limits the people who connect at the same time, and the actions in progress.
 const (
 	atOnce     = 64
 	mostActing = 10_000
 	actTimeout = 20 * time.Second
 )
 
-// connect lets everybody come.
+// connect connects everybody.
 func (l *loading) connect(ctx context.Context, came func()) error {
 	l.guests = make([]*guest, l.people)
 	ctx, stop := context.WithCancelCause(ctx)
@@ -243,7 +243,7 @@ func (l *loading) dial(ctx context.Context, g *guest, resume *wire.Resume) error
 	return nil
 }
 
-// told takes what a link is told about somebody.
+// told applies what a link is told about somebody.
 func (l *loading) told(e client.Event) {
 	if e.Whole {
 		return
@@ -261,7 +261,7 @@ func (l *loading) told(e client.Event) {
 	}
 }
 
-// play does so many acts, each at its time, and returns how many were begun.
+// play performs a number of actions, each at its time, and returns how many it started.
 func (l *loading) play(ctx context.Context, rate float64, acts int64, random *rand.Rand, done func()) (begun int64) {
 	var all sync.WaitGroup
 	var acting atomic.Int64
@@ -293,14 +293,14 @@ func (l *loading) play(ctx context.Context, rate float64, acts int64, random *ra
 		})
 	}
 	all.Wait()
-	select { // for what the last of them has caused
+	select { // for the effects of the last actions
 	case <-ctx.Done():
 	case <-time.After(300 * time.Millisecond):
 	}
 	return begun
 }
 
-// act lets somebody do something: move (6 of 10 times), type, or lose the link and come back.
+// act performs one action: move (6 of 10), type, or lose the link and return.
 func (l *loading) act(ctx context.Context, g *guest, what int, to string, due time.Time) error {
 	ctx, cancel := context.WithTimeout(ctx, actTimeout)
 	defer cancel()
@@ -320,14 +320,14 @@ func (l *loading) act(ctx context.Context, g *guest, what int, to string, due ti
 	return l.dial(ctx, g, g.link.Resume())
 }
 
-// end lets everybody go.
+// end disconnects everybody.
 func (l *loading) end() {
 	ctx, cancel := context.WithTimeout(context.Background(), actTimeout)
 	defer cancel()
 	var all sync.WaitGroup
 	for _, g := range l.guests {
 		if g != nil && g.link != nil {
-			all.Go(func() { _ = g.link.Bye(ctx) }) // else their graces end them
+			all.Go(func() { _ = g.link.Bye(ctx) }) // otherwise their graces end them
 		}
 	}
 	all.Wait()

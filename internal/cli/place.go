@@ -16,8 +16,8 @@ import (
 	"tovik.example/tovik/client"
 )
 
-// places are the services that the command line knows by a name. Their file contains keys,
-// so only its owner can read it.
+// places are the services that the command line knows by name. Their file contains keys, so only
+// its owner can read it.
 type places struct {
 	Chosen string  `toml:"chosen"`
 	All    []place `toml:"place"`
@@ -39,7 +39,7 @@ func readPlaces() (places, error) {
 	if dir == "" {
 		base, err := os.UserConfigDir()
 		if err != nil {
-			return s, nil // nobody's: there is no home
+			return s, nil // no home directory, so no places
 		}
 		dir = filepath.Join(base, "tovik")
 	}
@@ -62,7 +62,7 @@ func (s *places) write() error {
 	if err == nil {
 		err = os.MkdirAll(filepath.Dir(s.path), 0o700)
 	}
-	if err == nil { // beside, and then in its place, lest half of it is left
+	if err == nil { // write a temporary file and rename it, so that the file is never incomplete
 		err = os.WriteFile(s.path+".new", text, 0o600)
 	}
 	if err == nil {
@@ -81,8 +81,8 @@ func (s *places) find(name string) (place, error) {
 	return place{}, usage("there is no place %q; tovik place list shows all", name)
 }
 
-// whichService returns where a command goes: the place named with --at, otherwise --server and
-// --key or their environment variables, otherwise the chosen place.
+// whichService returns the service of a command: the place named with --at, otherwise --server
+// and --key or their environment variables, otherwise the chosen place.
 func whichService(c *cli.Command) (server, key string, err error) {
 	server, key = c.String("server"), c.String("key")
 	named := c.String("at")

@@ -15,7 +15,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// presenceCommands are about people and their sessions as they are now.
+// presenceCommands show people and their sessions now.
 func presenceCommands() []*cli.Command {
 	explain := calling("explain", "tell why a person is shown as they are", "USER",
 		"Says which rule decides, on what evidence, and what comes next; with a room also why they are in it or not.\n\nExample: tovik explain e-01 --room basin.upper-weir",

@@ -13,12 +13,12 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// clientFlags are those of every command that asks a service.
+// clientFlags are the flags of every command that calls a service.
 func clientFlags(more ...cli.Flag) []cli.Flag {
 	return append(append(more, serviceFlags()...), formatFlag())
 }
 
-// serviceFlags say which service is asked.
+// serviceFlags select the service.
 func serviceFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "server", Value: "http://" + DefaultListen, Usage: "the `URL` of the service", Sources: cli.EnvVars("TOVIK_SERVER")},
@@ -74,7 +74,7 @@ func roomsCommand() *cli.Command {
 	}
 }
 
-// allRooms lists rooms page by page, up to the limit of the query when it has one.
+// allRooms lists rooms page by page, up to the limit of the query, if any.
 func allRooms(ctx context.Context, a client.API, ask client.RoomsQuery) (wire.Rooms, error) {
 	most := ask.Limit
 	all := wire.Rooms{Rooms: []wire.Room{}}
@@ -93,7 +93,7 @@ func allRooms(ctx context.Context, a client.API, ask client.RoomsQuery) (wire.Ro
 	}
 }
 
-// roomCommand is a command that asks a service about one room.
+// roomCommand returns a command about one room.
 func roomCommand(name, usage string, ask func(ctx context.Context, c *cli.Command, a client.API, room string) error) *cli.Command {
 	return &cli.Command{
 		Name:      name,
@@ -153,7 +153,7 @@ func countCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if c.Args().Len() == 1 { // asked by itself, a room that is not there is a mistake
+			if c.Args().Len() == 1 { // a single room that does not exist is an error
 				count, err := a.Count(ctx, c.Args().First())
 				if err != nil {
 					return err
@@ -201,7 +201,7 @@ func plural(n int, noun string) string {
 
 func clock(t time.Time) string { return t.Local().Format("15:04:05") }
 
-// ago says how long ago something was, in the largest unit that fits.
+// ago formats how long ago a time was, in its largest unit.
 func ago(d time.Duration) string {
 	switch {
 	case d < time.Second:

@@ -52,7 +52,7 @@ func practiceFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "practice", Usage: "offer the page /practice, which gives a token for a practice room to everybody", Sources: cli.EnvVars("TOVIK_PRACTICE")}
 }
 
-// edgeFlags are about connections.
+// edgeFlags are the flags about connections.
 func edgeFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "tls-cert", Usage: "the `FILE` of a certificate in PEM; switches TLS on", Sources: cli.EnvVars("TOVIK_TLS_CERT")},
@@ -66,7 +66,7 @@ func edgeFlags() []cli.Flag {
 	}
 }
 
-// checkEdge names a flag whose value cannot be.
+// checkEdge returns an error for a flag with an invalid value.
 func checkEdge(c *cli.Command) error {
 	for _, name := range []string{"max-connections", "links-per-address", "links-per-person", "requests-per-second"} {
 		if n := c.Int(name); n < 0 {
@@ -138,7 +138,7 @@ func configFlag() cli.Flag {
 	return &cli.StringFlag{Name: "config", Usage: "the configuration `FILE`, in TOML; tovik.toml by default, if it exists", Sources: cli.EnvVars("TOVIK_CONFIG")}
 }
 
-// defaultConfig is read when it is there and no other file is named.
+// defaultConfig is read if it exists and no other file is named.
 const defaultConfig = "tovik.toml"
 
 // told reads the configuration file, if there is one.
@@ -151,7 +151,7 @@ func told(c *cli.Command, isDemo bool) (config.Service, string, error) {
 	}
 	environment := os.LookupEnv
 	ownWorld := isDemo && path == ""
-	if ownWorld { // which is the same wherever it is played
+	if ownWorld { // the demo is the same everywhere
 		environment = func(string) (string, bool) { return "", false }
 	}
 	said, err := config.ReadService(path, environment)
@@ -164,7 +164,7 @@ func told(c *cli.Command, isDemo bool) (config.Service, string, error) {
 	return said, path, nil
 }
 
-// configure takes over what the configuration file says of realms and records.
+// configure applies the configuration of realms and records.
 func configure(path string, told config.Service, c *server.Config) error {
 	keep := told.Retention
 	c.Retention = records.Retention{Journal: keep.Journal, JournalRows: keep.JournalRows, Minutes: keep.Minutes, Hours: keep.Hours, Deliveries: keep.Deliveries, Kinds: map[records.Kind]time.Duration{}}
@@ -201,13 +201,13 @@ func configure(path string, told config.Service, c *server.Config) error {
 	return nil
 }
 
-// stage is what a demo brings along.
+// stage is what a demo adds to a service.
 type stage struct {
 	demo bool
 	data string
 }
 
-// said is a flag, or when that was not given what the file says.
+// said returns a flag, or the value of the file if the flag is not given.
 func said[T comparable](c *cli.Command, flag string, given, file T) T {
 	var nothing T
 	if !c.IsSet(flag) && file != nothing {
@@ -216,7 +216,7 @@ func said[T comparable](c *cli.Command, flag string, given, file T) T {
 	return given
 }
 
-// start settles the secrets and starts a service as the flags and the file say.
+// start prepares the secrets and starts a service from the flags and the file.
 func start(c *cli.Command, with stage) (*server.Server, access.Secrets, error) {
 	if err := checkEdge(c); err != nil {
 		return nil, access.Secrets{}, err
@@ -253,10 +253,10 @@ func start(c *cli.Command, with stage) (*server.Server, access.Secrets, error) {
 	return s, secrets, err
 }
 
-// defaultRequests is how often one key may ask in a second unless something else is said.
+// defaultRequests is the default number of requests per second and key.
 const defaultRequests = 500
 
-// settle puts together what flags, environment and file say.
+// settle combines flags, environment and file.
 func settle(c *cli.Command, with stage, file config.Service, path, data string, secrets access.Secrets) (server.Config, error) {
 	settings := server.Config{
 		Listen: said(c, "listen", c.String("listen"), file.Listen), TokenSecret: secrets.Token, OperatorKey: secrets.OperatorKey, Policy: &file.Policy,
@@ -279,10 +279,10 @@ func settle(c *cli.Command, with stage, file config.Service, path, data string, 
 	return settings, configure(path, file, &settings)
 }
 
-// serveUntil waits for the end of ctx, or for the service to fail, and stops it. SIGHUP has
-// it take over its configuration as it is now.
+// serveUntil waits until ctx ends or the service fails, and stops it. On SIGHUP the service
+// applies its configuration as it is now.
 func serveUntil(ctx context.Context, s *server.Server) error {
-	reload := make(chan os.Signal, 1) // one is enough: what is read is the newest
+	reload := make(chan os.Signal, 1) // one is enough, because the newest file is read
 	signal.Notify(reload, syscall.SIGHUP)
 	defer signal.Stop(reload)
 	for {
@@ -292,7 +292,7 @@ func serveUntil(ctx context.Context, s *server.Server) error {
 		case <-ctx.Done():
 			return s.Stop()
 		case <-reload:
-			_, _ = s.Reload() // which logs what came of it
+			_, _ = s.Reload() // logs its result itself
 		}
 	}
 }
@@ -352,8 +352,7 @@ func runDemo(ctx context.Context, c *cli.Command) (err error) {
 	return err
 }
 
-// demoBanner says where everything is, with a command to paste for each thing to
-// try.
+// demoBanner prints the addresses, and a command to try for each feature.
 func demoBanner(c *cli.Command, url, data string, secrets access.Secrets) (string, error) {
 	visitor, err := client.Token{
 		User: "visitor", Name: "Visitor", Grants: wire.Grants{Rooms: []string{"**"}}, TTL: visitorTime,

@@ -16,7 +16,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// visitorTime is how long the link to take part in a demo works.
+// visitorTime is how long the demo's link to take part is valid.
 const visitorTime = 12 * time.Hour
 
 func tokenCommand() *cli.Command {

@@ -43,7 +43,7 @@ func watch(ctx context.Context, c *cli.Command, a client.API, pattern string) er
 		case client.Linked:
 			found = true
 		case client.Lost:
-			if !found { // more likely a wrong address than a service that restarts
+			if !found { // more likely a wrong address than a restart
 				return change.Err
 			}
 			_, _ = fmt.Fprintf(c.Root().ErrWriter, "The link was lost: %v. It is being made again.\n", change.Err)
@@ -93,7 +93,7 @@ func why(d wire.Departed) string {
 	return "; " + text + ", seen " + clock(d.LastSeen.Time)
 }
 
-// line is an event as watch prints it in JSON.
+// line is an event in the JSON output of watch.
 type line struct {
 	Room    string          `json:"room"`
 	Rev     string          `json:"rev"`

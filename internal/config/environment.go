@@ -9,8 +9,8 @@ import (
 	"github.com/pelletier/go-toml/v2"
 )
 
-// Variable is the name that a key has in the environment: TOVIK_GRACE_LOST for grace.lost.
-// Keys of tables that repeat have none.
+// Variable returns the environment variable of a key: TOVIK_GRACE_LOST for grace.lost. Keys in
+// repeated tables have none.
 func (k Key) Variable() string {
 	if strings.Contains(k.Name, "[[") {
 		return ""
@@ -18,8 +18,7 @@ func (k Key) Variable() string {
 	return "TOVIK_" + strings.ToUpper(strings.ReplaceAll(k.Name, ".", "_"))
 }
 
-// overlay puts what the environment says over what the file does, and returns the variables
-// that it was taken from, by key.
+// overlay applies the environment over the file, and returns the variables that it used, by key.
 func (f *serviceFile) overlay(lookup func(string) (string, bool)) (from map[string]string, err error) {
 	from = map[string]string{}
 	for _, key := range Keys() {
@@ -48,9 +47,9 @@ func (f *serviceFile) overlay(lookup func(string) (string, bool)) (from map[stri
 	return from, nil
 }
 
-// read turns the text of a variable into a value of the key's kind: lists have commas
-// between, and tables are like session.idle=7d, with commas between. It is nil for what
-// cannot be read.
+// read converts the text of a variable to the type of the key. Lists are separated by commas; a
+// table looks like session.idle=7d, with commas between its entries. It returns nil for invalid
+// text.
 func (k Key) read(text string) (value any, allowed string) {
 	var err error
 	switch {

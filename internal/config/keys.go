@@ -8,15 +8,15 @@ import (
 
 // Key is a key of the file.
 type Key struct {
-	Name    string // with dots; of tables that repeat with [[ ]] around them
-	Default string // as it would be written, or an example where there is none
+	Name    string // with dots; repeated tables in [[ ]]
+	Default string // as in the file; an example if there is no default
 	Doc     string
 	isTime  bool
 	kind    reflect.Type
 }
 
-// Keys are all keys of a service's file, in order: what the file itself is read into says
-// them, so that this list is not another.
+// Keys returns all keys of the file, in order. They come from the struct that the file is read
+// into.
 func Keys() []Key {
 	var keys []Key
 	walk(reflect.TypeFor[serviceFile](), "", &keys)
@@ -43,13 +43,13 @@ func walk(t reflect.Type, prefix string, keys *[]Key) {
 	}
 }
 
-// Example is a file with every key in it and what it means, each as a comment with its
-// default.
+// Example returns a file with every key as a comment, with its meaning and its default.
 func Example() string {
 	var out strings.Builder
 	out.WriteString("# Tovik's configuration (TOML). Each key stands here with its default, or with an example;\n" +
 		"# take the # away to change it. Flags and the environment go before what stands here.\n")
-	// Keys of no table first, then table by table: what follows a table's head is in it.
+	// Keys outside tables come first, because a key after the head of a table belongs to the
+	// table.
 	var tables []string
 	of := map[string][]Key{}
 	for _, key := range Keys() {
@@ -74,7 +74,7 @@ func Example() string {
 	return out.String()
 }
 
-// Table is the page of the documentation about the file: every key with its default.
+// Table returns the documentation of the file: every key with its default.
 func Table() string {
 	var out strings.Builder
 	out.WriteString("# The configuration file\n\n" +

@@ -8,8 +8,8 @@ import (
 	"github.com/pelletier/go-toml/v2/unstable"
 )
 
-// lines knows on which line each key of a file stands. Tables that repeat are numbered
-// from 1: realm#2.key#1.file.
+// lines has the line of each key in a file. Repeated tables are numbered from 1:
+// realm#2.key#1.file.
 type lines map[string]int
 
 func linesOf(text []byte) lines {
@@ -18,7 +18,7 @@ func linesOf(text []byte) lines {
 	return found
 }
 
-// bareTime finds a time that is written without its unit, as a number, and says so.
+// bareTime finds a duration that is written as a number without a unit.
 func bareTime(path string, text []byte) (err error) {
 	times := map[string]bool{}
 	for _, key := range Keys() {
@@ -32,7 +32,7 @@ func bareTime(path string, text []byte) (err error) {
 	return err
 }
 
-// singleTable finds a table with single brackets where each of several has double ones.
+// singleTable finds a table in single brackets that must have double ones.
 func singleTable(path string, text []byte) (err error) {
 	repeated := map[string]bool{}
 	for _, key := range Keys() {
@@ -62,7 +62,7 @@ func eachTable(text []byte, each func(name string, line int, kind unstable.Kind)
 	}
 }
 
-// keyOf returns the words of an expression's key, and the line that it is on.
+// keyOf returns the words of an expression's key, and its line.
 func keyOf(p *unstable.Parser, e *unstable.Node) (words []string, line int) {
 	for it := e.Key(); it.Next(); {
 		if line == 0 {
@@ -73,8 +73,8 @@ func keyOf(p *unstable.Parser, e *unstable.Node) (words []string, line int) {
 	return words, line
 }
 
-// eachKey calls with every key and table of a file, the line that it is on, and its value,
-// nil for a table.
+// eachKey calls the function with every key and table of a file, its line, and its value, which
+// is nil for a table.
 func eachKey(text []byte, each func(key string, line int, value *unstable.Node)) {
 	var p unstable.Parser
 	p.Reset(text)
@@ -105,8 +105,8 @@ func eachKey(text []byte, each func(key string, line int, value *unstable.Node))
 
 var numbers = regexp.MustCompile(`#\d+`)
 
-// mistake says what is wrong with a key, and where that is: on its own line, or that of
-// the table that lacks it.
+// mistake describes what is wrong with a key, and on which line: its own, or that of the table
+// that lacks it.
 func (l lines) mistake(path, key, value, allowed string) error {
 	where := path
 	for name := key; ; {

@@ -1,5 +1,5 @@
-// Package config reads what Tovik is told in files, checks it, and says in words
-// what is wrong: the file, the line, the key, and what is allowed.
+// Package config reads and checks configuration files. Its errors name the file, the line, the
+// key and what is allowed.
 package config
 
 import (
@@ -16,8 +16,8 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// duration is a time as a file says it: "3s", "1m30s".
-type duration struct{ d time.Duration } // a struct, for a bare number says no unit and is refused
+// duration is a duration in a file: "3s", "1m30s".
+type duration struct{ d time.Duration } // a struct, so that a number without a unit is refused
 
 func (d *duration) UnmarshalText(text []byte) error {
 	parsed, err := time.ParseDuration(string(text))
@@ -33,8 +33,8 @@ func (d *duration) UnmarshalText(text []byte) error {
 	return nil
 }
 
-// policyFile is the shape of a policy, in a file of its own or in that of a service. What
-// it leaves out keeps its default.
+// policyFile is the shape of a policy, in a file of its own or in that of a service. Missing
+// keys keep their defaults.
 type policyFile struct {
 	Beat struct {
 		Every     duration `toml:"every" default:"\"15s\"" doc:"How long a link may bring nothing before it is asked for a beat."`
@@ -100,10 +100,10 @@ func parsePolicy(path string, text []byte) (presence.Policy, error) {
 	return f.policy(func(key, value, allowed string) error { return at.mistake(path, key, value, allowed) })
 }
 
-// mostEach bounds what one person or session may hold in memory.
+// mostEach limits what one person or session may have in memory.
 const mostEach = 1000
 
-// policy is what the file says. Wrong makes the error of a key.
+// policy returns the policy of the file. Wrong makes the error for a key.
 func (f *policyFile) policy(wrong func(key, value, allowed string) error) (presence.Policy, error) {
 	policy := presence.DefaultPolicy()
 	set(&policy.BeatEvery, f.Beat.Every)

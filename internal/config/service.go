@@ -20,7 +20,7 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// Service is what a service is told in a file. What is zero was not said.
+// Service is the configuration of a service in a file. Zero fields were not set.
 type Service struct {
 	Listen, Data, TLSCert, TLSKey    string
 	MaxConnections                   int
@@ -35,46 +35,46 @@ type Service struct {
 	Retention                        Retention
 }
 
-// Retention says what is kept for how long. What is zero has its default.
+// Retention says how long records are kept. Zero fields mean the defaults.
 type Retention struct {
 	Journal     time.Duration
 	JournalRows int64
-	Kinds       map[string]time.Duration // entries of a kind, where it differs
-	KindRows    map[string]int64         // at most so many of a kind
+	Kinds       map[string]time.Duration // entries of a kind, if different
+	KindRows    map[string]int64         // maximum number of entries of a kind
 	Minutes     time.Duration            // headcounts by the minute
 	Hours       time.Duration            // headcounts by the hour
-	Deliveries  time.Duration            // of hooks, that were delivered or parked
+	Deliveries  time.Duration            // of hooks, after they were delivered or parked
 }
 
-// Realm is what is told about one realm.
+// Realm is the configuration of a realm.
 type Realm struct {
 	Name      string
 	Origins   []string // nil: any
 	Keys      []TokenKey
 	KeySets   []KeySet
-	Admission *Admission // nil: there is none
+	Admission *Admission // nil: none
 }
 
-// TokenKey verifies tokens.
+// TokenKey is a key that verifies tokens.
 type TokenKey struct {
 	ID, Algorithm    string
 	Material         []byte // the secret, or a public key in PEM
 	Issuer, Audience string
 }
 
-// KeySet is the address of keys that verify tokens (RFC 7517).
+// KeySet is the URL of keys that verify tokens (RFC 7517).
 type KeySet struct {
 	URL, Issuer, Audience string
 }
 
-// Admission is where the application is asked who may be in rooms.
+// Admission is how the application is asked who may be in rooms.
 type Admission struct {
 	Rooms       []presence.Pattern
 	URL, Secret string
 	Wait        time.Duration // 0: the default
 }
 
-// serviceFile is the shape of the file, and with its tags what Keys are made from.
+// serviceFile is the shape of the file. Its tags also document the keys.
 type serviceFile struct {
 	Listen            string   `toml:"listen" default:"\"127.0.0.1:8420\"" doc:"Where the service listens, HOST:PORT."`
 	Data              string   `toml:"data" default:"\"tovik-data\"" doc:"The directory of the records; \":memory:\" keeps nothing."`
@@ -128,9 +128,9 @@ type realmFile struct {
 	} `toml:"admission"`
 }
 
-// ReadService reads a TOML file, none when path is empty, and what the environment has of
-// its keys, which goes before. An unknown key is an error; each error names the file and the
-// line or the variable, the key, its value and what is allowed.
+// ReadService reads a TOML file (none if path is empty), and the environment variables of its
+// keys, which take precedence. An unknown key is an error. Each error names the file and line,
+// or the variable; the key, its value and what is allowed.
 func ReadService(path string, environment func(string) (string, bool)) (Service, error) {
 	var text []byte
 	if path != "" {
@@ -246,8 +246,8 @@ func parseService(path string, text []byte, environment func(string) (string, bo
 	return s, nil
 }
 
-// basics are what is not about policies, records or realms. Files are beside the one in
-// dir.
+// basics reads the keys that are not about policies, records or realms. File names are relative
+// to dir.
 func (f *serviceFile) basics(s *Service, dir string, wrong func(key, value, allowed string) error) error {
 	if f.Listen != "" {
 		_, port, err := net.SplitHostPort(f.Listen)
@@ -284,7 +284,7 @@ func (f *serviceFile) basics(s *Service, dir string, wrong func(key, value, allo
 	return nil
 }
 
-// beside is a file that is named from a directory.
+// beside returns a file name relative to a directory.
 func beside(dir, file string) string {
 	if filepath.IsAbs(file) {
 		return file
@@ -292,8 +292,8 @@ func beside(dir, file string) string {
 	return filepath.Join(dir, file)
 }
 
-// isSecret tells whether a text can sign: one of Standard Webhooks, or any that is long
-// enough.
+// isSecret reports whether a text can be a signing secret: one of Standard Webhooks, or any text
+// that is long enough.
 func isSecret(text string) bool {
 	if encoded, ok := strings.CutPrefix(text, "whsec_"); ok {
 		secret, err := base64.StdEncoding.DecodeString(encoded)

@@ -7,14 +7,14 @@ import (
 	"time"
 )
 
-// cable is the network of one tab. It can be pulled, and its machine can sleep:
-// then the connection stays up, and nothing is read or written.
+// cable is the network of one tab. It can be pulled, and the machine can sleep: then the
+// connection stays up, and nothing is read or written.
 type cable struct {
 	net.Conn
 	awake sync.RWMutex // held for writing while asleep
 }
 
-// cables makes the connections of a tab and keeps the newest.
+// cables makes the connections of a tab, and keeps the newest.
 type cables struct {
 	mu     sync.Mutex
 	newest *cable
@@ -31,14 +31,14 @@ func (c *cables) dial(ctx context.Context, network, address string) (net.Conn, e
 	return c.newest, nil
 }
 
-// pull ends the newest connection without a word of the page.
+// pull closes the newest connection without notice.
 func (c *cables) pull() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	_ = c.newest.Close()
 }
 
-// sleep stops the machine until ctx is over or the time has passed.
+// sleep suspends the machine until ctx ends or the time has passed.
 func (c *cables) sleep(ctx context.Context, d time.Duration) {
 	c.mu.Lock()
 	cable := c.newest
@@ -48,7 +48,7 @@ func (c *cables) sleep(ctx context.Context, d time.Duration) {
 	pause(ctx, d)
 }
 
-// Read delivers nothing while the machine sleeps, though the bytes may have come.
+// Read returns nothing while the machine sleeps, even if data has arrived.
 func (c *cable) Read(p []byte) (int, error) {
 	n, err := c.Conn.Read(p)
 	c.awake.RLock()

@@ -13,8 +13,8 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// onDuty says who is expected where: the steady ones of two rooms, and one more who is
-// somewhere else tonight.
+// onDuty lists who is expected where: the steady people of two rooms, and one more who is
+// elsewhere tonight.
 func onDuty(people []character) map[presence.RoomName][]string {
 	duty := map[presence.RoomName][]string{"desk.night": nil, "sluice.mill-lane": nil}
 	for _, who := range people {
@@ -43,8 +43,8 @@ func siren() http.Handler {
 	})
 }
 
-// keepWatch declares the rooms with a duty, and lets the siren be told of the desk until
-// ctx is over.
+// keepWatch declares the rooms with people on duty, and sends events of the desk to the siren
+// until ctx ends.
 func keepWatch(ctx context.Context, o Options, people []character) {
 	api := client.API{Server: o.Server, Key: o.Key}
 	for room, expected := range onDuty(people) {
@@ -68,8 +68,8 @@ func keepWatch(ctx context.Context, o Options, people []character) {
 	_ = service.Serve(listener)
 }
 
-// tellSiren makes the hook of the siren, or sends that of an earlier night to where the
-// siren is now.
+// tellSiren adds the siren's hook, or gives the hook of an earlier night the siren's new
+// address.
 func tellSiren(ctx context.Context, api client.API, address string) error {
 	wanted := wire.NewHook{Name: "siren", URL: address, Kinds: []string{"member.joined", "member.left", "room.empty"}, Rooms: []string{"desk.*"}, View: wire.ViewOpen}
 	hooks, err := api.Hooks(ctx)

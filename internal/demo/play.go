@@ -13,7 +13,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// Options say what is played, and where. All but Log are required.
+// Options are the settings of a play. All but Log are required.
 type Options struct {
 	Server string
 	Secret string // signs tokens
@@ -23,11 +23,11 @@ type Options struct {
 	Log    *slog.Logger // nil stands for none
 }
 
-// arrival bounds how long the first arrivals are spread over.
+// arrival is the time over which the first arrivals are spread.
 const arrival = 800 * time.Millisecond
 
-// Play lets the watch go on until ctx is over, and returns when everybody has
-// gone. It calls arrived once, when all have come for the first time.
+// Play plays the night until ctx ends, and returns when everybody has gone. It calls arrived
+// once, when everybody has arrived for the first time.
 func Play(ctx context.Context, o Options, arrived func()) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
@@ -50,11 +50,11 @@ func Play(ctx context.Context, o Options, arrived func()) {
 	all.Wait()
 }
 
-// tab is one page of somebody, from its first load to the end of the night.
+// tab is one page of a person, from its first load to the end of the night.
 type tab struct {
 	options Options
 	who     character
-	second  bool // not the first tab of its person: it may be closed for good measure
+	second  bool // not the first tab of its person, so it may be closed
 	arrived func()
 	random  *rand.Rand
 
@@ -84,14 +84,14 @@ func (t *tab) live(ctx context.Context) {
 	}
 }
 
-// work is what somebody does at a page, or does not. A link that is gone is mended by what
-// comes next, so no error matters.
+// work is what somebody does at a page. Errors of a lost link are ignored, because the next
+// action reconnects.
 func (t *tab) work(ctx context.Context) {
 	if t.link == nil {
 		return
 	}
 	switch dice := t.random.IntN(12); {
-	case dice < 4: // looks elsewhere
+	case dice < 4: // the person looks elsewhere
 	case dice < 7:
 		t.write(ctx)
 	case dice < 8 && !t.who.steady:
@@ -105,7 +105,7 @@ func (t *tab) work(ctx context.Context) {
 	}
 }
 
-// write is a log entry that is composed.
+// write composes a log entry.
 func (t *tab) write(ctx context.Context) {
 	for range 1 + t.random.IntN(4) {
 		_ = t.link.Typing(ctx, string(t.room), true)
@@ -118,19 +118,19 @@ func (t *tab) write(ctx context.Context) {
 func (t *tab) act(ctx context.Context) {
 	dice := t.random.IntN(100)
 	if t.who.steady && !t.second {
-		dice %= 60 // nothing that others would see
+		dice %= 60 // only what others do not see
 	}
 	switch {
 	case dice < 40:
 		t.reload(ctx)
 	case dice < 60:
-		t.cables.pull() // a short drop: the same page comes again within its grace
+		t.cables.pull() // a short loss: the page returns within its grace
 		pause(ctx, t.between(2*time.Second, 7*time.Second))
 		t.connect(ctx)
 	case dice < 72:
 		t.goAway(ctx)
 	case dice < 82:
-		t.cables.pull() // a long drop: others see a leave
+		t.cables.pull() // a long loss: others see a leave
 		pause(ctx, t.between(15*time.Second, 40*time.Second))
 		t.load(ctx)
 	case dice < 87:
@@ -140,22 +140,22 @@ func (t *tab) act(ctx context.Context) {
 		t.move(ctx)
 	default:
 		t.say("goes home for a while")
-		_ = t.link.Bye(ctx) // the session has ended in any case
+		_ = t.link.Bye(ctx) // the session ends in any case
 		t.resume = nil
 		pause(ctx, t.between(10*time.Second, 30*time.Second))
 		t.load(ctx)
 	}
 }
 
-// reload is what a browser makes of it: the beacon, the close, and a new page
-// with the session that the tab keeps.
+// reload does what a browser does: the beacon, the close, and a new page with the session that
+// the tab keeps.
 func (t *tab) reload(ctx context.Context) {
 	t.beacon(ctx)
 	pause(ctx, t.between(100*time.Millisecond, 300*time.Millisecond))
 	t.load(ctx)
 }
 
-// goAway closes the tab and opens it again later, too late to be a reload.
+// goAway closes the tab and opens it again, too late for a reload.
 func (t *tab) goAway(ctx context.Context) {
 	t.say("closes the page")
 	t.beacon(ctx)
@@ -172,7 +172,7 @@ func (t *tab) beacon(ctx context.Context) {
 	t.link.Close()
 }
 
-// move goes to the next room of the person's.
+// move goes to the person's next room.
 func (t *tab) move(ctx context.Context) {
 	old := t.room
 	t.room = t.who.rooms[0]
@@ -185,7 +185,7 @@ func (t *tab) move(ctx context.Context) {
 	}
 }
 
-// load is a fresh load of the page.
+// load is a new load of the page.
 func (t *tab) load(ctx context.Context) {
 	if t.link != nil {
 		t.link.Close()
@@ -194,7 +194,7 @@ func (t *tab) load(ctx context.Context) {
 	t.connect(ctx)
 }
 
-// connect says hello until it is answered or the night is over.
+// connect sends hello until it is answered or the night ends.
 func (t *tab) connect(ctx context.Context) {
 	for ctx.Err() == nil {
 		link, err := t.dial(ctx)

@@ -1,11 +1,9 @@
-// Package demo plays the river watch of the Aldermoor: volunteers and duty
-// engineers who keep flood-watch rooms through a wet night. Each of them is
-// driven over real links by a seeded script, and does what people's pages do:
-// arrive, reload, lose the network for a while, fall asleep, open another tab,
-// move on, go home.
+// Package demo plays the river watch of the Aldermoor: volunteers and duty engineers who keep
+// flood-watch rooms through a wet night. A seeded script drives each of them over real links,
+// and does what people's pages do: arrive, reload, lose the network, fall asleep, open another
+// tab, move on, go home.
 //
-// It is a client of the service like any other and stands beside the server, not
-// in it.
+// It is a client of the service like any other.
 package demo
 
 import (
@@ -20,7 +18,7 @@ var Rooms = []presence.RoomName{
 	"basin.upper-weir", "basin.fen-end", "sluice.mill-lane", "sluice.salt-gate", "levee.north-bank", "desk.night",
 }
 
-// Visiting is the room that a visitor is sent to.
+// Visiting is the room for visitors.
 const Visiting = "basin.upper-weir"
 
 var givenNames = []string{
@@ -33,7 +31,7 @@ var familyNames = []string{
 	"Tidewell", "Culvert", "Eddystow", "Rushmere", "Leveson-Bank", "Gaugely", "Stillpool", "Withywind", "Floodgate",
 }
 
-// character is somebody of the watch.
+// character is a person of the watch.
 type character struct {
 	user    presence.UserID
 	profile presence.Profile
@@ -42,8 +40,8 @@ type character struct {
 	steady  bool                // stays all night; reloads, but is never away for good
 }
 
-// cast makes up n people. The same n gives the same people. The first two of
-// each room are steady: one with two tabs, one with one.
+// cast returns n people, always the same ones for the same n. The first two of each room are
+// steady: one with two tabs, one with one.
 func cast(n int) []character {
 	people := make([]character, n)
 	for i := range people {
@@ -73,8 +71,8 @@ func cast(n int) []character {
 	return people
 }
 
-// Policy is that of the watch. On the levees radios are out of reach now and then, so a
-// link that was lost has longer to come back.
+// Policy is the policy of the watch. On the levees radios are out of reach now and then, so a
+// lost link has a longer grace there.
 func Policy() presence.Policy {
 	p := presence.DefaultPolicy()
 	levee := p.RoomPolicy

@@ -17,26 +17,26 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// Bounds of hooks.
+// Limits of hooks.
 const (
 	maxHooks     = 100 // of a realm
 	maxURL       = 2048
 	maxName      = 128
 	mostPeople   = 10_000_000
-	oldSecretFor = 24 * time.Hour // for which requests are signed with the secret before, too
+	oldSecretFor = 24 * time.Hour // requests are also signed with the previous secret for so long
 )
 
-// Desk is the hooks of a realm as its operators manage them. What is answered is on record.
-// Errors are problems.
+// Desk manages the hooks of a realm for operators. What it returns is on record. Its errors are
+// problems.
 type Desk struct {
 	d     *Dispatcher
 	realm string
 }
 
-// Desk returns the hooks of a realm.
+// Desk returns the desk of a realm.
 func (d *Dispatcher) Desk(realm string) Desk { return Desk{d, realm} }
 
-// List returns the hooks, the oldest first, with how many deliveries each has by state.
+// List returns the hooks, oldest first, each with the number of its deliveries by state.
 func (k Desk) List(ctx context.Context) (wire.Hooks, error) {
 	list := wire.Hooks{Hooks: []wire.Hook{}}
 	counts, err := k.d.store.CountDeliveries(ctx)
@@ -51,7 +51,7 @@ func (k Desk) List(ctx context.Context) (wire.Hooks, error) {
 	return list, nil
 }
 
-// Hook returns a hook, with how many deliveries it has by state.
+// Hook returns a hook, with the number of its deliveries by state.
 func (k Desk) Hook(ctx context.Context, id string) (wire.Hook, error) {
 	h, err := k.find(id)
 	if err != nil {
@@ -78,7 +78,7 @@ func unknownHook(id string) error {
 	return &wire.Problem{Code: wire.CodeUnknownHook, Field: "hook", Value: wire.Shorten(id), Detail: "the realm has no hook of this id"}
 }
 
-// Make makes a hook. The document has its secret, which is told once.
+// Make adds a hook. Only this document contains its secret.
 func (k Desk) Make(asked wire.NewHook) (wire.Hook, error) {
 	h := records.Hook{ID: newID(), Realm: k.realm, Secret: NewSecret()}
 	if err := k.read(asked, &h); err != nil {
@@ -98,7 +98,7 @@ func (k Desk) Make(asked wire.NewHook) (wire.Hook, error) {
 	return doc, nil
 }
 
-// Change says anew what a hook is; its secret and what waits for it stay.
+// Change replaces the settings of a hook. Its secret and its waiting deliveries stay.
 func (k Desk) Change(id string, asked wire.NewHook) (wire.Hook, error) {
 	h, err := k.find(id)
 	if err != nil {
@@ -110,7 +110,7 @@ func (k Desk) Change(id string, asked wire.NewHook) (wire.Hook, error) {
 	return k.put(h)
 }
 
-// Rotate gives a hook another secret, which the document has. For a day requests are signed
+// Rotate gives a hook a new secret, which the document contains. For a day requests are signed
 // with both.
 func (k Desk) Rotate(id string) (wire.Hook, error) {
 	h, err := k.find(id)
@@ -134,7 +134,7 @@ func (k Desk) put(h records.Hook) (wire.Hook, error) {
 	return hookDocument(&h), nil
 }
 
-// Remove removes a hook, and what waits for it.
+// Remove removes a hook and its waiting deliveries.
 func (k Desk) Remove(id string) error {
 	h, err := k.find(id)
 	if err != nil {
@@ -142,13 +142,13 @@ func (k Desk) Remove(id string) error {
 	}
 	k.d.remove(h.ID)
 	if err := k.d.store.RemoveHook(h.ID); err != nil && !errors.Is(err, records.ErrNotFound) {
-		_ = k.d.begin(h) // as it was
+		_ = k.d.begin(h) // restore it
 		return problem.NotRecorded("nothing has been changed", err)
 	}
 	return nil
 }
 
-// read checks what a hook is to be.
+// read checks the settings of a hook.
 func (k Desk) read(asked wire.NewHook, h *records.Hook) error {
 	if err := k.checkURL(asked.URL); err != nil {
 		return err
@@ -202,8 +202,8 @@ func checkKinds(asked wire.NewHook) error {
 	return nil
 }
 
-// checkURL refuses early what could never be reached. What a name stands for is looked
-// at when it is dialled.
+// checkURL refuses URLs that can never be reached. The address of a name is checked when it is
+// dialled.
 func (k Desk) checkURL(address string) error {
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" || (u.Scheme != "https" && u.Scheme != "http") || u.User != nil || u.Fragment != "" || len(address) > maxURL {
@@ -215,7 +215,7 @@ func (k Desk) checkURL(address string) error {
 	return nil
 }
 
-// Try sends a hook an event of the kind hook.test, and returns what came of it.
+// Try sends a hook an event of the kind hook.test, and returns the outcome.
 func (k Desk) Try(ctx context.Context, id string) (wire.Delivery, error) {
 	tried, err := k.d.try(ctx, k.realm, id)
 	if err != nil {
@@ -224,14 +224,14 @@ func (k Desk) Try(ctx context.Context, id string) (wire.Delivery, error) {
 	return deliveryWithBody(&tried), nil
 }
 
-// DeliveriesQuery asks for deliveries of a hook, the newest first.
+// DeliveriesQuery selects deliveries of a hook, newest first.
 type DeliveriesQuery struct {
 	State  string // waiting, delivered, parked; empty: all
 	Before int64  // only those before this id; 0: all
 	Limit  int
 }
 
-// Deliveries returns what a hook was told, and is to be.
+// Deliveries returns the deliveries of a hook.
 func (k Desk) Deliveries(ctx context.Context, id string, q DeliveriesQuery) (wire.Deliveries, error) {
 	doc := wire.Deliveries{Deliveries: []wire.Delivery{}}
 	h, err := k.find(id)
@@ -282,7 +282,7 @@ func (k Desk) delivery(id string) (records.Delivery, error) {
 	return d, nil
 }
 
-// Redeliver tells a hook once more what it was told, or what is parked.
+// Redeliver sends a delivery again, also one that is parked.
 func (k Desk) Redeliver(ctx context.Context, id string) (wire.Delivery, error) {
 	d, err := k.delivery(id)
 	if err != nil {
@@ -325,7 +325,7 @@ func deliveryWithBody(d *records.Delivery) wire.Delivery {
 	return doc
 }
 
-// milliseconds is a time that is kept so; nil for none.
+// milliseconds converts a time in Unix milliseconds; zero becomes nil.
 func milliseconds(at int64) *wire.Time {
 	if at == 0 {
 		return nil

@@ -11,20 +11,19 @@ import (
 	"code.dny.dev/ssrf"
 )
 
-// answerTimeout is how long a receiver may take.
+// answerTimeout limits how long a receiver may take to answer.
 const answerTimeout = 10 * time.Second
 
-// public knows the ranges for special purposes that IANA registers (RFC 6890), as a
-// library keeps them up to date. Of IPv6 only global unicast addresses pass, so no form in
-// which an IPv4 address hides does.
+// public knows the special-purpose ranges that IANA registers (RFC 6890), kept up to date by a
+// library. Of IPv6, only global unicast addresses count as public, so that no IPv4 address can
+// hide in one.
 var public = ssrf.New(ssrf.WithAnyNetwork(), ssrf.WithAnyPort())
 
-// isPublic tells whether an address is one that anybody can reach.
+// isPublic reports whether an address is public.
 func isPublic(a netip.Addr) bool { return a.IsValid() && a.Zone() == "" && public.SafeAddr(a) == nil }
 
-// newClient makes a client that follows no redirects, and that unless private is true
-// connects to no address of an inner network, whatever name it has: what is checked is
-// what is dialled.
+// newClient returns a client that follows no redirects and, unless private is true, connects
+// only to public addresses. The address is checked when it is dialled, whatever its name.
 func newClient(private bool) *http.Client {
 	dialer := &net.Dialer{Timeout: answerTimeout / 2}
 	if !private {
@@ -49,5 +48,5 @@ func newClient(private bool) *http.Client {
 	}
 }
 
-// Allows tells whether hooks may be told at a network address.
+// Allows reports whether hooks may be sent to a network address.
 func (d *Dispatcher) Allows(address netip.Addr) bool { return d.private || isPublic(address) }

@@ -20,26 +20,26 @@ import (
 )
 
 const (
-	atOnce    = 8   // requests to one hook at once, each of another lane
-	inLane    = 256 // deliveries of a lane in memory; more stay on record until it is their turn
-	suspect   = 5   // failures one after another, after which a hook is asked once at a time
+	atOnce    = 8   // requests to one hook at once, each from another lane
+	inLane    = 256 // deliveries of a lane in memory; more stay on record until their turn
+	suspect   = 5   // after so many failures in a row, one request at a time
 	maxAnswer = 1 << 10
-	maxWait   = time.Hour // that a receiver may ask for
+	maxWait   = time.Hour // longest pause that a receiver may ask for
 )
 
-// retries are the pauses before each further attempt: a day, all in all.
+// retries are the pauses before further attempts, about a day in all.
 var retries = []time.Duration{
 	time.Second, 5 * time.Second, 30 * time.Second, 2 * time.Minute, 10 * time.Minute, 30 * time.Minute,
 	time.Hour, 2 * time.Hour, 4 * time.Hour, 8 * time.Hour, 8 * time.Hour,
 }
 
-// Options are what a Dispatcher is made of. Store, Writer and Log are required.
+// Options are the parts and settings of a Dispatcher. Store, Writer and Log are required.
 type Options struct {
 	Store   *records.Store
-	Writer  *records.Writer // keeps what has come of deliveries
+	Writer  *records.Writer // records the outcomes of deliveries
 	Log     *slog.Logger
-	Private bool            // addresses of inner networks are allowed
-	Retries []time.Duration // nil stands for a day's
+	Private bool            // private network addresses are allowed
+	Retries []time.Duration // nil means the default
 }
 
 // Dispatcher delivers what is in the outbox. It is the [records.Outbox].
@@ -50,37 +50,37 @@ type Dispatcher struct {
 	client  *http.Client
 	private bool
 	retries []time.Duration
-	wake    chan struct{} // holds one: a lane is ready; a second says nothing more
+	wake    chan struct{} // holds one signal: a lane is ready
 	saving  sync.WaitGroup
 
 	mu    sync.Mutex
 	hooks map[string]*hook
-	order []string // of hooks, the oldest first
+	order []string // ids of hooks, oldest first
 	ended bool
 }
 
-// hook is a hook at work.
+// hook is an active hook.
 type hook struct {
 	records.Hook
 	secrets  [][]byte
-	lanes    map[string]*lane // those with something in them
+	lanes    map[string]*lane // those with deliveries
 	ready    []*lane
 	busy     int
-	failures int // one after another
+	failures int // in a row
 	removed  bool
 }
 
-// lane is what is delivered one after another.
+// lane is a sequence of deliveries that are sent one after another.
 type lane struct {
 	name  string
 	queue []records.Delivery
-	last  int64       // the highest id that was taken
-	more  bool        // there are others on record, after that
-	timer *time.Timer // it waits to try again
-	taken bool        // it is ready, busy, or waits
+	last  int64       // the highest id in it
+	more  bool        // there are more on record after last
+	timer *time.Timer // of the pause before the next attempt
+	taken bool        // ready, sending, or pausing
 }
 
-// New returns a dispatcher with the hooks on record. Run it.
+// New returns a dispatcher with the hooks on record. Call Run.
 func New(o Options) (*Dispatcher, error) {
 	if o.Retries == nil {
 		o.Retries = retries
@@ -99,7 +99,7 @@ func New(o Options) (*Dispatcher, error) {
 	return d, nil
 }
 
-// begin puts a hook to work, with what waits for it.
+// begin starts a hook, with its waiting deliveries.
 func (d *Dispatcher) begin(kept records.Hook) error {
 	h := &hook{Hook: kept, lanes: map[string]*lane{}}
 	if err := h.settle(); err != nil {
@@ -172,7 +172,7 @@ func (d *Dispatcher) queue(h *hook, one records.Delivery) {
 		h.lanes[one.Lane] = l
 	}
 	switch {
-	case l.more: // it is found on record
+	case l.more: // it will be read from the records
 	case len(l.queue) >= inLane:
 		l.more = true
 	default:
@@ -182,7 +182,7 @@ func (d *Dispatcher) queue(h *hook, one records.Delivery) {
 	d.makeReady(h, l)
 }
 
-// makeReady lets a lane go on, unless it is on its way already.
+// makeReady makes a lane ready to send, unless it already is.
 func (d *Dispatcher) makeReady(h *hook, l *lane) {
 	if l.taken {
 		return
@@ -195,7 +195,7 @@ func (d *Dispatcher) makeReady(h *hook, l *lane) {
 	}
 }
 
-// Run delivers until ctx is over, and returns when no request is under way.
+// Run delivers until ctx ends, and returns when no request is being sent.
 func (d *Dispatcher) Run(ctx context.Context) {
 	var workers sync.WaitGroup
 	defer d.saving.Wait()
@@ -220,7 +220,7 @@ func (d *Dispatcher) Run(ctx context.Context) {
 	}
 }
 
-// end stops the timers, and lets idle connections go.
+// end stops the timers, and closes idle connections.
 func (d *Dispatcher) end() {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -235,7 +235,7 @@ func (d *Dispatcher) end() {
 	d.client.CloseIdleConnections()
 }
 
-// most is how many requests may be under way to the hook.
+// most returns how many requests may be sent to the hook at once.
 func (h *hook) most() int {
 	switch {
 	case h.Paused || h.removed:
@@ -246,7 +246,7 @@ func (h *hook) most() int {
 	return atOnce
 }
 
-// work delivers what is first in a lane.
+// work sends the first delivery of a lane.
 func (d *Dispatcher) work(ctx context.Context, h *hook, l *lane) {
 	one, ok := d.first(h, l)
 	var tried records.Delivery
@@ -258,7 +258,7 @@ func (d *Dispatcher) work(ctx context.Context, h *hook, l *lane) {
 	defer d.mu.Unlock()
 	h.busy--
 	if ctx.Err() != nil || h.removed || d.ended {
-		return // it stays on record as it was
+		return // it stays on record
 	}
 	if ok {
 		d.settle(h, l, tried, wait)
@@ -271,7 +271,7 @@ func (d *Dispatcher) work(ctx context.Context, h *hook, l *lane) {
 	}
 }
 
-// first finds what is to be delivered in a lane, which the caller has taken.
+// first returns the next delivery of a lane that the caller has taken.
 func (d *Dispatcher) first(h *hook, l *lane) (records.Delivery, bool) {
 	d.mu.Lock()
 	empty, more, last := len(l.queue) == 0, l.more, l.last
@@ -301,7 +301,7 @@ func (d *Dispatcher) first(h *hook, l *lane) (records.Delivery, bool) {
 	return l.queue[0], true
 }
 
-// settle takes what has come of an attempt.
+// settle records the outcome of an attempt.
 func (d *Dispatcher) settle(h *hook, l *lane, tried records.Delivery, wait time.Duration) {
 	d.writer.Result(tried)
 	if tried.State == records.Waiting {
@@ -313,7 +313,7 @@ func (d *Dispatcher) settle(h *hook, l *lane, tried records.Delivery, wait time.
 	l.queue = l.queue[1:]
 	if tried.State == records.Delivered {
 		h.failures = 0
-		for _, other := range h.lanes { // who waits need not wait longer
+		for _, other := range h.lanes { // the receiver is back, so the others need not wait
 			if other.timer != nil && other.timer.Stop() {
 				other.timer, other.taken = nil, false
 				d.makeReady(h, other)
@@ -324,7 +324,7 @@ func (d *Dispatcher) settle(h *hook, l *lane, tried records.Delivery, wait time.
 		h.Paused = true
 		d.log.Warn("a hook is paused: its address says that it is gone for good", "hook", h.ID, "url", h.URL)
 		paused := h.Hook
-		d.saving.Go(func() { // the file may be slow, and who holds the lock must not wait for it
+		d.saving.Go(func() { // the file may be slow, and the lock must not wait for it
 			if err := d.store.PutHook(&paused); err != nil {
 				d.log.Warn("a hook could not be paused on record", "hook", paused.ID, "error", err)
 			}
@@ -333,7 +333,7 @@ func (d *Dispatcher) settle(h *hook, l *lane, tried records.Delivery, wait time.
 	d.release(h, l)
 }
 
-// release lets a lane be taken again, or go when it is empty.
+// release makes a lane available again, or removes it if it is empty.
 func (d *Dispatcher) release(h *hook, l *lane) {
 	if l.timer != nil {
 		return
@@ -346,7 +346,7 @@ func (d *Dispatcher) release(h *hook, l *lane) {
 	}
 }
 
-// tryAgain lets a lane try again after its pause.
+// tryAgain makes a lane ready after its pause.
 func (d *Dispatcher) tryAgain(h *hook, l *lane) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -357,7 +357,7 @@ func (d *Dispatcher) tryAgain(h *hook, l *lane) {
 	d.makeReady(h, l)
 }
 
-// attempt delivers once, and says what has come of it, and after what pause to try again.
+// attempt sends a delivery once, and returns the outcome and the pause before the next attempt.
 func (d *Dispatcher) attempt(ctx context.Context, h *hook, one records.Delivery) (records.Delivery, time.Duration) {
 	asked := time.Time{}
 	one, asked = d.post(ctx, h, one)
@@ -371,13 +371,13 @@ func (d *Dispatcher) attempt(ctx context.Context, h *hook, one records.Delivery)
 		return one, 0
 	}
 	wait := d.retries[one.Attempts-1]
-	wait += time.Duration(mathrand.Int64N(int64(wait)/5 + 1)) // lest all come at once
+	wait += time.Duration(mathrand.Int64N(int64(wait)/5 + 1)) // so that not all come at once
 	wait = max(wait, min(time.Until(asked), maxWait))
 	one.Due = time.Now().Add(wait).UnixMilli()
 	return one, wait
 }
 
-// post sends once. Asked is when the receiver wants to be asked again, if it says so.
+// post sends a request once. Asked is when the receiver wants the next attempt, if it says so.
 func (d *Dispatcher) post(ctx context.Context, h *hook, one records.Delivery) (_ records.Delivery, asked time.Time) {
 	d.mu.Lock()
 	url, secrets := h.URL, h.secrets
@@ -413,7 +413,7 @@ func (d *Dispatcher) post(ctx context.Context, h *hook, one records.Delivery) (_
 	return one, asked
 }
 
-// plain says what was wrong with a request without repeating the address.
+// plain describes an error without repeating the URL.
 func plain(err error) string {
 	if timeout, ok := err.(interface{ Timeout() bool }); ok && timeout.Timeout() {
 		return fmt.Sprintf("no answer within %s", answerTimeout)
@@ -428,7 +428,7 @@ func plain(err error) string {
 	return err.Error()
 }
 
-// change takes over what has changed of a hook.
+// change applies new settings of a hook.
 func (d *Dispatcher) change(changed records.Hook) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -460,7 +460,7 @@ func (d *Dispatcher) Get(realm, id string) (records.Hook, error) {
 	return records.Hook{}, records.ErrNotFound
 }
 
-// All returns the hooks of a realm, the oldest first.
+// All returns the hooks of a realm, oldest first.
 func (d *Dispatcher) All(realm string) (list []records.Hook) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -472,7 +472,7 @@ func (d *Dispatcher) All(realm string) (list []records.Hook) {
 	return list
 }
 
-// remove lets a hook be told nothing any more.
+// remove stops all deliveries to a hook.
 func (d *Dispatcher) remove(id string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -490,14 +490,14 @@ func (d *Dispatcher) remove(id string) {
 	}
 }
 
-// Forget removes the hooks of a realm.
+// Forget removes all hooks of a realm.
 func (d *Dispatcher) Forget(realm string) {
 	for _, h := range d.All(realm) {
 		d.remove(h.ID)
 	}
 }
 
-// again delivers something once more, after what else waits in its lane.
+// again sends a delivery once more, after what waits in its lane.
 func (d *Dispatcher) again(one records.Delivery) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -517,8 +517,7 @@ func (d *Dispatcher) again(one records.Delivery) error {
 	return nil
 }
 
-// try sends a hook an event that says no more than that it was asked for, and returns
-// what came of it.
+// try sends a hook a test event, and returns the outcome.
 func (d *Dispatcher) try(ctx context.Context, realm, id string) (records.Delivery, error) {
 	d.mu.Lock()
 	h := d.hooks[id]
@@ -537,7 +536,7 @@ func (d *Dispatcher) try(ctx context.Context, realm, id string) (records.Deliver
 	return one, nil
 }
 
-// Waiting is how many deliveries are in memory, to be made.
+// Waiting returns the number of deliveries that wait in memory.
 func (d *Dispatcher) Waiting() (n int) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -549,5 +548,5 @@ func (d *Dispatcher) Waiting() (n int) {
 	return n
 }
 
-// newID makes up the id of a hook.
+// newID returns a new id for a hook.
 func newID() string { return "hook-" + strings.ToLower(rand.Text()[:12]) }

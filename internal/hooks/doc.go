@@ -1,10 +1,10 @@
-// Package hooks tells addresses of the back end what happens: it makes events of what
-// the records announce, and delivers them from the outbox that the records keep.
+// Package hooks sends events to addresses of the back end. It makes events from what the records
+// announce, and delivers them from the outbox in the records.
 //
-// Bodies are CloudEvents 1.0 in JSON, signatures those of Standard Webhooks. An event is
-// delivered at least once; those of a room, and those of a person as such, in their
-// order. What is not taken is tried again for a day, with growing pauses, and then
+// Bodies are CloudEvents 1.0 in JSON; signatures follow Standard Webhooks. An event is delivered
+// at least once. The events of a room are delivered in order, and so are those of a person. A
+// delivery that is not accepted is retried for about a day, with growing pauses, and then
 // parked.
 //
-// The package may import records and what stands below it.
+// The package may import records and the packages below it.
 package hooks

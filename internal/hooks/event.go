@@ -14,21 +14,21 @@ import (
 
 // The kinds of events.
 const (
-	headcount      = "headcount" // announced at each change, and told when it crosses a bound
+	headcount      = "headcount" // announced at each change; an event only if it crosses a bound
 	HeadcountAbove = "headcount.above"
 	HeadcountBelow = "headcount.below"
 	Test           = "hook.test"
 )
 
-// Kinds are all that a hook can subscribe to.
+// Kinds are the kinds that a hook can subscribe to.
 var Kinds = []string{
 	"room.first-in", "room.empty", "member.joined", "member.left", "person.online", "person.offline", "status.changed", HeadcountAbove, HeadcountBelow,
 }
 
-// typePrefix makes a kind the type of a CloudEvent.
+// typePrefix turns a kind into the type of a CloudEvent.
 const typePrefix = "tovik."
 
-// tells gives the kinds under which a hook wants to be told of something.
+// tells returns the kinds of the events that an announcement makes for a hook.
 func tells(h *records.Hook, a *records.Announcement) (kinds []string) {
 	if (a.View == presence.Open) != (h.View == wire.ViewOpen) || !about(h, a.Room) {
 		return nil
@@ -48,7 +48,7 @@ func tells(h *records.Hook, a *records.Announcement) (kinds []string) {
 	return kinds
 }
 
-// about tells whether a hook is about a room, or without one about people as such.
+// about reports whether a hook covers a room; without a room, whether it covers people.
 func about(h *records.Hook, room presence.RoomName) bool {
 	if h.Rooms == nil || room == "" {
 		return h.Rooms == nil
@@ -56,7 +56,7 @@ func about(h *records.Hook, room presence.RoomName) bool {
 	return slices.ContainsFunc(h.Rooms, func(p presence.Pattern) bool { return p.Match(room) })
 }
 
-// delivery makes what a hook is told.
+// delivery makes the delivery of an event to a hook.
 func delivery(h *records.Hook, kind string, a *records.Announcement) records.Delivery {
 	data := wire.EventData{Room: string(a.Room), User: string(a.Person), Name: a.Profile.Name, Picture: a.Profile.Picture}
 	subject := string(a.Person)
@@ -92,7 +92,7 @@ func delivery(h *records.Hook, kind string, a *records.Announcement) records.Del
 	return d
 }
 
-// body is the event in the JSON format of CloudEvents.
+// body returns the event in the JSON format of CloudEvents.
 func body(h *records.Hook, d *records.Delivery, subject string, data wire.EventData) []byte {
 	text, err := json.Marshal(wire.Event{
 		SpecVersion: "1.0", ID: d.Event, Source: "/realms/" + h.Realm, Type: typePrefix + d.Kind, Subject: subject,
@@ -104,7 +104,7 @@ func body(h *records.Hook, d *records.Delivery, subject string, data wire.EventD
 	return text
 }
 
-// OfPeople tells whether events of a kind are about people as such, wherever they are.
+// OfPeople reports whether events of a kind are about people, whatever their rooms.
 func OfPeople(kind string) bool {
 	return kind == "person.online" || kind == "person.offline" || kind == "status.changed"
 }

@@ -12,17 +12,17 @@ import (
 	"time"
 )
 
-// secretPrefix stands before secrets, as Standard Webhooks has it.
+// secretPrefix is the prefix of secrets in Standard Webhooks.
 const secretPrefix = "whsec_"
 
-// NewSecret makes up a secret.
+// NewSecret returns a new secret.
 func NewSecret() string {
 	var bytes [24]byte
 	_, _ = rand.Read(bytes[:]) // never fails
 	return secretPrefix + base64.StdEncoding.EncodeToString(bytes[:])
 }
 
-// ParseSecret reads what NewSecret wrote.
+// ParseSecret decodes a secret.
 func ParseSecret(text string) ([]byte, error) {
 	secret, err := base64.StdEncoding.DecodeString(strings.TrimPrefix(text, secretPrefix))
 	if err != nil || len(secret) < 16 {
@@ -31,8 +31,8 @@ func ParseSecret(text string) ([]byte, error) {
 	return secret, nil
 }
 
-// SecretBytes are what signs with a secret of either form: whsec_ and base64, as Standard
-// Webhooks has it, or any other text as it is.
+// SecretBytes returns the signing key of a secret in either form: whsec_ and base64, as in
+// Standard Webhooks, or any other text.
 func SecretBytes(text string) ([]byte, error) {
 	if strings.HasPrefix(text, secretPrefix) {
 		return ParseSecret(text)
@@ -40,8 +40,8 @@ func SecretBytes(text string) ([]byte, error) {
 	return []byte(text), nil
 }
 
-// Sign sets the headers of Standard Webhooks on a request with this body, for a time, with
-// each of the secrets.
+// Sign sets the headers of Standard Webhooks on a request with this body and time, with a
+// signature for each secret.
 func Sign(h http.Header, id string, at time.Time, body []byte, secrets ...[]byte) {
 	stamp := strconv.FormatInt(at.Unix(), 10)
 	var signatures []string
@@ -59,10 +59,10 @@ func signature(id, stamp string, body, secret []byte) string {
 	return "v1," + base64.StdEncoding.EncodeToString(mac.Sum(nil))
 }
 
-// tolerance is how far the time of a request may be from the receiver's.
+// tolerance is how far the time of a request may be from the receiver's clock.
 const tolerance = 5 * time.Minute
 
-// Verify tells whether a request was signed with the secret, lately.
+// Verify reports whether a request was signed with the secret, and is recent.
 func Verify(h http.Header, now time.Time, body, secret []byte) error {
 	id, stamp := h.Get("webhook-id"), h.Get("webhook-timestamp")
 	at, err := strconv.ParseInt(stamp, 10, 64)

@@ -10,7 +10,7 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// What is scored besides ghosts by their cause.
+// Other scores than ghosts by their cause.
 const (
 	falseLeaves = "false leaves within grace"
 	lateLeaves  = "ghosts beyond their bound"
@@ -20,28 +20,28 @@ const (
 	lateAway    = "away shown too late"
 )
 
-// activityEvery is how often a page tells of input at most.
+// activityEvery is the shortest interval in which a page reports input.
 const activityEvery = 20 * time.Second
 
-// person is somebody of the world, with what is true of them and what others see.
+// person is a simulated person: the truth about them, and what others see.
 type person struct {
 	w      *world
 	random *rand.Rand
 	user   presence.UserID
 	room   presence.RoomName
 	device bool
-	tabs   []*tab // also those that are gone, until others have seen it
+	tabs   []*tab // also closed ones, until others have seen that
 
 	lastInput   time.Duration
-	quietUntil  time.Duration // there is nobody at the page
+	quietUntil  time.Duration // nobody is at the page
 	lastKey     time.Duration
 	report      uint64
-	stalls      time.Duration // of the service since the last input
-	keyStalls   time.Duration // since the last key
+	stalls      time.Duration // pauses of the service since the last input
+	keyStalls   time.Duration // the same since the last key
 	shown       bool
 	falselyLeft bool
 	status      presence.Status // as shown
-	out         bool            // has gone away for a while
+	out         bool            // is away for a while
 }
 
 func newPerson(w *world, i int) *person {
@@ -62,7 +62,7 @@ func (p *person) between(least, most time.Duration) time.Duration {
 	return least + time.Duration(p.random.Int64N(int64(most-least)))
 }
 
-// arrive begins a stay.
+// arrive starts a stay.
 func (p *person) arrive() {
 	p.checkGone()
 	p.out = false
@@ -76,7 +76,7 @@ func (p *person) arrive() {
 	p.w.after(p.between(time.Minute, 4*time.Minute), p.act)
 }
 
-// depart ends a stay: what is open is closed, or the machine just goes.
+// depart ends a stay: the pages are closed, or the machine just goes away.
 func (p *person) depart() {
 	p.out = true
 	for _, t := range slices.Clone(p.tabs) {
@@ -95,7 +95,7 @@ func (p *person) depart() {
 	p.w.after(p.between(2*time.Hour, 10*time.Hour), p.arrive)
 }
 
-// here lets something happen to one of the person's open tabs.
+// here makes something happen to one of the person's open tabs.
 func (p *person) here(do func(*tab)) {
 	var tabs []*tab
 	for _, t := range p.tabs {
@@ -108,7 +108,7 @@ func (p *person) here(do func(*tab)) {
 	}
 }
 
-// act is one of the things that happen while people are here.
+// act does one of the things that happen while people are here.
 func (p *person) act() {
 	if p.out {
 		return
@@ -126,7 +126,7 @@ func (p *person) act() {
 	case dice < 57:
 		p.openTab(nil)
 	case dice < 60:
-		p.here(func(t *tab) { p.openTab(t) }) // a duplicated tab has the same storage
+		p.here(func(t *tab) { p.openTab(t) }) // a duplicated tab has a copy of the storage
 	case dice < 78:
 		p.here(p.startTyping)
 	case dice < 84:
@@ -134,7 +134,7 @@ func (p *person) act() {
 	case dice < 88:
 		p.here(func(t *tab) { t.freeze(p.between(10*time.Second, 5*time.Minute)) })
 	case dice < 91:
-		for _, t := range slices.Clone(p.tabs) { // the laptop sleeps, and all that is on it
+		for _, t := range slices.Clone(p.tabs) { // the laptop sleeps, with all its tabs
 			if t.state == open && t.reachable() {
 				t.freeze(p.between(time.Minute, 30*time.Minute))
 			}
@@ -161,8 +161,8 @@ func (p *person) openTab(copied *tab) {
 	t.load()
 }
 
-// unclaimed is a hello that was answered after its page had gone or had loaded
-// anew: the service finds the connection closed, and the session gets its grace.
+// unclaimed handles a hello that was answered after its page had gone or reloaded: the service
+// finds the connection closed, and the session gets its grace.
 func (p *person) unclaimed(link presence.LinkID) {
 	p.w.tell(presence.LinkLost{Link: link}, nil)
 	gone := &tab{p: p, pageHidden: true}
@@ -170,14 +170,14 @@ func (p *person) unclaimed(link presence.LinkID) {
 	p.tabs = append(p.tabs, gone)
 }
 
-// input is somebody doing something, now and again, unless there is nobody.
+// input is human input, now and then, if somebody is there.
 func (p *person) input() {
 	if p.out {
 		return
 	}
 	if p.w.now >= p.quietUntil && slices.ContainsFunc(p.tabs, (*tab).answers) {
 		p.touch()
-		for _, t := range slices.Clone(p.tabs) { // the tabs of a browser tell each other
+		for _, t := range slices.Clone(p.tabs) { // the tabs of a browser tell one another
 			t.say(func(from presence.LinkID) presence.Input { return presence.Activity{From: from} })
 		}
 	}
@@ -186,8 +186,7 @@ func (p *person) input() {
 
 func (p *person) touch() { p.lastInput, p.stalls = p.w.now, p.w.stall() }
 
-// startTyping composes for a while: a report every three seconds, and then a stop,
-// or nothing more.
+// startTyping types for a while: a report every three seconds, and then a stop, or nothing more.
 func (p *person) startTyping(t *tab) {
 	if p.w.now < p.quietUntil {
 		return
@@ -213,7 +212,7 @@ func (p *person) key(t *tab, on bool) {
 	})
 }
 
-// seen is what others see of the person in the room: the judge of it all.
+// seen is called with what others see of the person in the room, and judges it.
 func (p *person) seen(m presence.MemberChanged) {
 	switch {
 	case m.Before.Sessions == 0:
@@ -228,8 +227,8 @@ func (p *person) seen(m presence.MemberChanged) {
 	}
 }
 
-// judgeLeave holds a leave against the truth: of each tab it must be neither too
-// early nor, of the last of them, too late.
+// judgeLeave compares a leave with the truth: it must not be too early for any tab, nor too late
+// for the last one.
 func (p *person) judgeLeave(reason presence.Reason) {
 	now := p.w.now
 	last, gone := &tab{}, time.Duration(0)
@@ -246,7 +245,7 @@ func (p *person) judgeLeave(reason presence.Reason) {
 	}
 	what := "ghost: " + reason.String()
 	switch {
-	case last.outageAt < gone: // one had gone before, and may be waited for longer
+	case last.outageAt < gone: // another tab went earlier, and may have a longer grace
 		what = "ghost: several tabs"
 	case last.pageHidden && reason != presence.ReasonBye && reason != presence.ReasonClosing:
 		what += ", hidden page"
@@ -259,7 +258,7 @@ func (p *person) judgeLeave(reason presence.Reason) {
 	}
 }
 
-// checkGone is before a new stay: whoever went must have been seen to go.
+// checkGone checks, before a new stay, that the person's departure has been seen.
 func (p *person) checkGone() {
 	if !p.shown {
 		return
@@ -272,7 +271,7 @@ func (p *person) checkGone() {
 	p.w.score.never(lateLeaves)
 }
 
-// forgetTabs lets tabs go that nothing can be said of any more.
+// forgetTabs forgets tabs that no longer matter.
 func (p *person) forgetTabs() {
 	p.tabs = slices.DeleteFunc(p.tabs, func(t *tab) bool {
 		gone := t.state == closed && (p.w.now > t.latest+slack || !p.shown)
@@ -289,9 +288,8 @@ func (p *person) typingSeen(on bool) {
 	}
 }
 
-// statusSeen holds away against the last input. A page tells of input only every
-// so often, so away may come early by that much; and a page that cannot be heard
-// cannot tell.
+// statusSeen compares away with the last input. A page reports input only every so often, so
+// away may be early by that much; and a page that cannot be heard cannot report.
 func (p *person) statusSeen(status presence.Status) {
 	if status == presence.Away && p.status == presence.Online && slices.ContainsFunc(p.tabs, (*tab).answers) {
 		idle := p.w.now - p.lastInput
@@ -302,8 +300,8 @@ func (p *person) statusSeen(status presence.Status) {
 	p.status = status
 }
 
-// serviceStalled gives the service's own standing still to all that it promised. A
-// restart also begins every grace anew, and forgets who types.
+// serviceStalled extends all that the service promised by its own pause. A restart also starts
+// every grace again, and forgets who is typing.
 func (p *person) serviceStalled(restart bool) {
 	d := p.w.stall()
 	p.stalls += d

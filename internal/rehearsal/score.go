@@ -6,7 +6,7 @@ import (
 	"time"
 )
 
-// Score is what the world saw of the core.
+// Score is the result of a rehearsal.
 type Score struct {
 	People   int           `json:"people"`
 	Hours    float64       `json:"hours"`
@@ -20,23 +20,23 @@ type Score struct {
 	Took     time.Duration `json:"-"`
 }
 
-// Line is one thing that could go wrong, with how it went. Times are in seconds.
+// Line is one thing that can go wrong, and how it went. Times are in seconds.
 type Line struct {
 	What  string  `json:"what"`
-	Seen  int     `json:"seen"`  // how often it came to it
+	Seen  int     `json:"seen"`  // how often it happened
 	Total float64 `json:"total"` // seconds
 	Worst float64 `json:"worst"` // seconds
-	Bound float64 `json:"bound"` // seconds that the policy promises
-	// Broken is how often the bound was broken; of false leaves, each one.
+	Bound float64 `json:"bound"` // seconds, as the policy promises
+	// Broken is how often the bound was broken; for false leaves, how many there were.
 	Broken int `json:"broken"`
 }
 
-// Broken tells whether any bound was broken.
+// Broken reports whether any bound was broken.
 func (s *Score) Broken() bool {
 	return slices.ContainsFunc(s.Lines, func(l Line) bool { return l.Broken > 0 })
 }
 
-// line finds or makes the line of something.
+// line returns the line of something, and creates it if needed.
 func (s *Score) line(what string) *Line {
 	for i := range s.Lines {
 		if s.Lines[i].What == what {
@@ -47,8 +47,8 @@ func (s *Score) line(what string) *Line {
 	return &s.Lines[len(s.Lines)-1]
 }
 
-// group orders the lines: what must never happen, what the policy promises, and
-// that across pauses.
+// group orders the lines: what must never happen, what the policy promises, and the same across
+// pauses.
 func (l Line) group() string {
 	switch {
 	case l.What == falseLeaves || l.What == lateLeaves || l.What == flickers:
@@ -59,15 +59,15 @@ func (l Line) group() string {
 	return "2" + l.What
 }
 
-// slack is how much later than promised something may be seen: a timer fires at
-// most one tick late, and several may follow from each other.
+// slack is how much later than promised something may be seen: a timer fires at most one tick
+// late, and several may depend on each other.
 const slack = 100 * time.Millisecond
 
-// acrossPause marks what the service's own standing still has made longer.
+// acrossPause marks what took longer because the service was paused.
 const acrossPause = ", across a pause or restart"
 
-// took notes something that lasted, and that may have lasted as long as the policy
-// promises, and as the service's machine stood still meanwhile.
+// took records how long something took, and how long it was allowed to take: what the policy
+// promises, and the pauses of the service.
 func (s *Score) took(what string, lasted, promised, stalled time.Duration) {
 	if stalled > 0 {
 		what += acrossPause
@@ -83,5 +83,5 @@ func (s *Score) took(what string, lasted, promised, stalled time.Duration) {
 	}
 }
 
-// never notes something that must not happen.
+// never records something that must not happen.
 func (s *Score) never(what string) { s.line(what).Seen++; s.line(what).Broken++ }

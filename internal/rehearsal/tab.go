@@ -7,7 +7,7 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// state is whether the page of a tab is there.
+// state is the state of a tab's page.
 type state uint8
 
 const (
@@ -15,16 +15,16 @@ const (
 	open
 )
 
-// tab is a page or a device: its truth, and what it has kept.
+// tab is a page or a device: the truth about it, and what it has stored.
 type tab struct {
 	p     *person
 	state state
 
-	connected  bool // has a link, as far as it knows
-	cut        bool // its cable is cut: nothing comes through, and nobody knows
-	frozen     bool // its script stands still
+	connected  bool // believes that it has a link
+	cut        bool // its cable is cut, and neither side knows yet
+	frozen     bool // its script is stopped
 	pageHidden bool
-	told       bool // that it is hidden, in its last hello
+	told       bool // its last hello said that it is hidden
 
 	session presence.SessionID
 	key     string
@@ -32,20 +32,20 @@ type tab struct {
 	link    presence.LinkID
 	attempt uint64
 
-	// Since when the service cannot hear it, 0 when it can; and when others may see
-	// it gone at the earliest and at the latest.
+	// Since when the service cannot hear the tab (0: it can), and the earliest and latest time
+	// at which others may see it gone.
 	outageAt, earliest, latest time.Duration
-	promised                   time.Duration // what latest is after outageAt, but for the service's pauses
+	promised                   time.Duration // latest minus outageAt, without the service's pauses
 }
 
 func (t *tab) reachable() bool { return !t.cut && !t.frozen }
 
-// answers tells whether a beat request on its link would be answered.
+// answers reports whether the tab would answer a beat request on its link.
 func (t *tab) answers() bool { return t.state == open && t.connected && t.reachable() }
 
 func (t *tab) policy() *presence.RoomPolicy { return t.p.w.policy.For(t.p.room) }
 
-// grace is how long the service waits for it after a loss without a word.
+// grace returns how long the service waits for the tab after a loss without notice.
 func (t *tab) grace() time.Duration {
 	if t.pageHidden {
 		return max(t.policy().GraceBackground, t.policy().GraceLost)
@@ -53,7 +53,7 @@ func (t *tab) grace() time.Duration {
 	return t.policy().GraceLost
 }
 
-// waits is how long a service that has just started waits for it.
+// waits returns how long a service that has just started waits for the tab.
 func (t *tab) waits() time.Duration {
 	if t.p.device {
 		return t.p.w.policy.Lease
@@ -61,8 +61,8 @@ func (t *tab) waits() time.Duration {
 	return t.grace()
 }
 
-// goes notes that the service cannot hear the tab from now on. A second sign may
-// let it be seen gone earlier, never later.
+// goes notes that the service cannot hear the tab from now on. A second sign may make it leave
+// earlier, never later.
 func (t *tab) goes(earliest, latest time.Duration) {
 	w := t.p.w
 	if t.outageAt != 0 {
@@ -72,7 +72,7 @@ func (t *tab) goes(earliest, latest time.Duration) {
 	t.outageAt, t.earliest, t.latest, t.promised = w.now, w.now+earliest, w.now+latest+w.stall(), latest
 }
 
-// goesSilent is an outage that the service has to find out by itself.
+// goesSilent is an outage that the service has to notice by itself.
 func (t *tab) goesSilent() {
 	p := &t.p.w.policy
 	if t.p.device {
@@ -82,10 +82,10 @@ func (t *tab) goesSilent() {
 	t.goes(t.policy().GraceLost, p.BeatEvery+p.Silence()+t.grace())
 }
 
-// leaseBeat is how often a device comes by itself.
+// leaseBeat is the interval of a device's beats.
 const leaseBeat = time.Minute
 
-// load is a load of the page.
+// load loads the page.
 func (t *tab) load() {
 	t.p.w.ids++
 	t.nonce = fmt.Sprintf("load %d", t.p.w.ids)
@@ -116,8 +116,8 @@ func (t *tab) hello() {
 	})
 }
 
-// welcomed is the answer to a hello. The page may have gone meanwhile; then the
-// service learns that its link is lost.
+// welcomed handles the answer to a hello. If the page has gone since, the service learns that
+// its link is lost.
 func (t *tab) welcomed(reply presence.Reply, err error) {
 	if err != nil {
 		panic(fmt.Sprintf("rehearsal: a hello was refused: %v", err))
@@ -133,7 +133,7 @@ func (t *tab) welcomed(reply presence.Reply, err error) {
 	t.session, t.key, t.link, t.connected = reply.Link.Session, reply.Key, reply.Link, true
 	w.tabs[t.session] = t
 	t.outageAt, t.earliest, t.latest = 0, 0, 0
-	if t.pageHidden != t.told { // it was shown or hidden while the hello was under way
+	if t.pageHidden != t.told { // this changed since the hello was sent
 		t.tellPageHidden()
 	}
 	if t.p.device {
@@ -142,13 +142,13 @@ func (t *tab) welcomed(reply presence.Reply, err error) {
 	}
 }
 
-// comeAgain is a device's beat over HTTP.
+// comeAgain is a device's HTTP beat.
 func (t *tab) comeAgain(link presence.LinkID) {
 	if t.state != open || t.link != link {
 		return
 	}
 	t.p.w.tell(presence.Beat{From: link}, func(_ presence.Reply, err error) {
-		if err != nil { // its lease ran out meanwhile
+		if err != nil { // its lease has run out since
 			t.load()
 			return
 		}
@@ -163,8 +163,8 @@ func (t *tab) say(in func(presence.LinkID) presence.Input) {
 	}
 }
 
-// wasCut is the service closing the link. The session waits for the tab, unless
-// another page has it now.
+// wasCut handles a link that the service closed. The session waits for the tab, unless another
+// page has it now.
 func (t *tab) wasCut(reason presence.Reason) {
 	if t.state != open || !t.connected {
 		return
@@ -180,15 +180,15 @@ func (t *tab) wasCut(reason presence.Reason) {
 	}
 }
 
-// reconnect is the same page on a new link.
+// reconnect opens a new link of the same page.
 func (t *tab) reconnect() {
 	if t.state == open && !t.connected && t.reachable() {
 		t.hello()
 	}
 }
 
-// reload is the beacon, the close, and then the next page. In one of a few the
-// beacon comes late, or the renderer crashed and there is none.
+// reload is the beacon, the close, and the next page. Sometimes the beacon is late, or there is
+// none because the renderer crashed.
 func (t *tab) reload() {
 	w, link := t.p.w, t.link
 	t.goes(t.policy().GraceClosing, t.grace())
@@ -210,15 +210,16 @@ func (t *tab) reload() {
 	})
 }
 
-// switchNetwork is the same page over another network; the old link stands dead.
+// switchNetwork opens a link of the same page over another network; the old link is dead but not
+// closed.
 func (t *tab) switchNetwork() {
 	t.goesSilent()
 	t.connected = false
 	t.p.w.after(t.p.between(100*time.Millisecond, 3*time.Second), t.reconnect)
 }
 
-// cutCable lets nothing through for a while. The client finds out by the silence
-// of the service, or by the service having closed the link meanwhile.
+// cutCable blocks the network for a while. The client notices it by the silence of the service,
+// or because the service closed the link.
 func (t *tab) cutCable(d time.Duration) {
 	t.goesSilent()
 	t.cut = true
@@ -238,8 +239,8 @@ func (t *tab) freeze(d time.Duration) {
 	})
 }
 
-// thaw is the end of a cut or a freeze: a page whose link still stands is heard
-// again, else it makes a new one.
+// thaw ends a cut or a freeze: a page whose link is still open is heard again; another one
+// reconnects.
 func (t *tab) thaw() {
 	if t.state != open || !t.reachable() {
 		return
@@ -259,7 +260,7 @@ func (t *tab) thaw() {
 			return
 		}
 		t.outageAt, t.earliest, t.latest = 0, 0, 0
-		if !t.reachable() { // it has frozen again since it sent that
+		if !t.reachable() { // it has frozen again since
 			t.goesSilent()
 		}
 	})
@@ -290,7 +291,7 @@ func (t *tab) close() {
 	}
 }
 
-// bye is a sign-out of this page.
+// bye ends the session of this page.
 func (t *tab) bye() {
 	if !t.answers() {
 		t.close()
@@ -302,7 +303,7 @@ func (t *tab) bye() {
 	t.p.w.tell(presence.Bye{From: link}, nil)
 }
 
-// die is a process that is killed: its connection ends without a word.
+// die kills the process: its connection ends without notice.
 func (t *tab) die() {
 	t.state, t.connected = closed, false
 	if t.p.device || !t.reachable() {

@@ -11,7 +11,7 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// Options say what is rehearsed. All are required.
+// Options are the settings of a rehearsal. All are required.
 type Options struct {
 	Policy presence.Policy
 	People int
@@ -47,7 +47,7 @@ type world struct {
 	core     *presence.Core
 	random   *rand.Rand
 	now      time.Duration // since dusk, by the world's clock
-	stalled  time.Duration // until when the service's machine stands still
+	stalled  time.Duration // until when the service's machine is suspended
 	events   queue
 	order    uint64 // of the last event
 	ids      uint64
@@ -55,7 +55,7 @@ type world struct {
 	carrying bool // effects out
 	tabs     map[presence.SessionID]*tab
 	people   map[presence.UserID]*person
-	asking   map[uint64]*person // whose hello is pending
+	asking   map[uint64]*person // people whose hello is pending
 	score    Score
 	origin   time.Duration // of the core's monotonic clock
 }
@@ -74,7 +74,7 @@ func (w *world) instant() presence.Instant {
 	return presence.Instant{Mono: w.now - w.origin, Wall: dusk.Add(w.now)}
 }
 
-// event is something that the world does at a time.
+// event is something that happens in the world at a time.
 type event struct {
 	at    time.Duration
 	order uint64
@@ -97,7 +97,7 @@ func (q *queue) Pop() any {
 	return last
 }
 
-// after lets something happen in a while.
+// after makes something happen after a while.
 func (w *world) after(d time.Duration, do func()) {
 	w.order++
 	heap.Push(&w.events, event{w.now + d, w.order, do})
@@ -107,7 +107,7 @@ func (w *world) between(least, most time.Duration) time.Duration {
 	return least + time.Duration(w.random.Int64N(int64(most-least)))
 }
 
-// play lets everything happen in its order, the core's own deadlines among it.
+// play makes everything happen in order, including the core's own deadlines.
 func (w *world) play(until time.Duration) {
 	for {
 		next := until
@@ -137,7 +137,7 @@ func (w *world) advance() {
 	}
 }
 
-// tell gives the core an input, once its machine is awake.
+// tell gives the core an input, when its machine is running.
 func (w *world) tell(in presence.Input, then func(presence.Reply, error)) {
 	if w.now < w.stalled {
 		w.after(w.stalled-w.now, func() { w.tell(in, then) })
@@ -150,14 +150,14 @@ func (w *world) tell(in presence.Input, then func(presence.Reply, error)) {
 	w.carryOut()
 }
 
-// carryOut does what the gateway does, and looks at what others see.
+// carryOut does what the gateway does with the effects, and checks what others see.
 func (w *world) carryOut() {
 	if w.carrying {
 		return // what is under way comes to it
 	}
 	w.carrying = true
 	defer func() { w.carrying = false }()
-	for i := 0; i < len(w.effects.List); i++ { // a beat that is answered adds to them
+	for i := 0; i < len(w.effects.List); i++ { // an answered beat adds to them
 		switch effect := w.effects.List[i].(type) {
 		case presence.AskBeat:
 			w.asked(effect.Link)
@@ -184,7 +184,7 @@ func (w *world) carryOut() {
 	w.effects.Reset()
 }
 
-// asked writes a beat request to a link, and has the page answer if it can.
+// asked writes a beat request to a link, and lets the page answer if it can.
 func (w *world) asked(link presence.LinkID) {
 	w.score.Beats++
 	_, _ = w.core.Apply(w.instant(), presence.BeatWritten{To: link}, &w.effects)
@@ -205,7 +205,7 @@ func (w *world) settled(effect presence.Settled) {
 	p.unclaimed(effect.Reply.Link)
 }
 
-// pause lets the service's machine stand still for a while.
+// pause suspends the service's machine for a while.
 func (w *world) pause() {
 	w.score.Pauses++
 	w.stalled = w.now + w.between(2*time.Second, 2*time.Minute)
@@ -215,9 +215,9 @@ func (w *world) pause() {
 	w.after(w.between(time.Hour, 2*time.Hour), w.pause)
 }
 
-// stall is for how long the service's machine still stands still, and so what may
-// be late by that. What went by since the core's last call counts as a pause too;
-// that is less than the time between two beats.
+// stall returns how long the service's machine stays suspended, which is how late it may be. The
+// time since the core's last call counts as a pause, too; it is shorter than the time between
+// two beats.
 func (w *world) stall() time.Duration {
 	if w.now >= w.stalled {
 		return 0
@@ -225,7 +225,7 @@ func (w *world) stall() time.Duration {
 	return w.stalled - w.now + w.policy.BeatEvery
 }
 
-// restart stops the service and starts it again from what it saved.
+// restart stops the service, and starts it again from what it saved.
 func (w *world) restart() {
 	if w.now < w.stalled {
 		w.after(w.stalled-w.now, w.restart)

@@ -1,9 +1,9 @@
-// Package strictjson reads JSON that comes from outside. Names count exactly as they
-// are spelt, no object may have a name twice, and text is UTF-8 (RFC 8259, RFC 7493).
-// Members that the receiver does not define are ignored whatever they hold.
+// Package strictjson reads JSON from outside. Names must match exactly, an object must not
+// repeat a name, and text must be UTF-8 (RFC 8259, RFC 7493). Members that the receiver does not
+// define are ignored, whatever they contain.
 //
-// Every error is a [*wire.Problem] that names the field, its value and what is
-// allowed. The package imports wire only.
+// Every error is a [*wire.Problem] that names the field, its value and what is allowed. The
+// package imports only wire.
 package strictjson
 
 import (
@@ -24,7 +24,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// Object is a JSON object whose members have been found, but not read yet.
+// Object is a JSON object whose members have been found but not decoded.
 type Object []Member
 
 // Member is a name and its value, which shares memory with the input.
@@ -33,7 +33,7 @@ type Member struct {
 	Value jsontext.Value
 }
 
-// Read reads one JSON object into the struct that into points to.
+// Read decodes one JSON object into the struct that into points to.
 func Read(data []byte, into any) error {
 	object, err := Scan(data)
 	if err != nil {
@@ -42,8 +42,8 @@ func Read(data []byte, into any) error {
 	return object.Into(into)
 }
 
-// Scan finds the members of one JSON object. With an error it returns those that came
-// before the fault, so that a request can be answered by its id.
+// Scan finds the members of one JSON object. With an error it returns the members before the
+// fault, so that a request can be answered by its id.
 func Scan(data []byte) (Object, error) {
 	d := jsontext.NewDecoder(bytes.NewBuffer(data))
 	switch kind := d.PeekKind(); kind {
@@ -72,7 +72,7 @@ func Scan(data []byte) (Object, error) {
 		if err != nil {
 			return object, syntax(err)
 		}
-		// What ReadValue returns is valid until the next call only, and lies in data.
+		// ReadValue's result is part of data, and valid until the next call.
 		end := d.InputOffset()
 		member.Value = data[end-int64(len(value)) : end]
 		object = append(object, member)
@@ -96,8 +96,8 @@ func (o Object) Get(name string) jsontext.Value {
 	return nil
 }
 
-// Into reads the members into the struct that into points to: all that it defines, or
-// only those named.
+// Into decodes the members into the struct that into points to: all that it defines, or only the
+// named ones.
 func (o Object) Into(into any, only ...string) error {
 	target := reflect.ValueOf(into).Elem()
 	fields := fieldsOf(target.Type())
@@ -114,7 +114,7 @@ func (o Object) Into(into any, only ...string) error {
 	return nil
 }
 
-// String reads a member that has to be a string; empty when it is not there.
+// String decodes a member that must be a string; empty if it is missing.
 func (o Object) String(name string) (text string, err error) {
 	if value := o.Get(name); value != nil {
 		if err := jsonv2.Unmarshal(value, &text); err != nil {
@@ -124,7 +124,7 @@ func (o Object) String(name string) (text string, err error) {
 	return text, nil
 }
 
-// known holds the fields of types by their JSON names, which never change.
+// known caches the fields of types by their JSON names.
 var known sync.Map // of reflect.Type to map[string][]int
 
 func fieldsOf(t reflect.Type) map[string][]int {
@@ -146,7 +146,7 @@ func notJSON(detail string) error {
 	return &wire.Problem{Code: wire.CodeNotJSON, Detail: detail, Allowed: "one JSON object (RFC 8259)"}
 }
 
-// syntax describes a syntax error.
+// syntax returns the problem of a syntax error.
 func syntax(err error) error {
 	var syntactic *jsontext.SyntacticError
 	if !errors.As(err, &syntactic) {
@@ -160,7 +160,7 @@ func syntax(err error) error {
 	return notJSON("this is not JSON: " + reason + " at byte " + strconv.FormatInt(syntactic.ByteOffset, 10))
 }
 
-// mismatch tells of a member whose value is not what its field takes.
+// mismatch returns the problem of a value that does not fit its field.
 func mismatch(m Member, t reflect.Type, err error) error {
 	problem := &wire.Problem{Code: wire.CodeBadField, Field: m.Name, Value: wire.Shorten(string(m.Value)), Detail: "the field has a value of the wrong kind"}
 	var semantic *jsonv2.SemanticError
@@ -179,7 +179,7 @@ func mismatch(m Member, t reflect.Type, err error) error {
 	return problem
 }
 
-// valueAt finds a value within another by its pointer (RFC 6901).
+// valueAt returns the value at a pointer (RFC 6901).
 func valueAt(value jsontext.Value, pointer jsontext.Pointer) jsontext.Value {
 	for step := range pointer.Tokens() {
 		if value.Kind() == '[' {
@@ -200,7 +200,7 @@ func valueAt(value jsontext.Value, pointer jsontext.Pointer) jsontext.Value {
 	return value
 }
 
-// path writes a pointer as fields are named elsewhere: watch.0.room.
+// path converts a pointer to the usual form of a field: watch.0.room.
 func path(pointer jsontext.Pointer) string {
 	return strings.Join(slices.Collect(pointer.Tokens()), ".")
 }
@@ -219,7 +219,7 @@ func kindOf(value jsontext.Value) string {
 	return "true or false"
 }
 
-// describe says what a field of a type takes.
+// describe says which values a field of a type allows.
 func describe(t reflect.Type) string {
 	switch t {
 	case reflect.TypeFor[time.Time](), reflect.TypeFor[wire.Time]():

@@ -9,20 +9,18 @@ import (
 	"time"
 )
 
-// conn is a connection as streams use it. There are two kinds: raw, whose socket is
-// at hand, and others, TLS above all.
+// conn is a connection of a stream: a raw socket, or something on top of one, mainly TLS.
 type conn interface {
-	// read waits until something has come. The buffer goes back to buffers when it
-	// has been handled.
+	// read waits for data. The caller returns the buffer to buffers.
 	read(buffers *sync.Pool) (buffer *[]byte, n int, err error)
-	// write writes what can be written without waiting, which may be nothing.
+	// write writes what it can without waiting, possibly nothing.
 	write(w *writer, data []byte) (n int, err error)
-	// writeSlowly writes all, and gives up when nothing could be written for the time.
+	// writeSlowly writes everything, and gives up after the time without progress.
 	writeSlowly(data []byte, slow time.Duration) error
 	net() net.Conn
 }
 
-// newConn takes the raw socket where there is one.
+// newConn uses the raw socket if there is one.
 func newConn(c net.Conn) conn {
 	if s, ok := c.(syscall.Conn); ok && rawSockets {
 		if rc, err := s.SyscallConn(); err == nil {
@@ -34,15 +32,14 @@ func newConn(c net.Conn) conn {
 	return &otherConn{Conn: c}
 }
 
-// rawConn reads and writes its socket only within the callbacks of
-// [syscall.RawConn]: these hold a reference to the descriptor, so it can be neither
-// closed nor given to another connection meanwhile.
+// rawConn reads and writes its socket only inside the callbacks of [syscall.RawConn]. They hold
+// a reference to the descriptor, so that it cannot be closed and reused for another connection.
 type rawConn struct {
 	net.Conn
 	rc       syscall.RawConn
-	readable func(fd uintptr) bool // tryRead, kept so that waiting allocates nothing
+	readable func(fd uintptr) bool // tryRead, stored so that waiting does not allocate
 
-	// Of the one read that is under way.
+	// Used by the one read at a time.
 	buffers *sync.Pool
 	buffer  *[]byte
 	n       int
@@ -61,8 +58,8 @@ func (c *rawConn) read(buffers *sync.Pool) (*[]byte, int, error) {
 	return buffer, n, err
 }
 
-// tryRead is called when the socket may have something. It takes a buffer only for
-// that moment. Readiness is told by edges: only after EAGAIN may it wait again.
+// tryRead is called when the socket may be readable, and only then takes a buffer. Readiness is
+// edge-triggered: it may wait again only after EAGAIN.
 func (c *rawConn) tryRead(fd uintptr) bool {
 	buffer, _ := c.buffers.Get().(*[]byte)
 	n, err := readSocket(fd, *buffer)
@@ -104,7 +101,7 @@ func (c *rawConn) writeSlowly(data []byte, slow time.Duration) error {
 	return c.SetWriteDeadline(time.Time{})
 }
 
-// writer is what a worker writes with, so that a write allocates nothing.
+// writer is a worker's state for a write, so that a write does not allocate.
 type writer struct {
 	once func(fd uintptr) bool
 	data []byte
@@ -124,9 +121,8 @@ func newWriter() *writer {
 	return w
 }
 
-// otherConn is a connection whose socket carries something else than what is
-// written, as TLS records. It keeps a small buffer of its own, and every write may
-// wait.
+// otherConn is a connection without a raw socket, such as TLS. It has a small read buffer of its
+// own, and every write may wait.
 type otherConn struct{ net.Conn }
 
 func (c *otherConn) net() net.Conn { return c.Conn }
@@ -135,14 +131,14 @@ func (c *otherConn) read(*sync.Pool) (*[]byte, int, error) {
 	buffer := make([]byte, spareSize)
 	n, err := c.Read(buffer)
 	if n > 0 {
-		err = nil // it comes again
+		err = nil // the next read returns it
 	}
 	return &buffer, n, err
 }
 
 func (c *otherConn) write(*writer, []byte) (int, error) { return 0, nil }
 
-// writeSlowly writes in pieces, for progress shows only at the end of each.
+// writeSlowly writes in pieces, because progress shows only at the end of each.
 func (c *otherConn) writeSlowly(data []byte, slow time.Duration) error {
 	for len(data) > 0 {
 		_ = c.SetWriteDeadline(time.Now().Add(slow))
@@ -155,6 +151,6 @@ func (c *otherConn) writeSlowly(data []byte, slow time.Duration) error {
 	return c.SetWriteDeadline(time.Time{})
 }
 
-// IsTimeout tells whether an error with which a stream ended was a deadline, that of
-// [Stream.ExpectWithin] or that of a slow client.
+// IsTimeout reports whether a stream ended because of a time limit: that of
+// [Stream.ExpectWithin], or that for a slow client.
 func IsTimeout(err error) bool { return errors.Is(err, os.ErrDeadlineExceeded) }

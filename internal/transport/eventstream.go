@@ -2,9 +2,8 @@ package transport
 
 import "strconv"
 
-// EventStream returns the server's side of an event stream (HTML standard, §9.2):
-// each frame is one event, whose id is name, a point and a number that goes on from
-// after. What the client sends is ignored.
+// EventStream returns the server side of an event stream (HTML standard, §9.2). Each frame is an
+// event with the id name.number, numbered from after+1. Input from the client is ignored.
 func EventStream(name string, after uint64) Codec { return &eventStream{name: name, number: after} }
 
 type eventStream struct {
@@ -22,12 +21,12 @@ func (c *eventStream) appendFrame(to, payload []byte) []byte {
 	return append(to, "\n\n"...)
 }
 
-// still says that the stream is alive, to its client and to proxies on the way. It has no
-// number, for it is nothing that could be missed.
+// still is a sign of life for the client and for proxies. It has no number, because it need not
+// be repeated.
 func (*eventStream) still() []byte { return []byte("event: still\ndata: {}\n\n") }
 
-// appendGoodbye tells the reason as an event of the type "closed", for a stream has
-// no other way.
+// appendGoodbye appends the reason as an event of the type "closed", the only way for an event
+// stream to say it.
 func (c *eventStream) appendGoodbye(to []byte, code int, reason string) []byte {
 	to = strconv.AppendInt(append(to, "event: closed\ndata: {\"code\":"...), int64(code), 10)
 	to = append(to, ",\"reason\":"...)

@@ -5,38 +5,38 @@ import (
 	"time"
 )
 
-// Sizes of what is read and written at once.
+// Sizes of reads and writes.
 const (
 	readSize    = 4 << 10
 	joinSize    = 32 << 10
-	keepSize    = 64 << 10 // a worker's buffer that has grown above it is let go
+	keepSize    = 64 << 10 // a worker drops a buffer that has grown beyond it
 	patientIdle = time.Second
-	spareSize   = 512 // of a connection that is not raw, which reads into memory of its own
+	spareSize   = 512 // read buffer of a connection without a raw socket
 )
 
-// Pool has the workers that read and write for its streams. Close it after its
-// streams have ended.
+// Pool has the workers that read and write for its streams. Close it after its streams have
+// ended.
 type Pool struct {
-	slow    time.Duration // without progress in writing: the stream is given up
+	slow    time.Duration // a stream is closed after so long without progress in writing
 	buffers sync.Pool     // of *[]byte of readSize
 	patient chan *Stream  // unbuffered, to goroutines that wait for more to do
 
 	mu     sync.Mutex
 	ready  sync.Cond
-	queue  []task // from first; bounded by two for each stream
+	queue  []task // from first on; at most two for each stream
 	first  int
 	closed bool
 	ended  sync.WaitGroup
 }
 
-// task is what a worker does for a stream next.
+// task is the next step of a stream.
 type task struct {
 	stream *Stream
 	read   bool
 }
 
-// NewPool returns a pool with running workers. A stream that takes no byte for the
-// time slow, though there are some for it, is closed.
+// NewPool returns a pool with running workers. A stream whose client reads nothing for the time
+// slow while data waits for it is closed.
 func NewPool(workers int, slow time.Duration) *Pool {
 	p := &Pool{slow: slow, patient: make(chan *Stream)}
 	p.ready.L = &p.mu
@@ -50,7 +50,7 @@ func NewPool(workers int, slow time.Duration) *Pool {
 	return p
 }
 
-// Close lets the workers end.
+// Close ends the workers.
 func (p *Pool) Close() {
 	p.mu.Lock()
 	p.closed = true
@@ -59,8 +59,8 @@ func (p *Pool) Close() {
 	p.ended.Wait()
 }
 
-// await lets a goroutine process what may take long. Those that are done wait a moment
-// for more, for their stacks have grown already.
+// await processes in another goroutine what may take long. A goroutine that is done waits for
+// more for a moment, because its stack has already grown.
 func (p *Pool) await(s *Stream) {
 	select {
 	case p.patient <- s:
@@ -90,7 +90,7 @@ func (p *Pool) add(t task) {
 	p.ready.Signal()
 }
 
-// next waits for a task. It is false when the pool is closed.
+// next waits for a task; false when the pool is closed.
 func (p *Pool) next() (task, bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()

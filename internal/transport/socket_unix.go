@@ -4,14 +4,14 @@ package transport
 
 import "syscall"
 
-// rawSockets tells whether sockets can be read and written without waiting.
+// rawSockets says that sockets can be read and written without waiting.
 const rawSockets = true
 
 func readSocket(fd uintptr, data []byte) (int, error) { return retry(syscall.Read, fd, data) }
 
 func writeSocket(fd uintptr, data []byte) (int, error) { return retry(syscall.Write, fd, data) }
 
-// peekSocket looks whether something has come, and takes nothing.
+// peekSocket reports whether there is data, and takes none.
 func peekSocket(fd uintptr) (int, error) {
 	return retry(func(fd int, data []byte) (int, error) {
 		n, _, err := syscall.Recvfrom(fd, data, syscall.MSG_PEEK|syscall.MSG_DONTWAIT)

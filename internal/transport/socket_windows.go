@@ -2,8 +2,8 @@ package transport
 
 import "errors"
 
-// rawSockets are not used here: the system tells that something is done, not that it can
-// be. Each link keeps a buffer of its own instead.
+// rawSockets are not used here, because Windows reports completed operations, not readiness.
+// Each link has a buffer of its own instead.
 const rawSockets = false
 
 func readSocket(uintptr, []byte) (int, error) { return 0, errors.ErrUnsupported }

@@ -8,67 +8,66 @@ import (
 	"time"
 )
 
-// lingerTime lets a client read why it was closed before the connection goes.
+// lingerTime is how long a client has to read why it was closed.
 const lingerTime = time.Second
 
-// Handler gives the bytes of one stream their meaning. Receive, Control, Broken,
-// Overdue and Ended are called one at a time; Fetch and Wrote are called one at a
-// time too, but beside those.
+// Handler gives the bytes of a stream their meaning. Receive, Control, Broken, Overdue and Ended
+// are called one at a time. Fetch and Wrote are called one at a time, too, but concurrently with
+// those.
 type Handler interface {
-	// Receive handles a message, which is valid during the call only. It does not
-	// wait for anything, unless MayWait says so.
+	// Receive handles a message, which is valid during the call. It must not wait for anything,
+	// unless MayWait returned true.
 	Receive(message []byte, text bool)
-	// MayWait tells that the next Receive may take long: it gets a goroutine of its
-	// own then, so that it holds no worker up.
+	// MayWait reports whether the next Receive may take long. It then runs in another goroutine,
+	// so that it does not block a worker.
 	MayWait() bool
-	// Control is told of each frame that is no message, as a ping.
+	// Control is called for each frame that is not a message, such as a ping.
 	Control()
-	// Broken is told that what came cannot be understood, with a close code of RFC
-	// 6455. It is to call Finish; nothing more is received.
+	// Broken is called when the input is invalid, with a close code of RFC 6455. It must call
+	// Finish; nothing more is received.
 	Broken(code int, reason string)
-	// Overdue is told that nothing came within the time of ExpectWithin. It is to call
+	// Overdue is called when nothing was received within the time of ExpectWithin. It must call
 	// Finish.
 	Overdue()
 
-	// Fetch appends frames that are to be written now, and tells whether there are
-	// more. After Finish only what has to come before the end.
+	// Fetch appends the frames to write now, and reports whether there are more. After Finish it
+	// appends only what must precede the end.
 	Fetch(frames [][]byte) (_ [][]byte, more bool)
-	// Wrote is told when all that was fetched has been written.
+	// Wrote is called when everything that was fetched has been written.
 	Wrote()
 
-	// Ended is told once, after everything else but Fetch and Wrote, that the
-	// connection is closed, and why.
+	// Ended is called once, when the connection is closed, with the reason. Only Fetch and Wrote
+	// may still be called after it.
 	Ended(err error)
 }
 
-// Codec is how messages lie on a connection.
+// Codec is the framing of messages on a connection.
 type Codec interface {
-	// read takes what has come and gives the handler whole messages. Its error ends
-	// the stream.
+	// read passes the messages in the received data to the handler. Its error ends the stream.
 	read(s *Stream, data []byte) error
 	appendFrame(to, payload []byte) []byte
 	appendGoodbye(to []byte, code int, reason string) []byte
 }
 
-// Stream is one connection. Wake, Finish, ExpectWithin and Abort are safe for
-// concurrent use and never wait.
+// Stream is one connection. Wake, Finish, ExpectWithin and Abort are safe for concurrent use and
+// never wait.
 type Stream struct {
 	pool    *Pool
 	conn    conn
 	codec   Codec
 	handler Handler
 
-	in   *[]byte // what was read and is to be processed
+	in   *[]byte // received data to process
 	n    int
 	fail error // why reading ended
 
 	mu       sync.Mutex
-	err      error // why the stream was given up; the first counts
+	err      error // the first reason why the stream was given up
 	control  []byte
 	goodbye  *goodbye
 	writing  writing
 	bidden   bool // the goodbye has been written
-	answered bool // the client has said goodbye
+	answered bool // the client has sent its goodbye
 }
 
 type goodbye struct {
@@ -76,29 +75,29 @@ type goodbye struct {
 	reason string
 }
 
-// writing is what is known of the writing of a stream.
+// writing is the state of writing of a stream.
 type writing uint8
 
 const (
 	resting writing = iota // nothing to write
-	queued                 // a worker will look
-	busy                   // a worker looks, or a stalled write is under way
-	again                  // the same, and it was woken meanwhile
+	queued                 // waits for a worker
+	busy                   // a worker, or a stalled write, is busy with it
+	again                  // the same, and it was woken since
 )
 
-// NewStream returns a stream that does nothing until Start.
+// NewStream returns a stream that is not started.
 func NewStream(p *Pool, c net.Conn, codec Codec, h Handler) *Stream {
 	return &Stream{pool: p, conn: newConn(c), codec: codec, handler: h}
 }
 
-// TurnAway says goodbye on a connection that is to become no stream, and closes it.
+// TurnAway sends a goodbye on a connection that will not become a stream, and closes it.
 func TurnAway(c net.Conn, codec Codec, code int, reason string) {
 	_ = c.SetWriteDeadline(time.Now().Add(lingerTime))
 	_, _ = c.Write(codec.appendGoodbye(nil, code, reason))
 	_ = c.Close()
 }
 
-// Start begins to read. Early is what came before, with the handshake.
+// Start begins to read. Early is data that arrived before, with the handshake.
 func (s *Stream) Start(early []byte) {
 	if len(early) > 0 {
 		go s.begin(early)
@@ -115,8 +114,8 @@ func (s *Stream) begin(early []byte) {
 	go s.wait()
 }
 
-// ExpectWithin calls the handler's Overdue unless something comes within the time;
-// 0 stands for no bound.
+// ExpectWithin calls the handler's Overdue if nothing is received within the time; 0 means no
+// limit.
 func (s *Stream) ExpectWithin(d time.Duration) {
 	var at time.Time
 	if d > 0 {
@@ -125,8 +124,8 @@ func (s *Stream) ExpectWithin(d time.Duration) {
 	_ = s.conn.net().SetReadDeadline(at)
 }
 
-// wait waits for something to read, and hands it over. It is a goroutine that ends
-// then, so that its stack stays small.
+// wait waits for data, and hands it to a worker. It is a goroutine of its own, which then ends,
+// so that its stack stays small.
 func (s *Stream) wait() {
 	s.in, s.n, s.fail = s.conn.read(&s.pool.buffers)
 	if s.handler.MayWait() {
@@ -136,7 +135,7 @@ func (s *Stream) wait() {
 	s.pool.add(task{stream: s, read: true})
 }
 
-// process handles what was read, and waits for more.
+// process handles the received data, and waits for more.
 func (s *Stream) process() {
 	in, n, err := s.in, s.n, s.fail
 	s.in = nil
@@ -158,7 +157,7 @@ func (s *Stream) process() {
 	go s.wait()
 }
 
-// overdue is false when the stream was ending anyway.
+// overdue returns false if the stream was ending anyway.
 func (s *Stream) overdue() bool {
 	s.mu.Lock()
 	ending := s.goodbye != nil || s.err != nil
@@ -166,12 +165,12 @@ func (s *Stream) overdue() bool {
 	if ending {
 		return false
 	}
-	s.ExpectWithin(0) // before the goodbye, which sets it anew
+	s.ExpectWithin(0) // the goodbye sets a new limit
 	s.handler.Overdue()
 	return true
 }
 
-// end is the end of reading, and so of everything.
+// end ends reading, and with it the stream.
 func (s *Stream) end(err error) {
 	_ = s.conn.net().Close()
 	s.mu.Lock()
@@ -183,7 +182,7 @@ func (s *Stream) end(err error) {
 	s.handler.Ended(err)
 }
 
-// Abort closes the connection now. The handler's Ended comes later.
+// Abort closes the connection now. The handler's Ended follows.
 func (s *Stream) Abort(err error) {
 	s.mu.Lock()
 	if s.err == nil {
@@ -193,8 +192,8 @@ func (s *Stream) Abort(err error) {
 	_ = s.conn.net().Close()
 }
 
-// Finish lets the stream end after what the handler's Fetch still gives. Only the
-// first call counts.
+// Finish ends the stream after what the handler's Fetch still returns. Only the first call has
+// an effect.
 func (s *Stream) Finish(code int, reason string) {
 	s.mu.Lock()
 	if s.goodbye == nil {
@@ -204,15 +203,15 @@ func (s *Stream) Finish(code int, reason string) {
 	s.Wake()
 }
 
-// Finishing tells whether Finish was called.
+// Finishing reports whether Finish was called.
 func (s *Stream) Finishing() bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.goodbye != nil
 }
 
-// say puts a control frame before what is written next. Only the last counts, so
-// that a client that asks and does not read costs nothing.
+// say sends a control frame before the next data. Only the last one is kept, so that a client
+// that sends requests and does not read costs nothing.
 func (s *Stream) say(frame []byte) {
 	s.mu.Lock()
 	s.control = frame
@@ -220,7 +219,7 @@ func (s *Stream) say(frame []byte) {
 	s.Wake()
 }
 
-// Wake has the handler's Fetch called soon.
+// Wake makes a worker call the handler's Fetch soon.
 func (s *Stream) Wake() {
 	s.mu.Lock()
 	add := s.writing == resting
@@ -236,7 +235,7 @@ func (s *Stream) Wake() {
 	}
 }
 
-// flush writes what there is, all that fits into one write at a time.
+// flush writes what there is, as much as fits into one write at a time.
 func (s *Stream) flush(w *writer) {
 	s.mu.Lock()
 	s.writing = busy
@@ -287,8 +286,8 @@ func (s *Stream) wrote(more bool) {
 	}
 }
 
-// write writes without waiting. When the client does not take it all, the rest is
-// left to a goroutine of its own, and it is false.
+// write writes without waiting. If the client does not take everything, it leaves the rest to
+// another goroutine and returns false.
 func (s *Stream) write(w *writer, data []byte, frames [][]byte, more bool) bool {
 	n, err := s.conn.write(w, data)
 	if err != nil {
@@ -302,8 +301,8 @@ func (s *Stream) write(w *writer, data []byte, frames [][]byte, more bool) bool 
 	return false
 }
 
-// stalled writes what the client did not take at once. What it holds is bounded by
-// one write and one Fetch.
+// stalled writes what the client did not take at once. Its memory is limited to one write and
+// one Fetch.
 func (s *Stream) stalled(data []byte, frames [][]byte, more bool) {
 	for {
 		if err := s.conn.writeSlowly(data, s.pool.slow); err != nil {
@@ -319,8 +318,8 @@ func (s *Stream) stalled(data []byte, frames [][]byte, more bool) {
 	s.wrote(more)
 }
 
-// sayGoodbye is the last that is written. The client has a moment to read it: a
-// connection that is closed with something unread takes back what was sent.
+// sayGoodbye writes the goodbye. Then it waits a moment for the client to read it, because
+// closing a connection with unread input discards what was sent.
 func (s *Stream) sayGoodbye(w *writer, bye *goodbye) {
 	data := s.codec.appendGoodbye(nil, bye.code, bye.reason)
 	if n, err := s.conn.write(w, data); err == nil && n < len(data) {
@@ -345,7 +344,7 @@ func (s *Stream) linger() {
 	s.ExpectWithin(lingerTime)
 }
 
-// answer notes that the client says goodbye, and tells whether it answers ours.
+// answer notes the client's goodbye, and reports whether it is the answer to ours.
 func (s *Stream) answer() (ours bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -353,11 +352,11 @@ func (s *Stream) answer() (ours bool) {
 	return s.bidden
 }
 
-// Preface puts bytes before the first frame. Call it before Start.
+// Preface writes bytes before the first frame. Call it before Start.
 func (s *Stream) Preface(data []byte) { s.control = data }
 
-// Still says that an event stream is alive, before what is written next. A WebSocket,
-// whose client is asked for beats, is left alone.
+// Still sends a sign of life on an event stream, before the next data. On a WebSocket, whose
+// client is asked for beats, it does nothing.
 func (s *Stream) Still() {
 	if events, ok := s.codec.(*eventStream); ok {
 		s.say(events.still())

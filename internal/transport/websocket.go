@@ -21,19 +21,18 @@ const (
 	CloseTryAgainLater  = 1013
 )
 
-// WebSocket returns the server's side of RFC 6455, for messages of up to limit
-// bytes.
+// WebSocket returns the server side of RFC 6455, for messages of up to limit bytes.
 func WebSocket(limit int) Codec { return &webSocket{limit: limit} }
 
 type webSocket struct {
 	limit      int
-	partial    []byte // the beginning of a frame, bounded by limit and a header
-	message    []byte // the fragments of a message so far, bounded by limit
+	partial    []byte // the beginning of a frame; at most limit and a header
+	message    []byte // the fragments of a message so far; at most limit
 	text       bool   // of the fragmented message
 	fragmented bool
 }
 
-// read takes frames out of what has come. Data may be changed.
+// read takes frames from the received data, which it may change.
 func (c *webSocket) read(s *Stream, data []byte) error {
 	if len(c.partial) > 0 {
 		c.partial = append(c.partial, data...)
@@ -41,7 +40,7 @@ func (c *webSocket) read(s *Stream, data []byte) error {
 	}
 	for len(data) > 0 {
 		if s.Finishing() && !s.sawGoodbye(data) {
-			data = nil // nothing counts any more but the end
+			data = nil // only the end matters now
 			break
 		}
 		n, err := c.frame(s, data)
@@ -61,10 +60,10 @@ func (c *webSocket) read(s *Stream, data []byte) error {
 	return nil
 }
 
-// sawGoodbye tells whether a close frame begins here.
+// sawGoodbye reports whether a close frame begins here.
 func (s *Stream) sawGoodbye(data []byte) bool { return ws.OpCode(data[0]&0x0f) == ws.OpClose }
 
-// frame takes one frame, and returns how long it was; 0 when it has not all come.
+// frame takes one frame, and returns its length; 0 if it is not complete.
 func (c *webSocket) frame(s *Stream, data []byte) (int, error) {
 	r := bytes.NewReader(data)
 	h, err := ws.ReadHeader(r)

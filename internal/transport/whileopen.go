@@ -8,9 +8,9 @@ import (
 	"time"
 )
 
-// WhileOpen is over when the other side closes a connection while its request is being
-// handled. It notices nothing after the other side has sent more, and nothing where the
-// system has no raw sockets. Call done before anything else reads from the connection.
+// WhileOpen returns a context that ends when the peer closes the connection during its request.
+// It does not notice that after the peer has sent more data, or on systems without raw sockets.
+// Call done before anything else reads from the connection.
 func WhileOpen(c net.Conn) (_ context.Context, done func()) {
 	ctx, cancel := context.WithCancel(context.Background())
 	for {
