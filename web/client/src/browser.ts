@@ -1,18 +1,18 @@
-/** What may happen to a page. */
+/** An event in the life of a page. */
 export type Happening = "input" | "hide" | "show" | "visibility" | "online" | "thaw" | "lock";
 
-/** What a tab needs of the browser that it is in. A page has it; a test, or a page that plays one, passes its own. */
+/** What a tab needs from its browser. A page has it; a test, or a page that simulates tabs, passes its own. */
 export interface Browser {
-  /** Outlives a reload and ends with the tab. */
+  /** Storage that survives a reload and ends with the tab. */
   readonly storage: Pick<Storage, "getItem" | "setItem" | "removeItem">;
   now(): number;
   after(ms: number, run: () => void): () => void;
   pageHidden(): boolean;
-  /** Calls back whenever it happens. Returns what undoes it. */
+  /** Calls back at each event. Returns a function that stops it. */
   on(happening: Happening, run: () => void): () => void;
-  /** Sends a last word, also when the page goes away. */
+  /** Sends a last request, even while the page goes away. */
   beacon(url: string, body: string): void;
-  /** Says something to the browser's other pages of the same origin, and hears what they say. */
+  /** Sends messages to the browser's other pages of the same origin, and receives theirs. */
   channel(heard: (what: unknown) => void): { say(what: unknown): void; close(): void };
 }
 
@@ -72,8 +72,8 @@ function hear(target: EventTarget, events: readonly string[], run: () => void): 
 }
 
 /**
- * Hears input in a page and in the frames within it. Of a frame of another origin it is heard only when it
- * takes the focus.
+ * Calls back at input in a page and in its frames. In a frame of another origin it notices only when the frame takes
+ * the focus.
  */
 function hearInput(page: Window, run: () => void): () => void {
   const undo = [hear(page, inputs, run)];
@@ -100,7 +100,7 @@ function hearInput(page: Window, run: () => void): () => void {
   };
 }
 
-/** Idle Detection of the W3C's community group, where the browser has it and the page may use it. */
+/** Idle Detection (W3C community group), where the browser has it and the page may use it. */
 interface IdleDetector extends EventTarget {
   readonly screenState: "locked" | "unlocked" | null;
   start(options: { signal: AbortSignal }): Promise<void>;

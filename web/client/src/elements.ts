@@ -10,18 +10,18 @@ import type { Member, Problem, Status } from "./wire";
  * - `<tovik-members room="…" most="8">`: who is there, with their status, and "+12" for those beyond `most`;
  * - `<tovik-typing room="…">`: "Ilse and Tobin are typing", without oneself.
  *
- * A room that is not given shows why. They are styled through the parts `count`, `list`, `member`, `picture`,
+ * For a room that is not delivered they show why. They are styled through the parts `count`, `list`, `member`, `picture`,
  * `name`, `status`, `hint`, `more`, `typing` and `problem`, and the custom properties `--tovik-online`, `--tovik-away`, `--tovik-busy` and `--tovik-size`.
  */
 export interface Elements {
-  /** Lets the elements go blank, and follow the link no more. */
+  /** Stops the elements from following the link, and empties them. */
   close(): void;
 }
 
 const shown = new Set<RoomElement>();
 let current: Link | undefined;
 
-/** Defines the elements and lets those of the page show the rooms of a link. */
+/** Defines the elements, and lets those of the page show the rooms of a link. */
 export function elements(link: Link): Elements {
   for (const [name, element] of Object.entries(definitions())) {
     if (!customElements.get(name)) customElements.define(name, element);
@@ -45,7 +45,7 @@ interface RoomElement {
   render(link: Link | undefined): void;
 }
 
-/** The classes are made when they are wanted: a server that renders pages has no HTMLElement. */
+/** The classes are created when needed, because a server that renders pages has no HTMLElement. */
 function definitions(): Record<string, CustomElementConstructor> {
   abstract class Shown extends HTMLElement implements RoomElement {
     static observedAttributes = ["room", "most"];
@@ -102,7 +102,7 @@ function definitions(): Record<string, CustomElementConstructor> {
   };
 }
 
-/** Why a room is not given. */
+/** Why a room is not delivered. */
 function problem({ code, detail }: Problem): string {
   return `<span part="problem" role="status" data-code="${text(code)}">${text(detail)}</span>`;
 }
@@ -139,7 +139,7 @@ function gauge(status: Status): string {
   );
 }
 
-/** The style goes in as a sheet, which a page's content policy lets pass where it forbids style elements. */
+/** The style is a constructed sheet, because a content security policy may forbid style elements. */
 function withStyle(root: ShadowRoot): ShadowRoot {
   const sheet = new CSSStyleSheet();
   sheet.replaceSync(style);
@@ -147,7 +147,7 @@ function withStyle(root: ShadowRoot): ShadowRoot {
   return root;
 }
 
-/** Text as HTML has it. */
+/** Escapes text for HTML. */
 function text(value: string): string {
   return value.replace(/[&<>"']/g, (c) => `&#${c.charCodeAt(0)};`);
 }

@@ -1,6 +1,6 @@
 import type { After } from "./typing";
 
-/** What is told of somebody at a page: a Link. */
+/** The part of a Link that reports activity. */
 export interface Audience {
   readonly snapshot: {
     readonly state: { readonly word: string };
@@ -13,8 +13,8 @@ export interface Audience {
 }
 
 /**
- * Knows since when nobody has done anything at a page, and tells of activity: at once when it begins, and then
- * at most each `activity_every`, with the time since it was.
+ * Knows the time of the last human input at a page, and reports activity: the first at once, and then at most once
+ * every `activity_every`, with the time since the input.
  */
 export class Idleness {
   readonly #link: Audience;
@@ -25,7 +25,7 @@ export class Idleness {
   #gone = false;
   #stop: (() => void) | undefined;
 
-  /** Last is when somebody last did something, in milliseconds as of now. */
+  /** Last is the time of the last input, in milliseconds. */
   constructor(link: Audience, now: () => number, after: After, last: number) {
     this.#link = link;
     this.#now = now;
@@ -33,18 +33,18 @@ export class Idleness {
     this.#last = last;
   }
 
-  /** When somebody last did something. */
+  /** The time of the last input. */
   get last(): number {
     return this.#last;
   }
 
-  /** For how long nobody has done anything, as a hello says it; of who is gone, long enough to be idle. */
+  /** The time since the last input, for a hello. After a report of idleness it is long enough to be idle. */
   get idleFor(): number {
     const since = Math.max(0, this.#now() - this.#last);
     return this.#gone ? Math.max(since, this.#link.snapshot.opened?.timings.idle_after ?? 0) : since;
   }
 
-  /** Somebody has done something, now or at a moment that another page of theirs knows of. */
+  /** There was input, now or at a time that another page of the person knows. */
   active(at: number = this.#now()): void {
     if (at <= this.#last && this.#told > Number.NEGATIVE_INFINITY) return;
     this.#last = Math.max(this.#last, at);
@@ -55,7 +55,7 @@ export class Idleness {
     else this.#later(wait);
   }
 
-  /** There is nobody now, as when the screen is locked. The next activity is told at once. */
+  /** Nobody is there, for example because the screen is locked. The next activity is reported at once. */
   gone(): void {
     this.close();
     this.#told = Number.NEGATIVE_INFINITY;
@@ -63,13 +63,13 @@ export class Idleness {
     this.#link.idle();
   }
 
-  /** Tells nothing any more of what has been. */
+  /** Stops reporting. */
   close(): void {
     this.#stop?.();
     this.#stop = undefined;
   }
 
-  /** Where idleness comes soon, activity has to be told sooner. */
+  /** If the policy makes people idle soon, activity has to be reported sooner. */
   #every(): number {
     const timings = this.#link.snapshot.opened?.timings;
     return timings ? Math.min(timings.activity_every, timings.idle_after / 2) : 20_000;
@@ -82,7 +82,7 @@ export class Idleness {
     });
   }
 
-  /** What cannot be told now, the next hello says. */
+  /** What cannot be reported now is part of the next hello. */
   #tell(): void {
     if (this.#link.snapshot.state.word !== "open") return;
     this.#told = this.#now();

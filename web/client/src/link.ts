@@ -17,15 +17,15 @@ import type {
 
 const version = 1;
 
-/** How the link is: a word, and the reason where there is one. */
+/** The state of a link: a word, and the reason if there is one. */
 export interface State {
   readonly word: "connecting" | "open" | "lost" | "refused" | "closed";
   readonly reason?: string;
-  /** What the link goes over; the first that passes is kept. */
+  /** The kinds of link to try, in order. The first that works is used. */
   readonly over?: Over;
 }
 
-/** What a request is rejected with: the service's problem, or that the link was lost before the answer. */
+/** The rejection of a request: the service's problem, or the loss of the link before the answer. */
 export class Refused extends Error {
   readonly code: string;
   constructor(readonly problem: Problem) {
@@ -34,32 +34,32 @@ export class Refused extends Error {
   }
 }
 
-/** A token, or what fetches a fresh one: at each hello, and before the one in use expires. */
+/** A token, or a function that fetches a new one: at each hello, and before the current one expires. */
 export type TokenSource = string | (() => string | Promise<string>);
 
-/** The session that a page goes on with after a reload. */
+/** The session that a page resumes after a reload. */
 export interface Kept {
   readonly session: string;
   readonly resume_key: string;
 }
 
-/** Where a session is kept between loads of a page. */
+/** Where a session is stored between loads of a page. */
 export interface Memory {
   load(): Kept | undefined;
   save(kept: Kept | undefined): void;
 }
 
-/** What a link needs of its surroundings. A page has it; a test passes its own. */
+/** What a link needs from its environment. A page has it; a test passes its own. */
 export interface Surroundings {
   connect(url: string, over: Over): Socket;
   after(ms: number, run: () => void): () => void;
-  /** From 0 up to 1. */
+  /** A random number from 0 to below 1. */
   random(): number;
 }
 
 /** The part of a WebSocket that is used. */
 export interface Socket {
-  /** Of what is no WebSocket: the service has answered something. */
+  /** Of the other kinds of link: the service has answered a request. */
   readonly reached?: boolean;
   onopen: (() => void) | null;
   onmessage: ((event: { data: unknown }) => void) | null;
@@ -69,41 +69,44 @@ export interface Socket {
 }
 
 export interface LinkOptions {
-  /** The address of the service, as in https://presence.example. */
+  /** The URL of the service, as in https://presence.example. */
   readonly server: string;
-  /** A person's: takes part. */
+  /** A person's token: the link has a session and takes part. */
   readonly token?: TokenSource;
-  /** An operator's: may only watch. */
+  /** An operator's key: the link only watches. */
   readonly key?: string;
   /** The rooms to be in. */
   readonly rooms?: readonly string[];
-  /** Links a person who is not to be seen: there is no session. */
+  /** A link of a person without a session, who is not shown anywhere. */
   readonly watchOnly?: boolean;
-  /** The longest wait between two tries to link again, in milliseconds; 10,000 when left out. */
+  /** The longest pause between two attempts to connect, in milliseconds; default 10,000. */
   readonly longestWait?: number;
-  /** What to follow without being in it. */
+  /** The rooms and patterns to follow without being in them. */
   readonly watch?: readonly Watch[];
-  /** The people to follow as such. */
+  /** The people to follow. */
   readonly people?: readonly string[];
-  /** Names this load of the page. */
+  /** A name for this load of the page. */
   readonly nonce?: string;
   readonly memory?: Memory;
-  /** What each hello says besides, as it is at that moment. */
+  /** More fields for each hello, as they are at that moment. */
   readonly page?: () => { readonly page_hidden: boolean; readonly idle_for: number };
   readonly surroundings?: Surroundings;
 }
 
-/** Everything that a link knows at a moment, never changed in place. */
+/** Everything that a link knows at a moment. It is immutable. */
 export interface Snapshot {
   readonly state: State;
   readonly opened?: Opened;
   readonly problem?: Problem;
   readonly rooms: ReadonlyMap<string, Room>;
-  /** Those who are watched, by id. */
+  /** The watched people, by id. */
   readonly people: ReadonlyMap<string, PersonFrame>;
-  /** What the person has set for all their sessions, in whichever tab. */
+  /** What the person has set for all their sessions, in any tab. */
   readonly own?: Own;
-  /** Rooms, watches and people that the service does not deliver, or no longer, each with the reason. A room by name has the reason as its `problem` too. */
+  /**
+   * Rooms, watches and people that the service does not deliver, or no longer, each with the reason. A room has the
+   * reason as its `problem`, too.
+   */
   readonly dropped: readonly Drop[];
 }
 
@@ -114,39 +117,41 @@ interface Waiting {
   reject(why: Refused): void;
 }
 
-/** A new link is tried at once, then after waits that grow to this and are spread out. */
+/** The first attempt to connect is made at once; the pauses between further ones grow to this, and are randomised. */
 const longestWait = 10_000;
 
 /**
- * How often in a row a way is tried before another one is: one that never let a hello through, and one that has,
- * for then it is rather the service that is away.
+ * How many attempts in a row a kind of link gets before another is tried: few if it has never worked, more if it has,
+ * because then the service is probably down.
  */
 const triesOfUnknown = 2;
 const triesOfWorked = 8;
 
-/** While something else than a WebSocket is in use, one is tried after this, and then ever less often. */
+/**
+ * While another kind than WebSocket is in use, a WebSocket is tried after this time, and then less and less often.
+ */
 const firstProbe = 2_000;
 const longestProbe = 300_000;
 
-/** The close code of a session that was ended: nobody comes back from that by themselves. */
+/** The close code of an ended session. The client must not return by itself. */
 const ended = 4706;
 
-/** Why a hello may be refused that is right: the same may do a little later. */
+/** The codes of refused hellos that may succeed later unchanged. */
 const passing = new Set(["hello-timeout", "too-fast", "too-many-links", "busy", "not-ready", "internal"]);
 
-/** Why a token may be refused, where another one may be taken later. */
+/** The codes of refused tokens after which another token may be accepted. */
 const ofToken = new Set(["bad-token", "expired-token", "not-granted", "not-admitted", "removed"]);
 
-/** How long a request may take to be answered. */
+/** Time limit for the answer to a request. */
 const requestWait = 15_000;
 
-/** How long a hello may take to be answered, and a beat on a link that is checked. */
+/** Time limit for the answer to a hello, and to a beat that checks a link. */
 const helloWait = 10_000;
 const checkWait = 3000;
 
 /**
- * A connection to the service that is made again whenever it is lost, and what is followed over it. It
- * answers the service's beat requests, and takes a missing request for a dead link.
+ * A link that reconnects whenever it is lost, and what is followed over it. It answers the service's beat requests;
+ * if none arrives for too long, the link is dead.
  */
 export class Link {
   readonly #options: LinkOptions;
@@ -182,44 +187,44 @@ export class Link {
     this.#connect();
   }
 
-  /** What is known now. The same object until something changes. */
+  /** The current snapshot. It is the same object until something changes. */
   get snapshot(): Snapshot {
     return this.#snapshot;
   }
 
-  /** Calls back after each change of the snapshot. Returns what undoes it. */
+  /** Calls back after each change of the snapshot. Returns a function that stops it. */
   subscribe(listener: () => void): () => void {
     this.#listeners.add(listener);
     return () => this.#listeners.delete(listener);
   }
 
-  /** Calls back with who joined, changed and left. Returns what undoes it. */
+  /** Calls back with who joined, changed and left. Returns a function that stops it. */
   onChange(listener: (change: Change) => void): () => void {
     this.#changeListeners.add(listener);
     return () => this.#changeListeners.delete(listener);
   }
 
-  /** Calls back with each cue that is given to this session. Returns what undoes it. */
+  /** Calls back with each cue for this session. Returns a function that stops it. */
   onCue(listener: (cue: CueFrame) => void): () => void {
     this.#cueListeners.add(listener);
     return () => this.#cueListeners.delete(listener);
   }
 
-  /** Puts the session into a room, now and after each reconnect. */
+  /** Joins a room, now and after each reconnect. */
   join(room: string): Promise<void> {
     if (!this.#rooms.includes(room)) this.#rooms.push(room);
     this.#undrop((d) => d.room === room && !d.watch);
     return this.#noting({ room }, this.#tell({ type: "join", room }));
   }
 
-  /** Takes the session out of a room. */
+  /** Leaves a room. */
   leave(room: string): Promise<void> {
     this.#rooms = this.#rooms.filter((r) => r !== room);
     this.#forget(room);
     return this.#tell({ type: "leave", room });
   }
 
-  /** Follows the rooms that a name or pattern names, without being in them. */
+  /** Follows the rooms of a name or pattern without being in them. */
   watch(room: string, detail: Detail): Promise<void> {
     this.#watches = [...this.#watches.filter((w) => w.room !== room), { room, detail }];
     this.#undrop((d) => d.room === room && d.watch === true);
@@ -233,7 +238,7 @@ export class Link {
     return this.#tell({ type: "unwatch", room });
   }
 
-  /** Follows people as such: their status, and when they were last seen. */
+  /** Follows people: their status, and when they were last seen. */
   watchPeople(people: readonly string[]): Promise<void> {
     this.#people = [...new Set([...this.#people, ...people])];
     return this.#tell({ type: "watch", people });
@@ -247,44 +252,44 @@ export class Link {
     return this.#tell({ type: "unwatch", people });
   }
 
-  /** A page of a large room: after a user, at a revision, or from the beginning at a recent one. */
+  /** Returns a page of a large room: after a user and at a revision, or the first page at a recent revision. */
   members(room: string, from: { rev?: string; after?: string; limit?: number } = {}): Promise<Page> {
     return this.#ask({ type: "members", room, ...from }) as Promise<unknown> as Promise<Page>;
   }
 
-  /** Gives a cue, and says to how many links it went. */
+  /** Gives a cue. Resolves to the number of links that it went to. */
   async cue(to: Addressee, name: string, data?: unknown): Promise<number> {
     return (await this.#ask({ type: "cue", ...to, name, data })).links ?? 0;
   }
 
-  /** Sets what others see of the person, for all their sessions; without a status it follows the sessions. */
+  /** Sets the person's status for all their sessions; without a status it follows the sessions again. */
   setStatus(status?: "busy" | "away", note?: string, until?: Date): Promise<void> {
     return this.#tell({ type: "status", status: status ?? "", note, until });
   }
 
-  /** Says that the person composes in a room, or has stopped. A Composer does it at the right times. */
+  /** Reports that the person is typing in a room, or has stopped. A Composer does this at the right times. */
   typing(room: string, on: boolean): Promise<void> {
     return this.#tell({ type: "typing", room, on });
   }
 
-  /** Says that what was composed has been sent. */
+  /** Reports that the text was sent. */
   sent(room: string): Promise<void> {
     return this.#tell({ type: "sent", room });
   }
 
-  /** Takes the person out of what others see, or puts them back. The token has to grant it. */
+  /** Hides the person from others, or ends that. The token must grant it. */
   hide(on = true): Promise<void> {
     return this.#tell({ type: "hide", on });
   }
 
-  /** Takes somebody out of a room. The token has to grant it. */
+  /** Removes somebody from a room. The token must grant it. */
   remove(user: string, room: string): Promise<void> {
     return this.#tell({ type: "remove", user, room });
   }
 
   /**
-   * Brings a newer token of the same person, as after its grants have changed. Rooms that were refused are asked
-   * for once more. A link whose token is a function fetches one, if none is given.
+   * Sends a newer token of the same person, for example after its grants changed. Refused rooms are requested again.
+   * If no token is given and the link's token is a function, it fetches one.
    */
   async renew(token?: string): Promise<void> {
     const { token: source } = this.#options;
@@ -297,51 +302,51 @@ export class Link {
     }
   }
 
-  /** Says that somebody is doing something at the page, or did so many milliseconds ago. */
+  /** Reports human input, now or some milliseconds ago. */
   activity(idleFor = 0): Promise<void> {
     return this.#tell({ type: "activity", idle_for: Math.round(idleFor) });
   }
 
-  /** Says that nobody is there. */
+  /** Reports that nobody is there. */
   idle(): Promise<void> {
     return this.#tell({ type: "idle" });
   }
 
-  /** Says whether the page is hidden. Browsers slow the timers of hidden pages. */
+  /** Reports whether the page is hidden. Browsers slow the timers of hidden pages. */
   pageHidden(hidden: boolean): Promise<void> {
     return this.#tell({ type: "page", page_hidden: hidden });
   }
 
-  /** Ends the session now, and the link. */
+  /** Ends the session now, and closes the link. */
   bye(): void {
     void this.#tell({ type: "bye" });
     this.#options.memory?.save(undefined);
     this.#end({ word: "closed", reason: "bye" });
   }
 
-  /** Ends all sessions of the person now, and the link. */
+  /** Ends all sessions of the person now, and closes the link. */
   async signOut(): Promise<void> {
     await this.#ask({ type: "sign-out" }); // the service then closes all their links
   }
 
-  /** Ends the link and leaves the session to its grace. */
+  /** Closes the link. The session stays for its grace. */
   close(): void {
     this.#end({ word: "closed" });
   }
 
-  /** Drops the connection without a word, as a pulled cable does, and reconnects after a while. */
+  /** Drops the connection without notice, like a pulled cable, and reconnects after a while. */
   drop(ms: number): void {
     this.#lose("the cable was pulled", ms);
   }
 
-  /** Connects again, after a close or a refusal or when there is no link. */
+  /** Connects again after a close or a refusal, or when there is no link. */
   retry(): void {
     if (["lost", "closed", "refused"].includes(this.#snapshot.state.word)) this.#connect();
   }
 
   /**
-   * Makes sure that there is a link, when the network or the page has come back: tries again at once, or has
-   * the service answer on a link that may be dead.
+   * Checks the link when the network or the page comes back: reconnects at once, or asks the service for an answer on
+   * a link that may be dead.
    */
   check(): void {
     if (this.#snapshot.state.word === "lost") this.#connect();
@@ -381,7 +386,7 @@ export class Link {
     };
   }
 
-  /** Fetches a token for a socket. Without one there is no link, so it is tried again. */
+  /** Fetches a token for a connection. If that fails, it is tried again later. */
   async #fresh(
     fetch: () => string | Promise<string>,
     socket: Socket,
@@ -478,7 +483,7 @@ export class Link {
     if (opened.session && hidden !== undefined && hidden !== this.#toldPageHidden) this.pageHidden(hidden);
   }
 
-  /** Leaves a room, a watch or a person that the link does not get, and goes on with the others. */
+  /** Notes a room, watch or person that is not delivered, and continues with the others. */
   #drop(drop: Drop): void {
     const others = this.#snapshot.dropped.filter(
       (d) => d.room !== drop.room || d.user !== drop.user || d.watch !== drop.watch,
@@ -513,8 +518,8 @@ export class Link {
   }
 
   /**
-   * Before the opened, a problem is the end, as the same hello would be refused again; if it would not, it is
-   * said again after a while. A token may be fetched afresh, once.
+   * A problem before the answer to the hello is final, because the same hello would be refused again; if it would
+   * not, the hello is repeated after a while. A new token is fetched once.
    */
   #refused(problem: Problem): void {
     if (this.#snapshot.state.word === "open") {
@@ -562,7 +567,7 @@ export class Link {
     if (rooms.delete(room)) this.#update({ ...this.#snapshot, rooms });
   }
 
-  /** The service asks for a beat when it hears nothing; when even that stops, the link is dead. */
+  /** The service asks for a beat when it hears nothing. If even that stops, the link is dead. */
   #expectMore(): void {
     this.#stopTimer();
     const silence = this.#snapshot.opened?.timings.silence;
@@ -583,10 +588,9 @@ export class Link {
   }
 
   /**
-   * Tries another way when one has not let a hello through some times in a row: a few when it never has, and for
-   * longer when it has worked before, for then the service is rather away. An event stream that is not let through
-   * either, though the service was reached, gives way to beats. A service that is not reached by any way is down,
-   * and is looked for with WebSockets again.
+   * Changes the kind of link after some failed attempts in a row: a few if this kind has never worked, more if it
+   * has, because then the service is probably down. If the service is reached but event streams do not pass, HTTP
+   * beats are next. If the service cannot be reached at all, it is down, and WebSockets are tried again.
    */
   #tryOther(reached: boolean): void {
     if (this.#upgradingFrom) {
@@ -606,7 +610,7 @@ export class Link {
     else this.#over = this.#over === "stream" && reached ? "beats" : "websocket";
   }
 
-  /** While another way is in use, tries whether a WebSocket passes by now, and goes over to it then. */
+  /** While another kind is in use, tries whether a WebSocket works now, and changes to it. */
   #probe(): void {
     this.#stopProbe();
     if (this.#over === "websocket") return;
@@ -657,8 +661,8 @@ export class Link {
   }
 
   /**
-   * Sends a request. While there is no link it is not sent: what is wanted is said by the next hello, and
-   * anything else is over. Nobody has to look at the promise.
+   * Sends a request. Without a link nothing is sent: the next hello says what is wanted, and other requests fail.
+   * Callers may ignore the promise.
    */
   #ask(frame: object): Promise<Answer> {
     const answer = new Promise<Answer>((resolve, reject) => {
@@ -717,7 +721,7 @@ function quietly(told: Promise<void>): void {
   told.catch(() => {});
 }
 
-/** The address of a service as it is used: without a slash at its end. */
+/** Returns the URL of a service without a slash at its end. */
 function addressOf(server: string): string {
   if (!/^https?:\/\/[^/]/.test(server)) {
     throw new TypeError(
@@ -738,7 +742,7 @@ const network = {
   after,
 };
 
-/** The surroundings that a page has. */
+/** The environment of a page. */
 export const page: Surroundings = {
   connect: (url, over) => {
     if (over === "websocket") return new WebSocket(url) as Socket;

@@ -23,9 +23,8 @@ const unopened: Snapshot = {
 const LinkContext = createContext<Link | undefined>(undefined);
 
 /**
- * Opens a link for as long as it is mounted, and gives it to the hooks below it:
- * `<TovikLink open={() => openTab({ server, token, rooms })}>`. Only the first open counts; to be somebody
- * else, give it another key.
+ * Opens a link while it is mounted, and gives it to the hooks below: `<TovikLink open={() => openTab({ server, token,
+ * rooms })}>`. Only the first `open` counts; for another person, change the `key`.
  */
 export function TovikLink({
   open,
@@ -47,12 +46,12 @@ export function TovikLink({
   return <LinkContext value={link}>{children}</LinkContext>;
 }
 
-/** The link itself, to ask something of it; undefined until it is opened. */
+/** The link itself, for requests; undefined until it is opened. */
 export function useLink(): Link | undefined {
   return useContext(LinkContext);
 }
 
-/** A part of what the link knows. Pick returns the same object until it has changed. */
+/** A part of the snapshot. Pick must return the same object until it has changed. */
 function usePart<T>(pick: (snapshot: Snapshot) => T): T {
   const link = useLink();
   const read = () => pick(link?.snapshot ?? unopened);
@@ -63,12 +62,12 @@ function usePart<T>(pick: (snapshot: Snapshot) => T): T {
   );
 }
 
-/** How the link is, and what it goes over. */
+/** The state of the link, with its kind. */
 export function useLinkState(): State {
   return usePart((snapshot) => snapshot.state);
 }
 
-/** Who one is: the person and the session, once the service has said so. */
+/** The own person and session, once the service has answered. */
 export function useOwnSession(): { readonly user?: string; readonly session?: string } {
   const opened = usePart((snapshot) => snapshot.opened);
   return useMemo(
@@ -80,27 +79,29 @@ export function useOwnSession(): { readonly user?: string; readonly session?: st
   );
 }
 
-/** What the person has set for all their sessions, in whichever tab: a status, or that they hide. */
+/** What the person has set for all their sessions, in any tab: a status, or that they hide. */
 export function useOwnStatus(): Own | undefined {
   return usePart((snapshot) => snapshot.own);
 }
 
-/** Why a room is not given, or no longer: it is full, not granted, or the person was removed. Undefined when it is. */
+/**
+ * Why a room is not delivered: it is full, not granted, or the person was removed. Undefined while it is delivered.
+ */
 export function useProblem(room: string): Problem | undefined {
   return usePart((snapshot) => snapshot.rooms.get(room)?.problem);
 }
 
-/** All that was asked for and is not given, each with why. */
+/** Everything that was requested and is not delivered, each with the reason. */
 export function useDropped(): readonly Drop[] {
   return usePart((snapshot) => snapshot.dropped);
 }
 
-/** A room that is followed; undefined until it is known. One that is not given has a `problem`. */
+/** A followed room; undefined until it is known. A room that is not delivered has a `problem`. */
 export function useFollowed(room: string): Room | undefined {
   return usePart((snapshot) => snapshot.rooms.get(room));
 }
 
-/** Is in a room for as long as the component is mounted, and follows it. */
+/** Is in a room and follows it while the component is mounted. */
 export function useInRoom(room: string): Room | undefined {
   const link = useLink();
   useEffect(() => {
@@ -113,18 +114,18 @@ export function useInRoom(room: string): Room | undefined {
   return useFollowed(room);
 }
 
-/** Who is in a room, by user; without is somebody to leave out, as oneself. */
+/** The members of a room, by user id. Without leaves somebody out, usually oneself. */
 export function useRoomMembers(name: string, without?: string): readonly Member[] {
   const room = useFollowed(name);
   return useMemo(() => membersOf(room, without), [room, without]);
 }
 
-/** How many are in a room. */
+/** The count of a room. */
 export function useCount(room: string): Count | undefined {
   return useFollowed(room)?.count;
 }
 
-/** What is seen of somebody as such, followed for as long as the component is mounted. */
+/** A person's status, followed while the component is mounted. */
 export function usePerson(user: string): PersonFrame | undefined {
   const link = useLink();
   useEffect(() => {
@@ -137,7 +138,7 @@ export function usePerson(user: string): PersonFrame | undefined {
   return usePart((snapshot) => snapshot.people.get(user));
 }
 
-/** Typing in a room: who else does, as a sentence, and what to call when one's own text changes or is sent. */
+/** Typing in a room: a sentence about the others, and what to call when the own text changes or is sent. */
 export function useRoomTyping(room: string): {
   readonly sentence: string;
   readonly changed: (text: string) => void;
@@ -165,7 +166,7 @@ export function useRoomTyping(room: string): {
   );
 }
 
-/** Calls back with each cue that is given to this session. */
+/** Calls back with each cue for this session. */
 export function useCue(heard: (cue: CueFrame) => void): void {
   const link = useLink();
   const latest = useRef(heard);

@@ -1,35 +1,35 @@
 import type { Count, Departed, Member, Problem, RoomFrame } from "./wire";
 
-/** A room as the client has it, never changed in place. `members` is absent for a room followed at count. */
+/** A room as the client knows it. It is immutable. `members` is missing for a room followed at count. */
 export interface Room {
   readonly room: string;
   readonly rev: string;
   readonly count: Count;
   readonly members?: ReadonlyMap<string, Member>;
-  /** Who types, in the order in which they began. */
+  /** Who is typing, in the order in which they began. */
   readonly typing: readonly string[];
-  /** `members` has some of a large room only: those of the first page, as they were then. */
+  /** `members` is only the first page of a large room, as it was when it was sent. */
   readonly partial?: boolean;
-  /** Why the link does not get the room, or no longer. */
+  /** Why the room is not delivered, or no longer. */
   readonly problem?: Problem;
 }
 
-/** A room that the link does not get. */
+/** A room that is not delivered. */
 export function refusedRoom(room: string, problem: Problem): Room {
   return { room, rev: "", count: nobody, typing: [], problem };
 }
 
-/** What a frame changed in a room. From a snapshot: how it differs from what was known before. */
+/** What a frame changed in a room; for a snapshot, the difference from what was known. */
 export interface Change {
   readonly room: string;
-  /** When the service sealed it; absent when it comes from a snapshot. */
+  /** The time of the change; missing for a snapshot. */
   readonly at?: string;
   readonly joined: readonly Member[];
   readonly changed: readonly Member[];
   readonly left: readonly (Partial<Departed> & { readonly user: string; readonly was?: Member })[];
 }
 
-/** Who is in a room, by user; without is somebody to leave out, as oneself. */
+/** The members of a room, by user id. Without leaves somebody out, usually oneself. */
 export function membersOf(room: Room | undefined, without?: string): readonly Member[] {
   return [...(room?.members?.values() ?? [])].filter((m) => m.user !== without);
 }
@@ -41,7 +41,7 @@ const tally = { people: 0, sessions: 0 };
 const nobody: Count = { ...tally, online: tally, away: tally, busy: tally };
 const none: Omit<Change, "room"> = { joined: [], changed: [], left: [] };
 
-/** Applies a frame to what is known of its room, and tells what it changed. */
+/** Applies a frame to a room, and returns what it changed. */
 export function apply(old: Room | undefined, frame: RoomFrame): [Room, Change] {
   const { room } = frame;
   const rev = "rev" in frame ? frame.rev : "";

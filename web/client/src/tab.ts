@@ -2,7 +2,7 @@ import { type Browser, browser } from "./browser";
 import { Idleness } from "./idleness";
 import { type Kept, Link, type LinkOptions, type Memory } from "./link";
 
-/** Keeps the session of a tab. */
+/** Stores the session of a tab. */
 function memoryIn(storage: Browser["storage"], name: string): Memory {
   return {
     load() {
@@ -19,41 +19,41 @@ function memoryIn(storage: Browser["storage"], name: string): Memory {
   };
 }
 
-/** Names under which a tab keeps its session, and when somebody last did something in it. */
+/** Storage keys of a tab's session, and of the time of the last input. */
 const sessionName = "tovik.session";
 const activeName = "tovik.active";
 
-/** What a page says to the others of the same browser. */
+/** A message between pages of the same browser. */
 interface Said {
   readonly server: string;
   readonly user: string;
   readonly active: number;
 }
 
-/** A tab that is open: its link, and what undoes it all. */
+/** An open tab: its link, and a function that closes it. */
 export interface Tab {
   readonly link: Link;
   close(): void;
 }
 
-/** What a tab is opened with. */
+/** The options of a tab. */
 export interface TabOptions extends Omit<LinkOptions, "nonce" | "memory" | "page"> {
   /**
-   * A locked screen makes the session idle at once, where the browser tells and the page has the permission
-   * `idle-detection`. A page that asks for it is not kept in the back/forward cache.
+   * A locked screen makes the session idle at once, if the browser reports it and the page has the permission
+   * `idle-detection`. Such a page is not kept in the back/forward cache.
    */
   readonly lock?: boolean;
 }
 
 /**
- * Opens the session of this tab. It goes on over reloads, tells the service by beacon when the page goes away,
- * and comes back from the back/forward cache and from being frozen. Input of any kind, in all frames of the
- * page and in the other tabs of the person in this browser, keeps it from being idle.
+ * Opens the session of this tab. The session continues over reloads, the back/forward cache and freezing, and a
+ * beacon reports that the page is closing. Input of any kind, in all frames of the page and in the person's other
+ * tabs in this browser, keeps it from becoming idle.
  */
 export function openTab(options: TabOptions, within: Browser = browser): Tab {
   const nonce = crypto.randomUUID();
   const memory = memoryIn(within.storage, sessionName);
-  // A load of the page is activity when it is the first; a reload may be nobody's.
+  // The first load of the page is activity; a reload may happen without anybody.
   const before = memory.load() ? Number(within.storage.getItem(activeName)) : 0;
   const page = () => ({ page_hidden: within.pageHidden(), idle_for: idleness.idleFor });
   // What the link does at once it does before there is somebody to ask.
@@ -122,5 +122,5 @@ export function openTab(options: TabOptions, within: Browser = browser): Tab {
   };
 }
 
-/** How often at most the other tabs are told of input. */
+/** The shortest interval in which other tabs are told of input. */
 const shareEvery = 5000;

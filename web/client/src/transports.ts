@@ -1,10 +1,10 @@
 import type { Socket } from "./link";
 import type { Problem } from "./wire";
 
-/** What a link goes over: a WebSocket; an event stream with posts; or HTTP beats, which bring counts only. */
+/** The kinds of link: a WebSocket; an event stream with posts; or HTTP beats, which bring counts only. */
 export type Over = "websocket" | "stream" | "beats";
 
-/** What the two that are no WebSocket need of a page; a test passes its own. */
+/** What the kinds other than WebSocket need from a page; a test passes its own. */
 export interface Network {
   fetch(url: string, init: RequestInit): Promise<Response>;
   events(url: string): Events;
@@ -35,7 +35,7 @@ interface Sent {
   readonly revs?: Readonly<Record<string, string>>;
 }
 
-/** Behaves as the WebSocket of a link does, for a Link that need not know the difference. */
+/** Behaves like a WebSocket, so that a Link need not know the difference. */
 abstract class Other implements Socket {
   onopen: (() => void) | null = null;
   onmessage: ((event: { data: unknown }) => void) | null = null;
@@ -61,7 +61,7 @@ abstract class Other implements Socket {
 
   protected abstract carry(frame: Sent): Promise<void>;
 
-  /** Calls the service and hands what it answers over, or its problem as an error frame. */
+  /** Calls the service, and delivers the answer as a frame, or the problem as an error frame. */
   protected async call(method: string, path: string, bearer: string | undefined, body: object, re?: number) {
     const response = await this.network.fetch(this.server + path, {
       method,
@@ -89,8 +89,8 @@ abstract class Other implements Socket {
 }
 
 /**
- * An event stream, with the requests posted beside it. The service says on it that it is alive; when that stops, or
- * the browser says that the stream broke, it is lost, whatever becomes of the requests.
+ * An event stream with its requests as posts. The service sends signs of life on it. When they stop, or the browser
+ * reports that the stream broke, the link is lost, whatever happens to the requests.
  */
 export class Stream extends Other {
   #events: Events | undefined;
@@ -153,7 +153,7 @@ export class Stream extends Other {
   }
 }
 
-/** A session without a connection, which is there as long as it calls. */
+/** A session without a connection. It lives as long as it calls. */
 export class Beats extends Other {
   #hello: Sent | undefined;
   #session = "new";
@@ -258,7 +258,7 @@ export class Beats extends Other {
   }
 }
 
-/** How long counts may be old that nobody brings. */
+/** The greatest age of counts. */
 const longestPause = 10_000;
 
 const noTimings = {

@@ -1,13 +1,13 @@
 import type { Room } from "./replica";
 
-/** What a composer tells of somebody who writes: a Link. */
+/** The part of a Link that reports typing. */
 export interface Reporter {
   readonly snapshot: { readonly opened?: { readonly timings: { readonly typing_expires: number } } };
   typing(room: string, on: boolean): Promise<void>;
   sent(room: string): Promise<void>;
 }
 
-/** A clock that calls back later. Returns what undoes it. */
+/** A timer. Returns a function that cancels it. */
 export type After = (ms: number, run: () => void) => () => void;
 
 const later: After = (ms, run) => {
@@ -16,8 +16,8 @@ const later: After = (ms, run) => {
 };
 
 /**
- * Tells that the person composes in a room: from when there is text and it changes, for as long as it goes on
- * changing. It is renewed in time, so that others see one start; a draft that is left alone ends by itself.
+ * Reports that the person is typing in a room: from the first change that leaves text, for as long as the text keeps
+ * changing. Reports are renewed in time, so that others see one start; a draft that is left alone ends by itself.
  */
 export class Composer {
   readonly #link: Reporter;
@@ -35,7 +35,7 @@ export class Composer {
     this.#after = after;
   }
 
-  /** The text is now this. */
+  /** The text has changed to this. */
   changed(text: string): void {
     if (text === this.#text) return;
     this.#text = text;
@@ -57,18 +57,18 @@ export class Composer {
     return this.#link.snapshot.opened?.timings.typing_expires ?? 6000;
   }
 
-  /** What was composed has been sent. */
+  /** The text was sent. */
   sent(): void {
     this.#text = "";
     this.#end(() => this.#link.sent(this.#room));
   }
 
-  /** The person has stopped, as when the field was emptied or is gone. */
+  /** The person has stopped, for example because the field was emptied or removed. */
   stopped(): void {
     this.#end(() => this.#link.typing(this.#room, false));
   }
 
-  /** The person has gone to something else: what they wrote last is not reported any more, and typing expires. */
+  /** The person is doing something else: changes that were not reported yet are not reported, and typing expires. */
   left(): void {
     this.#changed = false;
   }
@@ -93,12 +93,12 @@ export class Composer {
   }
 }
 
-/** Lets nobody be told of what is over when the link comes back. */
+/** Forgets what is no longer true when the link returns. */
 function quietly(told: Promise<void>): void {
   told.catch(() => {});
 }
 
-/** Reports what is composed in an input or textarea. Returns the composer, and what undoes it. */
+/** Reports typing in an input or textarea. Returns the composer, and a function that stops it. */
 export function composeIn(
   link: Reporter,
   room: string,
@@ -119,7 +119,7 @@ export function composeIn(
   };
 }
 
-/** Who types in a room, as a sentence; empty when nobody does. Without is somebody to leave out: oneself. */
+/** A sentence about who is typing in a room; empty if nobody is. Without leaves somebody out, usually oneself. */
 export function typingSentence(room: Room | undefined, without?: string): string {
   const names = (room?.typing ?? [])
     .filter((user) => user !== without)

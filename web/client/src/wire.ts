@@ -1,20 +1,20 @@
 // The shapes of the frames of a link, as docs/protocol.md describes them.
 
-/** How many are in a room. A person with three tabs is one person and three sessions. */
+/** The count of a room. A person with three tabs is one person and three sessions. */
 export interface Count extends Tally {
-  /** The same by the status of the person. */
+  /** The same, by the status of the person. */
   readonly online: Tally;
   readonly away: Tally;
   readonly busy: Tally;
 }
 
-/** A part of a count. */
+/** People and their sessions. */
 export interface Tally {
   readonly people: number;
   readonly sessions: number;
 }
 
-/** What others see of a person. */
+/** The status of a person. */
 export type Status = "online" | "away" | "busy" | "offline";
 
 /** A person in a room. */
@@ -23,13 +23,13 @@ export interface Member {
   readonly name?: string;
   readonly picture?: string;
   readonly status: Status;
-  /** Of a status that the person has set. */
+  /** The note of a set status. */
   readonly note?: string;
-  /** When a set status ends. */
+  /** The end of a set status. */
   readonly until?: string;
   /** RFC 3339, UTC. */
   readonly since: string;
-  /** Of the person, in this room. */
+  /** The number of the person's sessions in this room. */
   readonly sessions: number;
 }
 
@@ -70,13 +70,13 @@ export interface Page {
   readonly next?: string;
 }
 
-/** Whom a cue is for: a room (others, or with `everyone` the sender too), a person, or a session. */
+/** The receiver of a cue: a room (the others; with `everyone` also the sender), a person, or a session. */
 export type Addressee =
   | { readonly room: string; readonly everyone?: boolean }
   | { readonly user: string }
   | { readonly session: string };
 
-/** What the service waits for, in milliseconds. */
+/** The timings of the service, in milliseconds. */
 export interface Timings {
   readonly beat_every: number;
   readonly silence: number;
@@ -98,9 +98,9 @@ export interface Opened {
   readonly not_resumed?: "unknown" | "in-use";
   readonly user?: string;
   readonly rooms?: readonly string[];
-  /** What the hello asked for and does not get. */
+  /** What the hello requested and is not delivered. */
   readonly dropped?: readonly Drop[];
-  /** What comes of each room of which the hello had a revision. */
+  /** What follows for each room whose revision the hello had. */
   readonly revs?: Readonly<Record<string, "current" | "changes" | "snapshot" | "new-run">>;
   readonly own?: Own;
   readonly timings: Timings;
@@ -114,7 +114,7 @@ export interface Own {
   readonly hiding: boolean;
 }
 
-/** What went wrong, in words. */
+/** A problem, in words. */
 export interface Problem {
   readonly code: string;
   readonly detail: string;
@@ -123,9 +123,9 @@ export interface Problem {
   readonly allowed?: string;
 }
 
-/** A room, a pattern or a person that the link does not get, or no longer, and why. */
+/** A room, a pattern or a person that is not delivered, or no longer, and why. */
 export interface Drop extends Problem {
-  /** The session is not in it; with `watch` a room or pattern that is not watched. */
+  /** The room. The session is not in it; with `watch`, the room or pattern is not watched. */
   readonly room?: string;
   /** A person whose watch was refused or ended. */
   readonly user?: string;
@@ -138,7 +138,7 @@ export interface SnapshotFrame {
   readonly rev: string;
   readonly count: Count;
   readonly members: readonly Member[];
-  /** Of a large room: there are more; what to ask for the next page after. */
+  /** Of a large room: the value of `after` for the next page. */
   readonly next?: string;
 }
 
@@ -162,18 +162,18 @@ export interface CountFrame extends Count {
 
 export type RoomFrame = SnapshotFrame | ChangesFrame | CountFrame | TypingFrame;
 
-/** The set of those who type in a room. */
+/** The people who are typing in a room. */
 export interface TypingFrame {
   readonly type: "typing";
   readonly room: string;
   readonly users: readonly string[];
 }
 
-/** What is seen of a person who is watched. */
+/** The status of a watched person. */
 export interface PersonFrame {
   readonly type: "person";
   readonly user: string;
-  /** As the directory had it when the watch began. */
+  /** From the directory, as of the beginning of the watch. */
   readonly name?: string;
   readonly picture?: string;
   readonly status: Status;
@@ -182,7 +182,7 @@ export interface PersonFrame {
   readonly last_seen?: string;
 }
 
-/** A cue that somebody gave, or without `from` the back end. */
+/** A cue. Without `from` it is from the back end. */
 export interface CueFrame {
   readonly type: "cue";
   readonly name: string;
