@@ -273,6 +273,12 @@ func (a API) Redeliver(ctx context.Context, id int64) (wire.Delivery, error) {
 // caller closes it.
 func (a API) Backup(ctx context.Context) (io.ReadCloser, error) { return a.open(ctx, "/v1/backup", "") }
 
+// Health returns the state of the service, as the key may see it.
+func (a API) Health(ctx context.Context) (wire.ServiceHealth, error) {
+	var doc wire.ServiceHealth
+	return doc, a.call(ctx, http.MethodGet, "/v1/health", nil, &doc)
+}
+
 // Ready returns whether the service is ready, and the state of the records.
 func (a API) Ready(ctx context.Context) (wire.Readiness, error) {
 	var doc wire.Readiness

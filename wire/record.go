@@ -236,12 +236,30 @@ type Readiness struct {
 	Records RecordsHealth `json:"records"`
 }
 
+// ServiceHealth is the state of the service, as the holder of a key sees it.
+type ServiceHealth struct {
+	Records          RecordsHealth `json:"records"`
+	LinksBeforeHello int           `json:"links_before_hello"`
+	Realm            *RealmHealth  `json:"realm,omitempty"` // absent for a key limited to some rooms
+}
+
+// RealmHealth is the state of a realm in numbers.
+type RealmHealth struct {
+	Realm    string `json:"realm"`
+	People   int    `json:"people"` // with a session
+	Sessions int    `json:"sessions"`
+	Links    int    `json:"links"`   // of sessions
+	Waiting  int    `json:"waiting"` // deliveries to hooks
+	Parked   int    `json:"parked"`  // deliveries to hooks
+}
+
 // RecordsHealth is the state of the records.
 type RecordsHealth struct {
 	Status         string `json:"status"`          // ok, failing
 	Error          string `json:"error,omitempty"` // why nothing can be written
 	Since          *Time  `json:"since,omitempty"`
 	Waiting        int    `json:"waiting"` // entries and people waiting to be written
+	Lag            int64  `json:"lag"`     // milliseconds for which the oldest of them has waited
 	Lost           int64  `json:"lost"`    // journal entries lost since the start
 	LostDeliveries int64  `json:"lost_deliveries"`
 }

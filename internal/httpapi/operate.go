@@ -20,6 +20,16 @@ func (a *API) reload(c fiber.Ctx) error {
 	return c.JSON(done)
 }
 
+// health answers with the state of the service, as the caller's key may see it.
+func (a *API) health(c fiber.Ctx) error {
+	doc := wire.ServiceHealth{Records: a.realms.Health(), LinksBeforeHello: a.gateway.Size().Strangers}
+	if desk := deskOf(c); desk.WholeRealm() == nil {
+		of := desk.Health(c.Context())
+		doc.Realm = &of
+	}
+	return c.JSON(doc)
+}
+
 // mostProfiled limits the duration, in seconds, of a processor profile or a trace.
 const mostProfiled = 60
 

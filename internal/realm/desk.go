@@ -112,6 +112,16 @@ func (d Desk) EndSession(session string) error {
 	return err
 }
 
+// Health returns the realm in numbers. If the records cannot be read, it has no deliveries.
+func (d Desk) Health(ctx context.Context) wire.RealmHealth {
+	size := d.realm.engine.Size()
+	doc := wire.RealmHealth{Realm: d.realm.name, People: size.People, Sessions: size.Sessions, Links: size.Sessions - size.InGrace - size.Leases}
+	if waiting, parked, err := d.realm.store.CountDeliveryStates(ctx, d.realm.name); err == nil {
+		doc.Waiting, doc.Parked = waiting, parked
+	}
+	return doc
+}
+
 // eraseTimeout limits how long an erasure waits for readers of the records.
 const eraseTimeout = 10 * time.Second
 

@@ -209,7 +209,7 @@ func (s *Realms) applyNote(note presence.Input) (wire.ClosingAnswer, error) {
 // Health returns the state of the records.
 func (s *Realms) Health() wire.RecordsHealth {
 	h := s.writer.Health()
-	doc := wire.RecordsHealth{Status: "ok", Waiting: h.Waiting, Lost: h.Lost, LostDeliveries: h.LostDeliveries}
+	doc := wire.RecordsHealth{Status: "ok", Waiting: h.Waiting, Lag: h.Lag.Milliseconds(), Lost: h.Lost, LostDeliveries: h.LostDeliveries}
 	if h.Failing != nil {
 		doc.Status, doc.Error, doc.Since = "failing", h.Failing.Error(), &wire.Time{Time: h.Since}
 	}
@@ -274,8 +274,8 @@ func (s *Realms) Figures() Figures {
 			of.Left[total.Which] = n
 		}
 	}
-	if deliveries, err := s.store.CountDeliveryStates(); err == nil {
-		f.Parked, f.Waiting = deliveries[records.Parked], deliveries[records.Waiting]
+	if waiting, parked, err := s.store.CountDeliveryStates(context.Background(), ""); err == nil {
+		f.Waiting, f.Parked = waiting, parked
 	}
 	return f
 }

@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"database/sql"
 	"time"
 
 	"gorm.io/gorm"
@@ -131,17 +132,23 @@ func (s *Store) CountDeliveries(ctx context.Context) (map[string]map[string]int,
 	return counts, nil
 }
 
-// CountDeliveryStates returns how many deliveries are waiting and how many are parked.
-func (s *Store) CountDeliveryStates() (map[string]int, error) {
+// CountDeliveryStates returns how many deliveries to hooks of a realm, or for an empty realm of
+// all, are waiting and how many are parked.
+func (s *Store) CountDeliveryStates(ctx context.Context, realm string) (waiting, parked int, err error) {
 	var rows []struct {
 		State string
 		N     int
 	}
-	err := s.reading(context.Background()).Raw(`SELECT 'waiting' AS state, count(*) AS n FROM deliveries WHERE state = 'waiting' AND hook IN (SELECT id FROM hooks)
-		UNION ALL SELECT 'parked', count(*) FROM deliveries WHERE state = 'parked'`).Scan(&rows).Error
-	counts := map[string]int{}
+	const of = `hook IN (SELECT id FROM hooks WHERE realm = @realm OR @realm = '')`
+	err = s.reading(ctx).Raw(`SELECT 'waiting' AS state, count(*) AS n FROM deliveries WHERE state = 'waiting' AND `+of+`
+		UNION ALL SELECT 'parked', count(*) FROM deliveries WHERE state = 'parked' AND `+of, sql.Named("realm", realm)).Scan(&rows).Error
 	for _, row := range rows {
-		counts[row.State] = row.N
+		switch row.State {
+		case Waiting:
+			waiting = row.N
+		case Parked:
+			parked = row.N
+		}
 	}
-	return counts, err
+	return waiting, parked, err
 }

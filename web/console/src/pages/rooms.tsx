@@ -4,7 +4,7 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { Link } from "wouter";
 import { Curve, pointsOf, useHeadcount } from "../headcount/curve";
-import { type Health, useHealth } from "../health";
+import { type Health, useHealth, wrongWith } from "../health";
 import { oncePerFrame, openLink } from "../live";
 import type { SignedIn } from "../operator";
 import { Frame, Refused, Sheet } from "../parts/frame";
@@ -21,7 +21,7 @@ const byName = (a: Room, b: Room) => a.room < b.room;
 export function Rooms({ operator, onSignOut }: { operator: SignedIn; onSignOut: () => void }) {
   const [rate, addChanges] = useRate();
   const [state, rooms] = useRooms(operator.rooms ?? ["**"], addChanges);
-  const health = useHealth(operator.realm);
+  const health = useHealth();
   const [pinned, pin] = usePinned();
   const [filter, setFilter] = useState("");
   const [order, setOrder] = useState<Order>("by name");
@@ -123,6 +123,7 @@ function useRooms(
 
 function Totals(props: { rooms: ReadonlyMap<string, Room>; health: Health | undefined; rate: number }) {
   const { rooms, health } = props;
+  const known = health?.realm;
   let inRooms = 0;
   for (const room of rooms.values()) inRooms += room.count.sessions;
   return (
@@ -131,9 +132,9 @@ function Totals(props: { rooms: ReadonlyMap<string, Room>; health: Health | unde
         {rooms.size === 1 ? "1 room" : `${rooms.size} rooms`}
       </h1>
       <p className="text-muted text-sm" data-totals>
-        {health?.people !== undefined && `${people(health.people)} · `}
-        {sessions(health?.sessions ?? inRooms)}
-        {health?.links !== undefined && ` · ${health.links === 1 ? "1 link" : `${health.links} links`}`}
+        {known && `${people(known.people)} · `}
+        {sessions(known?.sessions ?? inRooms)}
+        {known && ` · ${known.links === 1 ? "1 link" : `${known.links} links`}`}
         {" · "}
         {props.rate.toFixed(1)} changes a second
       </p>
@@ -144,7 +145,7 @@ function Totals(props: { rooms: ReadonlyMap<string, Room>; health: Health | unde
 /** How the service is, in a line that says what is wrong. */
 function HealthLine({ state, health }: { state: State; health: Health | undefined }) {
   if (state.word === "lost") return null; // the frame says it
-  const wrong = health?.wrong ?? [];
+  const wrong = health ? wrongWith(health) : [];
   if (wrong.length === 0)
     return (
       <p className="flex min-h-7 items-center gap-2 pb-3 text-muted text-sm" role="status" data-health="well">
@@ -162,7 +163,7 @@ function HealthLine({ state, health }: { state: State; health: Health | undefine
     <p
       role="status"
       data-health="ill"
-      data-records={health?.recordsFail ? "failing" : undefined}
+      data-records={health?.records.status}
       className="mb-3 rounded-md border border-lamp bg-wash px-4 py-2 text-sm"
     >
       <b className="font-semibold">Look: </b>
