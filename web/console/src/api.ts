@@ -3,30 +3,30 @@ import { type QueryKey, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useRef, useState, useSyncExternalStore } from "react";
 import { server } from "./live";
 
-/** What the service has refused, in the words of its problem document. */
+/** A refusal of the service, in the words of its problem document. */
 export class Refusal extends Error {
   constructor(
     message: string,
-    /** The status of HTTP: 503 of a service that starts, or has too much to do, and 429 of one that was asked too often. */
+    /** The HTTP status: 503 while the service starts or is overloaded, 429 after too many requests. */
     readonly status: number,
   ) {
     super(message);
   }
 }
 
-/** Whether the same may be asked again: when nobody answered, or not now. */
+/** Whether a failed request may be repeated: nobody answered, or the service said "not now". */
 export function mayAskAgain(_: number, error: Error): boolean {
   return !(error instanceof Refusal) || error.status === 503 || error.status === 429;
 }
 
-/** How long to wait before asking again, in milliseconds, after so many failures. */
+/** The pause before the next attempt, in milliseconds, after a number of failures. */
 export function askAgainAfter(failures: number): number {
   return Math.min(250 * 2 ** failures, 1500);
 }
 
 /**
- * What went wrong with a query, if it is to be shown in the place of what was there before: nothing was, or it is
- * gone or forbidden now. While the service is away, what was there stays.
+ * The error of a query, if it should replace the previous content: there was none, or it is gone or forbidden now.
+ * While the service is away, the previous content stays.
  */
 export function faultOf({ error, data }: { error: Error | null; data: unknown }): Error | undefined {
   if (!error) return undefined;
@@ -34,7 +34,7 @@ export function faultOf({ error, data }: { error: Error | null; data: unknown })
   return data === undefined || gone ? error : undefined;
 }
 
-/** Asks the service. Throws a {@link Refusal}, or what kept it from answering. */
+/** Calls the service. Throws a {@link Refusal}, or the network error. */
 export async function ask<T>(path: string, init?: RequestInit): Promise<T> {
   const response = await fetch(server + path, init);
   if (response.status === 204) return undefined as T;
@@ -51,7 +51,7 @@ export async function ask<T>(path: string, init?: RequestInit): Promise<T> {
   return answer;
 }
 
-/** A query of an address, without what is empty. A list is given as often as it has entries. */
+/** A query string without empty values. A list is repeated for each of its values. */
 export function query(parts: Record<string, string | number | undefined | readonly string[]>): string {
   const given = Object.entries(parts).flatMap(([name, value]) =>
     (Array.isArray(value) ? value : [value])
@@ -74,7 +74,7 @@ export interface Entry {
   readonly was?: string;
   readonly note?: string;
   readonly reason?: string;
-  /** Milliseconds: of a session, a stay, a time without a link. */
+  /** The duration in milliseconds: of a session, a stay, or a time without a link. */
   readonly length?: number;
   readonly lost?: number;
   readonly hidden?: boolean;
@@ -86,7 +86,7 @@ export interface Journal {
   readonly newer?: number;
 }
 
-/** Somebody of the directory, with how they are now. */
+/** A person of the directory, with their current status. */
 export interface Person {
   readonly user: string;
   readonly name?: string;
@@ -102,7 +102,7 @@ export interface People {
   readonly next?: string;
 }
 
-/** What will become of a session. */
+/** What will happen to a session, and when. */
 export interface Upcoming {
   readonly at: string;
   readonly act: string;
@@ -125,7 +125,7 @@ export interface Session {
   readonly next: readonly Upcoming[];
 }
 
-/** The sessions in a room, the first thousand. The page of a room asks for them again when somebody comes or goes. */
+/** The sessions in a room, up to a thousand. The page of a room requests them again when somebody joins or leaves. */
 export function useSessions(room: string) {
   return useQuery({
     queryKey: ["sessions", room],
@@ -135,14 +135,14 @@ export function useSessions(room: string) {
   });
 }
 
-/** Explains how somebody is shown. */
+/** The explanation of a person's status. */
 export interface Explanation {
   readonly user: string;
   readonly name?: string;
   readonly status: Status;
   readonly note?: string;
   readonly until?: string;
-  /** What others see who do not see who hides, where that differs. */
+  /** The status in the open view, if it differs. */
   readonly open?: Status;
   readonly words: readonly string[];
   readonly rules: readonly { rule: string; status: string; holds: boolean; decides: boolean }[];
@@ -150,10 +150,9 @@ export interface Explanation {
 }
 
 /**
- * Follows the journal from now on, and says whether it is heard. What comes at once is handed over at once. A
- * stream that breaks is made again; while nobody sees the page there is none, for a browser has few
- * connections to one service, and afterwards it goes on with the entry after the last. Without a filter
- * nothing is followed.
+ * Follows the journal from now on, and returns whether the stream is open. Entries that arrive together are passed on
+ * together. A broken stream is opened again. While the page is hidden there is no stream, because a browser has few
+ * connections to one server; later it continues after the last entry. Without a filter nothing is followed.
  */
 export function useJournalStream(
   filter: Record<string, string | readonly string[]> | undefined,
@@ -177,7 +176,7 @@ export function useJournalStream(
     let retry: ReturnType<typeof setTimeout> | undefined;
     source.onerror = () => {
       setOpen(false);
-      // What answers with an error, as a service that is starting, is not tried again by the browser.
+      // A browser does not try again after an error response, such as from a service that is starting.
       if (source.readyState === EventSource.CLOSED) retry = setTimeout(() => setTries((n) => n + 1), 1000);
     };
     source.addEventListener("entry", (event) => {
@@ -201,8 +200,8 @@ export function useJournalStream(
 }
 
 /**
- * Asks again for what may have changed, a little after it was said to have: not more often than each delay, and
- * always once more after the last time.
+ * Repeats queries some time after their data may have changed: at most once per delay, and always after the last
+ * change.
  */
 export function useAskAgain(keys: readonly QueryKey[], delay: number): () => void {
   const client = useQueryClient();
@@ -225,7 +224,7 @@ export function useAskAgain(keys: readonly QueryKey[], delay: number): () => voi
   }, [client, delay]);
 }
 
-/** Whether the page is seen. */
+/** Whether the page is visible. */
 function useVisible(): boolean {
   return useSyncExternalStore(
     (changed) => {

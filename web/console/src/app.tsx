@@ -14,10 +14,10 @@ import { SignIn } from "./pages/sign-in";
 import { Visit } from "./pages/visit";
 import { Frame } from "./parts/frame";
 
-/** The charts come when they are wanted. */
+/** The charts are loaded when needed. */
 const HeadcountPage = lazy(async () => ({ default: (await import("./pages/headcount")).HeadcountPage }));
 
-/** The pages: a visitor's, Practice, and behind a sign-in all others. */
+/** The pages: Visit, Practice, and all others behind a sign-in. */
 export function App() {
   return (
     <Switch>
@@ -34,13 +34,13 @@ export function App() {
   );
 }
 
-/** With a key in the address (/#key=…), as the demo prints it, one is signed in at once. */
+/** A key in the address (/#key=…), which the demo prints, signs in at once. */
 async function begin(): Promise<SignedIn | undefined> {
   const key = takeFragment().get("key");
   return key ? signIn(key) : signedIn();
 }
 
-/** The id in the address of a person, which may have any characters: the router has undone some of them. */
+/** The user id in the address of a person. It may have any characters; the router has decoded some of them. */
 function userInAddress(): string {
   const [, , user = ""] = location.pathname.split("/");
   try {

@@ -6,10 +6,10 @@ import { useSearch } from "wouter";
 
 const nothing: Snapshot = { state: { word: "connecting" }, rooms: new Map(), people: new Map(), dropped: [] };
 
-/** Where the pages come from is where the service is. */
+/** The service's URL: where the pages come from. */
 export const server = location.origin;
 
-/** A link that lives as long as the component, and what it knows. */
+/** A link that lives as long as the component, with its snapshot. */
 export function useLink(open: () => { link: Link; close: () => void }): [Snapshot, Link | undefined] {
   const [link, setLink] = useState<Link>();
   // biome-ignore lint/correctness/useExhaustiveDependencies: one link for one life of the component
@@ -28,12 +28,12 @@ export function useLink(open: () => { link: Link; close: () => void }): [Snapsho
   return [snapshot, link];
 }
 
-/** A page that is not seen has no frames, and is brought up to date after this long, in milliseconds. */
+/** A hidden page has no animation frames; it is updated after this time, in milliseconds. */
 const unseen = 250;
 
 /**
- * Does something after changes, but only once in each frame, however many there are. It is given what follows
- * the changes, and returns what undoes it all.
+ * Does something after changes, at most once per animation frame. It gets a function that subscribes to the changes,
+ * and returns one that stops everything.
  */
 export function oncePerFrame(run: () => void, follow: (changed: () => void) => () => void): () => void {
   let undo: (() => void) | undefined;
@@ -60,7 +60,7 @@ export function oncePerFrame(run: () => void, follow: (changed: () => void) => (
   };
 }
 
-/** Follows rooms as the operator who is signed in. */
+/** Follows rooms as the signed-in operator. */
 export function useWatch(watch: readonly Watch[]): [Snapshot, Link | undefined] {
   return useLink(() => {
     const link = openLink(watch);
@@ -68,12 +68,12 @@ export function useWatch(watch: readonly Watch[]): [Snapshot, Link | undefined] 
   });
 }
 
-/** A link of the operator who is signed in. Few have one, so it may try often to come back. */
+/** A link of the signed-in operator. There are few of them, so it may try often to reconnect. */
 export function openLink(watch: readonly Watch[]): Link {
   return new Link({ server, watch, longestWait: 1500 });
 }
 
-/** A line of a room's feed. */
+/** A line in the feed of a room. */
 export interface Line extends Change {
   readonly id: number;
   readonly seen: number;
@@ -92,13 +92,13 @@ export function useFeed(link: Link | undefined, most = 60): readonly Line[] {
   return lines;
 }
 
-/** The moment that the address points at (?at=), in milliseconds since 1970. */
+/** The moment in the address (?at=), in milliseconds since 1970. */
 export function useMoment(): number | undefined {
   const at = Date.parse(new URLSearchParams(useSearch()).get("at") ?? "");
   return Number.isNaN(at) ? undefined : at;
 }
 
-/** The present time, renewed each second, or more often. */
+/** The current time, updated every second, or more often. */
 export function useNow(every = 1000): number {
   const [now, setNow] = useState(Date.now);
   useEffect(() => {

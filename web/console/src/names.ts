@@ -1,12 +1,12 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { ask, type People, query } from "./api";
 
-/** How long an address may get with the people that are asked for at once: the service reads heads of 4 KB. */
+/** The longest URL of a query for people: the service accepts request heads of 4 KB. */
 const longest = 2000;
 
 /**
- * The names of people, as the directory has them. What is not known yet is asked for, many at once, and kept
- * for all pages; until then, and for a key that may not read the directory, there is none.
+ * The names of people from the directory. Unknown ones are requested, many at once, and kept for all pages. Until
+ * then, and for a key that may not read the directory, there is none.
  */
 export function useNames(users: readonly string[]): (user: string) => string | undefined {
   const client = useQueryClient();
@@ -28,7 +28,7 @@ export function useNames(users: readonly string[]): (user: string) => string | u
   return (user) => names.get(user) || undefined;
 }
 
-/** As many of them, from the first on, as an address has room for, and one at least. */
+/** The first ids that fit into a URL, at least one. */
 function some(users: readonly string[]): readonly string[] {
   let length = 0;
   return users.filter((user, i) => {

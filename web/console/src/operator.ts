@@ -1,24 +1,27 @@
 import { server } from "./live";
 
-/** Takes parameters out of the address's fragment, so that no secret stays in the address bar. */
+/** Removes parameters from the fragment of the address, so that no secret stays in the address bar. */
 export function takeFragment(): URLSearchParams {
   const params = new URLSearchParams(location.hash.slice(1));
   if (location.hash) history.replaceState(null, "", location.pathname + location.search);
   return params;
 }
 
-/** Who this browser is signed in as. */
+/** The key with which this browser is signed in. */
 export interface SignedIn {
   readonly realm: string;
   readonly key: string;
   readonly role: string;
-  /** What the key is about; everything when absent. */
+  /** The rooms that the key covers; all if missing. */
   readonly rooms?: readonly string[];
-  /** The service offers rooms to practise in, to anybody. */
+  /** The service offers practice rooms to everybody. */
   readonly practice?: boolean;
 }
 
-/** Signs in with a key; the service keeps the sign-in in a cookie that no script can read. Throws why not. */
+/**
+ * Signs in with a key. The service stores the sign-in in a cookie that scripts cannot read. Throws the reason if it
+ * is refused.
+ */
 export async function signIn(key: string): Promise<SignedIn> {
   const response = await fetch(`${server}/v1/sign-in`, { method: "POST", body: JSON.stringify({ key }) });
   const answer = await response.json();
@@ -26,13 +29,13 @@ export async function signIn(key: string): Promise<SignedIn> {
   return answer;
 }
 
-/** Who is signed in already; undefined when nobody is. */
+/** The current sign-in; undefined if there is none. */
 export async function signedIn(): Promise<SignedIn | undefined> {
   const answer: SignedIn = await (await fetch(`${server}/v1/sign-in`)).json();
   return answer.role ? answer : undefined;
 }
 
-/** Whether the service offers rooms to practise in. */
+/** Whether the service offers practice rooms. */
 export async function offersPractice(): Promise<boolean> {
   const answer: SignedIn = await (await fetch(`${server}/v1/sign-in`)).json();
   return answer.practice ?? false;

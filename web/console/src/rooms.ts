@@ -3,7 +3,7 @@ import type { Room } from "@client/replica";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { openLink } from "./live";
 
-/** Whether a room's name matches a pattern (`*` is one word, `**` the rest), or has a text in it. */
+/** Whether a room matches a pattern (`*` is one word, `**` the rest), or its name contains a text. */
 export function matches(filter: string, room: string): boolean {
   if (!filter.includes("*")) return room.includes(filter.toLowerCase());
   const words = room.split(".");
@@ -14,7 +14,7 @@ export function matches(filter: string, room: string): boolean {
   );
 }
 
-/** The ways to order rooms. */
+/** The orders of rooms. */
 export const orders = {
   "by name": () => 0,
   "most people": (a: Room, b: Room) => b.count.people - a.count.people,
@@ -27,12 +27,12 @@ export type Order = keyof typeof orders;
 
 const seen = new WeakMap<Room, number>();
 
-/** When a room was first seen as it is. */
+/** When a state of a room was first seen. */
 function changed(room: Room): number {
   return seen.get(room) ?? 0;
 }
 
-/** Notes which rooms are new, and how many. */
+/** Notes which rooms have changed, and returns how many. */
 export function noteChanges(before: ReadonlyMap<string, Room>, now: ReadonlyMap<string, Room>): number {
   let changes = 0;
   for (const [name, room] of now) {
@@ -43,7 +43,7 @@ export function noteChanges(before: ReadonlyMap<string, Room>, now: ReadonlyMap<
   return changes;
 }
 
-/** Puts rooms that are in the order of their names in another: those that are pinned first. */
+/** Sorts rooms, which are ordered by name, in another order; pinned rooms are first. */
 export function ordered(
   rooms: readonly Room[],
   by: Order,
@@ -59,7 +59,7 @@ export function ordered(
 
 const pinnedName = "tovik.pinned";
 
-/** The rooms that are pinned in this browser. */
+/** The rooms pinned in this browser. */
 export function usePinned(): [ReadonlySet<string>, (room: string) => void] {
   const [pinned, setPinned] = useState<ReadonlySet<string>>(() => {
     try {
@@ -78,10 +78,10 @@ export function usePinned(): [ReadonlySet<string>, (room: string) => void] {
   return [pinned, toggle];
 }
 
-/** Rooms with more people are not followed for who types in them. */
+/** Typing is not shown for rooms with more people. */
 const large = 500;
 
-/** Who types in some rooms, by their names: a link that follows the members of the rooms that are seen. */
+/** Who is typing in the visible rooms, by room, from a link that follows their members. */
 export function useTypists(rooms: readonly Room[]): ReadonlyMap<string, readonly string[]> {
   const wanted = rooms
     .filter((room) => room.count.people <= large)
@@ -114,7 +114,7 @@ export function useTypists(rooms: readonly Room[]): ReadonlyMap<string, readonly
     };
   }, []);
   useEffect(() => {
-    // While one scrolls, nothing is followed that is gone again at once.
+    // While somebody scrolls, rooms that pass by are not followed.
     const timer = setTimeout(() => {
       const names = new Set(wanted === "" ? [] : wanted.split(" "));
       for (const room of followed.current) if (!names.has(room)) void link.current?.unwatch(room);
@@ -126,7 +126,7 @@ export function useTypists(rooms: readonly Room[]): ReadonlyMap<string, readonly
   return typists;
 }
 
-/** How many changes of counts came in each second, over the last ten. */
+/** The changes of counts per second, over the last ten seconds. */
 export function useRate(): [rate: number, add: (changes: number) => void] {
   const [rate, setRate] = useState(0);
   const counts = useRef<[at: number, changes: number][]>([]);

@@ -1,6 +1,6 @@
 import { useRef } from "react";
 
-/** Where something belongs in a list that is in order. */
+/** The position of something in a sorted list. */
 function placeOf<T>(list: readonly T[], one: T, before: (a: T, b: T) => boolean): number {
   let [from, to] = [0, list.length];
   while (from < to) {
@@ -12,8 +12,8 @@ function placeOf<T>(list: readonly T[], one: T, before: (a: T, b: T) => boolean)
 }
 
 /**
- * Brings what a map had, in order, up to what it has now. Nothing is sorted but what is new, so that lists of
- * thousands can follow many changes a second.
+ * Updates the sorted list of a map to its new content. Only new elements are sorted, so that lists of thousands can
+ * follow many changes per second.
  */
 export function resorted<K, T>(
   list: readonly T[],
@@ -37,7 +37,7 @@ export function resorted<K, T>(
   return kept;
 }
 
-/** What a map has, in order. */
+/** The content of a map, sorted. */
 export function useSorted<K, T>(
   now: ReadonlyMap<K, T>,
   keyOf: (one: T) => K,

@@ -10,7 +10,7 @@ export function sessions(n: number): string {
   return n === 1 ? "1 session" : `${n} sessions`;
 }
 
-/** How long ago something was, in the largest unit that fits. */
+/** How long ago a time was, in the largest unit that fits. */
 export function ago(then: number, now: number): string {
   const seconds = Math.max(0, Math.floor((now - then) / 1000));
   if (seconds < 2) return "just now";
@@ -20,26 +20,26 @@ export function ago(then: number, now: number): string {
   return `${Math.floor(seconds / 86_400)} d ago`;
 }
 
-// To make a format takes a hundred times as long as to use it.
+// Creating a format takes a hundred times as long as using it.
 const clockFormat = new Intl.DateTimeFormat([], { timeStyle: "medium", hour12: false });
 const exactFormat = new Intl.DateTimeFormat([], { dateStyle: "medium", timeStyle: "long" });
 
-/** A time as the viewer's clock shows it. */
+/** A time of day on the viewer's clock. */
 export function clock(time: number | string): string {
   return clockFormat.format(new Date(time));
 }
 
-/** A time in full, in the viewer's zone. */
+/** A date and time in the viewer's zone. */
 export function exact(time: number | string): string {
   return exactFormat.format(new Date(time));
 }
 
-/** Milliseconds in the unit that reads best: "3 s", "37.5 s", "5 min". */
+/** A number of milliseconds in the unit that reads best: "3 s", "37.5 s", "5 min". */
 export function seconds(ms: number): string {
   return ms >= 120_000 && ms % 60_000 === 0 ? `${ms / 60_000} min` : `${ms / 1000} s`;
 }
 
-/** How long something took, in its largest units: "4.1 s", "3 min 20 s", "2 h 5 min". */
+/** A duration in its largest units: "4.1 s", "3 min 20 s", "2 h 5 min". */
 export function lasting(ms: number): string {
   const s = Math.max(0, ms) / 1000;
   if (s < 60) return `${s.toFixed(1)} s`;
@@ -48,7 +48,7 @@ export function lasting(ms: number): string {
   return `${Math.floor(s / 86_400)} days`;
 }
 
-/** Why somebody left, as the end of a sentence about them. */
+/** Why somebody left, as the end of a sentence. */
 export function whyLeft(reason: string): string {
   return reasons[reason]?.left ?? reason;
 }

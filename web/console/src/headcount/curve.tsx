@@ -3,7 +3,7 @@ import { area, curveStepAfter, line } from "d3-shape";
 import { ask, query } from "../api";
 import type { Across } from "../lanes/row-marks";
 
-/** How many there were in a stretch of time: GET /v1/headcount. */
+/** A step of headcounts: GET /v1/headcount. */
 export interface Headcount {
   readonly at: string;
   readonly people: Spread;
@@ -29,16 +29,16 @@ export interface Headcounts {
 
 export type Step = "minute" | "hour" | "day";
 
-/** How long a step is, in milliseconds. */
+/** The length of a step, in milliseconds. */
 export const stepLength: Record<Step, number> = { minute: 60_000, hour: 3_600_000, day: 86_400_000 };
 
-/** The step that suits a length of time. */
+/** The step for a length of time. */
 export function stepFor(length: number): Step {
   if (length <= 8 * 3_600_000) return "minute";
   return length <= 21 * 86_400_000 ? "hour" : "day";
 }
 
-/** Headcounts between two times. They are of whole minutes, so they are asked for once a minute, not followed. */
+/** Headcounts between two times. They are by the minute, so they are requested once a minute. */
 export function useHeadcount(
   room: string | undefined,
   step: Step,
@@ -69,7 +69,7 @@ export function useHeadcount(
   });
 }
 
-/** A point of a curve: a stretch that begins at a time, with the least, the most and the mean. */
+/** A point of a curve: the minimum, maximum and mean of a step. */
 interface Point {
   readonly at: number;
   readonly min: number;
@@ -78,8 +78,8 @@ interface Point {
 }
 
 /**
- * The points of headcounts, with gaps where nothing was measured, and with how many there are now at the end. A
- * stretch of which there is nothing had nobody in it.
+ * The points of headcounts, with gaps where nothing was measured, and the current number at the end. A step without a
+ * headcount had nobody in it.
  */
 export function pointsOf(
   steps: readonly Headcount[],
@@ -105,7 +105,7 @@ export function pointsOf(
 
 const flat = (n: number) => ({ min: n, max: n, mean: n });
 
-/** The mean as a line over the band between the least and the most. */
+/** The mean as a line, on a band between minimum and maximum. */
 export function Curve(props: {
   points: readonly Point[];
   across: Across;

@@ -1,7 +1,7 @@
-/** What of an element's look stands in classes, and has to go with a picture that leaves the page. */
+/** The styles that come from classes, and have to be part of a saved picture. */
 const looks = ["fill", "stroke", "color", "opacity", "font-family"] as const;
 
-/** A drawing as a file: SVG 1.1 that needs no style sheet, on the colour that is behind it. */
+/** A drawing as SVG 1.1 without a style sheet, on the background colour of the page. */
 export function pictureOf(drawing: SVGSVGElement): string {
   const copy = drawing.cloneNode(true) as SVGSVGElement;
   const [originals, copies] = [drawing, copy].map((root) => [root, ...root.querySelectorAll("*")]);
@@ -23,7 +23,7 @@ export function pictureOf(drawing: SVGSVGElement): string {
   return new XMLSerializer().serializeToString(copy);
 }
 
-/** Hands a text over as a file. */
+/** Saves a text as a file. */
 export function download(name: string, type: string, text: string): void {
   const url = URL.createObjectURL(new Blob([text], { type }));
   const link = document.createElement("a");

@@ -6,7 +6,7 @@ const dayFormat = new Intl.DateTimeFormat([], { day: "numeric", month: "short" }
 const minuteFormat = new Intl.DateTimeFormat([], { hour: "2-digit", minute: "2-digit", hour12: false });
 const secondFormat = new Intl.DateTimeFormat([], { timeStyle: "medium", hour12: false });
 
-/** The times under which marks stand. */
+/** The labels of the time axis. */
 export function Axis(props: { across: ReturnType<typeof scaleTime<number>>; width: number; window: Window }) {
   const { across, width } = props;
   const room = 26; // that a label wants on both sides

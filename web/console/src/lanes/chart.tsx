@@ -18,25 +18,25 @@ import { type Across, heightOf, Legend, marksOf, type Row, RowMarks } from "./ro
 import type { WindowControls } from "./window";
 import { WindowBar } from "./window-bar";
 
-/** The chart's own place in a row: all but the names. */
+/** The area of the chart in a row: everything but the names. */
 const columns = "grid grid-cols-[6rem_minmax(0,1fr)] sm:grid-cols-[11rem_minmax(0,1fr)]";
 
 /**
- * Lanes: a row for each person with what others saw of them as a line, and their sessions as bars below it.
- * What is chosen, by pointer or keys, is told in words beneath.
+ * Lanes: each person has a row with a line for what others saw of them, and their sessions as bars below. Whatever is
+ * selected, by pointer or keys, is described below the chart.
  */
 export function LaneChart(props: {
-  /** What rows there are; each is made only when it is seen. */
+  /** The rows; each is made only when it is visible. */
   keys: readonly string[];
   rowOf: (key: string, index: number) => Row;
   controls: WindowControls;
-  /** Whether it is about one room. */
+  /** Whether the chart is of one room. */
   room?: boolean;
-  /** A moment that is pointed out. */
+  /** A moment to mark. */
   moment?: number | undefined;
-  /** More on the same axis, above the rows. */
+  /** Content on the same axis, above the rows. */
   above?: { title: string; height: number; draw: (across: Across, width: number) => ReactNode };
-  /** Told which rows are seen. */
+  /** Called with the visible rows. */
   onSeen?: (keys: readonly string[]) => void;
   notice?: string | undefined;
 }) {
@@ -192,14 +192,14 @@ export function LaneChart(props: {
   );
 }
 
-/** The first instant after a time, before which the journal ends with what was then. */
+/** The first instant after a time: the journal before it includes what happened then. */
 function after(at: string): string {
   return new Date(Date.parse(at) + 1).toISOString();
 }
 
 const usualHeight = 40;
 
-/** What a key does. It says true when it did something, or the row that was chosen. */
+/** Handles a key. Returns true if it did something, or the selected row. */
 function byKey(
   event: KeyboardEvent,
   on: {
@@ -251,7 +251,7 @@ function byKey(
   return false;
 }
 
-/** The width of an element, as it is now. */
+/** The current width of an element. */
 function useWidth(): [(element: HTMLElement | null) => void, number] {
   const [element, setElement] = useState<HTMLElement | null>(null);
   const [width, setWidth] = useState(0);

@@ -2,17 +2,17 @@ import type { Entry } from "../api";
 import { exact, lasting, whyLeft } from "../words";
 import type { Bar, Part, Stay } from "./lanes";
 
-/** Something on a lane that can be chosen, and what it says. */
+/** Something on a lane that can be selected, and what it says. */
 export interface Mark {
   readonly key: string;
   readonly kind: "live" | "grace" | "idle" | "ended" | "stay" | "joined" | "left" | "typing";
   readonly from: number;
-  /** Absent of what goes on, and of what took no time. */
+  /** Missing while it continues, and for what took no time. */
   readonly to?: number | undefined;
   readonly reason?: string | undefined;
-  /** In words, with exact times: made only when they are read. */
+  /** A text with exact times, made only when it is read. */
   says(): string;
-  /** The entry of the journal that is the evidence. */
+  /** The journal entry that is the evidence. */
   readonly entry?: Entry | undefined;
 }
 
@@ -54,12 +54,12 @@ const over: Record<string, string> = {
   beats: "HTTP beats",
 };
 
-/** An id as far as eyes tell it from others. */
+/** The part of an id that people can tell apart. */
 export function short(id: string): string {
   return id.slice(0, 8);
 }
 
-/** What can be chosen on a session's bar, in the order of time. */
+/** What can be selected on a session's bar, in order of time. */
 export function marksOfBar(bar: Bar): readonly Mark[] {
   const marks = bar.parts.map((part, i) => ofPart(bar, part, i));
   for (const [i, idle] of bar.idle.entries()) {
@@ -88,7 +88,7 @@ export function marksOfBar(bar: Bar): readonly Mark[] {
   return marks.sort((a, b) => a.from - b.from);
 }
 
-/** What can be chosen on a stay. */
+/** What can be selected on a stay. */
 export function marksOfStay(stay: Stay): readonly Mark[] {
   const key = `${stay.room} ${stay.user} ${stay.from}`;
   const marks: Mark[] = [
@@ -125,7 +125,7 @@ export function marksOfStay(stay: Stay): readonly Mark[] {
   return marks;
 }
 
-/** Somebody typing, as it was seen while the page was open. */
+/** Somebody typing, as seen while the page was open. */
 export function markOfTyping(user: string, from: number, to: number | undefined): Mark {
   return {
     key: `${user} typing ${from}`,

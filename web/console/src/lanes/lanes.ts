@@ -1,15 +1,18 @@
 import type { Entry, Session } from "../api";
 
-/** A stretch of time, in milliseconds since 1970. What began before anything is known of it begins at minus infinity; without an end it goes on. */
+/**
+ * A period, in milliseconds since 1970. It begins at minus infinity if its beginning is not known, and has no end
+ * while it continues.
+ */
 export interface Span {
   readonly from: number;
   readonly to?: number | undefined;
 }
 
-/** A part of a session: with a link, or waiting for one to come back. */
+/** A part of a session: with a link, or waiting for one. */
 export interface Part extends Span {
   readonly state: "live" | "grace";
-  /** The entry that began it. */
+  /** The journal entry at its beginning. */
   readonly began?: Entry | undefined;
   /** Why the link was lost. */
   readonly reason?: string | undefined;
@@ -25,7 +28,7 @@ export interface Bar extends Span {
   readonly ended?: Entry | undefined;
 }
 
-/** A time in a room, as others saw it. */
+/** A stay in a room, as others saw it. */
 export interface Stay extends Span {
   readonly user: string;
   readonly room: string;
@@ -42,7 +45,7 @@ export interface Present {
 
 type Draft<T> = { -readonly [K in keyof T]: T[K] extends readonly (infer E)[] ? Draft<E>[] : T[K] };
 
-/** When a session is that of a bar, and there is none yet, what is known of how it began. */
+/** Creates the bar of a session with what is known about its beginning. */
 function begin(entry: Entry, at: number): Draft<Bar> {
   const bar: Draft<Bar> = {
     session: entry.session ?? "",
@@ -77,8 +80,8 @@ function part(state: Part["state"], from: number, to?: number): Draft<Part> {
 }
 
 /**
- * Makes bars of the entries of the journal, in their order, and of the sessions that there are now. Entries
- * that came before those tell nothing; what they would have told is inferred as far as it can be.
+ * Makes bars from journal entries, in their order, and from the current sessions. What older entries would say is
+ * inferred where possible.
  */
 export function barsOf(entries: readonly Entry[], sessions: readonly Session[] = []): readonly Bar[] {
   const bars = new Map<string, Draft<Bar>>();
@@ -158,7 +161,7 @@ function present(session: Session): Draft<Bar> {
   };
 }
 
-/** Puts bars that overlap on tracks of their own, as few as will do. */
+/** Puts overlapping bars on different tracks, as few as possible. */
 export function tracksOf(bars: readonly Bar[]): readonly (readonly Bar[])[] {
   const tracks: Bar[][] = [];
   for (const bar of bars) {
@@ -169,7 +172,7 @@ export function tracksOf(bars: readonly Bar[]): readonly (readonly Bar[])[] {
   return tracks;
 }
 
-/** Makes stays of the entries of the journal, and of who is there now. */
+/** Makes stays from journal entries, and from who is there now. */
 export function staysOf(entries: readonly Entry[], now: readonly Present[] = []): readonly Stay[] {
   const open = new Map<string, Draft<Stay>>();
   const stays: Draft<Stay>[] = [];
@@ -204,7 +207,7 @@ export function staysOf(entries: readonly Entry[], now: readonly Present[] = [])
   return stays;
 }
 
-/** Those that are in a window of time, at least in part. */
+/** The periods that overlap a window of time. */
 export function within<T extends Span>(
   list: readonly T[],
   window: { readonly from: number; readonly to: number },
@@ -212,7 +215,7 @@ export function within<T extends Span>(
   return list.filter(({ from, to }) => from < window.to && (to ?? Number.POSITIVE_INFINITY) > window.from);
 }
 
-/** The parts of a window of time that no stay covers. */
+/** The parts of a window of time without a stay. */
 export function gapsOf(
   stays: readonly Span[],
   window: { readonly from: number; readonly to: number },
@@ -228,7 +231,7 @@ export function gapsOf(
   return gaps;
 }
 
-/** One entry of each id, in their order. */
+/** Entries without duplicates, in their order. */
 export function merge(...lists: (readonly Entry[])[]): readonly Entry[] {
   const known = new Map<number, Entry>();
   for (const list of lists) for (const entry of list) known.set(entry.id, entry);

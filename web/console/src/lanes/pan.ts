@@ -1,7 +1,9 @@
 import { type PointerEvent, useEffect, useRef, useState } from "react";
 import type { WindowControls } from "./window";
 
-/** Dragging moves in time; the wheel does with shift or sideways, and zooms with ctrl, as a pinch does. */
+/**
+ * Dragging moves the window in time, and so does the wheel with shift or sideways. With ctrl, or a pinch, it zooms.
+ */
 export function usePan(controls: WindowControls, width: number) {
   const from = useRef<number>(undefined);
   const latest = useRef(controls);
@@ -20,7 +22,7 @@ export function usePan(controls: WindowControls, width: number) {
       else return;
       event.preventDefault();
     };
-    // React's own listener could not keep the page from zooming.
+    // React's listener is passive, and could not prevent the page from zooming.
     element.addEventListener("wheel", onWheel, { passive: false });
     return () => element.removeEventListener("wheel", onWheel);
   }, [element, width]);

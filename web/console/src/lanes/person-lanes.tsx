@@ -6,7 +6,7 @@ import type { Row } from "./row-marks";
 import { useLanes } from "./use-lanes";
 import { useTimeWindow } from "./window";
 
-/** The day of somebody: their sessions, and a row for each room that they were in. */
+/** A person's lanes: their sessions, and a row for each room that they were in. */
 export function PersonLanes(props: {
   user: string;
   sessions: readonly Session[];

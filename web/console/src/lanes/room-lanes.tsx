@@ -14,7 +14,7 @@ interface Attendance {
   readonly stays: readonly { readonly user: string; readonly name?: string }[];
 }
 
-/** A row for everybody who was in a room in the time that is looked at, over the room's headcount. */
+/** A row for everybody who was in a room in the window, below the room's headcount. */
 export function RoomLanes(props: { name: string; room: Room | undefined; moment?: number | undefined }) {
   const { name, room } = props;
   const controls = useTimeWindow(props.moment === undefined ? 5 * 60_000 : 4 * 60_000, props.moment);
@@ -91,7 +91,7 @@ export function RoomLanes(props: { name: string; room: Room | undefined; moment?
   );
 }
 
-/** Everybody who was in the room, by name. Who is there now stays in the list until it is made anew. */
+/** Everybody who was in the room, by name. Whoever is there now stays in the list until it is made again. */
 function usePeople(name: string, room: Room | undefined, window: Window) {
   const step = 5 * 60_000;
   const from = Math.floor(window.from / step) * step;
@@ -134,7 +134,7 @@ interface Somebody {
 const userOf = (one: Somebody) => one.user;
 const byName = (a: Somebody, b: Somebody) => a.name < b.name || (a.name === b.name && a.user < b.user);
 
-/** When who typed, since the page is open. */
+/** Who typed when, since the page was opened. */
 function useTyping(typing: readonly string[]): ReadonlyMap<string, readonly Span[]> {
   const [spans, setSpans] = useState<ReadonlyMap<string, readonly Span[]>>(new Map());
   useEffect(() => {

@@ -9,25 +9,25 @@ export interface Row {
   readonly href?: string;
   readonly stays: readonly Stay[];
   readonly bars: readonly Bar[];
-  /** When the bars are about sessions that were not in the room of the chart. */
+  /** For sessions that were not in the room of the chart. */
   readonly elsewhere?: readonly Span[] | undefined;
   readonly typing?: readonly Span[] | undefined;
 }
 
-/** Where times are across a row. */
+/** The horizontal position of times in a row. */
 export type Across = (time: number) => number;
 
 const stayHeight = 9;
 const trackHeight = 15;
 const padding = 7;
 
-/** How high a row is. */
+/** The height of a row. */
 export function heightOf(row: Row): number {
   const tracks = tracksOf(row.bars).length;
   return Math.max(32, 2 * padding + (row.stays.length > 0 ? stayHeight : 0) + tracks * trackHeight);
 }
 
-/** What can be chosen in a row, in the order of time. */
+/** What can be selected in a row, in order of time. */
 export function marksOf(row: Row | undefined): readonly Mark[] {
   if (!row) return [];
   return [
@@ -192,12 +192,12 @@ export const RowMarks = memo(function RowMarks(props: RowMarksProps) {
   );
 });
 
-/** How much place the word beside an end wants, about. */
+/** The approximate width of the word beside an end. */
 function labelWidth(word: string): number {
   return 7 + word.length * 5.6;
 }
 
-/** What the marks are, in words. */
+/** The legend of the marks. */
 export function Legend({ hatch, room }: { hatch: string; room: boolean }) {
   const item = "inline-flex items-center gap-1.5";
   return (

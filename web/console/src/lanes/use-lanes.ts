@@ -4,17 +4,17 @@ import { ask, type Entry, type Journal, query, type Session, useJournalStream } 
 import { type Bar, barsOf, merge, type Present, type Stay, staysOf } from "./lanes";
 import type { Window } from "./window";
 
-/** More entries than this at once are not drawn. */
+/** The largest number of entries that are drawn. */
 const most = 5000;
 const page = 1000;
 
 interface History {
   readonly entries: readonly Entry[];
-  /** There are more than are drawn. */
+  /** There are more entries than are drawn. */
   readonly cut: boolean;
 }
 
-/** The entries about people in a time, and those before and after it that tell how it began. */
+/** The entries about people in a period, with those before and after it that say how it began. */
 async function historyOf(users: readonly string[], from: number, to: number | undefined): Promise<History> {
   const within = { user: users, from: at(from), to: to === undefined ? undefined : at(to) };
   const before = ask<Journal>(`/v1/journal${query({ user: users, to: at(from), limit: 300 })}`);
@@ -39,20 +39,20 @@ async function historyOf(users: readonly string[], from: number, to: number | un
 
 const at = (time: number) => new Date(time).toISOString();
 
-/** What is fetched of the past is in whole steps of this, so that it need not be fetched at each move. */
+/** The past is requested in multiples of this, so that not every move needs a request. */
 const step = 10 * 60_000;
 
-/** What lanes are made of. */
+/** The data of lanes. */
 export interface Lanes {
   readonly bars: readonly Bar[];
   readonly stays: readonly Stay[];
   readonly cut: boolean;
-  /** Whether what happens is heard now. */
+  /** Whether the journal stream is open. */
   readonly open: boolean;
   readonly ready: boolean;
 }
 
-/** The sessions and stays of people in a window of time, live while it reaches to now. */
+/** The sessions and stays of people in a window of time; live while it reaches to now. */
 export function useLanes(
   users: readonly string[],
   window: Window,

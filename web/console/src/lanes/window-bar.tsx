@@ -8,7 +8,7 @@ const lengths = [
   ["1 day", 86_400_000],
 ] as const;
 
-/** The buttons that choose what time is looked at. */
+/** The buttons that choose the window of time. */
 export function WindowBar({ controls }: { controls: WindowControls }) {
   const { window } = controls;
   const length = window.to - window.from;

@@ -1,21 +1,21 @@
 import { useState } from "react";
 import { useNow } from "../live";
 
-/** The time that is looked at, in milliseconds since 1970. */
+/** The visible period, in milliseconds since 1970. */
 export interface Window {
   readonly from: number;
   readonly to: number;
-  /** It moves on with the present. */
+  /** It moves with the current time. */
   readonly follows: boolean;
 }
 
-/** What a window can be made to do. */
+/** The actions of a window. */
 export interface WindowControls {
   readonly window: Window;
   readonly now: number;
-  /** Shows so many milliseconds up to now. */
+  /** Shows a number of milliseconds up to now. */
   last(ms: number): void;
-  /** Shows more or less around a time; 0.5 is half as long. */
+  /** Zooms around a time; 0.5 halves the length. */
   zoom(factor: number, around?: number): void;
   /** Moves by a part of its length. */
   pan(part: number): void;
@@ -23,10 +23,10 @@ export interface WindowControls {
 
 const shortest = 5000;
 const longest = 8 * 86_400_000;
-/** How much of the window is left for what comes. */
+/** The part of the window after the current time. */
 const margin = 0.02;
 
-/** A window that follows the present, or, when a moment is given, is around that. */
+/** A window that follows the current time or, with a moment, is around it. */
 export function useTimeWindow(length: number, moment?: number): WindowControls {
   const now = useNow();
   const [view, setView] = useState<{ length: number; end?: number | undefined }>(() =>

@@ -29,7 +29,7 @@ const spans = {
 
 type SpanName = keyof typeof spans;
 
-/** A curve is told from another by its dashes, besides its colour. */
+/** Curves differ by their dashes as well as their colours. */
 const strokes = [
   ["text-water", undefined],
   ["text-lamp", "7 3"],
@@ -39,7 +39,7 @@ const strokes = [
 
 const whole = "";
 
-/** How many there were, over hours, days and weeks: of the realm, or of rooms beside each other. */
+/** Headcounts over hours, days and weeks, of the realm or of several rooms. */
 export function HeadcountPage({ whole: mayWhole, onSignOut }: { whole: boolean; onSignOut: () => void }) {
   const [search, setSearch] = useSearchParams();
   const named = search.getAll("room");
@@ -90,7 +90,7 @@ export function HeadcountPage({ whole: mayWhole, onSignOut }: { whole: boolean; 
   );
 }
 
-/** Chooses a room more to compare, up to as many as can be told apart. */
+/** Adds a room to the comparison, up to the number of distinguishable curves. */
 function AddRoom({
   rooms,
   onChoose,
@@ -145,7 +145,7 @@ function Comparison(props: {
   const { rooms, span, step } = props;
   const now = useNow(10_000);
   const from = Math.floor((now - span) / stepLength[step]) * stepLength[step];
-  // As many as there are strokes, so that each has its hook in each render.
+  // As many as there are curves, so that each render calls the same hooks.
   const queries = [
     useHeadcount(rooms[0], step, from, undefined, rooms[0] !== undefined),
     useHeadcount(rooms[1], step, from, undefined, rooms[1] !== undefined),
@@ -289,7 +289,7 @@ function Comparison(props: {
   );
 }
 
-/** The step with the most people, the first of them. */
+/** The first step with the maximum. */
 function peakOf(steps: readonly Headcount[]): Headcount | undefined {
   return steps.reduce<Headcount | undefined>(
     (most, s) => (most && most.people.max >= s.people.max ? most : s),
@@ -297,7 +297,7 @@ function peakOf(steps: readonly Headcount[]): Headcount | undefined {
   );
 }
 
-/** Points out when there were the most. */
+/** Marks the maximum. */
 function Peak(props: {
   of: Headcount | undefined;
   across: (time: number) => number;
@@ -330,7 +330,7 @@ function label(time: Date, span: number): string {
   } as Intl.DateTimeFormatOptions);
 }
 
-/** The numbers of one room. Different people cannot be added up over steps, so who was there is asked for. */
+/** The numbers of one room. Distinct people cannot be added up over steps, so they come from the attendance. */
 function Numbers(props: { name: string; room: string; steps: readonly Headcount[]; from: number }) {
   const { steps, room } = props;
   const from = new Date(props.from).toISOString();

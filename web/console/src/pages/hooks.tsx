@@ -41,7 +41,7 @@ interface Delivery {
   readonly body?: string;
 }
 
-/** Things that a hook can be told of. */
+/** The kinds of events of a hook. */
 const kinds = [
   "member.joined",
   "member.left",
@@ -59,7 +59,7 @@ const words = (text: FormDataEntryValue | null) =>
     .split(/[\s,]+/)
     .filter(Boolean);
 
-/** The entries of the journal that hooks may be told of, and how long a delivery is given before it is looked for. */
+/** The journal entries that can cause deliveries, and how long after them the deliveries are reloaded. */
 const told = { kind: ["member.joined", "member.left", "status.changed"] };
 const delivering = 150;
 
@@ -175,7 +175,7 @@ export function HooksPage({ onSignOut }: { onSignOut: () => void }) {
   );
 }
 
-/** One hook: what it is told, what it answered, and what can be done about it. */
+/** A hook: its deliveries and their answers, and the actions. */
 export function HookPage({ id, onSignOut }: { id: string; onSignOut: () => void }) {
   const client = useQueryClient();
   const [, go] = useLocation();
@@ -188,7 +188,7 @@ export function HookPage({ id, onSignOut }: { id: string; onSignOut: () => void 
     queryFn: () =>
       ask<{ deliveries: readonly Delivery[] }>(`${path}/deliveries${query({ state, limit: 100 })}`),
     placeholderData: (before) => before,
-    // What waits for its next try moves without an entry of the journal.
+    // The next attempt of a delivery makes no journal entry.
     refetchInterval: (q) => (q.state.data?.deliveries.some((d) => d.state === "waiting") ? 2000 : false),
   });
   const again = useAskAgain(
@@ -314,7 +314,7 @@ export function HookPage({ id, onSignOut }: { id: string; onSignOut: () => void 
   );
 }
 
-/** What has become of a delivery, as the rest of a sentence. */
+/** The outcome of a delivery, as the rest of a sentence. */
 function outcome(d: Delivery): string {
   const tries = d.attempts === 1 ? "1 try" : `${d.attempts} tries`;
   if (d.state === "delivered") return `was delivered: ${d.answered} after ${d.took} ms, ${tries}`;

@@ -22,10 +22,10 @@ const kinds = [
   "journal.gap",
 ];
 
-/** No entry has a higher id, so that a page before it is that of the newest. */
+/** Higher than every id, so that the page before it is the newest one. */
 const newest = 2 ** 53;
 
-/** What happened, the newest first, live. The filter stands in the address, so that it can be kept and passed on. */
+/** The journal, newest first, live. The filter is part of the address, so that it can be bookmarked and shared. */
 export function JournalPage({ onSignOut }: { onSignOut: () => void }) {
   const [search, setSearch] = useSearchParams();
   const filter = {
@@ -135,7 +135,7 @@ export function JournalPage({ onSignOut }: { onSignOut: () => void }) {
   );
 }
 
-/** A field of the filter, which counts when one leaves it or presses enter. */
+/** A field of the filter. It is applied on Enter, or when the field loses the focus. */
 export function Field(props: {
   label: string;
   hint: string;

@@ -34,7 +34,7 @@ const words = (text: FormDataEntryValue | null) =>
     .split(/[\s,]+/)
     .filter(Boolean);
 
-/** The keys of back ends and operators, those of people's tokens, and a token to try. */
+/** Keys of back ends and operators, keys that verify tokens, and a token to try. */
 export function KeysPage({ onSignOut }: { onSignOut: () => void }) {
   return (
     <Frame title="Keys" onSignOut={onSignOut}>
@@ -48,7 +48,7 @@ export function KeysPage({ onSignOut }: { onSignOut: () => void }) {
   );
 }
 
-/** How long a token to try is good for. */
+/** How long a token to try is valid. */
 const trialTime = 3_600_000;
 
 interface Trial {
@@ -59,8 +59,8 @@ interface Trial {
 }
 
 /**
- * Mints a token as a back end does. The console has no secret of the service's, so it makes one of its own, and
- * has the service take it for an hour.
+ * Mints a token like a back end. The console has no secret of the service, so it makes one, and registers it for an
+ * hour.
  */
 async function mint(form: FormData): Promise<Trial> {
   if (!globalThis.crypto?.subtle)
@@ -136,7 +136,7 @@ function Trial() {
   );
 }
 
-/** The ten lines of a page. */
+/** The ten lines of page for a token. */
 function pageCode({ token, room }: Trial): string {
   return `<tovik-count room="${room}"></tovik-count>
 <tovik-members room="${room}"></tovik-members>

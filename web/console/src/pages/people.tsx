@@ -10,7 +10,7 @@ import { Table } from "../parts/table";
 import { Time } from "../parts/time";
 import { Field } from "./journal";
 
-/** Whoever the realm knows, also when they are offline. */
+/** Everybody in the directory, including those offline. */
 export function PeoplePage({ onSignOut }: { onSignOut: () => void }) {
   const [text, setText] = useState("");
   const [after, setAfter] = useState("");

@@ -11,7 +11,7 @@ import { StatusMark } from "../parts/status-mark";
 import { overs, rules } from "../service-words";
 import { actWords, clock, exact, lasting } from "../words";
 
-/** One person: how they are shown, why, through which sessions, and what happened to them. */
+/** A person: how others see them, why, through which sessions, and what happened. */
 export function PersonPage(props: { user: string; operator: SignedIn; onSignOut: () => void }) {
   const { user } = props;
   const moment = useMoment();
@@ -34,7 +34,7 @@ export function PersonPage(props: { user: string; operator: SignedIn; onSignOut:
   const next = nextOf(explanation.data);
   useEffect(() => {
     if (next === undefined) return;
-    // A beat moves deadlines without an entry; so it is looked again when one has passed.
+    // A beat moves deadlines without a journal entry, so the page checks again when one has passed.
     const timer = setTimeout(
       () => void client.invalidateQueries({ queryKey: ["explain", user] }),
       Math.max(300, next - Date.now() + 200),
@@ -101,7 +101,7 @@ export function PersonPage(props: { user: string; operator: SignedIn; onSignOut:
   );
 }
 
-/** The charts come when they are wanted. */
+/** The charts are loaded when needed. */
 const PersonLanes = lazy(async () => ({ default: (await import("../lanes/person-lanes")).PersonLanes }));
 
 function Lanes({
@@ -130,7 +130,7 @@ function Lanes({
   );
 }
 
-/** When the next thing happens to a session of somebody. */
+/** The time of the next event of one of the person's sessions. */
 function nextOf(explanation: Explanation | undefined): number | undefined {
   const times = (explanation?.sessions ?? []).flatMap((session) =>
     session.next.slice(0, 1).map((n) => Date.parse(n.at)),
@@ -155,7 +155,7 @@ function Title({ explanation }: { explanation: Explanation }) {
   );
 }
 
-/** The rules in the order in which they are tried; the first that holds decides. */
+/** The rules in the order in which they apply; the first that applies decides. */
 function Rules({ explanation }: { explanation: Explanation }) {
   return (
     <div className="space-y-4 p-4 text-sm" data-explanation>
@@ -241,7 +241,7 @@ function Sessions({ list }: { list: readonly Session[] }) {
   );
 }
 
-/** What an operator may do to somebody. */
+/** The actions of an operator. */
 function Acts(props: { user: string; operator: SignedIn; path: string; done: () => void }) {
   const { user, path } = props;
   const act = useMutation({

@@ -6,7 +6,7 @@ import { type Policy, PolicyTimeline } from "../parts/policy";
 import { people, seconds } from "../words";
 import { Field } from "./journal";
 
-/** What applies where, and what it means. */
+/** The policies, and what they mean. */
 export function PoliciesPage({ onSignOut }: { onSignOut: () => void }) {
   const [room, setRoom] = useState("");
   const all = useQuery({

@@ -24,7 +24,7 @@ async function fetchOffer(): Promise<Offer> {
   return answer;
 }
 
-/** A room to practise in: several pages of several people side by side, and what each sees of the others. */
+/** A practice room: pages of several people side by side, each with what it sees of the others. */
 export function Practice() {
   const [offer, setOffer] = useState<Offer>();
   const [problem, setProblem] = useState<string>();
@@ -77,7 +77,7 @@ function Playing({ offer }: { offer: Offer }) {
   );
 }
 
-/** The pages of a room, what is done with them, and what an onlooker is told. */
+/** The pages of a practice room, the actions, and what an observer is told. */
 function usePlay(offer: Offer) {
   const [pages, setPages] = useState<readonly PlayedPage[]>([]);
   const [entries, setEntries] = useState<readonly Entry[]>([]);
@@ -170,7 +170,7 @@ function Add({ people, add }: { people: readonly Player[]; add: (player: Player,
   );
 }
 
-/** What was done, and what others were told, newest first. */
+/** The actions, and what others were told, newest first. */
 function Story({ entries }: { entries: readonly Entry[] }) {
   return (
     <Sheet title="What was done, and what others were told">

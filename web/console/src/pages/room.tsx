@@ -18,10 +18,10 @@ import { StatusMark } from "../parts/status-mark";
 import { overs } from "../service-words";
 import { lasting, people } from "../words";
 
-/** The charts come when they are wanted. */
+/** The charts are loaded when needed. */
 const RoomLanes = lazy(async () => ({ default: (await import("../lanes/room-lanes")).RoomLanes }));
 
-/** One room: who is in it, what has happened to them, and what applies here, live. */
+/** A room: who is in it, what happened, and its policy, live. */
 export function RoomPage(props: { room: string; operator: SignedIn; onSignOut: () => void }) {
   const { operator } = props;
   const [{ state, rooms }, link] = useWatch([{ room: props.room, detail: "members" }]);
@@ -116,7 +116,7 @@ function shares({ count }: Room): string {
   return `${people(count.people)}${parts.length > 0 ? `: ${parts.join(", ")}` : ""}`;
 }
 
-/** How often the list of a large room is fetched anew, at most: its members are not followed. */
+/** The shortest interval for reloading the list of a large room, whose members are not followed. */
 const refresh = 5000;
 
 interface Pages {
@@ -125,7 +125,7 @@ interface Pages {
   more(): void;
 }
 
-/** The pages of a room that is too large to be followed whole. */
+/** The members of a room that is too large to follow, in pages. */
 function useLargeRoom(
   link: ServiceLink | undefined,
   name: string,
@@ -150,7 +150,7 @@ function useLargeRoom(
           }
           setList({ members, rev: page.rev, at: Date.now(), ...(page.next && { next: page.next }) });
         } catch {
-          // The link was lost; the count comes again with the next one.
+          // The link was lost; the next one brings the count again.
         }
         asking.current = false;
       },
@@ -189,7 +189,7 @@ function useLargeRoom(
   };
 }
 
-/** What the sessions of people go over, by user. */
+/** The kinds of links of people's sessions, by user. */
 function useSessionKinds(
   link: ServiceLink | undefined,
   room: string,
@@ -240,7 +240,7 @@ function Before({ room }: { room: string }) {
   );
 }
 
-/** Whom a declared room expects and misses. */
+/** The people whom a declared room expects and who are missing. */
 function Expected(props: { room: string; members: ReadonlyMap<string, Member> | undefined; large: boolean }) {
   const declared = useQuery({
     queryKey: ["expected", props.room],

@@ -91,7 +91,7 @@ export function Rooms({ operator, onSignOut }: { operator: SignedIn; onSignOut: 
   );
 }
 
-/** The rooms that patterns name. However many changes come, it is drawn once a frame. */
+/** The rooms that match patterns. However many changes there are, the page is drawn once per animation frame. */
 function useRooms(
   patterns: readonly string[],
   onChanges: (changes: number) => void,
@@ -142,7 +142,7 @@ function Totals(props: { rooms: ReadonlyMap<string, Room>; health: Health | unde
   );
 }
 
-/** How the service is, in a line that says what is wrong. */
+/** The health of the service, in one line that says what is wrong. */
 function HealthLine({ state, health }: { state: State; health: Health | undefined }) {
   if (state.word === "lost") return null; // the frame says it
   const wrong = health ? wrongWith(health) : [];
@@ -154,7 +154,7 @@ function HealthLine({ state, health }: { state: State; health: Health | undefine
             <svg viewBox="0 0 12 12" className="size-3 text-reed" aria-hidden="true">
               <path d="M1 7l3.5 3.5L11 2" fill="none" stroke="currentColor" strokeWidth="2" />
             </svg>
-            The service is well: what happens is recorded, and hooks are told.
+            The service is well: events are recorded, and hooks are delivered.
           </>
         )}
       </p>
@@ -176,7 +176,7 @@ const rowHeight = 60;
 const columns =
   "grid grid-cols-1 items-center gap-x-4 sm:grid-cols-[minmax(0,15rem)_minmax(0,1fr)_7rem_6.5rem_9rem]";
 
-/** The rooms, of which only those that are seen are drawn. */
+/** The list of rooms; only visible ones are drawn. */
 function Rows(props: { list: readonly Room[]; pinned: ReadonlySet<string>; onPin: (room: string) => void }) {
   const { list } = props;
   const scroller = useRef<HTMLDivElement>(null);
@@ -247,7 +247,7 @@ function Pin({ on, room, onPin }: { on: boolean; room: string; onPin: (room: str
   );
 }
 
-/** A room: how many have which status, who types, and how it was in the last hour. */
+/** A room: its people by status, who is typing, and the last hour. */
 function BoardRow({ room, typing }: { room: Room; typing: readonly string[] | undefined }) {
   const { count } = room;
   return (
@@ -283,7 +283,7 @@ function BoardRow({ room, typing }: { room: Room; typing: readonly string[] | un
   );
 }
 
-/** The last word of a room's name is what tells it from its neighbours. */
+/** A room's name; its last word distinguishes it from its neighbours. */
 function RoomName({ name }: { name: string }) {
   const cut = name.lastIndexOf(".") + 1;
   return (
@@ -297,7 +297,7 @@ function RoomName({ name }: { name: string }) {
 const hour = 3_600_000;
 const minute = 60_000;
 
-/** The people of the last hour as a line, and how many joined and left. */
+/** The number of people in the last hour as a line, and how many joined and left. */
 function LastHour({ room }: { room: Room }) {
   const [here, setHere] = useState(false);
   const [now, setNow] = useState(Date.now);

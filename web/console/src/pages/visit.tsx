@@ -81,7 +81,7 @@ function Taking({ invited }: { invited: Invitation }) {
   );
 }
 
-/** The visitor's own session, with things to try. */
+/** The visitor's own session, with actions to try. */
 function You({ snapshot, link, room }: { snapshot: Snapshot; link: Link; room: string }) {
   const { state, opened } = snapshot;
   const here = snapshot.rooms.has(room);

@@ -2,7 +2,7 @@ import { type ReactNode, useId, useRef } from "react";
 
 const plain = "rounded-md border border-line px-3 py-1.5 hover:bg-wash disabled:opacity-50";
 
-/** A button like any other. */
+/** A button. */
 export function Button(props: {
   onClick?: () => void;
   submit?: boolean;
@@ -22,12 +22,12 @@ export function Button(props: {
 }
 
 /**
- * A button that asks once more, for what cannot be taken back. The dialog is the browser's own: that of Radix
- * writes styles into the page, which the console's policy forbids.
+ * A button that asks for confirmation, for what cannot be undone. It uses the browser's own dialog, because Radix's
+ * dialog adds style elements, which the console's content security policy forbids.
  */
 export function Confirm(props: {
   label: string;
-  /** What the button is called where several have the same label. */
+  /** The accessible name, where several buttons have the same label. */
   name?: string;
   title: string;
   text: string;
@@ -101,7 +101,7 @@ export function TextField(props: {
   );
 }
 
-/** A labelled choice of a form. */
+/** A labelled select of a form. */
 export function Choice(props: { label: string; name: string; of: readonly string[]; value?: string }) {
   return (
     <label className="grid gap-1">
@@ -119,7 +119,7 @@ export function Choice(props: { label: string; name: string; of: readonly string
   );
 }
 
-/** What went wrong, in words, where there is something. */
+/** An error message, if there is an error. */
 export function Problem({ of }: { of: Error | null }) {
   if (!of) return null;
   return (

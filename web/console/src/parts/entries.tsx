@@ -4,7 +4,7 @@ import { type Entry, query } from "../api";
 import { useNames } from "../names";
 import { clock, exact, lasting, whyLeft } from "../words";
 
-/** Entries of the journal, in the order in which they are given. */
+/** Journal entries, in the given order. */
 export function Entries({ entries, about }: { entries: readonly Entry[]; about?: "user" }) {
   const nameOf = useNames(about === "user" ? [] : entries.flatMap(({ user }) => user ?? []));
   if (entries.length === 0)
@@ -23,7 +23,7 @@ export function Entries({ entries, about }: { entries: readonly Entry[]; about?:
   );
 }
 
-/** An entry, told of somebody by their name, if that is known, and their id. */
+/** An entry about a person, with their name, if it is known, and id. */
 const EntryLine = memo(function EntryLine(props: {
   entry: Entry;
   about?: "user" | undefined;
@@ -60,7 +60,7 @@ const EntryLine = memo(function EntryLine(props: {
   );
 });
 
-/** When it was, leading to the lanes at that moment. */
+/** The time, as a link to the lanes at that moment. */
 function Moment({ entry }: { entry: Entry }) {
   const time = (
     <time dateTime={entry.at} title={exact(entry.at)}>
@@ -82,7 +82,7 @@ function Moment({ entry }: { entry: Entry }) {
   );
 }
 
-/** A person's name, leading to their page, with their id; without a name the id leads there. */
+/** A person's name as a link to their page, with their id; without a name, the id is the link. */
 export function PersonLink({ user, name }: { user: string; name?: string | undefined }) {
   return (
     <>
@@ -104,7 +104,7 @@ const losses: Record<string, string> = {
   expired: "has a session whose token has expired",
 };
 
-/** What has happened, as the rest of a sentence about somebody, before and after the room that it is about. */
+/** The event as the rest of a sentence about a person: the parts before and after the room. */
 function what(entry: Entry): [before: string, after?: string] {
   const took = lasting(entry.length ?? 0);
   const because = entry.reason ? `: ${whyLeft(entry.reason)}` : "";

@@ -1,8 +1,6 @@
 import { Component, type ReactNode } from "react";
 
-/**
- * What is shown instead of a page that could not be drawn, mostly because a part of it could not be fetched.
- */
+/** Shown instead of a page that cannot be drawn, usually because a part of it could not be loaded. */
 export class Fault extends Component<{ children: ReactNode }, { error?: Error }> {
   override state: { error?: Error } = {};
 

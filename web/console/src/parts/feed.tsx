@@ -36,7 +36,7 @@ export function Feed({ lines, linked = false }: { lines: readonly Line[]; linked
   );
 }
 
-/** Somebody, by name; for an operator it leads to their page. */
+/** A person's name; for an operator, a link to their page. */
 export function Name(props: { user: string; name?: string | undefined; linked: boolean }) {
   const name = props.name ?? props.user;
   if (!props.linked) return <b className="font-medium">{name}</b>;
@@ -47,12 +47,12 @@ export function Name(props: { user: string; name?: string | undefined; linked: b
   );
 }
 
-/** Why somebody left, after that. */
+/** The reason of a leave. */
 export function Because({ reason }: { reason?: string | undefined }) {
   return reason && <span className="text-muted">: {whyLeft(reason)}</span>;
 }
 
-/** What happened at a time. */
+/** An event with its time. */
 export function FeedLine({ at, children }: { at: string | number; children: ReactNode }) {
   return (
     <li className="flex gap-3 px-4 py-2">

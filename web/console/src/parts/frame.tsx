@@ -17,7 +17,7 @@ const words: Record<State["word"], string> = {
   closed: "closed",
 };
 
-/** How the page's own link is: what is shown is true only while it is open. */
+/** The state of the page's own link. What the page shows is current only while it is open. */
 export function LinkState({ state }: { state: State }) {
   const live = state.word === "open";
   return (
@@ -43,7 +43,7 @@ export function LinkState({ state }: { state: State }) {
   );
 }
 
-/** Since when what is shown is old: since the service was last heard, once it has been. */
+/** Since when the page's data is old: since the service was last heard. */
 function useOldSince(state: State | undefined): number | undefined {
   const [since, setSince] = useState<number>();
   const heard = useRef(false);
@@ -64,11 +64,11 @@ function useOldSince(state: State | undefined): number | undefined {
 
 /** The frame of every page of the console. */
 export function Frame(props: {
-  /** Of the page, in the browser's tab. */
+  /** The title in the browser's tab. */
   title: string;
-  /** How the page's link is. */
+  /** The state of the page's link. */
   state?: State;
-  /** The same of a page that follows the journal: whether it is heard. */
+  /** For a page that follows the journal: whether its stream is open. */
   heard?: boolean | undefined;
   onSignOut?: () => void;
   wide?: boolean;
@@ -176,7 +176,7 @@ export function Sheet({ title, children }: { title?: string; children: ReactNode
   );
 }
 
-/** What is shown instead of a page whose link was refused. */
+/** Shown instead of a page whose link was refused. */
 export function Refused({ state, children }: { state: State; children?: ReactNode }) {
   return (
     <Sheet title="The service refused this page">

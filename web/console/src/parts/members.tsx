@@ -11,18 +11,21 @@ import { Time } from "./time";
 interface Look {
   readonly now: number;
   readonly you?: string | undefined;
-  /** Whether names lead to the pages of people, which operators see. */
+  /** Whether names are links to the pages of people, which only operators can see. */
   readonly linked?: boolean;
-  /** What more is known of somebody's sessions. */
+  /** More about a person's sessions. */
   readonly kinds?: ((member: Member) => string | undefined) | undefined;
-  /** What can be done to somebody. */
+  /** Actions for a person. */
   readonly act?: ((member: Member) => ReactNode) | undefined;
 }
 
-/** More than this are drawn only where they are seen. */
+/** Above this number, only visible rows are drawn. */
 const few = 40;
 
-/** Everybody in a room: you, and then those who joined first. Another list may be given, as of a part of a large room. */
+/**
+ * Everybody in a room: you, and then the others in the order in which they joined. Another list can be given, such as
+ * a part of a large room.
+ */
 export function Members(
   props: Look & { room: Room; list?: readonly Member[] | undefined; onEnd?: (() => void) | undefined },
 ) {
@@ -46,7 +49,7 @@ export function Members(
 
 const nobody: ReadonlyMap<string, Member> = new Map();
 const userOf = (m: Member) => m.user;
-/** Times as the service writes them sort as text. */
+/** Times in the service's format sort as text. */
 const cameFirst = (a: Member, b: Member) => a.since < b.since || (a.since === b.since && a.user < b.user);
 
 interface Rows {
@@ -79,7 +82,7 @@ function LongTable({ onEnd, ...rows }: Rows & { onEnd: (() => void) | undefined 
   );
 }
 
-/** A table of which only a part has rows; the rest is room for them. */
+/** A table that has rows only for its visible part, and empty space for the rest. */
 function Table({ members, typing, look, from, to }: Rows & { from: number; to: number }) {
   const { now, you, linked = false, kinds, act } = look;
   const space = (rows: number) => rows > 0 && <tr style={{ height: rows * rowHeight }} />;
@@ -154,7 +157,7 @@ export function TypingMark() {
   );
 }
 
-/** A stroke for each session of a person, with the number. */
+/** A stroke for each session of a person, and their number. */
 function SessionTicks({ n }: { n: number }) {
   return (
     <span className="inline-flex items-center gap-2">

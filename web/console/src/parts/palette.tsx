@@ -9,7 +9,7 @@ import { places } from "./places";
 const item =
   "flex cursor-pointer items-baseline gap-3 rounded-md px-3 py-1.5 aria-selected:bg-wash aria-selected:outline aria-selected:outline-water";
 
-/** Goes anywhere by a few letters: Ctrl or Cmd with K opens it. */
+/** Opens any page by a few letters. Ctrl-K or Cmd-K opens the palette. */
 export function Palette() {
   const dialog = useRef<HTMLDialogElement>(null);
   const [open, setOpen] = useState(false);

@@ -2,7 +2,7 @@ import type { Member } from "@client/wire";
 import { Avatar } from "radix-ui";
 import { Link } from "wouter";
 
-/** Somebody's picture or initials, with their name and id; for an operator it leads to their page. */
+/** A person's picture or initials, with name and id; for an operator, a link to their page. */
 export function Person({
   member,
   you = false,

@@ -1,7 +1,7 @@
 import { scalePow } from "d3-scale";
 import { lasting, seconds } from "../words";
 
-/** What applies to a room, of GET /v1/policies. Times are milliseconds. */
+/** The policy of a room: GET /v1/policies. Times are in milliseconds. */
 export interface Policy {
   readonly room?: string;
   readonly pattern?: string;
@@ -22,7 +22,7 @@ export interface Policy {
 
 interface Case {
   readonly happens: string;
-  /** For how long the service does not know yet. */
+  /** How long the service does not notice it. */
   readonly live: number;
   readonly grace: number;
 }
@@ -30,8 +30,8 @@ interface Case {
 const width = 300;
 
 /**
- * What a policy does to somebody, as in lanes: a bar while their session has a link, a dashed one for its grace,
- * and an end where others see them leave. Short times are drawn larger than long ones.
+ * The effect of a policy, drawn like lanes: a bar while a session has a link, a dashed bar for its grace, and an end
+ * where others see a leave. Short times are drawn longer than to scale.
  */
 export function PolicyTimeline({ policy }: { policy: Policy }) {
   const { grace_closing, grace_lost, grace_background, silence, idle_after, longest_ghost } = policy;

@@ -1,7 +1,7 @@
 import type { Timings } from "@client/wire";
 import { seconds } from "../words";
 
-/** What the timings of the service mean for who is shown as here. */
+/** What the timings mean for who is listed. */
 export function Rules({ timings }: { timings: Timings }) {
   const rules = [
     ["closes or reloads the page", timings.grace_closing, "A reload is back long before, so nobody sees it."],

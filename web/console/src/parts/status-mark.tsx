@@ -1,6 +1,6 @@
 import type { Status } from "@client/wire";
 
-/** Where the gauge is filled: from the top and how high, of 11; and its colour. */
+/** Where the gauge is filled: the top and height, of 11, and the colour. */
 const marks: Record<Status, { top: number; height: number; colour: string }> = {
   online: { top: 0, height: 11, colour: "text-reed" },
   away: { top: 7, height: 4, colour: "text-lamp" },
@@ -8,7 +8,9 @@ const marks: Record<Status, { top: number; height: number; colour: string }> = {
   offline: { top: 11, height: 0, colour: "text-muted" },
 };
 
-/** A staff gauge: full for online, low for away, its upper half for busy, empty for offline; with the word. */
+/**
+ * A status as a word with a staff gauge: full for online, low for away, the upper half for busy, empty for offline.
+ */
 export function StatusMark({ status, label = status }: { status: Status; label?: string }) {
   const { top, height, colour } = marks[status];
   return (

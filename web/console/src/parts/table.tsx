@@ -1,9 +1,6 @@
 import type { ReactNode } from "react";
 
-/**
- * A table, which scrolls sideways in itself where it does not fit. A head without words stands over what can
- * be done.
- */
+/** A table that scrolls sideways if it does not fit. A column without a head is for actions. */
 export function Table(props: { heads: readonly string[]; marker: string; children: ReactNode }) {
   return (
     <div className="overflow-x-auto">

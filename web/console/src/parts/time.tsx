@@ -1,7 +1,7 @@
 import { Tooltip } from "radix-ui";
 import { ago, exact } from "../words";
 
-/** A time as how long ago it was, with the exact one on hover and focus. */
+/** How long ago a time was, with the exact time on hover and focus. */
 export function Time({ at, now }: { at: string; now: number }) {
   return (
     <Tooltip.Root>

@@ -6,14 +6,14 @@ import { people } from "../words";
 import { Knowledge } from "./knowledge";
 import type { PlayedPage } from "./played-page";
 
-/** What can be done with a page. */
+/** An action on a page. */
 export interface Deeds {
   readonly did: (played: PlayedPage, what: string) => void;
   readonly duplicate: (played: PlayedPage) => void;
   readonly remove: (played: PlayedPage) => void;
 }
 
-/** One page that is played: what its screen shows of the others, what can be done with it, and what the service knows. */
+/** A simulated page: its screen, the actions, and what the service knows. */
 export function Card({ played, now, deeds }: { played: PlayedPage; now: number; deeds: Deeds }) {
   useSyncExternalStore(
     (listener) => played.subscribe(listener),
@@ -70,7 +70,7 @@ function ScreenState({ played }: { played: PlayedPage }) {
   );
 }
 
-/** What the page shows: who else is here, who types, and a field to write in. */
+/** The screen of the page: who else is here, who is typing, and a field to write in. */
 function Screen({ played, did }: { played: PlayedPage; did: (what: string) => void }) {
   const [text, setText] = useState("");
   const snapshot = played.link?.snapshot;
@@ -139,7 +139,7 @@ interface Deed {
   readonly act: () => void;
 }
 
-/** What can be done with the page as it is now. */
+/** The actions that are possible now. */
 function deedsFor(played: PlayedPage, deeds: Deeds): readonly Deed[] {
   if (played.phase === "reloading") return [];
   if (played.phase !== "open") {

@@ -2,7 +2,7 @@ import { overs, reasons } from "../service-words";
 import { seconds } from "../words";
 import type { Known, PlayedPage } from "./played-page";
 
-/** What the service knows of a page's session, and what it waits for, counting down. */
+/** What the service knows of a page's session, and what it is waiting for, counting down. */
 export function Knowledge({ played, now }: { played: PlayedPage; now: number }) {
   const { known } = played;
   if (known === undefined) return <Line mark="…" text="The service does not know it yet." />;

@@ -4,7 +4,7 @@ import { openTab, type Tab } from "@client/tab";
 import type { Over } from "@client/transports";
 import { Composer } from "@client/typing";
 
-/** Somebody who is played. */
+/** A simulated person. */
 export interface Player {
   readonly user: string;
   readonly name: string;
@@ -13,10 +13,10 @@ export interface Player {
 
 export type Kind = "tab" | "phone";
 
-/** What has become of a page. */
+/** The state of a page. */
 export type Phase = "open" | "reloading" | "closed" | "crashed";
 
-/** What the service says of a session: GET /v1/sessions/{id}. */
+/** The session as the service knows it: GET /v1/sessions/{id}. */
 export interface Known {
   readonly state: "live" | "grace";
   readonly reason?: string;
@@ -29,8 +29,8 @@ export interface Known {
 const reloadTime = 400;
 
 /**
- * A tab or a phone of somebody, as a browser in which the library runs: what the page would be told by a real
- * one, it is told by whoever plays. Everything else is real: the link, the session, the timings.
+ * A tab or a phone of a simulated person, as a browser in which the library runs. The events that a real browser
+ * would report come from the user of Practice. Everything else is real: the link, the session, the timings.
  */
 export class PlayedPage implements Browser {
   readonly #listeners = new Set<() => void>();
@@ -48,9 +48,9 @@ export class PlayedPage implements Browser {
   walkedAway = false;
   known: Known | "ended" | undefined;
   composer: Composer | undefined;
-  /** Called when the service has the session back within its grace. */
+  /** Called when the session has returned within its grace. */
   returned = () => {};
-  /** Grows with each change, for who looks on. */
+  /** A number that grows with each change. */
   version = 0;
 
   constructor(
@@ -77,7 +77,7 @@ export class PlayedPage implements Browser {
     return this.#cableOut;
   }
 
-  /** What a duplicate of the tab starts with. */
+  /** The storage that a duplicated tab starts with. */
   get kept(): ReadonlyMap<string, string> {
     return this.#kept;
   }
@@ -87,7 +87,7 @@ export class PlayedPage implements Browser {
     return () => this.#listeners.delete(listener);
   }
 
-  // What is done with it.
+  // Actions.
 
   open(): void {
     this.phase = "open";
@@ -125,13 +125,13 @@ export class PlayedPage implements Browser {
     this.#unload("closed");
   }
 
-  /** Ends without a word, as when the battery is empty. */
+  /** Ends without notice, as with an empty battery. */
   crash(): void {
     for (const wire of this.#wires) wire.cut();
     this.#unload("crashed");
   }
 
-  /** Starts anew: the storage of a tab has ended with it. */
+  /** Starts again with empty storage. */
   start(): void {
     this.#kept.clear();
     this.known = undefined;
@@ -158,7 +158,7 @@ export class PlayedPage implements Browser {
     this.#changed();
   }
 
-  /** A locked phone freezes its pages: nothing that arrives is looked at, and no timer runs. */
+  /** A locked phone freezes its pages: incoming data is not read, and no timer runs. */
   setFrozen(frozen: boolean): void {
     if (frozen) {
       this.happens("lock");
@@ -181,7 +181,7 @@ export class PlayedPage implements Browser {
     this.#changed();
   }
 
-  /** Somebody does something at the page. */
+  /** Human input at the page. */
   touch(): void {
     if (this.phase !== "open" || this.#frozen || this.walkedAway) return;
     this.happens("input");
@@ -194,13 +194,13 @@ export class PlayedPage implements Browser {
     this.#changed();
   }
 
-  /** Is there no more. */
+  /** Closes the page. */
   dispose(): void {
     this.#stopLooking();
     this.#unload("closed");
   }
 
-  /** Asks the service what it knows of the session, now and again when the next thing is due. */
+  /** Requests the state of the session, now and again when the next thing is due. */
   look(wait = 150): void {
     this.#stopLooking();
     const timer = setTimeout(() => void this.#look(), wait);
@@ -253,13 +253,13 @@ export class PlayedPage implements Browser {
     for (const listener of this.#listeners) listener();
   }
 
-  /** Runs now, or when the page is no longer frozen. */
+  /** Runs something now, or when the page is no longer frozen. */
   deliver(run: () => void): void {
     if (this.#frozen) this.#late.push(run);
     else run();
   }
 
-  // What the library finds.
+  // The browser that the library sees.
 
   readonly storage = {
     getItem: (name: string) => this.#kept.get(name) ?? null,

@@ -1,7 +1,7 @@
 import type { Change } from "@client/replica";
 import { whyLeft } from "../words";
 
-/** A line of what happened: what somebody did, or what others were told. */
+/** A line of the story: an action, or what others were told. */
 export interface Entry {
   readonly id: number;
   readonly at: number;
@@ -9,7 +9,7 @@ export interface Entry {
   readonly text: string;
 }
 
-/** What an onlooker was told by a change, in words. */
+/** What an observer was told by a change, in words. */
 export function toldBy(change: Change): readonly string[] {
   return [
     ...change.joined.map((m) => `${m.name ?? m.user} joined`),
