@@ -28,7 +28,8 @@ func (p Proxies) callerOf(ctx *fasthttp.RequestCtx) realm.Caller {
 }
 
 // address returns the client's address: in X-Forwarded-For, the rightmost address that is not a
-// trusted proxy. Addresses to the left of it may be made up by the client.
+// trusted proxy. Addresses to the left of it may be made up by the client; Fiber would take the
+// leftmost.
 func (p Proxies) address(remote, forwarded string) string {
 	if len(p) == 0 || forwarded == "" {
 		return remote

@@ -23,7 +23,7 @@ const maxRequestID = 64
 type requestLocal struct{}
 
 // identifyRequest gives each request an id, or keeps that of the client. The answer, a problem
-// and the log repeat it.
+// and the log repeat it. Fiber's middleware accepts ids of any length.
 func identifyRequest(c fiber.Ctx) error {
 	id := c.Get(fiber.HeaderXRequestID)
 	if id == "" || len(id) > maxRequestID || strings.ContainsFunc(id, func(r rune) bool { return r <= ' ' || r > '~' }) {
@@ -43,9 +43,9 @@ func requestOf(c fiber.Ctx) string {
 // worthPacking is the least number of bytes of an answer that is compressed.
 const worthPacking = 1 << 10
 
-// deflate compresses answers with gzip (RFC 9110 §8.4), long ones piece by piece. Live streams
-// are not compressed, so that nothing waits in a buffer. The framework's own compression does
-// neither of these.
+// deflate compresses an answer with gzip (RFC 9110 §8.4), a long one piece by piece. Fiber's
+// middleware would read a stream to its end before it sends anything, and compress short
+// answers, too.
 var deflate = fasthttp.CompressHandlerLevel(func(*fasthttp.RequestCtx) {}, fasthttp.CompressBestSpeed)
 
 func compress(c fiber.Ctx) error {
@@ -99,8 +99,8 @@ func unchanged(c fiber.Ctx, state string) bool {
 }
 
 // matches reports whether If-None-Match names an ETag (RFC 9110 §13.1.2). Cache-Control of the
-// request is ignored: it is meant for caches on the way, and fetch always sets it together with
-// If-None-Match. The framework's own middleware does not ignore it.
+// request is ignored, as [fiber.Ctx.Fresh] does not: it is meant for caches on the way, and
+// fetch always sets it together with If-None-Match.
 func matches(header, state string) bool {
 	for tag := range strings.SplitSeq(header, ",") {
 		tag = strings.TrimSpace(tag)

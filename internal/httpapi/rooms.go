@@ -13,8 +13,8 @@ const (
 	maxLimit     = 1000
 )
 
-// rooms lists the rooms that somebody is in or that are declared: those that match a
-// pattern, a page at a time, or as they change.
+// rooms lists the rooms that somebody is in or that are declared: those that match a pattern, by
+// page or live.
 func (a *API) rooms(c fiber.Ctx) error {
 	match := c.Query("match", "**")
 	form, err := formIn(c, asJSON, asNDJSON, asCSV, asStream)
@@ -35,7 +35,7 @@ func (a *API) rooms(c fiber.Ctx) error {
 	return listed(c, page, page.Rooms)
 }
 
-// room tells how many are in a room. Asking about a room creates nothing.
+// room answers with the count of a room. It creates nothing.
 func (a *API) room(c fiber.Ctx) error {
 	form, err := formIn(c, asJSON, asStream)
 	if err != nil {
@@ -44,11 +44,11 @@ func (a *API) room(c fiber.Ctx) error {
 	if form == asStream {
 		return a.follow(c)(deskOf(c).CountOf(param(c, "room")))
 	}
-	// No revision tells this apart: changes that are not sealed yet are counted, too.
+	// The revision is no ETag here: the count includes changes that are not sealed yet.
 	return respond(c)(deskOf(c).Room(param(c, "room")))
 }
 
-// counts tells how many are in each of many rooms.
+// counts answers with the counts of many rooms.
 func (a *API) counts(c fiber.Ctx) error {
 	asked, err := bodyOf[wire.CountsAsked](c)
 	if err != nil {
@@ -61,8 +61,8 @@ func (a *API) counts(c fiber.Ctx) error {
 	return listed(c, doc, doc.Counts)
 }
 
-// members lists who is in a room: all who have a status, a page at a time at one revision,
-// or as they join and leave.
+// members lists the members of a room: all or those of a status, by page at one revision, or
+// live.
 func (a *API) members(c fiber.Ctx) error {
 	form, err := formIn(c, asJSON, asNDJSON, asCSV, asStream)
 	if err != nil {
@@ -88,7 +88,7 @@ func (a *API) members(c fiber.Ctx) error {
 	return listed(c, page, page.Members)
 }
 
-// declare lets a room exist while nobody is in it, and says whom it expects.
+// declare makes a room exist even while nobody is in it, with the people it expects.
 func (a *API) declare(c fiber.Ctx) error {
 	asked, err := bodyOf[wire.Declaration](c)
 	if err != nil {
@@ -97,15 +97,15 @@ func (a *API) declare(c fiber.Ctx) error {
 	return respond(c)(deskOf(c).Declare(param(c, "room"), asked))
 }
 
-// undeclare lets a room be one that ends with its last member again.
+// undeclare makes a room end with its last member again.
 func (a *API) undeclare(c fiber.Ctx) error { return nothing(c, deskOf(c).Undeclare(param(c, "room"))) }
 
-// expectations tells whom a room expects; nobody when it is not declared.
+// expectations answers with the people whom a room expects; nobody if it is not declared.
 func (a *API) expectations(c fiber.Ctx) error {
 	return respond(c)(deskOf(c).Expectations(param(c, "room")))
 }
 
-// policies tells what applies where; with room= to one room, and why.
+// policies answers with the policies; with room= with that of one room.
 func (a *API) policies(c fiber.Ctx) error {
 	doc, err := deskOf(c).Policies(c.Query("room"))
 	if err != nil {

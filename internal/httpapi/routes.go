@@ -13,35 +13,35 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// Operation is what can be asked over HTTP, as the OpenAPI document has it.
+// Operation is an operation of the HTTP API, as the OpenAPI document describes it.
 type Operation struct {
 	Method, Path string // the path as OpenAPI has it: /v1/rooms/{room}
 	ID, Topic    string
-	Says, More   string // in a line, and what else there is to know
-	// Shows is what who asks has to show: a role of operator keys, or one of the constants
-	// below.
+	Says, More   string // in one line, and in more detail
+	// Shows is the credential that the caller needs: a role of operator keys, or one of the
+	// constants below.
 	Shows  string
-	Reach  Reach // of the key that has to be shown; empty where none is
+	Reach  Reach // of the key; empty if no key is needed
 	Query  []Parameter
-	Takes  any      // an example of the body; nil: there is none
-	Media  string   // of the body, when that is not JSON
-	Gives  any      // of the type of the answer; nil: there is no content
+	Takes  any      // an example of the body; nil: no body
+	Media  string   // of the body, if not JSON
+	Gives  any      // a value of the answer's type; nil: no content
 	Status int      // of the answer
-	Forms  []string // media types of the answer, besides JSON or in its place
-	Fails  []string // codes of its own problems
+	Forms  []string // media types of the answer, besides or instead of JSON
+	Fails  []string // codes of its particular problems
 }
 
 // Reach says which rooms a key must cover for an operation.
 type Reach string
 
-// The reaches, from the narrowest.
+// The reaches, narrowest first.
 const (
 	ReachRooms   Reach = "its rooms"   // a key limited to rooms may use it, and sees those rooms only
-	ReachRealm   Reach = "the realm"   // a key about all rooms
+	ReachRealm   Reach = "the realm"   // a key for all rooms
 	ReachService Reach = "the service" // the key that the service is started with
 )
 
-// What is shown besides operator keys.
+// Credentials other than operator keys.
 const (
 	showsNothing = "nothing"
 	showsToken   = "token"   // of a person
@@ -51,7 +51,7 @@ const (
 // Parameter is a parameter of the query.
 type Parameter struct {
 	Name, Says string
-	Example    any // its type says that of the parameter
+	Example    any // its type is that of the parameter
 	Repeats    bool
 	OneOf      []string
 }
@@ -68,7 +68,7 @@ func mediaType(form string) string {
 	return media
 }
 
-// Parameters that several operations have.
+// Parameters of several operations.
 var (
 	qLimit  = Parameter{Name: "limit", Says: "how many at most, 1 to 1000", Example: 50}
 	qFrom   = Parameter{Name: "from", Says: "from this time on: RFC 3339, or how long ago, as in 90m or 7d", Example: "2h"}
@@ -81,13 +81,13 @@ func afterOf(what, example string) Parameter {
 	return Parameter{Name: "after", Says: "the next of the page before: " + what, Example: example}
 }
 
-// route is an operation with what carries it out.
+// route is an operation and its handler.
 type route struct {
 	Operation
 	do fiber.Handler
 }
 
-// Operations are all that can be asked over HTTP, in the order of the document.
+// Operations returns all operations, in the order of the document.
 func Operations() []Operation {
 	var all []Operation
 	for _, r := range new(API).routes() {
@@ -108,8 +108,8 @@ var (
 	exampleHook = wire.NewHook{Name: "the flood desk", URL: "https://desk.aldermoor.example/presence", Kinds: []string{"room.empty", "member.left"}, Rooms: []string{"basin.*"}}
 )
 
-// routes are all of them. Everything that an operator or a back end asks goes first through
-// the same gates: who asks, how often, and on writes whether it was asked before.
+// routes returns all routes. Requests of operators and back ends first pass the same checks: the
+// key, the rate, and for writes the idempotency key.
 func (a *API) routes() []route {
 	return slices.Concat(a.roomRoutes(), a.peopleRoutes(), a.recordRoutes(), a.adminRoutes(), a.linkRoutes(), a.serviceRoutes())
 }
@@ -245,7 +245,7 @@ func (a *API) adminRoutes() []route {
 	}
 }
 
-// linkRoutes are for the clients of people, who show their tokens, and for browsers.
+// linkRoutes are for the clients of people, who have tokens, and for browsers.
 func (a *API) linkRoutes() []route {
 	const links, console = "Links", "Console"
 	beating := wire.Beating{Rooms: []string{"basin.upper-weir"}, Active: true}

@@ -18,14 +18,14 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// How answers that take their time are written.
+// Limits of long answers.
 const (
 	maxStreams   = 64               // at once
-	streamWrite  = 10 * time.Second // a reader may take for what is written at once
-	streamSilent = 15 * time.Second // after which a followed answer says that it is there
+	streamWrite  = 10 * time.Second // time limit for each write
+	streamSilent = 15 * time.Second // without news, a live answer sends a sign of life
 )
 
-// streams are the answers that take their time. The zero value is ready.
+// streams are the long answers now being written. The zero value is ready.
 type streams struct {
 	mu     sync.Mutex
 	ended  bool
@@ -34,7 +34,7 @@ type streams struct {
 	closed sync.WaitGroup
 }
 
-// streaming is one of them, and the key that has asked for it.
+// streaming is one of them, with the key of its caller.
 type streaming struct {
 	key    string
 	cancel context.CancelFunc
@@ -63,7 +63,7 @@ func (s *streams) begin(key string) (ctx context.Context, done func(), ok bool) 
 	}, true
 }
 
-// end lets no more begin, and ends those that are under way.
+// end refuses new long answers, and ends the current ones.
 func (s *streams) end() {
 	s.mu.Lock()
 	s.ended = true
@@ -74,7 +74,7 @@ func (s *streams) end() {
 	s.closed.Wait()
 }
 
-// recheck ends those whose key is no longer in force.
+// recheck ends those whose key is no longer valid.
 func (s *streams) recheck(inForce func(key string) bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -85,10 +85,10 @@ func (s *streams) recheck(inForce func(key string) bool) {
 	}
 }
 
-// stream answers piece by piece. Write is called once, beside the request's handler; what
-// it writes is on its way after a flush, whose error says that the reader is gone.
+// stream answers piece by piece. It calls write once, after the handler; what write has written
+// is sent at a flush, whose error says that the reader is gone.
 func (a *API) stream(c fiber.Ctx, form string, write func(ctx context.Context, w io.Writer, flush func() error) error) error {
-	if c.Method() != fiber.MethodGet { // a HEAD has no stream
+	if c.Method() != fiber.MethodGet { // HEAD has no body
 		return fiber.ErrMethodNotAllowed
 	}
 	ctx, done, ok := a.streams.begin(operatorOf(c).Key)
@@ -101,28 +101,28 @@ func (a *API) stream(c fiber.Ctx, form string, write func(ctx context.Context, w
 	return c.SendStreamWriter(func(w *bufio.Writer) {
 		defer done()
 		flush := func() error {
-			_ = conn.SetWriteDeadline(time.Now().Add(streamWrite)) // of the piece, not of the whole
+			_ = conn.SetWriteDeadline(time.Now().Add(streamWrite)) // for this piece
 			return w.Flush()
 		}
 		_ = conn.SetWriteDeadline(time.Now().Add(streamWrite))
 		if err := write(ctx, w, flush); err != nil && ctx.Err() == nil {
 			a.log.Debug("a long answer broke off", "path", path, "error", err)
-			_ = conn.Close() // lest a part passes for the whole
+			_ = conn.Close() // so that a part does not look complete
 		}
 	})
 }
 
 func tooManyStreams() error {
-	return &wire.Problem{Code: wire.CodeBusy, Detail: "the service writes as many long answers as it does at once", Allowed: strconv.Itoa(maxStreams)}
+	return &wire.Problem{Code: wire.CodeBusy, Detail: "the service is writing as many long answers as it may at once", Allowed: strconv.Itoa(maxStreams)}
 }
 
-// table writes rows of a list as CSV (RFC 4180), or as JSON a line.
+// table writes rows of a list as CSV (RFC 4180) or NDJSON.
 type table struct {
 	csv  *csv.Writer
 	json *json.Encoder
 }
 
-// newTable begins a table of documents of a type.
+// newTable starts a table of documents of a type.
 func newTable[T any](form string, w io.Writer) (*table, error) {
 	if form == asCSV {
 		t := &table{csv: csv.NewWriter(w)}
@@ -153,8 +153,8 @@ func (t *table) flush() error {
 	return t.csv.Error()
 }
 
-// export answers with rows line by line, up to a limit, as pages of them are read. Next
-// gives the page after the one before, and an empty one at the end.
+// export answers with rows line by line, up to a limit, read page by page. Next returns the next
+// page, and an empty one at the end.
 func export[T any](a *API, c fiber.Ctx, form string, limit int, next func(context.Context) ([]T, error)) error {
 	return a.stream(c, form, func(ctx context.Context, w io.Writer, flush func() error) error {
 		rows, err := newTable[T](form, w)
@@ -178,8 +178,8 @@ func export[T any](a *API, c fiber.Ctx, form string, limit int, next func(contex
 	})
 }
 
-// tame keeps a spreadsheet from taking for a formula what somebody has written: such a
-// cell has an apostrophe before it.
+// tame keeps a spreadsheet from reading text as a formula: such a cell gets an apostrophe in
+// front.
 func tame(cell string) string {
 	if cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) {
 		return "'" + cell
@@ -187,7 +187,7 @@ func tame(cell string) string {
 	return cell
 }
 
-// listed answers with a document, or with the list in it line by line, as was asked for.
+// listed answers with a document, or with the list in it line by line, in the requested form.
 func listed[T any](c fiber.Ctx, document any, list []T) error {
 	form, err := formIn(c, asJSON, asNDJSON, asCSV)
 	if err != nil {
