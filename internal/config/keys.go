@@ -74,17 +74,29 @@ func Example() string {
 	return out.String()
 }
 
+// tableHead begins the documentation of the file, with ' for the quotes of code.
+const tableHead = `# The configuration file
+
+'tovik serve' reads 'tovik.toml' in its working directory, or the file given by '--config'. 'tovik config init' writes a file with
+every key as a comment, and 'tovik config check' reports each mistake with its line, the key and what is allowed. Flags and
+environment variables override the file. An unknown key is an error.
+
+Durations are written as '"250ms"', '"3s"', '"1m30s"' or '"90d"'. A key with dots can also be in a table: 'beat.every = "15s"' is
+the same as 'every = "15s"' under '[beat]'. Tables in '[[ ]]' can be repeated.
+
+After 'tovik reload' or SIGHUP a running service applies the file, whole or not at all: policies, '[[room]]', '[keep]', the origins
+of realms, and the certificate. If any other key has changed, the reload is refused and names the key: it needs a restart.
+
+This page is generated: 'go test ./internal/config -write'.
+
+| key | default, or an example | environment | |
+|---|---|---|---|
+`
+
 // Table returns the documentation of the file: every key with its default.
 func Table() string {
 	var out strings.Builder
-	out.WriteString("# The configuration file\n\n" +
-		"Made from what the file is read into (`go test ./internal/config -write`); `tovik config init` writes the same as a file of comments, and `tovik config check` names the\n" +
-		"line, the key and what is allowed of what is wrong. `tovik serve` reads `tovik.toml` when that is in the directory it is started in, or the file of `--config`. Flags and the\n" +
-		"environment go before the file. A key that is not known is an error.\n\n" +
-		"Times are written as `\"250ms\"`, `\"3s\"`, `\"1m30s\"` or `\"90d\"`. Keys with dots may stand in a table: `beat.every = \"15s\"` is `every = \"15s\"` under `[beat]`. What has `[[ ]]`\n" +
-		"around it is a table that repeats.\n\n" +
-		"`tovik reload`, or SIGHUP, has a running service take over the file as it is now, whole or not at all: policies, `[[room]]`, `[keep]`, the origins of realms, and the certificate,\n" +
-		"which is read anew. What else has changed needs a restart, and is refused by name.\n\n| key | default, or an example | in the environment | |\n|---|---|---|---|\n")
+	out.WriteString(strings.ReplaceAll(tableHead, "'", "`"))
 	for _, key := range Keys() {
 		variable := key.Variable()
 		if variable != "" {

@@ -37,45 +37,45 @@ func (d *duration) UnmarshalText(text []byte) error {
 // keys keep their defaults.
 type policyFile struct {
 	Beat struct {
-		Every     duration `toml:"every" default:"\"15s\"" doc:"How long a link may bring nothing before it is asked for a beat."`
-		Tolerance float64  `toml:"tolerance" default:"2.5" doc:"Times beat.every: how long a request may stay unanswered before the link is declared lost."`
+		Every     duration `toml:"every" default:"\"15s\"" doc:"The time without a frame over a link after which the service asks it for a beat."`
+		Tolerance float64  `toml:"tolerance" default:"2.5" doc:"How long a beat request may stay unanswered before the link counts as lost, as a multiple of beat.every."`
 	} `toml:"beat"`
-	Probe duration `toml:"probe" default:"\"2s\"" doc:"How long a link may take to prove that it is alive when another page claims its session."`
-	Lease duration `toml:"lease" default:"\"150s\"" doc:"Within what time a session without a connection has to come again."`
+	Probe duration `toml:"probe" default:"\"2s\"" doc:"How long a link has to prove that it is alive when another page claims its session."`
+	Lease duration `toml:"lease" default:"\"150s\"" doc:"The time within which a session over HTTP beats must send its next beat."`
 	Idle  struct {
-		After duration `toml:"after" default:"\"5m\"" doc:"How long after the last input a session is idle."`
+		After duration `toml:"after" default:"\"5m\"" doc:"The time without human input after which a session is idle."`
 	} `toml:"idle"`
 	Activity struct {
-		Every duration `toml:"every" default:"\"20s\"" doc:"How often at most a client reports input."`
+		Every duration `toml:"every" default:"\"20s\"" doc:"The shortest interval in which clients report human input."`
 	} `toml:"activity"`
 	Expiry struct {
-		Warning duration `toml:"warning" default:"\"1m\"" doc:"How long before its token expires a link is told, so that the client fetches another."`
+		Warning duration `toml:"warning" default:"\"1m\"" doc:"How long before the expiry of its token a link is warned, so that the client can get a new one."`
 	} `toml:"expiry"`
-	SecondSession     string `toml:"second_session" default:"\"allow\"" doc:"What becomes of a person's second session: allow (there may be several), replace (the older ends) or refuse (the newer, while the older has a link)."`
-	SessionsPerPerson int    `toml:"sessions_per_person" default:"64" doc:"How many sessions one person may have at once."`
-	RoomsPerSession   int    `toml:"rooms_per_session" default:"64" doc:"How many rooms one session may be in at once."`
+	SecondSession     string `toml:"second_session" default:"\"allow\"" doc:"What happens to a person's second session: allow (several are allowed), replace (the older one ends) or refuse (the newer one is refused while the older one has a link)."`
+	SessionsPerPerson int    `toml:"sessions_per_person" default:"64" doc:"The largest number of sessions of a person."`
+	RoomsPerSession   int    `toml:"rooms_per_session" default:"64" doc:"The largest number of rooms of a session."`
 	roomFile
 	Rooms []struct {
-		Pattern string `toml:"pattern" default:"\"desk.**\"" doc:"Which rooms: words, * for one word, ** for the rest. A room has the policy of the most specific pattern; what that leaves out is as in the realm."`
+		Pattern string `toml:"pattern" default:"\"desk.**\"" doc:"The rooms: words, with * for one word and ** for the rest. The most specific matching pattern applies to a room; keys that it leaves out are those of the realm."`
 		roomFile
 	} `toml:"room"`
 }
 
 type roomFile struct {
 	Grace struct {
-		Closing    duration `toml:"closing" default:"\"3s\"" doc:"How long somebody still counts whose page said that it goes away, as a reload does too."`
-		Lost       duration `toml:"lost" default:"\"10s\"" doc:"The same for a link that was lost without a word."`
-		Background duration `toml:"background" default:"\"90s\"" doc:"The same for a page that had said that it is in the background: browsers slow its timers."`
+		Closing    duration `toml:"closing" default:"\"3s\"" doc:"How long a session still counts after its page closes or reloads."`
+		Lost       duration `toml:"lost" default:"\"10s\"" doc:"How long a session still counts after its link was lost without notice."`
+		Background duration `toml:"background" default:"\"90s\"" doc:"The same if the page was hidden, because browsers slow the timers of hidden pages."`
 	} `toml:"grace"`
 	Typing struct {
-		Expires duration `toml:"expires" default:"\"6s\"" doc:"How long after the last report typing ends by itself."`
+		Expires duration `toml:"expires" default:"\"6s\"" doc:"How long after the last report somebody counts as typing."`
 	} `toml:"typing"`
-	Capacity int `toml:"capacity" default:"0" doc:"How many people may be in the room; 0: any number."`
+	Capacity int `toml:"capacity" default:"0" doc:"The largest number of people in a room; 0 means no limit."`
 	Count    struct {
-		Every duration `toml:"every" default:"\"250ms\"" doc:"How often at most a new count is told."`
+		Every duration `toml:"every" default:"\"250ms\"" doc:"The shortest interval in which counts of a room are sent."`
 	} `toml:"count"`
 	Members struct {
-		Max int `toml:"max" default:"1000" doc:"How many people a room may have to be told member by member; above it, counts and pages."`
+		Max int `toml:"max" default:"1000" doc:"The largest number of people in a room whose members are sent one by one. In a larger room the count is sent, and members are read in pages."`
 	} `toml:"members"`
 }
 

@@ -76,20 +76,20 @@ type Admission struct {
 
 // serviceFile is the shape of the file. Its tags also document the keys.
 type serviceFile struct {
-	Listen            string   `toml:"listen" default:"\"127.0.0.1:8420\"" doc:"Where the service listens, HOST:PORT."`
-	Data              string   `toml:"data" default:"\"tovik-data\"" doc:"The directory of the records; \":memory:\" keeps nothing."`
-	TLSCert           string   `toml:"tls_cert" default:"\"cert.pem\"" doc:"A certificate in PEM, beside this file: the service speaks TLS. None by default."`
-	TLSKey            string   `toml:"tls_key" default:"\"key.pem\"" doc:"Its key in PEM."`
-	MaxConnections    int      `toml:"max_connections" default:"0" doc:"How many connections there may be at once; 0: as many as there are descriptors, less 200."`
-	LinksPerAddress   int      `toml:"links_per_address" default:"4096" doc:"How many links one network address may have."`
-	LinksPerPerson    int      `toml:"links_per_person" default:"128" doc:"How many links one person may have."`
-	SlowAfter         duration `toml:"slow_after" default:"\"10s\"" doc:"After what time without progress a link that does not read is closed."`
-	RequestsPerSecond int      `toml:"requests_per_second" default:"500" doc:"How often one key may ask over HTTP; five times as many at once."`
-	Practice          bool     `toml:"practice" default:"false" doc:"Offers the page /practice, and with it tokens for rooms of their own to everybody."`
-	HideDocs          bool     `toml:"hide_docs" default:"false" doc:"Serves no pages that explain errors and frames."`
-	PrivateHooks      bool     `toml:"private_hooks" default:"false" doc:"Lets hooks be told at addresses of inner networks."`
-	Log               string   `toml:"log" default:"\"text\"" doc:"How the log is written: text or json, a line for each thing that matters."`
-	TrustedProxies    []string `toml:"trusted_proxies" default:"[\"10.0.0.0/8\"]" doc:"Networks of proxies whose X-Forwarded-For is believed. None by default."`
+	Listen            string   `toml:"listen" default:"\"127.0.0.1:8420\"" doc:"The address to listen at, HOST:PORT."`
+	Data              string   `toml:"data" default:"\"tovik-data\"" doc:"The directory of the records; \":memory:\" stores nothing on disk."`
+	TLSCert           string   `toml:"tls_cert" default:"\"cert.pem\"" doc:"A certificate in PEM; with it the service uses TLS. The path is relative to this file. None by default."`
+	TLSKey            string   `toml:"tls_key" default:"\"key.pem\"" doc:"The key of the certificate in PEM."`
+	MaxConnections    int      `toml:"max_connections" default:"0" doc:"The largest number of connections; 0 means the number of file descriptors minus 200."`
+	LinksPerAddress   int      `toml:"links_per_address" default:"4096" doc:"The largest number of links from one network address."`
+	LinksPerPerson    int      `toml:"links_per_person" default:"128" doc:"The largest number of links of a person."`
+	SlowAfter         duration `toml:"slow_after" default:"\"10s\"" doc:"The time without progress after which a link that does not read is closed."`
+	RequestsPerSecond int      `toml:"requests_per_second" default:"500" doc:"HTTP requests per second and key; bursts may have five times as many."`
+	Practice          bool     `toml:"practice" default:"false" doc:"Offers the page /practice, which gives everybody tokens for practice rooms."`
+	HideDocs          bool     `toml:"hide_docs" default:"false" doc:"Does not serve the pages that document the API, the frames and the errors."`
+	PrivateHooks      bool     `toml:"private_hooks" default:"false" doc:"Allows hooks to private network addresses."`
+	Log               string   `toml:"log" default:"\"text\"" doc:"The form of the log: text or json, one line per event."`
+	TrustedProxies    []string `toml:"trusted_proxies" default:"[\"10.0.0.0/8\"]" doc:"The networks of proxies whose X-Forwarded-For is trusted. None by default."`
 	policyFile
 	Keep   keepFile    `toml:"keep"`
 	Realms []realmFile `toml:"realm"`
@@ -97,34 +97,34 @@ type serviceFile struct {
 
 type keepFile struct {
 	Journal            duration            `toml:"journal" default:"\"90d\"" doc:"How long the journal is kept."`
-	JournalEntries     int64               `toml:"journal_entries" default:"20000000" doc:"How many entries at most, the newest."`
-	JournalKinds       map[string]duration `toml:"journal_kinds" default:"{ \"session.idle\" = \"7d\" }" doc:"How long entries of a kind are kept, where it differs. None by default."`
-	JournalKindEntries map[string]int64    `toml:"journal_kind_entries" default:"{ \"session.idle\" = 1000000 }" doc:"How many entries of a kind at most, the newest. No bound of its own by default."`
+	JournalEntries     int64               `toml:"journal_entries" default:"20000000" doc:"The largest number of entries; older ones are deleted."`
+	JournalKinds       map[string]duration `toml:"journal_kinds" default:"{ \"session.idle\" = \"7d\" }" doc:"How long entries of a kind are kept, if different. None by default."`
+	JournalKindEntries map[string]int64    `toml:"journal_kind_entries" default:"{ \"session.idle\" = 1000000 }" doc:"The largest number of entries of a kind. None by default."`
 	HeadcountMinutes   duration            `toml:"headcount_minutes" default:"\"14d\"" doc:"How long headcounts by the minute are kept."`
-	HeadcountHours     duration            `toml:"headcount_hours" default:"\"400d\"" doc:"The same by the hour; those by the day are kept for good."`
-	Deliveries         duration            `toml:"deliveries" default:"\"7d\"" doc:"How long deliveries of hooks are kept that were delivered or parked."`
+	HeadcountHours     duration            `toml:"headcount_hours" default:"\"400d\"" doc:"How long headcounts by the hour are kept. Those by the day are kept for good."`
+	Deliveries         duration            `toml:"deliveries" default:"\"7d\"" doc:"How long delivered and parked deliveries of hooks are kept."`
 }
 
 type realmFile struct {
-	Name    string   `toml:"name" default:"\"main\"" doc:"A realm, which is made if it is not there."`
-	Origins []string `toml:"origins" default:"[\"https://app.example\"]" doc:"Of pages that may be clients; any by default."`
+	Name    string   `toml:"name" default:"\"main\"" doc:"The name of a realm. It is created if it does not exist."`
+	Origins []string `toml:"origins" default:"[\"https://app.example\"]" doc:"The origins of pages that may be clients; any by default."`
 	Keys    []struct {
-		ID        string `toml:"id" default:"\"watch-house\"" doc:"A key that verifies tokens: their kid."`
-		Algorithm string `toml:"algorithm" default:"\"EdDSA\"" doc:"HS256, EdDSA, ES256 or RS256."`
-		File      string `toml:"file" default:"\"watch-house.pem\"" doc:"A file beside this one: a public key in PEM, or the secret of HS256."`
-		Issuer    string `toml:"issuer" default:"\"https://app.example\"" doc:"The iss that tokens must have; any by default."`
-		Audience  string `toml:"audience" default:"\"tovik\"" doc:"The aud that tokens must have; any by default."`
+		ID        string `toml:"id" default:"\"watch-house\"" doc:"The kid of the tokens that this key verifies."`
+		Algorithm string `toml:"algorithm" default:"\"EdDSA\"" doc:"The algorithm: HS256, EdDSA, ES256 or RS256."`
+		File      string `toml:"file" default:"\"watch-house.pem\"" doc:"A file with a public key in PEM, or the secret for HS256. The path is relative to this file."`
+		Issuer    string `toml:"issuer" default:"\"https://app.example\"" doc:"The issuer (iss) that tokens must have; any by default."`
+		Audience  string `toml:"audience" default:"\"tovik\"" doc:"The audience (aud) that tokens must have; any by default."`
 	} `toml:"key"`
 	KeySets []struct {
-		URL      string `toml:"url" default:"\"https://id.example/keys\"" doc:"Keys that an identity service publishes (JWKS)."`
-		Issuer   string `toml:"issuer" default:"\"https://id.example\"" doc:"The iss of its tokens; required."`
-		Audience string `toml:"audience" default:"\"tovik\"" doc:"The aud that they must have; any by default."`
+		URL      string `toml:"url" default:"\"https://id.example/keys\"" doc:"The URL at which an identity service publishes its keys (JWKS)."`
+		Issuer   string `toml:"issuer" default:"\"https://id.example\"" doc:"The issuer (iss) of its tokens; required."`
+		Audience string `toml:"audience" default:"\"tovik\"" doc:"The audience (aud) that its tokens must have; any by default."`
 	} `toml:"key_set"`
 	Admission *struct {
-		Rooms  []string `toml:"rooms" default:"[\"desk.**\"]" doc:"Rooms for which the application is asked who may be in them."`
-		URL    string   `toml:"url" default:"\"https://app.example/presence/admission\"" doc:"Where it is asked."`
-		Secret string   `toml:"secret" default:"\"whsec_YSBzZWNyZXQgb2YgdGhlIEFsZGVybW9vcg==\"" doc:"Signs the question: a secret of Standard Webhooks, or 24 bytes or more of any other text."`
-		Wait   duration `toml:"wait" default:"\"3s\"" doc:"How long the answer may take."`
+		Rooms  []string `toml:"rooms" default:"[\"desk.**\"]" doc:"The rooms for which the application is asked who may be in them."`
+		URL    string   `toml:"url" default:"\"https://app.example/presence/admission\"" doc:"The URL at which the application is asked."`
+		Secret string   `toml:"secret" default:"\"whsec_YSBzZWNyZXQgb2YgdGhlIEFsZGVybW9vcg==\"" doc:"The secret that signs the request: one of Standard Webhooks, or any text of 24 bytes or more."`
+		Wait   duration `toml:"wait" default:"\"3s\"" doc:"The time limit for the answer."`
 	} `toml:"admission"`
 }
 

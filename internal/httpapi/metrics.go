@@ -31,11 +31,11 @@ func NewMeasures() *Measures {
 	}
 	short := []float64{.00001, .0001, .001, .01, .1, 1}
 	return &Measures{
-		Held:   histogram("engine_held_seconds", "For how long at once a core was held; others wait meanwhile.", short),
-		Late:   histogram("engine_late_seconds", "How late something was done that fell due.", short),
-		FanOut: histogram("fan_out_seconds", "From sealing a change until it is handed to be written to a receiver; one in 64 is measured.", []float64{.001, .005, .01, .025, .05, .1, .25, .5, 1, 2.5}),
-		Gaps:   histogram("resume_gap_seconds", "For how long sessions had no link that were resumed.", []float64{.1, .5, 1, 2, 5, 10, 20, 60, 120}),
-		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{Namespace: "tovik", Name: "http_request_duration_seconds", Help: "How long HTTP requests took, by route.",
+		Held:   histogram("engine_held_seconds", "How long a core was locked at a time.", short),
+		Late:   histogram("engine_late_seconds", "How late timers ran.", short),
+		FanOut: histogram("fan_out_seconds", "From the seal of a change until its frame is queued for writing to a receiver; one in 64 is measured.", []float64{.001, .005, .01, .025, .05, .1, .25, .5, 1, 2.5}),
+		Gaps:   histogram("resume_gap_seconds", "The time between the loss and the resumption of a session.", []float64{.1, .5, 1, 2, 5, 10, 20, 60, 120}),
+		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{Namespace: "tovik", Name: "http_request_duration_seconds", Help: "Durations of HTTP requests, by route.",
 			Buckets: []float64{.001, .01, .1, 1}}, []string{"route", "method", "status"}),
 	}
 }
@@ -76,30 +76,30 @@ func describe(name, help string, labels ...string) *prometheus.Desc {
 }
 
 var (
-	descLinks     = describe("links", "Links now, by kind.", "kind")
-	descOperators = describe("operator_links", "Links of operators and back ends now, of those.")
-	descStrangers = describe("links_before_hello", "Links that have not said hello, of those.")
-	descSessions  = describe("sessions", "Unended sessions now, by state.", "realm", "state")
-	descPeople    = describe("people", "People with a session now.", "realm")
-	descRooms     = describe("rooms", "Rooms now.", "realm")
-	descBeats     = describe("beats_total", "Beats that came: frames of links that are nothing else, and beats over HTTP.")
-	descAsked     = describe("beats_asked_total", "Beats that links were asked for.")
-	descSlow      = describe("slow_links_total", "Links that were cut because they did not read.")
-	descDropped   = describe("cues_dropped_total", "Cues that a link went without, for it had too much unread.")
-	descRefused   = describe("hellos_refused_total", "Hellos that were refused, by the code of the problem.", "code")
-	descOpened    = describe("sessions_opened_total", "Sessions that began, by the kind of link.", "realm", "over")
-	descLost      = describe("links_lost_total", "Links that sessions lost, by reason.", "realm", "reason")
-	descResumed   = describe("sessions_resumed_total", "Sessions that went on over a new link.", "realm")
-	descEnded     = describe("sessions_ended_total", "Sessions that ended, by reason.", "realm", "reason")
+	descLinks     = describe("links", "Open links, by kind.", "kind")
+	descOperators = describe("operator_links", "Links of operators and back ends, included in links.")
+	descStrangers = describe("links_before_hello", "Links without a hello, included in links.")
+	descSessions  = describe("sessions", "Sessions, by state.", "realm", "state")
+	descPeople    = describe("people", "People with a session.", "realm")
+	descRooms     = describe("rooms", "Rooms.", "realm")
+	descBeats     = describe("beats_total", "Beats received: frames of the type beat, and HTTP beats.")
+	descAsked     = describe("beats_asked_total", "Beats that the service asked for.")
+	descSlow      = describe("slow_links_total", "Links closed because they did not read.")
+	descDropped   = describe("cues_dropped_total", "Cues dropped because a link had too much unread data.")
+	descRefused   = describe("hellos_refused_total", "Refused hellos, by the code of the problem.", "code")
+	descOpened    = describe("sessions_opened_total", "Sessions opened, by kind of link.", "realm", "over")
+	descLost      = describe("links_lost_total", "Links lost by sessions, by reason.", "realm", "reason")
+	descResumed   = describe("sessions_resumed_total", "Sessions resumed over a new link.", "realm")
+	descEnded     = describe("sessions_ended_total", "Sessions ended, by reason.", "realm", "reason")
 	descJoins     = describe("joins_total", "People who joined a room.", "realm")
 	descLeaves    = describe("leaves_total", "People who left a room, by reason.", "realm", "reason")
 	descFailing   = describe("records_failing", "1 while the records cannot be written.")
-	descWaiting   = describe("records_waiting", "Entries and people that are to be written, while that fails.")
-	descLag       = describe("records_lag_seconds", "How long the oldest of those has waited.")
-	descRows      = describe("records_rows_total", "Rows that were written.")
-	descGap       = describe("journal_lost_total", "Entries of the journal that could not be kept.")
-	descHookLost  = describe("hook_events_lost_total", "Events for hooks that could not be kept.")
-	descHooks     = describe("hook_deliveries", "Deliveries of hooks on record, by state.", "state")
+	descWaiting   = describe("records_waiting", "Entries and people waiting to be written.")
+	descLag       = describe("records_lag_seconds", "How long the oldest of them has waited.")
+	descRows      = describe("records_rows_total", "Rows written.")
+	descGap       = describe("journal_lost_total", "Journal entries lost because they could not be written.")
+	descHookLost  = describe("hook_events_lost_total", "Events for hooks lost because they could not be written.")
+	descHooks     = describe("hook_deliveries", "Deliveries to hooks on record, by state.", "state")
 )
 
 // Describe implements [prometheus.Collector].
