@@ -96,7 +96,7 @@ export function LaneChart(props: {
         role="group"
         // biome-ignore lint/a11y/noNoninteractiveTabindex: the arrow keys choose in it
         tabIndex={0}
-        aria-label="Lanes. Arrow keys choose what is told beneath; plus and minus zoom; with shift, arrows move in time."
+        aria-label="Lanes. Arrow keys select an item, which is described below; plus and minus zoom; with shift, arrows move in time."
         onKeyDown={onKey}
         {...drag}
         className="touch-pan-y select-none"
@@ -184,7 +184,7 @@ export function LaneChart(props: {
           </>
         ) : (
           <span className="text-muted">
-            {props.notice ?? "Point at a bar, or choose one with the arrow keys, for what is known of it."}
+            {props.notice ?? "Point at a bar, or select one with the arrow keys, to see its details."}
           </span>
         )}
       </div>

@@ -77,7 +77,7 @@ export function RoomLanes(props: { name: string; room: Room | undefined; moment?
       onSeen={setSeen}
       notice={
         lanes.cut
-          ? "There are more entries than can be drawn: what is on the right is missing. Look at a shorter time."
+          ? "There are more entries than can be drawn, so the right side is incomplete. Choose a shorter time."
           : undefined
       }
       above={{

@@ -105,7 +105,7 @@ export function HooksPage({ onSignOut }: { onSignOut: () => void }) {
         {hooks.data && (
           <Sheet>
             {hooks.data.length === 0 ? (
-              <p className="p-4 text-muted text-sm">No address is told anything yet. Make a hook below.</p>
+              <p className="p-4 text-muted text-sm">There are no hooks yet. Add one below.</p>
             ) : (
               <Table
                 heads={["Hook", "Address", "Is told of", "Delivered", "Waiting", "Parked"]}
@@ -270,7 +270,7 @@ export function HookPage({ id, onSignOut }: { id: string; onSignOut: () => void 
             <Confirm
               label="Remove"
               title={`Remove ${it.name ?? it.id}?`}
-              text="It is told nothing more, and what waits for it is dropped."
+              text="It gets no more events, and its waiting deliveries are dropped."
               onConfirm={() => act.mutate(["DELETE", path])}
             />
           </div>
@@ -305,7 +305,7 @@ export function HookPage({ id, onSignOut }: { id: string; onSignOut: () => void 
               ))}
             </ul>
             {deliveries.data?.deliveries.length === 0 && (
-              <p className="p-4 text-muted text-sm">Nothing was told that is like this.</p>
+              <p className="p-4 text-muted text-sm">No delivery matches.</p>
             )}
           </Sheet>
         </div>

@@ -182,7 +182,7 @@ function Operators() {
       <Problem of={keys.error} />
       {keys.data?.keys.length === 0 && (
         <p className="p-4 text-muted text-sm">
-          There is none but the key that the service was started with, which is not listed.
+          There are none besides the key that the service was started with, which is not listed.
         </p>
       )}
       {keys.data && keys.data.keys.length > 0 && (
@@ -206,7 +206,7 @@ function Operators() {
                     label="Revoke"
                     name={`Revoke ${key.name ?? key.id}`}
                     title={`Revoke ${key.name ?? key.id}?`}
-                    text="Whoever uses it is refused at once, and links that were made with it are closed."
+                    text="It is refused from now on, and links that were opened with it are closed."
                     onConfirm={() => act.mutate(["DELETE", `/v1/keys/${key.id}`])}
                   />
                 )}
@@ -273,7 +273,7 @@ function TokenKeys() {
                     label="Revoke"
                     name={`Revoke ${key.id}`}
                     title={`Revoke ${key.id}?`}
-                    text="Tokens that it signed are refused from now on; links that were made with them are closed."
+                    text="Tokens that it signed are refused from now on, and links that were opened with them are closed."
                     onConfirm={() => act.mutate(["DELETE", `/v1/token-keys/${key.id}`])}
                   />
                 )}

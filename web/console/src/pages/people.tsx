@@ -48,9 +48,7 @@ export function PeoplePage({ onSignOut }: { onSignOut: () => void }) {
         <Sheet>
           {list.length === 0 ? (
             <p className="p-4 text-muted text-sm">
-              {page.isPending
-                ? "Waiting for the service…"
-                : "Nobody is known whose name or id has this in it."}
+              {page.isPending ? "Waiting for the service…" : "No name or id contains this."}
             </p>
           ) : (
             <Table heads={["Person", "Status", "Last seen", "Rooms"]} marker="people">

@@ -259,7 +259,7 @@ function Acts(props: { user: string; operator: SignedIn; path: string; done: () 
         <Confirm
           label="Sign them out"
           title={`Sign ${user} out?`}
-          text="All their sessions end now, and others see them leave. They may come back with the token that they have."
+          text="All their sessions end now, and others see them leave. Their tokens stay valid, so they may come back."
           onConfirm={() => act.mutate(["POST", "/sign-out"])}
         />
         {props.operator.role === "operate" && (

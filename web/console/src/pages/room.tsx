@@ -71,7 +71,7 @@ export function RoomPage(props: { room: string; operator: SignedIn; onSignOut: (
                               label="Remove"
                               name={`Remove ${m.name ?? m.user}`}
                               title={`Remove ${m.name ?? m.user} from ${props.room}?`}
-                              text="They leave the room now, and their tokens of before do not let them in again. A newer token does."
+                              text="They leave the room now, and their present tokens are refused there. A newer token is accepted."
                               onConfirm={() => remove.mutate(m.user)}
                             />
                           )
@@ -289,7 +289,9 @@ function Cue({ room }: { room: string }) {
       give.mutate(JSON.stringify({ name: form.get("name"), data: text ? JSON.parse(text) : undefined }));
     } catch {
       setWrong(
-        new Error("The data is no JSON; allowed: any JSON value, as {“sluice”: “mill-lane”}, or nothing"),
+        new Error(
+          "The data is not JSON; allowed: any JSON value, such as {“sluice”: “mill-lane”}, or nothing",
+        ),
       );
     }
   };

@@ -7,8 +7,7 @@ import { clock, exact, lasting, whyLeft } from "../words";
 /** Journal entries, in the given order. */
 export function Entries({ entries, about }: { entries: readonly Entry[]; about?: "user" }) {
   const nameOf = useNames(about === "user" ? [] : entries.flatMap(({ user }) => user ?? []));
-  if (entries.length === 0)
-    return <p className="p-4 text-muted text-sm">Nothing has happened that matches.</p>;
+  if (entries.length === 0) return <p className="p-4 text-muted text-sm">No entry matches.</p>;
   return (
     <ol className="divide-y divide-line text-sm" data-entries>
       {entries.map((entry) => (

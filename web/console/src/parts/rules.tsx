@@ -11,7 +11,7 @@ export function Rules({ timings }: { timings: Timings }) {
       timings.longest_ghost,
       `At most: asked after ${seconds(timings.beat_every)}, given ${seconds(timings.silence)} to answer, then as if the network were lost.`,
     ],
-    ["touches nothing", timings.idle_after, "Then they are shown as away, and here still."],
+    ["touches nothing", timings.idle_after, "Then they are shown as away, and are still in the room."],
   ] as const;
   return (
     <dl className="divide-y divide-line text-sm">
