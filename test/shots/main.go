@@ -47,6 +47,9 @@ func shoot() error {
 		return fmt.Errorf("start Xvfb: %w", err)
 	}
 	defer stop(screen)
+	if err := os.RemoveAll(data); err != nil { // an interrupted run may have left it
+		return err
+	}
 	defer func() { _ = os.RemoveAll(data) }()
 	demo, visit, err := startDemo()
 	if err != nil {

@@ -56,7 +56,7 @@ const over: Record<string, string> = {
 
 /** The part of an id that people can tell apart. */
 export function short(id: string): string {
-  return id.slice(0, 8);
+  return id.replace(/^[a-z]+-/, "").slice(0, 6);
 }
 
 /** What can be selected on a session's bar, in order of time. */

@@ -1,5 +1,6 @@
 import { describe, expect, test } from "vitest";
 import type { Entry, Session } from "../api";
+import { short } from "./evidence";
 import { barsOf, gapsOf, merge, staysOf, tracksOf } from "./lanes";
 
 const day = Date.UTC(2026, 10, 23);
@@ -134,4 +135,8 @@ test("gaps are what no stay covers of a window", () => {
   expect(spans(gapsOf(stays, window))).toEqual(["20 40", "50 60"]);
   expect(spans(gapsOf([{ from: Number.NEGATIVE_INFINITY }], window))).toEqual([]);
   expect(spans(gapsOf([], window))).toEqual(["0 60"]);
+});
+
+test("a short id is the part that differs", () => {
+  expect(short("session-2c6sxq7m")).toBe("2c6sxq");
 });

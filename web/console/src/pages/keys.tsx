@@ -114,7 +114,7 @@ function Trial() {
       {trial.data && page && (
         <div className="space-y-3 px-4 pb-4 text-sm" data-trial={trial.data.user}>
           <p>
-            It is good until {exact(trial.data.until)}, in {trial.data.room}. Your own back end mints tokens
+            It is valid until {exact(trial.data.until)}, in {trial.data.room}. Your own back end mints tokens
             with a key that is listed below. Put this into any page, or{" "}
             <a
               className="text-water underline underline-offset-2"
