@@ -48,7 +48,11 @@ export function PeoplePage({ onSignOut }: { onSignOut: () => void }) {
         <Sheet>
           {list.length === 0 ? (
             <p className="p-4 text-muted text-sm">
-              {page.isPending ? "Waiting for the service…" : "No name or id contains this."}
+              {page.isPending
+                ? "Waiting for the service…"
+                : text === ""
+                  ? "Nobody is known yet."
+                  : "No name or id contains this."}
             </p>
           ) : (
             <Table heads={["Person", "Status", "Last seen", "Rooms"]} marker="people">
