@@ -109,7 +109,7 @@ var mutants = []mutant{
 	{"a removal is told to the links that were there", "removal.go", "out.add(TakenOut{", "_ = (TakenOut{"},
 	{"a token that grants less takes out of rooms", "removal.go", "			c.takeOut(e, ReasonLeave, out)", "			_ = e"},
 	{"rooms that are wanted one by one are refused one by one", "hello.go", "refused = append(refused, RefusedRoom{room, err.(*Refusal)})", "_ = err"},
-	{"the longest ghost may have a hidden page", "policy.go", "max(r.graceFor(ReasonLost, false), r.graceFor(ReasonLost, true))", "r.graceFor(ReasonLost, false)"},
+	{"the longest ghost may have a hidden page", "policy.go", "max(p.GhostIn(r, false), p.GhostIn(r, true))", "p.GhostIn(r, false)"},
 	{"a removal ends what a link follows as a member", "internal/realm/conversation.go", "	t.receiver.Unfollow(delivery.Joined, presence.Pattern(room))\n	return drop(", "	return drop("},
 	{"a removal ends what a link watches", "internal/gateway/gateway.go", "	for _, l := range g.those(theirs) {\n		l.narrow()\n	}", ""},
 	{"no key makes one that may do more", "internal/access/grants.go", "return o.Rooms == nil || rooms != nil &&", "return true || rooms != nil &&"},
@@ -140,10 +140,16 @@ var mutants = []mutant{
 
 func main() {
 	only := flag.String("only", "", "run only mutants whose rule contains this")
+	from := flag.Int("from", 1, "begin with the mutant of this number")
 	flag.Parse()
+	for _, m := range mutants { // before the first of many minutes
+		if _, _, err := m.source(); err != nil {
+			log.Fatalf("%s: %v", m.rule, err)
+		}
+	}
 	run, missed := 0, 0
 	for i, m := range mutants {
-		if !strings.Contains(m.rule, *only) {
+		if i+1 < *from || !strings.Contains(m.rule, *only) {
 			continue
 		}
 		run++
@@ -166,22 +172,31 @@ func main() {
 	fmt.Printf("\nall %d mutants were caught\n", run)
 }
 
-// run tests the core with the line broken, and returns the first test that failed.
-func (m mutant) run() (string, error) {
-	file := m.file
+// source reads the file of a mutant, in which its line must be once.
+func (m mutant) source() (file, text string, err error) {
+	file = m.file
 	if !strings.Contains(file, "/") {
 		file = core + "/" + file
+	}
+	content, err := os.ReadFile(file)
+	if err != nil {
+		return "", "", err
+	}
+	if n := strings.Count(string(content), m.old); n != 1 {
+		return "", "", fmt.Errorf("%s has %q %d times, not once", m.file, m.old, n)
+	}
+	return file, string(content), nil
+}
+
+// run tests the core with the line broken, and returns the first test that failed.
+func (m mutant) run() (string, error) {
+	file, source, err := m.source()
+	if err != nil {
+		return "", err
 	}
 	path, err := filepath.Abs(file)
 	if err != nil {
 		return "", err
-	}
-	source, err := os.ReadFile(path)
-	if err != nil {
-		return "", err
-	}
-	if n := strings.Count(string(source), m.old); n != 1 {
-		return "", fmt.Errorf("%s has %q %d times, not once", m.file, m.old, n)
 	}
 	dir, err := os.MkdirTemp("", "tovik-mutant-")
 	if err != nil {
@@ -189,7 +204,7 @@ func (m mutant) run() (string, error) {
 	}
 	defer func() { _ = os.RemoveAll(dir) }()
 	broken, overlay := filepath.Join(dir, filepath.Base(file)), filepath.Join(dir, "overlay.json")
-	if err := os.WriteFile(broken, []byte(strings.Replace(string(source), m.old, m.broken, 1)), 0o600); err != nil {
+	if err := os.WriteFile(broken, []byte(strings.Replace(source, m.old, m.broken, 1)), 0o600); err != nil {
 		return "", err
 	}
 	text, err := json.Marshal(map[string]map[string]string{"Replace": {path: broken}})
