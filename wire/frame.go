@@ -353,3 +353,11 @@ const layout = "2006-01-02T15:04:05.000Z07:00"
 func (t Time) MarshalJSON() ([]byte, error) {
 	return t.UTC().AppendFormat(append(make([]byte, 0, len(layout)+2), '"'), layout+`"`), nil
 }
+
+// TimeOf converts a time in Unix milliseconds; zero becomes nil.
+func TimeOf(at int64) *Time {
+	if at == 0 {
+		return nil
+	}
+	return &Time{Time: time.UnixMilli(at)}
+}

@@ -308,14 +308,14 @@ func hookDocument(h *records.Hook) wire.Hook {
 		doc.Rooms = append(doc.Rooms, string(room))
 	}
 	if h.OldSecret != "" && h.OldUntil > time.Now().UnixMilli() {
-		doc.OldSecretUntil = milliseconds(h.OldUntil)
+		doc.OldSecretUntil = wire.TimeOf(h.OldUntil)
 	}
 	return doc
 }
 
 func deliveryDocument(d *records.Delivery) wire.Delivery {
 	return wire.Delivery{ID: d.ID, Hook: d.Hook, Kind: d.Kind, Event: d.Event, State: d.State, Attempts: d.Attempts,
-		Created: wire.Time{Time: time.UnixMilli(d.Created)}, Tried: milliseconds(d.Tried), Due: milliseconds(d.Due),
+		Created: wire.Time{Time: time.UnixMilli(d.Created)}, Tried: wire.TimeOf(d.Tried), Due: wire.TimeOf(d.Due),
 		Answered: d.Answered, Answer: d.Answer, Error: d.Error, Took: d.Took}
 }
 
@@ -323,12 +323,4 @@ func deliveryWithBody(d *records.Delivery) wire.Delivery {
 	doc := deliveryDocument(d)
 	doc.Body = string(d.Body)
 	return doc
-}
-
-// milliseconds converts a time in Unix milliseconds; zero becomes nil.
-func milliseconds(at int64) *wire.Time {
-	if at == 0 {
-		return nil
-	}
-	return &wire.Time{Time: time.UnixMilli(at)}
 }

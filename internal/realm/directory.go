@@ -111,9 +111,9 @@ func (r *Realm) person(p *records.Person) (wire.Person, error) {
 	}
 	sight := r.engine.SightNow(engine.Subject{User: p.User, View: presence.Full})
 	doc := wire.Person{User: string(p.User), Name: p.Name, Picture: p.Picture, Attributes: p.Attributes, Status: string(sight.Status), Note: sight.Note,
-		Until: milliseconds(sight.Until), Set: string(saved.Set.Status), Hidden: saved.Hidden, FirstSeen: milliseconds(p.FirstSeen)}
+		Until: wire.TimeOf(sight.Until), Set: string(saved.Set.Status), Hidden: saved.Hidden, FirstSeen: wire.TimeOf(p.FirstSeen)}
 	if sight.Status == presence.Offline {
-		doc.LastSeen = milliseconds(p.LastSeen)
+		doc.LastSeen = wire.TimeOf(p.LastSeen)
 		if !sight.LastSeen.IsZero() {
 			doc.LastSeen = &wire.Time{Time: sight.LastSeen}
 		}

@@ -37,7 +37,7 @@ func (d Desk) Explain(ctx context.Context, id, name string) (wire.Explanation, e
 	}
 	shown := x.Shown[presence.Full]
 	doc := wire.Explanation{User: string(user), Room: string(room), At: wire.Time{Time: time.Now()}, Status: string(shown.Status), Note: shown.Note,
-		Until: milliseconds(shown.Until), Typing: x.Typing, Sessions: []wire.Session{}}
+		Until: wire.TimeOf(shown.Until), Typing: x.Typing, Sessions: []wire.Session{}}
 	if len(page) > 0 {
 		doc.Name = page[0].Name
 	}

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"golang.org/x/text/unicode/norm"
 
@@ -42,19 +41,11 @@ func (d Desk) Statuses(ids []string) (wire.Statuses, error) {
 
 func (r *Realm) status(user presence.UserID) wire.PersonStatus {
 	sight := r.engine.SightNow(engine.Subject{User: user, View: presence.Full})
-	doc := wire.PersonStatus{User: string(user), Status: string(sight.Status), Note: sight.Note, Until: milliseconds(sight.Until)}
+	doc := wire.PersonStatus{User: string(user), Status: string(sight.Status), Note: sight.Note, Until: wire.TimeOf(sight.Until)}
 	if !sight.LastSeen.IsZero() {
 		doc.LastSeen = &wire.Time{Time: sight.LastSeen}
 	}
 	return doc
-}
-
-// milliseconds converts a time in Unix milliseconds; zero becomes nil.
-func milliseconds(at int64) *wire.Time {
-	if at == 0 {
-		return nil
-	}
-	return &wire.Time{Time: time.UnixMilli(at)}
 }
 
 // SetStatus sets a person's status on their behalf.
