@@ -262,6 +262,31 @@ func TestAPatternCatchesRoomsThatAppearLaterAndLetsThemGo(t *testing.T) {
 	})
 }
 
+// TestAPatternThatIsNotReadFindsWhatIsThere lets more rooms begin than a receiver keeps in mind
+// one by one, before it reads.
+func TestAPatternThatIsNotReadFindsWhatIsThere(t *testing.T) {
+	inService(t, func(t *testing.T, e *engine.Engine, hub *delivery.Hub) {
+		r := newReader(hub)
+		r.Follow(delivery.Watched, "basin.*", delivery.AtMembers)
+		for i := range 1500 {
+			name := fmt.Sprint("w-", i)
+			link := open(t, e, name, "session-"+name, presence.RoomName("basin."+name), presence.RoomName("sluice."+name))
+			if i%2 == 0 {
+				_, err := e.Do(t.Context(), presence.Bye{From: link})
+				require.NoError(t, err)
+			}
+		}
+		time.Sleep(time.Second)
+		r.read(t)
+		require.Len(t, r.replicas, 750)
+		for room := range e.Rooms(presence.Full) {
+			if strings.HasPrefix(string(room), "basin.") {
+				requireSame(t, mustSnapshot(e, room), r.replicas[string(room)])
+			}
+		}
+	})
+}
+
 func TestCountsAreToldNoMoreOftenThanThePolicySays(t *testing.T) {
 	inService(t, func(t *testing.T, e *engine.Engine, hub *delivery.Hub) {
 		open(t, e, "ilse", "s-0", "desk.night")

@@ -1,6 +1,7 @@
 package delivery
 
 import (
+	"sync"
 	"time"
 
 	"tovik.example/tovik/internal/engine"
@@ -8,7 +9,20 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-func changesFrame(b engine.Batch) wire.Changes {
+// frame is a frame that all who need it share. The first of them encodes it, holding no lock of
+// the hub.
+type frame struct {
+	once sync.Once
+	of   func() any // returns what is encoded; nil afterwards
+	data []byte
+}
+
+func (f *frame) encoded() []byte {
+	f.once.Do(func() { f.data, f.of = wire.Encode(f.of()), nil })
+	return f.data
+}
+
+func changesFrame(b *engine.Batch) wire.Changes {
 	frame := wire.Changes{
 		Type: wire.TypeChanges, Room: string(b.Room),
 		Rev: b.Revision.String(), Prev: b.Revision.Previous().String(), At: wire.Time{Time: b.At},

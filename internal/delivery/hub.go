@@ -1,11 +1,10 @@
 package delivery
 
 import (
-	"cmp"
-	"container/heap"
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"tovik.example/tovik/internal/engine"
@@ -24,8 +23,8 @@ const (
 
 // Source returns whole states. It may call the hub as its sink meanwhile.
 type Source interface {
-	// Unsealed tells whether the topic has changes that the hub has not been told yet. It will
-	// be told at the room's next seal.
+	// Unsealed tells whether the topic has changes that are not sealed yet. The hub will be
+	// told at the room's next seal.
 	Unsealed(engine.Topic) bool
 	// Sealed returns a topic at its newest revision, without what is not sealed yet.
 	Sealed(engine.Topic) engine.Snapshot
@@ -36,19 +35,23 @@ type Source interface {
 // for concurrent use.
 type Hub struct {
 	source Source
-
-	mu       sync.Mutex
-	policy   *presence.Policy
-	topics   map[engine.Topic]*topic
-	people   map[engine.Subject]*subject // those whom somebody follows
-	wildcard map[*Receiver]struct{}      // receivers that follow at least one pattern with a wildcard
-
 	delay  engine.Observer // of every so manyth delivery, in seconds; nil: nobody
-	served uint32
+	served atomic.Uint32
 
-	postponed postponements // one for a topic at most
-	timer     *time.Timer   // for the first of them
+	mu        sync.Mutex
+	policy    *presence.Policy
+	topics    map[engine.Topic]*topic
+	people    map[engine.Subject]*subject // those whom somebody follows
+	wildcards map[*Receiver]wildcards     // of receivers that follow at least one
 	closed    bool
+
+	postponed postponements
+}
+
+// wildcards are the patterns, of more than one room, that a receiver follows.
+type wildcards struct {
+	view     presence.View
+	patterns []presence.Pattern // not changed any more
 }
 
 // Options are what a Hub is made of. Policy and Source are required.
@@ -64,52 +67,103 @@ type Options struct {
 // NewHub returns a hub without receivers.
 func NewHub(o Options) *Hub {
 	h := &Hub{policy: o.Policy, delay: o.Delay, topics: map[engine.Topic]*topic{}, people: map[engine.Subject]*subject{},
-		wildcard: map[*Receiver]struct{}{}}
+		wildcards: map[*Receiver]wildcards{}}
+	h.postponed.publish = h.publishPostponed
 	h.source = o.Source(h)
 	return h
+}
+
+// lock returns a topic, which it makes if there is none, with its lock held.
+func (h *Hub) lock(name engine.Topic) *topic {
+	for {
+		h.mu.Lock()
+		t := h.topics[name]
+		if t == nil {
+			t = &topic{Topic: name, policy: h.policy.For(name.Room)}
+			h.topics[name] = t
+		}
+		h.mu.Unlock()
+		t.mu.Lock()
+		if !t.gone {
+			return t
+		}
+		t.mu.Unlock() // let go of a moment ago
+	}
+}
+
+// lockKnown returns a topic with its lock held, or nil.
+func (h *Hub) lockKnown(name engine.Topic) *topic {
+	h.mu.Lock()
+	t := h.topics[name]
+	h.mu.Unlock()
+	if t == nil {
+		return nil
+	}
+	t.mu.Lock()
+	if t.gone {
+		t.mu.Unlock()
+		return nil
+	}
+	return t
+}
+
+// letGo forgets a topic, whose lock is held, if its room has ended and nobody follows it.
+func (h *Hub) letGo(t *topic) {
+	if t.exists || t.waiting || len(t.subs) > 0 || t.gone {
+		return
+	}
+	t.gone = true
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	delete(h.topics, t.Topic)
+}
+
+// known returns the topics of a view that match a pattern, by name.
+func (h *Hub) known(view presence.View, pattern presence.Pattern) (list []*topic) {
+	h.mu.Lock()
+	for name, t := range h.topics {
+		if name.View == view && pattern.Match(name.Room) {
+			list = append(list, t)
+		}
+	}
+	h.mu.Unlock()
+	slices.SortFunc(list, func(a, b *topic) int { return strings.Compare(string(a.Room), string(b.Room)) })
+	return list
 }
 
 // SetPolicy puts another policy in force, also for rooms that are followed already.
 func (h *Hub) SetPolicy(policy *presence.Policy) {
 	h.mu.Lock()
-	defer h.mu.Unlock()
 	h.policy = policy
+	topics := make([]*topic, 0, len(h.topics))
 	for _, t := range h.topics {
+		topics = append(topics, t)
+	}
+	h.mu.Unlock()
+	for _, t := range topics {
+		t.mu.Lock()
 		t.policy = policy.For(t.Room)
 		t.grow(t.count.People)
 		h.pinIfWanted(t)
+		t.mu.Unlock()
 	}
 }
 
 // measure measures a delivery of a topic's newest batch.
 func (h *Hub) measure(t *topic) {
-	if h.served++; h.delay != nil && h.served%64 == 0 && !t.came.IsZero() {
+	if h.delay != nil && h.served.Add(1)%64 == 0 && !t.came.IsZero() {
 		h.delay.Observe(time.Since(t.came).Seconds())
 	}
 }
 
 // Take implements [engine.Sink].
-func (h *Hub) Take(b engine.Batch) {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	t := h.topics[b.Topic]
-	switch {
-	case t == nil && b.Empty():
-		return
-	case t == nil:
-		t = h.begin(b.Topic)
-	}
-	if b.Empty() {
-		t.markFresh() // nothing came of what they waited for
-		h.pinIfWanted(t)
-		return
-	}
+func (h *Hub) Take(b *engine.Batch) {
+	t := h.lock(b.Topic)
+	defer t.mu.Unlock()
 	now := time.Now()
 	t.settleCount(now)
 	if !t.exists {
-		for r := range h.wildcard {
-			r.attach(t)
-		}
+		h.announce(t)
 	}
 	t.add(b, now)
 	for _, s := range t.subs {
@@ -117,102 +171,57 @@ func (h *Hub) Take(b engine.Batch) {
 			s.sealed = true
 		}
 		if s.fresh || (s.detail == AtMembers && !t.big) {
-			s.receiver.mark(s)
+			s.receiver.inbox.mark(s)
 		}
 	}
 	h.tellCount(t, now)
 	h.pinIfWanted(t)
+	h.letGo(t)
 }
 
-// tellCount publishes the newest count: now, or as soon as the room's policy permits. The time
-// does not depend on who follows the count.
-func (h *Hub) tellCount(t *topic, now time.Time) {
-	if !t.due.IsZero() { // what is published then is the newest
-		h.postpone(t, now)
-		return
+// announce tells those who follow wildcards that a room begins. What they lack of it, they lack
+// from now on, but they take it up as a topic only when they are served.
+func (h *Hub) announce(t *topic) {
+	if !t.waiting {
+		t.told = time.Time{} // the count of the room's last life has been published long ago
 	}
-	if due := t.told.Add(t.policy.CountEvery); due.After(now) {
-		t.due = due
-		h.postpone(t, now)
-		return
-	}
-	h.publish(t, now)
-}
-
-// postponed is a count that is to be published later.
-type postponed struct {
-	topic *topic
-	due   time.Time
-}
-
-// catchUpCount is called when somebody begins to follow the count. From then on it is as if
-// somebody had followed it all the time.
-func (h *Hub) catchUpCount(t *topic) {
-	now := time.Now()
-	t.settleCount(now)
-	h.postpone(t, now)
-}
-
-// postponements is a heap of counts by their due time; those of one instant by room.
-type postponements []postponed
-
-func (p postponements) Len() int      { return len(p) }
-func (p postponements) Swap(i, j int) { p[i], p[j] = p[j], p[i] }
-func (p *postponements) Push(x any)   { *p = append(*p, x.(postponed)) }
-
-func (p postponements) Less(i, j int) bool {
-	a, b := p[i], p[j]
-	return cmp.Or(a.due.Compare(b.due), strings.Compare(string(a.topic.Room), string(b.topic.Room)), cmp.Compare(a.topic.View, b.topic.View)) < 0
-}
-
-func (p *postponements) Pop() any {
-	last := len(*p) - 1
-	x := (*p)[last]
-	(*p)[last] = postponed{}
-	*p = (*p)[:last]
-	return x
-}
-
-// postpone publishes a count when it is due, if anybody follows it.
-func (h *Hub) postpone(t *topic, now time.Time) {
-	if t.waiting || t.due.IsZero() || (t.exists && !t.counted()) {
-		return // a room that has ended is let go then, too
-	}
-	t.waiting = true
-	heap.Push(&h.postponed, postponed{t, t.due})
-	if h.postponed[0].topic != t {
-		return
-	}
-	if h.timer == nil {
-		h.timer = time.AfterFunc(t.due.Sub(now), h.publishDue)
-	} else {
-		h.timer.Reset(t.due.Sub(now))
-	}
-}
-
-func (h *Hub) publishDue() {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	now := time.Now()
-	for len(h.postponed) > 0 && !h.postponed[0].due.After(now) {
-		p := heap.Pop(&h.postponed).(postponed)
-		p.topic.waiting = false
-		h.publish(p.topic, p.due)
-	}
-	if len(h.postponed) > 0 {
-		h.timer.Reset(h.postponed[0].due.Sub(now))
+	for r, w := range h.wildcards {
+		if w.view == t.View && slices.ContainsFunc(w.patterns, func(p presence.Pattern) bool { return p.Match(t.Room) }) {
+			r.inbox.mark(&sub{receiver: r, topic: t, announced: true})
+		}
 	}
 }
 
-func (h *Hub) publish(t *topic, at time.Time) {
-	t.publishCount(at)
+// TakeUnchanged implements [engine.Sink].
+func (h *Hub) TakeUnchanged(name engine.Topic) {
+	t := h.lockKnown(name)
+	if t == nil {
+		return
+	}
+	defer t.mu.Unlock()
 	for _, s := range t.subs {
-		if s.detail == AtCount || t.big {
-			s.receiver.mark(s)
+		if s.fresh { // nothing came of what it waited for
+			s.sealed = true
+			s.receiver.inbox.mark(s)
 		}
 	}
-	if !t.exists && h.topics[t.Topic] == t {
-		h.end(t)
+	h.pinIfWanted(t)
+}
+
+// TakeTypists implements [engine.Sink].
+func (h *Hub) TakeTypists(typists engine.Typists) {
+	t := h.lockKnown(typists.Topic)
+	if t == nil {
+		return // nobody can have followed a room that is over
+	}
+	defer t.mu.Unlock()
+	t.typists, t.typing = typists.Users, register{version: t.typing.version + 1}
+	for _, s := range t.subs {
+		if s.detail == AtMembers {
+			s.receiver.inbox.mark(s)
+		}
 	}
 }
 
@@ -223,44 +232,8 @@ func (h *Hub) Close() {
 	h.closed = true
 }
 
-// TakeTypists implements [engine.Sink].
-func (h *Hub) TakeTypists(typists engine.Typists) {
+func (h *Hub) isClosed() bool {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	t := h.topics[typists.Topic]
-	if t == nil {
-		return // nobody can have followed a room that is over
-	}
-	t.typists, t.typing = typists.Users, register{version: t.typing.version + 1}
-	for _, s := range t.subs {
-		if s.detail == AtMembers {
-			s.receiver.mark(s)
-		}
-	}
-}
-
-func (h *Hub) begin(name engine.Topic) *topic {
-	t := &topic{Topic: name, policy: h.policy.For(name.Room)}
-	h.topics[name] = t
-	return t
-}
-
-// end lets go of a topic whose room has ended. Receivers that follow the room by name will
-// follow its next life. What they have not read yet they get first.
-func (h *Hub) end(t *topic) {
-	delete(h.topics, t.Topic)
-	t.ended = true
-	var next *topic
-	for _, s := range slices.Clone(t.subs) {
-		if s.receiver.byName(t.Room) {
-			if next == nil {
-				next = h.begin(t.Topic)
-			}
-			heir := s.receiver.attach(next)
-			if heir.fresh = s.fresh; s.fresh {
-				s.receiver.mark(heir)
-			}
-		}
-		s.receiver.mark(s)
-	}
+	return h.closed
 }

@@ -23,12 +23,14 @@ type pin struct {
 	engine.Snapshot
 	at    time.Time
 	given bool   // to somebody, who may page on
-	first []byte // the frame with its first page; nil until somebody needs it
+	first *frame // with its first page; nil until somebody needs it
 }
 
-func (p *pin) firstFrame() []byte {
+func (p *pin) firstFrame() *frame {
 	if p.first == nil {
-		p.first = wire.Encode(wire.SnapshotFrame{Type: wire.TypeSnapshot, Members: p.page(PageWanted{Limit: firstPage})})
+		p.first = &frame{of: func() any {
+			return wire.SnapshotFrame{Type: wire.TypeSnapshot, Members: p.page(PageWanted{Limit: firstPage})}
+		}}
 	}
 	return p.first
 }
@@ -55,9 +57,9 @@ func (t *topic) pinned() *pin {
 	return newest
 }
 
-// pinIfWanted makes a wanted pin, beside the caller, who may hold the lock of the source.
+// pinIfWanted makes a wanted pin, beside the caller, who holds the topic's lock.
 func (h *Hub) pinIfWanted(t *topic) {
-	if !t.pinning.wanted || h.closed {
+	if !t.pinning.wanted || h.isClosed() {
 		return
 	}
 	t.pinning.wanted = false
@@ -69,35 +71,35 @@ func (h *Hub) pinIfWanted(t *topic) {
 
 func (h *Hub) pinByClock(t *topic) {
 	snapshot := h.source.Sealed(t.Topic)
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	if h.closed || !t.pinsItself() || h.topics[t.Topic] != t {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if h.isClosed() || !t.pinsItself() || t.gone {
 		return
 	}
 	if len(t.pins) == 0 || t.pins[len(t.pins)-1].Revision != snapshot.Revision {
 		if n := len(t.pins); n > 0 && !t.pins[n-1].given {
 			t.pins = t.pins[:n-1]
 		}
-		h.pin(t, snapshot)
+		t.pin(snapshot)
 	}
 	t.pinning.timer.Reset(pinFresh)
 	for _, s := range t.subs {
 		if s.fresh {
-			s.receiver.mark(s)
+			s.receiver.inbox.mark(s)
 		}
 	}
 }
 
 // pin keeps a whole state for its life.
-func (h *Hub) pin(t *topic, s engine.Snapshot) *pin {
+func (t *topic) pin(s engine.Snapshot) *pin {
 	p := &pin{Snapshot: s, at: time.Now()}
 	if len(t.pins) == maxPins {
 		t.pins = slices.Delete(t.pins, 0, 1)
 	}
 	t.pins = append(t.pins, p)
 	time.AfterFunc(pinLife, func() {
-		h.mu.Lock()
-		defer h.mu.Unlock()
+		t.mu.Lock()
+		defer t.mu.Unlock()
 		i := slices.Index(t.pins, p)
 		if i == len(t.pins)-1 && t.pinsItself() {
 			i-- // it is the newest until the room changes
@@ -153,10 +155,13 @@ func (h *Hub) FirstPage(now engine.Snapshot, want PageWanted) wire.Members {
 	if page.Next == "" {
 		return page
 	}
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	if t := h.topics[now.Topic]; t != nil && !slices.ContainsFunc(t.pins, func(p *pin) bool { return p.Revision == now.Revision }) {
-		h.pin(t, now)
+	t := h.lockKnown(now.Topic)
+	if t == nil {
+		return page
+	}
+	defer t.mu.Unlock()
+	if t.pinOf(now.Revision) == nil {
+		t.pin(now)
 	}
 	return page
 }
@@ -165,50 +170,58 @@ func (h *Hub) FirstPage(now engine.Snapshot, want PageWanted) wire.Members {
 // revision stands for a recent one. It returns false if the room is no longer known at that
 // revision.
 func (h *Hub) Page(topic engine.Topic, revision engine.Revision, want PageWanted) (wire.Members, bool) {
-	if revision != (engine.Revision{}) {
-		if found := h.pinOf(topic, revision); found != nil {
-			return found.page(want), true
-		}
-	} else if found := h.newestPin(topic); found != nil {
+	if found := h.found(topic, revision); found != nil {
 		return found.page(want), true
 	}
 	snapshot := h.source.Sealed(topic)
 	if revision != (engine.Revision{}) && revision != snapshot.Revision {
 		return wire.Members{}, false
 	}
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	t := h.topics[topic]
-	if t == nil || !snapshot.Exists || t.pinsItself() {
-		return (&pin{Snapshot: snapshot}).page(want), true // nobody is in it, or its clock pins it in a moment
-	}
-	page := h.pin(t, snapshot)
-	page.given = true
-	return page.page(want), true
+	return h.keep(snapshot).page(want), true
 }
 
-func (h *Hub) pinOf(topic engine.Topic, revision engine.Revision) *pin {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	if t := h.topics[topic]; t != nil {
-		if i := slices.IndexFunc(t.pins, func(p *pin) bool { return p.Revision == revision }); i >= 0 {
-			return t.pins[i]
+// found returns the pin of a topic at a revision. For the zero revision it is the newest one of a
+// big room; a small room is returned as it is.
+func (h *Hub) found(topic engine.Topic, revision engine.Revision) *pin {
+	t := h.lockKnown(topic)
+	if t == nil {
+		return nil
+	}
+	defer t.mu.Unlock()
+	if revision != (engine.Revision{}) {
+		return t.pinOf(revision)
+	}
+	if !t.big {
+		return nil
+	}
+	newest := t.pinned()
+	if newest != nil {
+		newest.given = true
+	}
+	return newest
+}
+
+// keep pins what has been fetched for somebody, unless nobody is in the room, or its clock pins
+// it in a moment.
+func (h *Hub) keep(s engine.Snapshot) *pin {
+	t := h.lockKnown(s.Topic)
+	if t == nil {
+		return &pin{Snapshot: s}
+	}
+	defer t.mu.Unlock()
+	if !s.Exists || t.pinsItself() {
+		return &pin{Snapshot: s}
+	}
+	p := t.pin(s)
+	p.given = true
+	return p
+}
+
+func (t *topic) pinOf(revision engine.Revision) *pin {
+	for _, p := range t.pins {
+		if p.Revision == revision {
+			return p
 		}
 	}
 	return nil
-}
-
-// newestPin returns the newest pin of a big room; a small room is returned as it is.
-func (h *Hub) newestPin(topic engine.Topic) *pin {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	t := h.topics[topic]
-	if t == nil || !t.big {
-		return nil
-	}
-	found := t.pinned()
-	if found != nil {
-		found.given = true
-	}
-	return found
 }

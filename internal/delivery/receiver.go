@@ -3,11 +3,10 @@ package delivery
 import (
 	"maps"
 	"slices"
-	"strings"
+	"sync"
 
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
-	"tovik.example/tovik/wire"
 )
 
 // maxFrames limits, roughly, how many frames one call of Next returns.
@@ -19,19 +18,17 @@ const manySubs = 16
 // Receiver is a link as delivery sees it: what it follows, and what it lacks. Its owner calls
 // [Receiver.Next] each time it has been woken.
 type Receiver struct {
-	hub  *Hub
-	view presence.View
-	wake func()
+	hub   *Hub
+	inbox inbox
 
-	// Guarded by the hub's lock.
-	follows     []follow
-	subs        []*sub
-	index       map[*topic]*sub // of subs, when there are many
-	dirty       []*sub          // those that lack something, in order
-	people      map[presence.UserID]*personSub
-	dirtyPeople []*personSub
-	log         *sentLog // nil unless recorded
-	closed      bool
+	mu      sync.Mutex
+	view    presence.View
+	follows []follow
+	subs    []*sub
+	index   map[*topic]*sub // of subs, when there are many
+	people  map[presence.UserID]*personSub
+	log     *sentLog // nil unless recorded
+	closed  bool
 }
 
 // follow is one reason to follow rooms. Being in a room and watching it are two reasons, so that
@@ -51,7 +48,8 @@ const (
 	Joined               // the session is in the room
 )
 
-// sub is a receiver's place in a topic.
+// sub is a receiver's place in a topic. Beside its receiver and topic it is guarded by the lock
+// of the topic.
 type sub struct {
 	receiver *Receiver
 	topic    *topic
@@ -59,25 +57,28 @@ type sub struct {
 	has      engine.Revision // of the members or of the count, what the receiver has
 	counted  uint64          // the version of the published count that it has
 	typed    uint64          // the version of the typists that it has
-	detail   Detail
-	fresh    bool // it has nothing yet, or not what it should
-	sealed   bool // fresh: all that had happened when it began is sealed now
-	dirty    bool
+	detail   Detail          // none once it is dropped
+	fresh    bool            // it has nothing yet, or not what it should
+	sealed   bool            // fresh: all that had happened when it began is sealed now
+	dirty    bool            // it is in the inbox, whose lock guards this
+
+	// announced says that the sub is no more than the news that a room begins, which the
+	// receiver follows by a wildcard. It never changes.
+	announced bool
 }
 
 // NewReceiver returns a receiver that follows nothing, and sees rooms in a view. Wake is called
 // when there may be something to fetch with Next. It is called with locks held, so it must
 // neither block nor call back.
 func (h *Hub) NewReceiver(view presence.View, wake func()) *Receiver {
-	return &Receiver{hub: h, view: view, wake: wake}
+	return &Receiver{hub: h, view: view, inbox: inbox{wake: wake}}
 }
 
 // Follow makes the receiver follow every room that the pattern names, now or later, beginning
 // with its present state. Following again changes the detail, and sends the present state again.
 func (r *Receiver) Follow(cause Cause, pattern presence.Pattern, detail Detail) {
-	h := r.hub
-	h.mu.Lock()
-	defer h.mu.Unlock()
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	if r.closed {
 		return
 	}
@@ -85,6 +86,7 @@ func (r *Receiver) Follow(cause Cause, pattern presence.Pattern, detail Detail) 
 		r.follows[i].detail = detail
 	} else {
 		r.follows = append(r.follows, follow{pattern, cause, detail})
+		r.tellWildcards()
 	}
 	r.begin(pattern)
 }
@@ -92,32 +94,35 @@ func (r *Receiver) Follow(cause Cause, pattern presence.Pattern, detail Detail) 
 // begin sends the present state of the rooms of a pattern.
 func (r *Receiver) begin(pattern presence.Pattern) {
 	if room, single := pattern.Room(); single {
-		r.attachFresh(r.topic(room))
+		t := r.hub.lock(engine.Topic{Room: room, View: r.view})
+		defer t.mu.Unlock()
+		r.attachFresh(t)
 		return
 	}
-	r.hub.wildcard[r] = struct{}{}
-	for _, t := range r.hub.existing(r.view, pattern) {
-		r.attachFresh(t)
+	for _, t := range r.hub.known(r.view, pattern) {
+		t.mu.Lock()
+		if t.exists {
+			r.attachFresh(t)
+		}
+		t.mu.Unlock()
 	}
 }
 
-// existing returns the topics of existing rooms that match, by name.
-func (h *Hub) existing(view presence.View, pattern presence.Pattern) (list []*topic) {
-	for _, t := range h.topics {
-		if t.View == view && t.exists && pattern.Match(t.Room) {
-			list = append(list, t)
+// tellWildcards tells the hub of which rooms that begin later the receiver is to hear.
+func (r *Receiver) tellWildcards() {
+	w := wildcards{view: r.view}
+	for _, f := range r.follows {
+		if _, single := f.pattern.Room(); !single {
+			w.patterns = append(w.patterns, f.pattern)
 		}
 	}
-	slices.SortFunc(list, func(a, b *topic) int { return strings.Compare(string(a.Room), string(b.Room)) })
-	return list
-}
-
-func (r *Receiver) topic(room presence.RoomName) *topic {
-	name := engine.Topic{Room: room, View: r.view}
-	if t := r.hub.topics[name]; t != nil {
-		return t
+	r.hub.mu.Lock()
+	defer r.hub.mu.Unlock()
+	if len(w.patterns) == 0 {
+		delete(r.hub.wildcards, r)
+	} else {
+		r.hub.wildcards[r] = w
 	}
-	return r.hub.begin(name)
 }
 
 // Resumption says what a receiver gets of a room of which it had a revision.
@@ -134,21 +139,19 @@ const (
 // Resume says which revisions of followed rooms the receiver has already. Call it right after
 // following them. The result leaves out rooms that are not followed.
 func (r *Receiver) Resume(revisions map[presence.RoomName]engine.Revision) map[presence.RoomName]Resumption {
-	r.hub.mu.Lock()
-	defer r.hub.mu.Unlock()
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	result := make(map[presence.RoomName]Resumption, len(revisions))
 	for _, room := range slices.Sorted(maps.Keys(revisions)) {
-		revision := revisions[room]
 		if r.detail(room) == None {
 			continue
 		}
-		t := r.topic(room) // also one that has ended meanwhile, so that it is told
-		s := r.sub(t)
-		if s == nil {
+		t := r.hub.lock(engine.Topic{Room: room, View: r.view}) // also one that has ended meanwhile, so that it is told
+		if r.sub(t) == nil {
 			r.attachFresh(t)
-			s = r.sub(t)
 		}
-		result[room] = s.resume(revision)
+		result[room] = r.sub(t).resume(revisions[room])
+		t.mu.Unlock()
 	}
 	return result
 }
@@ -177,25 +180,23 @@ func (s *sub) resume(revision engine.Revision) Resumption {
 
 // Unfollow undoes a Follow. It returns false if there was none.
 func (r *Receiver) Unfollow(cause Cause, pattern presence.Pattern) bool {
-	h := r.hub
-	h.mu.Lock()
-	defer h.mu.Unlock()
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	i := r.find(cause, pattern)
 	if i < 0 {
 		return false
 	}
 	r.follows = slices.Delete(r.follows, i, i+1)
-	if !r.hasWildcard() {
-		delete(h.wildcard, r)
-	}
+	r.tellWildcards()
 	for _, s := range slices.Clone(r.subs) {
-		if !pattern.Match(s.topic.Room) {
-			continue
-		}
-		if s.detail = r.detail(s.topic.Room); s.detail == None {
-			r.drop(s)
-		} else {
-			h.catchUpCount(s.topic)
+		if t := s.topic; pattern.Match(t.Room) {
+			t.mu.Lock()
+			if s.detail = r.detail(t.Room); s.detail == None {
+				r.drop(s)
+			} else {
+				r.hub.catchUpCount(t)
+			}
+			t.mu.Unlock()
 		}
 	}
 	return true
@@ -203,8 +204,8 @@ func (r *Receiver) Unfollow(cause Cause, pattern presence.Pattern) bool {
 
 // Following returns the patterns that are followed for a cause.
 func (r *Receiver) Following(cause Cause) (patterns []presence.Pattern) {
-	r.hub.mu.Lock()
-	defer r.hub.mu.Unlock()
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	for _, f := range r.follows {
 		if f.cause == cause {
 			patterns = append(patterns, f.pattern)
@@ -215,24 +216,21 @@ func (r *Receiver) Following(cause Cause) (patterns []presence.Pattern) {
 
 // See changes the view. If it is another view, everything that is followed begins anew.
 func (r *Receiver) See(view presence.View) {
-	h := r.hub
-	h.mu.Lock()
-	defer h.mu.Unlock()
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	if r.closed || r.view == view {
 		return
 	}
 	r.view = view
-	for _, s := range slices.Clone(r.subs) {
-		r.drop(s)
-	}
+	r.dropRooms()
+	r.tellWildcards()
 	for _, f := range r.follows {
 		r.begin(f.pattern)
 	}
 	people, profiles := make([]presence.UserID, 0, len(r.people)), map[presence.UserID]presence.Profile{}
 	for user, s := range r.people {
 		people = append(people, user)
-		profiles[user] = s.subject.profile
-		r.dropPerson(s)
+		profiles[user] = r.dropPerson(s)
 	}
 	slices.Sort(people)
 	r.followPeople(people, profiles)
@@ -240,90 +238,28 @@ func (r *Receiver) See(view presence.View) {
 
 // Close ends all following. A wake that is under way may still come.
 func (r *Receiver) Close() {
-	r.hub.mu.Lock()
-	defer r.hub.mu.Unlock()
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	r.closed, r.follows = true, nil
-	delete(r.hub.wildcard, r)
-	for _, s := range slices.Clone(r.subs) {
-		r.drop(s)
-	}
+	r.tellWildcards()
+	r.dropRooms()
 	for _, s := range r.people {
 		r.dropPerson(s)
 	}
 }
 
+func (r *Receiver) dropRooms() {
+	for _, s := range slices.Clone(r.subs) {
+		s.topic.mu.Lock()
+		r.drop(s)
+		s.topic.mu.Unlock()
+	}
+}
+
 // Rewake replaces the wake function, as when a client reconnects.
 func (r *Receiver) Rewake(wake func()) {
-	r.hub.mu.Lock()
-	defer r.hub.mu.Unlock()
-	r.wake = wake
+	r.inbox.rewake(wake)
 	wake()
-}
-
-// Next appends some of the frames that the receiver lacks, and tells whether there are more. For
-// each room these are the batches since its revision, or a snapshot. Only one call may be under
-// way at a time.
-//
-// Missing states are fetched first, so that frames come in the order in which rooms and people
-// changed, whatever other receivers have fetched before.
-func (r *Receiver) Next(frames [][]byte) (_ [][]byte, more bool) {
-	h := r.hub
-	h.mu.Lock()
-	if behind, unknown := r.lacking(); len(behind)+len(unknown) > 0 {
-		h.mu.Unlock()
-		for _, s := range behind {
-			s.catchUp()
-		}
-		for _, s := range unknown {
-			s.look()
-		}
-		h.mu.Lock()
-	}
-	defer h.mu.Unlock()
-	var again []*sub
-	done := 0
-	for _, s := range r.dirty {
-		if len(frames) >= maxFrames {
-			break
-		}
-		done++
-		switch {
-		case s.detail == None:
-			s.dirty = false
-		case s.ready():
-			s.dirty = false
-			frames = s.next(frames)
-			h.measure(s.topic)
-			if s.over() {
-				r.drop(s)
-			}
-		case s.sealed && !s.topic.pinsItself():
-			again = append(again, s) // it has gone on meanwhile
-		default:
-			s.dirty = false // it is marked at the next seal, or by the pin that it waits for
-		}
-	}
-	clear(r.dirty[:done])
-	if r.dirty = append(r.dirty[done:], again...); len(r.dirty) == 0 {
-		r.dirty = nil
-	}
-	frames = r.nextPeople(frames)
-	return frames, len(r.dirty)+len(r.dirtyPeople) > 0
-}
-
-// lacking returns what comes next and has to be fetched first.
-func (r *Receiver) lacking() (behind []*sub, unknown []*personSub) {
-	for _, s := range r.dirty[:min(len(r.dirty), maxFrames)] {
-		if s.detail != None && !s.ready() && !(s.sealed && s.topic.pinsItself()) {
-			behind = append(behind, s)
-		}
-	}
-	for _, s := range r.dirtyPeople[:min(len(r.dirtyPeople), maxFrames)] {
-		if !s.dropped && s.subject.sight == nil {
-			unknown = append(unknown, s)
-		}
-	}
-	return behind, unknown
 }
 
 // whole tells whether the room is followed member by member.
@@ -339,7 +275,7 @@ func (s *sub) ready() bool {
 		s.sealed = true
 	}
 	switch {
-	case !s.fresh || t.ended:
+	case !s.fresh:
 		return true
 	case s.detail == AtMembers && t.big:
 		return s.sealed && t.pinned() != nil
@@ -354,96 +290,90 @@ func (s *sub) ready() bool {
 const farBehind = 32
 
 // next appends what the sub lacks. It must be ready.
-func (s *sub) next(frames [][]byte) [][]byte {
-	t, r := s.topic, s.receiver
+func (s *sub) next(to *gathering) {
+	t := s.topic
 	if s.fresh {
-		return s.begin(frames)
+		s.begin(to)
+		return
 	}
 	if s.whole() {
-		t.since(s.has, func(prev engine.Revision, frame []byte) {
-			frames = r.append(frames, sent{sub: s, has: prev}, frame)
-		})
+		t.since(s.has, func(prev engine.Revision, f *frame) { to.add(sent{sub: s, has: prev}, f) })
 		s.has = t.newest
 	} else if s.counted != t.published.version {
 		if s.has != t.published.revision {
-			frames = r.append(frames, sent{sub: s, has: s.has}, t.countFrame())
+			to.add(sent{sub: s, has: s.has}, t.publishedCount())
 		}
 		s.counted, s.has = t.published.version, t.published.revision
 	}
 	if s.detail == AtMembers && s.typed != t.typing.version {
-		frames = r.append(frames, sent{sub: s, has: s.has}, t.typingFrame())
+		to.add(sent{sub: s, has: s.has}, t.typingNow())
 		s.typed = t.typing.version
 	}
-	return frames
 }
 
 // begin appends the present state.
-func (s *sub) begin(frames [][]byte) [][]byte {
-	t, r := s.topic, s.receiver
+func (s *sub) begin(to *gathering) {
+	t := s.topic
 	note := sent{sub: s, fresh: true}
 	s.fresh, s.has, s.counted, s.typed = false, t.newest, t.published.version, t.typing.version
-	if t.ended {
-		if heir := r.sub(r.hub.topics[t.Topic]); heir != nil && heir.fresh {
-			return frames // the room has begun anew, and tells its whole state itself
-		}
-	}
 	switch {
 	case s.detail == AtCount:
-		return r.append(frames, note, t.newestCount())
-	case t.ended || !t.exists:
-		return r.append(frames, note, wire.Encode(snapshotFrame(engine.Snapshot{Topic: t.Topic})))
+		to.add(note, t.newestCount())
+		return
+	case !t.exists:
+		to.add(note, &frame{of: func() any { return snapshotFrame(engine.Snapshot{Topic: t.Topic}) }})
+		return
 	case t.big:
 		p := t.pinned()
 		p.given = true
-		frames = r.append(frames, note, p.firstFrame())
+		to.add(note, p.firstFrame())
 		if p.Revision != t.newest {
-			frames = r.append(frames, note, t.newestCount())
+			to.add(note, t.newestCount())
 		}
 	default:
-		frames = r.append(frames, note, t.snapshot)
+		to.add(note, t.snapshot)
 	}
 	if len(t.typists) > 0 {
-		frames = r.append(frames, note, t.typingFrame())
+		to.add(note, t.typingNow())
 	}
-	return frames
 }
 
 // over tells that nothing more comes of a topic that the receiver does not follow by name.
 func (s *sub) over() bool {
 	t := s.topic
-	return t.ended || (!t.exists && !t.waiting && !s.receiver.byName(t.Room))
+	return !t.exists && !t.waiting && !s.receiver.byName(t.Room)
 }
 
-// catchUp fetches what the sub needs to begin. The source is asked without the hub's lock: it
-// may be sealing, which calls Take.
+// catchUp fetches what the sub needs to begin. The source is asked without a lock.
 func (s *sub) catchUp() {
-	t := s.topic
-	h := s.receiver.hub
-	h.mu.Lock()
+	t, h := s.topic, s.receiver.hub
+	t.mu.Lock()
 	sealed := s.sealed
-	h.mu.Unlock()
+	t.mu.Unlock()
 	if !sealed && h.source.Unsealed(t.Topic) {
-		return // Take marks those that wait
+		return // it is marked at the next seal
 	}
-	h.mu.Lock()
+	t.mu.Lock()
 	s.sealed = true
 	ready := s.ready() || t.pinsItself()
-	h.mu.Unlock()
-	if !ready {
-		snapshot := h.source.Sealed(t.Topic)
-		h.mu.Lock()
-		switch {
-		case snapshot.Revision != t.newest || !t.exists: // it has gone on meanwhile
-		case t.big:
-			h.pin(t, snapshot)
-		default:
-			t.snapshot = wire.Encode(snapshotFrame(snapshot))
-		}
-		h.mu.Unlock()
+	t.mu.Unlock()
+	if ready {
+		return
+	}
+	snapshot := h.source.Sealed(t.Topic)
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	switch {
+	case snapshot.Revision != t.newest || !t.exists: // it has gone on meanwhile
+	case t.big:
+		t.pin(snapshot)
+	default:
+		t.snapshot = &frame{of: func() any { return snapshotFrame(snapshot) }}
 	}
 }
 
-// attach makes the receiver follow a topic if one of its patterns names it.
+// attach makes the receiver follow a topic if one of its patterns names it. The locks of both
+// are held.
 func (r *Receiver) attach(t *topic) *sub {
 	detail := None
 	if t.View == r.view {
@@ -486,9 +416,10 @@ func (r *Receiver) sub(t *topic) *sub {
 func (r *Receiver) attachFresh(t *topic) {
 	s := r.attach(t)
 	s.fresh, s.sealed = true, false
-	r.mark(s)
+	r.inbox.mark(s)
 }
 
+// drop ends a sub. The locks of the receiver and of the topic are held.
 func (r *Receiver) drop(s *sub) {
 	s.detail = None
 	t := s.topic
@@ -498,17 +429,7 @@ func (r *Receiver) drop(s *sub) {
 	r.subs = r.subs[:len(r.subs)-1]
 	delete(r.index, t)
 	t.remove(s)
-	if !t.exists && !t.waiting && len(t.subs) == 0 && r.hub.topics[t.Topic] == t {
-		delete(r.hub.topics, t.Topic)
-	}
-}
-
-func (r *Receiver) mark(s *sub) {
-	if !s.dirty {
-		s.dirty = true
-		r.dirty = append(r.dirty, s)
-	}
-	r.wake()
+	r.hub.letGo(t)
 }
 
 // detail returns the highest detail at which the receiver's patterns follow a room.
@@ -528,11 +449,4 @@ func (r *Receiver) find(cause Cause, pattern presence.Pattern) int {
 
 func (r *Receiver) byName(room presence.RoomName) bool {
 	return r.find(Watched, presence.Pattern(room)) >= 0 || r.find(Joined, presence.Pattern(room)) >= 0
-}
-
-func (r *Receiver) hasWildcard() bool {
-	return slices.ContainsFunc(r.follows, func(f follow) bool {
-		_, single := f.pattern.Room()
-		return !single
-	})
 }

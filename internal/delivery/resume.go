@@ -24,32 +24,29 @@ type sent struct {
 // Record makes the receiver remember the frames that it returns. Base is the number of the last
 // frame before those of the next call of Next; the frames with which that is called count.
 func (r *Receiver) Record(base uint64) {
-	r.hub.mu.Lock()
-	defer r.hub.mu.Unlock()
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	if r.log == nil {
 		r.log = &sentLog{}
 	}
 	r.log.base = base
 }
 
-// append appends a frame, and remembers it.
-func (r *Receiver) append(frames [][]byte, note sent, frame []byte) [][]byte {
-	if r.log != nil {
-		note.number = r.log.base + uint64(len(frames)) + 1
-		if len(r.log.entries) == maxSent {
-			copy(r.log.entries, r.log.entries[1:])
-			r.log.entries = r.log.entries[:maxSent-1]
-		}
-		r.log.entries = append(r.log.entries, note)
+// note remembers the frame that comes as the nth since base.
+func (l *sentLog) note(what sent, nth uint64) {
+	what.number = l.base + nth
+	if len(l.entries) == maxSent {
+		copy(l.entries, l.entries[1:])
+		l.entries = l.entries[:maxSent-1]
 	}
-	return append(frames, frame)
+	l.entries = append(l.entries, what)
 }
 
 // Rewind takes back the frames after a number, so that Next returns them again. What is no
 // longer remembered is sent anew.
 func (r *Receiver) Rewind(number uint64) {
-	r.hub.mu.Lock()
-	defer r.hub.mu.Unlock()
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	if r.log == nil {
 		return
 	}
@@ -57,20 +54,28 @@ func (r *Receiver) Rewind(number uint64) {
 	r.log.entries = nil
 	if len(entries) == maxSent && entries[0].number > number+1 {
 		for _, s := range r.subs {
-			s.fresh = true
-			r.mark(s)
+			s.takeBack(sent{fresh: true})
 		}
 		for _, s := range r.people {
-			r.markPerson(s)
+			r.inbox.markPerson(s)
 		}
 		return
 	}
 	for i := len(entries) - 1; i >= 0 && entries[i].number > number; i-- {
-		if s := entries[i].person; s != nil && !s.dropped {
-			r.markPerson(s)
-		} else if s := entries[i].sub; s != nil && s.detail != None {
-			s.has, s.fresh, s.counted, s.typed = entries[i].has, entries[i].fresh, 0, 0
-			r.mark(s)
+		if s := entries[i].person; s != nil {
+			r.inbox.markPerson(s)
+		} else {
+			entries[i].sub.takeBack(entries[i])
 		}
+	}
+}
+
+// takeBack sets a sub back to before a frame was sent.
+func (s *sub) takeBack(to sent) {
+	s.topic.mu.Lock()
+	defer s.topic.mu.Unlock()
+	if s.detail != None {
+		s.has, s.fresh, s.counted, s.typed = to.has, to.fresh, 0, 0
+		s.receiver.inbox.mark(s)
 	}
 }

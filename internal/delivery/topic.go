@@ -1,11 +1,11 @@
 package delivery
 
 import (
+	"sync"
 	"time"
 
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
-	"tovik.example/tovik/wire"
 )
 
 // ringSize is how many batches a receiver may lag behind before it gets a snapshot instead.
@@ -14,9 +14,12 @@ const ringSize = 32
 // forgetAfter is how long a room that nobody follows keeps its changes for followers who return.
 const forgetAfter = time.Minute
 
-// topic is a room as it is followed in a view. It is guarded by the hub's lock.
+// topic is a room as it is followed in a view, through all its lives as long as somebody follows
+// it.
 type topic struct {
 	engine.Topic
+
+	mu     sync.Mutex
 	policy *presence.RoomPolicy
 	subs   []*sub
 	newest engine.Revision // zero when no batch has come yet
@@ -25,27 +28,27 @@ type topic struct {
 	exists bool            // somebody is in the room, as far as has been seen
 	ring   []batch         // what led to newest, the oldest first
 	left   time.Time       // when the last follower went
-	ended  bool            // out of the hub: to be dropped once its last batch is delivered
+	gone   bool            // out of the hub: nothing comes of it any more
 	big    bool            // too many people to be told one by one
 
-	snapshot []byte // encoded, at the newest revision; nil when none has been made
-	countNow []byte // the same of the count
+	snapshot *frame // at the newest revision; nil when none has been made
+	countNow *frame // the same of the count
 	pins     []*pin // whole states of a big room, the newest last
 	pinning  pinning
 
 	published tally     // what those who follow the count have, or will
 	told      time.Time // when it was published
 	due       time.Time // when a newer one is to be; zero when there is none
-	waiting   bool      // that is among those that the hub publishes by itself
+	waiting   bool      // it is among the hub's postponed ones
 
 	typists []presence.UserID
 	typing  register
 }
 
-// register is the encoded form of something of which only the newest matters.
+// register is something of which only the newest matters.
 type register struct {
 	version uint64 // 0: nothing to tell yet
-	frame   []byte // nil until first needed
+	frame   *frame // nil until first needed
 }
 
 // tally is a published count.
@@ -56,31 +59,25 @@ type tally struct {
 }
 
 // newestCount returns the frame of the present count, published or not.
-func (t *topic) newestCount() []byte {
+func (t *topic) newestCount() *frame {
 	if t.countNow == nil {
-		t.countNow = wire.Encode(countFrame(t.Room, t.newest, t.count))
+		revision, count := t.newest, t.count
+		if !t.exists {
+			revision = engine.Revision{}
+		}
+		t.countNow = &frame{of: func() any { return countFrame(t.Room, revision, count) }}
 	}
 	return t.countNow
 }
 
-// batch is a sealed batch that a receiver may still need. It is encoded when the first one needs
-// it.
+// batch is a sealed batch that a receiver may still need.
 type batch struct {
-	sealed  *engine.Batch
-	changes []byte
+	changes *frame
 	size    int       // how many changes it has
 	came    time.Time // when it was sealed
 }
 
-// frame returns the encoded batch.
-func (b *batch) frame() []byte {
-	if b.changes == nil {
-		b.changes, b.sealed = wire.Encode(changesFrame(*b.sealed)), nil
-	}
-	return b.changes
-}
-
-func (t *topic) add(b engine.Batch, now time.Time) {
+func (t *topic) add(b *engine.Batch, now time.Time) {
 	if b.Revision.Previous() != t.newest {
 		t.ring, t.pins = nil, nil // another run
 	}
@@ -91,7 +88,7 @@ func (t *topic) add(b engine.Batch, now time.Time) {
 		copy(t.ring, t.ring[1:])
 		t.ring = t.ring[:ringSize-1]
 	}
-	t.ring = append(t.ring, batch{sealed: &b, size: len(b.Joined) + len(b.Changed) + len(b.Left), came: now})
+	t.ring = append(t.ring, batch{changes: &frame{of: func() any { return changesFrame(b) }}, size: b.Size(), came: now})
 	t.grow(b.Count.People)
 }
 
@@ -149,10 +146,10 @@ func (t *topic) has(revision engine.Revision) bool {
 	return time.Since(t.ring[revision.Number+1-t.oldest()].came) <= forgetAfter
 }
 
-// since appends the frames that lead from a revision, which the topic has, to the newest one.
-func (t *topic) since(revision engine.Revision, each func(prev engine.Revision, frame []byte)) {
+// since calls each with the frames that lead from a revision, which the topic has, to the newest one.
+func (t *topic) since(revision engine.Revision, each func(prev engine.Revision, f *frame)) {
 	for ; revision.Number < t.newest.Number; revision.Number++ {
-		each(revision, t.ring[revision.Number+1-t.oldest()].frame())
+		each(revision, t.ring[revision.Number+1-t.oldest()].changes)
 	}
 }
 
@@ -182,30 +179,22 @@ func (t *topic) publishCount(at time.Time) {
 	t.published = tally{register{version: t.published.version + 1}, t.newest, t.count}
 }
 
-// countFrame returns the frame of the published count.
-func (t *topic) countFrame() []byte {
+// publishedCount returns the frame of the published count.
+func (t *topic) publishedCount() *frame {
 	p := &t.published
 	if p.frame == nil {
-		p.frame = wire.Encode(countFrame(t.Room, p.revision, p.count))
+		revision, count := p.revision, p.count
+		p.frame = &frame{of: func() any { return countFrame(t.Room, revision, count) }}
 	}
 	return p.frame
 }
 
-func (t *topic) typingFrame() []byte {
+func (t *topic) typingNow() *frame {
 	if t.typing.frame == nil {
-		t.typing.frame = wire.Encode(typingFrame(t.Room, t.typists))
+		typists := t.typists
+		t.typing.frame = &frame{of: func() any { return typingFrame(t.Room, typists) }}
 	}
 	return t.typing.frame
-}
-
-// markFresh wakes the subs that wait for the whole room.
-func (t *topic) markFresh() {
-	for _, s := range t.subs {
-		if s.fresh {
-			s.sealed = true
-			s.receiver.mark(s)
-		}
-	}
 }
 
 func (t *topic) remove(s *sub) {

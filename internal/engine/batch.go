@@ -38,7 +38,8 @@ type Topic struct {
 	View presence.View
 }
 
-// Batch is what changed in a topic from one revision to the next: at most one entry per person.
+// Batch is what changed in a topic from one revision to the next: at most one entry per person,
+// and at least one in all.
 type Batch struct {
 	Topic
 	Revision Revision
@@ -50,8 +51,8 @@ type Batch struct {
 	Ended    bool           // the room has ended, and so does the run
 }
 
-// Empty tells that nothing changed: the batch has the revision of the one before.
-func (b *Batch) Empty() bool { return len(b.Joined)+len(b.Changed)+len(b.Left) == 0 }
+// Size returns how many changes the batch has.
+func (b *Batch) Size() int { return len(b.Joined) + len(b.Changed) + len(b.Left) }
 
 // Departure is a person's leave of a room.
 type Departure struct {
@@ -226,10 +227,10 @@ func (e *Engine) sealNow(now presence.Instant, f *feed) {
 	}
 }
 
-// seal makes a batch of a feed's unsealed changes and hands it to the sink. Opposite changes
-// cancel if they lead back to an equal member.
+// seal makes a batch of a feed's unsealed changes. Opposite changes cancel if they lead back to
+// an equal member.
 func (e *Engine) seal(now presence.Instant, f *feed) {
-	b := Batch{
+	b := &Batch{
 		Topic: f.topic, At: now.Wall.UTC(),
 		Count: e.core.Count(f.topic.Room, f.topic.View), Ended: !e.core.Exists(f.topic.Room, f.topic.View),
 	}
@@ -259,21 +260,22 @@ func (e *Engine) seal(now presence.Instant, f *feed) {
 	}
 	typing := f.typing
 	f.waiting, f.typing = false, false
-	tellTypists := func() {
-		if typing {
-			e.sink.TakeTypists(Typists{f.topic, e.core.Typing(f.topic.Room, f.topic.View)})
-		}
-	}
-	if b.Ended { // after its last batch nothing can be told of a room
-		tellTypists()
-	} else {
-		defer tellTypists()
-	}
-	if !b.Empty() {
+	sealed := any(f.topic)
+	if b.Size() > 0 {
 		f.revision.Number++
-	} // an empty batch still tells receivers that a seal took place
-	b.Revision = f.revision
-	e.sink.Take(b)
+		b.Revision = f.revision
+		sealed = b
+	}
+	typists := Typists{Topic: f.topic}
+	switch {
+	case !typing:
+		e.news = append(e.news, sealed)
+	case b.Ended: // after its last batch nothing can be told of a room
+		e.news = append(e.news, typists, sealed)
+	default:
+		typists.Users = e.core.Typing(f.topic.Room, f.topic.View)
+		e.news = append(e.news, sealed, typists)
+	}
 }
 
 // take empties a feed. The changes are valid until the next note.

@@ -12,8 +12,6 @@ import (
 	"context"
 	"log/slog"
 	"math"
-	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -29,20 +27,22 @@ const DefaultWindow = 20 * time.Millisecond
 const advanceMax = 1000
 
 // Sink takes what others see, sealed. The contract of an implementation:
-//   - it is called with the engine's lock held, in the order of sealing;
-//   - it never blocks and never calls the engine;
-//   - it may keep what it is given, and changes nothing in it;
-//   - a batch with the revision of the one before has nothing in it: nothing came of what
-//     [Engine.Unsealed] told of.
+//   - it is called by one goroutine at a time, in the order of sealing, without the lock of
+//     the core: a slow sink holds up those whose changes it is told, and nobody else;
+//   - it does not call [Engine.Do], and does not wait for anybody who does;
+//   - it may keep what it is given, and changes nothing in it.
 type Sink interface {
-	Take(Batch)
+	Take(*Batch)
+	// TakeUnchanged tells that a topic has been sealed and is as it was: nothing came of what
+	// [Engine.Unsealed] told of.
+	TakeUnchanged(Topic)
 	TakeTypists(Typists)
 	TakeSight(Sight)
 }
 
-// Links carries out what the core wants done about links. Its methods are
-// called with the engine's lock held; they never block and never call the
-// engine. A link that is gone is no error.
+// Links carries out what the core wants done about links. It is called as a [Sink] is, and in
+// one order with it: what a link is told to do about a room comes before the batch with what
+// happened there. A link that is gone is no error.
 type Links interface {
 	// AskBeat writes a beat request, and then gives the engine a
 	// [presence.BeatWritten].
@@ -103,6 +103,7 @@ type Engine struct {
 	log    *slog.Logger
 	start  time.Time
 	kick   chan struct{} // holds one: time must be looked at anew; a second says nothing more
+	outbox outbox
 
 	mu      sync.Mutex
 	core    *presence.Core
@@ -112,6 +113,7 @@ type Engine struct {
 	calm    []*feed   // feeds of calm rooms with changes that are sealed before the lock is let go
 	people  [2]people // by view: unsealed changes of people as such
 	spare   []*unsealed
+	news    []any                            // what is to be told once the lock is let go, in order
 	waiting time.Duration                    // what Run waits for
 	attempt uint64                           // of the last hello
 	settled map[uint64]chan presence.Settled // the hellos that wait for a probe; each holds one
@@ -196,16 +198,14 @@ func (w *Waiting) Answer(ctx context.Context) (presence.Reply, error) {
 
 // withdraw returns false if the hello has been settled.
 func (e *Engine) withdraw(w *Waiting) bool {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	if e.settled[w.attempt] == nil {
-		return false
-	}
-	delete(e.settled, w.attempt)
-	now := e.now()
-	_, _ = e.core.Apply(now, presence.Withdraw{Session: w.session, Attempt: w.attempt}, &e.effects) // never refused
-	e.carryOut(now)
-	return true
+	waited := false
+	e.change(func(now presence.Instant) {
+		if waited = e.settled[w.attempt] != nil; waited {
+			delete(e.settled, w.attempt)
+			_, _ = e.core.Apply(now, presence.Withdraw{Session: w.session, Attempt: w.attempt}, &e.effects) // never refused
+		}
+	})
+	return waited
 }
 
 // Begin is Do for a caller that has other things to do while a hello waits for a probe: it then
@@ -218,25 +218,46 @@ func (e *Engine) Begin(in presence.Input) (presence.Reply, *Waiting, error) {
 	return presence.Reply{}, settled, nil
 }
 
-func (e *Engine) apply(in presence.Input) (presence.Reply, *Waiting, error) {
+func (e *Engine) apply(in presence.Input) (reply presence.Reply, waiting *Waiting, err error) {
+	e.change(func(now presence.Instant) {
+		if hello, ok := in.(presence.Hello); ok {
+			e.attempt++
+			hello.Attempt = e.attempt
+			in = hello
+		}
+		reply, err = e.core.Apply(now, in, &e.effects)
+		if reply.Pending {
+			waiting = &Waiting{engine: e, session: in.(presence.Hello).Session, attempt: e.attempt, settled: make(chan presence.Settled, 1)}
+			e.settled[e.attempt] = waiting.settled
+		}
+	})
+	return reply, waiting, err
+}
+
+// change changes the core, and returns when what came of it has been recorded and told.
+func (e *Engine) change(what func(now presence.Instant)) {
 	e.mu.Lock()
-	defer e.mu.Unlock()
-	if hello, ok := in.(presence.Hello); ok {
-		e.attempt++
-		hello.Attempt = e.attempt
-		in = hello
-	}
 	now := e.now()
-	defer e.holds(now)
-	reply, err := e.core.Apply(now, in, &e.effects)
-	var waiting *Waiting
-	if reply.Pending {
-		waiting = &Waiting{engine: e, session: in.(presence.Hello).Session, attempt: e.attempt, settled: make(chan presence.Settled, 1)}
-		e.settled[e.attempt] = waiting.settled
-	}
+	defer e.letGo(now)
+	what(now)
 	e.carryOut(now)
 	e.wakeBefore(e.due())
-	return reply, waiting, err
+}
+
+// letGo unlocks the core, and then tells what has happened. The core is never held while
+// something is encoded or written.
+func (e *Engine) letGo(since presence.Instant) {
+	told := len(e.news) > 0
+	if told {
+		e.outbox.add(e.news)
+		clear(e.news)
+		e.news = e.news[:0]
+	}
+	e.held.Observe((time.Since(e.start) - since.Mono).Seconds())
+	e.mu.Unlock()
+	if told {
+		e.outbox.empty(e.sink, e.links)
+	}
 }
 
 // Run lets time pass until ctx is done. Call it once.
@@ -257,9 +278,8 @@ func (e *Engine) Run(ctx context.Context) {
 // pass does what is due, and returns how long nothing will be.
 func (e *Engine) pass() time.Duration {
 	e.mu.Lock()
-	defer e.mu.Unlock()
 	now := e.now()
-	defer e.holds(now)
+	defer e.letGo(now)
 	if late := now.Mono - e.waiting; e.waiting > 0 && late > 0 && e.waiting != math.MaxInt64 {
 		e.late.Observe(late.Seconds())
 	}
@@ -303,18 +323,6 @@ func (e *Engine) wakeBefore(due time.Duration) {
 	}
 }
 
-// holds reports how long the engine has been held.
-func (e *Engine) holds(since presence.Instant) {
-	e.held.Observe((time.Since(e.start) - since.Mono).Seconds())
-}
-
-// Size returns how many sessions, people and rooms there are, in the full view.
-func (e *Engine) Size() presence.Size {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return e.core.Size()
-}
-
 func (e *Engine) now() presence.Instant {
 	now := time.Now()
 	return presence.Instant{Mono: now.Sub(e.start), Wall: now}
@@ -328,7 +336,7 @@ func (e *Engine) carryOut(now presence.Instant) {
 	e.sealCalm(now)
 }
 
-// spread passes the effects on.
+// spread notes the effects for whom they concern.
 func (e *Engine) spread(now presence.Instant) {
 	for _, effect := range e.effects.List {
 		switch effect := effect.(type) {
@@ -338,16 +346,8 @@ func (e *Engine) spread(now presence.Instant) {
 			e.noteTyping(now, effect)
 		case presence.PersonChanged:
 			e.notePerson(now, effect)
-		case presence.AskBeat:
-			e.links.AskBeat(effect.Link)
-		case presence.Cut:
-			e.links.Cut(effect)
-		case presence.WarnExpiry:
-			e.links.WarnExpiry(effect.Link, time.UnixMilli(effect.Expires))
-		case presence.TakenOut:
-			e.links.TakenOut(effect)
-		case presence.OwnChanged:
-			e.links.OwnChanged(effect)
+		case presence.AskBeat, presence.Cut, presence.WarnExpiry, presence.TakenOut, presence.OwnChanged:
+			e.news = append(e.news, effect)
 		case presence.Settled:
 			e.settled[effect.Attempt] <- effect
 			delete(e.settled, effect.Attempt)
@@ -366,188 +366,11 @@ func (e *Engine) spread(now presence.Instant) {
 	e.effects.Reset()
 }
 
-// Unsealed tells whether a topic has changes that are not sealed yet. Waiting for the seal does
-// not hasten it: what a newcomer gets depends on the room, not on its followers.
-func (e *Engine) Unsealed(topic Topic) bool {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	f := e.feeds[topic]
-	return f != nil && f.waiting
-}
-
-// Sealing returns a channel that closes when the pending changes of a topic are sealed; nil if
-// there are none.
-func (e *Engine) Sealing(topic Topic) <-chan struct{} {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	f := e.feeds[topic]
-	if f == nil || !f.waiting {
-		return nil
-	}
-	if f.waited == nil {
-		f.waited = make(chan struct{})
-	}
-	return f.waited
-}
-
-// Sealed returns a topic at its newest revision, without changes that are not sealed yet.
-func (e *Engine) Sealed(topic Topic) Snapshot {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	f := e.feeds[topic]
-	if f == nil {
-		return e.whole(topic, Revision{})
-	}
-	s := e.whole(topic, f.revision)
-	if f.unsealed == nil || len(f.unsealed.changes) == 0 {
-		return s
-	}
-	s.Members = slices.DeleteFunc(s.Members, func(m presence.Member) bool { _, changed := f.unsealed.index[m.User]; return changed })
-	for _, c := range f.unsealed.changes {
-		if c.before.Sessions > 0 {
-			s.Members = append(s.Members, c.before)
-		}
-	}
-	slices.SortFunc(s.Members, func(a, b presence.Member) int { return strings.Compare(string(a.User), string(b.User)) })
-	s.Count = presence.CountOf(s.Members)
-	s.Exists = s.Exists || len(s.Members) > 0
-	return s
-}
-
-// SnapshotNow returns a topic as it is now: unsealed changes are sealed first. It is for
-// operators, who are few and see everything.
-func (e *Engine) SnapshotNow(topic Topic) Snapshot {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	var revision Revision
-	if f := e.feeds[topic]; f != nil {
-		if f.waiting {
-			e.sealNow(e.now(), f)
-		}
-		revision = f.revision
-	}
-	return e.whole(topic, revision)
-}
-
-func (e *Engine) whole(topic Topic, revision Revision) Snapshot {
-	return Snapshot{Topic: topic, Revision: revision, Members: e.core.Members(topic.Room, topic.View),
-		Count: e.core.Count(topic.Room, topic.View), Exists: e.core.Exists(topic.Room, topic.View)}
-}
-
-// Count returns how many are in a topic now. It returns false if the room does not exist in the
-// view.
-func (e *Engine) Count(topic Topic) (presence.Count, bool) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return e.core.Count(topic.Room, topic.View), e.core.Exists(topic.Room, topic.View)
-}
-
-// Links returns the links of the members of a room now, and of each whether the view sees its
-// person there.
-func (e *Engine) Links(room presence.RoomName, view presence.View) []presence.Carried {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return e.core.LinksIn(room, view)
-}
-
-// Tally returns the present count of a topic with its newest revision. The count includes
-// changes that are not sealed yet; they will get another revision.
-func (e *Engine) Tally(topic Topic) (presence.Count, Revision) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	var revision Revision
-	if f := e.feeds[topic]; f != nil {
-		revision = f.revision
-	}
-	return e.core.Count(topic.Room, topic.View), revision
-}
-
-// Session returns what is known about a session, and its person. It returns false for a wrong
-// key as for an unknown session.
-func (e *Engine) Session(session presence.SessionID, key string) (presence.Evidence, presence.UserID, bool) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return e.core.Session(e.now(), session, key)
-}
-
-// Refused returns for what a person's token is refused, by its time of issue: for the realm, or
-// for rooms.
-func (e *Engine) Refused(user presence.UserID, issued time.Time) (altogether bool, rooms []presence.RoomName) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return e.core.Refused(user, issued.UnixMilli())
-}
-
-// LinkOf returns the link of a session now.
-func (e *Engine) LinkOf(session presence.SessionID, view presence.View) (presence.Carried, bool) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return e.core.LinkOf(session, view)
-}
-
-// Near tells whether a view sees a person in a room in which another one is.
-func (e *Engine) Near(user, other presence.UserID, view presence.View) bool {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return e.core.Near(user, other, view)
-}
-
-// Cue returns over which links a cue goes (see [presence.Core.Cue]).
-func (e *Engine) Cue(from presence.LinkID, to presence.CueTo, may []presence.Pattern) ([]presence.Carried, error) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return e.core.Cue(from, to, may)
-}
-
-// RoomsOver returns the rooms that the session of a link is in; none if the link is not its
-// present one.
-func (e *Engine) RoomsOver(link presence.LinkID) []presence.RoomName {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return e.core.RoomsOver(link)
-}
-
-// Over notes a sign of life over a link, and returns the rooms of its session. Its error is a
-// [*presence.Refusal]: the link is not the session's present one.
-func (e *Engine) Over(link presence.LinkID) ([]presence.RoomName, error) {
-	if _, err := e.Do(context.Background(), presence.Beat{From: link}); err != nil {
-		return nil, err
-	}
-	return e.RoomsOver(link), nil
-}
-
-// RoomsOf returns the rooms in which a view sees a person now.
-func (e *Engine) RoomsOf(user presence.UserID, view presence.View) []presence.RoomName {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return e.core.RoomsOf(user, view)
-}
-
-// LinksOf returns the links of a person now.
-func (e *Engine) LinksOf(user presence.UserID, view presence.View) []presence.Carried {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return e.core.LinksOf(user, view)
-}
-
-// SavePeople calls each with what a restart needs to know of people; of an unknown person that
-// is nothing. Which is called with the lock held, so that nothing happens between its answer and
-// what is saved.
-func (e *Engine) SavePeople(which func() []presence.UserID, each func(presence.SavedPerson)) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	now := e.now()
-	for _, user := range which() {
-		saved, _ := e.core.SavePerson(now, user)
-		each(saved)
-	}
-}
-
 // Restore takes over what an earlier run has saved. Call it before anything else.
 func (e *Engine) Restore(saved presence.Saved) error {
 	e.mu.Lock()
-	defer e.mu.Unlock()
 	now := e.now()
+	defer e.letGo(now)
 	err := e.core.Restore(now, saved, &e.effects)
 	if e.record != nil {
 		e.record.Restored(now.Wall, e.effects.List, e.effects.Touched)
@@ -555,44 +378,4 @@ func (e *Engine) Restore(saved presence.Saved) error {
 	e.spread(now)
 	e.wakeBefore(e.due())
 	return err
-}
-
-// Known returns the people of whom there is something to save, in no particular order.
-func (e *Engine) Known() []presence.UserID {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return e.core.Known()
-}
-
-// Recall sets when somebody was last seen, before anything is heard of them.
-func (e *Engine) Recall(subject Subject, lastSeen time.Time) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	e.people[subject.View].gone.recall(subject.User, lastSeen.UnixMilli())
-}
-
-// Rooms returns the counts of all rooms that exist in a view.
-func (e *Engine) Rooms(view presence.View) map[presence.RoomName]presence.Count {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	names := e.core.Rooms(view)
-	rooms := make(map[presence.RoomName]presence.Count, len(names))
-	for _, name := range names {
-		rooms[name] = e.core.Count(name, view)
-	}
-	return rooms
-}
-
-// Explain explains how a person is shown, and with a room why they are in it or not.
-func (e *Engine) Explain(user presence.UserID, room presence.RoomName) presence.Explanation {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return e.core.Explain(e.now(), user, room)
-}
-
-// MembersNow returns the members of a room now, sealed or not.
-func (e *Engine) MembersNow(room presence.RoomName) []presence.Member {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return e.core.Members(room, presence.Full)
 }

@@ -96,7 +96,7 @@ func (e *Engine) sealPeople(now presence.Instant) {
 		}
 		for _, c := range p.changes {
 			if c.before != c.after || c.after.Status == presence.Offline && c.lastSeen != c.seenBefore {
-				e.sink.TakeSight(sight(c.Subject, c.after, c.lastSeen))
+				e.news = append(e.news, sight(c.Subject, c.after, c.lastSeen))
 			}
 		}
 		clear(p.changes)
@@ -139,24 +139,22 @@ func sight(subject Subject, appearance presence.Appearance, lastSeen int64) Sigh
 
 // Erase ends all sessions of a person and forgets everything about them. It returns how much of
 // each kind there was.
-func (e *Engine) Erase(user presence.UserID) map[string]int {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	now := e.now()
-	x := e.core.Explain(now, user, "")
-	rooms := e.core.RoomsOf(user, presence.Full)
-	erased := map[string]int{"sessions": len(x.Sessions), "rooms": len(rooms), "statuses": 0, "last_seen": 0}
-	if saved, _ := e.core.SavePerson(now, user); saved.Set.Status != "" { // also of somebody who is offline
-		erased["statuses"] = 1
-	}
-	_, _ = e.core.Apply(now, presence.Erase{User: user}, &e.effects) // never refused
-	e.carryOut(now)
-	e.wakeBefore(e.due())
-	for view := range e.people {
-		if e.people[view].gone.forget(user) {
-			erased["last_seen"] = 1
+func (e *Engine) Erase(user presence.UserID) (erased map[string]int) {
+	e.change(func(now presence.Instant) {
+		x := e.core.Explain(now, user, "")
+		rooms := e.core.RoomsOf(user, presence.Full)
+		erased = map[string]int{"sessions": len(x.Sessions), "rooms": len(rooms), "statuses": 0, "last_seen": 0}
+		if saved, _ := e.core.SavePerson(now, user); saved.Set.Status != "" { // also of somebody who is offline
+			erased["statuses"] = 1
 		}
-	}
+		_, _ = e.core.Apply(now, presence.Erase{User: user}, &e.effects) // never refused
+		e.carryOut(now)                                                  // which notes when they were last seen
+		for view := range e.people {
+			if e.people[view].gone.forget(user) {
+				erased["last_seen"] = 1
+			}
+		}
+	})
 	return erased
 }
 

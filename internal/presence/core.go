@@ -179,17 +179,23 @@ func (c *Core) Exists(room RoomName, view View) bool {
 // Members returns the members of a room in a view, ordered by user id; none if the room does not
 // exist.
 func (c *Core) Members(room RoomName, view View) []Member {
+	members := c.AppendMembers(nil, room, view)
+	slices.SortFunc(members, func(a, b Member) int { return strings.Compare(string(a.User), string(b.User)) })
+	return members
+}
+
+// AppendMembers appends the members of a room in a view, in no particular order.
+func (c *Core) AppendMembers(members []Member, room RoomName, view View) []Member {
 	r := c.rooms[room]
 	if r == nil {
-		return nil
+		return members
 	}
-	members := make([]Member, 0, len(r.members))
+	members = slices.Grow(members, r.counts[view].People)
 	for _, m := range r.members {
 		if seen := m.sight(view); seen.Sessions > 0 {
 			members = append(members, seen.Member)
 		}
 	}
-	slices.SortFunc(members, func(a, b Member) int { return strings.Compare(string(a.User), string(b.User)) })
 	return members
 }
 

@@ -21,7 +21,8 @@ import (
 // nowhere is where nobody follows what happens.
 type nowhere struct{}
 
-func (nowhere) Take(engine.Batch)                                   {}
+func (nowhere) Take(*engine.Batch)                                  {}
+func (nowhere) TakeUnchanged(engine.Topic)                          {}
 func (nowhere) TakeTypists(engine.Typists)                          {}
 func (nowhere) TakeSight(engine.Sight)                              {}
 func (nowhere) AskBeat(presence.LinkID)                             {}

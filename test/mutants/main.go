@@ -115,7 +115,7 @@ var mutants = []mutant{
 	{"no key makes one that may do more", "internal/access/grants.go", "return o.Rooms == nil || rooms != nil &&", "return true || rooms != nil &&"},
 	{"no key makes one that outlives it", "internal/access/keyring.go", "kept.Expires.After(by.Expires)", "false"},
 	{"a key about some rooms reaches nothing of the realm", "internal/realm/desk.go", "	if d.by.Rooms != nil {", "	if false {"},
-	{"somebody who comes gets a state that is sealed", "internal/engine/engine.go", "return f != nil && f.waiting\n", "return f == nil && topic.Room == \"\"\n"},
+	{"somebody who comes gets a state that is sealed", "internal/engine/ask.go", "return f != nil && f.waiting\n", "return f == nil && topic.Room == \"\"\n"},
 	{"who else follows does not decide when a count is told", "internal/delivery/topic.go", "if !t.due.IsZero() && !t.waiting && !t.due.After(now) {", "if false {"},
 	{"a busy room seals together what comes together", "internal/engine/batch.go", "if now.Mono >= f.calmAt {", "if f.calmAt >= 0 {"},
 	{"those who hide leave no rhythm among people", "internal/engine/people.go", "e.people[view].note(now.Mono+e.window,", "e.people[0].note(now.Mono+e.window,"},

@@ -1,0 +1,129 @@
+package delivery
+
+import (
+	"cmp"
+	"container/heap"
+	"strings"
+	"sync"
+	"time"
+)
+
+// tellCount publishes the newest count: now, or as soon as the room's policy permits. The time
+// does not depend on who follows the count.
+func (h *Hub) tellCount(t *topic, now time.Time) {
+	if !t.due.IsZero() { // what is published then is the newest
+		h.postpone(t, now)
+		return
+	}
+	if due := t.told.Add(t.policy.CountEvery); due.After(now) {
+		t.due = due
+		h.postpone(t, now)
+		return
+	}
+	t.publish(now)
+}
+
+// catchUpCount is called when somebody begins to follow the count. From then on it is as if
+// somebody had followed it all the time.
+func (h *Hub) catchUpCount(t *topic) {
+	now := time.Now()
+	t.settleCount(now)
+	h.postpone(t, now)
+}
+
+// postpone publishes a count when it is due, if anybody follows it.
+func (h *Hub) postpone(t *topic, now time.Time) {
+	if t.waiting || t.due.IsZero() || (t.exists && !t.counted()) {
+		return // a room that has ended is let go then, too
+	}
+	t.waiting = true
+	h.postponed.add(postponed{t, t.due}, now)
+}
+
+// publishPostponed publishes the count of a topic that has become due.
+func (h *Hub) publishPostponed(p postponed) {
+	t := p.topic
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.waiting = false
+	t.publish(p.due)
+	h.letGo(t)
+}
+
+// publish publishes the present count, and wakes those who follow it. In a room that has ended
+// everybody is woken, since nothing more comes of it.
+func (t *topic) publish(at time.Time) {
+	t.publishCount(at)
+	for _, s := range t.subs {
+		if s.detail == AtCount || t.big || !t.exists {
+			s.receiver.inbox.mark(s)
+		}
+	}
+}
+
+// postponed is a count that is to be published later.
+type postponed struct {
+	topic *topic
+	due   time.Time
+}
+
+// postponements publish counts when they are due: one for a topic at most.
+type postponements struct {
+	publish func(postponed) // called without lock
+
+	mu    sync.Mutex
+	list  byDue
+	timer *time.Timer // for the first of them
+}
+
+func (p *postponements) add(what postponed, now time.Time) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	heap.Push(&p.list, what)
+	switch {
+	case p.list[0].topic != what.topic:
+	case p.timer == nil:
+		p.timer = time.AfterFunc(what.due.Sub(now), p.publishDue)
+	default:
+		p.timer.Reset(what.due.Sub(now))
+	}
+}
+
+func (p *postponements) publishDue() {
+	for _, due := range p.due(time.Now()) {
+		p.publish(due)
+	}
+}
+
+// due takes out what is due, in order, and sets the timer for what is due next.
+func (p *postponements) due(now time.Time) (due []postponed) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for len(p.list) > 0 && !p.list[0].due.After(now) {
+		due = append(due, heap.Pop(&p.list).(postponed))
+	}
+	if len(p.list) > 0 {
+		p.timer.Reset(p.list[0].due.Sub(now))
+	}
+	return due
+}
+
+// byDue is a heap of counts by their due time; those of one instant by room.
+type byDue []postponed
+
+func (p byDue) Len() int      { return len(p) }
+func (p byDue) Swap(i, j int) { p[i], p[j] = p[j], p[i] }
+func (p *byDue) Push(x any)   { *p = append(*p, x.(postponed)) }
+
+func (p byDue) Less(i, j int) bool {
+	a, b := p[i], p[j]
+	return cmp.Or(a.due.Compare(b.due), strings.Compare(string(a.topic.Room), string(b.topic.Room)), cmp.Compare(a.topic.View, b.topic.View)) < 0
+}
+
+func (p *byDue) Pop() any {
+	last := len(*p) - 1
+	x := (*p)[last]
+	(*p)[last] = postponed{}
+	*p = (*p)[:last]
+	return x
+}

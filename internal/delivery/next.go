@@ -1,0 +1,129 @@
+package delivery
+
+// Next appends some of the frames that the receiver lacks, and tells whether there are more. For
+// each room these are the batches since its revision, or a snapshot. Only one call may be under
+// way at a time.
+//
+// A missing state is fetched when its turn comes, so that frames come in the order in which
+// rooms and people changed, whatever other receivers have fetched before.
+func (r *Receiver) Next(frames [][]byte) (_ [][]byte, more bool) {
+	var some [16]*frame
+	to := gathering{before: len(frames), frames: some[:0]}
+	dirty, people, missed := r.inbox.take()
+	r.mu.Lock()
+	to.log = r.log
+	if missed {
+		r.lookForRooms()
+	}
+	var again []*sub
+	for len(dirty) > 0 && !to.full() {
+		s, served := r.serve(dirty[0], &to)
+		if !served {
+			r.mu.Unlock()
+			s.catchUp()
+			r.mu.Lock()
+			if s, served = r.serve(s, &to); !served && s.mayCatchUp() {
+				again = append(again, s) // it has gone on meanwhile
+			}
+		}
+		dirty = dirty[1:]
+	}
+	for len(people) > 0 && !to.full() {
+		if s := people[0]; !r.servePerson(s, &to) {
+			r.mu.Unlock()
+			s.look()
+			r.mu.Lock()
+			r.servePerson(s, &to)
+		}
+		people = people[1:]
+	}
+	r.mu.Unlock()
+	more = r.inbox.putBack(dirty, people, again)
+	for _, f := range to.frames {
+		frames = append(frames, f.encoded())
+	}
+	return frames, more
+}
+
+// serve gathers what a sub lacks. It returns false if a state has to be fetched before.
+func (r *Receiver) serve(s *sub, to *gathering) (_ *sub, served bool) {
+	t := s.topic
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if s.announced {
+		if !t.exists || t.gone || t.View != r.view || r.sub(t) != nil {
+			return s, true // it is over, or has been found otherwise
+		}
+		if s = r.attach(t); s == nil {
+			return s, true // not followed any more
+		}
+		s.sealed = true
+	}
+	switch {
+	case s.detail == None:
+	case !s.ready():
+		return s, false
+	default:
+		s.next(to)
+		r.hub.measure(t)
+		if s.over() {
+			r.drop(s)
+		}
+	}
+	return s, true
+}
+
+// mayCatchUp tells that fetching a state once more will help. Otherwise the sub is marked at the
+// next seal, or by the pin that it waits for.
+func (s *sub) mayCatchUp() bool {
+	s.topic.mu.Lock()
+	defer s.topic.mu.Unlock()
+	return s.sealed && !s.topic.pinsItself()
+}
+
+// lookForRooms takes up the rooms of wildcards whose beginning the receiver has missed.
+func (r *Receiver) lookForRooms() {
+	for _, f := range r.follows {
+		if _, single := f.pattern.Room(); single {
+			continue
+		}
+		for _, t := range r.hub.known(r.view, f.pattern) {
+			t.mu.Lock()
+			if t.exists && r.sub(t) == nil {
+				r.attachFresh(t)
+			}
+			t.mu.Unlock()
+		}
+	}
+}
+
+// servePerson gathers what is new of a person. It returns false if that has to be fetched before.
+func (r *Receiver) servePerson(s *personSub, to *gathering) bool {
+	p := s.subject
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	switch {
+	case s.dropped:
+	case p.sight == nil:
+		return false
+	default:
+		to.add(sent{person: s}, p.now())
+	}
+	return true
+}
+
+// gathering is what one call of Next will return, still to be encoded.
+type gathering struct {
+	before int // how many frames its caller has already
+	frames []*frame
+	log    *sentLog // nil: none is kept
+}
+
+func (g *gathering) full() bool { return g.before+len(g.frames) >= maxFrames }
+
+func (g *gathering) add(note sent, f *frame) {
+	g.frames = append(g.frames, f)
+	if g.log != nil {
+		g.log.note(note, uint64(g.before+len(g.frames)))
+	}
+}

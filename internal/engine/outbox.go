@@ -1,0 +1,62 @@
+package engine
+
+import (
+	"sync"
+	"time"
+
+	"tovik.example/tovik/internal/presence"
+)
+
+// outbox has what is to be told, in order. Whoever has changed the core empties it once the core
+// is let go; then everything that was in it has been told, whoever put it there.
+type outbox struct {
+	telling sync.Mutex // held by the one who tells; taken before mu
+	mu      sync.Mutex
+	news    []any
+	spare   []any // what is used next for news
+}
+
+func (o *outbox) add(news []any) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.news = append(o.news, news...)
+}
+
+func (o *outbox) empty(sink Sink, links Links) {
+	o.telling.Lock()
+	defer o.telling.Unlock()
+	o.mu.Lock()
+	news := o.news
+	o.news, o.spare = o.spare, nil
+	o.mu.Unlock()
+	for _, what := range news {
+		tell(what, sink, links)
+	}
+	clear(news)
+	o.mu.Lock()
+	o.spare = news[:0]
+	o.mu.Unlock()
+}
+
+func tell(what any, sink Sink, links Links) {
+	switch what := what.(type) {
+	case *Batch:
+		sink.Take(what)
+	case Topic:
+		sink.TakeUnchanged(what)
+	case Typists:
+		sink.TakeTypists(what)
+	case Sight:
+		sink.TakeSight(what)
+	case presence.AskBeat:
+		links.AskBeat(what.Link)
+	case presence.Cut:
+		links.Cut(what)
+	case presence.WarnExpiry:
+		links.WarnExpiry(what.Link, time.UnixMilli(what.Expires))
+	case presence.TakenOut:
+		links.TakenOut(what)
+	case presence.OwnChanged:
+		links.OwnChanged(what)
+	}
+}
