@@ -130,19 +130,18 @@ func (g *Gateway) Feed(conn net.Conn, r FeedRequest) (begin func(conn net.Conn, 
 		return nil, err
 	}
 	f := &feed{gateway: g, name: rand.Text(), ticket: sha256.Sum256([]byte(r.Ticket))}
-	if c, err = c.OverStream(f.name).Admit(ctx); err != nil {
-		return nil, err
-	}
+	c = c.OverStream(f.name)
 	s := g.newEventStream(f, r.Caller)
-	if err := g.know(&s.link, c.Guest()); err != nil {
+	if err := g.reserve(&s.link, c); err != nil {
 		return nil, err
 	}
 	var reply presence.Reply
-	if c.Session() {
-		if reply, err = g.open(ctx, conn, c); err != nil {
-			g.forget(&s.link)
-			return nil, err
-		}
+	if c, err = c.Admit(ctx); err == nil && c.Session() {
+		reply, err = g.open(ctx, conn, c)
+	}
+	if err != nil {
+		g.forget(&s.link)
+		return nil, err
 	}
 	var opened *wire.Opened
 	f.talk, opened = c.Converse(reply, s.wake)
@@ -184,11 +183,12 @@ func (f *feed) resume(conn net.Conn, r FeedRequest, after uint64) (func(net.Conn
 
 // again repeats the hello of a stream for a new connection.
 func (f *feed) again(ctx context.Context, conn net.Conn, s *eventStream) (*realm.Greeting, presence.Reply, error) {
-	c, err := f.talk.Return().Admit(ctx)
-	if err != nil {
+	c := f.talk.Return()
+	if err := f.gateway.reserve(&s.link, c); err != nil {
 		return nil, presence.Reply{}, err
 	}
-	if err := f.gateway.know(&s.link, c.Guest()); err != nil || !c.Session() {
+	c, err := c.Admit(ctx)
+	if err != nil || !c.Session() {
 		return c, presence.Reply{}, err
 	}
 	reply, err := f.gateway.open(ctx, conn, c)

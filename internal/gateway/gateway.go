@@ -88,7 +88,7 @@ func (g *Gateway) WebSocket(conn net.Conn, early []byte, caller realm.Caller) {
 
 // carry starts a link on the connection of an HTTP request.
 func (g *Gateway) carry(l *link, stream *transport.Stream, turnAway func(code int, reason string), early []byte) {
-	l.carrier.Store(stream)
+	end := l.connect(stream)
 	if err := g.add(l); err != nil { // other links came first, or the service is stopping
 		code, reason := transport.CloseTryAgainLater, problem.Of(err).Code
 		if reason == wire.CodeNotReady {
@@ -104,6 +104,9 @@ func (g *Gateway) carry(l *link, stream *transport.Stream, turnAway func(code in
 	}
 	stream.Start(early)
 	stream.Wake()
+	if end != nil {
+		stream.Finish(end.Code, end.Reason)
+	}
 }
 
 // whileAsking returns a context that ends with the connection, for requests that may have to
@@ -181,9 +184,7 @@ func (g *Gateway) Removed(name string, user presence.UserID, room presence.RoomN
 		g.feeds.endIf(theirs)
 		return
 	}
-	for _, l := range g.those(theirs) {
-		l.narrow()
-	}
+	g.orderIf(theirs, (*link).narrow)
 	g.feeds.narrow(theirs)
 }
 

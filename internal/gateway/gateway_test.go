@@ -108,3 +108,63 @@ func TestAPausedMachineBlamesNoLinkWithoutASession(t *testing.T) {
 	require.True(t, l.stream().Finishing(), "somebody who does not answer is let go")
 	g.remove(&l.link)
 }
+
+// TestWhatConcernsALinkDuringItsHelloIsNotMissed gives orders between the time the guest is known
+// and the time the link can be found.
+func TestWhatConcernsALinkDuringItsHelloIsNotMissed(t *testing.T) {
+	g, _ := gatewayOf(t)
+	begin := func() (*webSocket, *realm.Greeting) {
+		near, far := net.Pipe()
+		t.Cleanup(func() { _ = far.Close() })
+		s := &webSocket{link: link{gateway: g}}
+		s.kind = s
+		s.carrier.Store(transport.NewStream(g.pool, near, transport.WebSocket(wire.MaxFrame), s))
+		require.NoError(t, g.add(&s.link))
+		hello := wire.Hello{Token: tokenFor(t, "ilse"), Rooms: []string{desk, "basin.fen-end"}, Watch: []wire.Watch{{Room: "sluice.mill-lane"}}}
+		c, err := g.realms.Greet(t.Context(), hello, realm.Caller{})
+		require.NoError(t, err)
+		require.NoError(t, g.reserve(&s.link, c))
+		c, err = c.Admit(t.Context())
+		require.NoError(t, err)
+		return s, c
+	}
+	reply := func(s *webSocket, c *realm.Greeting) presence.LinkID {
+		reply, wait, err := c.Begin()
+		require.NoError(t, err)
+		require.Nil(t, wait)
+		talk, _ := c.Converse(reply, s.wake)
+		s.greet(talk, reply, []byte("the answer"))
+		return reply.Link
+	}
+	id := func(c *realm.Greeting) presence.LinkID { return presence.LinkID{Session: c.Sessions()[0], Number: 1} }
+
+	s, c := begin()
+	g.TakenOut(presence.TakenOut{Link: id(c), Room: desk, Reason: presence.ReasonRemoved})
+	g.Cut(presence.Cut{Link: presence.LinkID{Session: id(c).Session, Number: 7}, Ended: true})
+	require.Empty(t, s.outbox)
+	require.Equal(t, id(c), reply(s, c))
+	require.Len(t, s.outbox, 2)
+	require.Equal(t, "the answer", string(s.outbox[0].frame))
+	require.Contains(t, string(s.outbox[1].frame), `"type":"dropped","room":"desk.night"`)
+	require.False(t, s.stream().Finishing(), "another link is meant")
+
+	cut, c := begin()
+	g.Cut(presence.Cut{Link: id(c), Ended: true})
+	reply(cut, c)
+	require.True(t, cut.stream().Finishing())
+
+	removed, c := begin()
+	g.Removed(access.Main, "ilse", "")
+	reply(removed, c)
+	require.True(t, removed.stream().Finishing())
+
+	refused, _ := begin()
+	g.forget(&refused.link)
+	require.Empty(t, g.reserved)
+	require.Empty(t, g.hailing)
+	for _, s := range []*webSocket{s, cut, removed, refused} {
+		s.letGo()
+		g.remove(&s.link)
+	}
+	require.Empty(t, g.byPerson)
+}

@@ -37,9 +37,11 @@ type link struct {
 	wanted int64 // the same: the last request for one
 	ended  bool
 	cancel context.CancelFunc // of a request that may take long, or nil
+	ending *realm.End         // why to end an event stream that has no connection yet
 
 	// Guarded by the registry's lock.
 	counted    realm.PersonID // the person among whose links it counts; zero: none
+	hello      *reservation   // from the time its guest is known until it is published
 	introduced bool           // it has said hello
 }
 
@@ -161,8 +163,8 @@ func (l *link) lose(talk *realm.Conversation) {
 	}
 }
 
-// greet publishes the complete conversation, and then checks for what happened before it could
-// be found. The answer to the hello is sent before any delivery.
+// greet publishes the complete conversation. The answer to the hello is sent before anything
+// else.
 func (l *link) greet(talk *realm.Conversation, reply presence.Reply, answer []byte) {
 	l.mu.Lock()
 	l.carries, l.key = reply.Link, reply.Key // zero without a session
@@ -181,11 +183,6 @@ func (l *link) greet(talk *realm.Conversation, reply presence.Reply, answer []by
 		return
 	}
 	l.gateway.publish(l)
-	dropped, end := talk.CatchUp(l.carries, reply.Rooms)
-	if end != nil {
-		l.finish(end.Code, end.Reason)
-	}
-	l.tellDropped(dropped)
 	l.wake()
 }
 
@@ -250,9 +247,23 @@ func (l *link) offer(frame []byte) bool {
 }
 
 func (l *link) finish(code int, reason string) {
-	if s := l.stream(); s != nil {
+	l.mu.Lock()
+	s := l.stream()
+	if s == nil {
+		l.ending = &realm.End{Code: code, Reason: reason}
+	}
+	l.mu.Unlock()
+	if s != nil {
 		s.Finish(code, reason)
 	}
+}
+
+// connect gives the link its connection. It returns why to end it at once, or nil.
+func (l *link) connect(stream *transport.Stream) (end *realm.End) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.carrier.Store(stream)
+	return l.ending
 }
 
 // hear notes a sign of life of a link without a session. With a session, the core does that.

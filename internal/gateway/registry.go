@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -28,8 +29,10 @@ type registry struct {
 
 	mu        sync.Mutex
 	all       map[*link]struct{}
-	carriers  map[presence.SessionID]*link // the newest link of each session
-	loose     map[*link]struct{}           // links that sweep looks after: without a session, or event streams
+	carriers  map[presence.SessionID]*link   // the newest link of each session
+	reserved  map[presence.SessionID][]*link // links whose hello is under way, by each session that they may carry
+	hailing   map[*link]struct{}             // links of a known guest that are not in all, or not published
+	loose     map[*link]struct{}             // links that sweep looks after: without a session, or event streams
 	byAddress map[string]int
 	byPerson  map[realm.PersonID]int
 	strangers int // links without a hello
@@ -49,6 +52,8 @@ func newRegistry(limits Limits) *registry {
 		limits:    limits,
 		all:       map[*link]struct{}{},
 		carriers:  map[presence.SessionID]*link{},
+		reserved:  map[presence.SessionID][]*link{},
+		hailing:   map[*link]struct{}{},
 		loose:     map[*link]struct{}{},
 		byAddress: map[string]int{},
 		byPerson:  map[realm.PersonID]int{},
@@ -59,12 +64,12 @@ func newRegistry(limits Limits) *registry {
 
 // AskBeat implements [realm.Links].
 func (s *registry) AskBeat(id presence.LinkID) {
-	if l := s.carrier(id); l != nil {
+	s.order(id, func(l *link) {
 		l.send(outgoing{frame: beatFrame, beat: true})
 		s.mu.Lock()
 		s.asked++
 		s.mu.Unlock()
-	}
+	})
 }
 
 // Size is the number of links now, and numbers of events since the start.
@@ -108,39 +113,49 @@ func (s *registry) tooSlow() {
 
 // Cut implements [realm.Links].
 func (s *registry) Cut(cut presence.Cut) {
-	if l := s.carrier(cut.Link); l != nil {
-		l.finish(closeFor(cut), cut.Reason.String())
-	}
+	s.order(cut.Link, func(l *link) { l.finish(closeFor(cut), cut.Reason.String()) })
 }
 
 // TakenOut implements [realm.Links].
 func (s *registry) TakenOut(taken presence.TakenOut) {
-	if l := s.carrier(taken.Link); l != nil {
-		l.takenOut(taken.Room, taken.Reason)
-	}
+	s.order(taken.Link, func(l *link) { l.takenOut(taken.Room, taken.Reason) })
 }
 
 // OwnChanged implements [realm.Links].
 func (s *registry) OwnChanged(changed presence.OwnChanged) {
 	frame := realm.OwnFrame(changed)
 	for _, id := range changed.Links {
-		if l := s.carrier(id); l != nil {
-			l.send(outgoing{frame: frame})
-		}
+		s.order(id, func(l *link) { l.send(outgoing{frame: frame}) })
 	}
 }
 
 // WarnExpiry implements [realm.Links].
 func (s *registry) WarnExpiry(id presence.LinkID, expires time.Time) {
-	if l := s.carrier(id); l != nil {
-		l.send(outgoing{frame: wire.Encode(wire.Expiring{Type: wire.TypeExpiring, Expires: wire.Time{Time: expires}})})
-	}
+	frame := wire.Encode(wire.Expiring{Type: wire.TypeExpiring, Expires: wire.Time{Time: expires}})
+	s.order(id, func(l *link) { l.send(outgoing{frame: frame}) })
 }
 
 // Offer implements [realm.Links].
 func (s *registry) Offer(id presence.LinkID, frame []byte) bool {
 	l := s.carrier(id)
 	return l != nil && l.offer(frame)
+}
+
+// order has the current link of a session carry out something, if it has this id. A link whose
+// hello is under way carries it out once it is published, if it is this one then.
+func (s *registry) order(id presence.LinkID, do func(*link)) {
+	s.mu.Lock()
+	l := s.carriers[id.Session]
+	if l == nil || l.carries != id {
+		l = nil
+		for _, hailing := range s.reserved[id.Session] {
+			hailing.hello.orders = append(hailing.hello.orders, order{id, do})
+		}
+	}
+	s.mu.Unlock()
+	if l != nil {
+		do(l)
+	}
 }
 
 // carrier returns the current link of a session, if it has this id.
@@ -182,6 +197,7 @@ func (s *registry) add(l *link) error {
 		return err
 	}
 	s.all[l] = struct{}{}
+	delete(s.hailing, l)
 	s.byAddress[l.caller.Address]++
 	if !l.introduced {
 		s.strangers++
@@ -192,13 +208,54 @@ func (s *registry) add(l *link) error {
 	return nil
 }
 
-// know counts a link among those of its guest. Its error is a [*wire.Problem].
-func (s *registry) know(l *link, who *realm.Guest) error {
-	if who.IsOperator() {
-		return nil
-	}
+// reservation is what is kept for a link from the time its guest is known until it is published.
+type reservation struct {
+	guest    *realm.Guest
+	sessions []presence.SessionID // that it may carry
+	orders   []order              // in order; the link carries them out before others can find it
+}
+
+// order is something for a link to do: the one with this id, or with a zero id any of the guest's.
+type order struct {
+	id presence.LinkID
+	do func(*link)
+}
+
+// reserve counts a link among those of its guest, and the sessions that it may carry as its own,
+// so that nothing that concerns it is missed from now on: what can change, such as keys and
+// removals, is checked after this. Its error is a [*wire.Problem].
+func (s *registry) reserve(l *link, c *realm.Greeting) error {
+	who := c.Guest()
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if !who.IsOperator() {
+		if err := s.count(l, who); err != nil {
+			return err
+		}
+	}
+	l.hello = &reservation{guest: who, sessions: c.Sessions()}
+	s.hailing[l] = struct{}{}
+	for _, session := range l.hello.sessions {
+		s.reserved[session] = append(s.reserved[session], l)
+	}
+	return nil
+}
+
+// unreserve ends the reservation of a link.
+func (s *registry) unreserve(l *link) {
+	if l.hello == nil {
+		return
+	}
+	for _, session := range l.hello.sessions {
+		others := slices.DeleteFunc(s.reserved[session], func(other *link) bool { return other == l })
+		if s.reserved[session] = others; len(others) == 0 {
+			delete(s.reserved, session)
+		}
+	}
+	l.hello = nil
+}
+
+func (s *registry) count(l *link, who *realm.Guest) error {
 	if _, connected := s.all[l]; !connected && !l.kind.isStream() {
 		return &wire.Problem{Code: wire.CodeNotReady, Detail: "the connection has gone"}
 	}
@@ -223,29 +280,54 @@ func (s *registry) forgetLocked(l *link) {
 		decrease(s.byPerson, l.counted)
 		l.counted = realm.PersonID{}
 	}
+	s.unreserve(l)
+	delete(s.hailing, l)
 	if l.talk.Load() != nil && s.carriers[l.carries.Session] == l {
 		delete(s.carriers, l.carries.Session)
 	}
 }
 
-// publish makes a link with a conversation findable. From then on it carries its session,
-// unless the session has a newer link.
+// publish makes a link with a conversation findable, after it has carried out what came for it
+// meanwhile. From then on it carries its session, unless the session has a newer link.
 func (s *registry) publish(l *link) {
+	for {
+		orders := s.publishUnlessOrdered(l)
+		if len(orders) == 0 {
+			return
+		}
+		for _, o := range orders {
+			if o.id == (presence.LinkID{}) || o.id == l.carries {
+				o.do(l)
+			}
+		}
+	}
+}
+
+func (s *registry) publishUnlessOrdered(l *link) []order {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if _, connected := s.all[l]; connected {
+	_, connected := s.all[l]
+	if !connected && !l.kind.isStream() {
+		return nil // it has ended
+	}
+	if orders := l.hello.orders; len(orders) > 0 {
+		l.hello.orders = nil
+		return orders
+	}
+	s.unreserve(l)
+	if connected {
 		s.strangers--
-	} else if !l.kind.isStream() {
-		return // it has ended
+		delete(s.hailing, l)
 	}
 	l.introduced = true
 	if l.carries == (presence.LinkID{}) {
 		s.loose[l] = struct{}{}
-		return
+		return nil
 	}
 	if other := s.carriers[l.carries.Session]; other == nil || other.carries.Number < l.carries.Number {
 		s.carriers[l.carries.Session] = l
 	}
+	return nil
 }
 
 func decrease[K comparable](counts map[K]int, key K) {
@@ -284,17 +366,32 @@ func (s *registry) eachLoose(call func(*link)) {
 }
 
 func (s *registry) closeIf(over func(*realm.Guest) bool, code int, reason string) {
-	for _, l := range s.those(over) {
-		l.finish(code, reason)
+	s.orderIf(over, func(l *link) { l.finish(code, reason) })
+}
+
+// orderIf has each link whose guest meets the condition carry out something: at once, or as soon
+// as it is published.
+func (s *registry) orderIf(is func(*realm.Guest) bool, do func(*link)) {
+	for _, l := range s.those(is, do) {
+		do(l)
 	}
 }
 
-// those returns the links whose guest meets the condition.
-func (s *registry) those(is func(*realm.Guest) bool) (links []*link) {
+func (s *registry) those(is func(*realm.Guest) bool, do func(*link)) (links []*link) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	for l := range s.hailing {
+		switch {
+		case l.hello == nil: // an event stream on its way to its connection
+			if is(l.guest()) {
+				links = append(links, l)
+			}
+		case is(l.hello.guest):
+			l.hello.orders = append(l.hello.orders, order{do: do})
+		}
+	}
 	for l := range s.all {
-		if who := l.guest(); who != nil && is(who) {
+		if who := l.guest(); who != nil && l.hello == nil && is(who) {
 			links = append(links, l)
 		}
 	}

@@ -115,10 +115,11 @@ func (s *webSocket) hello(h wire.Hello) error {
 	if err != nil {
 		return err
 	}
-	if c, err = c.Admit(ctx); err != nil {
+	if err := s.gateway.reserve(&s.link, c); err != nil {
 		return err
 	}
-	if err := s.gateway.know(&s.link, c.Guest()); err != nil {
+	if c, err = c.Admit(ctx); err != nil {
+		s.gateway.forget(&s.link)
 		return err
 	}
 	if !c.Session() {

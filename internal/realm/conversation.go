@@ -116,32 +116,6 @@ type End struct {
 	Reason string
 }
 
-// CatchUp checks for what happened before a link of the conversation could be found: another
-// link took the session over, a key was revoked, the person was removed. It returns what is
-// no longer delivered, or why to close the link.
-func (t *Conversation) CatchUp(link presence.LinkID, rooms []presence.RoomName) (dropped []wire.Drop, end *End) {
-	who := t.Guest()
-	if t.realms.StillIn(who) != nil {
-		return nil, &End{wire.CloseExpired, wire.CodeBadKey}
-	}
-	if link == (presence.LinkID{}) {
-		if who.notRemoved() != nil {
-			return nil, &End{wire.CloseEnded, presence.ReasonRemoved.String()}
-		}
-		return t.Narrow(), nil
-	}
-	now, err := who.realm.engine.Over(link)
-	if err != nil {
-		return nil, &End{wire.CloseReplaced, presence.ReasonReplaced.String()}
-	}
-	for _, room := range rooms {
-		if !slices.Contains(now, room) {
-			dropped = append(dropped, t.TakenOut(room, presence.ReasonRemoved))
-		}
-	}
-	return append(dropped, t.Narrow()...), nil
-}
-
 // TakenOut stops following a room that the session is no longer in.
 func (t *Conversation) TakenOut(room presence.RoomName, reason presence.Reason) wire.Drop {
 	err := removedProblem("room", string(room))

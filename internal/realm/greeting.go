@@ -24,7 +24,9 @@ const leaseNonce = "lease"
 
 // Greeting is a checked hello. It is immutable.
 //
-// A client goes through [Realms.Greet], [Greeting.Admit] and [Greeting.Begin], in this order.
+// A client goes through [Realms.Greet], [Greeting.Admit] and [Greeting.Begin], in this order. Keys
+// and removals are checked by the last two, so whoever is to hear of later changes is made known
+// after the first.
 // With a ticket for an event stream there is a pause after the first.
 type Greeting struct {
 	realms  *Realms
@@ -113,6 +115,17 @@ func (c *Greeting) Guest() *Guest { return c.guest }
 
 // Session reports whether the hello opens or resumes a session.
 func (c *Greeting) Session() bool { return c.session }
+
+// Sessions returns the sessions of which the hello will open or resume one.
+func (c *Greeting) Sessions() []presence.SessionID {
+	switch {
+	case !c.session:
+		return nil
+	case c.in.Session == "":
+		return []presence.SessionID{c.in.NewSession}
+	}
+	return []presence.SessionID{c.in.Session, c.in.NewSession}
+}
 
 // OverStream returns the greeting for an event stream with a name. The name is the nonce if
 // the hello has none.
