@@ -9,7 +9,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"tovik.example/tovik/internal/config"
-	"tovik.example/tovik/internal/server"
 )
 
 func configCommand() *cli.Command {
@@ -53,9 +52,9 @@ func configCommand() *cli.Command {
 			case name == "":
 				name = defaultConfig
 			}
-			file, err := config.ReadService(name, os.LookupEnv)
+			s, err := config.Read(name, config.FromEnvironment(os.LookupEnv))
 			if err == nil {
-				err = configure(name, file, &server.Config{})
+				_, err = configure(name, s)
 			}
 			if err != nil {
 				return &failure{exitUsage, err.Error()}

@@ -42,12 +42,12 @@ func TestTheServiceFileIsReadAndItsMistakesAreNamed(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("s"), 0o600))
 	path := filepath.Join(dir, "tovik.toml")
 	require.NoError(t, os.WriteFile(path, []byte(whole), 0o600))
-	s, err := ReadService(path, nowhere)
+	s, err := Read(path, nowhere)
 	require.NoError(t, err)
 	require.Len(t, s.TrustedProxies, 2)
 	require.Equal(t, "main", s.Realms[0].Name)
 	require.Equal(t, []byte("s"), s.Realms[0].Keys[0].Material)
-	require.Equal(t, 2*time.Second, s.Realms[0].Admission.Wait)
+	require.Equal(t, 2*time.Second, s.Realms[0].Admission.Wait.Duration)
 	require.Equal(t, []presence.Pattern{"desk.**"}, s.Realms[0].Admission.Rooms)
 
 	for text, want := range map[string]string{
@@ -64,7 +64,7 @@ func TestTheServiceFileIsReadAndItsMistakesAreNamed(t *testing.T) {
 		"[[realm]]\nname=\"a\"\n[realm.admission]\nrooms=[\"a\"]\nurl=\"https://x\"\nsecret=\"s\"": `realm.admission.secret is "…"; allowed: whsec_ and 16 bytes`,
 		"name = \"unclosed":                                                                        `tovik.toml:1: `,
 	} {
-		_, err := parseService("tovik.toml", []byte(text), nowhere)
+		_, err := parse("tovik.toml", []byte(text), nowhere)
 		require.ErrorContains(t, err, want, text)
 	}
 }
@@ -76,7 +76,7 @@ func FuzzFiles(f *testing.F) {
 	f.Add("beat.every = \"10s\"\n[[room]]\npattern = \"desk.*\"\ncapacity = 40")
 	f.Add("[[realm]]\nname = 7")
 	f.Fuzz(func(t *testing.T, text string) {
-		if s, err := parseService("f", []byte(text), nowhere); err == nil {
+		if s, err := parse("f", []byte(text), nowhere); err == nil {
 			for _, realm := range s.Realms {
 				_, err := presence.ParseRoom(realm.Name)
 				require.NoError(t, err)
@@ -107,10 +107,10 @@ func TestEveryMistakeIsNamed(t *testing.T) {
 		{"tls_cert = \"secret\"", 1, "tls_cert", "both"},
 		{"tls_key = \"secret\"", 1, "tls_cert", "both"},
 		{"tls_cert = \"none\"\ntls_key = \"secret\"", 1, "tls_cert", "a file in PEM"},
-		{"max_connections = -1", 1, "max_connections", "0 or more"},
+		{"max_connections = -1", 1, "max_connections", "a whole number, 0 or more"},
 		{"max_connections = \"many\"", 1, "", "int"},
-		{"links_per_address = -2", 1, "links_per_address", "0 or more"},
-		{"links_per_person = -3", 1, "links_per_person", "0 or more"},
+		{"links_per_address = -2", 1, "links_per_address", "1 or more"},
+		{"links_per_person = -3", 1, "links_per_person", "1 or more"},
 		{"slow_after = \"soon\"", 1, "", "such as 3s"},
 		{"slow_after = \"-1s\"", 1, "", "above zero"},
 		{"practice = 1", 1, "", "bool"},
@@ -121,20 +121,20 @@ func TestEveryMistakeIsNamed(t *testing.T) {
 		{"beat.tolerence = 2.0", 1, "beat.tolerence", "no key"},
 		{"idle.after = 5", 1, "", ""},
 		{"grace.lost = \"ten seconds\"", 1, "", "such as 3s"},
-		{"second_session = \"both\"", 1, "second_session", "allow, replace or refuse"},
+		{"second_session = \"both\"", 1, "second_session", "allow, replace, refuse"},
 		{"sessions_per_person = 5000", 1, "sessions_per_person", "1 to 1000"},
 		{"rooms_per_session = -1", 1, "rooms_per_session", "1 to 1000"},
 		{"expiry.warning = \"soon\"", 1, "", "such as 3s"},
-		{"capacity = -1", 1, "capacity", "above 0"},
-		{"members.max = -1", 1, "members.max", "above 0"},
+		{"capacity = -1", 1, "capacity", "0 or more"},
+		{"members.max = -1", 1, "members.max", "1 or more"},
 		{"\n[[room]]\npattern = \"a..b\"", 3, "room.pattern", "room patterns"},
 		{"[[room]]\ncapacity = 3", 1, "room.pattern", "room patterns"},
 		{"[[room]]\npattern = \"a\"\n[[room]]\npattern = \"a\"", 4, "room.pattern", "once"},
-		{"[[room]]\npattern = \"a\"\ncapacity = -4", 3, "room.capacity", "above 0"},
+		{"[[room]]\npattern = \"a\"\ncapacity = -4", 3, "room.capacity", "0 or more"},
 		{"[[room]]\npattern = \"a\"\nbeat.every = \"1s\"", 3, "beat.every", "is set for the realm, not for rooms"},
 		{"[room]\npattern = \"a\"\n", 1, "[room] is one of several", "[[room]]"},
 		{"[keep]\njournal = \"for ever\"", 2, "", "90d"},
-		{"[keep]\njournal_entries = -1", 2, "keep.journal_entries", "above 0"},
+		{"[keep]\njournal_entries = -1", 2, "keep.journal_entries", "1 or more"},
 		{"[[realm]]\nname = \"a b\"", 2, "realm.name", "words"},
 		{realm + realm, 4, "realm.name", "once"},
 		{realm + "origins = [\"a.com/x\"]", 3, "realm.origins", "an origin"},
@@ -147,7 +147,7 @@ func TestEveryMistakeIsNamed(t *testing.T) {
 		{"listen = \"unclosed", 1, "", ""},
 		{"listen = \":1\"\nlisten = \":2\"", 2, "", ""},
 	} {
-		_, err := parseService(filepath.Join(dir, "tovik.toml"), []byte(m.text), nowhere)
+		_, err := parse(filepath.Join(dir, "tovik.toml"), []byte(m.text), nowhere)
 		require.ErrorContains(t, err, fmt.Sprintf("tovik.toml:%d: ", m.line), m.text)
 		require.ErrorContains(t, err, m.key, m.text)
 		require.ErrorContains(t, err, m.allowed, m.text)
@@ -156,21 +156,21 @@ func TestEveryMistakeIsNamed(t *testing.T) {
 
 // TestTheExampleIsAConfiguration as it is, and with every key taken into use.
 func TestTheExampleIsAConfiguration(t *testing.T) {
-	s, err := parseService("tovik.toml", []byte(Example()), nowhere)
+	s, err := parse("tovik.toml", []byte(Example()), nowhere)
 	require.NoError(t, err)
-	require.Equal(t, presence.DefaultPolicy(), s.Policy)
+	require.Equal(t, presence.DefaultPolicy(), s.Policy())
 	dir := t.TempDir()
 	for _, file := range []string{"cert.pem", "key.pem", "watch-house.pem"} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, file), nil, 0o600))
 	}
 	used := regexp.MustCompile(`(?m)^# ([a-z_.]+ = |\[\[)`).ReplaceAllString(Example(), "$1")
-	s, err = parseService(filepath.Join(dir, "tovik.toml"), []byte(used), nowhere)
+	s, err = parse(filepath.Join(dir, "tovik.toml"), []byte(used), nowhere)
 	require.NoError(t, err)
 	require.Len(t, s.Realms, 1)
-	require.Len(t, s.Policy.Rooms, 1)
+	require.Len(t, s.Policy().Rooms, 1)
 	want := presence.DefaultPolicy()
-	want.Rooms = s.Policy.Rooms
-	require.Equal(t, want, s.Policy, "the defaults that it states are those that there are")
+	want.Rooms = s.Policy().Rooms
+	require.Equal(t, want, s.Policy(), "the defaults that it states are those that there are")
 	for _, key := range Keys() {
 		require.NotEmpty(t, key.Doc, key.Name)
 		require.NotEmpty(t, key.Default, key.Name)
@@ -183,43 +183,43 @@ var writePage = flag.Bool("write", false, "write docs/configuration.md")
 func TestThePageSaysWhatTheFileIs(t *testing.T) {
 	const page = "../../docs/configuration.md"
 	if *writePage {
-		require.NoError(t, os.WriteFile(page, []byte(Table()), 0o644))
+		require.NoError(t, os.WriteFile(page, []byte(Page()), 0o644))
 	}
 	text, err := os.ReadFile(page)
 	require.NoError(t, err)
-	require.Equal(t, Table(), string(text), "make it anew: go test ./internal/config -write")
+	require.Equal(t, Page(), string(text), "make it anew: go test ./internal/config -write")
 }
 
-// nowhere is an environment with nothing in it.
-func nowhere(string) (string, bool) { return "", false }
+// nowhere is where nothing is given.
+func nowhere(Key) (text, where string) { return "", "" }
 
 // TestTheEnvironmentGoesBeforeTheFile for every key that is not in a table that repeats.
 func TestTheEnvironmentGoesBeforeTheFile(t *testing.T) {
-	has := func(variables map[string]string) func(string) (string, bool) {
-		return func(name string) (string, bool) { text, ok := variables[name]; return text, ok }
+	has := func(variables map[string]string) Given {
+		return FromEnvironment(func(name string) (string, bool) { text, ok := variables[name]; return text, ok })
 	}
 	file := []byte("listen = \"127.0.0.1:1\"\ngrace.lost = \"20s\"\ntrusted_proxies = [\"10.0.0.1\"]\n[[room]]\npattern = \"desk.**\"\n")
-	s, err := parseService("tovik.toml", file, has(map[string]string{
+	s, err := parse("tovik.toml", file, has(map[string]string{
 		"TOVIK_LISTEN": "127.0.0.1:2", "TOVIK_GRACE_LOST": "30s", "TOVIK_BEAT_TOLERANCE": "3.5", "TOVIK_CAPACITY": "7", "TOVIK_PRACTICE": "true", "TOVIK_SECOND_SESSION": "replace", "TOVIK_SESSIONS_PER_PERSON": "3",
 		"TOVIK_TRUSTED_PROXIES": "10.0.0.2,10.1.0.0/16", "TOVIK_KEEP_JOURNAL_KINDS": "session.idle=7d,member.left=30d", "TOVIK_KEEP_JOURNAL_KIND_ENTRIES": "session.idle=9",
 	}))
 	require.NoError(t, err)
 	require.Equal(t, "127.0.0.1:2", s.Listen)
-	require.Equal(t, 30*time.Second, s.Policy.GraceLost)
-	require.Equal(t, 30*time.Second, s.Policy.Rooms[0].GraceLost)
-	require.Equal(t, 3.5, s.Policy.BeatTolerance)
-	require.Equal(t, 7, s.Policy.Capacity)
-	require.Equal(t, presence.ReplaceFirst, s.Policy.SecondSession)
-	require.Equal(t, 3, s.Policy.SessionsPerPerson)
+	require.Equal(t, 30*time.Second, s.Policy().GraceLost)
+	require.Equal(t, 30*time.Second, s.Policy().Rooms[0].GraceLost)
+	require.Equal(t, 3.5, s.Policy().BeatTolerance)
+	require.Equal(t, 7, s.Policy().Capacity)
+	require.Equal(t, presence.ReplaceFirst, s.Policy().SecondSession)
+	require.Equal(t, 3, s.Policy().SessionsPerPerson)
 	require.True(t, s.Practice)
 	require.Len(t, s.TrustedProxies, 2)
-	require.Equal(t, map[string]time.Duration{"session.idle": 7 * 24 * time.Hour, "member.left": 30 * 24 * time.Hour}, s.Retention.Kinds)
-	require.Equal(t, map[string]int64{"session.idle": 9}, s.Retention.KindRows)
+	require.Equal(t, map[string]Duration{"session.idle": {7 * 24 * time.Hour}, "member.left": {30 * 24 * time.Hour}}, s.Keep.JournalKinds)
+	require.Equal(t, map[string]int64{"session.idle": 9}, s.Keep.JournalKindEntries)
 	for name, value := range map[string]string{"TOVIK_GRACE_LOST": "10", "TOVIK_LISTEN": "nowhere", "TOVIK_CAPACITY": "many", "TOVIK_PRACTICE": "perhaps", "TOVIK_BEAT_TOLERANCE": "0.5", "TOVIK_KEEP_JOURNAL_KINDS": "a", "TOVIK_TRUSTED_PROXIES": "x"} {
-		_, err := parseService("tovik.toml", file, has(map[string]string{name: value}))
+		_, err := parse("tovik.toml", file, has(map[string]string{name: value}))
 		require.ErrorContains(t, err, name)
 		require.ErrorContains(t, err, "allowed")
 	}
-	_, err = parseService("tovik.toml", []byte("[[room]]\npattern = \"\""), nowhere)
+	_, err = parse("tovik.toml", []byte("[[room]]\npattern = \"\""), nowhere)
 	require.ErrorContains(t, err, "tovik.toml:2")
 }

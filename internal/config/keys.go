@@ -1,108 +1,291 @@
 package config
 
 import (
+	"encoding"
+	"errors"
 	"fmt"
 	"reflect"
+	"slices"
+	"strconv"
 	"strings"
 )
 
-// Key is a key of the file.
+// Key is a setting as its tags describe it.
 type Key struct {
 	Name    string // with dots; repeated tables in [[ ]]
 	Default string // as in the file; an example if there is no default
-	Doc     string
-	isTime  bool
-	kind    reflect.Type
+	Doc     string // with what the value of the flag is called in '
+	Reload  bool   // a reload takes it
+	Flag    string // the name of its flag, without the dashes; empty for none
+	IsBool  bool
+
+	example  string
+	choice   []string
+	min, max string
+	repeated bool
+	isTime   bool
 }
 
-// Keys returns all keys of the file, in order. They come from the struct that the file is read
-// into.
-func Keys() []Key {
-	var keys []Key
-	walk(reflect.TypeFor[serviceFile](), "", &keys)
+// Variable returns the environment variable of a key: TOVIK_GRACE_LOST for grace.lost. Keys in
+// repeated tables have none.
+func (k Key) Variable() string {
+	if k.repeated {
+		return ""
+	}
+	return "TOVIK_" + strings.ToUpper(strings.ReplaceAll(k.Name, ".", "_"))
+}
+
+// Keys returns all keys, in order.
+func Keys() (keys []Key) {
+	s := defaults()
+	walkShape(reflect.ValueOf(&s).Elem(), place{}, func(k Key, _ reflect.Value) { keys = append(keys, k) })
 	return keys
 }
 
-func walk(t reflect.Type, prefix string, keys *[]Key) {
-	for i := range t.NumField() {
-		f := t.Field(i)
-		name, kind := f.Tag.Get("toml"), f.Type
-		if kind.Kind() == reflect.Pointer {
-			kind = kind.Elem()
+// NeedRestart returns the keys that differ and are read only at the start.
+func NeedRestart(was, is *Settings) (names []string) {
+	before := map[string]any{}
+	each(was, func(k Key, field reflect.Value) { before[k.Name] = field.Interface() })
+	each(is, func(k Key, field reflect.Value) {
+		if !k.Reload && !reflect.DeepEqual(before[k.Name], field.Interface()) {
+			names = append(names, k.Name)
+		}
+	})
+	return names
+}
+
+// defaults returns the settings of a service that is told nothing.
+func defaults() Settings {
+	s := Settings{PolicyFile: defaultPolicy()}
+	each(&s, func(k Key, field reflect.Value) {
+		if k.Default != "" {
+			_ = set(field, k.Default) // a test sets them all
+		}
+	})
+	return s
+}
+
+// each calls the function with every key outside of repeated tables, and its field.
+func each(s *Settings, do func(Key, reflect.Value)) {
+	walkValues(reflect.ValueOf(s).Elem(), place{}, func(k Key, field reflect.Value) {
+		if !k.repeated {
+			do(k, field)
+		}
+	})
+}
+
+// place is where in the file a struct stands.
+type place struct {
+	prefix           string
+	reload, repeated bool
+}
+
+// walk goes through the fields of a struct, and of the structs in it. Tables is how it goes
+// through repeated tables.
+func walk(v reflect.Value, at place, tables func(list reflect.Value, name string, at place), do func(Key, reflect.Value)) {
+	for i := range v.NumField() {
+		f, field := v.Type().Field(i), v.Field(i)
+		name := f.Tag.Get("toml")
+		inside := at
+		inside.reload = at.reload || f.Tag.Get("reload") == "yes"
+		if f.Type.Kind() == reflect.Pointer {
+			if field.IsNil() {
+				field = reflect.New(f.Type.Elem())
+			}
+			field = field.Elem()
 		}
 		switch {
+		case !f.IsExported() || name == "-":
 		case f.Anonymous:
-			walk(kind, prefix, keys)
-		case kind.Kind() == reflect.Struct && kind != reflect.TypeFor[duration]():
-			walk(kind, prefix+name+".", keys)
-		case kind.Kind() == reflect.Slice && kind.Elem().Kind() == reflect.Struct:
-			walk(kind.Elem(), prefix+"[["+name+"]].", keys)
+			walk(field, inside, tables, do)
+		case isTable(field.Type()):
+			inside.prefix += name + "."
+			walk(field, inside, tables, do)
+		case field.Kind() == reflect.Slice && isTable(field.Type().Elem()):
+			inside.repeated = true
+			tables(field, name, inside)
 		default:
-			*keys = append(*keys, Key{prefix + name, f.Tag.Get("default"), f.Tag.Get("doc"), kind == reflect.TypeFor[duration](), kind})
+			do(taggedKey(f, inside), field)
 		}
 	}
 }
 
-// Example returns a file with every key as a comment, with its meaning and its default.
-func Example() string {
-	var out strings.Builder
-	out.WriteString("# Tovik's configuration (TOML). Each key stands here with its default, or with an example;\n" +
-		"# take the # away to change it. Flags and the environment go before what stands here.\n")
-	// Keys outside tables come first, because a key after the head of a table belongs to the
-	// table.
-	var tables []string
-	of := map[string][]Key{}
-	for _, key := range Keys() {
-		table := ""
-		if cut := strings.LastIndex(key.Name, "]]."); cut >= 0 {
-			table = strings.NewReplacer("[[", "", "]]", "").Replace(key.Name[:cut+2])
-			key.Name = key.Name[cut+3:]
-		}
-		if of[table] == nil {
-			tables = append(tables, table)
-		}
-		of[table] = append(of[table], key)
-	}
-	for _, table := range tables {
-		if table != "" {
-			fmt.Fprintf(&out, "\n# [[%s]]\n", table)
-		}
-		for _, key := range of[table] {
-			fmt.Fprintf(&out, "\n# %s\n# %s = %s\n", key.Doc, key.Name, key.Default)
-		}
-	}
-	return out.String()
+func isTable(t reflect.Type) bool {
+	return t.Kind() == reflect.Struct && !reflect.PointerTo(t).Implements(reflect.TypeFor[encoding.TextUnmarshaler]())
 }
 
-// tableHead begins the documentation of the file, with ' for the quotes of code.
-const tableHead = `# The configuration file
-
-'tovik serve' reads 'tovik.toml' in its working directory, or the file given by '--config'. 'tovik config init' writes a file with
-every key as a comment, and 'tovik config check' reports each mistake with its line, the key and what is allowed. Flags and
-environment variables override the file. An unknown key is an error.
-
-Durations are written as '"250ms"', '"3s"', '"1m30s"' or '"90d"'. A key with dots can also be in a table: 'beat.every = "15s"' is
-the same as 'every = "15s"' under '[beat]'. Tables in '[[ ]]' can be repeated.
-
-After 'tovik reload' or SIGHUP a running service applies the file, whole or not at all: policies, '[[room]]', '[keep]', the origins
-of realms, and the certificate. If any other key has changed, the reload is refused and names the key: it needs a restart.
-
-This page is generated: 'go test ./internal/config -write'.
-
-| key | default, or an example | environment | |
-|---|---|---|---|
-`
-
-// Table returns the documentation of the file: every key with its default.
-func Table() string {
-	var out strings.Builder
-	out.WriteString(strings.ReplaceAll(tableHead, "'", "`"))
-	for _, key := range Keys() {
-		variable := key.Variable()
-		if variable != "" {
-			variable = "`" + variable + "`"
-		}
-		fmt.Fprintf(&out, "| `%s` | `%s` | %s | %s |\n", key.Name, strings.ReplaceAll(key.Default, "|", "\\|"), variable, key.Doc)
+func taggedKey(f reflect.StructField, at place) Key {
+	k := Key{Name: at.prefix + f.Tag.Get("toml"), Default: f.Tag.Get("default"), example: f.Tag.Get("example"), Doc: f.Tag.Get("doc"), Reload: at.reload,
+		choice: strings.Fields(f.Tag.Get("choice")), min: f.Tag.Get("min"), max: f.Tag.Get("max"), repeated: at.repeated, IsBool: f.Type.Kind() == reflect.Bool, isTime: f.Type == reflect.TypeFor[Duration]()}
+	if f.Tag.Get("flag") == "yes" {
+		k.Flag = strings.NewReplacer("_", "-", ".", "-").Replace(k.Name)
 	}
-	return out.String()
+	return k
+}
+
+// walkValues goes through what settings have. Repeated tables are numbered from 1.
+func walkValues(v reflect.Value, at place, do func(Key, reflect.Value)) {
+	walk(v, at, func(list reflect.Value, name string, inside place) {
+		for i := range list.Len() {
+			numbered := inside
+			numbered.prefix += fmt.Sprintf("%s#%d.", name, i+1)
+			walkValues(list.Index(i), numbered, do)
+		}
+	}, do)
+}
+
+// walkShape goes through what settings may have. The keys have their defaults, or examples, as
+// in the file.
+func walkShape(v reflect.Value, at place, do func(Key, reflect.Value)) {
+	walk(v, at, func(list reflect.Value, name string, inside place) {
+		inside.prefix += "[[" + name + "]]."
+		one := reflect.New(list.Type().Elem()).Elem()
+		if pattern, ok := one.Addr().Interface().(*PatternFile); ok { // it differs in nothing
+			pattern.RoomFile = defaultPolicy().RoomFile
+		}
+		walkShape(one, inside, do)
+	}, func(k Key, field reflect.Value) {
+		shown := reflect.New(field.Type()).Elem()
+		shown.Set(field)
+		if k.example != "" {
+			_ = set(shown, k.example)
+		}
+		k.Default = literal(shown)
+		do(k, field)
+	})
+}
+
+// withinBounds checks numbers and choices. In repeated tables a zero is what is not set.
+func withinBounds(root any, wrong wrong) (err error) {
+	walkValues(reflect.ValueOf(root).Elem(), place{}, func(k Key, field reflect.Value) {
+		if err == nil && !(k.repeated && field.IsZero()) {
+			err = k.check(field, wrong)
+		}
+	})
+	return err
+}
+
+func (k Key) check(field reflect.Value, wrong wrong) error {
+	switch {
+	case len(k.choice) > 0 && !slices.Contains(k.choice, field.String()):
+		return wrong(k.Name, field.String(), strings.Join(k.choice, ", "))
+	case k.min == "":
+		return nil
+	case field.Kind() == reflect.Map:
+		for _, name := range field.MapKeys() {
+			if one := field.MapIndex(name); !k.within(one) {
+				return wrong(k.Name, fmt.Sprint(name, " = ", one), k.bounds(one))
+			}
+		}
+	case !k.within(field):
+		return wrong(k.Name, fmt.Sprint(field), k.bounds(field))
+	}
+	return nil
+}
+
+func (k Key) within(number reflect.Value) bool {
+	value := number.Convert(reflect.TypeFor[float64]()).Float()
+	low, _ := strconv.ParseFloat(k.min, 64)
+	high, err := strconv.ParseFloat(k.max, 64)
+	return value >= low && (err != nil || value <= high)
+}
+
+func (k Key) bounds(number reflect.Value) string {
+	what := "a whole number"
+	if number.Kind() == reflect.Float64 {
+		what = "a number"
+	}
+	if k.max == "" {
+		return fmt.Sprintf("%s, %s or more", what, k.min)
+	}
+	return fmt.Sprintf("%s from %s to %s", what, k.min, k.max)
+}
+
+// set converts the text of a variable or flag to the type of a field. Lists are separated by
+// commas; a table looks like session.idle=7d, with commas between its entries. The error says what
+// is allowed.
+func set(field reflect.Value, text string) error {
+	switch into := field.Addr().Interface().(type) {
+	case *Duration:
+		return orAllowed(into.UnmarshalText([]byte(text)), aTime)
+	case *Prefix:
+		return orAllowed(into.UnmarshalText([]byte(text)), aNetwork)
+	}
+	switch field.Kind() {
+	case reflect.Bool:
+		value, err := strconv.ParseBool(text)
+		field.SetBool(value)
+		return orAllowed(err, "true, false")
+	case reflect.Int, reflect.Int64:
+		value, err := strconv.ParseInt(text, 10, 64)
+		field.SetInt(value)
+		return orAllowed(err, "a whole number")
+	case reflect.Float64:
+		value, err := strconv.ParseFloat(text, 64)
+		field.SetFloat(value)
+		return orAllowed(err, "a number")
+	case reflect.Slice:
+		return setList(field, strings.Split(text, ","))
+	case reflect.Map:
+		return setTable(field, strings.Split(text, ","))
+	}
+	field.SetString(text)
+	return nil
+}
+
+func setList(field reflect.Value, texts []string) error {
+	list := reflect.MakeSlice(field.Type(), len(texts), len(texts))
+	for i, text := range texts {
+		if err := set(list.Index(i), text); err != nil {
+			return err
+		}
+	}
+	field.Set(list)
+	return nil
+}
+
+func setTable(field reflect.Value, entries []string) error {
+	table := reflect.MakeMap(field.Type())
+	for _, entry := range entries {
+		name, text, ok := strings.Cut(entry, "=")
+		value := reflect.New(field.Type().Elem()).Elem()
+		if err := set(value, text); !ok || err != nil {
+			return errors.Join(errors.New("NAME=VALUE, with commas between"), err)
+		}
+		table.SetMapIndex(reflect.ValueOf(name), value)
+	}
+	field.Set(table)
+	return nil
+}
+
+func orAllowed(err error, allowed string) error {
+	if err != nil {
+		return errors.New(allowed)
+	}
+	return nil
+}
+
+// literal returns a value as it stands in a file.
+func literal(v reflect.Value) string {
+	if text, ok := v.Interface().(fmt.Stringer); ok {
+		return strconv.Quote(text.String())
+	}
+	switch v.Kind() {
+	case reflect.String:
+		return strconv.Quote(v.String())
+	case reflect.Slice:
+		var list []string
+		for i := range v.Len() {
+			list = append(list, literal(v.Index(i)))
+		}
+		return "[" + strings.Join(list, ", ") + "]"
+	case reflect.Map:
+		var entries []string
+		for _, name := range v.MapKeys() {
+			entries = append(entries, strconv.Quote(name.String())+" = "+literal(v.MapIndex(name)))
+		}
+		slices.Sort(entries)
+		return "{ " + strings.Join(entries, ", ") + " }"
+	}
+	return fmt.Sprint(v)
 }

@@ -834,9 +834,9 @@ func TestTheConfigurationIsReloadedWholeOrNotAtAll(t *testing.T) {
 	}
 	next, broken = c, errors.New("tovik.toml:7: grace.lost is wrong")
 	refused("tovik.toml:7")
-	broken, next.Policy, next.MaxConnections = nil, &shorter, 500
+	broken, next.Policy, next.Settings.MaxConnections = nil, &shorter, 500
 	refused("max_connections")
-	next.MaxConnections, next.Realms = 0, map[string]server.RealmConfig{"main": {Origins: []string{"https://app.example"}}}
+	next.Settings.MaxConnections, next.Realms = 0, map[string]server.RealmConfig{"main": {Origins: []string{"https://app.example"}}}
 	refused(`realm "main"`)
 	next.Realms = nil
 	done, err := api.Reload(t.Context())

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync/atomic"
 
+	"tovik.example/tovik/internal/config"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/wire"
 )
@@ -69,25 +70,13 @@ func (w *world) Reload() (wire.Reloaded, error) {
 }
 
 // needRestart returns the keys of settings that differ and are read only at the start.
-func needRestart(was, is Config) (names []string) {
+func needRestart(was, is Config) []string {
+	names := config.NeedRestart(&was.Settings, &is.Settings)
 	differs := func(name string, was, is any) {
 		if !reflect.DeepEqual(was, is) {
 			names = append(names, name)
 		}
 	}
-	differs("listen", was.Listen, is.Listen)
-	differs("data", was.Data, is.Data)
-	differs("tls_cert", was.TLSCert, is.TLSCert)
-	differs("tls_key", was.TLSKey, is.TLSKey)
-	differs("max_connections", was.MaxConnections, is.MaxConnections)
-	differs("links_per_address", was.Limits.PerAddress, is.Limits.PerAddress)
-	differs("links_per_person", was.Limits.PerPerson, is.Limits.PerPerson)
-	differs("slow_after", was.Limits.SlowAfter, is.Limits.SlowAfter)
-	differs("requests_per_second", was.RequestsPerSecond, is.RequestsPerSecond)
-	differs("practice", was.Practice, is.Practice)
-	differs("hide_docs", was.HideDocs, is.HideDocs)
-	differs("private_hooks", was.PrivateHooks, is.PrivateHooks)
-	differs("trusted_proxies", was.Proxies, is.Proxies)
 	for _, name := range realmNames(was, is) {
 		before, after := was.Realms[name], is.Realms[name]
 		before.Origins, after.Origins = nil, nil

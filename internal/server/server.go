@@ -17,6 +17,7 @@ import (
 
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/admission"
+	"tovik.example/tovik/internal/config"
 	"tovik.example/tovik/internal/gateway"
 	"tovik.example/tovik/internal/hooks"
 	"tovik.example/tovik/internal/httpapi"
@@ -37,6 +38,8 @@ const memoryRows = 200_000
 
 // Config is the configuration of a service. Listen, TokenSecret and OperatorKey are required.
 type Config struct {
+	// Settings are what the configuration was made from. A reload compares them.
+	Settings    config.Settings
 	Listen      string // address, as in 127.0.0.1:8420; port 0 picks a free one
 	TokenSecret string
 	OperatorKey string
@@ -84,7 +87,7 @@ func (c *Config) asksOthers() bool {
 
 // boundMemory limits a journal in memory.
 func (c *Config) boundMemory() {
-	if c.Data == records.Memory && c.Retention.JournalRows == 0 {
+	if rows := c.Retention.JournalRows; c.Data == records.Memory && (rows == 0 || rows > memoryRows) {
 		c.Retention.JournalRows = memoryRows
 	}
 }
