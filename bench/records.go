@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
 )
@@ -100,7 +101,7 @@ func (s *stage) seed(r results, dir string) {
 	at := time.Now().Add(-5 * 24 * time.Hour)
 	gap := 5 * 24 * time.Hour / time.Duration(rows)
 	random := rand.New(rand.NewPCG(1, 1))
-	batch := make([]records.Entry, 0, 5000)
+	batch := make([]journal.Entry, 0, 5000)
 	began := time.Now()
 	for id := int64(1); id <= int64(rows); id++ {
 		batch = append(batch, entry(random, id, at))
@@ -117,10 +118,10 @@ func (s *stage) seed(r results, dir string) {
 	r["floor_journal_rows_per_second"] = bareRows(filepath.Join(must(os.MkdirTemp(s.dir, "bare-")), "bare.db"), pick(s, 200_000, 50_000))
 }
 
-func entry(random *rand.Rand, id int64, at time.Time) records.Entry {
+func entry(random *rand.Rand, id int64, at time.Time) journal.Entry {
 	user := random.IntN(20_000)
-	return records.Entry{
-		ID: id, At: at.UnixMilli(), Realm: "main", Kind: []records.Kind{records.MemberJoined, records.MemberLeft}[id%2],
+	return journal.Entry{
+		ID: id, At: at.UnixMilli(), Realm: "main", Kind: []journal.Kind{journal.MemberJoined, journal.MemberLeft}[id%2],
 		Room: presence.RoomName(fmt.Sprint("basin.b", random.IntN(1000))), User: presence.UserID(fmt.Sprint("w-", user)),
 		Status: "online", Reason: "leave", Length: int64(random.IntN(3_600_000)), Open: true,
 	}

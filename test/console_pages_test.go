@@ -21,8 +21,8 @@ import (
 	"tovik.example/tovik/client"
 	"tovik.example/tovik/internal/demo"
 	"tovik.example/tovik/internal/hooks"
+	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
-	"tovik.example/tovik/internal/records"
 	"tovik.example/tovik/internal/server"
 	"tovik.example/tovik/test/chrome"
 	"tovik.example/tovik/wire"
@@ -446,7 +446,7 @@ func TestHooksAndKeysAreKeptInTheConsole(t *testing.T) {
 
 	p.click("a[href='/journal']")
 	var entries []string
-	for _, kind := range records.Kinds {
+	for _, kind := range journal.Kinds {
 		entries = append(entries, string(kind))
 	}
 	p.offers("option:not([value=''])", entries)

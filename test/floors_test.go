@@ -32,6 +32,8 @@ var floors = []string{
 	"internal/access",
 	"internal/problem",
 	"internal/records",
+	"internal/headcount",
+	"internal/journal",
 	"internal/engine",
 	"internal/config",
 	"internal/strictjson",

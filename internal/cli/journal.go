@@ -17,6 +17,7 @@ import (
 
 	"tovik.example/tovik/client"
 	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
 	"tovik.example/tovik/wire"
@@ -242,7 +243,7 @@ func importCommand() *cli.Command {
 func importEntries(store *records.Store, realm string, in io.Reader) (done int, err error) {
 	lines := bufio.NewScanner(in)
 	lines.Buffer(nil, 1<<20)
-	var batch []records.Entry
+	var batch []journal.Entry
 	flush := func() error {
 		if len(batch) == 0 {
 			return nil
@@ -262,8 +263,8 @@ func importEntries(store *records.Store, realm string, in io.Reader) (done int, 
 		if err := json.Unmarshal(lines.Bytes(), &r); err != nil || r.ID <= 0 || r.Kind == "" || r.At.IsZero() {
 			return done, fmt.Errorf("line %d is no entry of a journal; allowed: what tovik journal --format ndjson writes", line)
 		}
-		batch = append(batch, records.Entry{
-			ID: r.ID, At: r.At.UnixMilli(), Realm: realm, Kind: records.Kind(r.Kind), Room: presence.RoomName(r.Room), User: presence.UserID(r.User),
+		batch = append(batch, journal.Entry{
+			ID: r.ID, At: r.At.UnixMilli(), Realm: realm, Kind: journal.Kind(r.Kind), Room: presence.RoomName(r.Room), User: presence.UserID(r.User),
 			Session: presence.SessionID(r.Session), Link: presence.LinkNumber(r.Link), Over: r.Over, Status: r.Status, Was: r.Was, Note: r.Note,
 			Reason: r.Reason, Length: r.Length, Lost: r.Lost, Open: !r.Hidden,
 		})

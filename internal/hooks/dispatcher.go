@@ -15,6 +15,7 @@ import (
 	"sync"
 	"time"
 
+	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
 )
@@ -138,7 +139,7 @@ func (h *hook) settle() error {
 }
 
 // Deliveries implements [records.Outbox].
-func (d *Dispatcher) Deliveries(a *records.Announcement) (list []records.Delivery) {
+func (d *Dispatcher) Deliveries(a *journal.Announcement) (list []records.Delivery) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	for _, id := range d.order {
@@ -527,7 +528,7 @@ func (d *Dispatcher) try(ctx context.Context, realm, id string) (records.Deliver
 	}
 	kept := h.Hook
 	d.mu.Unlock()
-	one := delivery(&kept, Test, &records.Announcement{Realm: realm, Kind: Test, At: time.Now().UnixMilli(), Person: presence.UserID("")})
+	one := delivery(&kept, Test, &journal.Announcement{Realm: realm, Kind: Test, At: time.Now().UnixMilli(), Person: presence.UserID("")})
 	one, _ = d.post(ctx, h, one)
 	one.State = records.Delivered
 	if one.Error != "" || one.Answered < 200 || one.Answered > 299 {

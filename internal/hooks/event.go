@@ -7,14 +7,15 @@ import (
 	"strings"
 	"time"
 
+	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
 	"tovik.example/tovik/wire"
 )
 
-// The kinds of events.
+// The kinds of events that are not announced as such: a headcount that crosses a bound, and a
+// test.
 const (
-	headcount      = "headcount" // announced at each change; an event only if it crosses a bound
 	HeadcountAbove = "headcount.above"
 	HeadcountBelow = "headcount.below"
 	Test           = "hook.test"
@@ -22,20 +23,21 @@ const (
 
 // Kinds are the kinds that a hook can subscribe to.
 var Kinds = []string{
-	"room.first-in", "room.empty", "member.joined", "member.left", "person.online", "person.offline", "status.changed", HeadcountAbove, HeadcountBelow,
+	string(journal.RoomFirstIn), string(journal.RoomEmpty), string(journal.MemberJoined), string(journal.MemberLeft),
+	string(journal.PersonOnline), string(journal.PersonOffline), string(journal.StatusChanged), HeadcountAbove, HeadcountBelow,
 }
 
 // typePrefix turns a kind into the type of a CloudEvent.
 const typePrefix = "tovik."
 
 // tells returns the kinds of the events that an announcement makes for a hook.
-func tells(h *records.Hook, a *records.Announcement) (kinds []string) {
+func tells(h *records.Hook, a *journal.Announcement) (kinds []string) {
 	if (a.View == presence.Open) != (h.View == wire.ViewOpen) || !about(h, a.Room) {
 		return nil
 	}
-	if a.Kind != headcount {
-		if slices.Contains(h.Kinds, a.Kind) {
-			kinds = append(kinds, a.Kind)
+	if a.Kind != journal.Headcount {
+		if kind := string(a.Kind); slices.Contains(h.Kinds, kind) {
+			kinds = append(kinds, kind)
 		}
 		return kinds
 	}
@@ -57,7 +59,7 @@ func about(h *records.Hook, room presence.RoomName) bool {
 }
 
 // delivery makes the delivery of an event to a hook.
-func delivery(h *records.Hook, kind string, a *records.Announcement) records.Delivery {
+func delivery(h *records.Hook, kind string, a *journal.Announcement) records.Delivery {
 	data := wire.EventData{Room: string(a.Room), User: string(a.Person), Name: a.Profile.Name, Picture: a.Profile.Picture}
 	subject := string(a.Person)
 	if a.Room != "" {
@@ -65,10 +67,10 @@ func delivery(h *records.Hook, kind string, a *records.Announcement) records.Del
 		people := a.People
 		data.People = &people
 	}
-	switch kind {
-	case "member.joined", "member.left":
+	switch journal.Kind(kind) {
+	case journal.MemberJoined, journal.MemberLeft:
 		data.Status, data.Since = string(a.Member.Status), &wire.Time{Time: a.Member.Since}
-	case "person.online", "person.offline", "status.changed":
+	case journal.PersonOnline, journal.PersonOffline, journal.StatusChanged:
 		data.Status, data.Was, data.Note = string(a.Is.Status), string(a.Was.Status), a.Is.Note
 		if a.Is.Until != 0 {
 			data.Until = &wire.Time{Time: time.UnixMilli(a.Is.Until)}
@@ -81,7 +83,7 @@ func delivery(h *records.Hook, kind string, a *records.Announcement) records.Del
 	if a.LastSeen != 0 && kind != HeadcountAbove && kind != HeadcountBelow {
 		data.LastSeen = &wire.Time{Time: time.UnixMilli(a.LastSeen)}
 	}
-	if a.Reason != presence.NoReason && kind == "member.left" {
+	if a.Reason != presence.NoReason && kind == string(journal.MemberLeft) {
 		data.Reason = a.Reason.String()
 	}
 	d := records.Delivery{
@@ -106,5 +108,5 @@ func body(h *records.Hook, d *records.Delivery, subject string, data wire.EventD
 
 // OfPeople reports whether events of a kind are about people, whatever their rooms.
 func OfPeople(kind string) bool {
-	return kind == "person.online" || kind == "person.offline" || kind == "status.changed"
+	return slices.Contains([]journal.Kind{journal.PersonOnline, journal.PersonOffline, journal.StatusChanged}, journal.Kind(kind))
 }

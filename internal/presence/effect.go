@@ -54,6 +54,7 @@ type TypingChanged struct {
 type PersonChanged struct {
 	Views         Views
 	User          UserID
+	Profile       Profile
 	Before, After Appearance
 	LastSeen      int64 // Unix milliseconds; goes with After.Status Offline
 }

@@ -205,7 +205,7 @@ func (c *Core) tell(m *member, before [viewCount]sight, why leaving, out *Effect
 func (c *Core) tellPerson(p *person, before [viewCount]Appearance, why leaving, out *Effects) {
 	after := [viewCount]Appearance{p.appearance(Full), p.appearance(Open)}
 	say := func(views Views, view View) {
-		effect := PersonChanged{Views: views, User: p.id, Before: before[view], After: after[view]}
+		effect := PersonChanged{Views: views, User: p.id, Profile: p.profile, Before: before[view], After: after[view]}
 		if effect.After.Status == Offline {
 			effect.LastSeen = why.lastSeen
 		}

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"tovik.example/tovik/internal/delivery"
+	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/problem"
 	"tovik.example/tovik/internal/records"
@@ -61,10 +62,10 @@ func (d Desk) Explain(ctx context.Context, id, name string) (wire.Explanation, e
 // lastEnd finds the journal entry of the last leave from the room, or without a room of the
 // end of the last session.
 func (r *Realm) lastEnd(ctx context.Context, user presence.UserID, room presence.RoomName, x presence.Explanation) (*wire.Record, error) {
-	q := records.JournalQuery{Realm: r.name, Users: []presence.UserID{user}, Kinds: []records.Kind{records.SessionEnded}, Backward: true}
+	q := records.JournalQuery{Realm: r.name, Users: []presence.UserID{user}, Kinds: []journal.Kind{journal.SessionEnded}, Backward: true}
 	switch {
 	case room != "" && x.Member[presence.Full].Sessions == 0:
-		q.Kinds, q.Rooms = []records.Kind{records.MemberLeft}, []presence.Pattern{presence.Pattern(room)}
+		q.Kinds, q.Rooms = []journal.Kind{journal.MemberLeft}, []presence.Pattern{presence.Pattern(room)}
 	case room != "" || x.Shown[presence.Full].Status != presence.Offline:
 		return nil, nil
 	}
@@ -171,7 +172,7 @@ func (e explainer) ended() string {
 		why = "of " + e.last.Reason
 	}
 	what := "Their last session ended"
-	if e.last.Kind == string(records.MemberLeft) {
+	if e.last.Kind == string(journal.MemberLeft) {
 		what = "They left " + e.last.Room
 	}
 	return fmt.Sprintf("%s at %s, because %s; it had lasted %s.", what, e.clock(e.last.At.Time), why, short(time.Duration(e.last.Length)*time.Millisecond))

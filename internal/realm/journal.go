@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"tovik.example/tovik/internal/headcount"
+	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/problem"
 	"tovik.example/tovik/internal/records"
@@ -58,8 +60,8 @@ func (d Desk) Journal(q JournalQuery) (*Entries, error) {
 		}
 	}
 	for _, word := range q.Kinds {
-		kind := records.Kind(word)
-		if !slices.Contains(records.Kinds, kind) {
+		kind := journal.Kind(word)
+		if !slices.Contains(journal.Kinds, kind) {
 			return nil, problem.BadField("kind", word, "the journal has no entries of this kind", kindList())
 		}
 		e.q.Kinds = append(e.q.Kinds, kind)
@@ -68,8 +70,8 @@ func (d Desk) Journal(q JournalQuery) (*Entries, error) {
 }
 
 func kindList() string {
-	words := make([]string, len(records.Kinds))
-	for i, kind := range records.Kinds {
+	words := make([]string, len(journal.Kinds))
+	for i, kind := range journal.Kinds {
 		words[i] = string(kind)
 	}
 	return strings.Join(words, ", ")
@@ -105,7 +107,7 @@ func (e *Entries) Page(ctx context.Context, limit int) (wire.Journal, error) {
 // error. A second call continues after the last piece.
 func (e *Entries) Each(ctx context.Context, call func([]wire.Record) error) error {
 	var failed error
-	err := e.desk.realm.store.EachEntry(ctx, e.q, piece, func(page []records.Entry) bool {
+	err := e.desk.realm.store.EachEntry(ctx, e.q, piece, func(page []journal.Entry) bool {
 		if failed = call(entryDocuments(page)); len(page) > 0 {
 			e.q.After = page[len(page)-1].ID
 		}
@@ -134,7 +136,7 @@ func (e *Entries) After(id int64) { e.q.After = id }
 // entries, so that none is missed in between.
 func (e *Entries) Written() <-chan struct{} { return e.desk.realm.writer.Written() }
 
-func entryDocuments(page []records.Entry) []wire.Record {
+func entryDocuments(page []journal.Entry) []wire.Record {
 	list := make([]wire.Record, len(page))
 	for i := range page {
 		list[i] = entryDocument(&page[i])
@@ -142,7 +144,7 @@ func entryDocuments(page []records.Entry) []wire.Record {
 	return list
 }
 
-func entryDocument(e *records.Entry) wire.Record {
+func entryDocument(e *journal.Entry) wire.Record {
 	return wire.Record{
 		ID: e.ID, At: wire.Time{Time: time.UnixMilli(e.At)}, Kind: string(e.Kind), Room: string(e.Room), User: string(e.User),
 		Session: string(e.Session), Link: uint32(e.Link), Over: e.Over, Status: e.Status, Was: e.Was, Note: e.Note, Reason: e.Reason,
@@ -158,7 +160,7 @@ func (d Desk) Attendance(ctx context.Context, name string, from, to time.Time) (
 		return wire.Attendance{}, err
 	}
 	r := d.realm
-	stays, err := r.store.Attendance(ctx, r.name, room, from, to, r.writer.Here())
+	stays, err := r.store.Attendance(ctx, r.name, room, from, to, r.here(room))
 	if err != nil {
 		return wire.Attendance{}, err
 	}
@@ -175,6 +177,23 @@ func (d Desk) Attendance(ctx context.Context, name string, from, to time.Time) (
 	}
 	slices.SortStableFunc(doc.Stays, func(x, y wire.Stay) int { return x.Joined.Compare(y.Joined.Time) })
 	return doc, nil
+}
+
+// here returns who is in a room now, or with an empty room has sessions, and since when.
+func (r *Realm) here(room presence.RoomName) (stays []records.Stay) {
+	if room != "" {
+		for _, m := range r.engine.MembersNow(room) {
+			stays = append(stays, records.Stay{User: m.User, Joined: m.Since.UnixMilli()})
+		}
+		return stays
+	}
+	known := r.engine.Known()
+	r.engine.SavePeople(func() []presence.UserID { return known }, func(p presence.SavedPerson) {
+		for _, s := range p.Sessions {
+			stays = append(stays, records.Stay{User: p.User, Joined: s.Opened})
+		}
+	})
+	return stays
 }
 
 // nameStays fills in names from the directory.
@@ -204,10 +223,10 @@ func (r *Realm) nameStays(ctx context.Context, stays []wire.Stay) error {
 
 // steps are the steps of headcounts, with their length and the default time span.
 var steps = map[string]struct {
-	step records.Step
+	step headcount.Step
 	ago  time.Duration
 }{
-	"minute": {records.Minute, time.Hour}, "hour": {records.Hour, 48 * time.Hour}, "day": {records.Day, 30 * 24 * time.Hour},
+	"minute": {headcount.Minute, time.Hour}, "hour": {headcount.Hour, 48 * time.Hour}, "day": {headcount.Day, 30 * 24 * time.Hour},
 }
 
 // StepSpan returns the default time span of headcounts with a step.
@@ -237,7 +256,7 @@ func (d Desk) Headcounts(ctx context.Context, q HeadcountQuery) (wire.Headcounts
 		return wire.Headcounts{}, err
 	}
 	r, step := d.realm, steps[q.Step].step
-	var rows []records.Headcount
+	var rows []headcount.Row
 	if q.Top > 0 {
 		rows, err = r.store.Peaks(ctx, r.name, room, step, q.From, q.To, q.Top)
 	} else {
@@ -256,7 +275,7 @@ func (d Desk) Headcounts(ctx context.Context, q HeadcountQuery) (wire.Headcounts
 	return doc, nil
 }
 
-func headcountDocument(h *records.Headcount) wire.Headcount {
+func headcountDocument(h *headcount.Row) wire.Headcount {
 	mean := func(sum int64) float64 {
 		if h.Span == 0 {
 			return 0

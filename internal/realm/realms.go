@@ -10,6 +10,7 @@ import (
 	"sync/atomic"
 
 	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
 	"tovik.example/tovik/wire"
@@ -260,17 +261,17 @@ func (s *Realms) Figures() Figures {
 		}
 		of := &f.Realms[at]
 		switch total.Kind {
-		case records.SessionOpened:
+		case journal.SessionOpened:
 			of.Opened[total.Which] = n
-		case records.SessionLost:
+		case journal.SessionLost:
 			of.Lost[total.Which] = n
-		case records.SessionResumed:
+		case journal.SessionResumed:
 			of.Resumed = n
-		case records.SessionEnded:
+		case journal.SessionEnded:
 			of.Ended[total.Which] = n
-		case records.MemberJoined:
+		case journal.MemberJoined:
 			of.Joined = n
-		case records.MemberLeft:
+		case journal.MemberLeft:
 			of.Left[total.Which] = n
 		}
 	}

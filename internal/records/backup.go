@@ -11,6 +11,8 @@ import (
 
 	"gorm.io/gorm"
 
+	"tovik.example/tovik/internal/headcount"
+	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
 )
 
@@ -194,7 +196,7 @@ func checkRows(db *gorm.DB) (findings []Finding, err error) {
 			if err != nil {
 				return findings, err
 			}
-			if last == string(SessionEnded) {
+			if last == string(journal.SessionEnded) {
 				unknown++
 			}
 		}
@@ -215,7 +217,7 @@ func checkRows(db *gorm.DB) (findings []Finding, err error) {
 	wrong := int64(0)
 	for at, n := range here {
 		var last *int
-		err := db.Raw("SELECT people_close FROM headcounts WHERE realm = ? AND room = ? AND step = ? ORDER BY at DESC LIMIT 1", at.realm, at.room, Minute).Scan(&last).Error
+		err := db.Raw("SELECT people_close FROM headcounts WHERE realm = ? AND room = ? AND step = ? ORDER BY at DESC LIMIT 1", at.realm, at.room, headcount.Minute).Scan(&last).Error
 		if err != nil {
 			return findings, err
 		}

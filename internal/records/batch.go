@@ -6,6 +6,8 @@ import (
 	"slices"
 	"time"
 
+	"tovik.example/tovik/internal/headcount"
+	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
 )
 
@@ -18,9 +20,9 @@ const (
 // batch is what waits to be written.
 type batch struct {
 	writer     *Writer
-	entries    []Entry
+	entries    []journal.Entry
 	people     map[personID]*Person
-	counts     map[countID]Headcount
+	counts     map[countID]headcount.Row
 	deliveries []Delivery
 	results    map[int64]Delivery
 	lost       map[string]gap // by realm
@@ -72,7 +74,7 @@ func (b *batch) begins() {
 	}
 }
 
-func (b *batch) entry(e Entry) {
+func (b *batch) entry(e journal.Entry) {
 	b.begins()
 	b.writer.total(&e)
 	b.entries = append(b.entries, e)
@@ -112,13 +114,13 @@ func (b *batch) lastSeen(realm string, user presence.UserID, full, open int64) {
 	}
 }
 
-func (b *batch) headcount(h Headcount) {
+func (b *batch) headcount(h headcount.Row) {
 	b.begins()
 	b.counts[countID{h.Realm, h.Room, h.At}] = h
 }
 
 // announce adds the deliveries that hooks want for an announcement.
-func (b *batch) announce(a *Announcement) {
+func (b *batch) announce(a *journal.Announcement) {
 	if b.writer.outbox == nil {
 		return
 	}
@@ -159,11 +161,11 @@ func (b *batch) bound() {
 }
 
 // numbered numbers the entries from first on, with an entry for each gap before them.
-func (b *batch) numbered(first int64) []Entry {
-	entries := make([]Entry, 0, len(b.entries)+len(b.lost))
+func (b *batch) numbered(first int64) []journal.Entry {
+	entries := make([]journal.Entry, 0, len(b.entries)+len(b.lost))
 	for _, realm := range slices.Sorted(maps.Keys(b.lost)) {
 		g := b.lost[realm]
-		entries = append(entries, Entry{At: g.to, Realm: realm, Kind: JournalGap, Lost: g.entries, Length: g.to - g.from, Open: true})
+		entries = append(entries, journal.Entry{At: g.to, Realm: realm, Kind: journal.Gap, Lost: g.entries, Length: g.to - g.from, Open: true})
 	}
 	entries = append(entries, b.entries...)
 	for i := range entries {

@@ -9,57 +9,9 @@ import (
 
 	"gorm.io/gorm"
 
+	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
 )
-
-// Kind is the kind of a journal entry.
-type Kind string
-
-// The kinds.
-const (
-	SessionOpened  Kind = "session.opened"
-	SessionLost    Kind = "session.lost"    // its link is gone; Reason says how
-	SessionResumed Kind = "session.resumed" // after Length without a link
-	SessionEnded   Kind = "session.ended"   // after Length, for Reason
-	SessionIdle    Kind = "session.idle"
-	SessionActive  Kind = "session.active"
-	MemberJoined   Kind = "member.joined"
-	MemberLeft     Kind = "member.left" // after Length, for Reason
-	StatusChanged  Kind = "status.changed"
-	PersonRemoved  Kind = "person.removed"  // from Room, or altogether
-	ServiceStarted Kind = "service.started" // after Length; Reason says how it had ended
-	ServiceStopped Kind = "service.stopped"
-	JournalGap     Kind = "journal.gap" // Lost entries in Length
-)
-
-// Kinds are all of them.
-var Kinds = []Kind{
-	SessionOpened, SessionLost, SessionResumed, SessionEnded, SessionIdle, SessionActive, MemberJoined, MemberLeft,
-	StatusChanged, PersonRemoved, ServiceStarted, ServiceStopped, JournalGap,
-}
-
-// Entry is an entry of the journal. Ids increase in the order of events, across all realms.
-type Entry struct {
-	ID      int64 `gorm:"primaryKey;autoIncrement:false"`
-	At      int64 // Unix milliseconds
-	Realm   string
-	Kind    Kind
-	Room    presence.RoomName
-	User    presence.UserID
-	Session presence.SessionID
-	Link    presence.LinkNumber
-	Over    string // what kind of link
-	Status  string
-	Was     string // the status before
-	Note    string
-	Reason  string
-	Length  int64 // milliseconds
-	Lost    int64
-	Open    bool // those who do not see who hides have seen it
-}
-
-// TableName is for gorm.
-func (Entry) TableName() string { return "journal" }
 
 // journalMinute is the range of ids of the entries of a minute.
 type journalMinute struct {
@@ -73,7 +25,7 @@ type JournalQuery struct {
 	From, To time.Time // from the one, before the other
 	Rooms    []presence.Pattern
 	Users    []presence.UserID
-	Kinds    []Kind
+	Kinds    []journal.Kind
 	After    int64 // only entries with a higher id
 	Before   int64 // only entries with a lower id
 	Backward bool  // the newest first
@@ -84,9 +36,9 @@ type JournalQuery struct {
 const chunk = 1000
 
 // Journal returns up to limit entries.
-func (s *Store) Journal(ctx context.Context, q JournalQuery, limit int) ([]Entry, error) {
-	var page []Entry
-	err := s.EachEntry(ctx, q, min(limit, chunk), func(more []Entry) bool {
+func (s *Store) Journal(ctx context.Context, q JournalQuery, limit int) ([]journal.Entry, error) {
+	var page []journal.Entry
+	err := s.EachEntry(ctx, q, min(limit, chunk), func(more []journal.Entry) bool {
 		page = append(page, more[:min(len(more), limit-len(page))]...)
 		return len(page) < limit
 	})
@@ -95,14 +47,14 @@ func (s *Store) Journal(ctx context.Context, q JournalQuery, limit int) ([]Entry
 
 // EachEntry calls each with the entries in order, size of them at once, until it returns false.
 // Entries that are added meanwhile may or may not be included.
-func (s *Store) EachEntry(ctx context.Context, q JournalQuery, size int, each func([]Entry) bool) error {
+func (s *Store) EachEntry(ctx context.Context, q JournalQuery, size int, each func([]journal.Entry) bool) error {
 	first, last, err := s.idsBetween(ctx, q.From, q.To)
 	if err != nil {
 		return err
 	}
 	first, last = max(first, q.After+1), min(last, before(q.Before))
 	for first <= last {
-		var rows []Entry
+		var rows []journal.Entry
 		query := q.narrow(s.reading(ctx)).Where("id BETWEEN ? AND ?", first, last).Limit(size)
 		if q.Backward {
 			query = query.Order("id DESC")
@@ -121,7 +73,7 @@ func (s *Store) EachEntry(ctx context.Context, q JournalQuery, size int, each fu
 			first = rows[len(rows)-1].ID + 1
 		}
 		more := len(rows) == size
-		rows = slices.DeleteFunc(rows, func(e Entry) bool { return !q.has(&e) })
+		rows = slices.DeleteFunc(rows, func(e journal.Entry) bool { return !q.has(&e) })
 		if (len(rows) > 0 && !each(rows)) || !more {
 			return nil
 		}
@@ -154,7 +106,7 @@ func (q *JournalQuery) narrow(db *gorm.DB) *gorm.DB {
 }
 
 // has checks the remaining conditions.
-func (q *JournalQuery) has(e *Entry) bool {
+func (q *JournalQuery) has(e *journal.Entry) bool {
 	switch {
 	case !q.From.IsZero() && e.At < q.From.UnixMilli(), !q.To.IsZero() && e.At >= q.To.UnixMilli():
 		return false
@@ -197,7 +149,7 @@ func (s *Store) JournalEnds(ctx context.Context) (first, last int64, err error) 
 }
 
 // ImportEntries adds entries exported from another service under their ids, which must be free.
-func (s *Store) ImportEntries(entries []Entry) error {
+func (s *Store) ImportEntries(entries []journal.Entry) error {
 	err := s.db().Transaction(func(tx *gorm.DB) error {
 		if err := created(putEntries(tx, entries)); err != nil {
 			return err
@@ -211,7 +163,7 @@ func (s *Store) ImportEntries(entries []Entry) error {
 }
 
 // addMinutes updates the index by time.
-func addMinutes(tx *gorm.DB, entries []Entry) error {
+func addMinutes(tx *gorm.DB, entries []journal.Entry) error {
 	spans := map[int64]*journalMinute{}
 	for i := range entries {
 		minute, id := entries[i].At/60_000, entries[i].ID

@@ -7,6 +7,8 @@ import (
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
+	"tovik.example/tovik/internal/headcount"
+	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
 )
 
@@ -100,7 +102,7 @@ func (s *Store) RemoveRealm(name string) error {
 		if err := tx.Where("hook IN (SELECT id FROM hooks WHERE realm = ?)", name).Delete(&Delivery{}).Error; err != nil {
 			return err
 		}
-		for _, table := range []any{&OperatorKey{}, &TokenKey{}, &Removal{}, &Person{}, &Room{}, &Entry{}, &Headcount{}, &Hook{}} {
+		for _, table := range []any{&OperatorKey{}, &TokenKey{}, &Removal{}, &Person{}, &Room{}, &journal.Entry{}, &headcount.Row{}, &Hook{}} {
 			if err := tx.Where("realm = ?", name).Delete(table).Error; err != nil {
 				return err
 			}
@@ -172,7 +174,7 @@ func (s *Store) Remove(r Removal) error {
 func (s *Store) Erase(ctx context.Context, realm string, user presence.UserID) (map[string]int64, error) {
 	erased := map[string]int64{}
 	err := s.db().Transaction(func(tx *gorm.DB) error {
-		for kind, table := range map[string]any{"removals": &Removal{}, "journal": &Entry{}, "directory": &Person{}} {
+		for kind, table := range map[string]any{"removals": &Removal{}, "journal": &journal.Entry{}, "directory": &Person{}} {
 			result := tx.Where("realm = ? AND user = ?", realm, user).Delete(table)
 			if result.Error != nil {
 				return result.Error

@@ -4,18 +4,19 @@ import (
 	"context"
 	"time"
 
-	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/headcount"
+	"tovik.example/tovik/internal/journal"
 )
 
 // Retention says how long records are kept. What is older is deleted, a little at a time.
 type Retention struct {
-	Journal     time.Duration          // of entries; 0: 90 days
-	Kinds       map[Kind]time.Duration // of entries of a kind, where it differs
-	JournalRows int64                  // at most so many entries, the newest; 0: 20 million
-	KindRows    map[Kind]int64         // at most so many of a kind
-	Minutes     time.Duration          // of headcounts by the minute; 0: 14 days
-	Hours       time.Duration          // of headcounts by the hour; 0: 400 days
-	Deliveries  time.Duration          // that were delivered or parked; 0: 7 days
+	Journal     time.Duration                  // of entries; 0: 90 days
+	Kinds       map[journal.Kind]time.Duration // of entries of a kind, where it differs
+	JournalRows int64                          // at most so many entries, the newest; 0: 20 million
+	KindRows    map[journal.Kind]int64         // at most so many of a kind
+	Minutes     time.Duration                  // of headcounts by the minute; 0: 14 days
+	Hours       time.Duration                  // of headcounts by the hour; 0: 400 days
+	Deliveries  time.Duration                  // that were delivered or parked; 0: 7 days
 }
 
 // withDefaults replaces zero fields by their defaults.
@@ -67,38 +68,10 @@ func (w *Writer) tidy(ctx context.Context) {
 // rollUp sums up all hours that are over, a little after their last minute was written.
 func (w *Writer) rollUp(ctx context.Context, now time.Time) error {
 	for {
-		if more, err := w.store.rollUp(ctx, now.Add(-2*markEvery), w.here); err != nil || !more || ctx.Err() != nil {
+		if more, err := w.store.rollUp(ctx, now.Add(-2*markEvery)); err != nil || !more || ctx.Err() != nil {
 			return err
 		}
 	}
-}
-
-// Here returns a function that says who is in a room now, or with an empty room has sessions.
-func (w *Writer) Here() Here { return w.here }
-
-func (w *Writer) here(realm string, room presence.RoomName) []Stay {
-	for _, r := range w.all() {
-		if r.realm == realm {
-			return r.here(room)
-		}
-	}
-	return nil
-}
-
-func (r *Recorder) here(room presence.RoomName) (stays []Stay) {
-	if room != "" {
-		for _, m := range r.engine.MembersNow(room) {
-			stays = append(stays, Stay{User: m.User, Joined: m.Since.UnixMilli()})
-		}
-		return stays
-	}
-	known := r.engine.Known()
-	r.engine.SavePeople(func() []presence.UserID { return known }, func(p presence.SavedPerson) {
-		for _, s := range p.Sessions {
-			stays = append(stays, Stay{User: p.User, Joined: s.Opened})
-		}
-	})
-	return stays
 }
 
 // prune deletes what is too old, in small steps.
@@ -109,8 +82,8 @@ func (w *Writer) prune(ctx context.Context, now time.Time) error {
 		sql  string
 		args []any
 	}{
-		{"DELETE FROM headcounts WHERE (realm, room, step, at) IN (SELECT realm, room, step, at FROM headcounts INDEXED BY headcounts_by_time WHERE step = ? AND at < ? LIMIT ?)", []any{Minute, ago(keep.Minutes)}},
-		{"DELETE FROM headcounts WHERE (realm, room, step, at) IN (SELECT realm, room, step, at FROM headcounts INDEXED BY headcounts_by_time WHERE step = ? AND at < ? LIMIT ?)", []any{Hour, ago(keep.Hours)}},
+		{"DELETE FROM headcounts WHERE (realm, room, step, at) IN (SELECT realm, room, step, at FROM headcounts INDEXED BY headcounts_by_time WHERE step = ? AND at < ? LIMIT ?)", []any{headcount.Minute, ago(keep.Minutes)}},
+		{"DELETE FROM headcounts WHERE (realm, room, step, at) IN (SELECT realm, room, step, at FROM headcounts INDEXED BY headcounts_by_time WHERE step = ? AND at < ? LIMIT ?)", []any{headcount.Hour, ago(keep.Hours)}},
 		{"DELETE FROM deliveries WHERE id IN (SELECT id FROM deliveries WHERE state <> 'waiting' AND created < ? LIMIT ?)", []any{ago(keep.Deliveries)}},
 	}
 	_, last, err := w.store.JournalEnds(ctx)
@@ -130,7 +103,7 @@ func (w *Writer) prune(ctx context.Context, now time.Time) error {
 	} else {
 		w.counted = now
 	}
-	for _, kind := range Kinds {
+	for _, kind := range journal.Kinds {
 		upTo, err := w.store.kindUpTo(ctx, kind, keep, ago)
 		if err != nil {
 			return err
@@ -160,7 +133,7 @@ func (w *Writer) prune(ctx context.Context, now time.Time) error {
 }
 
 // kindUpTo returns the id up to which the entries of a kind are too old, or too many.
-func (s *Store) kindUpTo(ctx context.Context, kind Kind, keep Retention, ago func(time.Duration) int64) (upTo int64, err error) {
+func (s *Store) kindUpTo(ctx context.Context, kind journal.Kind, keep Retention, ago func(time.Duration) int64) (upTo int64, err error) {
 	if age, ok := keep.Kinds[kind]; ok {
 		if upTo, err = s.idBefore(ctx, ago(age)); err != nil {
 			return 0, err

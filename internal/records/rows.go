@@ -7,6 +7,8 @@ import (
 	"strings"
 
 	"gorm.io/gorm"
+
+	"tovik.example/tovik/internal/journal"
 )
 
 // rowsAtOnce is how many rows one statement has: as many as fit, of the largest size first.
@@ -89,8 +91,8 @@ func putRows[R any](tx *gorm.DB, t *table, rows []R, values func(into []any, row
 
 var journalTable = newTable("journal", "id, at, realm, kind, room, user, session, link, over, status, was, note, reason, length, lost, open", "")
 
-func putEntries(tx *gorm.DB, entries []Entry) error {
-	return putRows(tx, journalTable, entries, func(into []any, e *Entry) []any {
+func putEntries(tx *gorm.DB, entries []journal.Entry) error {
+	return putRows(tx, journalTable, entries, func(into []any, e *journal.Entry) []any {
 		return append(into, e.ID, e.At, e.Realm, string(e.Kind), string(e.Room), string(e.User), string(e.Session), int64(e.Link), e.Over,
 			e.Status, e.Was, e.Note, e.Reason, e.Length, e.Lost, e.Open)
 	})

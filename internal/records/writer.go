@@ -14,7 +14,8 @@ import (
 	"gorm.io/gorm"
 
 	"tovik.example/tovik/internal/engine"
-	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/headcount"
+	"tovik.example/tovik/internal/journal"
 )
 
 // How the writer writes behind.
@@ -32,7 +33,7 @@ const (
 // do not block.
 type Outbox interface {
 	// Deliveries returns what hooks want to be told about an announcement.
-	Deliveries(*Announcement) []Delivery
+	Deliveries(*journal.Announcement) []Delivery
 	// Committed takes deliveries that have been written, in order.
 	Committed([]Delivery)
 }
@@ -123,16 +124,13 @@ func (w *Writer) SetRetention(keep Retention) {
 }
 
 func (w *Writer) newBatch() *batch {
-	return &batch{writer: w, people: map[personID]*Person{}, counts: map[countID]Headcount{}, results: map[int64]Delivery{}, lost: map[string]gap{}}
+	return &batch{writer: w, people: map[personID]*Person{}, counts: map[countID]headcount.Row{}, results: map[int64]Delivery{}, lost: map[string]gap{}}
 }
 
 // Record records a realm from its start on. Start makes the realm's engine with the recorder
 // that it is given, and restores what is on record.
 func (w *Writer) Record(realm string, start func(engine.Recorder) (*engine.Engine, error)) error {
-	at := time.Now().UnixMilli()
-	r := &Recorder{realm: realm, writer: w, touched: map[presence.UserID]struct{}{}, heads: map[presence.RoomName]*head{},
-		began: at, minute: at / int64(Minute) * int64(Minute)}
-	r.head("")
+	r := newRecorder(realm, w)
 	var err error
 	if r.engine, err = start(r); err != nil {
 		return err
@@ -148,14 +146,11 @@ func (w *Writer) Record(realm string, start func(engine.Recorder) (*engine.Engin
 
 // recall reads what the previous run counted in the present minute.
 func (r *Recorder) recall() error {
-	var rows []Headcount
-	if err := r.writer.store.db().Where("realm = ? AND step = ? AND at = ?", r.realm, Minute, r.minute).Find(&rows).Error; err != nil {
+	var rows []headcount.Row
+	if err := r.writer.store.db().Where("realm = ? AND step = ? AND at = ?", r.realm, headcount.Minute, r.counter.Minute()).Find(&rows).Error; err != nil {
 		return err
 	}
-	r.before = map[presence.RoomName]Headcount{}
-	for _, row := range rows {
-		r.before[row.Room] = row
-	}
+	r.counter.Continue(rows)
 	return nil
 }
 
@@ -171,7 +166,7 @@ func (w *Writer) End(ctx context.Context, realm string) error {
 // Total is something of a realm that is counted since the start.
 type Total struct {
 	Realm string
-	Kind  Kind
+	Kind  journal.Kind
 	Which string // the reason, or over what
 }
 
@@ -183,12 +178,12 @@ func (w *Writer) Totals() map[Total]int64 {
 }
 
 // total counts an entry.
-func (w *Writer) total(e *Entry) {
+func (w *Writer) total(e *journal.Entry) {
 	which := e.Reason
-	if e.Kind == SessionOpened {
+	if e.Kind == journal.SessionOpened {
 		which = e.Over
 	}
-	if e.Kind == SessionResumed && w.gaps != nil {
+	if e.Kind == journal.SessionResumed && w.gaps != nil {
 		w.gaps.Observe(float64(e.Length) / 1000)
 	}
 	w.mu.Lock()
@@ -315,9 +310,9 @@ func (w *Writer) pass(now time.Time, count bool) {
 	w.run.Mark = now.UnixMilli()
 	for _, r := range w.all() {
 		r.gather(w.batch)
-		r.roll(now.UnixMilli(), w.batch)
+		r.counter.Roll(now.UnixMilli(), w.batch.headcount)
 		if count {
-			r.count(now.UnixMilli(), w.batch)
+			r.counter.SoFar(now.UnixMilli(), w.batch.headcount)
 		}
 	}
 	_ = w.write(true) // says itself what is wrong
@@ -429,10 +424,10 @@ func (w *Writer) note(b *batch, err error) {
 }
 
 // Note adds an entry to the journals of all realms that no engine reports.
-func (w *Writer) Note(kind Kind, reason string, length time.Duration) {
+func (w *Writer) Note(kind journal.Kind, reason string, length time.Duration) {
 	at := time.Now().UnixMilli()
 	for _, r := range w.all() {
-		w.batch.entry(Entry{At: at, Realm: r.realm, Kind: kind, Reason: reason, Length: length.Milliseconds(), Open: true})
+		w.batch.entry(journal.Entry{At: at, Realm: r.realm, Kind: kind, Reason: reason, Length: length.Milliseconds(), Open: true})
 	}
 }
 
@@ -443,10 +438,10 @@ func (w *Writer) Close() error {
 			r.touched[user] = struct{}{}
 		}
 		r.gather(w.batch)
-		r.roll(time.Now().UnixMilli(), w.batch)
-		r.count(time.Now().UnixMilli(), w.batch)
+		r.counter.Roll(time.Now().UnixMilli(), w.batch.headcount)
+		r.counter.SoFar(time.Now().UnixMilli(), w.batch.headcount)
 	}
-	w.Note(ServiceStopped, "", 0)
+	w.Note(journal.ServiceStopped, "", 0)
 	w.run.Mark = time.Now().UnixMilli()
 	w.run.Stopped = w.run.Mark
 	if err := w.write(true); err != nil {

@@ -14,6 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tovik.example/tovik/internal/engine"
+	"tovik.example/tovik/internal/headcount"
+	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
 )
@@ -30,7 +32,7 @@ func (nowhere) Cut(presence.Cut)                                    {}
 func (nowhere) WarnExpiry(presence.LinkID, time.Time)               {}
 func (nowhere) OwnChanged(presence.OwnChanged)                      {}
 func (nowhere) TakenOut(presence.TakenOut)                          {}
-func (nowhere) Deliveries(*records.Announcement) []records.Delivery { return nil }
+func (nowhere) Deliveries(*journal.Announcement) []records.Delivery { return nil }
 func (nowhere) Committed([]records.Delivery)                        {}
 
 // night is a realm with its records, in a bubble of time.
@@ -99,7 +101,7 @@ func (n *night) goes(user presence.UserID) {
 	delete(n.links, user)
 }
 
-func (n *night) journal(q records.JournalQuery) []records.Entry {
+func (n *night) journal(q records.JournalQuery) []journal.Entry {
 	n.Helper()
 	require.NoError(n, n.writer.Sync(n.Context()))
 	q.Realm = "main"
@@ -114,6 +116,14 @@ func bubble(t *testing.T, play func(t *testing.T)) {
 		time.Sleep(time.Until(time.Date(2026, 11, 23, 2, 0, 0, 0, time.UTC)))
 		play(t)
 	})
+}
+
+// here is who is in a room now.
+func (n *night) here(room presence.RoomName) (stays []records.Stay) {
+	for _, m := range n.engine.MembersNow(room) {
+		stays = append(stays, records.Stay{User: m.User, Joined: m.Since.UnixMilli()})
+	}
+	return stays
 }
 
 // TestHeadcountsAreWhatWasThere lets people come and go at random for some hours, and
@@ -198,7 +208,7 @@ func TestHeadcountsAreWhatWasThere(t *testing.T) {
 				sum += float64(len(here)) * to.Sub(last).Seconds()
 				return least, most, len(met), joins, leaves, sum / to.Sub(from).Seconds()
 			}
-			for step, hours := range map[records.Step]int{records.Minute: 2, records.Hour: 2} {
+			for step, hours := range map[headcount.Step]int{headcount.Minute: 2, headcount.Hour: 2} {
 				rows, err := store.Headcounts(t.Context(), "main", weir, step, started, started.Add(time.Duration(hours)*time.Hour), 1000)
 				require.NoError(t, err)
 				length := time.Duration(step) * time.Millisecond
@@ -213,7 +223,7 @@ func TestHeadcountsAreWhatWasThere(t *testing.T) {
 			}
 			// Who was there at some time is what the list says, too.
 			at := started.Add(time.Duration(random.Int64N(int64(100 * time.Minute))))
-			stays, err := store.Attendance(t.Context(), "main", weir, at, at.Add(time.Millisecond), n.writer.Here())
+			stays, err := store.Attendance(t.Context(), "main", weir, at, at.Add(time.Millisecond), n.here(weir))
 			require.NoError(t, err)
 			var got []presence.UserID
 			for _, stay := range stays {
@@ -274,16 +284,16 @@ func TestACrashLosesNobody(t *testing.T) {
 		require.Equal(t, gone.UnixMilli(), seen[0].LastSeen)
 		before := len(n.journal(records.JournalQuery{}))
 		require.Equal(t, before, len(n.journal(records.JournalQuery{})), "a restart is nothing that happens")
-		rows, err := store.Headcounts(t.Context(), "main", weir, records.Minute, gone.Add(-time.Minute), time.Now(), 10)
+		rows, err := store.Headcounts(t.Context(), "main", weir, headcount.Minute, gone.Add(-time.Minute), time.Now(), 10)
 		require.NoError(t, err)
 		require.Len(t, rows, 1, "while the service was away nothing was counted")
 		time.Sleep(6 * time.Second)
-		rows, err = store.Headcounts(t.Context(), "main", weir, records.Minute, time.Now().Add(-time.Second), time.Now(), 10)
+		rows, err = store.Headcounts(t.Context(), "main", weir, headcount.Minute, time.Now().Add(-time.Second), time.Now(), 10)
 		require.NoError(t, err)
 		require.Len(t, rows, 1)
 		require.Equal(t, []int{2, 2, 2, 0}, []int{rows[0].PeopleMin, rows[0].PeopleMax, rows[0].Visitors, rows[0].Joins}, "who was brought back did not come")
 		n.do(presence.SignOut{User: "ilse"})
-		require.Len(t, n.journal(records.JournalQuery{After: int64(before), Kinds: []records.Kind{records.MemberLeft}}), 1)
+		require.Len(t, n.journal(records.JournalQuery{After: int64(before), Kinds: []journal.Kind{journal.MemberLeft}}), 1)
 		end()
 		require.NoError(t, n.writer.Close())
 		require.NoError(t, store.Close())
@@ -309,12 +319,12 @@ func TestTheJournalIsReadBothWays(t *testing.T) {
 		middle := time.UnixMilli(all[len(all)/2].At)
 		queries := map[string]records.JournalQuery{
 			"all": {}, "room": {Rooms: []presence.Pattern{"desk.night"}}, "pattern": {Rooms: []presence.Pattern{"basin.*"}}, "person": {Users: []presence.UserID{"w-3"}}, "people": {Users: []presence.UserID{"w-3", "w-5"}},
-			"kind": {Kinds: []records.Kind{records.MemberLeft}}, "from": {From: middle}, "to": {To: middle},
+			"kind": {Kinds: []journal.Kind{journal.MemberLeft}}, "from": {From: middle}, "to": {To: middle},
 			"both": {From: middle.Add(-5 * time.Minute), To: middle, Rooms: []presence.Pattern{"**"}, Users: []presence.UserID{"w-3"}},
 		}
 		for name, q := range queries {
 			q.Realm = "main"
-			var want []records.Entry
+			var want []journal.Entry
 			for _, e := range all {
 				inTime := (q.From.IsZero() || e.At >= q.From.UnixMilli()) && (q.To.IsZero() || e.At < q.To.UnixMilli())
 				inRoom := q.Rooms == nil || (e.Room != "" && q.Rooms[0].Match(e.Room))
@@ -324,7 +334,7 @@ func TestTheJournalIsReadBothWays(t *testing.T) {
 			}
 			require.NotEmpty(t, want, name)
 			for _, backward := range []bool{false, true} {
-				var got []records.Entry
+				var got []journal.Entry
 				q := q
 				q.Backward = backward
 				for {
@@ -359,8 +369,8 @@ func TestWhatIsOldIsDeleted(t *testing.T) {
 		store, err := records.Open(records.Memory)
 		require.NoError(t, err)
 		n, end := begin(t, store, records.Retention{
-			Journal: 3 * time.Hour, Kinds: map[records.Kind]time.Duration{records.SessionOpened: 30 * time.Minute}, JournalRows: 200,
-			KindRows: map[records.Kind]int64{records.StatusChanged: 20}, Minutes: time.Hour,
+			Journal: 3 * time.Hour, Kinds: map[journal.Kind]time.Duration{journal.SessionOpened: 30 * time.Minute}, JournalRows: 200,
+			KindRows: map[journal.Kind]int64{journal.StatusChanged: 20}, Minutes: time.Hour,
 		})
 		for range 150 {
 			n.comes("ilse", weir)
@@ -369,7 +379,7 @@ func TestWhatIsOldIsDeleted(t *testing.T) {
 			time.Sleep(30 * time.Second)
 		}
 		all := n.journal(records.JournalQuery{})
-		oldest := map[records.Kind]time.Duration{}
+		oldest := map[journal.Kind]time.Duration{}
 		for _, e := range all {
 			if _, known := oldest[e.Kind]; !known {
 				oldest[e.Kind] = time.Since(time.UnixMilli(e.At))
@@ -378,17 +388,17 @@ func TestWhatIsOldIsDeleted(t *testing.T) {
 		require.LessOrEqual(t, len(all), 220)
 		statuses := 0
 		for _, e := range all {
-			if e.Kind == records.StatusChanged {
+			if e.Kind == journal.StatusChanged {
 				statuses++
 			}
 		}
 		require.InDelta(t, 30, statuses, 12, "20, and those of the ten minutes since they were counted")
-		require.Less(t, oldest[records.SessionOpened], 32*time.Minute)
-		require.Greater(t, oldest[records.SessionOpened], 20*time.Minute, "and no younger ones")
-		rows, err := store.Headcounts(t.Context(), "main", weir, records.Minute, time.Now().Add(-10*time.Hour), time.Now(), 1000)
+		require.Less(t, oldest[journal.SessionOpened], 32*time.Minute)
+		require.Greater(t, oldest[journal.SessionOpened], 20*time.Minute, "and no younger ones")
+		rows, err := store.Headcounts(t.Context(), "main", weir, headcount.Minute, time.Now().Add(-10*time.Hour), time.Now(), 1000)
 		require.NoError(t, err)
 		require.InDelta(t, 60, len(rows), 3)
-		hours, err := store.Headcounts(t.Context(), "main", weir, records.Hour, time.Now().Add(-10*time.Hour), time.Now(), 1000)
+		hours, err := store.Headcounts(t.Context(), "main", weir, headcount.Hour, time.Now().Add(-10*time.Hour), time.Now(), 1000)
 		require.NoError(t, err)
 		require.Len(t, hours, 2, "hours are kept longer")
 		require.Equal(t, 60, hours[0].Joins)
@@ -427,7 +437,7 @@ func TestAGapIsCountedAndTold(t *testing.T) {
 		time.Sleep(10 * time.Second)
 		health = n.writer.Health()
 		require.NoError(t, health.Failing)
-		all := n.journal(records.JournalQuery{From: from, Kinds: []records.Kind{records.JournalGap}})
+		all := n.journal(records.JournalQuery{From: from, Kinds: []journal.Kind{journal.Gap}})
 		require.NotEmpty(t, all)
 		lost := int64(0)
 		for _, e := range all {

@@ -12,6 +12,7 @@ import (
 	"tovik.example/tovik/internal/gateway"
 	"tovik.example/tovik/internal/hooks"
 	"tovik.example/tovik/internal/httpapi"
+	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/realm"
 	"tovik.example/tovik/internal/records"
@@ -86,7 +87,7 @@ func (w *world) tellStart(last records.Run) {
 			how = "crash"
 		}
 	}
-	w.writer.Note(records.ServiceStarted, how, away)
+	w.writer.Note(journal.ServiceStarted, how, away)
 }
 
 // begin starts a realm with what it has on record, however the last run ended.

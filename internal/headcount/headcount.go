@@ -1,0 +1,113 @@
+// Package headcount folds what happens in a realm into how many were in its rooms, minute by
+// minute. It knows no rows, and asks nobody: an effect of the core says all that follows from it.
+package headcount
+
+import "tovik.example/tovik/internal/presence"
+
+// Step is the length of time of a headcount.
+type Step int64
+
+// The steps, in milliseconds.
+const (
+	Minute Step = 60_000
+	Hour   Step = 60 * Minute
+	Day    Step = 24 * Hour
+)
+
+// Begin returns where the step begins that a time in Unix milliseconds falls in, in UTC.
+func (s Step) Begin(at int64) int64 { return at / int64(s) * int64(s) }
+
+// Row is how many were in a room, or with an empty Room in the realm, during a step. Sums over
+// time are in people, or sessions, times milliseconds.
+//
+// A minute in which nothing changed has no row: it is as the minute before it was at its end.
+// The first minute of each hour, and of each start of the service, has a row for every room that
+// somebody is in.
+type Row struct {
+	Realm         string            `gorm:"primaryKey"`
+	Room          presence.RoomName `gorm:"primaryKey"`
+	Step          Step              `gorm:"primaryKey;autoIncrement:false"`
+	At            int64             `gorm:"primaryKey;autoIncrement:false"` // Unix milliseconds: where it begins, in UTC
+	PeopleMin     int
+	PeopleMax     int
+	PeopleTime    int64
+	PeopleClose   int
+	SessionsMin   int
+	SessionsMax   int
+	SessionsTime  int64
+	SessionsClose int
+	Span          int64 // milliseconds of it in which the service ran
+	Visitors      int   // distinct people
+	Joins, Leaves int
+	Peak          int64 // when there were the most people, the first time; Unix milliseconds
+}
+
+// TableName is for gorm.
+func (Row) TableName() string { return "headcounts" }
+
+// Add extends a headcount by the next one.
+func (h *Row) Add(next *Row) {
+	if h.Span == 0 || next.PeopleMax > h.PeopleMax {
+		h.PeopleMax, h.Peak = next.PeopleMax, next.Peak
+	}
+	if h.Span == 0 {
+		h.PeopleMin, h.SessionsMin = next.PeopleMin, next.SessionsMin
+	}
+	h.PeopleMin, h.SessionsMin = min(h.PeopleMin, next.PeopleMin), min(h.SessionsMin, next.SessionsMin)
+	h.SessionsMax = max(h.SessionsMax, next.SessionsMax)
+	h.PeopleTime += next.PeopleTime
+	h.SessionsTime += next.SessionsTime
+	h.PeopleClose, h.SessionsClose = next.PeopleClose, next.SessionsClose
+	h.Span += next.Span
+	h.Joins += next.Joins
+	h.Leaves += next.Leaves
+	h.Visitors = max(h.Visitors, next.Visitors)
+}
+
+// start returns how many people the step began with.
+func (h *Row) start() int { return h.PeopleClose - h.Joins + h.Leaves }
+
+// steady returns a step in which nothing changes after h.
+func (h *Row) steady(at int64, step Step) Row {
+	p, s := h.PeopleClose, h.SessionsClose
+	return Row{Realm: h.Realm, Room: h.Room, Step: step, At: at, PeopleMin: p, PeopleMax: p, PeopleTime: int64(p) * int64(step), PeopleClose: p,
+		SessionsMin: s, SessionsMax: s, SessionsTime: int64(s) * int64(step), SessionsClose: s, Span: int64(step), Visitors: p, Peak: at}
+}
+
+// Fill adds the minutes from begin to end in which nothing changed. Rows are those of one room,
+// by time, from the hour of begin on; before the first the room was empty. Ran tells whether the
+// service ran throughout the minute that begins at a time.
+func Fill(rows []Row, begin, end int64, ran func(at int64) bool) []Row {
+	if len(rows) == 0 {
+		return nil
+	}
+	var all []Row
+	last := &Row{Realm: rows[0].Realm, Room: rows[0].Room}
+	next := 0
+	for at := Hour.Begin(begin); at < end; at += int64(Minute) {
+		switch {
+		case next < len(rows) && rows[next].At == at:
+			last = &rows[next]
+			next++
+			if at >= begin {
+				all = append(all, *last)
+			}
+		case !ran(at):
+			last = nil
+		case last != nil && at >= begin:
+			all = append(all, last.steady(at, Minute))
+		}
+	}
+	return all
+}
+
+// SumUp makes one step out of the shorter steps of one room in it, which are all there, by time.
+// Came is how many people came during it who were not there at its start.
+func SumUp(parts []Row, into Step, came int) Row {
+	sum := Row{Realm: parts[0].Realm, Room: parts[0].Room, Step: into, At: into.Begin(parts[0].At)}
+	for i := range parts {
+		sum.Add(&parts[i])
+	}
+	sum.Visitors = max(parts[0].start()+came, sum.Visitors)
+	return sum
+}

@@ -1,0 +1,222 @@
+// Package journal folds what happens in a realm into the entries of its journal, and into
+// announcements for those who subscribe to them. It knows no rows, and asks nobody: an
+// effect of the core says all that follows from it.
+package journal
+
+import "tovik.example/tovik/internal/presence"
+
+// Kind is the kind of an entry, or of an announcement.
+type Kind string
+
+// The kinds of entries. Those that say so are announced, too.
+const (
+	SessionOpened  Kind = "session.opened"
+	SessionLost    Kind = "session.lost"    // its link is gone; Reason says how
+	SessionResumed Kind = "session.resumed" // after Length without a link
+	SessionEnded   Kind = "session.ended"   // after Length, for Reason
+	SessionIdle    Kind = "session.idle"
+	SessionActive  Kind = "session.active"
+	MemberJoined   Kind = "member.joined"   // announced
+	MemberLeft     Kind = "member.left"     // after Length, for Reason; announced
+	StatusChanged  Kind = "status.changed"  // announced
+	PersonRemoved  Kind = "person.removed"  // from Room, or altogether
+	ServiceStarted Kind = "service.started" // after Length; Reason says how it had ended
+	ServiceStopped Kind = "service.stopped"
+	Gap            Kind = "journal.gap" // Lost entries in Length
+)
+
+// Kinds are the kinds of entries.
+var Kinds = []Kind{
+	SessionOpened, SessionLost, SessionResumed, SessionEnded, SessionIdle, SessionActive, MemberJoined, MemberLeft,
+	StatusChanged, PersonRemoved, ServiceStarted, ServiceStopped, Gap,
+}
+
+// The kinds of announcements that are no entries.
+const (
+	RoomFirstIn   Kind = "room.first-in"
+	RoomEmpty     Kind = "room.empty"
+	Headcount     Kind = "headcount"
+	PersonOnline  Kind = "person.online"
+	PersonOffline Kind = "person.offline"
+)
+
+// Entry is an entry of the journal. Ids increase in the order of events, across all realms.
+type Entry struct {
+	ID      int64 `gorm:"primaryKey;autoIncrement:false"`
+	At      int64 // Unix milliseconds
+	Realm   string
+	Kind    Kind
+	Room    presence.RoomName
+	User    presence.UserID
+	Session presence.SessionID
+	Link    presence.LinkNumber
+	Over    string // what kind of link
+	Status  string
+	Was     string // the status before
+	Note    string
+	Reason  string
+	Length  int64 // milliseconds
+	Lost    int64
+	Open    bool // those who do not see who hides have seen it
+}
+
+// TableName is for gorm.
+func (Entry) TableName() string { return "journal" }
+
+// Announcement is something that subscribers may be told, as a view sees it.
+type Announcement struct {
+	Realm    string
+	Kind     Kind
+	At       int64 // Unix milliseconds
+	View     presence.View
+	Room     presence.RoomName
+	Member   presence.Member // of who joined or left
+	Person   presence.UserID
+	Profile  presence.Profile
+	Was, Is  presence.Appearance // of a person
+	Reason   presence.Reason
+	LastSeen int64
+	// People are in the room after it, and were before it.
+	People, Before int
+}
+
+// Fold makes the entries and announcements of a realm. It is not safe for concurrent use.
+type Fold struct {
+	realm    string
+	keep     func(Entry)
+	announce func(*Announcement)
+	people   map[presence.RoomName]*[2]int // by view, in rooms with somebody in them
+}
+
+// NewFold returns the fold of a realm in which nothing has happened. Keep is given the entries
+// and announce the announcements, in order; announce must not hold on to what it is given.
+func NewFold(realm string, keep func(Entry), announce func(*Announcement)) *Fold {
+	return &Fold{realm: realm, keep: keep, announce: announce, people: map[presence.RoomName]*[2]int{}}
+}
+
+// Take folds an effect of a time in Unix milliseconds. What a restart has restored is so, but
+// does not happen: of that nothing is told.
+func (f *Fold) Take(at int64, effect presence.Effect, restored bool) {
+	entry := Entry{At: at, Realm: f.realm, Open: true}
+	of := func(kind Kind, user presence.UserID, link presence.LinkID) *Entry {
+		entry.Kind, entry.User, entry.Session, entry.Link = kind, user, link.Session, link.Number
+		return &entry
+	}
+	switch e := effect.(type) {
+	case presence.MemberChanged:
+		f.member(at, e, restored)
+		return
+	case presence.PersonChanged:
+		if !restored {
+			f.person(at, e)
+		}
+		return
+	case presence.SessionOpened:
+		of(SessionOpened, e.User, e.Link).Over = e.Kind.String()
+	case presence.SessionInGrace:
+		of(SessionLost, e.User, e.Link).Over = e.Kind.String()
+		entry.Reason = e.Reason.String()
+	case presence.SessionResumed:
+		of(SessionResumed, e.User, e.Link).Over = e.Kind.String()
+		entry.Length = e.Gap.Milliseconds()
+	case presence.SessionEnded:
+		of(SessionEnded, e.User, e.Link).Over = e.Kind.String()
+		entry.Reason, entry.Length = e.Reason.String(), max(at-e.Opened, 0)
+	case presence.SessionIdle:
+		of(SessionActive, e.User, e.Link)
+		if e.Idle {
+			entry.Kind = SessionIdle
+		}
+	case presence.PersonRemoved:
+		of(PersonRemoved, e.User, presence.LinkID{}).Room = e.Room
+	default:
+		return
+	}
+	if !restored {
+		f.keep(entry)
+	}
+}
+
+// member folds a change of a member.
+func (f *Fold) member(at int64, e presence.MemberChanged, restored bool) {
+	came, went := e.Before.Sessions == 0 && e.After.Sessions > 0, e.Before.Sessions > 0 && e.After.Sessions == 0
+	if !came && !went {
+		return
+	}
+	people := f.people[e.Room]
+	if people == nil {
+		people = new([2]int)
+		f.people[e.Room] = people
+	}
+	for _, view := range []presence.View{presence.Full, presence.Open} {
+		if !e.Views.Has(view) {
+			continue
+		}
+		before := people[view]
+		if people[view]++; went {
+			people[view] -= 2
+		}
+		if !restored {
+			f.announceMember(at, e, view, before, people[view])
+		}
+	}
+	if *people == [2]int{} {
+		delete(f.people, e.Room)
+	}
+	if restored || !e.Views.Has(presence.Full) {
+		return
+	}
+	entry := Entry{At: at, Realm: f.realm, Kind: MemberJoined, Room: e.Room, User: e.After.User, Status: string(e.After.Status), Open: e.Views.Has(presence.Open)}
+	if went {
+		entry.Kind, entry.Reason, entry.Length = MemberLeft, e.Reason.String(), max(at-e.Before.Since.UnixMilli(), 0)
+	}
+	f.keep(entry)
+}
+
+// announceMember announces a join or leave, and what that makes of the room.
+func (f *Fold) announceMember(at int64, e presence.MemberChanged, view presence.View, before, after int) {
+	a := Announcement{Realm: f.realm, Kind: MemberJoined, At: at, View: view, Room: e.Room, Member: e.After, Person: e.After.User,
+		Profile: e.After.Profile, People: after, Before: before}
+	if after < before {
+		a.Kind, a.Member.Since, a.Member.Sessions = MemberLeft, e.Before.Since, 0
+		a.Reason, a.LastSeen = e.Reason, e.LastSeen
+	}
+	f.announce(&a)
+	switch {
+	case before == 0:
+		a.Kind = RoomFirstIn
+		f.announce(&a)
+	case after == 0:
+		a.Kind = RoomEmpty
+		f.announce(&a)
+	}
+	a.Kind = Headcount
+	f.announce(&a)
+}
+
+// person folds a change of a person.
+func (f *Fold) person(at int64, e presence.PersonChanged) {
+	came, went := e.Before.Status == presence.Offline, e.After.Status == presence.Offline
+	for _, view := range []presence.View{presence.Full, presence.Open} {
+		if !e.Views.Has(view) {
+			continue
+		}
+		a := Announcement{Realm: f.realm, Kind: StatusChanged, At: at, View: view, Person: e.User, Profile: e.Profile, Was: e.Before, Is: e.After}
+		if went {
+			a.LastSeen = e.LastSeen
+		}
+		f.announce(&a)
+		switch {
+		case came:
+			a.Kind = PersonOnline
+			f.announce(&a)
+		case went:
+			a.Kind = PersonOffline
+			f.announce(&a)
+		}
+	}
+	if e.Views.Has(presence.Full) {
+		f.keep(Entry{At: at, Realm: f.realm, Kind: StatusChanged, User: e.User, Status: string(e.After.Status), Was: string(e.Before.Status),
+			Note: e.After.Note, Open: e.Views.Has(presence.Open)})
+	}
+}
