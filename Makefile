@@ -10,7 +10,7 @@ HISTORIES ?= 2000
 FUZZTIME ?= 10m
 STATIC := $(GO) tool -modfile=tools/go.mod staticcheck
 
-.PHONY: build demo test fuzz lint mutants bench bench-core bench-console shots web clean
+.PHONY: build demo test fuzz lint mutants bench bench-core bench-console shots web types clean
 
 build: web ## the whole binary, with the console in it
 	$(GO) build -trimpath -ldflags="-s -w" -o bin/tovik ./cmd/tovik
@@ -28,10 +28,18 @@ web/node_modules/.installed: web/package-lock.json web/package.json
 	cd web && npm ci --no-audit --no-fund
 	@touch $@
 
-lint: web ## formatting, vet, static analysis, type check
+web/types/node_modules/.installed: web/types/package-lock.json web/types/package.json
+	cd web/types && npm ci --no-audit --no-fund
+	@touch $@
+
+types: web/types/node_modules/.installed ## the TypeScript types that are made from wire/openapi.json and wire/asyncapi.yaml
+	node web/types/make.mjs
+
+lint: web web/types/node_modules/.installed ## formatting, vet, static analysis, type check
 	@unformatted=$$(gofmt -l cmd internal wire client bench test web/*.go); test -z "$$unformatted" || { echo "not formatted: $$unformatted"; exit 1; }
 	$(GO) vet ./...
 	$(STATIC) ./...
+	node web/types/make.mjs --check
 	$(NPM) run --silent check
 	$(NPM) run --silent lint
 	REDOCLY_TELEMETRY=off REDOCLY_SUPPRESS_UPDATE_NOTICE=true web/node_modules/.bin/redocly lint --config redocly.yaml wire/openapi.json
@@ -84,4 +92,4 @@ shots: build chromium ## the pictures in docs/screenshots, from the demo
 	$(GO) run ./test/shots
 
 clean:
-	rm -rf bin dist web/node_modules web/console/dist/assets web/console/dist/index.html web/client/dist/tovik* web/client/dist/types
+	rm -rf bin dist web/node_modules web/types/node_modules web/console/dist/assets web/console/dist/index.html web/client/dist/tovik* web/client/dist/types

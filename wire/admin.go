@@ -23,7 +23,7 @@ type Key struct {
 	ID       string   `json:"id"`
 	Realm    string   `json:"realm"`
 	Name     string   `json:"name,omitempty"`
-	Role     string   `json:"role"` // read, write, operate
+	Role     string   `json:"role" jsonschema:"enum=read,enum=write,enum=operate"`
 	Rooms    []string `json:"rooms,omitempty"`
 	Created  Time     `json:"created"`
 	Expires  *Time    `json:"expires,omitempty"`
@@ -40,7 +40,7 @@ type Keys struct {
 // NewKey describes a key to make.
 type NewKey struct {
 	Name    string     `json:"name,omitempty"`
-	Role    string     `json:"role"`
+	Role    string     `json:"role" jsonschema:"enum=read,enum=write,enum=operate"`
 	Rooms   []string   `json:"rooms,omitempty"` // patterns; absent: all rooms
 	Realm   string     `json:"realm,omitempty"` // absent: the realm of the asking key; only the service's own key may name another
 	Expires *time.Time `json:"expires,omitempty"`

@@ -20,7 +20,7 @@ type Member struct {
 	User     string `json:"user"`
 	Name     string `json:"name,omitempty"`
 	Picture  string `json:"picture,omitempty"`
-	Status   string `json:"status"`          // online, away, busy
+	Status   string `json:"status" jsonschema:"enum=online,enum=away,enum=busy"`
 	Note     string `json:"note,omitempty"`  // of a set status
 	Until    *Time  `json:"until,omitempty"` // when a set status ends
 	Since    Time   `json:"since"`
@@ -85,7 +85,7 @@ type Lease struct {
 	Session    string    `json:"session"`
 	ResumeKey  string    `json:"resume_key"`
 	Resumed    bool      `json:"resumed"`
-	NotResumed string    `json:"not_resumed,omitempty"` // unknown, in-use
+	NotResumed string    `json:"not_resumed,omitempty" jsonschema:"enum=unknown,enum=in-use"`
 	User       string    `json:"user"`
 	Rooms      []string  `json:"rooms"`
 	Dropped    []Drop    `json:"dropped,omitempty"` // rooms that the session may no longer be in
@@ -103,14 +103,14 @@ type Tallied struct {
 // Session is what the service knows about a session.
 type Session struct {
 	Session  string `json:"session"`
-	State    string `json:"state"` // live, grace, ended
+	State    string `json:"state" jsonschema:"enum=live,enum=grace,enum=ended"`
 	*Unended        // absent when it has ended
 }
 
 // Unended is what the service knows about a session that has not ended.
 type Unended struct {
 	User   string `json:"user"`
-	Over   string `json:"over"` // the kind of its link: websocket, stream, beats
+	Over   string `json:"over" jsonschema:"enum=websocket,enum=stream,enum=beats"` // the kind of its link
 	Opened Time   `json:"opened"`
 	Reason string `json:"reason,omitempty"` // in grace: the reason that it will end with
 	Link   uint32 `json:"link"`             // the number of its link; in grace, of its last link

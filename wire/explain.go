@@ -6,11 +6,11 @@ type Explanation struct {
 	Name   string `json:"name,omitempty"`
 	Room   string `json:"room,omitempty"` // the room that was asked about
 	At     Time   `json:"at"`
-	Status string `json:"status"`
+	Status string `json:"status" jsonschema:"enum=online,enum=away,enum=busy,enum=offline"`
 	Note   string `json:"note,omitempty"`
 	Until  *Time  `json:"until,omitempty"`
 	// Open is the status in the open view, if it differs.
-	Open string `json:"open,omitempty"`
+	Open string `json:"open,omitempty" jsonschema:"enum=online,enum=away,enum=busy,enum=offline"`
 	// Words explain it in sentences.
 	Words []string `json:"words"`
 	// Rules are the rules that decide a status, in the order in which they are tried.
@@ -26,7 +26,7 @@ type Explanation struct {
 // RuleTried is a rule that may decide a status: a code of [Rules].
 type RuleTried struct {
 	Rule    string `json:"rule"`
-	Status  string `json:"status"`  // the status that it leads to
+	Status  string `json:"status"`  // the status that it leads to, or both: busy or away
 	Holds   bool   `json:"holds"`   // whether its condition holds
 	Decides bool   `json:"decides"` // whether it is the first that holds
 }
@@ -62,7 +62,7 @@ type Statuses struct {
 // PersonStatus is the status of a person.
 type PersonStatus struct {
 	User     string `json:"user"`
-	Status   string `json:"status"`
+	Status   string `json:"status" jsonschema:"enum=online,enum=away,enum=busy,enum=offline"`
 	Note     string `json:"note,omitempty"`
 	Until    *Time  `json:"until,omitempty"`
 	LastSeen *Time  `json:"last_seen,omitempty"`
@@ -70,7 +70,7 @@ type PersonStatus struct {
 
 // StatusWanted is the status to set for a person.
 type StatusWanted struct {
-	Status string `json:"status"`
+	Status string `json:"status" jsonschema:"enum=busy,enum=away"`
 	Note   string `json:"note,omitempty"`
 	Until  *Time  `json:"until,omitempty"`
 }

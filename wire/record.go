@@ -9,7 +9,7 @@ type Record struct {
 	User    string `json:"user,omitempty"`
 	Session string `json:"session,omitempty"`
 	Link    uint32 `json:"link,omitempty"`
-	Over    string `json:"over,omitempty"` // websocket, stream, beats
+	Over    string `json:"over,omitempty" jsonschema:"enum=websocket,enum=stream,enum=beats"`
 	Status  string `json:"status,omitempty"`
 	Was     string `json:"was,omitempty"` // the status before
 	Note    string `json:"note,omitempty"`
@@ -50,7 +50,7 @@ type Spread struct {
 // nobody was there, are left out.
 type Headcounts struct {
 	Room  string      `json:"room,omitempty"` // absent: the whole realm
-	Step  string      `json:"step"`           // minute, hour, day
+	Step  string      `json:"step" jsonschema:"enum=minute,enum=hour,enum=day"`
 	Steps []Headcount `json:"steps"`
 	Next  *Time       `json:"next,omitempty"` // the from of the next answer, if one was not enough
 }
@@ -77,7 +77,7 @@ type Person struct {
 	Name       string            `json:"name,omitempty"`
 	Picture    string            `json:"picture,omitempty"`
 	Attributes map[string]string `json:"attributes,omitempty"`
-	Status     string            `json:"status"` // online, away, busy, offline
+	Status     string            `json:"status" jsonschema:"enum=online,enum=away,enum=busy,enum=offline"`
 	Note       string            `json:"note,omitempty"`
 	Until      *Time             `json:"until,omitempty"`
 	// Set is the status that the person has set, even while they are offline.
@@ -141,8 +141,8 @@ type Hook struct {
 	Name   string   `json:"name,omitempty"`
 	URL    string   `json:"url"`
 	Kinds  []string `json:"kinds"`
-	Rooms  []string `json:"rooms,omitempty"` // patterns; absent: all rooms, and events about people
-	View   string   `json:"view"`            // full, or open: without hidden people
+	Rooms  []string `json:"rooms,omitempty"`                       // patterns; absent: all rooms, and events about people
+	View   string   `json:"view" jsonschema:"enum=full,enum=open"` // full, or open: without hidden people
 	Above  *int     `json:"above,omitempty"`
 	Below  *int     `json:"below,omitempty"`
 	Paused bool     `json:"paused"`
@@ -165,7 +165,7 @@ type NewHook struct {
 	URL    string   `json:"url"`
 	Kinds  []string `json:"kinds"`
 	Rooms  []string `json:"rooms,omitempty"`
-	View   string   `json:"view,omitempty"` // full if absent
+	View   string   `json:"view,omitempty" jsonschema:"enum=full,enum=open"` // full if absent
 	Above  *int     `json:"above,omitempty"`
 	Below  *int     `json:"below,omitempty"`
 	Paused bool     `json:"paused,omitempty"`
@@ -177,7 +177,7 @@ type Delivery struct {
 	Hook     string `json:"hook"`
 	Kind     string `json:"kind"`
 	Event    string `json:"event"`
-	State    string `json:"state"` // waiting, delivered, parked
+	State    string `json:"state" jsonschema:"enum=waiting,enum=delivered,enum=parked"`
 	Attempts int    `json:"attempts"`
 	Created  Time   `json:"created"`
 	Tried    *Time  `json:"tried,omitempty"` // the time of the last attempt
@@ -227,12 +227,12 @@ type EventData struct {
 
 // Health says that the process is running.
 type Health struct {
-	Status string `json:"status"` // ok
+	Status string `json:"status" jsonschema:"enum=ok"`
 }
 
 // Readiness says whether the service is ready, and the state of the records.
 type Readiness struct {
-	Status  string        `json:"status"` // ready
+	Status  string        `json:"status" jsonschema:"enum=ready"`
 	Records RecordsHealth `json:"records"`
 }
 
@@ -255,7 +255,7 @@ type RealmHealth struct {
 
 // RecordsHealth is the state of the records.
 type RecordsHealth struct {
-	Status         string `json:"status"`          // ok, failing
+	Status         string `json:"status" jsonschema:"enum=ok,enum=failing"`
 	Error          string `json:"error,omitempty"` // why nothing can be written
 	Since          *Time  `json:"since,omitempty"`
 	Waiting        int    `json:"waiting"` // entries and people waiting to be written

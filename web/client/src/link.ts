@@ -2,6 +2,7 @@ import { apply, type Change, type Room, refusedRoom } from "./replica";
 import { Beats, type Events, type Over, Stream } from "./transports";
 import type {
   Addressee,
+  Answer,
   CueFrame,
   Detail,
   Drop,
@@ -109,8 +110,6 @@ export interface Snapshot {
    */
   readonly dropped: readonly Drop[];
 }
-
-type Answer = Extract<Frame, { type: "answer" }>;
 
 interface Waiting {
   resolve(answer: Answer): void;
@@ -510,7 +509,7 @@ export class Link {
   }
 
   /** Notes that a request for a room was refused. */
-  #noting(what: { room: string; watch?: boolean }, told: Promise<void>): Promise<void> {
+  #noting(what: Pick<Drop, "room" | "watch">, told: Promise<void>): Promise<void> {
     told.catch((why) => {
       if (why instanceof Refused && !local.has(why.code)) this.#drop({ ...what, ...why.problem });
     });

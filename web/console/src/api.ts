@@ -1,7 +1,10 @@
-import type { Status } from "@client/wire";
 import { type QueryKey, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useRef, useState, useSyncExternalStore } from "react";
+import type { components } from "./api-types";
 import { server } from "./live";
+
+/** A shape of the HTTP API. */
+export type Shape<Name extends keyof components["schemas"]> = components["schemas"][Name];
 
 /** A refusal of the service, in the words of its problem document. */
 export class Refusal extends Error {
@@ -62,68 +65,19 @@ export function query(parts: Record<string, string | number | undefined | readon
 }
 
 /** An entry of the journal. */
-export interface Entry {
-  readonly id: number;
-  readonly at: string;
-  readonly kind: string;
-  readonly room?: string;
-  readonly user?: string;
-  readonly session?: string;
-  readonly over?: string;
-  readonly status?: string;
-  readonly was?: string;
-  readonly note?: string;
-  readonly reason?: string;
-  /** The duration in milliseconds: of a session, a stay, or a time without a link. */
-  readonly length?: number;
-  readonly lost?: number;
-  readonly hidden?: boolean;
-}
+export type Entry = Shape<"Record">;
 
-export interface Journal {
-  readonly entries: readonly Entry[];
-  readonly older?: number;
-  readonly newer?: number;
-}
+export type Journal = Shape<"Journal">;
 
 /** A person of the directory, with their current status. */
-export interface Person {
-  readonly user: string;
-  readonly name?: string;
-  readonly status: Status;
-  readonly note?: string;
-  readonly hidden?: boolean;
-  readonly rooms?: readonly string[];
-  readonly last_seen?: string;
-}
+export type Person = Shape<"Person">;
 
-export interface People {
-  readonly people: readonly Person[];
-  readonly next?: string;
-}
+export type People = Shape<"People">;
 
 /** What will happen to a session, and when. */
-export interface Upcoming {
-  readonly at: string;
-  readonly act: string;
-  readonly room?: string;
-}
+export type Upcoming = Shape<"Upcoming">;
 
-export interface Session {
-  readonly session: string;
-  readonly user: string;
-  readonly state: "live" | "grace";
-  readonly over: "websocket" | "stream" | "beats";
-  readonly opened: string;
-  readonly reason?: string;
-  readonly last_heard: string;
-  readonly last_activity: string;
-  readonly idle: boolean;
-  readonly no_input?: boolean;
-  readonly page_hidden: boolean;
-  readonly rooms: readonly string[];
-  readonly next: readonly Upcoming[];
-}
+export type Session = Shape<"Session">;
 
 /** The sessions in a room, up to a thousand. The page of a room requests them again when somebody joins or leaves. */
 export function useSessions(room: string) {
@@ -136,18 +90,7 @@ export function useSessions(room: string) {
 }
 
 /** The explanation of a person's status. */
-export interface Explanation {
-  readonly user: string;
-  readonly name?: string;
-  readonly status: Status;
-  readonly note?: string;
-  readonly until?: string;
-  /** The status in the open view, if it differs. */
-  readonly open?: Status;
-  readonly words: readonly string[];
-  readonly rules: readonly { rule: string; status: string; holds: boolean; decides: boolean }[];
-  readonly sessions: readonly Session[];
-}
+export type Explanation = Shape<"Explanation">;
 
 /**
  * Follows the journal from now on, and returns whether the stream is open. Entries that arrive together are passed on

@@ -1,32 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
-import { ask } from "./api";
+import { ask, type Shape } from "./api";
 
 /** The state of the service, as far as the key may know it: GET /v1/health. */
-export interface Health {
-  readonly records: Records;
-  readonly links_before_hello: number;
-  /** Missing for a key limited to some rooms. */
-  readonly realm?: RealmNumbers;
-}
-
-interface Records {
-  readonly status: "ok" | "failing";
-  readonly error?: string;
-  readonly since?: string;
-  /** How long the oldest waiting entry has waited, in milliseconds. */
-  readonly lag: number;
-  readonly lost: number;
-  readonly lost_deliveries: number;
-}
-
-interface RealmNumbers {
-  readonly people: number;
-  readonly sessions: number;
-  readonly links: number;
-  /** Deliveries to hooks. */
-  readonly waiting: number;
-  readonly parked: number;
-}
+export type Health = Shape<"ServiceHealth">;
 
 /** The interval of the query, in milliseconds. No stream reports this. */
 const every = 5000;

@@ -1,3 +1,4 @@
+import type { Shape } from "./api";
 import { server } from "./live";
 
 /** Removes parameters from the fragment of the address, so that no secret stays in the address bar. */
@@ -8,15 +9,7 @@ export function takeFragment(): URLSearchParams {
 }
 
 /** The key with which this browser is signed in. */
-export interface SignedIn {
-  readonly realm: string;
-  readonly key: string;
-  readonly role: string;
-  /** The rooms that the key covers; all if missing. */
-  readonly rooms?: readonly string[];
-  /** The service offers practice rooms to everybody. */
-  readonly practice?: boolean;
-}
+export type SignedIn = Shape<"SignIn">;
 
 /**
  * Signs in with a key. The service stores the sign-in in a cookie that scripts cannot read. Throws the reason if it

@@ -1,33 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
 import { area, curveStepAfter, line } from "d3-shape";
-import { ask, query } from "../api";
+import { ask, query, type Shape } from "../api";
 import type { Across } from "../lanes/row-marks";
 
 /** A step of headcounts: GET /v1/headcount. */
-export interface Headcount {
-  readonly at: string;
-  readonly people: Spread;
-  readonly sessions: Spread;
-  readonly distinct: number;
-  readonly joins: number;
-  readonly leaves: number;
-  readonly peak_at: string;
-  readonly measured: number;
-}
+export type Headcount = Shape<"Headcount">;
 
-interface Spread {
-  readonly min: number;
-  readonly max: number;
-  readonly mean: number;
-}
+export type Headcounts = Shape<"Headcounts">;
 
-export interface Headcounts {
-  readonly step: Step;
-  readonly steps: readonly Headcount[];
-  readonly next?: string;
-}
-
-export type Step = "minute" | "hour" | "day";
+export type Step = Headcounts["step"];
 
 /** The length of a step, in milliseconds. */
 export const stepLength: Record<Step, number> = { minute: 60_000, hour: 3_600_000, day: 86_400_000 };

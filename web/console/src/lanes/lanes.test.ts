@@ -21,6 +21,7 @@ const now: Session = {
   user: "e-01",
   state: "live",
   over: "websocket",
+  link: 1,
   opened: at(0),
   last_heard: at(50),
   last_activity: at(40),

@@ -1,7 +1,7 @@
 import type { Room } from "@client/replica";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
-import { ask, query, useSessions } from "../api";
+import { ask, query, type Shape, useSessions } from "../api";
 import { Curve, pointsOf, stepFor, useHeadcount } from "../headcount/curve";
 import { useSorted } from "../sorted";
 import { LaneChart } from "./chart";
@@ -10,9 +10,7 @@ import type { Row } from "./row-marks";
 import { useLanes } from "./use-lanes";
 import { useTimeWindow, type Window } from "./window";
 
-interface Attendance {
-  readonly stays: readonly { readonly user: string; readonly name?: string }[];
-}
+type Attendance = Shape<"Attendance">;
 
 /** A row for everybody who was in a room in the window, below the room's headcount. */
 export function RoomLanes(props: { name: string; room: Room | undefined; moment?: number | undefined }) {

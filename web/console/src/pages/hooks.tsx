@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { Link, useLocation } from "wouter";
-import { ask, query, useAskAgain, useJournalStream } from "../api";
+import { ask, query, type Shape, useAskAgain, useJournalStream } from "../api";
 import { useNow } from "../live";
 import { Button, Choice, Confirm, Problem, TextField } from "../parts/controls";
 import { Frame, Sheet } from "../parts/frame";
@@ -9,37 +9,9 @@ import { Table } from "../parts/table";
 import { Time } from "../parts/time";
 import { lasting } from "../words";
 
-interface Hook {
-  readonly id: string;
-  readonly name?: string;
-  readonly url: string;
-  readonly kinds: readonly string[];
-  readonly rooms?: readonly string[];
-  readonly view: "full" | "open";
-  readonly above?: number;
-  readonly below?: number;
-  readonly paused: boolean;
-  readonly created: string;
-  readonly secret?: string;
-  readonly old_secret_until?: string;
-  readonly deliveries?: Readonly<Record<string, number>>;
-}
+type Hook = Shape<"Hook">;
 
-interface Delivery {
-  readonly id: number;
-  readonly kind: string;
-  readonly event: string;
-  readonly state: "waiting" | "delivered" | "parked";
-  readonly attempts: number;
-  readonly created: string;
-  readonly tried?: string;
-  readonly due?: string;
-  readonly answered?: number;
-  readonly answer?: string;
-  readonly error?: string;
-  readonly took: number;
-  readonly body?: string;
-}
+type Delivery = Shape<"Delivery">;
 
 /** The kinds of events of a hook. */
 const kinds = [

@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import type { FormEvent } from "react";
-import { ask } from "../api";
+import { ask, type Shape } from "../api";
 import { server, useNow } from "../live";
 import { Button, Choice, Confirm, Problem, TextField } from "../parts/controls";
 import { Frame, Sheet } from "../parts/frame";
@@ -8,26 +8,9 @@ import { Table } from "../parts/table";
 import { Time } from "../parts/time";
 import { exact } from "../words";
 
-interface Key {
-  readonly id: string;
-  readonly name?: string;
-  readonly role: string;
-  readonly rooms?: readonly string[];
-  readonly created: string;
-  readonly expires?: string;
-  readonly revoked?: string;
-  readonly last_used?: string;
-  readonly key?: string;
-}
+type Key = Shape<"Key">;
 
-interface TokenKey {
-  readonly id: string;
-  readonly algorithm: string;
-  readonly created?: string;
-  readonly configured?: boolean;
-  readonly expires?: string;
-  readonly revoked?: string;
-}
+type TokenKey = Shape<"TokenKey">;
 
 const words = (text: FormDataEntryValue | null) =>
   String(text ?? "")

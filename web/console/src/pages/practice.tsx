@@ -1,6 +1,7 @@
 import { Link as ServiceLink } from "@client/link";
 import type { Room } from "@client/replica";
 import { useEffect, useMemo, useRef, useState } from "react";
+import type { Shape } from "../api";
 import { server, useNow } from "../live";
 import { Frame, RoomTitle, Sheet } from "../parts/frame";
 import { Card, type Deeds, nameOf } from "../practice/card";
@@ -8,10 +9,7 @@ import { type Kind, PlayedPage, type Player } from "../practice/played-page";
 import { type Entry, toldBy } from "../practice/story";
 import { clock } from "../words";
 
-interface Offer {
-  readonly room: string;
-  readonly people: readonly Player[];
-}
+type Offer = Shape<"Practice">;
 
 const roomName = "tovik.practice-room";
 

@@ -1,24 +1,9 @@
 import { scalePow } from "d3-scale";
+import type { Shape } from "../api";
 import { lasting, seconds } from "../words";
 
 /** The policy of a room: GET /v1/policies. Times are in milliseconds. */
-export interface Policy {
-  readonly room?: string;
-  readonly pattern?: string;
-  readonly grace_closing: number;
-  readonly grace_lost: number;
-  readonly grace_background: number;
-  readonly typing_expires: number;
-  readonly count_every: number;
-  readonly capacity?: number;
-  readonly members_max: number;
-  readonly beat_every: number;
-  readonly silence: number;
-  readonly idle_after: number;
-  readonly lease: number;
-  readonly longest_ghost: number;
-  readonly words: readonly string[];
-}
+export type Policy = Shape<"Policy">;
 
 interface Case {
   readonly happens: string;

@@ -3,13 +3,10 @@ import { type Kept, type Link, page, type Socket, type Surroundings } from "@cli
 import { openTab, type Tab } from "@client/tab";
 import type { Over } from "@client/transports";
 import { Composer } from "@client/typing";
+import type { Shape } from "../api";
 
 /** A simulated person. */
-export interface Player {
-  readonly user: string;
-  readonly name: string;
-  readonly token: string;
-}
+export type Player = Shape<"Player">;
 
 export type Kind = "tab" | "phone";
 
@@ -17,14 +14,7 @@ export type Kind = "tab" | "phone";
 export type Phase = "open" | "reloading" | "closed" | "crashed";
 
 /** The session as the service knows it: GET /v1/sessions/{id}. */
-export interface Known {
-  readonly state: "live" | "grace";
-  readonly reason?: string;
-  readonly link: number;
-  readonly lost_at?: string;
-  readonly idle: boolean;
-  readonly next: readonly { readonly at: string; readonly act: string; readonly room?: string }[];
-}
+export type Known = Shape<"Session">;
 
 const reloadTime = 400;
 
