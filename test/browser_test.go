@@ -182,6 +182,7 @@ func TestTwoTabsSeeEachOther(t *testing.T) {
 }
 
 func TestConsoleIsForWhoHasTheKey(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	browser, stop, err := chrome.Start(t.Context())
 	require.NoError(t, err)

@@ -80,6 +80,7 @@ const fits = `[...document.querySelectorAll("main *, #root *")].every((e) =>
 // shows, and looks for what should not be: faults of accessibility, complaints of the
 // browser, requests to other hosts.
 func TestThePagesOfTheConsole(t *testing.T) {
+	t.Parallel()
 	s, api := watchNight(t)
 	browser, stop, err := chrome.Start(t.Context())
 	require.NoError(t, err)

@@ -16,6 +16,7 @@ import (
 // TestTheConsoleSaysWhy follows somebody whose link is cut through the pages of people and
 // the journal: each says what the others do, live, and leads on to the next.
 func TestTheConsoleSaysWhy(t *testing.T) {
+	t.Parallel()
 	s := startWith(t, func(p *presence.Policy) { p.GraceLost = 3 * time.Second })
 	browser, stop, err := chrome.Start(t.Context())
 	require.NoError(t, err)

@@ -34,6 +34,7 @@ var floors = []string{
 	"internal/records",
 	"internal/headcount",
 	"internal/journal",
+	"internal/engine/enginetest",
 	"internal/engine",
 	"internal/config",
 	"internal/strictjson",

@@ -75,6 +75,7 @@ func startService(t *testing.T) *server.Server {
 
 // TestTheTenLinesOfTheGuideShowWhoIsHere opens the page in two tabs of two people.
 func TestTheTenLinesOfTheGuideShowWhoIsHere(t *testing.T) {
+	t.Parallel()
 	s := startService(t)
 	app := application(t, s.URL())
 	browser, stop, err := chrome.Start(t.Context())
@@ -105,6 +106,7 @@ func TestTheTenLinesOfTheGuideShowWhoIsHere(t *testing.T) {
 // TestWhatAProxyForbidsIsGoneAround opens the same page behind a proxy that lets no
 // WebSocket pass, and behind one that lets no event stream pass either.
 func TestWhatAProxyForbidsIsGoneAround(t *testing.T) {
+	t.Parallel()
 	browser, stop, err := chrome.Start(t.Context())
 	require.NoError(t, err)
 	t.Cleanup(stop)

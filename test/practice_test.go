@@ -45,6 +45,7 @@ func (p *page) accessible() {
 }
 
 func TestElementsAndPagesAreAccessible(t *testing.T) {
+	t.Parallel()
 	s := startWith(t, func(*presence.Policy) {})
 	browser, stop, err := chrome.Start(t.Context())
 	require.NoError(t, err)

@@ -83,6 +83,7 @@ func TestTheExamplesOfTheProtocolRunAsWritten(t *testing.T) {
 }
 
 func TestTheDescriptionOfTheFramesIsAsyncAPI(t *testing.T) {
+	t.Parallel()
 	ctx, cancel := context.WithTimeout(t.Context(), patience)
 	defer cancel()
 	out, err := exec.CommandContext(ctx, "node", "asyncapi.mjs", "../wire/asyncapi.yaml").CombinedOutput()

@@ -16,6 +16,7 @@ import (
 	"tovik.example/tovik/client"
 	"tovik.example/tovik/internal/delivery"
 	"tovik.example/tovik/internal/engine"
+	"tovik.example/tovik/internal/engine/enginetest"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/wire"
 )
@@ -66,9 +67,11 @@ type reader struct {
 	types    []string
 }
 
-func newReader(hub *delivery.Hub) *reader {
+func newReader(hub *delivery.Hub) *reader { return readerOf(hub, presence.Full) }
+
+func readerOf(hub *delivery.Hub, view presence.View) *reader {
 	r := &reader{replicas: map[string]*client.Replica{}, counts: map[string]wire.CountFrame{}}
-	r.Receiver = hub.NewReceiver(presence.Full, func() { r.woken.Store(true) })
+	r.Receiver = hub.NewReceiver(view, func() { r.woken.Store(true) })
 	return r
 }
 
@@ -96,6 +99,9 @@ func (r *reader) read(t *testing.T) {
 			r.counts[frame.Room] = frame
 			continue
 		}
+		if frame.Type == wire.TypeTyping {
+			continue
+		}
 		replica := r.replicas[frame.Room]
 		if replica == nil {
 			replica = &client.Replica{}
@@ -104,6 +110,40 @@ func (r *reader) read(t *testing.T) {
 		_, err := replica.Apply(data) // fails when a revision is missing
 		require.NoError(t, err)
 	}
+}
+
+// TestAHubIsASink reads it through receivers that come late and that were there all the time.
+func TestAHubIsASink(t *testing.T) {
+	enginetest.CheckSink(t, func(t *testing.T, source enginetest.Source) (engine.Sink, func(engine.Topic) ([]presence.UserID, string)) {
+		policy := presence.DefaultPolicy()
+		hub := delivery.NewHub(delivery.Options{Policy: &policy, Source: func(engine.Sink) delivery.Source { return source }})
+		all := map[presence.View]*reader{}
+		for _, view := range []presence.View{presence.Full, presence.Open} {
+			all[view] = readerOf(hub, view)
+			all[view].Follow(delivery.Watched, "**", delivery.AtMembers)
+		}
+		return hub, func(topic engine.Topic) ([]presence.UserID, string) {
+			late := readerOf(hub, topic.View)
+			late.Follow(delivery.Joined, presence.Pattern(topic.Room), delivery.AtMembers)
+			var users []presence.UserID
+			revision := ""
+			for _, r := range []*reader{all[topic.View], late} {
+				r.read(t)
+				users, revision = nil, ""
+				if replica := r.replicas[string(topic.Room)]; replica != nil && len(replica.Members()) > 0 {
+					for _, m := range replica.Members() {
+						users = append(users, presence.UserID(m.User))
+					}
+					revision = replica.Rev()
+				}
+				if r != late {
+					require.Equal(t, source.Sealed(topic).Revision.String(), revision, "who was there all the time")
+				}
+			}
+			late.Close()
+			return users, revision
+		}
+	})
 }
 
 func TestReceiversOfAnyPaceEndWithTheServicesList(t *testing.T) {

@@ -1,7 +1,10 @@
 package gateway
 
 import (
+	"encoding/json"
+	"fmt"
 	"net"
+	"strings"
 	"testing"
 	"time"
 
@@ -9,6 +12,8 @@ import (
 
 	"tovik.example/tovik/client"
 	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/engine"
+	"tovik.example/tovik/internal/engine/enginetest"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/realm"
 	"tovik.example/tovik/internal/records"
@@ -82,6 +87,57 @@ func TestNobodyPostsToAStreamWithoutItsKey(t *testing.T) {
 	require.Empty(t, inDesk())
 }
 
+// TestAGatewayCarriesOutOrders gives it those of a core for a WebSocket.
+func TestAGatewayCarriesOutOrders(t *testing.T) {
+	g, _ := gatewayOf(t)
+	n := 0
+	enginetest.CheckLinks(t, func(t *testing.T) (engine.Links, presence.LinkID, func() []string) {
+		n++
+		s, c := begin(t, g, fmt.Sprint("w-", n))
+		id := greet(t, s, c)
+		return g, id, func() (told []string) {
+			for _, out := range s.outbox[1:] { // after the answer to the hello
+				var frame struct{ Type, Room string }
+				require.NoError(t, json.Unmarshal(out.frame, &frame))
+				told = append(told, strings.TrimSpace(strings.Replace(frame.Type, "dropped", "out of", 1)+" "+frame.Room))
+			}
+			if s.ending != nil {
+				told = append(told, "cut")
+				s.letGo()
+				g.remove(&s.link)
+			}
+			return told
+		}
+	})
+}
+
+// begin returns a link whose hello is under way. It has no connection, so that what it would send
+// stays.
+func begin(t *testing.T, g *Gateway, user string) (*webSocket, *realm.Greeting) {
+	t.Helper()
+	s := &webSocket{link: link{gateway: g}}
+	s.kind = s
+	require.NoError(t, g.add(&s.link))
+	hello := wire.Hello{Token: tokenFor(t, user), Rooms: []string{desk, "basin.upper-weir"}, Watch: []wire.Watch{{Room: "sluice.mill-lane"}}}
+	c, err := g.realms.Greet(t.Context(), hello, realm.Caller{})
+	require.NoError(t, err)
+	require.NoError(t, g.reserve(&s.link, c))
+	c, err = c.Admit(t.Context())
+	require.NoError(t, err)
+	return s, c
+}
+
+// greet completes the hello of a link.
+func greet(t *testing.T, s *webSocket, c *realm.Greeting) presence.LinkID {
+	t.Helper()
+	reply, wait, err := c.Begin()
+	require.NoError(t, err)
+	require.Nil(t, wait)
+	talk, _ := c.Converse(reply, s.wake)
+	s.greet(talk, reply, []byte("the answer"))
+	return reply.Link
+}
+
 // TestAPausedMachineBlamesNoLinkWithoutASession lets a gateway's sweep come late by ten minutes.
 func TestAPausedMachineBlamesNoLinkWithoutASession(t *testing.T) {
 	g, _ := gatewayOf(t)
@@ -113,52 +169,29 @@ func TestAPausedMachineBlamesNoLinkWithoutASession(t *testing.T) {
 // and the time the link can be found.
 func TestWhatConcernsALinkDuringItsHelloIsNotMissed(t *testing.T) {
 	g, _ := gatewayOf(t)
-	begin := func() (*webSocket, *realm.Greeting) {
-		near, far := net.Pipe()
-		t.Cleanup(func() { _ = far.Close() })
-		s := &webSocket{link: link{gateway: g}}
-		s.kind = s
-		s.carrier.Store(transport.NewStream(g.pool, near, transport.WebSocket(wire.MaxFrame), s))
-		require.NoError(t, g.add(&s.link))
-		hello := wire.Hello{Token: tokenFor(t, "ilse"), Rooms: []string{desk, "basin.fen-end"}, Watch: []wire.Watch{{Room: "sluice.mill-lane"}}}
-		c, err := g.realms.Greet(t.Context(), hello, realm.Caller{})
-		require.NoError(t, err)
-		require.NoError(t, g.reserve(&s.link, c))
-		c, err = c.Admit(t.Context())
-		require.NoError(t, err)
-		return s, c
-	}
-	reply := func(s *webSocket, c *realm.Greeting) presence.LinkID {
-		reply, wait, err := c.Begin()
-		require.NoError(t, err)
-		require.Nil(t, wait)
-		talk, _ := c.Converse(reply, s.wake)
-		s.greet(talk, reply, []byte("the answer"))
-		return reply.Link
-	}
 	id := func(c *realm.Greeting) presence.LinkID { return presence.LinkID{Session: c.Sessions()[0], Number: 1} }
 
-	s, c := begin()
+	s, c := begin(t, g, "ilse")
 	g.TakenOut(presence.TakenOut{Link: id(c), Room: desk, Reason: presence.ReasonRemoved})
 	g.Cut(presence.Cut{Link: presence.LinkID{Session: id(c).Session, Number: 7}, Ended: true})
 	require.Empty(t, s.outbox)
-	require.Equal(t, id(c), reply(s, c))
+	require.Equal(t, id(c), greet(t, s, c))
 	require.Len(t, s.outbox, 2)
 	require.Equal(t, "the answer", string(s.outbox[0].frame))
 	require.Contains(t, string(s.outbox[1].frame), `"type":"dropped","room":"desk.night"`)
-	require.False(t, s.stream().Finishing(), "another link is meant")
+	require.Nil(t, s.ending, "another link is meant")
 
-	cut, c := begin()
+	cut, c := begin(t, g, "ilse")
 	g.Cut(presence.Cut{Link: id(c), Ended: true})
-	reply(cut, c)
-	require.True(t, cut.stream().Finishing())
+	greet(t, cut, c)
+	require.NotNil(t, cut.ending)
 
-	removed, c := begin()
+	removed, c := begin(t, g, "ilse")
 	g.Removed(access.Main, "ilse", "")
-	reply(removed, c)
-	require.True(t, removed.stream().Finishing())
+	greet(t, removed, c)
+	require.NotNil(t, removed.ending)
 
-	refused, _ := begin()
+	refused, _ := begin(t, g, "ilse")
 	g.forget(&refused.link)
 	require.Empty(t, g.reserved)
 	require.Empty(t, g.hailing)

@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -14,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tovik.example/tovik/internal/engine"
+	"tovik.example/tovik/internal/engine/enginetest"
 	"tovik.example/tovik/internal/headcount"
 	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
@@ -38,10 +40,11 @@ func (nowhere) Committed([]records.Delivery)                        {}
 // night is a realm with its records, in a bubble of time.
 type night struct {
 	*testing.T
-	store  *records.Store
-	writer *records.Writer
-	engine *engine.Engine
-	links  map[presence.UserID]presence.LinkID
+	store    *records.Store
+	writer   *records.Writer
+	engine   *engine.Engine
+	recorder engine.Recorder
+	links    map[presence.UserID]presence.LinkID
 }
 
 const (
@@ -67,7 +70,9 @@ func begin(t *testing.T, store *records.Store, retention records.Retention) (*ni
 		saved.Mark = last.Mark
 	}
 	var e *engine.Engine
-	require.NoError(t, w.Record("main", func(recorder engine.Recorder) (*engine.Engine, error) {
+	var recorder engine.Recorder
+	require.NoError(t, w.Record("main", func(r engine.Recorder) (*engine.Engine, error) {
+		recorder = r
 		e = engine.New(engine.Options{Policy: policy, Sink: nowhere{}, Links: nowhere{}, Recorder: recorder})
 		return e, e.Restore(saved)
 	}))
@@ -75,7 +80,7 @@ func begin(t *testing.T, store *records.Store, retention records.Retention) (*ni
 	done := make(chan struct{}, 2)
 	go func() { e.Run(ctx); done <- struct{}{} }()
 	go func() { w.Run(ctx); done <- struct{}{} }()
-	return &night{t, store, w, e, map[presence.UserID]presence.LinkID{}}, func() {
+	return &night{t, store, w, e, recorder, map[presence.UserID]presence.LinkID{}}, func() {
 		cancel()
 		<-done
 		<-done
@@ -115,6 +120,25 @@ func bubble(t *testing.T, play func(t *testing.T)) {
 	synctest.Test(t, func(t *testing.T) {
 		time.Sleep(time.Until(time.Date(2026, 11, 23, 2, 0, 0, 0, time.UTC)))
 		play(t)
+	})
+}
+
+// TestARecorderKeepsWhatItIsTold takes the recorder of a realm without an engine.
+func TestARecorderKeepsWhatItIsTold(t *testing.T) {
+	enginetest.CheckRecorder(t, func(t *testing.T) (engine.Recorder, func() []string) {
+		store, err := records.Open(records.Memory)
+		require.NoError(t, err)
+		n, end := begin(t, store, records.Retention{})
+		t.Cleanup(func() {
+			end()
+			require.NoError(t, store.Close())
+		})
+		return n.recorder, func() (kept []string) {
+			for _, e := range n.journal(records.JournalQuery{Kinds: []journal.Kind{journal.MemberJoined, journal.MemberLeft}}) {
+				kept = append(kept, strings.TrimPrefix(string(e.Kind), "member.")+" "+string(e.User))
+			}
+			return kept
+		}
 	})
 }
 
