@@ -37,72 +37,100 @@ func (e *Engine) Sealing(topic Topic) <-chan struct{} {
 
 // Sealed returns a topic at its newest revision, without changes that are not sealed yet.
 func (e *Engine) Sealed(topic Topic) Snapshot {
-	s, pending := e.sealed(topic, e.room(topic))
-	if len(pending) > 0 {
-		before := make(map[presence.UserID]presence.Member, len(pending))
-		for _, c := range pending {
-			before[c.after.User] = c.before
+	var pending []change
+	s := e.read(topic, func(presence.Instant) Revision {
+		f := e.feeds[topic]
+		if f == nil {
+			return Revision{}
 		}
-		s.Members = slices.DeleteFunc(s.Members, func(m presence.Member) bool { _, changed := before[m.User]; return changed })
-		for _, m := range before {
-			if m.Sessions > 0 {
-				s.Members = append(s.Members, m)
-			}
+		if f.unsealed != nil {
+			pending = slices.Clone(f.unsealed.changes)
 		}
-		s.Count = presence.CountOf(s.Members)
-		s.Exists = s.Exists || len(s.Members) > 0
+		return f.revision
+	})
+	if len(pending) == 0 {
+		return s
 	}
-	sortMembers(s.Members)
+	before := make(map[presence.UserID]presence.Member, len(pending))
+	for _, c := range pending {
+		before[c.after.User] = c.before
+	}
+	s.replace(before)
+	s.Count = presence.CountOf(s.Members)
+	s.Exists = s.Exists || len(s.Members) > 0
 	return s
-}
-
-// sealed returns a topic as it is, and its changes that are not sealed yet.
-func (e *Engine) sealed(topic Topic, room []presence.Member) (Snapshot, []change) {
-	e.mu.Lock()
-	now := e.now()
-	defer e.letGo(now)
-	f := e.feeds[topic]
-	if f == nil {
-		return e.whole(topic, Revision{}, room), nil
-	}
-	s := e.whole(topic, f.revision, room)
-	if f.unsealed == nil {
-		return s, nil
-	}
-	return s, slices.Clone(f.unsealed.changes)
 }
 
 // SnapshotNow returns a topic as it is now: unsealed changes are sealed first. It is for
 // operators, who are few and see everything.
 func (e *Engine) SnapshotNow(topic Topic) Snapshot {
-	room := e.room(topic)
-	e.mu.Lock()
-	now := e.now()
-	var revision Revision
-	if f := e.feeds[topic]; f != nil {
+	return e.read(topic, func(now presence.Instant) Revision {
+		f := e.feeds[topic]
+		if f == nil {
+			return Revision{}
+		}
 		if f.waiting {
 			e.sealNow(now, f)
 		}
-		revision = f.revision
+		return f.revision
+	})
+}
+
+// readMost is how many people are read under one hold of the core.
+var readMost = 500 // a variable for the tests
+
+// reading is the reading of a topic, which goes on while the core changes.
+type reading struct{ changed map[presence.UserID]struct{} }
+
+// read returns a topic as it is when the last of it is read. At that moment it calls at, with the
+// core held, for the revision. A large room is read in parts; who has changed meanwhile is read
+// once more at the end.
+func (e *Engine) read(topic Topic, at func(presence.Instant) Revision) Snapshot {
+	count, _ := e.Count(topic)
+	most := count.People + count.People/16
+	s, roll := Snapshot{Topic: topic, Members: make([]presence.Member, 0, most)}, presence.NewRoll(most)
+	r := &reading{changed: map[presence.UserID]struct{}{}}
+	changed := map[presence.UserID]presence.Member{}
+	for begun, more := false, true; more; begun = true {
+		e.hold(func(now presence.Instant) {
+			if !begun {
+				e.core.Call(&roll, topic.Room, topic.View)
+				e.readings[topic] = append(e.readings[topic], r)
+			}
+			s.Members, more = roll.Read(s.Members, readMost)
+			if more {
+				return
+			}
+			if e.readings[topic] = without(e.readings[topic], r); len(e.readings[topic]) == 0 {
+				delete(e.readings, topic)
+			}
+			for user := range r.changed {
+				changed[user], _ = e.core.Member(user, topic.Room, topic.View)
+			}
+			s.Revision = at(now)
+			s.Count, s.Exists = e.core.Count(topic.Room, topic.View), e.core.Exists(topic.Room, topic.View)
+		})
 	}
-	s := e.whole(topic, revision, room)
-	e.letGo(now)
-	sortMembers(s.Members)
+	s.replace(changed)
 	return s
 }
 
-// room returns room for the members of a topic, so that it need not be made, and cleared,
-// under the lock.
-func (e *Engine) room(topic Topic) []presence.Member {
-	count, _ := e.Count(topic)
-	return make([]presence.Member, 0, count.People+count.People/16)
+// replace replaces what the snapshot says of some people, of whom those without a session are
+// none of its members, and sorts it.
+func (s *Snapshot) replace(of map[presence.UserID]presence.Member) {
+	if len(of) > 0 {
+		s.Members = slices.DeleteFunc(s.Members, func(m presence.Member) bool { _, other := of[m.User]; return other })
+	}
+	for _, m := range of {
+		if m.Sessions > 0 {
+			s.Members = append(s.Members, m)
+		}
+	}
+	sortMembers(s.Members)
 }
 
-// whole returns a topic with its members in no particular order: the caller sorts them once the
-// lock is let go.
-func (e *Engine) whole(topic Topic, revision Revision, room []presence.Member) Snapshot {
-	return Snapshot{Topic: topic, Revision: revision, Members: e.core.AppendMembers(room, topic.Room, topic.View),
-		Count: e.core.Count(topic.Room, topic.View), Exists: e.core.Exists(topic.Room, topic.View)}
+func without(list []*reading, r *reading) []*reading {
+	return slices.DeleteFunc(list, func(other *reading) bool { return other == r })
 }
 
 func sortMembers(members []presence.Member) {
@@ -244,9 +272,7 @@ func (e *Engine) Explain(user presence.UserID, room presence.RoomName) presence.
 
 // MembersNow returns the members of a room now, sealed or not.
 func (e *Engine) MembersNow(room presence.RoomName) []presence.Member {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return e.core.Members(room, presence.Full)
+	return e.read(Topic{room, presence.Full}, func(presence.Instant) Revision { return Revision{} }).Members
 }
 
 // Size returns how many sessions, people and rooms there are, in the full view.

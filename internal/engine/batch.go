@@ -137,6 +137,9 @@ func (e *Engine) note(now presence.Instant, m presence.MemberChanged) {
 	for _, view := range []presence.View{presence.Full, presence.Open} {
 		if m.Views.Has(view) {
 			f := e.feed(now, Topic{m.Room, view})
+			for _, r := range e.readings[f.topic] {
+				r.changed[m.After.User] = struct{}{}
+			}
 			if f.unsealed == nil {
 				f.unsealed = e.fresh()
 			}

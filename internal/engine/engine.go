@@ -24,7 +24,7 @@ import (
 const DefaultWindow = 20 * time.Millisecond
 
 // advanceMax limits how many timers fire under one hold of the lock.
-const advanceMax = 1000
+const advanceMax = 200
 
 // Sink takes what others see, sealed. The contract of an implementation:
 //   - it is called by one goroutine at a time, in the order of sealing, without the lock of
@@ -105,18 +105,19 @@ type Engine struct {
 	kick   chan struct{} // holds one: time must be looked at anew; a second says nothing more
 	outbox outbox
 
-	mu      sync.Mutex
-	core    *presence.Core
-	effects presence.Effects
-	feeds   map[Topic]*feed
-	pending []*feed   // feeds of busy rooms with unsealed changes, in order of their first
-	calm    []*feed   // feeds of calm rooms with changes that are sealed before the lock is let go
-	people  [2]people // by view: unsealed changes of people as such
-	spare   []*unsealed
-	news    []any                            // what is to be told once the lock is let go, in order
-	waiting time.Duration                    // what Run waits for
-	attempt uint64                           // of the last hello
-	settled map[uint64]chan presence.Settled // the hellos that wait for a probe; each holds one
+	mu       sync.Mutex
+	core     *presence.Core
+	effects  presence.Effects
+	feeds    map[Topic]*feed
+	readings map[Topic][]*reading // those that go on
+	pending  []*feed              // feeds of busy rooms with unsealed changes, in order of their first
+	calm     []*feed              // feeds of calm rooms with changes that are sealed before the lock is let go
+	people   [2]people            // by view: unsealed changes of people as such
+	spare    []*unsealed
+	news     []any                            // what is to be told once the lock is let go, in order
+	waiting  time.Duration                    // what Run waits for
+	attempt  uint64                           // of the last hello
+	settled  map[uint64]chan presence.Settled // the hellos that wait for a probe; each holds one
 }
 
 // New returns an engine with an empty core. No timer fires until [Engine.Run] is called.
@@ -138,12 +139,13 @@ func New(o Options) *Engine {
 	}
 	return &Engine{
 		sink: o.Sink, links: o.Links, record: o.Recorder, window: o.Window, newRun: o.NewRun, held: o.Held, late: o.Late, log: o.Log,
-		start:   time.Now(),
-		kick:    make(chan struct{}, 1),
-		core:    presence.NewCore(o.Policy),
-		feeds:   map[Topic]*feed{},
-		settled: map[uint64]chan presence.Settled{},
-		waiting: math.MaxInt64,
+		start:    time.Now(),
+		kick:     make(chan struct{}, 1),
+		core:     presence.NewCore(o.Policy),
+		feeds:    map[Topic]*feed{},
+		readings: map[Topic][]*reading{},
+		settled:  map[uint64]chan presence.Settled{},
+		waiting:  math.MaxInt64,
 	}
 }
 
@@ -236,12 +238,19 @@ func (e *Engine) apply(in presence.Input) (reply presence.Reply, waiting *Waitin
 
 // change changes the core, and returns when what came of it has been recorded and told.
 func (e *Engine) change(what func(now presence.Instant)) {
+	e.hold(func(now presence.Instant) {
+		what(now)
+		e.carryOut(now)
+		e.wakeBefore(e.due())
+	})
+}
+
+// hold holds the core, and then tells what has happened.
+func (e *Engine) hold(what func(now presence.Instant)) {
 	e.mu.Lock()
 	now := e.now()
 	defer e.letGo(now)
 	what(now)
-	e.carryOut(now)
-	e.wakeBefore(e.due())
 }
 
 // letGo unlocks the core, and then tells what has happened. The core is never held while

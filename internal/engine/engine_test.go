@@ -2,6 +2,12 @@ package engine_test
 
 import (
 	"context"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"sync"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -82,4 +88,98 @@ func TestAnEngineIsASource(t *testing.T) {
 		go e.Run(t.Context())
 		return e.Do, e
 	})
+}
+
+// historian keeps what a topic was at each of its revisions.
+type historian struct {
+	listener
+	mu      sync.Mutex
+	members map[presence.UserID]presence.Member
+	at      map[engine.Revision]map[presence.UserID]presence.Member
+}
+
+func (h *historian) Take(b *engine.Batch) {
+	if b.View != presence.Open {
+		return
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, m := range append(slices.Clone(b.Joined), b.Changed...) {
+		h.members[m.User] = m
+	}
+	for _, d := range b.Left {
+		delete(h.members, d.User)
+	}
+	h.at[b.Revision] = maps.Clone(h.members)
+}
+
+func (*historian) TakeUnchanged(engine.Topic)            {}
+func (*historian) TakeTypists(engine.Typists)            {}
+func (*historian) TakeSight(engine.Sight)                {}
+func (*historian) TakenOut(presence.TakenOut)            {}
+func (*historian) OwnChanged(presence.OwnChanged)        {}
+func (*historian) AskBeat(presence.LinkID)               {}
+func (*historian) Cut(presence.Cut)                      {}
+func (*historian) WarnExpiry(presence.LinkID, time.Time) {}
+
+// TestARoomReadInPartsIsOneState reads a room three people at a time while they come, go, hide and
+// fall idle: each time it is exactly what the room was at the revision that it names.
+func TestARoomReadInPartsIsOneState(t *testing.T) {
+	defer engine.ReadInParts(3)()
+	const room = presence.RoomName("basin.upper-weir")
+	h := &historian{members: map[presence.UserID]presence.Member{}, at: map[engine.Revision]map[presence.UserID]presence.Member{}}
+	e := engine.New(engine.Options{Policy: presence.DefaultPolicy(), Sink: h, Links: h, Window: time.Millisecond})
+	var running sync.WaitGroup
+	ctx, stop := context.WithCancel(t.Context())
+	running.Go(func() { e.Run(ctx) })
+	_, err := e.Do(ctx, presence.Declare{Room: room, Declared: true})
+	require.NoError(t, err)
+	changing := make(chan struct{})
+	running.Go(func() {
+		defer close(changing)
+		random := rand.New(rand.NewPCG(1, 1))
+		links := map[presence.UserID]presence.LinkID{}
+		for step := range 6000 {
+			user := presence.UserID(fmt.Sprint("w-", random.IntN(30)))
+			link, here := links[user]
+			var in presence.Input = hello(string(user), fmt.Sprint("session-", step), room)
+			if here {
+				in = []presence.Input{presence.Bye{From: link}, presence.Idle{From: link}, presence.Activity{From: link},
+					presence.Hide{User: user, Hidden: step%2 == 0}}[random.IntN(4)]
+			}
+			reply, err := e.Do(ctx, in)
+			if _, bye := in.(presence.Bye); bye {
+				delete(links, user)
+			} else if err == nil && !here {
+				links[user] = reply.Link
+			}
+			if step%100 == 0 {
+				time.Sleep(time.Millisecond)
+			}
+		}
+	})
+	var read []engine.Snapshot
+	for going := true; going; {
+		select {
+		case <-changing:
+			going = false
+		default:
+		}
+		read = append(read, e.Sealed(engine.Topic{Room: room, View: presence.Open}))
+	}
+	stop()
+	running.Wait()
+	revisions := map[engine.Revision]bool{}
+	for _, s := range read {
+		if s.Revision == (engine.Revision{}) {
+			continue
+		}
+		revisions[s.Revision] = true
+		require.Len(t, s.Members, len(h.at[s.Revision]), s.Revision)
+		require.True(t, slices.IsSortedFunc(s.Members, func(a, b presence.Member) int { return strings.Compare(string(a.User), string(b.User)) }))
+		for _, m := range s.Members {
+			require.Equal(t, h.at[s.Revision][m.User], m)
+		}
+	}
+	require.Greater(t, len(revisions), 3)
 }

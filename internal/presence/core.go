@@ -179,24 +179,62 @@ func (c *Core) Exists(room RoomName, view View) bool {
 // Members returns the members of a room in a view, ordered by user id; none if the room does not
 // exist.
 func (c *Core) Members(room RoomName, view View) []Member {
-	members := c.AppendMembers(nil, room, view)
+	r := c.rooms[room]
+	if r == nil {
+		return nil
+	}
+	roll := NewRoll(len(r.members))
+	c.Call(&roll, room, view)
+	members, _ := roll.Read(make([]Member, 0, r.counts[view].People), len(r.members))
 	slices.SortFunc(members, func(a, b Member) int { return strings.Compare(string(a.User), string(b.User)) })
 	return members
 }
 
-// AppendMembers appends the members of a room in a view, in no particular order.
-func (c *Core) AppendMembers(members []Member, room RoomName, view View) []Member {
-	r := c.rooms[room]
-	if r == nil {
-		return members
+// Roll is who is in a room at one moment, to be read in parts. Between them the core may change: of
+// a person who changes meanwhile the roll says nothing that counts.
+type Roll struct {
+	view    View
+	members []*member
+}
+
+// NewRoll returns an empty roll with room for so many people. A roll that is made before the core
+// is held keeps others waiting for less.
+func NewRoll(most int) Roll { return Roll{members: make([]*member, 0, most)} }
+
+// Call fills a roll with who is in a room.
+func (c *Core) Call(roll *Roll, room RoomName, view View) {
+	roll.view, roll.members = view, roll.members[:0]
+	if r := c.rooms[room]; r != nil {
+		roll.members = append(roll.members, r.members...)
 	}
-	members = slices.Grow(members, r.counts[view].People)
-	for _, m := range r.members {
-		if seen := m.sight(view); seen.Sessions > 0 {
-			members = append(members, seen.Member)
+}
+
+// Read appends the next people of the roll whom its view sees, in no particular order, and returns
+// false at the end of the roll.
+func (r *Roll) Read(into []Member, most int) (_ []Member, more bool) {
+	part := r.members[:min(most, len(r.members))]
+	for _, m := range part {
+		if seen := m.sight(r.view); seen.Sessions > 0 {
+			into = append(into, seen.Member)
 		}
 	}
-	return members
+	r.members = r.members[len(part):]
+	return into, len(r.members) > 0
+}
+
+// Member returns a person as a member of a room in a view; false if they are none.
+func (c *Core) Member(user UserID, room RoomName, view View) (Member, bool) {
+	p := c.people[user]
+	if p == nil {
+		return Member{}, false
+	}
+	for _, m := range p.members {
+		if m.room.name == room {
+			seen := m.sight(view).Member
+			return seen, seen.Sessions > 0
+		}
+	}
+	return Member{}, false
 }
 
 // Count returns the count of a room in a view, in constant time.

@@ -9,6 +9,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -75,14 +76,15 @@ func CheckSource(t *testing.T, open func(t *testing.T, sink engine.Sink) (do fun
 			for _, view := range views {
 				topic := engine.Topic{Room: room, View: view}
 				told.compare(source.Sealed(topic))
-				if subject := (engine.Subject{User: user, View: view}); told.sights[subject] != (engine.Sight{}) {
-					require.Equal(t, told.sights[subject].Appearance, source.Sight(subject).Appearance)
+				subject := engine.Subject{User: user, View: view}
+				if sight, known := told.sight(subject); known {
+					require.Equal(t, sight.Appearance, source.Sight(subject).Appearance)
 				}
 				if random.IntN(10) == 0 && source.Unsealed(topic) {
-					before := told.sealed[topic]
+					before := told.seals(topic)
 					time.Sleep(2 * engine.DefaultWindow)
 					synctest.Wait()
-					require.Greater(t, told.sealed[topic], before, "what is not sealed is sealed soon")
+					require.Greater(t, told.seals(topic), before, "what is not sealed is sealed soon")
 				}
 			}
 			time.Sleep(time.Duration(random.IntN(25)) * time.Millisecond)
@@ -92,7 +94,9 @@ func CheckSource(t *testing.T, open func(t *testing.T, sink engine.Sink) (do fun
 
 // replicas is a sink that keeps the list of each topic from the batches alone.
 type replicas struct {
-	t      *testing.T
+	t *testing.T
+
+	mu     sync.Mutex
 	of     map[engine.Topic]*replica
 	sealed map[engine.Topic]int // how often
 	sights map[engine.Subject]engine.Sight
@@ -104,12 +108,37 @@ type replica struct {
 	runs     int // lives of the room so far
 }
 
-func (all *replicas) TakeTypists(engine.Typists)       {}
-func (all *replicas) TakeUnchanged(topic engine.Topic) { all.sealed[topic]++ }
-func (all *replicas) TakeSight(s engine.Sight)         { all.sights[s.Subject] = s }
+func (all *replicas) TakeTypists(engine.Typists) {}
+
+func (all *replicas) TakeUnchanged(topic engine.Topic) {
+	all.mu.Lock()
+	defer all.mu.Unlock()
+	all.sealed[topic]++
+}
+
+func (all *replicas) TakeSight(s engine.Sight) {
+	all.mu.Lock()
+	defer all.mu.Unlock()
+	all.sights[s.Subject] = s
+}
+
+func (all *replicas) sight(s engine.Subject) (engine.Sight, bool) {
+	all.mu.Lock()
+	defer all.mu.Unlock()
+	sight, known := all.sights[s]
+	return sight, known
+}
+
+func (all *replicas) seals(topic engine.Topic) int {
+	all.mu.Lock()
+	defer all.mu.Unlock()
+	return all.sealed[topic]
+}
 
 func (all *replicas) Take(b *engine.Batch) {
 	t := all.t
+	all.mu.Lock()
+	defer all.mu.Unlock()
 	all.sealed[b.Topic]++
 	r := all.of[b.Topic]
 	if r == nil {
@@ -140,6 +169,8 @@ func (all *replicas) Take(b *engine.Batch) {
 
 func (all *replicas) compare(s engine.Snapshot) {
 	all.t.Helper()
+	all.mu.Lock()
+	defer all.mu.Unlock()
 	r := all.of[s.Topic]
 	if r == nil {
 		r = &replica{}
