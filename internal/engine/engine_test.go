@@ -92,7 +92,6 @@ func TestAnEngineIsASource(t *testing.T) {
 
 // historian keeps what a topic was at each of its revisions.
 type historian struct {
-	listener
 	mu      sync.Mutex
 	members map[presence.UserID]presence.Member
 	at      map[engine.Revision]map[presence.UserID]presence.Member
