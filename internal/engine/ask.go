@@ -76,9 +76,6 @@ func (e *Engine) SnapshotNow(topic Topic) Snapshot {
 	})
 }
 
-// readMost is how many people are read under one hold of the core.
-var readMost = 500 // a variable for the tests
-
 // reading is the reading of a topic, which goes on while the core changes.
 type reading struct{ changed map[presence.UserID]struct{} }
 
@@ -97,7 +94,7 @@ func (e *Engine) read(topic Topic, at func(presence.Instant) Revision) Snapshot 
 				e.core.Call(&roll, topic.Room, topic.View)
 				e.readings[topic] = append(e.readings[topic], r)
 			}
-			s.Members, more = roll.Read(s.Members, readMost)
+			s.Members, more = roll.Read(s.Members, e.chunk)
 			if more {
 				return
 			}

@@ -82,6 +82,7 @@ type Options struct {
 	Links    Links
 	Recorder Recorder      // nil stands for none
 	Window   time.Duration // 0 stands for DefaultWindow
+	Chunk    int           // how many members of a room are read under one lock; 0 stands for 500
 	// Held is told, in seconds, of each time for which the engine was held, and Late of
 	// each by which something was done late. Nil stands for nobody.
 	Held, Late Observer
@@ -97,6 +98,7 @@ type Engine struct {
 	links  Links
 	record Recorder // nil: none
 	window time.Duration
+	chunk  int
 	newRun func(presence.View) string
 	held   Observer
 	late   Observer
@@ -125,6 +127,9 @@ func New(o Options) *Engine {
 	if o.Window == 0 {
 		o.Window = DefaultWindow
 	}
+	if o.Chunk == 0 {
+		o.Chunk = 500
+	}
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
@@ -138,7 +143,7 @@ func New(o Options) *Engine {
 		o.NewRun = randomRun
 	}
 	return &Engine{
-		sink: o.Sink, links: o.Links, record: o.Recorder, window: o.Window, newRun: o.NewRun, held: o.Held, late: o.Late, log: o.Log,
+		sink: o.Sink, links: o.Links, record: o.Recorder, window: o.Window, chunk: o.Chunk, newRun: o.NewRun, held: o.Held, late: o.Late, log: o.Log,
 		start:    time.Now(),
 		kick:     make(chan struct{}, 1),
 		core:     presence.NewCore(o.Policy),

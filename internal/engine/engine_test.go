@@ -124,10 +124,9 @@ func (*historian) WarnExpiry(presence.LinkID, time.Time) {}
 // TestARoomReadInPartsIsOneState reads a room three people at a time while they come, go, hide and
 // fall idle: each time it is exactly what the room was at the revision that it names.
 func TestARoomReadInPartsIsOneState(t *testing.T) {
-	defer engine.ReadInParts(3)()
 	const room = presence.RoomName("basin.upper-weir")
 	h := &historian{members: map[presence.UserID]presence.Member{}, at: map[engine.Revision]map[presence.UserID]presence.Member{}}
-	e := engine.New(engine.Options{Policy: presence.DefaultPolicy(), Sink: h, Links: h, Window: time.Millisecond})
+	e := engine.New(engine.Options{Policy: presence.DefaultPolicy(), Sink: h, Links: h, Window: time.Millisecond, Chunk: 3})
 	var running sync.WaitGroup
 	ctx, stop := context.WithCancel(t.Context())
 	running.Go(func() { e.Run(ctx) })
