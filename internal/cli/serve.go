@@ -46,7 +46,8 @@ func verboseFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "verbose", Usage: "also log what happens to sessions"}
 }
 
-// settingFlags returns the flags of settings, by name; all that have one for no name.
+// settingFlags returns the flags of settings, by key; without keys, of all settings that have
+// one.
 func settingFlags(names ...string) (flags []cli.Flag) {
 	for _, key := range config.Keys() {
 		if key.Flag == "" || len(names) > 0 && !slices.Contains(names, key.Name) {
@@ -66,7 +67,7 @@ func settingFlags(names ...string) (flags []cli.Flag) {
 	return flags
 }
 
-// given returns what flags, and the environment, say of settings.
+// given returns the values of flags and environment variables.
 func given(c *cli.Command, environment config.Given) config.Given {
 	return func(k config.Key) (text, where string) {
 		if k.Flag != "" && c.IsSet(k.Flag) {
@@ -129,8 +130,7 @@ func configFlag() cli.Flag {
 // defaultConfig is read if it exists and no other file is named.
 const defaultConfig = "tovik.toml"
 
-// told returns what the service is told by flags, the environment and the configuration file, if
-// there is one.
+// told reads the configuration: flags, environment variables and the file, if there is one.
 func told(c *cli.Command, with stage) (server.Config, error) {
 	path := c.String("config")
 	if _, err := os.Stat(defaultConfig); err == nil && path == "" && !with.demo {
@@ -156,7 +156,7 @@ func told(c *cli.Command, with stage) (server.Config, error) {
 	return settings, nil
 }
 
-// configure returns the configuration of a service with these settings.
+// configure turns settings into the configuration of a server.
 func configure(path string, s config.Settings) (server.Config, error) {
 	policy := s.Policy()
 	c := server.Config{
@@ -221,7 +221,7 @@ type stage struct {
 	data string
 }
 
-// start prepares the secrets and starts a service from the flags, the environment and the file.
+// start prepares the secrets and starts a service.
 func start(c *cli.Command, with stage) (*server.Server, access.Secrets, error) {
 	settings, err := told(c, with)
 	if err != nil {

@@ -10,12 +10,12 @@ import (
 	"strings"
 )
 
-// Key is a setting as its tags describe it.
+// Key describes a setting.
 type Key struct {
 	Name    string // with dots; repeated tables in [[ ]]
 	Default string // as in the file; an example if there is no default
-	Doc     string // with what the value of the flag is called in '
-	Reload  bool   // a reload takes it
+	Doc     string // with the placeholder of the flag in single quotes
+	Reload  bool   // a reload applies it
 	Flag    string // the name of its flag, without the dashes; empty for none
 	IsBool  bool
 
@@ -54,7 +54,7 @@ func NeedRestart(was, is *Settings) (names []string) {
 	return names
 }
 
-// defaults returns the settings of a service that is told nothing.
+// defaults returns the default settings.
 func defaults() Settings {
 	s := Settings{PolicyFile: defaultPolicy()}
 	each(&s, func(k Key, field reflect.Value) {
@@ -74,14 +74,13 @@ func each(s *Settings, do func(Key, reflect.Value)) {
 	})
 }
 
-// place is where in the file a struct stands.
+// place is the position of a struct in the file.
 type place struct {
 	prefix           string
 	reload, repeated bool
 }
 
-// walk goes through the fields of a struct, and of the structs in it. Tables is how it goes
-// through repeated tables.
+// walk visits the fields of a struct and of its tables. It calls tables for each repeated table.
 func walk(v reflect.Value, at place, tables func(list reflect.Value, name string, at place), do func(Key, reflect.Value)) {
 	for i := range v.NumField() {
 		f, field := v.Type().Field(i), v.Field(i)
@@ -123,7 +122,7 @@ func taggedKey(f reflect.StructField, at place) Key {
 	return k
 }
 
-// walkValues goes through what settings have. Repeated tables are numbered from 1.
+// walkValues visits the fields that are set. It numbers repeated tables from 1.
 func walkValues(v reflect.Value, at place, do func(Key, reflect.Value)) {
 	walk(v, at, func(list reflect.Value, name string, inside place) {
 		for i := range list.Len() {
@@ -134,13 +133,13 @@ func walkValues(v reflect.Value, at place, do func(Key, reflect.Value)) {
 	}, do)
 }
 
-// walkShape goes through what settings may have. The keys have their defaults, or examples, as
-// in the file.
+// walkShape visits all fields that can be set. Each key has its default, or its example, as
+// TOML.
 func walkShape(v reflect.Value, at place, do func(Key, reflect.Value)) {
 	walk(v, at, func(list reflect.Value, name string, inside place) {
 		inside.prefix += "[[" + name + "]]."
 		one := reflect.New(list.Type().Elem()).Elem()
-		if pattern, ok := one.Addr().Interface().(*PatternFile); ok { // it differs in nothing
+		if pattern, ok := one.Addr().Interface().(*PatternFile); ok { // show the defaults
 			pattern.RoomFile = defaultPolicy().RoomFile
 		}
 		walkShape(one, inside, do)
@@ -155,7 +154,7 @@ func walkShape(v reflect.Value, at place, do func(Key, reflect.Value)) {
 	})
 }
 
-// withinBounds checks numbers and choices. In repeated tables a zero is what is not set.
+// withinBounds checks numbers and choices. In repeated tables zero means "not set".
 func withinBounds(root any, wrong wrong) (err error) {
 	walkValues(reflect.ValueOf(root).Elem(), place{}, func(k Key, field reflect.Value) {
 		if err == nil && !(k.repeated && field.IsZero()) {
@@ -201,9 +200,8 @@ func (k Key) bounds(number reflect.Value) string {
 	return fmt.Sprintf("%s from %s to %s", what, k.min, k.max)
 }
 
-// set converts the text of a variable or flag to the type of a field. Lists are separated by
-// commas; a table looks like session.idle=7d, with commas between its entries. The error says what
-// is allowed.
+// set parses the text of a variable or flag into a field. Commas separate the elements of a
+// list, and the entries of a table such as session.idle=7d. The error says what is allowed.
 func set(field reflect.Value, text string) error {
 	switch into := field.Addr().Interface().(type) {
 	case *Duration:
@@ -265,7 +263,7 @@ func orAllowed(err error, allowed string) error {
 	return nil
 }
 
-// literal returns a value as it stands in a file.
+// literal formats a value as TOML.
 func literal(v reflect.Value) string {
 	if text, ok := v.Interface().(fmt.Stringer); ok {
 		return strconv.Quote(text.String())

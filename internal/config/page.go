@@ -8,7 +8,7 @@ import (
 
 var flagValue = regexp.MustCompile(`'([A-Z:]+)'`)
 
-// doc returns the documentation of a key, with what the value of its flag is called in quotes.
+// doc returns the documentation of a key, with other quotes around the placeholder.
 func (k Key) doc(quote string) string { return flagValue.ReplaceAllString(k.Doc, quote+"$1"+quote) }
 
 // Usage returns the help for the flag of a key.
@@ -16,7 +16,7 @@ func (k Key) Usage() string {
 	return strings.ToLower(k.Doc[:1]) + strings.TrimSuffix(k.doc("`")[1:], ".")
 }
 
-// HasDefault tells whether Default is one, and no example.
+// HasDefault reports whether Default is a default, not an example.
 func (k Key) HasDefault() bool { return k.example == "" }
 
 // Example returns a file with every key as a comment, with its meaning and its default.
@@ -50,7 +50,7 @@ func Example() string {
 	return out.String()
 }
 
-// pageHead begins the documentation of the settings, with ' for the quotes of code.
+// pageHead is the beginning of the page. It has single quotes in place of backquotes.
 const pageHead = `# Configuration
 
 'tovik serve' reads 'tovik.toml' in its working directory, or the file given by '--config'. 'tovik config init' writes a file with

@@ -8,10 +8,10 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// pair is a setting in the file, and the same in a policy.
+// pair is a field of the file with the same field of a policy.
 type pair struct{ file, policy any }
 
-// pairs are the settings that only a whole policy has.
+// pairs returns the fields of the realm's policy.
 func (f *PolicyFile) pairs(p *presence.Policy) []pair {
 	return []pair{
 		{&f.Beat.Every.Duration, &p.BeatEvery}, {&f.Beat.Tolerance, &p.BeatTolerance}, {&f.Probe.Duration, &p.Probe}, {&f.Lease.Duration, &p.Lease},
@@ -20,7 +20,7 @@ func (f *PolicyFile) pairs(p *presence.Policy) []pair {
 	}
 }
 
-// pairs are the settings that may differ from room to room.
+// pairs returns the fields that can differ between rooms.
 func (f *RoomFile) pairs(p *presence.RoomPolicy) []pair {
 	return []pair{
 		{&f.Grace.Closing.Duration, &p.GraceClosing}, {&f.Grace.Lost.Duration, &p.GraceLost}, {&f.Grace.Background.Duration, &p.GraceBackground},
@@ -28,7 +28,7 @@ func (f *RoomFile) pairs(p *presence.RoomPolicy) []pair {
 	}
 }
 
-// apply sets in the policy what the file has.
+// apply copies the fields that are set to the policy.
 func apply(pairs []pair) {
 	for _, p := range pairs {
 		if given := reflect.ValueOf(p.file).Elem(); !given.IsZero() {
@@ -37,7 +37,7 @@ func apply(pairs []pair) {
 	}
 }
 
-// defaultPolicy returns a file that says what the default policy is.
+// defaultPolicy returns the default policy in the shape of the file.
 func defaultPolicy() (f PolicyFile) {
 	policy := presence.DefaultPolicy()
 	for _, p := range append(f.pairs(&policy), f.RoomFile.pairs(&policy.RoomPolicy)...) {

@@ -19,11 +19,11 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// Given returns what is given for a key elsewhere than in the file, and where, as --listen or
-// TOVIK_LISTEN; empty texts for nothing.
+// Given returns the value of a key from a source other than the file, and the name of that
+// source, such as --listen or TOVIK_LISTEN. Empty texts mean none.
 type Given func(Key) (text, where string)
 
-// FromEnvironment returns what environment variables say.
+// FromEnvironment returns the values of environment variables.
 func FromEnvironment(lookup func(string) (string, bool)) Given {
 	return func(k Key) (text, where string) {
 		if where = k.Variable(); where != "" {
@@ -36,9 +36,9 @@ func FromEnvironment(lookup func(string) (string, bool)) Given {
 // wrong makes the error for a key with a value that is not allowed.
 type wrong func(key, value, allowed string) error
 
-// Read reads a TOML file (none if path is empty). What is given elsewhere takes precedence. An
-// unknown key is an error. Each error names the file and line, or where else the value was given;
-// the key, its value and what is allowed.
+// Read reads a TOML file (none if path is empty). Other sources take precedence. An unknown key
+// is an error. Each error names the file and line, or the other source; the key, its value and
+// what is allowed.
 func Read(path string, given Given) (Settings, error) {
 	var text []byte
 	if path != "" {
@@ -91,7 +91,7 @@ func parse(path string, text []byte, given Given) (Settings, error) {
 	return s, nil
 }
 
-// first returns the first of joined errors: one mistake is told at a time.
+// first returns the first of several joined errors.
 func first(err error) error {
 	if joined, ok := err.(interface{ Unwrap() []error }); ok {
 		return joined.Unwrap()[0]
@@ -99,8 +99,8 @@ func first(err error) error {
 	return err
 }
 
-// edge checks where the service listens, and finds the files of its certificate: those named in
-// the file are beside it.
+// edge checks the address to listen at, and resolves the files of the certificate. Paths in the
+// file are relative to it.
 func (s *Settings) edge(dir string, from map[string]string, wrong wrong) error {
 	_, port, err := net.SplitHostPort(s.Listen)
 	if n, bad := strconv.ParseUint(port, 10, 16); err != nil || bad != nil || n > 65535 {
@@ -149,7 +149,7 @@ func (r *Realm) check(wrong wrong) error {
 	return nil
 }
 
-// readKeys reads the files of a realm's keys. Kids are those of all realms before.
+// readKeys reads the files of a realm's keys. Kids holds the ids of all keys so far.
 func (r *Realm) readKeys(dir string, kids map[string]bool, wrong wrong) (err error) {
 	for i := range r.Keys {
 		k, table := &r.Keys[i], fmt.Sprintf("key#%d.", i+1)
@@ -207,7 +207,7 @@ func isWeb(address string) bool {
 	return err == nil && u.Host != "" && (u.Scheme == "https" || u.Scheme == "http")
 }
 
-// overlay applies what is given elsewhere, and returns where, by key.
+// overlay applies the values of other sources, and returns their names by key.
 func (s *Settings) overlay(given Given) (from map[string]string, err error) {
 	from = map[string]string{}
 	each(s, func(k Key, field reflect.Value) {
@@ -223,7 +223,7 @@ func (s *Settings) overlay(given Given) (from map[string]string, err error) {
 	return from, err
 }
 
-// decode reads a file over what is there already.
+// decode reads a file into a struct. Keys that are not in the file keep their values.
 func decode(path string, text []byte, into any) error {
 	if err := errors.Join(bareTime(path, text), singleTable(path, text)); err != nil {
 		return first(err)

@@ -6,13 +6,13 @@
 // whether a reload takes the setting:
 //
 //	toml     the key
-//	default  the default; a policy's stand in [presence.DefaultPolicy]
-//	example  an example, where there is no default
-//	flag     "yes": the command has a flag for it
+//	default  the default; policies have theirs from [presence.DefaultPolicy]
+//	example  an example, for a key without default
+//	flag     "yes": there is a flag for it
 //	min, max the bounds of a number
-//	choice   the words that are allowed
-//	reload   "yes": a reload takes it, or what it contains; else it needs a restart
-//	doc      its meaning, with what the value of the flag is called in quotes
+//	choice   the allowed words
+//	reload   "yes": a reload applies it; otherwise a change needs a restart
+//	doc      the documentation, with the placeholder of the flag in single quotes
 package config
 
 import (
@@ -55,7 +55,7 @@ func (s *Settings) Proxies() (proxies []netip.Prefix) {
 	return proxies
 }
 
-// Keep says how long records are kept.
+// Keep is how long records are kept.
 type Keep struct {
 	Journal            Duration            `toml:"journal" default:"90d" doc:"How long the journal is kept."`
 	JournalEntries     int64               `toml:"journal_entries" default:"20000000" min:"1" doc:"The largest number of entries; older ones are deleted. In memory it is 200000 at most."`
@@ -83,7 +83,7 @@ type TokenKey struct {
 	Issuer    string `toml:"issuer" example:"https://app.example" doc:"The issuer (iss) that tokens must have; any by default."`
 	Audience  string `toml:"audience" example:"tovik" doc:"The audience (aud) that tokens must have; any by default."`
 
-	Material []byte `toml:"-"` // what the file has
+	Material []byte `toml:"-"` // the content of the file
 }
 
 // KeySet is the URL of keys that verify tokens (RFC 7517).
@@ -144,7 +144,7 @@ type RoomFile struct {
 	} `toml:"members"`
 }
 
-// PatternFile is what differs in the rooms of a pattern. Zero fields are as in other rooms.
+// PatternFile is the policy of the rooms of a pattern. Zero fields take the value of the realm.
 type PatternFile struct {
 	Pattern presence.Pattern `toml:"pattern" example:"desk.**" doc:"The rooms: words, with * for one word and ** for the rest. The most specific matching pattern applies to a room; keys that it leaves out are those of the realm."`
 	RoomFile

@@ -8,8 +8,8 @@ import (
 	"time"
 )
 
-// tellCount publishes the newest count: now, or as soon as the room's policy permits. The time
-// does not depend on who follows the count.
+// tellCount publishes the newest count: now, or as soon as the policy of the room permits. The
+// time does not depend on the followers.
 func (h *Hub) tellCount(t *topic, now time.Time) {
 	if !t.due.IsZero() { // what is published then is the newest
 		h.postpone(t, now)
@@ -23,8 +23,8 @@ func (h *Hub) tellCount(t *topic, now time.Time) {
 	t.publish(now)
 }
 
-// catchUpCount is called when somebody begins to follow the count. From then on it is as if
-// somebody had followed it all the time.
+// catchUpCount is called when a receiver begins to follow the count. The result is the same as
+// if the count had been followed all the time.
 func (h *Hub) catchUpCount(t *topic) {
 	now := time.Now()
 	t.settleCount(now)
@@ -34,7 +34,7 @@ func (h *Hub) catchUpCount(t *topic) {
 // postpone publishes a count when it is due, if anybody follows it.
 func (h *Hub) postpone(t *topic, now time.Time) {
 	if t.waiting || t.due.IsZero() || (t.exists && !t.counted()) {
-		return // a room that has ended is let go then, too
+		return // when it is published, a room that has ended is also forgotten
 	}
 	t.waiting = true
 	h.postponed.add(postponed{t, t.due}, now)
@@ -50,8 +50,8 @@ func (h *Hub) publishPostponed(p postponed) {
 	h.letGo(t)
 }
 
-// publish publishes the present count, and wakes those who follow it. In a room that has ended
-// everybody is woken, since nothing more comes of it.
+// publish publishes the present count and wakes its followers. If the room has ended it wakes
+// all followers, since nothing more will come.
 func (t *topic) publish(at time.Time) {
 	t.publishCount(at)
 	for _, s := range t.subs {
@@ -61,15 +61,15 @@ func (t *topic) publish(at time.Time) {
 	}
 }
 
-// postponed is a count that is to be published later.
+// postponed is a count to publish later.
 type postponed struct {
 	topic *topic
 	due   time.Time
 }
 
-// postponements publish counts when they are due: one for a topic at most.
+// postponements publishes counts when they are due, at most one per topic.
 type postponements struct {
-	publish func(postponed) // called without lock
+	publish func(postponed) // called without a lock
 
 	mu    sync.Mutex
 	list  byDue
@@ -95,7 +95,7 @@ func (p *postponements) publishDue() {
 	}
 }
 
-// due takes out what is due, in order, and sets the timer for what is due next.
+// due removes and returns what is due, in order, and sets the timer for the next.
 func (p *postponements) due(now time.Time) (due []postponed) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -108,7 +108,7 @@ func (p *postponements) due(now time.Time) (due []postponed) {
 	return due
 }
 
-// byDue is a heap of counts by their due time; those of one instant by room.
+// byDue is a heap of counts by due time, then by room.
 type byDue []postponed
 
 func (p byDue) Len() int      { return len(p) }

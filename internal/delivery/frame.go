@@ -9,11 +9,11 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// frame is a frame that all who need it share. The first of them encodes it, holding no lock of
-// the hub.
+// frame is shared by all receivers that need it. The first of them encodes it, without holding a
+// lock.
 type frame struct {
 	once sync.Once
-	of   func() any // returns what is encoded; nil afterwards
+	of   func() any // returns the value to encode; nil afterwards
 	data []byte
 }
 

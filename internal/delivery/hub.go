@@ -48,10 +48,10 @@ type Hub struct {
 	postponed postponements
 }
 
-// wildcards are the patterns, of more than one room, that a receiver follows.
+// wildcards are the patterns with wildcards that a receiver follows.
 type wildcards struct {
 	view     presence.View
-	patterns []presence.Pattern // not changed any more
+	patterns []presence.Pattern // immutable
 }
 
 // Options are what a Hub is made of. Policy and Source are required.
@@ -73,7 +73,7 @@ func NewHub(o Options) *Hub {
 	return h
 }
 
-// lock returns a topic, which it makes if there is none, with its lock held.
+// lock returns a topic with its lock held. It creates the topic if necessary.
 func (h *Hub) lock(name engine.Topic) *topic {
 	for {
 		h.mu.Lock()
@@ -87,7 +87,7 @@ func (h *Hub) lock(name engine.Topic) *topic {
 		if !t.gone {
 			return t
 		}
-		t.mu.Unlock() // let go of a moment ago
+		t.mu.Unlock() // forgotten a moment ago
 	}
 }
 
@@ -107,7 +107,8 @@ func (h *Hub) lockKnown(name engine.Topic) *topic {
 	return t
 }
 
-// letGo forgets a topic, whose lock is held, if its room has ended and nobody follows it.
+// letGo forgets a topic if its room has ended and it has no followers. The lock of the topic is
+// held.
 func (h *Hub) letGo(t *topic) {
 	if t.exists || t.waiting || len(t.subs) > 0 || t.gone {
 		return
@@ -179,11 +180,11 @@ func (h *Hub) Take(b *engine.Batch) {
 	h.letGo(t)
 }
 
-// announce tells those who follow wildcards that a room begins. What they lack of it, they lack
-// from now on, but they take it up as a topic only when they are served.
+// announce notifies the receivers whose wildcards match a new room. They attach to its topic
+// when they next fetch frames.
 func (h *Hub) announce(t *topic) {
 	if !t.waiting {
-		t.told = time.Time{} // the count of the room's last life has been published long ago
+		t.told = time.Time{} // the last count of its previous life is published
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -202,7 +203,7 @@ func (h *Hub) TakeUnchanged(name engine.Topic) {
 	}
 	defer t.mu.Unlock()
 	for _, s := range t.subs {
-		if s.fresh { // nothing came of what it waited for
+		if s.fresh { // the changes that it waited for cancelled each other
 			s.sealed = true
 			s.receiver.inbox.mark(s)
 		}
@@ -225,7 +226,7 @@ func (h *Hub) TakeTypists(typists engine.Typists) {
 	}
 }
 
-// Close ends what the hub does on its own. Receivers may still be closed.
+// Close stops the hub's timers. Receivers may still be closed.
 func (h *Hub) Close() {
 	h.mu.Lock()
 	defer h.mu.Unlock()

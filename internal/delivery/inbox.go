@@ -5,22 +5,21 @@ import (
 	"sync"
 )
 
-// maxAnnounced is how many rooms that begin an inbox keeps one by one. If there are more before
-// the receiver is served, it looks for them itself, so that a receiver that is never served
-// grows no more.
+// maxAnnounced limits the new rooms that an inbox lists one by one. Beyond it the receiver looks
+// for new rooms itself, so that an inbox that is never read stops growing.
 const maxAnnounced = 1024
 
-// inbox has what a receiver lacks something of, in the order in which it came to lack it.
+// inbox lists the subs and people with news for a receiver, oldest first.
 type inbox struct {
 	mu        sync.Mutex
 	wake      func()
 	dirty     []*sub
 	people    []*personSub
-	announced int  // of dirty, those not of a topic yet
-	missed    bool // more rooms have begun than it keeps
+	announced int  // the number of announcements in dirty
+	missed    bool // there were more announcements
 }
 
-// mark notes that a sub lacks something, and wakes the receiver.
+// mark adds a sub and wakes the receiver.
 func (b *inbox) mark(s *sub) {
 	b.mu.Lock()
 	switch {
@@ -66,8 +65,8 @@ func (b *inbox) take() (dirty []*sub, people []*personSub, missed bool) {
 	return dirty, people, missed
 }
 
-// putBack puts first what was taken and not served, and last what is to be served again. It
-// tells whether there is anything.
+// putBack returns what was taken but not served to the front, and appends what must be tried
+// again. It reports whether the inbox has anything.
 func (b *inbox) putBack(dirty []*sub, people []*personSub, again []*sub) (more bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -107,7 +106,7 @@ func (b *inbox) addPerson(s *personSub) {
 	b.people = append(b.people, s)
 }
 
-// each ranges over lists as if they were one.
+// each ranges over several lists.
 func each[T any](lists ...[]T) iter.Seq[T] {
 	return func(yield func(T) bool) {
 		for _, list := range lists {

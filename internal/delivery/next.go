@@ -4,8 +4,8 @@ package delivery
 // each room these are the batches since its revision, or a snapshot. Only one call may be under
 // way at a time.
 //
-// A missing state is fetched when its turn comes, so that frames come in the order in which
-// rooms and people changed, whatever other receivers have fetched before.
+// A missing state is fetched in its turn. So the order of frames is the order of changes,
+// whatever other receivers have fetched.
 func (r *Receiver) Next(frames [][]byte) (_ [][]byte, more bool) {
 	var some [16]*frame
 	to := gathering{before: len(frames), frames: some[:0]}
@@ -23,7 +23,7 @@ func (r *Receiver) Next(frames [][]byte) (_ [][]byte, more bool) {
 			s.catchUp()
 			r.mu.Lock()
 			if s, served = r.serve(s, &to); !served && s.mayCatchUp() {
-				again = append(again, s) // it has gone on meanwhile
+				again = append(again, s) // the topic changed meanwhile
 			}
 		}
 		dirty = dirty[1:]
@@ -45,17 +45,17 @@ func (r *Receiver) Next(frames [][]byte) (_ [][]byte, more bool) {
 	return frames, more
 }
 
-// serve gathers what a sub lacks. It returns false if a state has to be fetched before.
+// serve gathers the frames that a sub lacks. It returns false if it must first fetch a state.
 func (r *Receiver) serve(s *sub, to *gathering) (_ *sub, served bool) {
 	t := s.topic
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if s.announced {
 		if !t.exists || t.gone || t.View != r.view || r.sub(t) != nil {
-			return s, true // it is over, or has been found otherwise
+			return s, true // it has ended, or is attached already
 		}
 		if s = r.attach(t); s == nil {
-			return s, true // not followed any more
+			return s, true // no longer followed
 		}
 		s.sealed = true
 	}
@@ -73,15 +73,15 @@ func (r *Receiver) serve(s *sub, to *gathering) (_ *sub, served bool) {
 	return s, true
 }
 
-// mayCatchUp tells that fetching a state once more will help. Otherwise the sub is marked at the
-// next seal, or by the pin that it waits for.
+// mayCatchUp reports whether fetching again will help. Otherwise the next seal, or the pin that
+// the sub waits for, marks it.
 func (s *sub) mayCatchUp() bool {
 	s.topic.mu.Lock()
 	defer s.topic.mu.Unlock()
 	return s.sealed && !s.topic.pinsItself()
 }
 
-// lookForRooms takes up the rooms of wildcards whose beginning the receiver has missed.
+// lookForRooms attaches to the matching rooms whose announcements were dropped.
 func (r *Receiver) lookForRooms() {
 	for _, f := range r.follows {
 		if _, single := f.pattern.Room(); single {
@@ -97,7 +97,7 @@ func (r *Receiver) lookForRooms() {
 	}
 }
 
-// servePerson gathers what is new of a person. It returns false if that has to be fetched before.
+// servePerson gathers the news of a person. It returns false if it must first fetch them.
 func (r *Receiver) servePerson(s *personSub, to *gathering) bool {
 	p := s.subject
 	p.mu.Lock()
@@ -112,9 +112,9 @@ func (r *Receiver) servePerson(s *personSub, to *gathering) bool {
 	return true
 }
 
-// gathering is what one call of Next will return, still to be encoded.
+// gathering collects the result of one call of Next, still to be encoded.
 type gathering struct {
-	before int // how many frames its caller has already
+	before int // the number of frames that the caller has already
 	frames []*frame
 	log    *sentLog // nil: none is kept
 }

@@ -57,7 +57,7 @@ func (t *topic) pinned() *pin {
 	return newest
 }
 
-// pinIfWanted makes a wanted pin, beside the caller, who holds the topic's lock.
+// pinIfWanted makes a pin in another goroutine, if one is wanted. The lock of the topic is held.
 func (h *Hub) pinIfWanted(t *topic) {
 	if !t.pinning.wanted || h.isClosed() {
 		return
@@ -180,8 +180,8 @@ func (h *Hub) Page(topic engine.Topic, revision engine.Revision, want PageWanted
 	return h.keep(snapshot).page(want), true
 }
 
-// found returns the pin of a topic at a revision. For the zero revision it is the newest one of a
-// big room; a small room is returned as it is.
+// found returns the pin at a revision. For the zero revision it returns the newest pin of a big
+// room, and nil for a small room.
 func (h *Hub) found(topic engine.Topic, revision engine.Revision) *pin {
 	t := h.lockKnown(topic)
 	if t == nil {
@@ -201,8 +201,7 @@ func (h *Hub) found(topic engine.Topic, revision engine.Revision) *pin {
 	return newest
 }
 
-// keep pins what has been fetched for somebody, unless nobody is in the room, or its clock pins
-// it in a moment.
+// keep pins a fetched state, unless the room is empty or its clock is about to pin it.
 func (h *Hub) keep(s engine.Snapshot) *pin {
 	t := h.lockKnown(s.Topic)
 	if t == nil {

@@ -14,7 +14,7 @@ type subject struct {
 	mu      sync.Mutex
 	subs    []*personSub
 	profile presence.Profile // as it was when somebody last began to follow
-	frame   *frame           // the newest; nil until somebody needs it
+	frame   *frame           // of the newest state; nil until needed
 	sight   *engine.Sight    // nil when not known
 	gone    bool             // out of the hub
 }
@@ -28,7 +28,7 @@ type personSub struct {
 	dirty    bool // it is in the inbox, whose lock guards this
 }
 
-// lockPerson returns a subject, which it makes if there is none, with its lock held.
+// lockPerson returns a subject with its lock held. It creates the subject if necessary.
 func (h *Hub) lockPerson(name engine.Subject) *subject {
 	for {
 		h.mu.Lock()
@@ -42,7 +42,7 @@ func (h *Hub) lockPerson(name engine.Subject) *subject {
 		if !p.gone {
 			return p
 		}
-		p.mu.Unlock() // let go of a moment ago
+		p.mu.Unlock() // forgotten a moment ago
 	}
 }
 
@@ -104,7 +104,7 @@ func (r *Receiver) UnfollowPeople(users []presence.UserID) {
 	}
 }
 
-// dropPerson ends a following, and returns the profile that it showed.
+// dropPerson stops following a person and returns their profile.
 func (r *Receiver) dropPerson(s *personSub) presence.Profile {
 	p := s.subject
 	p.mu.Lock()
@@ -123,7 +123,7 @@ func (r *Receiver) dropPerson(s *personSub) presence.Profile {
 	return p.profile
 }
 
-// now returns the frame of what is known. The lock is held.
+// now returns the frame of the known state. The lock is held.
 func (p *subject) now() *frame {
 	if p.frame == nil {
 		sight, profile := *p.sight, p.profile

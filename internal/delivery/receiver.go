@@ -48,8 +48,8 @@ const (
 	Joined               // the session is in the room
 )
 
-// sub is a receiver's place in a topic. Beside its receiver and topic it is guarded by the lock
-// of the topic.
+// sub is a receiver's place in a topic. Except for receiver and topic, the topic's lock guards
+// its fields.
 type sub struct {
 	receiver *Receiver
 	topic    *topic
@@ -57,13 +57,13 @@ type sub struct {
 	has      engine.Revision // of the members or of the count, what the receiver has
 	counted  uint64          // the version of the published count that it has
 	typed    uint64          // the version of the typists that it has
-	detail   Detail          // none once it is dropped
-	fresh    bool            // it has nothing yet, or not what it should
-	sealed   bool            // fresh: all that had happened when it began is sealed now
+	detail   Detail          // None once it is dropped
+	fresh    bool            // it needs the whole state
+	sealed   bool            // if fresh: everything from before it began is sealed
 	dirty    bool            // it is in the inbox, whose lock guards this
 
-	// announced says that the sub is no more than the news that a room begins, which the
-	// receiver follows by a wildcard. It never changes.
+	// announced marks an announcement: the news of a new room that a wildcard matches. It never
+	// changes.
 	announced bool
 }
 
@@ -108,7 +108,7 @@ func (r *Receiver) begin(pattern presence.Pattern) {
 	}
 }
 
-// tellWildcards tells the hub of which rooms that begin later the receiver is to hear.
+// tellWildcards registers the wildcards with the hub.
 func (r *Receiver) tellWildcards() {
 	w := wildcards{view: r.view}
 	for _, f := range r.follows {
@@ -344,14 +344,14 @@ func (s *sub) over() bool {
 	return !t.exists && !t.waiting && !s.receiver.byName(t.Room)
 }
 
-// catchUp fetches what the sub needs to begin. The source is asked without a lock.
+// catchUp fetches the state that the sub begins with. It asks the source without holding a lock.
 func (s *sub) catchUp() {
 	t, h := s.topic, s.receiver.hub
 	t.mu.Lock()
 	sealed := s.sealed
 	t.mu.Unlock()
 	if !sealed && h.source.Unsealed(t.Topic) {
-		return // it is marked at the next seal
+		return // the next seal marks it
 	}
 	t.mu.Lock()
 	s.sealed = true
@@ -372,8 +372,8 @@ func (s *sub) catchUp() {
 	}
 }
 
-// attach makes the receiver follow a topic if one of its patterns names it. The locks of both
-// are held.
+// attach follows a topic if one of the receiver's patterns matches it. The locks of both are
+// held.
 func (r *Receiver) attach(t *topic) *sub {
 	detail := None
 	if t.View == r.view {

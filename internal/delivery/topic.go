@@ -14,8 +14,7 @@ const ringSize = 32
 // forgetAfter is how long a room that nobody follows keeps its changes for followers who return.
 const forgetAfter = time.Minute
 
-// topic is a room as it is followed in a view, through all its lives as long as somebody follows
-// it.
+// topic is a followed room, as a view sees it. It outlasts the room while it has followers.
 type topic struct {
 	engine.Topic
 
@@ -28,7 +27,7 @@ type topic struct {
 	exists bool            // somebody is in the room, as far as has been seen
 	ring   []batch         // what led to newest, the oldest first
 	left   time.Time       // when the last follower went
-	gone   bool            // out of the hub: nothing comes of it any more
+	gone   bool            // the hub has forgotten it
 	big    bool            // too many people to be told one by one
 
 	snapshot *frame // at the newest revision; nil when none has been made
@@ -39,13 +38,13 @@ type topic struct {
 	published tally     // what those who follow the count have, or will
 	told      time.Time // when it was published
 	due       time.Time // when a newer one is to be; zero when there is none
-	waiting   bool      // it is among the hub's postponed ones
+	waiting   bool      // it is in the hub's postponements
 
 	typists []presence.UserID
 	typing  register
 }
 
-// register is something of which only the newest matters.
+// register holds a value of which only the newest matters.
 type register struct {
 	version uint64 // 0: nothing to tell yet
 	frame   *frame // nil until first needed
@@ -146,7 +145,8 @@ func (t *topic) has(revision engine.Revision) bool {
 	return time.Since(t.ring[revision.Number+1-t.oldest()].came) <= forgetAfter
 }
 
-// since calls each with the frames that lead from a revision, which the topic has, to the newest one.
+// since calls each with the frames that lead from a revision to the newest one. The topic must
+// have the revision.
 func (t *topic) since(revision engine.Revision, each func(prev engine.Revision, f *frame)) {
 	for ; revision.Number < t.newest.Number; revision.Number++ {
 		each(revision, t.ring[revision.Number+1-t.oldest()].changes)

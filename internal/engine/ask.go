@@ -8,8 +8,8 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// What can be asked of an engine: as a seal left it (Unsealed, Sealing, Sealed, Sight), or as it
-// is now.
+// The questions to an engine. Unsealed, Sealing, Sealed and Sight answer as of the last seal;
+// the others as of now.
 
 // Unsealed tells whether a topic has changes that are not sealed yet. Waiting for the seal does
 // not hasten it: what a newcomer gets depends on the room, not on its followers.
@@ -76,12 +76,12 @@ func (e *Engine) SnapshotNow(topic Topic) Snapshot {
 	})
 }
 
-// reading is the reading of a topic, which goes on while the core changes.
+// reading is a read of a topic that is under way while the core changes.
 type reading struct{ changed map[presence.UserID]struct{} }
 
-// read returns a topic as it is when the last of it is read. At that moment it calls at, with the
-// core held, for the revision. A large room is read in parts; who has changed meanwhile is read
-// once more at the end.
+// read returns a topic as of the moment when it reads the last part. At that moment, with the
+// core locked, it calls at for the revision. It reads a large room in chunks, and at the end
+// reads those members again who changed since it began.
 func (e *Engine) read(topic Topic, at func(presence.Instant) Revision) Snapshot {
 	count, _ := e.Count(topic)
 	most := count.People + count.People/16
@@ -112,8 +112,7 @@ func (e *Engine) read(topic Topic, at func(presence.Instant) Revision) Snapshot 
 	return s
 }
 
-// replace replaces what the snapshot says of some people, of whom those without a session are
-// none of its members, and sorts it.
+// replace replaces members of the snapshot, and sorts it. A member without sessions is removed.
 func (s *Snapshot) replace(of map[presence.UserID]presence.Member) {
 	if len(of) > 0 {
 		s.Members = slices.DeleteFunc(s.Members, func(m presence.Member) bool { _, other := of[m.User]; return other })

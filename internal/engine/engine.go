@@ -26,23 +26,23 @@ const DefaultWindow = 20 * time.Millisecond
 // advanceMax limits how many timers fire under one hold of the lock.
 const advanceMax = 200
 
-// Sink takes what others see, sealed. The contract of an implementation:
-//   - it is called by one goroutine at a time, in the order of sealing, without the lock of
-//     the core: a slow sink holds up those whose changes it is told, and nobody else;
-//   - it does not call [Engine.Do], and does not wait for anybody who does;
-//   - it may keep what it is given, and changes nothing in it.
+// Sink receives what others see, in the order of sealing. The rules for an implementation:
+//   - The engine calls it from one goroutine at a time, without the core's lock. A slow sink
+//     delays only the callers whose changes it is being told.
+//   - It must not call [Engine.Do], and must not wait for a caller of Do.
+//   - It may keep its arguments, but must not change them.
 type Sink interface {
 	Take(*Batch)
-	// TakeUnchanged tells that a topic has been sealed and is as it was: nothing came of what
-	// [Engine.Unsealed] told of.
+	// TakeUnchanged reports a seal that changed nothing: the changes that [Engine.Unsealed]
+	// reported cancelled each other.
 	TakeUnchanged(Topic)
 	TakeTypists(Typists)
 	TakeSight(Sight)
 }
 
-// Links carries out what the core wants done about links. It is called as a [Sink] is, and in
-// one order with it: what a link is told to do about a room comes before the batch with what
-// happened there. A link that is gone is no error.
+// Links carries out the core's orders about links. The rules of [Sink] apply. Orders and batches
+// have one common order: an order about a room comes before the batch with the change that
+// caused it. An order for a link that has ended is ignored.
 type Links interface {
 	// AskBeat writes a beat request, and then gives the engine a
 	// [presence.BeatWritten].
@@ -111,12 +111,12 @@ type Engine struct {
 	core     *presence.Core
 	effects  presence.Effects
 	feeds    map[Topic]*feed
-	readings map[Topic][]*reading // those that go on
+	readings map[Topic][]*reading // under way
 	pending  []*feed              // feeds of busy rooms with unsealed changes, in order of their first
 	calm     []*feed              // feeds of calm rooms with changes that are sealed before the lock is let go
 	people   [2]people            // by view: unsealed changes of people as such
 	spare    []*unsealed
-	news     []any                            // what is to be told once the lock is let go, in order
+	news     []any                            // to tell, in order, once the lock is released
 	waiting  time.Duration                    // what Run waits for
 	attempt  uint64                           // of the last hello
 	settled  map[uint64]chan presence.Settled // the hellos that wait for a probe; each holds one
@@ -241,7 +241,7 @@ func (e *Engine) apply(in presence.Input) (reply presence.Reply, waiting *Waitin
 	return reply, waiting, err
 }
 
-// change changes the core, and returns when what came of it has been recorded and told.
+// change changes the core. It returns once the outcome is recorded and told.
 func (e *Engine) change(what func(now presence.Instant)) {
 	e.hold(func(now presence.Instant) {
 		what(now)
@@ -250,7 +250,7 @@ func (e *Engine) change(what func(now presence.Instant)) {
 	})
 }
 
-// hold holds the core, and then tells what has happened.
+// hold calls what with the core locked, and then tells the outcome.
 func (e *Engine) hold(what func(now presence.Instant)) {
 	e.mu.Lock()
 	now := e.now()
@@ -258,8 +258,8 @@ func (e *Engine) hold(what func(now presence.Instant)) {
 	what(now)
 }
 
-// letGo unlocks the core, and then tells what has happened. The core is never held while
-// something is encoded or written.
+// letGo unlocks the core and then tells the news, so that nothing is encoded or written under
+// the lock.
 func (e *Engine) letGo(since presence.Instant) {
 	told := len(e.news) > 0
 	if told {
@@ -350,7 +350,7 @@ func (e *Engine) carryOut(now presence.Instant) {
 	e.sealCalm(now)
 }
 
-// spread notes the effects for whom they concern.
+// spread passes each effect to the part that handles it.
 func (e *Engine) spread(now presence.Instant) {
 	for _, effect := range e.effects.List {
 		switch effect := effect.(type) {

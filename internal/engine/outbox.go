@@ -7,13 +7,13 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// outbox has what is to be told, in order. Whoever has changed the core empties it once the core
-// is let go; then everything that was in it has been told, whoever put it there.
+// outbox queues the news for the sink and the links, in order. Each goroutine that changes the
+// core empties the outbox after it has unlocked the core, including the news of others.
 type outbox struct {
-	telling sync.Mutex // held by the one who tells; taken before mu
+	telling sync.Mutex // held while telling; locked before mu
 	mu      sync.Mutex
 	news    []any
-	spare   []any // what is used next for news
+	spare   []any // memory for the next news
 }
 
 func (o *outbox) add(news []any) {

@@ -37,11 +37,11 @@ type link struct {
 	wanted int64 // the same: the last request for one
 	ended  bool
 	cancel context.CancelFunc // of a request that may take long, or nil
-	ending *realm.End         // why to end an event stream that has no connection yet
+	ending *realm.End         // why to end an event stream, before it has a connection
 
 	// Guarded by the registry's lock.
 	counted    realm.PersonID // the person among whose links it counts; zero: none
-	hello      *reservation   // from the time its guest is known until it is published
+	hello      *reservation   // nil before its guest is known and after it is published
 	introduced bool           // it has said hello
 }
 
@@ -163,8 +163,7 @@ func (l *link) lose(talk *realm.Conversation) {
 	}
 }
 
-// greet publishes the complete conversation. The answer to the hello is sent before anything
-// else.
+// greet publishes the complete conversation. The answer to the hello is the first frame.
 func (l *link) greet(talk *realm.Conversation, reply presence.Reply, answer []byte) {
 	l.mu.Lock()
 	l.carries, l.key = reply.Link, reply.Key // zero without a session
@@ -258,7 +257,7 @@ func (l *link) finish(code int, reason string) {
 	}
 }
 
-// connect gives the link its connection. It returns why to end it at once, or nil.
+// connect sets the connection of the link. It returns the reason to end it at once, or nil.
 func (l *link) connect(stream *transport.Stream) (end *realm.End) {
 	l.mu.Lock()
 	defer l.mu.Unlock()

@@ -141,8 +141,8 @@ func (s *registry) Offer(id presence.LinkID, frame []byte) bool {
 	return l != nil && l.offer(frame)
 }
 
-// order has the current link of a session carry out something, if it has this id. A link whose
-// hello is under way carries it out once it is published, if it is this one then.
+// order makes the current link of a session carry out an order, if it has this id. A link whose
+// hello is under way carries it out before it is published, if it has the id then.
 func (s *registry) order(id presence.LinkID, do func(*link)) {
 	s.mu.Lock()
 	l := s.carriers[id.Session]
@@ -208,22 +208,23 @@ func (s *registry) add(l *link) error {
 	return nil
 }
 
-// reservation is what is kept for a link from the time its guest is known until it is published.
+// reservation is the state of a link from the time its guest is known until it is published.
 type reservation struct {
 	guest    *realm.Guest
 	sessions []presence.SessionID // that it may carry
 	orders   []order              // in order; the link carries them out before others can find it
 }
 
-// order is something for a link to do: the one with this id, or with a zero id any of the guest's.
+// order is something that a link must do: the link with this id, or any link of the guest if the
+// id is zero.
 type order struct {
 	id presence.LinkID
 	do func(*link)
 }
 
-// reserve counts a link among those of its guest, and the sessions that it may carry as its own,
-// so that nothing that concerns it is missed from now on: what can change, such as keys and
-// removals, is checked after this. Its error is a [*wire.Problem].
+// reserve counts a link as one of its guest's, and reserves the sessions that it may carry. From
+// then on no order about them is missed, so check keys and removals after it. Its error is a
+// [*wire.Problem].
 func (s *registry) reserve(l *link, c *realm.Greeting) error {
 	who := c.Guest()
 	s.mu.Lock()
@@ -287,8 +288,9 @@ func (s *registry) forgetLocked(l *link) {
 	}
 }
 
-// publish makes a link with a conversation findable, after it has carried out what came for it
-// meanwhile. From then on it carries its session, unless the session has a newer link.
+// publish makes a link with a conversation findable, after it has carried out the orders from
+// the time of its hello. From then on it carries its session, unless the session has a newer
+// link.
 func (s *registry) publish(l *link) {
 	for {
 		orders := s.publishUnlessOrdered(l)
@@ -308,7 +310,7 @@ func (s *registry) publishUnlessOrdered(l *link) []order {
 	defer s.mu.Unlock()
 	_, connected := s.all[l]
 	if !connected && !l.kind.isStream() {
-		return nil // it has ended
+		return nil // the connection has ended
 	}
 	if orders := l.hello.orders; len(orders) > 0 {
 		l.hello.orders = nil
@@ -369,8 +371,8 @@ func (s *registry) closeIf(over func(*realm.Guest) bool, code int, reason string
 	s.orderIf(over, func(l *link) { l.finish(code, reason) })
 }
 
-// orderIf has each link whose guest meets the condition carry out something: at once, or as soon
-// as it is published.
+// orderIf makes each link whose guest meets the condition carry out an order: now, or before it
+// is published.
 func (s *registry) orderIf(is func(*realm.Guest) bool, do func(*link)) {
 	for _, l := range s.those(is, do) {
 		do(l)
@@ -382,7 +384,7 @@ func (s *registry) those(is func(*realm.Guest) bool, do func(*link)) (links []*l
 	defer s.mu.Unlock()
 	for l := range s.hailing {
 		switch {
-		case l.hello == nil: // an event stream on its way to its connection
+		case l.hello == nil: // an event stream without its connection
 			if is(l.guest()) {
 				links = append(links, l)
 			}

@@ -2,7 +2,7 @@ package headcount
 
 import "tovik.example/tovik/internal/presence"
 
-// Counter counts who is in the rooms of a realm, as those see it who see everybody. It is not
+// Counter counts the people and sessions in the rooms of a realm, in the full view. It is not
 // safe for concurrent use.
 type Counter struct {
 	realm    string
@@ -13,7 +13,7 @@ type Counter struct {
 	before   map[presence.RoomName]Row   // of the first minute, by the run before
 }
 
-// NewCounter returns a counter that begins at a time, in Unix milliseconds, with nobody there.
+// NewCounter returns a counter that begins at a time, in Unix milliseconds, with an empty realm.
 func NewCounter(realm string, at int64) *Counter {
 	c := &Counter{realm: realm, heads: map[presence.RoomName]*head{}, began: at, minute: Minute.Begin(at)}
 	c.head("")
@@ -23,7 +23,7 @@ func NewCounter(realm string, at int64) *Counter {
 // Minute returns the minute that is counted, in Unix milliseconds.
 func (c *Counter) Minute() int64 { return c.minute }
 
-// Continue takes over what an earlier run of the service counted in the present minute.
+// Continue adds what an earlier run of the service counted in the present minute.
 func (c *Counter) Continue(rows []Row) {
 	c.before = make(map[presence.RoomName]Row, len(rows))
 	for _, row := range rows {
@@ -31,8 +31,8 @@ func (c *Counter) Continue(rows []Row) {
 	}
 }
 
-// Take counts an effect of a time in Unix milliseconds. Minutes that are over by then must have
-// been ended by Roll. What a restart has restored was there when the minute began.
+// Take counts an effect at a time in Unix milliseconds. Call Roll first if a minute has ended
+// since. If restored is true the effect counts as if it had happened before the minute began.
 func (c *Counter) Take(at int64, effect presence.Effect, restored bool) {
 	switch e := effect.(type) {
 	case presence.MemberChanged:
@@ -81,8 +81,8 @@ func (c *Counter) head(room presence.RoomName) *head {
 	return h
 }
 
-// Roll ends the minutes that are over by a time, and calls keep with the rows of those in which
-// something changed, or that others are filled in from.
+// Roll ends the minutes up to a time. It calls keep with the rows of minutes with changes, and
+// of those that others are filled in from.
 func (c *Counter) Roll(at int64, keep func(Row)) {
 	minute := Minute.Begin(at)
 	if minute <= c.minute {
@@ -105,7 +105,7 @@ func (c *Counter) Roll(at int64, keep func(Row)) {
 	c.minute = minute
 }
 
-// SoFar calls keep with the rows of the present minute as they are by a time.
+// SoFar calls keep with the rows of the present minute up to a time.
 func (c *Counter) SoFar(at int64, keep func(Row)) {
 	for _, h := range c.heads {
 		h.advance(at)
@@ -154,7 +154,7 @@ func (h *head) advance(at int64) {
 	}
 }
 
-// note counts a change, by which a person has come (1), gone (-1) or neither.
+// note counts a change. People is 1 if the person came, -1 if they left, otherwise 0.
 func (h *head) note(at int64, user presence.UserID, people int) {
 	h.changed = true
 	p, s := h.people, h.sessions

@@ -1,5 +1,6 @@
-// Package headcount folds what happens in a realm into how many were in its rooms, minute by
-// minute. It knows no rows, and asks nobody: an effect of the core says all that follows from it.
+// Package headcount turns the effects of a core into the number of people and sessions in each
+// room, minute by minute. It is a pure fold: it needs nothing but the effects, and knows no
+// database. It may import presence.
 package headcount
 
 import "tovik.example/tovik/internal/presence"
@@ -14,7 +15,7 @@ const (
 	Day    Step = 24 * Hour
 )
 
-// Begin returns where the step begins that a time in Unix milliseconds falls in, in UTC.
+// Begin returns the beginning, in UTC, of the step that contains a time in Unix milliseconds.
 func (s Step) Begin(at int64) int64 { return at / int64(s) * int64(s) }
 
 // Row is how many were in a room, or with an empty Room in the realm, during a step. Sums over
@@ -64,7 +65,7 @@ func (h *Row) Add(next *Row) {
 	h.Visitors = max(h.Visitors, next.Visitors)
 }
 
-// start returns how many people the step began with.
+// start returns the number of people at the beginning of the step.
 func (h *Row) start() int { return h.PeopleClose - h.Joins + h.Leaves }
 
 // steady returns a step in which nothing changes after h.
@@ -75,8 +76,8 @@ func (h *Row) steady(at int64, step Step) Row {
 }
 
 // Fill adds the minutes from begin to end in which nothing changed. Rows are those of one room,
-// by time, from the hour of begin on; before the first the room was empty. Ran tells whether the
-// service ran throughout the minute that begins at a time.
+// by time, from the hour of begin on; before the first row the room was empty. Ran reports
+// whether the service ran throughout the minute that begins at a time.
 func Fill(rows []Row, begin, end int64, ran func(at int64) bool) []Row {
 	if len(rows) == 0 {
 		return nil
@@ -101,8 +102,8 @@ func Fill(rows []Row, begin, end int64, ran func(at int64) bool) []Row {
 	return all
 }
 
-// SumUp makes one step out of the shorter steps of one room in it, which are all there, by time.
-// Came is how many people came during it who were not there at its start.
+// SumUp sums up the shorter steps of one room. Parts are all of them, by time. Came is the
+// number of people who came during the step and were not there at its beginning.
 func SumUp(parts []Row, into Step, came int) Row {
 	sum := Row{Realm: parts[0].Realm, Room: parts[0].Room, Step: into, At: into.Begin(parts[0].At)}
 	for i := range parts {

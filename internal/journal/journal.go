@@ -1,6 +1,6 @@
-// Package journal folds what happens in a realm into the entries of its journal, and into
-// announcements for those who subscribe to them. It knows no rows, and asks nobody: an
-// effect of the core says all that follows from it.
+// Package journal turns the effects of a core into journal entries and announcements. It
+// is a pure fold: it needs nothing but the effects, and knows no database. It may import
+// presence.
 package journal
 
 import "tovik.example/tovik/internal/presence"
@@ -8,7 +8,7 @@ import "tovik.example/tovik/internal/presence"
 // Kind is the kind of an entry, or of an announcement.
 type Kind string
 
-// The kinds of entries. Those that say so are announced, too.
+// The kinds of entries; some are also announced.
 const (
 	SessionOpened  Kind = "session.opened"
 	SessionLost    Kind = "session.lost"    // its link is gone; Reason says how
@@ -31,7 +31,7 @@ var Kinds = []Kind{
 	StatusChanged, PersonRemoved, ServiceStarted, ServiceStopped, Gap,
 }
 
-// The kinds of announcements that are no entries.
+// The kinds of announcements that are not entries.
 const (
 	RoomFirstIn   Kind = "room.first-in"
 	RoomEmpty     Kind = "room.empty"
@@ -63,7 +63,7 @@ type Entry struct {
 // TableName is for gorm.
 func (Entry) TableName() string { return "journal" }
 
-// Announcement is something that subscribers may be told, as a view sees it.
+// Announcement is an event for subscribers, as a view sees it.
 type Announcement struct {
 	Realm    string
 	Kind     Kind
@@ -88,14 +88,14 @@ type Fold struct {
 	people   map[presence.RoomName]*[2]int // by view, in rooms with somebody in them
 }
 
-// NewFold returns the fold of a realm in which nothing has happened. Keep is given the entries
-// and announce the announcements, in order; announce must not hold on to what it is given.
+// NewFold returns the fold of an empty realm. It passes entries to keep and announcements to
+// announce, in order. Announce must not keep its argument.
 func NewFold(realm string, keep func(Entry), announce func(*Announcement)) *Fold {
 	return &Fold{realm: realm, keep: keep, announce: announce, people: map[presence.RoomName]*[2]int{}}
 }
 
-// Take folds an effect of a time in Unix milliseconds. What a restart has restored is so, but
-// does not happen: of that nothing is told.
+// Take folds an effect at a time in Unix milliseconds. If restored is true the effect only
+// describes the state after a restart: it counts, but makes no entry and no announcement.
 func (f *Fold) Take(at int64, effect presence.Effect, restored bool) {
 	entry := Entry{At: at, Realm: f.realm, Open: true}
 	of := func(kind Kind, user presence.UserID, link presence.LinkID) *Entry {

@@ -190,18 +190,18 @@ func (c *Core) Members(room RoomName, view View) []Member {
 	return members
 }
 
-// Roll is who is in a room at one moment, to be read in parts. Between them the core may change: of
-// a person who changes meanwhile the roll says nothing that counts.
+// Roll lists the members of a room at one moment, to be read in parts. The core may change
+// between two parts. Ignore what the roll says about members who changed since [Core.Call].
 type Roll struct {
 	view    View
 	members []*member
 }
 
-// NewRoll returns an empty roll with room for so many people. A roll that is made before the core
-// is held keeps others waiting for less.
+// NewRoll returns an empty roll with space for most members. Allocate it before locking the
+// core.
 func NewRoll(most int) Roll { return Roll{members: make([]*member, 0, most)} }
 
-// Call fills a roll with who is in a room.
+// Call fills a roll with the members of a room.
 func (c *Core) Call(roll *Roll, room RoomName, view View) {
 	roll.view, roll.members = view, roll.members[:0]
 	if r := c.rooms[room]; r != nil {
@@ -209,8 +209,8 @@ func (c *Core) Call(roll *Roll, room RoomName, view View) {
 	}
 }
 
-// Read appends the next people of the roll whom its view sees, in no particular order, and returns
-// false at the end of the roll.
+// Read appends up to most members that the view sees, in no particular order. It returns false
+// at the end of the roll.
 func (r *Roll) Read(into []Member, most int) (_ []Member, more bool) {
 	part := r.members[:min(most, len(r.members))]
 	for _, m := range part {
@@ -222,7 +222,8 @@ func (r *Roll) Read(into []Member, most int) (_ []Member, more bool) {
 	return into, len(r.members) > 0
 }
 
-// Member returns a person as a member of a room in a view; false if they are none.
+// Member returns a person as a member of a room. It returns false if the view does not see them
+// there.
 func (c *Core) Member(user UserID, room RoomName, view View) (Member, bool) {
 	p := c.people[user]
 	if p == nil {

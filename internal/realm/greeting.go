@@ -24,10 +24,8 @@ const leaseNonce = "lease"
 
 // Greeting is a checked hello. It is immutable.
 //
-// A client goes through [Realms.Greet], [Greeting.Admit] and [Greeting.Begin], in this order. Keys
-// and removals are checked by the last two, so whoever is to hear of later changes is made known
-// after the first.
-// With a ticket for an event stream there is a pause after the first.
+// A client goes through [Realms.Greet], [Greeting.Admit] and [Greeting.Begin], in this order.
+// The last two check keys and removals, so register for later changes after the first.
 type Greeting struct {
 	realms  *Realms
 	guest   *Guest
@@ -116,7 +114,7 @@ func (c *Greeting) Guest() *Guest { return c.guest }
 // Session reports whether the hello opens or resumes a session.
 func (c *Greeting) Session() bool { return c.session }
 
-// Sessions returns the sessions of which the hello will open or resume one.
+// Sessions returns the sessions that the hello may resume or open.
 func (c *Greeting) Sessions() []presence.SessionID {
 	switch {
 	case !c.session:

@@ -179,7 +179,7 @@ func (d Desk) Attendance(ctx context.Context, name string, from, to time.Time) (
 	return doc, nil
 }
 
-// here returns who is in a room now, or with an empty room has sessions, and since when.
+// here returns the people who are in a room now, or online for an empty room, and since when.
 func (r *Realm) here(room presence.RoomName) (stays []records.Stay) {
 	if room != "" {
 		for _, m := range r.engine.MembersNow(room) {

@@ -99,8 +99,8 @@ func (s *Store) Attendance(ctx context.Context, realm string, room presence.Room
 	return stays, nil
 }
 
-// came returns how many people came into a room, or with an empty room came online, between two
-// times, who were not there at the first: those whose first entry is that they came.
+// came returns the number of people who came into a room between two times and were not there at
+// the first: those whose first entry is that they came. An empty room stands for the realm.
 func (s *Store) came(ctx context.Context, realm string, room presence.RoomName, from, to int64) (int, error) {
 	q := JournalQuery{Realm: realm, From: time.UnixMilli(from), To: time.UnixMilli(to), Kinds: []journal.Kind{journal.StatusChanged}}
 	if room != "" {

@@ -33,8 +33,7 @@ type Recorder struct {
 	batch   *batch // into which the fold puts what it makes
 }
 
-// newRecorder returns a recorder that records from now on. Its engine is set before anything
-// happens.
+// newRecorder returns a recorder. Set its engine before anything happens.
 func newRecorder(realm string, w *Writer) *Recorder {
 	r := &Recorder{realm: realm, writer: w, touched: map[presence.UserID]struct{}{}, counter: headcount.NewCounter(realm, time.Now().UnixMilli())}
 	r.fold = journal.NewFold(realm, func(e journal.Entry) { r.batch.entry(e) }, func(a *journal.Announcement) { r.batch.announce(a) })
@@ -155,8 +154,7 @@ func (r *Recorder) person(saved presence.SavedPerson) *Person {
 	return p
 }
 
-// digest takes what happened into the batch: entries, counts, announcements, and when people
-// were seen.
+// digest adds an effect to the batch: entries, counts, announcements, and last-seen times.
 func (r *Recorder) digest(h *happening, b *batch) {
 	r.counter.Roll(h.at, b.headcount)
 	r.counter.Take(h.at, h.effect, h.restored)
