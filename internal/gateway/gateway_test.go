@@ -191,6 +191,18 @@ func TestWhatConcernsALinkDuringItsHelloIsNotMissed(t *testing.T) {
 	greet(t, removed, c)
 	require.NotNil(t, removed.ending)
 
+	near, far := net.Pipe()
+	t.Cleanup(func() { _, _ = near.Close(), far.Close() })
+	_, err := g.Feed(near, FeedRequest{Bearer: tokenFor(t, "maren"), Hello: wire.Hello{Watch: []wire.Watch{{Room: desk}}}})
+	require.NoError(t, err) // the stream is open, and has no connection yet
+	var feed *link
+	for l := range g.hailing {
+		feed = l
+	}
+	g.Removed(access.Main, "maren", "")
+	require.NotNil(t, feed.ending)
+	g.forget(feed)
+
 	refused, _ := begin(t, g, "ilse")
 	g.forget(&refused.link)
 	require.Empty(t, g.reserved)
