@@ -11,7 +11,8 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// service starts one for an example, and says how its back end mints tokens.
+// service starts a service for an example, and returns a function that mints tokens as its back
+// end would.
 func service() (url string, token func(user, name string) string, stop func()) {
 	const secret = "the secret of a service that lives for one example"
 	s, err := server.Start(server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: "key"})
@@ -29,7 +30,7 @@ func service() (url string, token func(user, name string) string, stop func()) {
 	return s.URL(), token, func() { _ = s.Stop() }
 }
 
-// A person takes part in a room and is told who comes.
+// A person takes part in a room and is told about others.
 func ExampleDial() {
 	url, token, stop := service()
 	defer stop()
@@ -62,7 +63,7 @@ func ExampleDial() {
 	// Corin Alderby is in desk.night
 }
 
-// A link that was lost goes on: the session is the same, and nothing was missed.
+// A lost link recovers: the session is the same, and no change is missed.
 func ExampleLink_Resume() {
 	url, token, stop := service()
 	defer stop()
@@ -91,7 +92,7 @@ func ExampleLink_Resume() {
 	// Output: true current
 }
 
-// A cue goes to the others in a room, and is not kept.
+// A cue goes to the others in a room. It is not stored.
 func ExampleLink_Cue() {
 	url, token, stop := service()
 	defer stop()
@@ -142,7 +143,7 @@ func ExampleAPI() {
 	// Output: 1 person, 2 sessions
 }
 
-// A watcher keeps a list up to date, whatever becomes of its link.
+// A watcher keeps a list current, even across a lost link.
 func ExampleFollow() {
 	url, token, stop := service()
 	defer stop()

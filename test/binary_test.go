@@ -41,7 +41,7 @@ func TestMain(m *testing.M) {
 	os.Exit(code)
 }
 
-// run carries out a command and returns what it printed and its exit code.
+// run runs a command and returns its output and exit code.
 func run(t *testing.T, env []string, args ...string) (stdout, stderr string, code int) {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(t.Context(), patience)
@@ -58,7 +58,7 @@ func run(t *testing.T, env []string, args ...string) (stdout, stderr string, cod
 	return out.String(), errs.String(), cmd.ProcessState.ExitCode()
 }
 
-// background starts a command that goes on, and waits for a line of its output.
+// background starts a command and waits for a line of its output.
 func background(t *testing.T, line string, args ...string) (cmd *exec.Cmd, said string) {
 	t.Helper()
 	cmd = exec.Command(tovik, args...)
@@ -94,7 +94,7 @@ func background(t *testing.T, line string, args ...string) (cmd *exec.Cmd, said 
 	}
 }
 
-// ends waits for a process that was told to end.
+// ends waits for the end of a process.
 func ends(t *testing.T, cmd *exec.Cmd) int {
 	t.Helper()
 	done := make(chan struct{})
@@ -129,7 +129,7 @@ func TestCommandsOnTheDemo(t *testing.T) {
 	require.Contains(t, said, "tovik members "+weir)
 
 	t.Run("members and count say the same", func(t *testing.T) {
-		// The night goes on between two calls; one pair in a few falls into a calm.
+		// The demo goes on between the two calls; sometimes nothing changes.
 		for deadline := time.Now().Add(patience); ; {
 			require.True(t, time.Now().Before(deadline), "they never said the same")
 			var count wire.Room
@@ -275,8 +275,8 @@ func lineWith(t *testing.T, lines *bufio.Scanner, want string) string {
 	return ""
 }
 
-// TestKeysRealmsAndRemovalsFromTheCommandLine operates a service whose configuration
-// file names a realm and a token key.
+// TestKeysRealmsAndRemovalsFromTheCommandLine uses a service whose configuration has a realm and
+// a token key.
 func TestKeysRealmsAndRemovalsFromTheCommandLine(t *testing.T) {
 	dir := t.TempDir()
 	configuration := filepath.Join(dir, "tovik.toml")

@@ -22,11 +22,11 @@ const (
 	secret = "the secret of a service that lives for one test"
 	key    = "the-operators-key"
 	weir   = "basin.upper-weir"
-	// patience bounds every wait; it is met only when something is broken.
+	// patience bounds every wait. It is exceeded only if something is broken.
 	patience = 60 * time.Second
 )
 
-// page is a tab of the browser.
+// page is a tab of a browser.
 type page struct {
 	t          *testing.T
 	ctx        context.Context
@@ -52,11 +52,10 @@ func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {
 	require.NoError(p.t, chromedp.Do(ctx, steps...))
 }
 
-// replaced is what the browser says of a page that was asked while another took its place, as
-// at a reload.
+// replaced is the browser's error when a page is replaced during a call, as by a reload.
 var replaced = regexp.MustCompile("context with specified id|target navigated or closed")
 
-// until waits for a condition in JavaScript to be true.
+// until waits for a JavaScript condition.
 func (p *page) until(condition string) {
 	p.t.Helper()
 	ctx, cancel := context.WithTimeout(p.ctx, patience)
@@ -84,8 +83,8 @@ func (p *page) text(selector string) string {
 	return text
 }
 
-// write types into a field, by the keyboard alone: chromedp's own way reads the page's nodes
-// while they change.
+// write types into a field with key events. chromedp's own function reads nodes while they
+// change.
 func (p *page) write(css, text string) {
 	p.t.Helper()
 	p.until(present(css))
@@ -119,9 +118,8 @@ func visit(t *testing.T, user, name string) string {
 	return "/visit#room=" + weir + "&token=" + mint(t, user, name)
 }
 
-// TestTwoTabsSeeEachOther is the whole path in a browser: one tab sees the other
-// come, reload without a flicker, be duplicated, close and go; and so does the
-// console.
+// TestTwoTabsSeeEachOther goes the whole way in a browser: one tab sees the other come, reload
+// without a flicker, be duplicated, close and go; and so does the console.
 func TestTwoTabsSeeEachOther(t *testing.T) {
 	t.Parallel()
 	s := startWith(t, func(p *presence.Policy) { p.GraceClosing = 12 * time.Second }) // a busy machine reloads slowly
@@ -145,7 +143,7 @@ func TestTwoTabsSeeEachOther(t *testing.T) {
 	before, err := chromedp.Run(two.ctx, chromedp.Evaluate[string](session))
 	require.NoError(t, err)
 
-	// The row is marked, so that it would be noticed if it went and came again.
+	// A mark on the row would show if the row were removed and added again.
 	one.do(discard(chromedp.Evaluate[any](fmt.Sprintf("document.querySelector(%q).dataset.marked = 'yes'", row("tobin")))))
 	for range 5 {
 		two.do(chromedp.Reload())
@@ -156,7 +154,7 @@ func TestTwoTabsSeeEachOther(t *testing.T) {
 	require.Equal(t, before, after, "a session keeps its id over reloads")
 	require.NotContains(t, one.text("main, #root"), "left", "nobody saw a leave")
 
-	// A duplicated tab has the same storage, and is one session more of one person.
+	// A duplicated tab has the same storage, and is a second session of the person.
 	two.do(discard(chromedp.Evaluate[any]("void window.open(location.href)")))
 	one.until(says(row("tobin")+" td:last-child", "2"))
 	require.Contains(t, one.text("[data-count]"), "2 people · 3 sessions")
@@ -211,7 +209,7 @@ func TestConsoleIsForWhoHasTheKey(t *testing.T) {
 	require.False(t, strings.Contains(hash, "stale"), "no key stays in the address bar")
 }
 
-// discard drops the value of an action, to do it among others.
+// discard ignores the value of an action.
 func discard[T any](a chromedp.Action[T]) chromedp.Action[chromedp.Void] {
 	return chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
 		_, err := chromedp.Run(ctx, a)

@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// cable lies between a browser and the service, and can be cut: every connection over
-// it breaks, as when a laptop changes its network.
+// cable is a network connection between a browser and the service. When it is cut, every
+// connection breaks, as when a laptop changes its network.
 type cable struct {
 	listener net.Listener
 	target   string
@@ -35,7 +35,7 @@ func layCable(t *testing.T, service string) *cable {
 
 func (c *cable) url() string { return "http://" + c.listener.Addr().String() }
 
-// fail breaks every connection, and lets none through for a time.
+// fail breaks every connection, and accepts none for a time.
 func (c *cable) fail(t *testing.T, length time.Duration) {
 	t.Helper()
 	address := c.listener.Addr().String()

@@ -28,14 +28,14 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// click activates the first element that a selector finds, once there is one.
+// click clicks the first element that matches a selector, once there is one.
 func (p *page) click(selector string) {
 	p.t.Helper()
 	p.until(present(selector))
 	p.run("document.querySelector(" + strconv.Quote(selector) + ").click(); undefined")
 }
 
-// press activates the first button with a text.
+// press clicks the first button with a text.
 func (p *page) press(text string) {
 	p.t.Helper()
 	find := `[...document.querySelectorAll("button")].find((b) => b.textContent === ` + strconv.Quote(text) + `)`
@@ -51,7 +51,7 @@ func (p *page) keys(keys ...string) {
 	}
 }
 
-// watchNight plays the demo on a service until the test is over.
+// watchNight plays the demo on a service until the test ends.
 func watchNight(t *testing.T) (*server.Server, client.API) {
 	t.Helper()
 	policy := demo.Policy()
@@ -72,13 +72,12 @@ func watchNight(t *testing.T) (*server.Server, client.API) {
 	return s, client.API{Server: s.URL(), Key: key}
 }
 
-// fits tells that nothing is cut off at the right of a page.
+// fits reports whether a page needs no horizontal scrolling.
 const fits = `[...document.querySelectorAll("main *, #root *")].every((e) =>
 	e.closest("svg, .overflow-x-auto, .truncate, .sr-only, pre") || e.getBoundingClientRect().right <= innerWidth)`
 
-// TestThePagesOfTheConsole opens each page on the demo, lets something happen that it
-// shows, and looks for what should not be: faults of accessibility, complaints of the
-// browser, requests to other hosts.
+// TestThePagesOfTheConsole opens each page on the demo, makes a visible change, and checks
+// accessibility, browser errors, and requests to other hosts.
 func TestThePagesOfTheConsole(t *testing.T) {
 	t.Parallel()
 	s, api := watchNight(t)
@@ -106,7 +105,7 @@ func TestThePagesOfTheConsole(t *testing.T) {
 		return link
 	}
 	bye := func(link *client.Link) { require.NoError(t, link.Bye(t.Context())) }
-	// How many deliveries the page of hooks knows of, also those that wait.
+	// The number of deliveries on the page of hooks, including those that wait.
 	const deliveries = `[...document.querySelectorAll("[data-hook] td")].slice(3).reduce((sum, td) => sum + Number(td.textContent), 0)`
 	for _, c := range []struct {
 		path, ready string
@@ -169,7 +168,7 @@ func TestThePagesOfTheConsole(t *testing.T) {
 			}
 		}
 		p.accessible()
-		// A phone has it all without scrolling sideways; only tables of many columns do, in themselves.
+		// On a phone nothing scrolls sideways except wide tables.
 		p.do(chromedp.EmulateViewport(390, 844))
 		p.until("document.documentElement.scrollWidth <= 390 && " + fits)
 		require.Empty(t, p.complaints.List(), c.path)
@@ -177,7 +176,7 @@ func TestThePagesOfTheConsole(t *testing.T) {
 	}
 }
 
-// TestTheConsoleIsSmall weighs what a browser loads before it shows anything.
+// TestTheConsoleIsSmall measures what a browser loads before it shows anything.
 func TestTheConsoleIsSmall(t *testing.T) {
 	t.Parallel()
 	s := startService(t)
@@ -201,8 +200,8 @@ func TestTheConsoleIsSmall(t *testing.T) {
 	require.Less(t, packed.Len(), 200_000)
 }
 
-// TestLanesTellWhatHappened cuts somebody's cable: lanes, the page that says why, and the
-// journal tell the same, and lead to each other.
+// TestLanesTellWhatHappened cuts a cable: the lanes, the explanation and the journal agree, and
+// link to each other.
 func TestLanesTellWhatHappened(t *testing.T) {
 	t.Parallel()
 	s := startWith(t, func(p *presence.Policy) { p.GraceLost = 3 * time.Second })
@@ -225,7 +224,7 @@ func TestLanesTellWhatHappened(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, strings.Join(why.Words, " "), "its link was lost without a word")
 
-	// The evidence, by keys, and on to the journal, and back to the lanes of then.
+	// The evidence by keyboard, then the journal, and back to the lanes of that time.
 	console.run(`document.querySelector("[aria-label^=Lanes]").focus(); undefined`)
 	console.keys(kb.ArrowDown)
 	for range 6 {
@@ -252,9 +251,8 @@ func TestLanesTellWhatHappened(t *testing.T) {
 	require.Empty(t, console.complaints.List())
 }
 
-// TestTheConsoleOutlivesAnOutage stops the service for half a minute: the pages say so, keep
-// what they had, and are right again by themselves. A page that wants more than it had says
-// that, too.
+// TestTheConsoleOutlivesAnOutage stops the service for half a minute. The pages say so, keep
+// their content, and recover by themselves; so does a page that has nothing to show yet.
 func TestTheConsoleOutlivesAnOutage(t *testing.T) {
 	t.Parallel()
 	dir, address := t.TempDir(), "127.0.0.1:0"
@@ -313,8 +311,8 @@ func TestTheConsoleOutlivesAnOutage(t *testing.T) {
 	started.until(present("[data-headcount]"))
 }
 
-// TestTheConsoleByKeysAlone signs in, goes to a room, reads the lanes, asks for what
-// cannot be taken back and does not do it, all without a pointer.
+// TestTheConsoleByKeysAlone signs in, opens a room, reads the lanes, and cancels a destructive
+// action, all by keyboard.
 func TestTheConsoleByKeysAlone(t *testing.T) {
 	t.Parallel()
 	s := startService(t)
@@ -366,7 +364,7 @@ func TestTheConsoleByKeysAlone(t *testing.T) {
 	require.Empty(t, p.complaints.List())
 }
 
-// TestHooksAndKeysAreKeptInTheConsole makes a hook and keys, uses them, and ends them.
+// TestHooksAndKeysAreKeptInTheConsole makes a hook and keys, uses them, and removes them.
 func TestHooksAndKeysAreKeptInTheConsole(t *testing.T) {
 	t.Parallel()
 	s, err := server.Start(server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, PrivateHooks: true, HookRetries: []time.Duration{10 * time.Millisecond}})
@@ -453,7 +451,7 @@ func TestHooksAndKeysAreKeptInTheConsole(t *testing.T) {
 	p.offers("option:not([value=''])", entries)
 }
 
-// offers checks that there is a choice between just these values.
+// offers checks the values of a choice.
 func (p *page) offers(selector string, values []string) {
 	p.t.Helper()
 	p.until(present(selector))

@@ -13,8 +13,8 @@ import (
 	"tovik.example/tovik/test/chrome"
 )
 
-// TestTheConsoleSaysWhy follows somebody whose link is cut through the pages of people and
-// the journal: each says what the others do, live, and leads on to the next.
+// TestTheConsoleSaysWhy cuts the link of a person. The pages of people, the explanation and the
+// journal agree, live, and link to each other.
 func TestTheConsoleSaysWhy(t *testing.T) {
 	t.Parallel()
 	s := startWith(t, func(p *presence.Policy) { p.GraceLost = 3 * time.Second })
@@ -47,7 +47,7 @@ func TestTheConsoleSaysWhy(t *testing.T) {
 	console.until(says("[data-decides]", "somebody is awake at a session"))
 	console.accessible()
 
-	// Their status is set, and follows their sessions again.
+	// Their status is set and cleared again.
 	button := func(text string) {
 		console.until(`[...document.querySelectorAll("button")].some((b) => b.textContent === ` + strconv.Quote(text) + `)`)
 		console.run(`[...document.querySelectorAll("button")].find((b) => b.textContent === ` + strconv.Quote(text) + `).click(); undefined`)
@@ -57,7 +57,7 @@ func TestTheConsoleSaysWhy(t *testing.T) {
 	button("Clear status")
 	console.until(says("[data-decides]", "somebody is awake at a session"))
 
-	// The cable is cut: loss, grace and end, in the same words everywhere.
+	// The cable is cut: loss, grace and end, with the same words everywhere.
 	link.Close()
 	console.until(says("[data-session=grace]", "In its grace (lost)"))
 	console.until(says("[data-past]", "lost the link of a session"))

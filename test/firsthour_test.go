@@ -17,9 +17,9 @@ import (
 	"tovik.example/tovik/test/chrome"
 )
 
-// TestTheFirstHourGoesAsThePageSays does what docs/quickstart.md says, in a fresh directory:
-// a key pair, a back end in Node, two pages that list each other, and a restart of the
-// service that neither shows.
+// TestTheFirstHourGoesAsThePageSays follows docs/quickstart.md in a fresh directory: a key pair,
+// a back end in Node, two pages that list each other, and a restart of the service that neither
+// shows.
 func TestTheFirstHourGoesAsThePageSays(t *testing.T) {
 	t.Parallel()
 	text, err := os.ReadFile("../docs/quickstart.md")

@@ -1,5 +1,4 @@
-// Package test has the tests of Tovik as a whole: its structure, its binary, and
-// its pages in a browser.
+// Package test tests Tovik as a whole: its structure, its binary, and its pages in a browser.
 package test
 
 import (
@@ -13,8 +12,7 @@ import (
 
 const module = "tovik.example/tovik/"
 
-// floors are the packages of the house from top to bottom. A package imports only
-// what stands below it.
+// floors are the packages of the house, from top to bottom. A package imports only lower floors.
 var floors = []string{
 	"cmd/tovik",
 	"internal/cli",
@@ -41,10 +39,10 @@ var floors = []string{
 	"internal/presence",
 }
 
-// beside stand on no floor, and import nothing of the house but each other.
+// beside are packages without a floor. They import only each other.
 var beside = []string{"wire", "client", "web"}
 
-// outside are for building and testing, and no part of the house.
+// outside are packages for building and testing.
 var outside = []string{"test", "test/chrome", "test/shots", "test/mutants", "bench", "bench/console", "bench/core", "bench/load"}
 
 func TestNoPackageImportsAHigherFloor(t *testing.T) {
@@ -71,8 +69,8 @@ func TestNoPackageImportsAHigherFloor(t *testing.T) {
 	}
 }
 
-// TestTheDoorsHoldNothingBehindTheUseCases says that links and HTTP reach a core, what
-// follows it and the records through package realm alone.
+// TestTheDoorsHoldNothingBehindTheUseCases checks that gateway and httpapi reach core, delivery
+// and records through package realm only.
 func TestTheDoorsHoldNothingBehindTheUseCases(t *testing.T) {
 	imports := packageImports(t, ".Imports")
 	for _, door := range []string{"internal/gateway", "internal/httpapi"} {
@@ -91,8 +89,8 @@ func TestCoreImportsTheStandardLibraryOnly(t *testing.T) {
 	}
 }
 
-// packageImports returns what each package of the module imports of the module, by these
-// fields of go list.
+// packageImports returns the imports of each package within the module, from these fields of go
+// list.
 func packageImports(t *testing.T, fields ...string) map[string][]string {
 	t.Helper()
 	format := "{{.ImportPath}}"

@@ -30,15 +30,15 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// example is that of a command's help.
+// example is the example in the help of a command.
 type example struct {
 	command string // as in "people list"
 	words   []string
 	formats bool // the command has --format
 }
 
-// TestTheExamplesOfHelpRun runs the example of each command on a demo, and reads what each
-// prints in each form.
+// TestTheExamplesOfHelpRun runs the example of each command on a demo, and reads the output in
+// each form.
 func TestTheExamplesOfHelpRun(t *testing.T) {
 	w := newWorkplace(t)
 	schemas := answerSchemas(t)
@@ -78,15 +78,16 @@ func TestTheExamplesOfHelpRun(t *testing.T) {
 
 // What needs more than to be run.
 var (
-	// endless are commands that go on until they are interrupted, with what they print first.
+	// endless commands run until they are interrupted. The value is the beginning of their
+	// output.
 	endless = map[string]string{"serve": "listens at", "demo": "is on", "watch": "basin.", "board": "basin.", "join": "You are in", "hook receive": "Waiting for events"}
-	// destructive are for when the others have run.
+	// destructive commands run after all others.
 	destructive = []string{"remove", "sign-out", "erase", "key revoke", "token-key revoke", "realm remove", "room undeclare", "people drop", "hook remove", "place choose", "place forget"}
-	// offline want records that no service uses.
+	// offline commands need records that no service uses.
 	offline = []string{"check", "restore", "journal import", "serve"}
-	// once are commands that do what can be done once, that take long, or that answer nothing.
+	// once are commands that can run only once, take long, or print nothing.
 	once = []string{"backup", "end", "erase", "hook redeliver", "hook remove", "journal import", "key revoke", "load", "people drop", "realm add", "realm remove", "rehearse", "room undeclare", "sign-out", "token-key add", "token-key revoke"}
-	// answers are the shapes of what commands print as JSON.
+	// answers are the schemas of the JSON output of commands.
 	answers = map[string]string{
 		"rooms": "Rooms", "members": "Members", "count": "Counts", "sessions": "Sessions", "explain": "Explanation", "policy": "Policies", "people list": "People", "people show": "Person",
 		"room expected": "DeclaredRoom", "journal": "Journal", "attendance": "Attendance", "headcount": "Headcounts", "hook list": "Hooks", "hook deliveries": "Deliveries", "key list": "Keys",
@@ -94,7 +95,7 @@ var (
 	}
 )
 
-// workplace is a directory with a demo in it, and with the files that examples name.
+// workplace is a directory with a running demo and the files that examples name.
 type workplace struct {
 	*testing.T
 	dir, server string
@@ -124,7 +125,7 @@ func newWorkplace(t *testing.T) *workplace {
 	return w
 }
 
-// makeWhatExamplesName makes a hook that was told something, a key, and an exported journal.
+// makeWhatExamplesName makes a hook with deliveries, a key, and an exported journal.
 func (w *workplace) makeWhatExamplesName() {
 	told := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {}))
 	w.Cleanup(told.Close)
@@ -149,7 +150,7 @@ func (w *workplace) makeWhatExamplesName() {
 	}, patience, 50*time.Millisecond)
 	night, errs, code := w.run("journal", "--format", "ndjson")
 	require.Zero(w, code, errs)
-	// The ids of what is imported have to be free.
+	// Imported ids must be free.
 	night = strings.ReplaceAll(strings.SplitAfter(night, "\n")[0], `"id":`, `"id":9000000`)
 	require.NoError(w, os.WriteFile(filepath.Join(w.dir, "night.ndjson"), []byte(night), 0o600))
 	w.replace = strings.NewReplacer("hook-abc", hook.ID, "key-abc", made.ID, "session-abc", link.Opened().Session, "redeliver 12", "redeliver "+delivery, "whsec_...", hook.Secret,
@@ -183,8 +184,7 @@ func (w *workplace) run(words ...string) (stdout, stderr string, code int) {
 	return out.String(), errs.String(), cmd.ProcessState.ExitCode()
 }
 
-// examples are those of all commands that have no commands of their own, as help prints
-// them.
+// examples returns the examples of all commands without subcommands, as help prints them.
 func (w *workplace) examples() (all []example) {
 	var look func(path []string)
 	look = func(path []string) {
@@ -211,7 +211,7 @@ func (w *workplace) examples() (all []example) {
 	return all
 }
 
-// shellWords divides a line as a shell does that knows quotes only.
+// shellWords splits a line like a shell that knows only quotes.
 func shellWords(line string) (words []string) {
 	var word strings.Builder
 	quote, open := rune(0), false
@@ -236,7 +236,7 @@ func shellWords(line string) (words []string) {
 	return words
 }
 
-// gathered is what a process has printed up to now.
+// gathered collects the output of a process.
 type gathered struct {
 	mu   sync.Mutex
 	text bytes.Buffer
@@ -254,8 +254,8 @@ func (g *gathered) String() string {
 	return g.text.String()
 }
 
-// runUntil runs what does not end by itself, on a terminal, until it has printed something,
-// and then interrupts it.
+// runUntil runs an endless command on a terminal until it has printed something, and interrupts
+// it.
 func (w *workplace) runUntil(e example, want string) {
 	w.Helper()
 	cmd := w.command(e.words...)
@@ -274,8 +274,8 @@ func (w *workplace) runUntil(e example, want string) {
 	<-read
 }
 
-// readForms reads what a command prints as JSON, which has a schema if the service answers
-// it so, a line at a time and as CSV.
+// readForms reads the output of a command as JSON, with a schema if there is one, as NDJSON, and
+// as CSV.
 func (w *workplace) readForms(e example, schema *jsonschema.Schema) {
 	w.Helper()
 	words := slices.DeleteFunc(slices.Clone(e.words), func(word string) bool { return word == "--plot" })
@@ -316,7 +316,7 @@ func (w *workplace) readTable(words []string) int {
 	return len(rows) - 1
 }
 
-// answerSchemas gives the schemas of the OpenAPI document by name.
+// answerSchemas returns the schemas of the OpenAPI document by name.
 func answerSchemas(t *testing.T) func(name string) *jsonschema.Schema {
 	compiler := jsonschema.NewCompiler()
 	compiler.DefaultDraft(jsonschema.Draft2020)

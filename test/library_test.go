@@ -27,8 +27,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// application is a server of an application, which has the page of docs/quickstart.md
-// as it is written, for a service at an address.
+// application serves the page of docs/quickstart.md for a service.
 func application(t *testing.T, service string) *httptest.Server {
 	text, err := os.ReadFile("../docs/quickstart.md")
 	require.NoError(t, err)
@@ -103,8 +102,8 @@ func TestTheTenLinesOfTheGuideShowWhoIsHere(t *testing.T) {
 	}
 }
 
-// TestWhatAProxyForbidsIsGoneAround opens the same page behind a proxy that lets no
-// WebSocket pass, and behind one that lets no event stream pass either.
+// TestWhatAProxyForbidsIsGoneAround opens the page behind a proxy that blocks WebSockets, and
+// behind one that also blocks event streams.
 func TestWhatAProxyForbidsIsGoneAround(t *testing.T) {
 	t.Parallel()
 	browser, stop, err := chrome.Start(t.Context())
@@ -158,7 +157,7 @@ func TestWhatAProxyForbidsIsGoneAround(t *testing.T) {
 	}
 }
 
-// shown is the text of an element in JavaScript, without its style.
+// shown is the text of an element, in JavaScript, without its style.
 func shown(element string) string {
 	return `[...document.querySelector("` + element + `").shadowRoot.children].filter((e) => e.localName !== "style").map((e) => e.textContent).join("")`
 }

@@ -23,7 +23,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// serveWith starts the service under a shell's limit of descriptors.
+// serveWith starts the service with a limit of descriptors.
 func serveWith(t *testing.T, descriptors, address string, args ...string) *exec.Cmd {
 	t.Helper()
 	line := "ulimit -n " + descriptors + "; exec " + tovik + " serve --listen " + address + " --operator-key k --token-secret " +
@@ -59,9 +59,8 @@ func tokenOf(t *testing.T, user string) string {
 	return token
 }
 
-// TestTheServiceLivesThroughARunOnItsDescriptors has 400 connections come to a service
-// that may have 200 descriptors, once with the limit that it sets itself, and once with
-// one so high that accepting fails.
+// TestTheServiceLivesThroughARunOnItsDescriptors opens 400 connections to a service with 200
+// descriptors, once with its own limit, and once with a limit so high that accepting fails.
 func TestTheServiceLivesThroughARunOnItsDescriptors(t *testing.T) {
 	for name, args := range map[string][]string{
 		"with the limit it finds itself": {"--max-connections", "0"},
@@ -125,9 +124,9 @@ func TestTheServiceLivesThroughARunOnItsDescriptors(t *testing.T) {
 	}
 }
 
-// TestARestartUnderLinksIsSeenByNobody stops a service with SIGTERM under 5,000 links
-// and starts it again. All come back within their grace, when they were told to, and a
-// watcher who comes back too has seen nobody leave.
+// TestARestartUnderLinksIsSeenByNobody stops a service with SIGTERM under 5,000 links and
+// restarts it. All return when they were told to, within their grace, and a watcher sees no
+// leave.
 func TestARestartUnderLinksIsSeenByNobody(t *testing.T) {
 	const people, room = 5000, "basin.upper-weir"
 	address := freeAddress(t)
@@ -204,7 +203,7 @@ func TestARestartUnderLinksIsSeenByNobody(t *testing.T) {
 	each(people, func(i int) { tabs[i].link.Close() })
 }
 
-// returning is somebody's tab that comes back when it was told to.
+// returning is a tab that returns when it is told to.
 type returning struct {
 	options client.Options
 	link    *client.Link
@@ -233,7 +232,7 @@ func (r *returning) comeBack(ctx context.Context, stopped time.Time) (err error)
 	return err
 }
 
-// each does something for every number below n, many at once.
+// each calls a function for every number below n, concurrently.
 func each(n int, do func(i int)) {
 	var all sync.WaitGroup
 	var next atomic.Int64

@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestReloadAndContexts has a service take over its file by a signal and by a command, found
-// by the name of a context.
+// TestReloadAndPlaces reloads a service by a signal, and by a command that finds it by the name
+// of a place.
 func TestReloadAndPlaces(t *testing.T) {
 	t.Parallel()
 	dir, address := t.TempDir(), freeAddress(t)
@@ -58,7 +58,7 @@ func TestReloadAndPlaces(t *testing.T) {
 	require.Contains(t, does(3, "rooms", "--server", "http://"+freeAddress(t)), "nobody listens")
 }
 
-// TestALoadFailsWhenItsBoundIsBroken, and a doctor when there is something to look at.
+// TestALoadFailsWhenItsBoundIsBroken also checks that doctor reports what is wrong.
 func TestALoadFailsWhenItsBoundIsBroken(t *testing.T) {
 	t.Parallel()
 	dir, address := t.TempDir(), freeAddress(t)

@@ -16,9 +16,9 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// TestAnOutageMovesNobodyToAWorseTransport cuts a page from its service twenty times, for 0.2
-// to 8 seconds. It comes back over a WebSocket each time, and nobody sees it leave. The
-// grace is long, so that this does not depend on how fast the machine is.
+// TestAnOutageMovesNobodyToAWorseTransport cuts a page from its service twenty times, for 0.2 to
+// 8 seconds. It returns over a WebSocket each time, and nobody sees it leave. The grace is long,
+// so that the speed of the machine does not matter.
 func TestAnOutageMovesNobodyToAWorseTransport(t *testing.T) {
 	t.Parallel()
 	policy := presence.DefaultPolicy()
@@ -54,14 +54,14 @@ link.subscribe(() => { window.state = link.snapshot.state; window.revs = link.sn
 	page.until(live)
 	random := rand.New(rand.NewPCG(1, 2))
 	for outage := range 20 {
-		// Most outages are short, as most are.
+		// Most outages are short.
 		length := 200*time.Millisecond + time.Duration(random.Float64()*random.Float64()*float64(7800*time.Millisecond))
 		network.fail(t, length)
 		page.until(`window.state?.word === "open"`)
 		page.until(live)
 		require.Empty(t, left, "outage %d of %s was seen", outage, length)
 	}
-	// The room goes on from where it was.
+	// The room continues at its last revision.
 	other, err := client.Dial(t.Context(), client.Options{Server: s.URL(), Token: mint(t, "tobin", "Tobin Saltmarch"), Rooms: []string{weir}})
 	require.NoError(t, err)
 	page.until(`window.revs !== undefined && window.state.over === "websocket"`)

@@ -23,7 +23,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// onlooker is a third party that keeps all it is told of a room.
+// onlooker keeps all events of a room.
 type onlooker struct {
 	mu     sync.Mutex
 	events []client.Event
@@ -59,8 +59,8 @@ func (o *onlooker) joins() (joins []wire.Member, lefts []client.Departed) {
 	return joins, lefts
 }
 
-// status waits until somebody was told to have a status, counting from the events
-// after seen, and returns how many there are then.
+// status waits until somebody gets a status in the events after seen, and returns the number of
+// events.
 func (o *onlooker) status(t *testing.T, user, status string, seen int) int {
 	t.Helper()
 	at := -1
@@ -132,8 +132,8 @@ func sessions(t *testing.T, s *server.Server, want wire.Tally) {
 }
 
 // TestWhoReturnsWithinGraceIsNotSeenToLeave reloads the page of the quickstart, changes its
-// network, duplicates its tab, leaves it for another page and comes back, and freezes
-// it. A third party is told that the person came, and of no leave.
+// network, duplicates its tab, navigates away and back, and freezes it. A third party sees the
+// person come, and no leave.
 func TestWhoReturnsWithinGraceIsNotSeenToLeave(t *testing.T) {
 	t.Parallel()
 	s := startWith(t, func(p *presence.Policy) {
@@ -169,8 +169,8 @@ func TestWhoReturnsWithinGraceIsNotSeenToLeave(t *testing.T) {
 		sessions(t, s, wire.Tally{People: 1, Sessions: 1})
 	})
 	t.Run("the back/forward cache", func(t *testing.T) {
-		// A page that comes out of the cache has lost its debugger, so it says itself how it
-		// came back, and goes away again.
+		// A page that returns from the cache has lost its debugger, so the page itself reports
+		// its return and navigates on.
 		returns := make(chan string, 100)
 		hears := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { returns <- r.URL.RawQuery }))
 		t.Cleanup(hears.Close)
@@ -245,8 +245,8 @@ func TestWhoIsGoneIsSeenToLeave(t *testing.T) {
 	}
 }
 
-// TestIdlenessInABrowser lets the clock pass, uses the keyboard alone, and has one idle
-// tab of two.
+// TestIdlenessInABrowser advances the clock, uses the keyboard only, and has one idle tab of
+// two.
 func TestIdlenessInABrowser(t *testing.T) {
 	t.Parallel()
 	const idleAfter = 10 * time.Second
@@ -274,7 +274,7 @@ func TestIdlenessInABrowser(t *testing.T) {
 	require.Len(t, third.events, seen, "keys alone keep somebody online")
 	third.mu.Unlock()
 
-	// Another browser of the same person, where the first one's input is not known of.
+	// Another browser of the same person, which does not know of the input in the first.
 	other := open(t, browser, app.URL, "/?as=0")
 	require.Eventually(t, func() bool {
 		third.mu.Lock()
@@ -290,8 +290,8 @@ func TestIdlenessInABrowser(t *testing.T) {
 	require.Empty(t, other.complaints.List()[1:], "but that the library comes from the service")
 }
 
-// TestTypingInABrowser types for longer than typing lasts by itself, abandons a draft, has two type at once, and
-// cuts a typist off.
+// TestTypingInABrowser types longer than typing lasts by itself, abandons a draft, types in two
+// tabs at once, and cuts off a typist.
 func TestTypingInABrowser(t *testing.T) {
 	t.Parallel()
 	const expires = 12 * time.Second

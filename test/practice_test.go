@@ -18,8 +18,7 @@ import (
 	"tovik.example/tovik/test/chrome"
 )
 
-// accessible lets axe look at a page in light and in dark, and fails for what it finds
-// serious.
+// accessible checks a page with axe in light and dark, and fails for serious findings.
 func (p *page) accessible() {
 	p.t.Helper()
 	axe, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")

@@ -23,8 +23,8 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// examples are those of docs/protocol.md by their first comment, with what each must
-// print.
+// examples are the examples of docs/protocol.md by their first comment, with the expected
+// output.
 var examples = map[string][]string{
 	"A client in thirty lines: it keeps the list of a room.":                {`^1 in basin.upper-weir at \w+\.\d+`},
 	"Comes back after a lost connection, and has missed nothing.":           {`^resumed: true, link 2, sluice.mill-lane: current`},
@@ -34,8 +34,8 @@ var examples = map[string][]string{
 	"A cue, and somebody who is watched.":                                   {`^w-2 is offline`, `\nw-2 is online`, `\nw-1 gave the cue wave`, `\nw-2 is offline`},
 }
 
-// TestTheExamplesOfTheProtocolRunAsWritten runs what the page shows with clients that
-// are not ours: the npm packages ws and eventsource, and curl.
+// TestTheExamplesOfTheProtocolRunAsWritten runs the examples with the npm packages ws and
+// eventsource, and curl.
 func TestTheExamplesOfTheProtocolRunAsWritten(t *testing.T) {
 	address := freeAddress(t)
 	secret := strings.Repeat("s", 32)
@@ -91,8 +91,8 @@ func TestTheDescriptionOfTheFramesIsAsyncAPI(t *testing.T) {
 	require.Contains(t, string(out), "32 messages")
 }
 
-// TestThePageOfTheProtocolKeepsItsSession reloads the page that does without the library:
-// its session stays. Then it leaves the page, whose beacon says so.
+// TestThePageOfTheProtocolKeepsItsSession reloads the page without the library: its session
+// continues. When the page is left, its beacon says so.
 func TestThePageOfTheProtocolKeepsItsSession(t *testing.T) {
 	t.Parallel()
 	s := startWith(t, func(p *presence.Policy) { p.GraceClosing = 20 * time.Second })

@@ -21,7 +21,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// behindNginx starts nginx with the example of docs before a service, and returns its
+// behindNginx starts nginx with the example configuration before a service, and returns its
 // address.
 func behindNginx(t *testing.T, service string) string {
 	t.Helper()
@@ -48,8 +48,8 @@ func behindNginx(t *testing.T, service string) string {
 	return address
 }
 
-// TestBehindNginx has everything that clients use pass a proxy, and only what the proxy
-// itself says of where they come from believed.
+// TestBehindNginx uses everything that clients need through a proxy. The service believes only
+// the proxy about client addresses.
 func TestBehindNginx(t *testing.T) {
 	t.Parallel()
 	secret := strings.Repeat("k", 32)
@@ -73,7 +73,7 @@ func TestBehindNginx(t *testing.T) {
 	link, err := client.Dial(t.Context(), client.Options{Server: api.Server, Token: token("ilse"), Rooms: []string{weir}})
 	require.NoError(t, err)
 	defer link.Close()
-	// An event stream: what happens comes at once, not when a buffer is full.
+	// Events of a stream arrive at once, not when a buffer is full.
 	request := func(method, path, bearer, body string) *http.Request {
 		r, err := http.NewRequestWithContext(t.Context(), method, api.Server+path, strings.NewReader(body))
 		require.NoError(t, err)
@@ -114,15 +114,14 @@ func TestBehindNginx(t *testing.T) {
 	require.Zero(t, code, out+errs)
 	require.Contains(t, out, "come at once")
 
-	// Who guesses keys is locked out by the address that is theirs, whatever they say it is.
+	// A guesser of keys is locked out by their real address, whatever header they send.
 	require.Equal(t, "127.0.0.1", lockedOut(t, proxy, nil))
 	from := &net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 0, 2)}}
 	require.Equal(t, "127.0.0.2", lockedOut(t, strings.Replace(proxy, "127.0.0.1", "127.0.0.2", 1), from.DialContext))
 	require.Equal(t, "127.0.0.1", lockedOut(t, serve(""), nil), "a service that trusts no proxy believes none")
 }
 
-// lockedOut guesses keys as somebody else until that is over, and returns the address that
-// this was noted for.
+// lockedOut guesses keys until it is locked out, and returns the address that the service noted.
 func lockedOut(t *testing.T, server string, dial func(ctx context.Context, network, address string) (net.Conn, error)) string {
 	t.Helper()
 	guesser := &http.Client{Transport: &http.Transport{DialContext: dial, DisableKeepAlives: true}}

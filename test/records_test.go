@@ -16,8 +16,8 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// TestRecordsFromTheCommandLine asks a service what happened in it, tells a hook, backs
-// the records up, and takes them elsewhere.
+// TestRecordsFromTheCommandLine reads the journal, delivers to a hook, makes a backup, and
+// restores it elsewhere.
 func TestRecordsFromTheCommandLine(t *testing.T) {
 	dir, elsewhere := t.TempDir(), t.TempDir()
 	configuration := filepath.Join(dir, "tovik.toml")

@@ -16,7 +16,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// signed makes a token of a header and claims as they are written.
+// signed returns a token with exactly this header and these claims.
 func signed(t *testing.T, head, claims string) string {
 	t.Helper()
 	text := base64.RawURLEncoding.EncodeToString([]byte(head)) + "." + base64.RawURLEncoding.EncodeToString([]byte(claims))
@@ -74,8 +74,8 @@ func requireBadToken(t *testing.T, name string, err error) {
 	require.Contains(t, []string{"bad-token", "expired-token"}, codeOf(err), name)
 }
 
-// TestNobodyWhoShowsAKeyWaitsForTheDisk uses keys while they are listed, made, revoked and
-// written; the race detector looks on.
+// TestNobodyWhoShowsAKeyWaitsForTheDisk uses keys while others are listed, made, revoked and
+// written, under the race detector.
 func TestNobodyWhoShowsAKeyWaitsForTheDisk(t *testing.T) {
 	keys := keyring(t)
 	shown, err := keys.AddOperatorKey(nil, Main, wire.NewKey{Role: "operate"})
@@ -107,7 +107,7 @@ func TestNobodyWhoShowsAKeyWaitsForTheDisk(t *testing.T) {
 	cancel()
 	busy.Wait()
 
-	// While a change is being written, keys are checked all the same.
+	// Keys are checked even while a change is being written.
 	held, release := make(chan struct{}), make(chan struct{})
 	busy.Go(func() {
 		_ = keys.change(func(*ring) error { close(held); <-release; return nil }, func(*ring) {})

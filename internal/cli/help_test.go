@@ -9,7 +9,8 @@ import (
 	"github.com/urfave/cli/v3"
 )
 
-// TestEveryCommandHasAnExample, which TestTheExamplesOfHelpRun runs.
+// TestEveryCommandHasAnExample checks that each command has an example. TestTheExamplesOfHelpRun
+// runs them.
 func TestEveryCommandHasAnExample(t *testing.T) {
 	var lacking []string
 	var look func(c *cli.Command, path string)

@@ -69,8 +69,8 @@ func TestTheServiceFileIsReadAndItsMistakesAreNamed(t *testing.T) {
 	}
 }
 
-// FuzzFiles reads whatever is written as a configuration or policy. What is taken is
-// sound.
+// FuzzFiles reads arbitrary text as a configuration and as a policy. What it accepts must be
+// valid.
 func FuzzFiles(f *testing.F) {
 	f.Add(whole)
 	f.Add("beat.every = \"10s\"\n[[room]]\npattern = \"desk.*\"\ncapacity = 40")
@@ -89,7 +89,7 @@ func FuzzFiles(f *testing.F) {
 	})
 }
 
-// TestEveryMistakeIsNamed with the line it is on, the key, and what is allowed.
+// TestEveryMistakeIsNamed checks that an error has the line, the key, and what is allowed.
 func TestEveryMistakeIsNamed(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("s"), 0o600))
@@ -154,7 +154,7 @@ func TestEveryMistakeIsNamed(t *testing.T) {
 	}
 }
 
-// TestTheExampleIsAConfiguration as it is, and with every key taken into use.
+// TestTheExampleIsAConfiguration reads the example as it is, and with all keys uncommented.
 func TestTheExampleIsAConfiguration(t *testing.T) {
 	s, err := parse("tovik.toml", []byte(Example()), nowhere)
 	require.NoError(t, err)
@@ -179,7 +179,7 @@ func TestTheExampleIsAConfiguration(t *testing.T) {
 
 var writePage = flag.Bool("write", false, "write docs/configuration.md")
 
-// TestThePageSaysWhatTheFileIs has docs/configuration.md be as it is made.
+// TestThePageSaysWhatTheFileIs checks that docs/configuration.md is current.
 func TestThePageSaysWhatTheFileIs(t *testing.T) {
 	const page = "../../docs/configuration.md"
 	if *writePage {
@@ -190,10 +190,10 @@ func TestThePageSaysWhatTheFileIs(t *testing.T) {
 	require.Equal(t, Page(), string(text), "make it anew: go test ./internal/config -write")
 }
 
-// nowhere is where nothing is given.
+// nowhere is a source without values.
 func nowhere(Key) (text, where string) { return "", "" }
 
-// TestTheEnvironmentGoesBeforeTheFile for every key that is not in a table that repeats.
+// TestTheEnvironmentGoesBeforeTheFile checks that variables override the file.
 func TestTheEnvironmentGoesBeforeTheFile(t *testing.T) {
 	has := func(variables map[string]string) Given {
 		return FromEnvironment(func(name string) (string, bool) { text, ok := variables[name]; return text, ok })

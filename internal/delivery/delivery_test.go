@@ -40,7 +40,7 @@ func hubOf(o engine.Options) (hub *delivery.Hub, e *engine.Engine) {
 	return hub, e
 }
 
-// inService runs a test against an engine whose time is the bubble's.
+// inService runs a test with an engine in a bubble.
 func inService(t *testing.T, test func(t *testing.T, e *engine.Engine, hub *delivery.Hub)) {
 	synctest.Test(t, func(t *testing.T) {
 		policy := presence.DefaultPolicy()
@@ -58,7 +58,7 @@ func open(t *testing.T, e *engine.Engine, user, session string, rooms ...presenc
 	return reply.Link
 }
 
-// reader is a client that fetches when it likes and keeps a replica of each room.
+// reader is a client that fetches on demand and keeps a replica of each room.
 type reader struct {
 	*delivery.Receiver
 	woken    atomic.Bool
@@ -75,7 +75,7 @@ func readerOf(hub *delivery.Hub, view presence.View) *reader {
 	return r
 }
 
-// all fetches until there is nothing more.
+// all fetches until nothing is left.
 func (r *reader) all() [][]byte {
 	var all [][]byte
 	for {
@@ -112,7 +112,8 @@ func (r *reader) read(t *testing.T) {
 	}
 }
 
-// TestAHubIsASink reads it through receivers that come late and that were there all the time.
+// TestAHubIsASink reads the hub through a receiver that follows from the start and one that
+// follows late.
 func TestAHubIsASink(t *testing.T) {
 	enginetest.CheckSink(t, func(t *testing.T, source enginetest.Source) (engine.Sink, func(engine.Topic) ([]presence.UserID, string)) {
 		policy := presence.DefaultPolicy()
@@ -260,8 +261,8 @@ func TestOppositeChangesWithinTheWindowCancel(t *testing.T) {
 	})
 }
 
-// TestAJoinerOfABusyRoomBeginsWithThemselves joins while changes wait for their seal, in
-// either detail: nothing comes before the seal, and then a state with the joiner in it.
+// TestAJoinerOfABusyRoomBeginsWithThemselves joins while changes wait for their seal. The joiner
+// gets nothing before the seal, and then a state that includes them, at either detail.
 func TestAJoinerOfABusyRoomBeginsWithThemselves(t *testing.T) {
 	for _, detail := range []delivery.Detail{delivery.AtCount, delivery.AtMembers} {
 		inService(t, func(t *testing.T, e *engine.Engine, hub *delivery.Hub) {
@@ -302,8 +303,8 @@ func TestAPatternCatchesRoomsThatAppearLaterAndLetsThemGo(t *testing.T) {
 	})
 }
 
-// TestAPatternThatIsNotReadFindsWhatIsThere lets more rooms begin than a receiver keeps in mind
-// one by one, before it reads.
+// TestAPatternThatIsNotReadFindsWhatIsThere creates more rooms than an inbox lists one by one
+// before the receiver reads.
 func TestAPatternThatIsNotReadFindsWhatIsThere(t *testing.T) {
 	inService(t, func(t *testing.T, e *engine.Engine, hub *delivery.Hub) {
 		r := newReader(hub)
@@ -435,9 +436,9 @@ func TestFollowingARoomThatIsNotThereCreatesNothing(t *testing.T) {
 	})
 }
 
-// crowd plays a script of people who come and go, and of receivers that follow rooms and
-// people at every detail, resume, and page, and keeps what they get. What is done besides
-// must not show in it.
+// crowd plays a script of people who come and go, and of receivers that follow, resume and page
+// at every detail. It records what the receivers get. Anything that happens outside of the
+// script must not show in it.
 type crowd struct {
 	t       *testing.T
 	e       *engine.Engine
@@ -450,7 +451,7 @@ type crowd struct {
 
 var crowded = []presence.RoomName{"basin.upper-weir", "basin.fen-end", "desk.night"}
 
-// person lets somebody open or close a session, or do something with one.
+// person opens or closes a session of somebody, or does something with one.
 func (c *crowd) person(user string, step int) {
 	room := crowded[c.script.IntN(len(crowded))]
 	if c.script.IntN(3) == 0 {
@@ -466,7 +467,7 @@ func (c *crowd) person(user string, step int) {
 	}
 }
 
-// follower lets a receiver come, go, begin to follow something, or read.
+// follower makes a receiver come, go, follow something, or read.
 func (c *crowd) follower(first bool) {
 	room := crowded[c.script.IntN(len(crowded))]
 	detail := []delivery.Detail{delivery.AtMembers, delivery.AtCount}[c.script.IntN(2)]
@@ -515,10 +516,9 @@ func must(text []byte, err error) []byte {
 	return text
 }
 
-// TestWhatAFollowerGetsTellsNeitherOfWhoHidesNorOfWhoElseFollows plays each script three
-// times: alone, with a person who hides and comes and goes as they like, and with others
-// who follow in the open view. Everybody gets the same frames, to the byte, at the same
-// time.
+// TestWhatAFollowerGetsTellsNeitherOfWhoHidesNorOfWhoElseFollows plays each script three times:
+// alone, with a hidden person who comes and goes, and with other followers in the open view. The
+// frames are the same each time, byte for byte.
 func TestWhatAFollowerGetsTellsNeitherOfWhoHidesNorOfWhoElseFollows(t *testing.T) {
 	play := func(t *testing.T, seed uint64, hides, others bool) (frames string) {
 		synctest.Test(t, func(t *testing.T) {
@@ -581,7 +581,7 @@ func TestLeaveComesAfterGraceByTheEnginesOwnClock(t *testing.T) {
 	})
 }
 
-// requireAlike shows the first line that differs, of what may be very long.
+// requireAlike reports the first line that differs.
 func requireAlike(t *testing.T, alone, with, what string, seed uint64) {
 	t.Helper()
 	one, two := strings.Split(alone, "\n"), strings.Split(with, "\n")

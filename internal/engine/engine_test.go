@@ -19,7 +19,7 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// listener is told everything, and keeps it in order.
+// listener records all news, in order.
 type listener struct {
 	told []any
 	hold chan struct{} // nil: it does not wait
@@ -42,7 +42,7 @@ func (l *listener) TakenOut(taken presence.TakenOut)             { l.hear(taken)
 func (l *listener) OwnChanged(changed presence.OwnChanged)       { l.hear(changed) }
 func (l *listener) WarnExpiry(link presence.LinkID, _ time.Time) { l.hear(link) }
 
-// inService runs a test on an engine whose time is that of the bubble.
+// inService runs a test with an engine in a bubble.
 func inService(t *testing.T, test func(t *testing.T, e *engine.Engine, l *listener)) {
 	synctest.Test(t, func(t *testing.T) {
 		l := &listener{}
@@ -56,8 +56,8 @@ func hello(user, session string, rooms ...presence.RoomName) presence.Hello {
 	return presence.Hello{User: presence.UserID(user), NewSession: presence.SessionID(session), NewKey: "k", Rooms: rooms}
 }
 
-// TestNobodyWaitsForWhoIsTold has a sink that does not come back: the core goes on, for whoever
-// asks it something and whoever says something that nobody is told of.
+// TestNobodyWaitsForWhoIsTold blocks the sink. The core still answers questions and accepts
+// inputs that cause no news.
 func TestNobodyWaitsForWhoIsTold(t *testing.T) {
 	inService(t, func(t *testing.T, e *engine.Engine, l *listener) {
 		first, err := e.Do(t.Context(), hello("ilse", "session-1", "desk.night"))
@@ -81,7 +81,7 @@ func TestNobodyWaitsForWhoIsTold(t *testing.T) {
 	})
 }
 
-// TestAnEngineIsASource: a room is the sum of what is told of it.
+// TestAnEngineIsASource checks that a room is the sum of its batches.
 func TestAnEngineIsASource(t *testing.T) {
 	enginetest.CheckSource(t, func(t *testing.T, sink engine.Sink) (func(context.Context, presence.Input) (presence.Reply, error), enginetest.Source) {
 		e := engine.New(engine.Options{Policy: presence.DefaultPolicy(), Sink: sink, Links: &listener{}})
@@ -90,7 +90,7 @@ func TestAnEngineIsASource(t *testing.T) {
 	})
 }
 
-// historian keeps what a topic was at each of its revisions.
+// historian keeps the members of a topic at each revision.
 type historian struct {
 	mu      sync.Mutex
 	members map[presence.UserID]presence.Member
@@ -121,8 +121,8 @@ func (*historian) AskBeat(presence.LinkID)               {}
 func (*historian) Cut(presence.Cut)                      {}
 func (*historian) WarnExpiry(presence.LinkID, time.Time) {}
 
-// TestARoomReadInPartsIsOneState reads a room three people at a time while they come, go, hide and
-// fall idle: each time it is exactly what the room was at the revision that it names.
+// TestARoomReadInPartsIsOneState reads a room three members at a time while people come, go,
+// hide and become idle. Each result must equal the room at the revision that it names.
 func TestARoomReadInPartsIsOneState(t *testing.T) {
 	const room = presence.RoomName("basin.upper-weir")
 	h := &historian{members: map[presence.UserID]presence.Member{}, at: map[engine.Revision]map[presence.UserID]presence.Member{}}

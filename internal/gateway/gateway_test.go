@@ -26,7 +26,7 @@ const (
 	desk        = "desk.night"
 )
 
-// gatewayOf returns a gateway with the main realm, and without a server.
+// gatewayOf returns a gateway with the main realm, without a server.
 func gatewayOf(t *testing.T) (*Gateway, realm.Desk) {
 	t.Helper()
 	store, err := records.Open(records.Memory)
@@ -56,8 +56,8 @@ func tokenFor(t *testing.T, user string) string {
 	return token
 }
 
-// TestNobodyPostsToAStreamWithoutItsKey asks between the hello of a stream and its
-// connection, when its session can be seen already.
+// TestNobodyPostsToAStreamWithoutItsKey posts after the hello of a stream and before its
+// connection, when others can already see its session.
 func TestNobodyPostsToAStreamWithoutItsKey(t *testing.T) {
 	g, operator := gatewayOf(t)
 	near, far := net.Pipe()
@@ -87,7 +87,7 @@ func TestNobodyPostsToAStreamWithoutItsKey(t *testing.T) {
 	require.Empty(t, inDesk())
 }
 
-// TestAGatewayCarriesOutOrders gives it those of a core for a WebSocket.
+// TestAGatewayCarriesOutOrders checks the orders of a core for a WebSocket.
 func TestAGatewayCarriesOutOrders(t *testing.T) {
 	g, _ := gatewayOf(t)
 	n := 0
@@ -111,8 +111,8 @@ func TestAGatewayCarriesOutOrders(t *testing.T) {
 	})
 }
 
-// begin returns a link whose hello is under way. It has no connection, so that what it would send
-// stays.
+// begin returns a link whose hello is under way. It has no connection, so its frames stay in the
+// outbox.
 func begin(t *testing.T, g *Gateway, user string) (*webSocket, *realm.Greeting) {
 	t.Helper()
 	s := &webSocket{link: link{gateway: g}}
@@ -138,7 +138,7 @@ func greet(t *testing.T, s *webSocket, c *realm.Greeting) presence.LinkID {
 	return reply.Link
 }
 
-// TestAPausedMachineBlamesNoLinkWithoutASession lets a gateway's sweep come late by ten minutes.
+// TestAPausedMachineBlamesNoLinkWithoutASession makes a sweep ten minutes late.
 func TestAPausedMachineBlamesNoLinkWithoutASession(t *testing.T) {
 	g, _ := gatewayOf(t)
 	policy := g.realms.Policy()
@@ -165,8 +165,8 @@ func TestAPausedMachineBlamesNoLinkWithoutASession(t *testing.T) {
 	g.remove(&l.link)
 }
 
-// TestWhatConcernsALinkDuringItsHelloIsNotMissed gives orders between the time the guest is known
-// and the time the link can be found.
+// TestWhatConcernsALinkDuringItsHelloIsNotMissed gives orders after the guest is known and
+// before the link can be found.
 func TestWhatConcernsALinkDuringItsHelloIsNotMissed(t *testing.T) {
 	g, _ := gatewayOf(t)
 	id := func(c *realm.Greeting) presence.LinkID { return presence.LinkID{Session: c.Sessions()[0], Number: 1} }

@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestEveryRouteIsDescribed holds what the router has against what the document is made of:
-// besides that there are the console's pages and its files only.
+// TestEveryRouteIsDescribed compares the router with the table of routes. Only the console's
+// pages and files may be missing from the table.
 func TestEveryRouteIsDescribed(t *testing.T) {
 	described := map[string]bool{}
 	for _, op := range Operations() {

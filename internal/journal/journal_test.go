@@ -12,9 +12,9 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// TestWhatIsAnnouncedIsWhatTheCoreHas folds random histories, with people who hide, and keeps
-// from the announcements alone who is where, by view: after each input it is what the core says.
-// The entries say the same of those who see everybody.
+// TestWhatIsAnnouncedIsWhatTheCoreHas folds random histories, including hidden people, and
+// tracks who is where from the announcements alone, by view. After each input the result must
+// equal the core's. The entries must agree with the full view.
 func TestWhatIsAnnouncedIsWhatTheCoreHas(t *testing.T) {
 	rooms := []presence.RoomName{"basin.upper-weir", "desk.night"}
 	type place struct {

@@ -8,8 +8,8 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// TestACueReachesWhoIsSeenInARoomOfItsGiver holds each way of giving a cue against what
-// the giver's token and rooms allow.
+// TestACueReachesWhoIsSeenInARoomOfItsGiver checks each kind of addressee against the giver's
+// token and rooms.
 func TestACueReachesWhoIsSeenInARoomOfItsGiver(t *testing.T) {
 	st := tell(t)
 	st.opens("ilse", "giver").opens("ilse", "second", weir, "desk.night").opens("tobin", "near").opens("hanne", "far", "basin.fen-end").opens("corin", "ghost")

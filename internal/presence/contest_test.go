@@ -8,7 +8,7 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// contender is a hello of a page that claims the session of a tab.
+// contender returns the hello of a page that claims the session of a tab.
 func (s *story) contender(name, nonce string) presence.Hello {
 	tab := s.tabs[name]
 	s.tries++
@@ -17,7 +17,7 @@ func (s *story) contender(name, nonce string) presence.Hello {
 		NewSession: id, NewKey: "key of " + nonce}
 }
 
-// settled finds how a hello that was pending has been answered.
+// settled returns the answer to a pending hello.
 func (s *story) settled(attempt uint64) *presence.Settled {
 	for _, effect := range s.all {
 		if settled, ok := effect.(presence.Settled); ok && settled.Attempt == attempt {

@@ -16,14 +16,13 @@ import (
 )
 
 const (
-	// Timers fire on the tick, and so does everything here, so that a model without
-	// ticks agrees. All durations are whole units, and inputs come at different
-	// ticks of a unit, so that what follows from two of them never falls together:
-	// which of two comes first at one instant is no rule.
+	// Timers fire on a tick, and so does everything here, so that a model without ticks agrees.
+	// All durations are whole units, and each input has its own tick of a unit. So consequences
+	// of two inputs never coincide; their order at one instant is not a rule.
 	tickTime = 16 * time.Millisecond
 	unit     = 512 * tickTime // more than a history has inputs
-	// historyLength is how many inputs a history has; how many histories there are
-	// says -rapid.checks.
+	// historyLength is the number of inputs of a history. The flag -rapid.checks sets the number
+	// of histories.
 	historyLength = 500
 )
 
@@ -33,7 +32,7 @@ var (
 	views     = []presence.View{presence.Full, presence.Open}
 )
 
-// brisk is a policy in which everything happens often within a history.
+// brisk is a policy with short times.
 func brisk(second presence.SecondSession) presence.Policy {
 	p := presence.DefaultPolicy()
 	p.GraceClosing, p.GraceLost, p.GraceBackground, p.TypingExpires = 1*unit, 3*unit, 6*unit, 2*unit
@@ -45,8 +44,8 @@ func brisk(second presence.SecondSession) presence.Policy {
 	return p
 }
 
-// world plays a history to the core and to the model, and keeps a replica of each
-// view, changed by nothing but the core's effects.
+// world plays a history on the core and on the model, and keeps a replica of each view from the
+// core's effects alone.
 type world struct {
 	t        require.TestingT
 	core     *presence.Core
@@ -78,7 +77,7 @@ func newWorld(t require.TestingT, policy presence.Policy) *world {
 	return w
 }
 
-// pass lets time go on, for core and model.
+// pass advances the time of core and model.
 func (w *world) pass(to time.Duration) {
 	for due, ok := w.core.Due(); ok && due <= to; due, ok = w.core.Due() {
 		w.now = max(w.now, due)
@@ -91,7 +90,7 @@ func (w *world) pass(to time.Duration) {
 	w.model.pass(to)
 }
 
-// tell gives an input to both, and compares their answers.
+// tell applies an input to both and compares the answers.
 func (w *world) tell(in presence.Input) {
 	w.story = append(w.story, fmt.Sprintf("%v %T%+v", w.now, in, in))
 	reply, err := w.core.Apply(instant(w.now), in, &w.effects)
@@ -127,7 +126,7 @@ func answered(reply presence.Reply, err error) mAnswer {
 	return answer
 }
 
-// take applies the effects to the replicas. Each change must follow what was seen.
+// take applies the effects to the replicas. Each change must continue the replica's state.
 func (w *world) take() {
 	for _, effect := range w.effects.List {
 		switch effect := effect.(type) {
@@ -192,7 +191,7 @@ func (w *world) takeMember(view presence.View, m presence.MemberChanged) {
 	}
 }
 
-// agree checks that core, model and replicas say the same.
+// agree compares core, model and replicas.
 func (w *world) agree() {
 	same(w, len(w.model.settled), len(w.settled), "settled hellos")
 	for attempt, want := range w.model.settled {
@@ -253,7 +252,7 @@ func (w *world) coreEvidence(user presence.UserID) (list []evidence) {
 	return sortEvidence(list)
 }
 
-// same is require.Equal, quick when all is well.
+// same is require.Equal, but fast if both are equal.
 func same[T comparable](w *world, want, got T, what string) {
 	if want != got {
 		require.Equal(w.t, want, got, what)
@@ -266,8 +265,8 @@ func sameList[T comparable](w *world, want, got []T, what string) {
 	}
 }
 
-// input makes one of a number: 0 is none, so that shrinking leaves out what is not
-// needed. The least bits are what happens.
+// input turns a number into an input. Zero is none, so that shrinking removes inputs. The low
+// bits choose the kind.
 func (w *world) input(n uint64) presence.Input {
 	kind, a, b, c := n%32, int(n>>5%16), int(n>>9%16), int(n>>13%16)
 	user, room := someUsers[a%3], someRooms[b%3]
@@ -381,7 +380,7 @@ func (w *world) hello(in presence.Hello, a, b, c int) presence.Hello {
 	return in
 }
 
-// grants are those of some tokens: mostly every room.
+// grants returns the grants of some tokens, mostly all rooms.
 func grants(n int) []presence.Pattern {
 	switch n % 8 {
 	case 6:
@@ -392,8 +391,8 @@ func grants(n int) []presence.Pattern {
 	return nil
 }
 
-// after is when the input comes that a number stands for: its high bits are a pause,
-// and each input has a tick of the unit for itself.
+// after returns the time of the input that a number stands for: the high bits are a pause, and
+// each input has its own tick.
 func (w *world) after(i int, n uint64) time.Duration {
 	pause := time.Duration(0)
 	if n>>17%4 == 0 {
@@ -406,7 +405,7 @@ func (w *world) after(i int, n uint64) time.Duration {
 	return at
 }
 
-// play plays a history of numbers.
+// play plays the history that some numbers stand for.
 func (w *world) play(history []uint64, each func()) {
 	for i, n := range history {
 		w.pass(w.after(i, n))
@@ -436,8 +435,8 @@ func TestModelCoreAndReplicasAgree(t *testing.T) {
 	})
 }
 
-// TestRestartIsNotSeen restores once what a stop saves, and once what was kept edge by
-// edge, as after a crash.
+// TestRestartIsNotSeen restores what a stop saves, and what was saved at edges, as after a
+// crash.
 func TestRestartIsNotSeen(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		w := newWorld(t, brisk(presence.AllowSecond))
@@ -481,7 +480,7 @@ func TestRestartIsNotSeen(t *testing.T) {
 	})
 }
 
-// withoutTimes leaves out what a beat changes, and for a restart that it loses every link.
+// withoutTimes removes what a beat changes and, for a restart, the loss of every link.
 func withoutTimes(people []presence.SavedPerson, restarted bool) []presence.SavedPerson {
 	people = slices.Clone(people)
 	for i := range people {
@@ -494,9 +493,8 @@ func withoutTimes(people []presence.SavedPerson, restarted bool) []presence.Save
 	return people
 }
 
-// TestOpenViewTellsNothingOfWhoHides plays each history twice: in one of them a
-// person who hides does nothing at all. The open view must have the same, to the
-// byte.
+// TestOpenViewTellsNothingOfWhoHides plays each history twice, the second time without the acts
+// of the hidden person. The open view is the same, byte for byte.
 func TestOpenViewTellsNothingOfWhoHides(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		history := numbers(t)
@@ -507,8 +505,7 @@ func TestOpenViewTellsNothingOfWhoHides(t *testing.T) {
 	})
 }
 
-// openEffects plays a history of everybody else, and with it the acts of a person
-// who hides all the time.
+// openEffects plays a history together with the acts of a person who hides all the time.
 func openEffects(t *rapid.T, history, ghost []uint64) string {
 	policy := brisk(presence.AllowSecond)
 	w := newWorld(t, policy)
@@ -539,7 +536,7 @@ func openEffects(t *rapid.T, history, ghost []uint64) string {
 	return w.open.String()
 }
 
-// asGhost lets the person who hides do it, and leaves out what is not theirs to do.
+// asGhost makes the hidden person act, and skips acts that they cannot do.
 func asGhost(in presence.Input) presence.Input {
 	switch in := in.(type) {
 	case presence.Hello:
@@ -567,7 +564,7 @@ func (w *world) passCore(to time.Duration) {
 	w.now = to
 }
 
-// takeOpen writes down what the open view gets, and the state that it can ask for.
+// takeOpen records what the open view gets, and the state that it can ask for.
 func (w *world) takeOpen() {
 	before := w.open.Len()
 	for _, effect := range w.effects.List {

@@ -8,7 +8,7 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// leased is a hello of a device that beats over HTTP.
+// leased returns the hello of a device that beats over HTTP.
 func leased(report *presence.Report) presence.Hello {
 	return presence.Hello{Leased: true, Issued: millis(0), Profile: presence.Profile{Name: "gauge 7"}, Report: report}
 }

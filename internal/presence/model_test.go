@@ -9,9 +9,9 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// model has the rules of presence in the most obvious way: no timers, no counters,
-// nothing kept that can be worked out. It looks at everything each time, and is
-// what the core must agree with. Times are on one clock; the wall is dusk and that.
+// model implements the rules of presence in the most obvious way, without timers, counters or
+// anything that can be computed. It computes everything anew each time. The core must agree with
+// it. Times are on one clock: the wall clock is dusk plus that.
 type model struct {
 	policy   presence.Policy
 	now      time.Duration
@@ -60,7 +60,7 @@ type mEntry struct {
 	until   time.Duration
 }
 
-// mAnswer is what a client is told.
+// mAnswer is an answer to a client.
 type mAnswer struct {
 	code    presence.Code
 	pending bool
@@ -160,7 +160,7 @@ func (m *model) exists(room presence.RoomName, view presence.View) bool {
 
 // What happens by itself.
 
-// pass lets time go to an instant, doing at each moment what is due then.
+// pass advances to an instant, and does on the way what becomes due.
 func (m *model) pass(to time.Duration) {
 	for {
 		at, act := m.next()
@@ -173,7 +173,7 @@ func (m *model) pass(to time.Duration) {
 	m.now = to
 }
 
-// next finds the earliest thing to happen, and what it is.
+// next returns the earliest thing due.
 func (m *model) next() (at time.Duration, act func()) {
 	consider := func(when time.Duration, what func()) {
 		if act == nil || when < at {
@@ -301,7 +301,7 @@ func without[T comparable](list []T, x T) []T {
 
 // What is told.
 
-// apply does what the core's Apply does.
+// apply is the counterpart of the core's Apply.
 func (m *model) apply(in presence.Input) mAnswer {
 	switch in := in.(type) {
 	case presence.Hello:
@@ -696,7 +696,7 @@ func linkOf(in presence.Input) presence.LinkID {
 	return presence.LinkID{}
 }
 
-// evidence is what both have of a session.
+// evidence is the common part of both descriptions of a session.
 type evidence struct {
 	id     presence.SessionID
 	link   presence.LinkNumber

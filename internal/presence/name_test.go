@@ -50,8 +50,8 @@ func TestPatternsCoverWhatTheyName(t *testing.T) {
 	}
 }
 
-// FuzzNames holds rooms and patterns against each other: what is taken for a room is
-// named by itself, and a pattern covers what it matches.
+// FuzzNames compares rooms and patterns: an accepted room names itself, and a pattern covers
+// what it matches.
 func FuzzNames(f *testing.F) {
 	for _, name := range []string{"basin.upper-weir", "basin.*", "**", "a..b", "*.*", "desk.**", "\x00", "é"} {
 		f.Add(name, "basin.fen-end")

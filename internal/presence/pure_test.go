@@ -11,9 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestCoreIsAPureMachine reads the core's own source: it imports nothing that
-// could do I/O, asks no clock, starts no goroutine, and keeps no state outside a
-// Core.
+// TestCoreIsAPureMachine reads the core's source: no import that could do I/O, no clock, no
+// goroutine, no package-level state.
 func TestCoreIsAPureMachine(t *testing.T) {
 	harmless := map[string]bool{"cmp": true, "crypto/sha256": true, "crypto/subtle": true, "encoding/hex": true, "errors": true, "fmt": true, "maps": true, "math/bits": true,
 		"slices": true, "strings": true, "time": true, "unicode": true, "unicode/utf8": true}

@@ -23,9 +23,8 @@ func closing(from presence.LinkID) presence.Input  { return presence.Closing{Fro
 
 func millis(d time.Duration) int64 { return dusk.Add(d).UnixMilli() }
 
-// What people hit (docs/design.md §1); the rows that are about sessions, statuses, typing
-// and counts are told with their rules, those about delivery and words with the
-// packages that do them.
+// The failures of docs/design.md §1. Those of sessions, statuses, typing and counts are tested
+// with their rules; those of delivery and words in other packages.
 
 func TestNobodyIsSeenBeforeTheyAreIdentified(t *testing.T) {
 	st := tell(t)
@@ -54,7 +53,7 @@ func TestSessionKeepsItsIdAcrossReloads(t *testing.T) {
 	require.Equal(t, presence.LinkID{Session: first.Session, Number: first.Number + 5}, st.tabs["tab"].link)
 }
 
-// Session life (docs/design.md §3); reload, closing, loss, silence and bye are told in
+// Session life (docs/design.md §3). Reload, closing, loss, silence and bye are in
 // session_test.go.
 
 func TestHiddenPageHasALongerGrace(t *testing.T) {
@@ -255,7 +254,7 @@ func TestRestartIsSilentForThoseWhoReturn(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, string(text), string(again), "the same state saves the same")
 
-	// The service is away for a minute; its clock starts anew.
+	// The service is down for a minute, and its clock starts anew.
 	st.core = presence.NewCore(presence.DefaultPolicy())
 	var read presence.Saved
 	require.NoError(t, json.Unmarshal(text, &read))
@@ -275,8 +274,8 @@ func TestRestartIsSilentForThoseWhoReturn(t *testing.T) {
 	st.at(150*s + soon).othersSaw("gauge left: silent")
 }
 
-// TestACrashBlamesNobody restores what was kept at the edges, of people who were heard
-// and active since.
+// TestACrashBlamesNobody restores what was saved at edges, for people who have been heard and
+// active since.
 func TestACrashBlamesNobody(t *testing.T) {
 	st := tell(t)
 	st.opens("ilse", "tab").opens("tobin", "other").opens("corin", "third")
@@ -640,7 +639,7 @@ func TestExplainGivesTheEvidence(t *testing.T) {
 	require.Equal(t, presence.RuleHidden, x.Because[presence.Open])
 }
 
-// TestANewPolicyHoldsFromNowOn, and what has begun keeps the time it was given.
+// TestANewPolicyHoldsFromNowOn: timers that are running keep their length.
 func TestANewPolicyHoldsFromNowOn(t *testing.T) {
 	st := tell(t)
 	st.opens("ilse", "tab").opens("tobin", "phone").opens("hanne", "desk")

@@ -10,9 +10,8 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// story plays a timeline against a core: who opens which tab when, what happens
-// to it, and what others saw of that. Tabs are named by the test; the room is
-// always the same unless one is given.
+// story plays a timeline on a core: who opens which tab, what happens to it, and what others
+// see. Tests name the tabs. There is one room unless others are given.
 type story struct {
 	t     *testing.T
 	core  *presence.Core
@@ -44,7 +43,7 @@ var dusk = time.Date(2026, 11, 23, 18, 0, 0, 0, time.UTC)
 
 func tell(t *testing.T) *story { return tellUnder(t, func(*presence.Policy) {}) }
 
-// tellUnder tells a story under another policy than the default.
+// tellUnder tells a story under a given policy.
 func tellUnder(t *testing.T, change func(*presence.Policy)) *story {
 	policy := presence.DefaultPolicy()
 	change(&policy)
@@ -56,7 +55,7 @@ func instant(d time.Duration) presence.Instant {
 	return presence.Instant{Mono: d, Wall: dusk.Add(d)}
 }
 
-// at lets time pass to the moment, advancing the core whenever it wants to be.
+// at advances the core to a moment, through everything due on the way.
 func (s *story) at(d time.Duration) *story {
 	s.t.Helper()
 	require.GreaterOrEqual(s.t, d, s.now, "a story is told in order")
@@ -72,7 +71,7 @@ func (s *story) at(d time.Duration) *story {
 	return s
 }
 
-// oversleeps lets the machine stand still until the moment.
+// oversleeps suspends the machine until a moment.
 func (s *story) oversleeps(d time.Duration) *story {
 	s.now = d
 	s.advance()
@@ -128,13 +127,13 @@ func (s *story) take(out presence.Effects) {
 	}
 }
 
-// opens has a person open a new tab in rooms.
+// opens opens a new tab of a person in rooms.
 func (s *story) opens(user presence.UserID, name string, rooms ...presence.RoomName) *story {
 	s.t.Helper()
 	return s.opensAs(user, name, presence.Hello{}, rooms...)
 }
 
-// says has a tab say hello with what it has kept.
+// says sends the hello of a tab with its stored session.
 func (s *story) says(name string, rooms []presence.RoomName) presence.Reply {
 	s.t.Helper()
 	tab := s.tabs[name]
@@ -157,7 +156,7 @@ func (t *tab) welcomed(reply presence.Reply) {
 	t.reply, t.link, t.key = reply, reply.Link, reply.Key
 }
 
-// opensAs has a person open a new tab whose hellos say more than who they are.
+// opensAs opens a new tab with further fields in its hellos.
 func (s *story) opensAs(user presence.UserID, name string, hello presence.Hello, rooms ...presence.RoomName) *story {
 	s.t.Helper()
 	if rooms == nil {
@@ -168,7 +167,7 @@ func (s *story) opensAs(user presence.UserID, name string, hello presence.Hello,
 	return s
 }
 
-// returns has the same page come again; reloads has the next page load do so.
+// returns reconnects the same page; reloads connects the next page load.
 func (s *story) returns(name string) *story { s.t.Helper(); s.says(name, nil); return s }
 
 func (s *story) reloads(name string) *story {
@@ -197,7 +196,7 @@ func (s *story) beats(name string) *story {
 	return s
 }
 
-// requestsAreWritten carries out the beat requests so far.
+// requestsAreWritten confirms the beat requests so far.
 func (s *story) requestsAreWritten() *story {
 	s.t.Helper()
 	for _, link := range s.asked {
@@ -213,14 +212,14 @@ func (s *story) resumed(name string, want bool) *story {
 	return s
 }
 
-// nobodySaw asserts that nothing was to be seen since the last look.
+// nobodySaw asserts that others have seen nothing since the last check.
 func (s *story) nobodySaw(what string) *story {
 	s.t.Helper()
 	require.Empty(s.t, s.seen, "others saw %s", what)
 	return s
 }
 
-// does has a tab send an input.
+// does sends an input of a tab.
 func (s *story) does(name string, in func(presence.LinkID) presence.Input) *story {
 	s.t.Helper()
 	s.must(in(s.tabs[name].link))
@@ -249,8 +248,8 @@ func (s *story) typists(users ...presence.UserID) *story {
 	return s
 }
 
-// othersSaw asserts what was to be seen since the last look, each as "user
-// joined", "user changed" or "user left: reason".
+// othersSaw asserts what others have seen since the last check, each as "user joined", "user
+// changed" or "user left: reason".
 func (s *story) othersSaw(want ...string) *story {
 	s.t.Helper()
 	var got []string

@@ -8,9 +8,8 @@ import (
 	"pgregory.net/rapid"
 )
 
-// TestWheelFiresLikeAPlainList holds the wheel against a map from timer to due
-// tick: each timer fires once, in order of its tick, never before it is due and
-// never after.
+// TestWheelFiresLikeAPlainList compares the wheel with a map from timer to due tick: each timer
+// fires once, in order of its tick, never early and never late.
 func TestWheelFiresLikeAPlainList(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		w, now := newWheel(), time.Duration(0)

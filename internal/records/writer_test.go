@@ -22,7 +22,7 @@ import (
 	"tovik.example/tovik/internal/records"
 )
 
-// nowhere is where nobody follows what happens.
+// nowhere ignores everything.
 type nowhere struct{}
 
 func (nowhere) Take(*engine.Batch)                                  {}
@@ -37,7 +37,7 @@ func (nowhere) TakenOut(presence.TakenOut)                          {}
 func (nowhere) Deliveries(*journal.Announcement) []records.Delivery { return nil }
 func (nowhere) Committed([]records.Delivery)                        {}
 
-// night is a realm with its records, in a bubble of time.
+// night is a realm with its records, in a bubble.
 type night struct {
 	*testing.T
 	store    *records.Store
@@ -52,8 +52,8 @@ const (
 	desk = presence.RoomName("desk.night")
 )
 
-// begin runs a service's records and core until the returned function is called. A
-// session without a connection lasts long enough not to need beats.
+// begin runs the records and core of a service until the returned function is called. Sessions
+// without a connection last so long that they need no beats.
 func begin(t *testing.T, store *records.Store, retention records.Retention) (*night, func()) {
 	t.Helper()
 	w, err := records.NewWriter(records.WriterOptions{Store: store, Retention: retention,
@@ -123,7 +123,7 @@ func bubble(t *testing.T, play func(t *testing.T)) {
 	})
 }
 
-// TestARecorderKeepsWhatItIsTold takes the recorder of a realm without an engine.
+// TestARecorderKeepsWhatItIsTold checks a recorder without the changes of an engine.
 func TestARecorderKeepsWhatItIsTold(t *testing.T) {
 	enginetest.CheckRecorder(t, func(t *testing.T) (engine.Recorder, func() []string) {
 		store, err := records.Open(records.Memory)
@@ -142,7 +142,7 @@ func TestARecorderKeepsWhatItIsTold(t *testing.T) {
 	})
 }
 
-// here is who is in a room now.
+// here returns who is in a room now.
 func (n *night) here(room presence.RoomName) (stays []records.Stay) {
 	for _, m := range n.engine.MembersNow(room) {
 		stays = append(stays, records.Stay{User: m.User, Joined: m.Since.UnixMilli()})
@@ -150,8 +150,8 @@ func (n *night) here(room presence.RoomName) (stays []records.Stay) {
 	return stays
 }
 
-// TestHeadcountsAreWhatWasThere lets people come and go at random for some hours, and
-// reckons the counts anew from the list of what they did.
+// TestHeadcountsAreWhatWasThere makes people come and go at random for some hours, and compares
+// the counts with those computed from the list of changes.
 func TestHeadcountsAreWhatWasThere(t *testing.T) {
 	for _, seed := range []uint64{3} { // a longer list looks longer
 		bubble(t, func(t *testing.T) {
@@ -181,7 +181,7 @@ func TestHeadcountsAreWhatWasThere(t *testing.T) {
 			time.Sleep(time.Until(started.Add(2*time.Hour + 10*time.Second)))
 			require.NoError(t, n.writer.Sync(t.Context()))
 
-			// reckon tells how many were there in a stretch of time.
+			// reckon computes the headcount of a period.
 			reckon := func(from, to time.Time) (least, most, distinct, joins, leaves int, mean float64) {
 				here, met := map[presence.UserID]bool{}, map[presence.UserID]bool{}
 				least, most = -1, -1
@@ -245,7 +245,7 @@ func TestHeadcountsAreWhatWasThere(t *testing.T) {
 					require.InDelta(t, mean, float64(row.PeopleTime)/float64(max(row.Span, 1)), 0.01, where)
 				}
 			}
-			// Who was there at some time is what the list says, too.
+			// The attendance agrees with the list, too.
 			at := started.Add(time.Duration(random.Int64N(int64(100 * time.Minute))))
 			stays, err := store.Attendance(t.Context(), "main", weir, at, at.Add(time.Millisecond), n.here(weir))
 			require.NoError(t, err)
@@ -275,7 +275,7 @@ func TestHeadcountsAreWhatWasThere(t *testing.T) {
 	}
 }
 
-// TestACrashLosesNobody ends the records without a last word, as a crash does.
+// TestACrashLosesNobody ends the records without closing them, like a crash.
 func TestACrashLosesNobody(t *testing.T) {
 	bubble(t, func(t *testing.T) {
 		dir := t.TempDir()
@@ -326,7 +326,7 @@ func TestACrashLosesNobody(t *testing.T) {
 	})
 }
 
-// TestTheJournalIsReadBothWays asks in pages for everything, by each index.
+// TestTheJournalIsReadBothWays reads everything in pages, by each index.
 func TestTheJournalIsReadBothWays(t *testing.T) {
 	bubble(t, func(t *testing.T) {
 		store, err := records.Open(records.Memory)
@@ -386,8 +386,7 @@ func TestTheJournalIsReadBothWays(t *testing.T) {
 	})
 }
 
-// TestWhatIsOldIsDeleted keeps each kind for its own time, and no more entries than there
-// may be.
+// TestWhatIsOldIsDeleted checks the age and number limits of each kind.
 func TestWhatIsOldIsDeleted(t *testing.T) {
 	bubble(t, func(t *testing.T) {
 		store, err := records.Open(records.Memory)
@@ -432,7 +431,7 @@ func TestWhatIsOldIsDeleted(t *testing.T) {
 	})
 }
 
-// TestAGapIsCountedAndTold holds the file until more has happened than there is room for.
+// TestAGapIsCountedAndTold locks the file until more has happened than can wait.
 func TestAGapIsCountedAndTold(t *testing.T) {
 	bubble(t, func(t *testing.T) {
 		dir := t.TempDir()

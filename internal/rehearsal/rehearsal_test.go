@@ -32,7 +32,7 @@ func TestOtherTimingsAreKeptToo(t *testing.T) {
 	policy.GraceClosing, policy.GraceLost, policy.GraceBackground = time.Second, 30*time.Second, 45*time.Second
 	policy.BeatEvery, policy.IdleAfter, policy.TypingExpires = 5*time.Second, 2*time.Minute, 4*time.Second
 	score := rehearsal.Run(rehearsal.Options{Policy: policy, People: 150, Length: 12 * time.Hour, Seed: 1})
-	// A reload takes up to 1.5 s here, so a second is too short for some of them.
+	// Reloads take up to 1.5 s here, so one second of grace is too short for some.
 	for _, l := range score.Lines {
 		require.Zero(t, l.Broken, l.What)
 	}

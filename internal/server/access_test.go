@@ -159,8 +159,8 @@ func TestKeysRotateAndARevokedOneIsRefusedAtEveryDoor(t *testing.T) {
 	require.ErrorContains(t, err, "unknown, revoked or expired")
 }
 
-// TestTokensOfAnotherLibraryAreTaken has the npm package jose sign, with each algorithm,
-// for keys that the service keeps and for keys that somebody publishes.
+// TestTokensOfAnotherLibraryAreTaken signs tokens with the npm package jose, with each
+// algorithm, for keys of the service and for a published key set.
 func TestTokensOfAnotherLibraryAreTaken(t *testing.T) {
 	t.Parallel()
 	set := map[string][]json.RawMessage{}
@@ -387,7 +387,7 @@ func TestASignInIsACookieThatOtherSitesCannotUse(t *testing.T) {
 	require.JSONEq(t, `{"realm":"","key":"","role":""}`, text)
 }
 
-// TestASignInOutlivesARestart unless the key that it was made with is another by then.
+// TestASignInOutlivesARestart: a sign-in survives a restart unless its key has changed.
 func TestASignInOutlivesARestart(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -470,8 +470,8 @@ func TestOnlyTrustedProxiesSayWhomTheySpeakFor(t *testing.T) {
 	}
 }
 
-// counted waits until a link is one that counts, which it becomes after its handshake was
-// answered: then it answers a ping.
+// counted waits until the gateway counts a link, which happens after the handshake is answered:
+// then the link answers a ping.
 func counted(t *testing.T, conn *websocket.Conn) {
 	t.Helper()
 	answered := make(chan struct{})
@@ -544,8 +544,8 @@ func TestModeratorsRemoveAndPeopleWatchWhoIsNear(t *testing.T) {
 	require.Error(t, warden.Remove(t.Context(), "tobin", "basin.fen-end"))
 }
 
-// TestWhoHidesChangesNothing runs the same night twice, the second time with somebody
-// who hides in the midst of it, and wants what all open doors say to be the same.
+// TestWhoHidesChangesNothing plays the same night twice, the second time with a hidden person
+// among the others. All open doors must say the same.
 func TestWhoHidesChangesNothing(t *testing.T) {
 	t.Parallel()
 	without, with := night(t, false), night(t, true)
@@ -553,8 +553,8 @@ func TestWhoHidesChangesNothing(t *testing.T) {
 	require.Greater(t, len(without), 10)
 }
 
-// night returns what others are told of a night, byte by byte but for what is random:
-// ids, keys, runs of revisions, and times.
+// night returns what others are told during a night, with random parts (ids, keys, runs, times)
+// masked.
 func night(t *testing.T, hidden bool) []string {
 	s := start(t, nil)
 	var ghost *client.Link

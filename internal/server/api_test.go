@@ -35,8 +35,8 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// playground is a service in which everything stands that the examples of the document
-// name, with what their ids are in it.
+// playground is a service with everything that the examples of the document name, and the ids
+// that stand for them here.
 type playground struct {
 	*testing.T
 	server  *server.Server
@@ -45,7 +45,7 @@ type playground struct {
 	served  int               // addresses that have asked
 }
 
-// swallow answers what hooks are told.
+// swallow returns the URL of a server that accepts hook deliveries.
 func swallow(t *testing.T) string {
 	t.Helper()
 	receiver := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {}))
@@ -77,13 +77,13 @@ func newPlayground(t *testing.T, c server.Config) *playground {
 
 const exampleHookURL = "https://desk.aldermoor.example/presence"
 
-// standIns are who and what it happens to where an example would end what others need.
+// standIns replace what an example would end although later examples need it.
 var standIns = map[string]map[string]string{
 	"removeFromRoom": {"e-01": "w-12"}, "removePerson": {"e-01": "w-13"}, "erasePerson": {"e-01": "w-14"}, "dropPerson": {"e-01": "w-02"},
 	"signOutPerson": {"e-01": "w-12"}, "undeclareRoom": {}, "beat": {"session-7qk2": "new"}, "problem": {},
 }
 
-// request is the example of an operation, as it is sent here.
+// request is the example request of an operation, adapted to the playground.
 func (p *playground) request(op httpapi.Operation) *http.Request {
 	p.Helper()
 	fit := func(text string) string {
@@ -134,7 +134,7 @@ func (p *playground) request(op httpapi.Operation) *http.Request {
 	return request
 }
 
-// send returns the answer and what is in it, of a stream its beginning.
+// send returns the answer and its body; of a stream, the beginning.
 func (p *playground) send(request *http.Request) (*http.Response, string) {
 	p.Helper()
 	response, err := http.DefaultTransport.RoundTrip(request)
@@ -153,7 +153,7 @@ func (p *playground) send(request *http.Request) (*http.Response, string) {
 	return response, string(text)
 }
 
-// learn takes from an answer what later examples are about.
+// learn takes ids for later examples from an answer.
 func (p *playground) learn(op httpapi.Operation, answer object) {
 	switch op.ID {
 	case "addHook":
@@ -167,14 +167,14 @@ func (p *playground) learn(op httpapi.Operation, answer object) {
 	}
 }
 
-// TestOpenAPI makes the document with what the examples of every operation were answered,
-// holds those answers against its schemas, and the document that is served against all that.
+// TestOpenAPI makes the document from the example requests of all operations and their answers.
+// It checks the answers against their schemas, and the served document against the result.
 func TestOpenAPI(t *testing.T) {
 	p := newPlayground(t, server.Config{})
 	doc := document(t)
 	check := checker(t, doc)
 	operations := httpapi.Operations()
-	// What ends something comes last.
+	// Destructive operations come last.
 	slices.SortStableFunc(operations, func(x, y httpapi.Operation) int { return cmp.Compare(lateness(x), lateness(y)) })
 	for _, op := range operations {
 		switch op.ID {
@@ -216,7 +216,7 @@ func operation(id string) httpapi.Operation {
 	return httpapi.Operations()[slices.IndexFunc(httpapi.Operations(), func(op httpapi.Operation) bool { return op.ID == id })]
 }
 
-// lateness sorts operations by what is over after them.
+// lateness sorts operations by what they destroy.
 func lateness(op httpapi.Operation) int {
 	switch op.ID {
 	case "redeliver":
@@ -240,8 +240,7 @@ func (p *playground) waitForDelivery() {
 	}, patience, 20*time.Millisecond)
 }
 
-// forget puts back into an answer what its example has in the place of what is known here
-// only.
+// forget replaces what varies in an answer by the values of the example.
 func (p *playground) forget(answer any) any {
 	text, err := json.Marshal(answer)
 	require.NoError(p, err)
@@ -255,7 +254,7 @@ func (p *playground) forget(answer any) any {
 	return plain
 }
 
-// inForm asks for an answer in another form, and reads it.
+// inForm requests an answer in another form and reads it.
 func (p *playground) inForm(op httpapi.Operation, form string) {
 	p.Helper()
 	request := p.request(op)
@@ -284,7 +283,7 @@ func (p *playground) inForm(op httpapi.Operation, form string) {
 	}
 }
 
-// asNDJSON runs the examples that are there for lines of JSON: of a body, and of the query.
+// asNDJSON runs the examples as lines of JSON: for a body, and for the query.
 func (p *playground) asNDJSON(op httpapi.Operation, doc object) {
 	p.Helper()
 	request := p.request(op)
@@ -330,7 +329,7 @@ func withoutExamples(o any) any {
 	return o
 }
 
-// checker holds answers against the schemas of a document.
+// checker checks answers against the schemas of a document.
 func checker(t *testing.T, doc object) func(op httpapi.Operation, status int, media, text string) any {
 	t.Helper()
 	compiler := jsonschema.NewCompiler()
@@ -378,7 +377,7 @@ func bearerIs(key string) func(*playground, httpapi.Operation, *http.Request) *h
 	return with(func(r *http.Request) { r.Header.Set("Authorization", "Bearer "+key) })
 }
 
-// pathIs puts something else in the place of what stands for a parameter.
+// pathIs replaces the parameter of a path.
 func pathIs(parameter, value string) func(*playground, httpapi.Operation, *http.Request) *http.Request {
 	return func(_ *playground, op httpapi.Operation, r *http.Request) *http.Request {
 		there, asked := strings.Split(op.Path, "/"), strings.Split(r.URL.EscapedPath(), "/")
@@ -402,7 +401,7 @@ func queryIs(name, value string) func(*playground, httpapi.Operation, *http.Requ
 	})
 }
 
-// outlives asks with a key that ends for one that ends later.
+// outlives uses a key that expires to make one that expires later.
 func outlives(p *playground, op httpapi.Operation, r *http.Request) *http.Request {
 	soon := time.Now().Add(time.Hour)
 	made, err := client.API{Server: p.server.URL(), Key: key}.AddKey(p.Context(), wire.NewKey{Role: "operate", Expires: &soon})
@@ -410,8 +409,7 @@ func outlives(p *playground, op httpapi.Operation, r *http.Request) *http.Reques
 	return bearerIs(made.Key)(p, op, body(`{"role":"read","expires":"2100-01-01T00:00:00Z"}`)(p, op, r))
 }
 
-// provocations are how operations are made to fail, by operation and code, or by code for
-// every operation.
+// provocations make operations fail, by operation and code, or by code for all operations.
 var provocations = map[string]func(*playground, httpapi.Operation, *http.Request) *http.Request{
 	wire.CodeTooLarge: with(func(r *http.Request) { r.Header.Set("X-Long", strings.Repeat("x", 8000)) }),
 	wire.CodeNoKey:    with(func(r *http.Request) { r.Header.Del("Authorization") }),
@@ -482,8 +480,8 @@ var provocations = map[string]func(*playground, httpapi.Operation, *http.Request
 	},
 }
 
-// guess tries wrong keys from one address until it is locked out. It takes as many as it
-// takes: on a slow machine the guard forgets some of them meanwhile.
+// guess tries wrong keys from one address until it is locked out. The number varies, because on
+// a slow machine the guard forgets some.
 func (p *playground) guess(op httpapi.Operation) (response *http.Response, text string) {
 	for range 1000 {
 		request := bearerIs("guess")(p, op, p.request(op))
@@ -498,7 +496,7 @@ func (p *playground) guess(op httpapi.Operation) (response *http.Response, text 
 	return response, text
 }
 
-// outside asks with a key that is about other rooms.
+// outside uses a key for other rooms.
 func outside(parameter, value string) func(*playground, httpapi.Operation, *http.Request) *http.Request {
 	return func(p *playground, op httpapi.Operation, r *http.Request) *http.Request {
 		return bearerIs(p.bearers["rooms"])(p, op, pathIs(parameter, value)(p, op, r))
@@ -519,14 +517,14 @@ func narrow(p *playground, op httpapi.Operation, r *http.Request) *http.Request 
 	return bearerIs(mint(p.T, "e-01", "desk.night"))(p, op, r)
 }
 
-// again asks for what has been made already.
+// again repeats a creation.
 func again(p *playground, op httpapi.Operation, r *http.Request) *http.Request {
 	_, _ = p.send(p.request(op))
 	return r
 }
 
-// TestEveryDocumentedProblemCanHappen, of every operation, and its answer is as the document
-// says.
+// TestEveryDocumentedProblemCanHappen provokes every documented problem of every operation, and
+// checks the answers against the document.
 func TestEveryDocumentedProblemCanHappen(t *testing.T) {
 	p := newPlayground(t, server.Config{})
 	api := client.API{Server: p.server.URL(), Key: key}
@@ -580,7 +578,7 @@ func TestEveryDocumentedProblemCanHappen(t *testing.T) {
 	}
 }
 
-// makeWaitingDelivery has a hook that cannot be told anything.
+// makeWaitingDelivery makes a delivery that cannot succeed.
 func (p *playground) makeWaitingDelivery(api client.API) {
 	made, err := api.AddHook(p.Context(), wire.NewHook{URL: "http://127.0.0.1:1/", Kinds: []string{"member.left"}})
 	p.replace["hook-4f1c"] = made.ID
@@ -596,7 +594,7 @@ func (p *playground) makeWaitingDelivery(api client.API) {
 	}, patience, 20*time.Millisecond)
 }
 
-// TestProblemsOfAServiceThatIsNotWell are the documented ones that need one.
+// TestProblemsOfAServiceThatIsNotWell provokes the problems that need an unhealthy service.
 func TestProblemsOfAServiceThatIsNotWell(t *testing.T) {
 	t.Parallel()
 	check := checker(t, document(t))
@@ -629,7 +627,7 @@ func TestProblemsOfAServiceThatIsNotWell(t *testing.T) {
 	release()
 }
 
-// TestARequestIsCarriedOutOnce however often it comes with its idempotency key.
+// TestARequestIsCarriedOutOnce repeats requests with their idempotency key.
 func TestARequestIsCarriedOutOnce(t *testing.T) {
 	t.Parallel()
 	s := startWith(t, server.Config{PrivateHooks: true})
@@ -689,7 +687,7 @@ func TestARequestIsCarriedOutOnce(t *testing.T) {
 	require.Len(t, keys.Keys, 3)
 }
 
-// TestWhoHasAnAnswerIsNotSentItAgain until something is another.
+// TestWhoHasAnAnswerIsNotSentItAgain repeats requests with the ETag until the answer changes.
 func TestWhoHasAnAnswerIsNotSentItAgain(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
@@ -727,7 +725,7 @@ func TestWhoHasAnAnswerIsNotSentItAgain(t *testing.T) {
 	require.Equal(t, 304, get("/v1/policies", tags["/v1/policies"]).StatusCode)
 }
 
-// TestARoomIsPagedAtOneRevision whatever happens meanwhile, by status too.
+// TestARoomIsPagedAtOneRevision pages through a room while it changes, also by status.
 func TestARoomIsPagedAtOneRevision(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
@@ -766,7 +764,7 @@ func TestARoomIsPagedAtOneRevision(t *testing.T) {
 	require.Equal(t, wire.CodeOldRevision, problem.Code)
 }
 
-// TestListsAreFollowed as event streams, and no longer than the key is good.
+// TestListsAreFollowed reads lists as event streams, until the key expires.
 func TestListsAreFollowed(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
@@ -807,7 +805,7 @@ func TestListsAreFollowed(t *testing.T) {
 	require.NoError(t, members.Err())
 }
 
-// TestTheConfigurationIsReloadedWholeOrNotAtAll.
+// TestTheConfigurationIsReloadedWholeOrNotAtAll reloads valid and invalid configurations.
 func TestTheConfigurationIsReloadedWholeOrNotAtAll(t *testing.T) {
 	t.Parallel()
 	policy := presence.DefaultPolicy()
@@ -853,7 +851,7 @@ func TestTheConfigurationIsReloadedWholeOrNotAtAll(t *testing.T) {
 	require.NoError(t, link.Bye(t.Context()))
 }
 
-// holdRecords keeps the file of the records from being written, until it is released.
+// holdRecords locks the file of the records until it is released.
 func holdRecords(t *testing.T, dir string) (release func()) {
 	t.Helper()
 	db, err := sql.Open("sqlite", filepath.Join(dir, "tovik.db"))

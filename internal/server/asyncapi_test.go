@@ -17,7 +17,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// description is wire/asyncapi.yaml, with what was held against it.
+// description is wire/asyncapi.yaml and the frames that were checked against it.
 type description struct {
 	t       *testing.T
 	schemas map[string]*jsonschema.Schema // by message
@@ -77,7 +77,7 @@ func (d *description) holds(fromClient bool, data []byte) {
 	d.seen[fmt.Sprint(fromClient, " ", name)] = true
 }
 
-// talker is a raw client whose frames are held against the description.
+// talker is a raw client that checks its frames against the description.
 type talker struct {
 	*raw
 	*description
@@ -108,7 +108,7 @@ func (c talker) until(kind string) map[string]any {
 	}
 }
 
-// untilAll reads up to the last of several frames, in whatever order they come.
+// untilAll reads until several frames have come, in any order.
 func (c talker) untilAll(kinds ...string) {
 	c.description.t.Helper()
 	missing := map[string]bool{}
@@ -125,7 +125,7 @@ func (c talker) untilAll(kinds ...string) {
 	}
 }
 
-// What the service reads of a request is what the description says it may have.
+// The service accepts exactly the fields of a request that the description has.
 func TestRequestsHaveTheFieldsThatAsyncAPIDescribes(t *testing.T) {
 	t.Parallel()
 	var document struct {

@@ -26,11 +26,12 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// asServer makes the test binary a service that can be killed: ADDRESS DIRECTORY.
+// asServer turns the test binary into a service that a test can kill. Its arguments are ADDRESS
+// and DIRECTORY.
 const asServer = "TOVIK_TEST_AS_SERVER"
 
-// killedGrace is the grace of lost links in that service: who comes back takes their time
-// on a busy machine.
+// killedGrace is the grace of lost links in that service. It is long, because clients return
+// slowly on a busy machine.
 const killedGrace = 4 * time.Second
 
 func beServer() {
@@ -48,7 +49,7 @@ func beServer() {
 	select {}
 }
 
-// killable is a service in a process of its own, in the same place each time.
+// killable is a service in a process of its own, with the same address and directory each time.
 type killable struct {
 	*testing.T
 	address, dir string
@@ -86,7 +87,7 @@ func (k *killable) start() {
 	}, patience, 5*time.Millisecond)
 }
 
-// onRecord waits until so many people whose ids begin so are written down.
+// onRecord waits until this many people with a prefix are written.
 func (k *killable) onRecord(users string, many int) {
 	k.Helper()
 	require.Eventually(k, func() bool {
@@ -102,8 +103,8 @@ func (k *killable) kill() {
 	k.process = nil
 }
 
-// walker is a client who goes from room to room, and keeps a log of what it was told
-// that it did. No two of its rooms have the same name.
+// walker is a client that moves from room to room and logs the confirmed moves. No two of its
+// rooms have the same name.
 type walker struct {
 	user    string
 	service *killable
@@ -185,8 +186,8 @@ func (w *walker) did(room string, in bool, at time.Time) {
 	w.here[room] = in
 }
 
-// TestAKilledServiceLosesNobody kills a service under load again and again, at whatever
-// moment that is. CRASHES says how often.
+// TestAKilledServiceLosesNobody kills a service under load repeatedly, at random moments.
+// CRASHES is the number of times.
 func TestAKilledServiceLosesNobody(t *testing.T) {
 	rounds, err := strconv.Atoi(os.Getenv("CRASHES"))
 	if err != nil {
@@ -238,8 +239,8 @@ func TestAKilledServiceLosesNobody(t *testing.T) {
 	k.judge(walkers, kills, gone, stopped)
 }
 
-// judge holds the journal against what the clients know. The walkers left when they were
-// stopped, so that their sessions may end after that.
+// judge compares the journal with the logs of the clients. The walkers left when they were
+// stopped, so their sessions may end after that.
 func (k *killable) judge(walkers []*walker, kills []time.Time, gone []string, stopped time.Time) {
 	k.Helper()
 	body, err := k.api().ExportJournal(k.Context(), client.JournalQuery{}, "ndjson")
@@ -290,8 +291,8 @@ func (k *killable) judge(walkers []*walker, kills []time.Time, gone []string, st
 		require.InDelta(k, 0, off.Seconds(), patience.Seconds(), "last seen of %s", user)
 		k.Logf("%s was last seen %s after the kill", user, off.Round(time.Millisecond))
 	}
-	// How long before a kill something may be done and not be written is a matter of the
-	// machine; the bound here is met unless something is broken. What was measured is said.
+	// The time between an action and its write depends on the machine. This bound is exceeded
+	// only if something is broken; the log has the measured time.
 	require.Less(k, worst, patience)
 	k.Logf("%d kills, %d returns, %d steps, %d entries; %d steps were lost, the oldest of them %s before its kill",
 		len(kills), resumed, steps, lines, lost, worst.Round(time.Millisecond))

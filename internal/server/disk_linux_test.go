@@ -14,7 +14,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// smallDisk is a file system of its own, of so many bytes as text.
+// smallDisk mounts a file system of a given size.
 func smallDisk(t *testing.T, size string) string {
 	t.Helper()
 	dir := t.TempDir()
@@ -25,7 +25,7 @@ func smallDisk(t *testing.T, size string) string {
 	return dir
 }
 
-// onRecord waits until the records are as they should be.
+// onRecord waits for a state of the records.
 func onRecord(t *testing.T, api client.API, status string) wire.RecordsHealth {
 	t.Helper()
 	var doc wire.Readiness
@@ -37,7 +37,7 @@ func onRecord(t *testing.T, api client.API, status string) wire.RecordsHealth {
 	return doc.Records
 }
 
-// presenceGoesOn lets somebody come, be seen, and go.
+// presenceGoesOn checks that somebody can come, be seen, and go.
 func presenceGoesOn(t *testing.T, s *server.Server, user string) {
 	t.Helper()
 	third := watch(t, s)
@@ -75,7 +75,7 @@ func TestAFullDiskHoldsNobodyUp(t *testing.T) {
 	health := onRecord(t, api, "failing")
 	require.Contains(t, health.Error, "full")
 	presenceGoesOn(t, s, "tobin")
-	// What has to outlast the service is not promised.
+	// What must outlast the service is refused.
 	link := dial(t, client.Options{Server: s.URL(), Token: mint(t, "hanne"), Rooms: []string{weir}})
 	var problem *wire.Problem
 	require.ErrorAs(t, link.SetStatus(t.Context(), "busy", "", time.Time{}), &problem)
@@ -120,8 +120,8 @@ func TestAFileThatCannotBeWrittenHoldsNobodyUp(t *testing.T) {
 	require.ElementsMatch(t, comingAndGoing, entriesOf(t, api, "ilse"))
 }
 
-// TestALockedFileHoldsNobodyUp has another program hold the file for longer than the
-// writer waits for it.
+// TestALockedFileHoldsNobodyUp locks the file from another program for longer than the writer
+// waits.
 func TestALockedFileHoldsNobodyUp(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -136,7 +136,7 @@ func TestALockedFileHoldsNobodyUp(t *testing.T) {
 	require.ElementsMatch(t, comingAndGoing, entriesOf(t, api, "ilse"))
 }
 
-// TestABrokenFileIsTold at the start, with what to do.
+// TestABrokenFileIsTold checks the error at the start, with the remedy.
 func TestABrokenFileIsTold(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()

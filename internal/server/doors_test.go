@@ -24,8 +24,8 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// TestEveryRequestWithAReadableIdIsAnswered sends each type of request with values of every
-// wrong kind in every field, its own and others'.
+// TestEveryRequestWithAReadableIdIsAnswered sends each type of request with wrong values in
+// every field, its own and others'.
 func TestEveryRequestWithAReadableIdIsAnswered(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
@@ -116,8 +116,8 @@ func TestARoomThatIsRefusedLeavesTheOthers(t *testing.T) {
 	refusedWith(t, "not-granted", options)
 }
 
-// TestAnAbandonedHelloOpensNothing lets pages claim a session that is in use, and go before
-// the older link has been probed, over every kind of link.
+// TestAnAbandonedHelloOpensNothing lets pages claim a session in use, and disconnect before the
+// older link is probed, over each kind of link.
 func TestAnAbandonedHelloOpensNothing(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
@@ -156,8 +156,8 @@ func TestAnAbandonedHelloOpensNothing(t *testing.T) {
 		require.ErrorIs(t, err, context.DeadlineExceeded, "it waits for the probe")
 		cancel()
 	}
-	// The probe would have been settled within two seconds. The older link is asked something
-	// only afterwards, and goes on as if nothing had been.
+	// The probe takes at most two seconds. The older link answers afterwards, and continues
+	// unaffected.
 	time.Sleep(2500 * time.Millisecond)
 	require.Equal(t, "answer", first.send(`{"type":"beat","id":2}`).next()["type"])
 	_, text := ask(t, "GET", s.URL()+"/v1/people/ilse/sessions", "Bearer "+key, "")
@@ -322,7 +322,8 @@ func send(t *testing.T, method, url, media string, body io.Reader) (*http.Respon
 	return response, string(text)
 }
 
-// TestASlowUploadIsTakenAsLongAsItComes takes longer than a request may that stands still.
+// TestASlowUploadIsTakenAsLongAsItComes uploads for longer than the time limit of a stalled
+// request.
 func TestASlowUploadIsTakenAsLongAsItComes(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
@@ -362,7 +363,7 @@ func TestAStopBehindConnectionsThatAskNothingIsClean(t *testing.T) {
 	require.Less(t, time.Since(begun), 1500*time.Millisecond, "nothing was waited for")
 }
 
-// TestNoByteOfAnErasedPersonIsLeft looks into the files themselves.
+// TestNoByteOfAnErasedPersonIsLeft searches the files.
 func TestNoByteOfAnErasedPersonIsLeft(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -394,8 +395,8 @@ func TestNoByteOfAnErasedPersonIsLeft(t *testing.T) {
 	}
 }
 
-// TestAConnectionThatAsksNothingEndsWithoutAWord is about browsers, which open connections in
-// advance: an answer that waits in one is taken for that of the next request.
+// TestAConnectionThatAsksNothingEndsWithoutAWord: browsers open connections in advance, and
+// would take an unsolicited answer for the answer to their next request.
 func TestAConnectionThatAsksNothingEndsWithoutAWord(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)

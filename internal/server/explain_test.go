@@ -17,7 +17,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// TestWhyAnswersForEachStatus with the rule that decides.
+// TestWhyAnswersForEachStatus checks the deciding rule of each status.
 func TestWhyAnswersForEachStatus(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
@@ -85,7 +85,7 @@ func TestWhyAnswersForEachStatus(t *testing.T) {
 	require.Len(t, counts.Counts, 2)
 }
 
-// TestWhyAnswersForEachReason for which somebody is gone, from what the journal has.
+// TestWhyAnswersForEachReason checks the explanation of each way to end, from the journal.
 func TestWhyAnswersForEachReason(t *testing.T) {
 	t.Parallel()
 	policy := brisk()
@@ -153,7 +153,7 @@ func TestSessionsAreListedByPerson(t *testing.T) {
 	require.Equal(t, int64(10_000), policies.Policies[0].GraceLost)
 }
 
-// TestMetricsSayWhatTheAPISays, and are as they should be.
+// TestMetricsSayWhatTheAPISays compares the metrics with the API, and checks their form.
 func TestMetricsSayWhatTheAPISays(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)

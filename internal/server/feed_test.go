@@ -16,7 +16,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// stream is an event stream that a test reads as it likes.
+// stream is an event stream that a test reads on demand.
 type stream struct {
 	t        *testing.T
 	response *http.Response
@@ -41,7 +41,7 @@ func follow(t *testing.T, s *server.Server, path, bearer, last string) *stream {
 	return &stream{t: t, response: response, lines: bufio.NewScanner(response.Body), last: last}
 }
 
-// next returns the next event's frame, nil at the end.
+// next returns the frame of the next event; nil at the end.
 func (s *stream) next() map[string]any {
 	s.t.Helper()
 	for s.lines.Scan() {
@@ -88,7 +88,7 @@ func TestAnEventStreamThatReconnectsLosesNothing(t *testing.T) {
 	rev := f.until("snapshot")["rev"]
 	third.until(t, joined("ilse"))
 
-	// Everybody comes while it reads, is cut, and comes back; it ends with all of it.
+	// People join while it reads, disconnects and returns; in the end it has everything.
 	members, links := map[string]bool{"ilse": true}, map[string]*client.Link{}
 	counts, statuses := map[string]float64{}, map[string]string{}
 	for i := range 30 {

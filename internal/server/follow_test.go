@@ -16,8 +16,8 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// heard is a channel that keeps what a link is told, up to a size. More is lost, so
-// that a test which has failed does not hold its links up.
+// heard buffers the events of a link. It drops events when it is full, so that a failed test
+// does not block its links.
 func heard[F any](size int) (chan F, func(F)) {
 	c := make(chan F, size)
 	return c, func(f F) {
@@ -43,7 +43,7 @@ func await[F any](t *testing.T, c chan F, is func(F) bool) F {
 	}
 }
 
-// mintAll mints a token that grants everything in rooms of basins, and to watch some.
+// mintAll mints a token that grants everything in the rooms of basins, and watching of some.
 func mintAll(t *testing.T, user string, people ...string) string {
 	t.Helper()
 	basins := []string{"basin.*"}
@@ -228,7 +228,7 @@ func TestAFollowerGoesOnOverLostLinks(t *testing.T) {
 	}
 }
 
-// mute lets the handshake through, and nothing after it.
+// mute forwards the handshake and nothing after it.
 type mute struct {
 	net.Conn
 	writes int
@@ -241,8 +241,8 @@ func (m *mute) Write(data []byte) (int, error) {
 	return m.Conn.Write(data)
 }
 
-// TestAFollowerWhoseHelloCameTooLateComesAgain is about a machine that slept, or was too
-// busy, between the handshake and the hello.
+// TestAFollowerWhoseHelloCameTooLateComesAgain simulates a machine that slept between the
+// handshake and the hello.
 func TestAFollowerWhoseHelloCameTooLateComesAgain(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
@@ -332,7 +332,7 @@ func TestCuesGoToThoseTheyAreForAndNobodyElse(t *testing.T) {
 	require.Equal(t, 1, reached)
 	<-cues["ilse"]
 
-	// The back end gives cues to whom it likes, and nobody is their sender.
+	// The back end can cue anybody; its cues have no sender.
 	api := client.API{Server: s.URL(), Key: key}
 	given, err := api.CueRoom(t.Context(), weir, wire.NewCue{Name: "drill", Data: []byte(`1`)})
 	require.NoError(t, err)
@@ -488,7 +488,7 @@ func TestBrokenWebSocketsAreClosedWithTheCodeForIt(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, c.code, r.closed(), name)
 	}
-	// What is allowed: a message in fragments with a ping between, byte by byte.
+	// Valid: a fragmented message with a ping in between, byte by byte.
 	r := connect(t, s)
 	pong := make(chan string, 1)
 	r.conn.SetPongHandler(func(data string) error { pong <- data; return nil })

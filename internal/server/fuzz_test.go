@@ -17,8 +17,8 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// fuzzed starts a service, and returns with it what mints tokens that grant everything,
-// each for somebody else.
+// fuzzed starts a service. It returns a function that mints tokens with all grants, each for
+// another person.
 func fuzzed(f *testing.F) (*server.Server, func() string) {
 	s, err := server.Start(server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Practice: true})
 	require.NoError(f, err)
@@ -36,8 +36,8 @@ func fuzzed(f *testing.F) (*server.Server, func() string) {
 	}
 }
 
-// FuzzFrames says hello, and then whatever it may be. The service answers in words that
-// it explains, or closes the link, and never fails.
+// FuzzFrames sends a hello and then arbitrary frames. The service answers with documented words
+// or closes the link.
 func FuzzFrames(f *testing.F) {
 	s, token := fuzzed(f)
 	for _, frame := range []string{
@@ -78,8 +78,8 @@ func FuzzFrames(f *testing.F) {
 	})
 }
 
-// FuzzBodies sends whatever it may be to each path that takes a body. The service
-// answers with what it should or a problem, and never fails.
+// FuzzBodies sends arbitrary bodies to each path that takes one. The service answers as
+// documented or with a problem.
 func FuzzBodies(f *testing.F) {
 	s, token := fuzzed(f)
 	one := token()

@@ -26,7 +26,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// telling is a request of a hook, as other packages are to check it.
+// telling is a request of a hook, for verification by other packages.
 type telling struct {
 	ID        string `json:"id"`
 	Timestamp string `json:"timestamp"`
@@ -40,8 +40,7 @@ func told(r *http.Request, body []byte) telling {
 	return telling{h.Get("webhook-id"), h.Get("webhook-timestamp"), h.Get("webhook-signature"), h.Get("Content-Type"), string(body)}
 }
 
-// verified has the npm packages standardwebhooks, and for events cloudevents, look at
-// requests.
+// verified verifies requests with the npm packages standardwebhooks and cloudevents.
 func verified(secret string, events bool, all ...telling) error {
 	var in bytes.Buffer
 	for _, one := range all {
@@ -65,7 +64,7 @@ func verified(secret string, events bool, all ...telling) error {
 	return nil
 }
 
-// receiver is a back end that is told, and does not always behave.
+// receiver is a back end that receives events and sometimes fails.
 type receiver struct {
 	t       *testing.T
 	address string
@@ -144,8 +143,8 @@ func (r *receiver) all() []telling {
 	return append([]telling(nil), r.taken...)
 }
 
-// TestHooksAreToldEverythingInOrder lets people come and go while the receiver fails,
-// hangs, is cut off and restarts, and the service is killed.
+// TestHooksAreToldEverythingInOrder makes people come and go while the receiver fails, hangs, is
+// cut off and restarts, and the service is killed.
 func TestHooksAreToldEverythingInOrder(t *testing.T) {
 	k, r := startKillable(t), receive(t)
 	hook, err := k.api().AddHook(t.Context(), wire.NewHook{URL: r.url(), Kinds: []string{"member.joined", "member.left", "room.empty"}, Rooms: []string{"desk.*"}})
@@ -177,7 +176,7 @@ func TestHooksAreToldEverythingInOrder(t *testing.T) {
 		return err == nil && left.Total == 0
 	}, killedGrace+patience, 50*time.Millisecond)
 
-	// A set status is answered when everything up to it is written.
+	// The answer to a set status comes when everything before it is written.
 	_, err = k.api().SetStatus(t.Context(), "w-0", wire.StatusWanted{})
 	require.NoError(t, err)
 	want := map[string][]string{} // by room
@@ -187,7 +186,7 @@ func TestHooksAreToldEverythingInOrder(t *testing.T) {
 		want[e.Room] = append(want[e.Room], fmt.Sprint(e.Kind, " ", e.User, " ", e.At.UnixMilli()))
 	})
 	require.NoError(t, body.Close())
-	// got is what was told, each event once, in the order in which it was first taken.
+	// got returns the events, each once, in the order of their first delivery.
 	var repeated int
 	told := func() (map[string][]string, int) {
 		got, empties, seen := map[string][]string{}, 0, map[string]bool{}
@@ -222,7 +221,7 @@ func TestHooksAreToldEverythingInOrder(t *testing.T) {
 	t.Logf("%d events of %d rooms, %d of them told more than once; rooms were empty %d times", count(want), len(want), repeated, empties)
 }
 
-// comeAndGo lets somebody join and leave a few rooms that others are in too.
+// comeAndGo makes somebody join and leave a few shared rooms.
 func comeAndGo(ctx context.Context, k *killable, user string) {
 	token := mint(k.T, user, "**")
 	for ctx.Err() == nil {
@@ -269,7 +268,7 @@ func TestHooksKeepToTheirBounds(t *testing.T) {
 	refused("above", wire.NewHook{URL: "https://app.example/", Kinds: []string{"headcount.above"}})
 	refused("view", wire.NewHook{URL: "https://app.example/", Kinds: kinds, View: "half"})
 	refused("room", wire.NewHook{URL: "https://app.example/", Kinds: kinds, Rooms: []string{"a..b"}})
-	// A name may stand for an inner address; that is found when it is dialled.
+	// A host name may resolve to an inner address, which is found when it is dialled.
 	r := receive(t)
 	_, port, err := net.SplitHostPort(r.address)
 	require.NoError(t, err)
@@ -325,7 +324,7 @@ func TestHooksAreChangedRotatedParkedAndToldAgain(t *testing.T) {
 		return err == nil && again.State == "delivered"
 	}, patience, 20*time.Millisecond)
 	require.Contains(t, again.Body, `"people":2`)
-	// Who is paused is told later.
+	// A paused hook gets its events later.
 	_, err = api.ChangeHook(t.Context(), hook.ID, wire.NewHook{URL: r.url(), Kinds: []string{"member.left"}, Paused: true})
 	require.NoError(t, err)
 	before := len(r.all())
@@ -338,7 +337,7 @@ func TestHooksAreChangedRotatedParkedAndToldAgain(t *testing.T) {
 	_, err = api.ChangeHook(t.Context(), hook.ID, wire.NewHook{URL: r.url(), Kinds: []string{"member.left"}})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return len(r.all()) == before+1 }, patience, 20*time.Millisecond)
-	// An address that is gone for good is told nothing more, until somebody says so.
+	// An address that is gone for good gets no more deliveries until somebody resumes them.
 	r.be("gone")
 	require.NoError(t, api.SignOut(t.Context(), "tobin"))
 	require.Eventually(t, func() bool {
@@ -352,8 +351,7 @@ func TestHooksAreChangedRotatedParkedAndToldAgain(t *testing.T) {
 	require.True(t, errors.As(err, &problem) && problem.Code == "unknown-hook")
 }
 
-// TestHooksFollowNoRedirects, for an address that is allowed may point to one that is
-// not.
+// TestHooksFollowNoRedirects: an allowed address may redirect to a forbidden one.
 func TestHooksFollowNoRedirects(t *testing.T) {
 	t.Parallel()
 	r := receive(t)
@@ -370,7 +368,8 @@ func TestHooksFollowNoRedirects(t *testing.T) {
 	require.Empty(t, r.all())
 }
 
-// TestWhoHidesIsNotToldOf to hooks of the open view, not even by a count.
+// TestWhoHidesIsNotToldOf checks that hooks of the open view hear nothing of hidden people, not
+// even by a count.
 func TestWhoHidesIsNotToldOf(t *testing.T) {
 	t.Parallel()
 	r, full := receive(t), receive(t)

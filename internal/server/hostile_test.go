@@ -30,8 +30,8 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// hostile is somebody who may be in basin.fen-end and wants more, and the service that
-// they attack, with a victim in two rooms.
+// hostile is an attacker with access to basin.fen-end, and the service that they attack, with a
+// victim in two rooms.
 type hostile struct {
 	t      *testing.T
 	s      *server.Server
@@ -46,12 +46,12 @@ type hostile struct {
 	seen   bytes.Buffer   // everything that the service has said to them
 }
 
-// marker is the victim's name, which nobody hostile may ever read.
+// marker is the victim's name, which no attacker may read.
 const marker = "Ilse Never-Told"
 
 func (h *hostile) dialer() *net.Dialer { return &net.Dialer{LocalAddr: &net.TCPAddr{IP: h.from}} }
 
-// sign makes a token with whatever claims and head, signed with a key by its kid.
+// sign returns a token with arbitrary claims and header, signed with a key by its kid.
 func (h *hostile) sign(method jwt.SigningMethod, kid string, key any, change func(head map[string]any, claims jwt.MapClaims)) string {
 	claims := jwt.MapClaims{"sub": "mallory", "iat": time.Now().Unix(), "exp": time.Now().Add(time.Hour).Unix(),
 		"tovik": map[string]any{"rooms": []string{"basin.fen-end"}, "cue": []string{"**"}}}
@@ -67,7 +67,7 @@ func (h *hostile) sign(method jwt.SigningMethod, kid string, key any, change fun
 	return text
 }
 
-// token is a good one, but for a claim.
+// token returns a valid token except for one claim.
 func (h *hostile) token(claim string, value any) string {
 	return h.sign(jwt.SigningMethodHS256, "", []byte(secret), func(_ map[string]any, claims jwt.MapClaims) {
 		if claim != "" {
@@ -86,7 +86,7 @@ func (h *hostile) link(header http.Header) *raw {
 	return &raw{h.t, conn}
 }
 
-// outcome is what came of a frame: the code of an error, or of an answer what is in it.
+// outcome is the result of a frame: the code of an error, or the content of an answer.
 func (h *hostile) outcome(r *raw) string {
 	for {
 		_, data, err := r.conn.ReadMessage()
@@ -113,14 +113,14 @@ func (h *hostile) outcome(r *raw) string {
 	}
 }
 
-// hello says one with a token, and what more.
+// hello sends a hello with a token and further fields.
 func (h *hostile) hello(token, more string) string {
 	r := h.link(nil)
 	r.send(`{"type":"hello","id":1,"version":1,"token":"` + token + `","nonce":"m"` + more + `}`)
 	return h.outcome(r)
 }
 
-// asks says a good hello, and then a frame.
+// asks sends a valid hello and then a frame.
 func (h *hostile) asks(frame string) string {
 	r := h.link(nil)
 	r.send(`{"type":"hello","id":1,"version":1,"token":"` + h.token("", nil) + `","nonce":"m","rooms":["basin.fen-end"]}`)
@@ -128,7 +128,7 @@ func (h *hostile) asks(frame string) string {
 	return h.outcome(r.send(frame))
 }
 
-// calls asks over HTTP. The outcome is the problem's code, or what was answered.
+// calls makes an HTTP request. The outcome is the code of the problem, or the answer.
 func (h *hostile) calls(method, path, bearer, body string, header ...string) string {
 	client := &http.Client{Transport: &http.Transport{DialContext: h.dialer().DialContext, DisableKeepAlives: true}, Timeout: patience}
 	request, err := http.NewRequestWithContext(h.t.Context(), method, h.s.URL()+path, strings.NewReader(body))
@@ -175,7 +175,7 @@ func (h *hostile) calls(method, path, bearer, body string, header ...string) str
 	return fmt.Sprint(response.StatusCode)
 }
 
-// speaks writes bytes and returns what the service says to them until it hangs up.
+// speaks writes bytes and returns the response until the service closes the connection.
 func (h *hostile) speaks(text string) string {
 	conn, err := h.dialer().Dial("tcp", strings.TrimPrefix(h.s.URL(), "http://"))
 	require.NoError(h.t, err)
@@ -187,7 +187,7 @@ func (h *hostile) speaks(text string) string {
 	return string(data)
 }
 
-// breaks opens a WebSocket, writes bytes as they are, and returns the close code.
+// breaks opens a WebSocket, writes raw bytes, and returns the close code.
 func (h *hostile) breaks(frame ...byte) string {
 	conn, err := h.dialer().Dial("tcp", strings.TrimPrefix(h.s.URL(), "http://"))
 	require.NoError(h.t, err)
@@ -229,7 +229,7 @@ func pemOf(t *testing.T, public any) string {
 	return string(pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: der}))
 }
 
-// attack starts a service with everything in it that may be attacked.
+// attack starts a service with everything that can be attacked.
 func attack(t *testing.T) *hostile {
 	s := startWith(t, server.Config{Realms: map[string]server.RealmConfig{"fenced": {Origins: []string{"https://app.example"}}}})
 	h := &hostile{t: t, s: s, api: client.API{Server: s.URL(), Key: key}, keys: map[string]any{}}
@@ -279,9 +279,8 @@ func attack(t *testing.T) *hostile {
 	return h
 }
 
-// TestHostile runs one attempt after another, each from a network address of its own.
-// Each gets the answer that is written beside it, the victim's name is never read, and
-// nobody sees a change.
+// TestHostile runs one attempt after another, each from its own network address. Each gets the
+// expected answer, the victim's name is never read, and nobody sees a change.
 func TestHostile(t *testing.T) {
 	t.Parallel()
 	h := attack(t)
@@ -424,7 +423,7 @@ func TestHostile(t *testing.T) {
 			return h.calls("GET", "/v1/feed", "", "", "Last-Event-ID", "AAAAAAAAAAAAAAAAAAAAAAAAAA.1")
 		}},
 
-		// What is not granted, at each door.
+		// What the token does not grant, at each door.
 		{"be in a room", "not-granted", func(h *hostile) string { return h.asks(`{"type":"join","id":2,"room":"desk.night"}`) }},
 		{"be in a room from the start", "not-granted", func(h *hostile) string { return h.hello(h.token("", nil), `,"rooms":["desk.night"]`) }},
 		{"watch a room", "not-granted", func(h *hostile) string { return h.asks(`{"type":"watch","id":2,"room":"desk.night"}`) }},

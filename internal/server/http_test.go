@@ -120,8 +120,7 @@ func TestEveryHTTPErrorIsAProblemDocumentWithAPage(t *testing.T) {
 	require.Empty(t, rooms.Rooms, "asking about a room creates nothing")
 }
 
-// TestWhatIsTooLargeIsToldSo sends far more than the service reads, and still hears why
-// it hangs up.
+// TestWhatIsTooLargeIsToldSo sends far more than the service reads, and still gets the reason.
 func TestWhatIsTooLargeIsToldSo(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)

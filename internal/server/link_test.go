@@ -19,7 +19,8 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// asClient makes the test binary a client that can be killed: SERVER TOKEN.
+// asClient turns the test binary into a client that a test can kill. Its arguments are SERVER
+// and TOKEN.
 const asClient = "TOVIK_TEST_AS_CLIENT"
 
 func beClient() {
@@ -304,8 +305,8 @@ func TestBadInputIsToldInWords(t *testing.T) {
 	require.Empty(t, rooms.Rooms, "nothing refused has changed anything")
 }
 
-// requireProblem checks that an error frame says its code and field, in words
-// that the service explains.
+// requireProblem checks the code and field of an error frame, and that the service explains the
+// code.
 func requireProblem(t *testing.T, name string, frame map[string]any, code, field string) {
 	t.Helper()
 	require.Equal(t, code, frame["code"], "%s: %v", name, frame)
@@ -335,7 +336,7 @@ func TestHelloIsAppliedWholeOrRefusedWhole(t *testing.T) {
 func TestNobodyReadsAnothersFrames(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
-	// Links come and go while others hold theirs; each must see its own answers only.
+	// Links come and go while others stay; each must get only its own answers.
 	for round := range 50 {
 		r := connect(t, s).hello(mint(t, fmt.Sprint("w-", round)))
 		for i := range 3 {

@@ -26,21 +26,21 @@ var write = flag.Bool("write", false, "write wire/openapi.json")
 // object is JSON.
 type object = map[string]any
 
-// pathParameters are those of all paths, with what stands for each in examples.
+// pathParameters describe the parameters of paths, with an example each.
 var pathParameters = map[string][2]string{
 	"room": {"The name of a room.", weir}, "user": {"The id of a person.", "e-01"}, "session": {"The id of a session.", "session-7qk2"},
 	"hook": {"The id of a hook.", "hook-4f1c"}, "delivery": {"The id of a delivery.", "12"}, "key": {"The id of a key.", "key-93bd"}, "kid": {"The id of a key that verifies tokens.", "watch-house"},
 	"realm": {"The name of a realm.", "training"}, "link": {"The number of a link of the session.", "1"}, "code": {"The code of a problem.", "unknown-room"}, "profile": {"The name of a profile.", "heap"},
 }
 
-// topicWords say what the topics of operations are.
+// topicWords describe the topics of operations.
 var topicWords = map[string]string{
 	"Service": "The service itself, and what describes it.", "Rooms": "Who is in rooms, and how many.", "People": "People as such, and their sessions.",
 	"Records": "What happened, and what is kept.", "Hooks": "What other services are told.", "Administration": "Policies, configuration and measures.",
 	"Keys and realms": "Who may ask, and in which realm.", "Links": "What the clients of people use.", "Console": "What browsers use that sign in.",
 }
 
-// codesOf are all that an operation can fail with: its own, and those of its kind.
+// codesOf returns all problems of an operation: its own, and those of its kind.
 func codesOf(op httpapi.Operation) []string {
 	codes := slices.Clone(op.Fails)
 	add := func(when bool, more ...string) {
@@ -62,7 +62,7 @@ func codesOf(op httpapi.Operation) []string {
 	return codes
 }
 
-// badValue is one that a parameter cannot have; empty when it takes everything.
+// badValue returns an invalid value of a parameter; empty if all are valid.
 func badValue(p httpapi.Parameter) string {
 	_, whole := p.Example.(int)
 	switch {

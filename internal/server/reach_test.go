@@ -27,7 +27,7 @@ func keyOf(t *testing.T, s *server.Server, role string, rooms ...string) string 
 	return made.Key
 }
 
-// tryRoute asks for a route with what it takes, and returns the code of the problem, if any.
+// tryRoute makes a request to a route, and returns the code of the problem, if any.
 func tryRoute(t *testing.T, s *server.Server, op httpapi.Operation, bearer, room string) string {
 	t.Helper()
 	path := strings.NewReplacer("{room}", room, "{user}", "w-17", "{profile}", "goroutine").Replace(op.Path)
@@ -107,7 +107,7 @@ func TestEveryRouteIsOpenToTheKeysThatReachIt(t *testing.T) {
 	require.Greater(t, tried, 300)
 }
 
-// needsRoom tells that a route is for such a key only with a room in its query.
+// needsRoom reports whether a limited key needs a room in the query of a route.
 func needsRoom(op httpapi.Operation) bool {
 	for _, p := range op.Query {
 		if p.Name == "room" && !p.Repeats {
@@ -150,7 +150,7 @@ func TestAKeyAboutSomeRoomsCannotTakeOverTheRealm(t *testing.T) {
 	_, err = narrow.AddKey(t.Context(), wire.NewKey{Role: "operate"})
 	requireCode(t, "wrong-role", err)
 
-	// A key that ends makes none that outlives it.
+	// A key that expires cannot make one that outlives it.
 	soon := time.Now().Add(time.Hour)
 	brief, err := all.AddKey(t.Context(), wire.NewKey{Role: "operate", Expires: &soon})
 	require.NoError(t, err)
@@ -162,7 +162,7 @@ func TestAKeyAboutSomeRoomsCannotTakeOverTheRealm(t *testing.T) {
 	_, err = heir.AddKey(t.Context(), wire.NewKey{Role: "read", Expires: &later})
 	requireCode(t, "not-granted", err)
 
-	// Sessions are told with the rooms only that the key is about.
+	// Sessions are listed only with the rooms of the key.
 	dial(t, client.Options{Server: s.URL(), Token: mint(t, "ilse", "**"), Rooms: []string{"desk.night", weir}})
 	_, text := ask(t, "GET", s.URL()+"/v1/sessions?room=desk.night", "Bearer "+narrow.Key, "")
 	require.Contains(t, text, `"rooms":["desk.night"]`)

@@ -24,7 +24,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// passesThrough lets somebody come and go, and returns when that is on record.
+// passesThrough makes somebody come and go, and waits until that is on record.
 func passesThrough(t *testing.T, s *server.Server, user, room string) {
 	t.Helper()
 	link := dial(t, client.Options{Server: s.URL(), Token: mint(t, user, "**"), Rooms: []string{room}})
@@ -130,7 +130,7 @@ func TestTheJournalIsFollowed(t *testing.T) {
 			}
 		}
 	}
-	// Whoever follows begins with what comes; until it is there, somebody comes and goes.
+	// A follower begins with the next entry, so people come and go until there is one.
 	require.Eventually(t, func() bool {
 		passesThrough(t, s, "ilse", "desk.night")
 		return len(heard) > 0
@@ -144,7 +144,7 @@ func TestTheJournalIsFollowed(t *testing.T) {
 	}
 	cancel()
 	require.ErrorIs(t, <-done, context.Canceled)
-	// Who comes back with the last id misses nothing.
+	// A follower that returns with the last id misses nothing.
 	passesThrough(t, s, "corin", "desk.night")
 	request, err := http.NewRequestWithContext(t.Context(), "GET", s.URL()+"/v1/journal?room=desk.**", nil)
 	require.NoError(t, err)
@@ -261,7 +261,8 @@ func TestADeclaredRoomMissesWhomItExpects(t *testing.T) {
 	require.Equal(t, "unknown-room", problem.Code)
 }
 
-// TestABackupIsOfOneMoment takes one while people come and go, and puts it to use.
+// TestABackupIsOfOneMoment takes a backup while people come and go, and starts a service with
+// it.
 func TestABackupIsOfOneMoment(t *testing.T) {
 	t.Parallel()
 	for _, data := range []string{t.TempDir(), records.Memory} {

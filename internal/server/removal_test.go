@@ -20,7 +20,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// frames reads a link in the background and tells of each frame by its type and room.
+// frames reads a link in the background and returns its frames.
 func (r *raw) frames() chan map[string]any {
 	_ = r.conn.SetReadDeadline(time.Time{}) // whoever awaits a frame has patience of their own
 	all := make(chan map[string]any, 1000)
@@ -53,8 +53,8 @@ func answerTo(id float64) func(map[string]any) bool {
 	return func(frame map[string]any) bool { return frame["re"] == id }
 }
 
-// TestARemovalEndsEveryWayOfFollowingTheRoom removes somebody who follows a room in every
-// way that there is. What happens there afterwards reaches none of their links.
+// TestARemovalEndsEveryWayOfFollowingTheRoom removes somebody who follows a room in every way.
+// Later changes reach none of their links.
 func TestARemovalEndsEveryWayOfFollowingTheRoom(t *testing.T) {
 	t.Parallel()
 	for _, by := range []string{"the back end", "a moderator"} {
@@ -109,7 +109,7 @@ func TestARemovalEndsEveryWayOfFollowingTheRoom(t *testing.T) {
 			require.Equal(t, "removed", stream.until("dropped")["code"])
 			require.Equal(t, "removed", watching.until("dropped")["code"])
 
-			// Something happens there, and then something that all may be told.
+			// A change in the room, and then one that everybody may see.
 			later := dial(t, client.Options{Server: s.URL(), Token: mint(t, "tobin"), Rooms: []string{weir}})
 			require.NoError(t, later.Typing(t.Context(), weir, true))
 			third := watch(t, s)
@@ -212,7 +212,7 @@ func TestTheApplicationAdmitsWatchersToo(t *testing.T) {
 	response, _ := ask(t, "GET", s.URL()+"/v1/feed?watch_only=true&watch=desk.*", "Bearer "+token("corin"), "")
 	require.Equal(t, 403, response.StatusCode)
 
-	// Somebody whom the application does not admit any more is out, and hears why.
+	// Somebody whom the application no longer admits is removed, and gets the reason.
 	dropped, onDropped := heard[wire.Drop](10)
 	elin := dial(t, client.Options{Server: s.URL(), Token: token("elin"), Rooms: []string{"desk.night"}, OnDropped: onDropped})
 	joiners := "join"
@@ -223,5 +223,5 @@ func TestTheApplicationAdmitsWatchersToo(t *testing.T) {
 	require.NotContains(t, text, "elin")
 }
 
-// longAgo is a time of issue that no other token of the test has, however slow it is.
+// longAgo is an earlier time of issue than that of any other token of the test.
 func longAgo() time.Time { return time.Now().Add(-10 * time.Minute) }

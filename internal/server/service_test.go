@@ -26,7 +26,7 @@ const (
 	secret = "the secret of a service that lives for one test"
 	key    = "the operator's key"
 	weir   = "basin.upper-weir"
-	// patience bounds every wait; it is met only when something is broken.
+	// patience bounds every wait. It is exceeded only if something is broken.
 	patience = 60 * time.Second
 )
 
@@ -39,7 +39,7 @@ func TestMain(m *testing.M) {
 		beServer()
 	}
 	goleak.VerifyTestMain(m,
-		// fasthttp keeps these for the life of the process, or lets them sleep out.
+		// fasthttp keeps these for the life of the process, or ends them late.
 		goleak.IgnoreAnyFunction("github.com/valyala/fasthttp.updateServerDate.func1"),
 		goleak.IgnoreAnyFunction("github.com/valyala/fasthttp.(*workerPool).Start.func2"),
 		goleak.IgnoreAnyFunction("github.com/valyala/fasthttp.(*inMemoryCacheManager).handleCleanCache"),
@@ -47,7 +47,7 @@ func TestMain(m *testing.M) {
 	)
 }
 
-// brisk is a policy whose graces a test can wait for.
+// brisk is a policy with short graces.
 func brisk() *presence.Policy {
 	p := presence.DefaultPolicy()
 	p.GraceClosing = 400 * time.Millisecond
@@ -95,7 +95,7 @@ func dial(t *testing.T, o client.Options) *client.Link {
 	return link
 }
 
-// onlooker is a third party: it watches a room and keeps what it was told.
+// onlooker watches a room and keeps its events.
 type onlooker struct {
 	mu     sync.Mutex
 	events []client.Event
@@ -115,7 +115,7 @@ func watch(t *testing.T, s *server.Server) *onlooker {
 	return o
 }
 
-// until waits for an event and returns all events up to it, leaving the rest.
+// until waits for an event and returns all events up to it.
 func (o *onlooker) until(t *testing.T, is func(client.Event) bool) []client.Event {
 	t.Helper()
 	timeout := time.After(patience)
@@ -138,7 +138,7 @@ func (o *onlooker) until(t *testing.T, is func(client.Event) bool) []client.Even
 	}
 }
 
-// rest is what has come and was not looked at yet.
+// rest returns the events that were not read yet.
 func (o *onlooker) rest() []client.Event {
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -167,7 +167,7 @@ func left(user string) func(client.Event) bool {
 	}
 }
 
-// cable is a network that a test can cut.
+// cable is a network connection that a test can cut.
 type cable struct{ conn net.Conn }
 
 func (c *cable) dial(ctx context.Context, network, address string) (net.Conn, error) {
@@ -176,7 +176,7 @@ func (c *cable) dial(ctx context.Context, network, address string) (net.Conn, er
 	return conn, err
 }
 
-// raw is a client that sends what it likes.
+// raw is a client that sends arbitrary frames.
 type raw struct {
 	t    *testing.T
 	conn *websocket.Conn
@@ -206,7 +206,7 @@ func (r *raw) hello(token string) *raw {
 	return r
 }
 
-// next returns the next frame other than those of rooms.
+// next returns the next frame that is not about a room.
 func (r *raw) next() map[string]any {
 	r.t.Helper()
 	for {
@@ -232,7 +232,7 @@ func (r *raw) closed() int {
 	}
 }
 
-// online is a count of people who are all online.
+// online returns a count of people who are all online.
 func online(people, sessions int) wire.Count {
 	return wire.Count{People: people, Sessions: sessions, Online: wire.Tally{People: people, Sessions: sessions}}
 }

@@ -34,10 +34,10 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// TestEveryReceiverEndsWithTheServicesList has many people join, leave, type, set
-// statuses, fall idle, lose their links and come back for a while, with some of them
-// reading slowly and some not at all. At the end everybody has the service's list, in
-// their view. A revision that is missing ends a client's link with an error.
+// TestEveryReceiverEndsWithTheServicesList makes many people join, leave, type, set statuses,
+// become idle, lose their links and return, while some read slowly and some not at all. In the
+// end everybody has the service's list in their view. A missing revision ends a client's link
+// with an error.
 func TestEveryReceiverEndsWithTheServicesList(t *testing.T) {
 	t.Parallel()
 	policy := brisk()
@@ -149,7 +149,7 @@ func TestEveryReceiverEndsWithTheServicesList(t *testing.T) {
 	}
 }
 
-// lists are rooms as a client keeps them from the events that it is told.
+// lists are the rooms as a client knows them from its events.
 type lists struct {
 	mu    sync.Mutex
 	rooms map[string]map[string]wire.Member
@@ -182,9 +182,8 @@ func (l *lists) list(room string) []wire.Member {
 	return replica
 }
 
-// TestNobodyIsSentAnothersBytes has links break off while much is being written to
-// them, and others come at once, which get the same descriptors. Each is told its own
-// name only.
+// TestNobodyIsSentAnothersBytes breaks links during large writes while others connect, which get
+// the same descriptors. Each gets only its own name.
 func TestNobodyIsSentAnothersBytes(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)
@@ -221,9 +220,9 @@ func TestNobodyIsSentAnothersBytes(t *testing.T) {
 	all.Wait()
 }
 
-// TestWhoNeverReadsIsCutAndNobodyElse has a member of a busy room never read. After
-// slow.after without progress the link is cut, and then it is as lost as any; others
-// get every change meanwhile.
+// TestWhoNeverReadsIsCutAndNobodyElse has a member of a busy room that never reads. After
+// slow.after without progress the link is cut and counts as lost. Others get every change
+// meanwhile.
 func TestWhoNeverReadsIsCutAndNobodyElse(t *testing.T) {
 	t.Parallel()
 	s := startWith(t, server.Config{Policy: brisk(), Limits: gateway.Limits{SlowAfter: 700 * time.Millisecond}})
@@ -260,9 +259,9 @@ func TestWhoNeverReadsIsCutAndNobodyElse(t *testing.T) {
 	require.NoError(t, busy.Activity(t.Context()))
 }
 
-// TestNothingIsLeftOfLinksThatAreGone opens and closes a thousand links of every kind,
-// and in every way; then the process has no goroutine and no descriptor more. The
-// clients are in the same process, so it is theirs too.
+// TestNothingIsLeftOfLinksThatAreGone opens and closes thousands of links of every kind, in
+// every way. In the end the process has no more goroutines and descriptors than before,
+// including those of the clients.
 func TestNothingIsLeftOfLinksThatAreGone(t *testing.T) {
 	s := start(t, nil)
 	descriptors := func() int {
@@ -351,7 +350,7 @@ func TestTLSCarriesLinksStreamsAndCalls(t *testing.T) {
 	require.ErrorContains(t, err, cert)
 }
 
-// certificate makes one for 127.0.0.1.
+// certificate makes a certificate for 127.0.0.1.
 func certificate(t *testing.T) (cert, keyFile string, pool *x509.CertPool) {
 	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)

@@ -21,10 +21,9 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// TestWhoHidesOrFollowsChangesNothingInAnyHistory plays random histories twice, the second
-// time with somebody who hides, joins, leaves, types and follows at every detail, and with
-// a bystander who only follows. Whoever joins, follows or watches, at any detail and over
-// any kind of link, is told the same both times.
+// TestWhoHidesOrFollowsChangesNothingInAnyHistory plays random histories twice, the second time
+// with a hidden person who joins, leaves, types and follows at every detail, and with another
+// follower. Everybody else gets the same both times, at any detail and over any kind of link.
 func TestWhoHidesOrFollowsChangesNothingInAnyHistory(t *testing.T) {
 	t.Parallel()
 	for seed := range uint64(4) {
@@ -55,7 +54,7 @@ type unseen struct {
 	hidden  *rand.Rand
 }
 
-// seat is a link of somebody who can be seen, over a WebSocket or an event stream.
+// seat is a link of a visible person, over a WebSocket or an event stream.
 type seat struct {
 	name    string
 	send    func(frame string)
@@ -69,8 +68,7 @@ type seat struct {
 
 func history(t *testing.T, seed uint64, haunted bool) []string {
 	policy := presence.DefaultPolicy()
-	// Whatever would happen by itself happens much later, also on a slow machine, and each
-	// count is told.
+	// Timers are very long, for a slow machine, and every count is sent.
 	policy.GraceLost, policy.GraceClosing, policy.TypingExpires, policy.CountEvery = 10*time.Minute, 10*time.Minute, 10*time.Minute, 0
 	policy.BeatEvery, policy.Lease = 10*time.Minute, 20*time.Minute
 	u := &unseen{T: t, server: start(t, &policy), random: rand.New(rand.NewPCG(seed, 1)), hidden: rand.New(rand.NewPCG(seed, 2)), haunted: haunted}
@@ -121,7 +119,7 @@ func (u *unseen) haunt() {
 	}
 }
 
-// step does something that can be seen.
+// step does something visible.
 func (u *unseen) step() {
 	room := unseenRooms[u.random.IntN(3)]
 	detail := []string{wire.DetailMembers, wire.DetailMembers, wire.DetailCount, wire.DetailNone}[u.random.IntN(4)]
@@ -178,7 +176,7 @@ func (u *unseen) step() {
 	}
 }
 
-// settle waits until everything that has happened is sealed and told.
+// settle waits until everything is sealed and sent.
 func (u *unseen) settle() {
 	for _, room := range unseenRooms {
 		u.ask(u.prober, fmt.Sprintf(`"type":"members","room":%q`, room)) // waits for the seal
@@ -189,7 +187,7 @@ func (u *unseen) settle() {
 	require.NoError(u, err)
 	await(u.T, u.prober.frames, func(frame map[string]any) bool { return frame["note"] == note })
 	for _, s := range u.seats {
-		// What was there before the first of the two is told before the second is.
+		// The state before the first of the two is sent before that of the second.
 		for range 2 {
 			u.asked++
 			name := fmt.Sprint("settled-", u.asked)
@@ -224,17 +222,18 @@ func (u *unseen) until(s *seat, is func(map[string]any) bool) map[string]any {
 	})
 }
 
-// about is what the order of frames is kept within: rooms and people are sealed apart.
+// about returns what a frame is about. Only the order of frames about the same thing counts:
+// rooms and people are sealed separately.
 func about(frame map[string]any) string { return fmt.Sprint(frame["room"], " ", frame["user"]) }
 
-// ofChance is what differs in any two nights.
+// ofChance matches what differs between any two nights.
 var ofChance = regexp.MustCompile(`"(session|resume_key|since|at|last_seen|posts|id|expires)":"[^"]*"|"(rev|prev)":"[A-Z0-9]+`)
 
 func (u *unseen) note(name, text string) {
 	u.told = append(u.told, name+" "+ofChance.ReplaceAllString(text, `"$1$2":"…`))
 }
 
-// ask sends a request, and notes the answer unless it is the prober's.
+// ask sends a request, and records the answer unless it is the prober's.
 func (u *unseen) ask(s *seat, frame string) {
 	u.asked++
 	id := float64(u.asked)
@@ -248,7 +247,7 @@ func (u *unseen) ask(s *seat, frame string) {
 	}
 }
 
-// begin takes the answer to a hello. All frames that come are kept until they are looked at.
+// begin reads the answer to a hello. It keeps all frames for later.
 func (u *unseen) begin(s *seat) *seat {
 	answer := await(u.T, s.frames, ofType("answer"))
 	s.session, _ = answer["session"].(string)

@@ -13,7 +13,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// TestEveryCodeHasItsWords holds the words against the codes that the core has.
+// TestEveryCodeHasItsWords compares the words with the codes of the core.
 func TestEveryCodeHasItsWords(t *testing.T) {
 	t.Parallel()
 	for reason := presence.ReasonLeave; reason <= presence.ReasonReplaced; reason++ {
@@ -34,8 +34,8 @@ func TestEveryCodeHasItsWords(t *testing.T) {
 	require.Len(t, wire.Acts, len(presence.Acts()))
 }
 
-// TestTheConsoleHasTheServicesWords holds the console's file of words against the table in
-// package wire; with -write it is written anew.
+// TestTheConsoleHasTheServicesWords compares the console's words with the table in package wire;
+// with -write it rewrites them.
 func TestTheConsoleHasTheServicesWords(t *testing.T) {
 	const file = "../../web/console/src/service-words.ts"
 	var text strings.Builder

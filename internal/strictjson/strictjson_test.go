@@ -85,7 +85,7 @@ func TestAFaultLeavesWhatCameBeforeIt(t *testing.T) {
 	require.Equal(t, "41", string(object.Get("id")))
 }
 
-// What the general decoder writes is read the same, whatever the strings are.
+// The output of the general encoder is read the same, for all strings.
 func TestWhatIsWrittenIsReadAgain(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		want := request{

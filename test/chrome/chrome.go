@@ -1,4 +1,4 @@
-// Package chrome starts the headless Chromium that tests and pictures use.
+// Package chrome starts headless Chromium for tests and pictures.
 package chrome
 
 import (
@@ -13,8 +13,8 @@ import (
 	"github.com/chromedp/chromedp"
 )
 
-// Start starts a browser that lives until ctx is over or stop is called. Tabs are
-// made from the context that it returns.
+// Start starts a browser that runs until ctx ends or stop is called. Make tabs from the context
+// that it returns.
 func Start(ctx context.Context) (browser context.Context, stop context.CancelFunc, err error) {
 	options := append(chromedp.DefaultExecAllocatorOptions[:],
 		chromedp.NoSandbox, // the tests may run as root, where Chromium has no sandbox
@@ -37,15 +37,15 @@ func Start(ctx context.Context) (browser context.Context, stop context.CancelFun
 	return browser, stop, nil
 }
 
-// Complaints collects what a tab should never do: log an error, throw, or ask
-// another host than the one named.
+// Complaints collects errors of a tab: log messages, exceptions, and requests to hosts other
+// than the one named.
 type Complaints struct {
 	mu   sync.Mutex
 	host string
 	list []string
 }
 
-// Listen begins to collect the complaints of a tab.
+// Listen starts collecting the complaints of a tab.
 func Listen(tab context.Context, service string) (*Complaints, error) {
 	u, err := url.Parse(service)
 	if err != nil {

@@ -1,7 +1,6 @@
-// Command mutants breaks one rule at a time, each by a change of one line, and runs the
-// tests that protect it: every mutant must be caught. Most rules are those of presence and
-// are broken in the core. It changes no file; the compiler is shown the broken line in an
-// overlay.
+// Command mutants breaks one rule at a time by changing one line, and runs the tests that
+// protect it. Every mutant must be caught. Most rules are those of presence, in the core. It
+// changes no file: the compiler gets the broken line in an overlay.
 package main
 
 import (
@@ -18,11 +17,11 @@ import (
 
 const core = "internal/presence"
 
-// mutant is a rule, and the line that breaks it. A file without a folder is the core's.
+// mutant is a rule and the line that breaks it. A file without a directory is in the core.
 type mutant struct{ rule, file, old, broken string }
 
-// protectors are the tests that have to catch a mutant outside of the core: a package, and
-// which of its tests. A rule that is not here is protected by the tests beside its file.
+// protectors are the package and tests that must catch a mutant outside of the core. Without an
+// entry the tests beside the file protect the rule.
 var protectors = map[string][2]string{
 	"a removal ends what a link follows as a member":          {"./internal/server", "ARemovalEnds"},
 	"a removal ends what a link watches":                      {"./internal/server", "ARemovalEnds"},
@@ -179,7 +178,7 @@ func main() {
 	fmt.Printf("\nall %d mutants were caught\n", run)
 }
 
-// source reads the file of a mutant, in which its line must be once.
+// source reads the file of a mutant, which must have the line once.
 func (m mutant) source() (file, text string, err error) {
 	file = m.file
 	if !strings.Contains(file, "/") {
@@ -195,7 +194,7 @@ func (m mutant) source() (file, text string, err error) {
 	return file, string(content), nil
 }
 
-// run tests the core with the line broken, and returns the first test that failed.
+// run runs the tests with the broken line, and returns the first that failed.
 func (m mutant) run() (string, error) {
 	file, source, err := m.source()
 	if err != nil {

@@ -1,6 +1,6 @@
-// Command shots makes the pictures in docs/screenshots from the demo: the pages in
-// headless Chromium, the commands in a terminal window under Xvfb. It wants
-// bin/tovik, Chromium, Xvfb, xterm and ImageMagick.
+// Command shots makes the pictures in docs/screenshots from the demo: pages in headless
+// Chromium, commands in a terminal window under Xvfb. It needs bin/tovik, Chromium, Xvfb, xterm
+// and ImageMagick.
 package main
 
 import (
@@ -56,8 +56,7 @@ func shoot() error {
 		return err
 	}
 	defer stop(demo)
-	// Pages and commands that follow what happens are opened first, and pictured
-	// when something has happened.
+	// Pages and commands that follow events are opened first, and photographed later.
 	for _, step := range []func() error{
 		func() error { return pages(visit) },
 		func() error {
@@ -99,7 +98,7 @@ func shoot() error {
 	return nil
 }
 
-// stack makes one picture of several, one above the other.
+// stack joins several pictures vertically.
 func stack(name string, parts ...string) error {
 	var files []string
 	for _, part := range parts {
@@ -116,7 +115,7 @@ func stack(name string, parts ...string) error {
 	return nil
 }
 
-// late pictures what wants some minutes of the night to show something.
+// late makes the pictures that need some minutes of the night.
 func late() error {
 	browser, end, err := chrome.Start(context.Background())
 	if err != nil {
@@ -137,7 +136,7 @@ func late() error {
 	return os.WriteFile(filepath.Join(dir, "headcount-page.png"), picture, 0o644)
 }
 
-// startDemo returns once everybody has arrived, with the address for a visitor.
+// startDemo waits until everybody has arrived, and returns the address for a visitor.
 func startDemo() (cmd *exec.Cmd, visit string, err error) {
 	cmd = exec.Command("bin/tovik", "demo", "--listen", address, "--operator-key", "demo", "--data", data)
 	out, err := cmd.StdoutPipe()
@@ -250,8 +249,7 @@ func practise(tab context.Context) error {
 	return nil
 }
 
-// tenLines is an application that has the page of docs/quickstart.md as it is written,
-// for the visitor of the demo.
+// tenLines serves the page of docs/quickstart.md for the visitor of the demo.
 func tenLines(visit string) (*httptest.Server, error) {
 	text, err := os.ReadFile("docs/quickstart.md")
 	if err != nil {
@@ -270,21 +268,19 @@ func tenLines(visit string) (*httptest.Server, error) {
 	})), nil
 }
 
-// data is where the demo keeps its secret, which a load wants.
+// data is the directory with the demo's secret, which load needs.
 var data = filepath.Join(os.TempDir(), "tovik-shots-data")
 
-// scratch is where a picture leaves something for itself.
+// scratch is a directory for temporary files.
 var scratch = filepath.Join(os.TempDir(), "tovik-shots-hook.json")
 
-// command shows a command line, as somebody would type it where the service keeps its data,
-// and runs it.
+// command shows a command line in the directory of the data, and runs it.
 func command(args string) string {
 	typed := strings.ReplaceAll(args, " --data "+data, "")
 	return "echo '$ tovik " + strings.ReplaceAll(typed, "'", `'"'"'`) + "'; bin/tovik " + args
 }
 
-// terminal runs a command line in a terminal window for some seconds, and
-// pictures it.
+// terminal runs a command line in a terminal window for some seconds, and takes a picture.
 func terminal(name string, seconds int, line string) error {
 	window := exec.Command("xterm", "-u8", "-fa", "DejaVu Sans Mono", "-fs", "12", "-geometry", "128x40+0+0", "-bw", "0",
 		"-bg", "#10191d", "-fg", "#e3ece9", "-e", "sh", "-c", line+"; sleep 100")
