@@ -18,8 +18,8 @@ import (
 	"tovik.example/tovik/bench/load"
 )
 
-// contest is a figure that two builds are compared by. Its measure returns times, or
-// rates, of one short round.
+// contest is a figure by which two builds are compared. Its measure returns the times, or rates,
+// of one short round.
 type contest struct {
 	name, unit string
 	rate       bool    // more is better
@@ -28,15 +28,15 @@ type contest struct {
 	measure    func(*stage) (float64, error)
 }
 
-// A figure that is slower by less than this counts as equal: rates, and times that a machine's
-// scheduler decides more than the service does.
+// Differences below this count as equal: for rates, and for times that depend on the scheduler
+// more than on the service.
 const (
 	rateLimit    = 1.05
 	latencyLimit = 1.15
 )
 
-// fewest is how many pairs an interval needs: of fewer, not even the smallest and the
-// largest ratio enclose the median 95 times of 100.
+// fewest is the number of pairs that an interval needs. With fewer, even the smallest and
+// largest ratio do not enclose the median 95 times of 100.
 const fewest = 6
 
 func contests() []contest {
@@ -66,8 +66,8 @@ func contests() []contest {
 	}
 }
 
-// handshakes returns how many links with hello and join are opened in a second. Each
-// round has people of its own; those of the round before have gone.
+// handshakes returns the number of links opened per second, with hello and join. Each round has
+// its own people; those of earlier rounds have left.
 func handshakes(s *stage) (float64, error) {
 	const links = 3000
 	hellos := make([]string, links)
@@ -81,9 +81,8 @@ func handshakes(s *stage) (float64, error) {
 	return links / connected.Connected.Seconds(), nil
 }
 
-// compare builds another commit and measures both, pair by pair: a machine's speed
-// drifts by more than what is looked for, and the two of a pair see the same. Who is
-// first alternates. It returns an error when this build may be slower than a limit allows.
+// compare builds another commit and measures both in pairs, because the speed of the machine
+// drifts. The order alternates. It returns an error if this build may exceed a limit.
 func compare(commit, only string, pairs int) error {
 	here := newStage(true)
 	defer here.stop()
@@ -137,18 +136,18 @@ func compare(commit, only string, pairs int) error {
 	return nil
 }
 
-// interval returns the ends of what the median of such values is in, 95 times of 100: two
-// of the values themselves, by the sign test, which supposes nothing of how they are spread.
+// interval returns the interval that contains the median 95 times of 100: two of the values, by
+// the sign test, which assumes no distribution.
 func interval(values []float64) (low, high float64) {
 	slices.Sort(values)
 	n := len(values)
-	// The number of values below the median is binomial; near enough normal from ten on.
+	// The number of values below the median is binomial; from ten on it is nearly normal.
 	k := max(int(float64(n)/2-0.98*math.Sqrt(float64(n))), 0)
 	return values[k], values[n-1-k]
 }
 
-// buildCommit builds a commit's binary, with the console and the client of this tree: what
-// is measured asks for neither.
+// buildCommit builds the binary of a commit, with the console and client of this tree, which are
+// not measured.
 func buildCommit(commit string) (binary string, cleanUp func(), err error) {
 	dir, err := os.MkdirTemp("", "tovik-bench-")
 	if err != nil {

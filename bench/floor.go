@@ -17,10 +17,9 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// beFloor is a server that does what the service does without any presence, in the
-// usual way of the same libraries: /link holds WebSockets and parses what comes,
-// /relay gives each message to everybody, /blast writes to all that it holds in a
-// plain loop, and /count answers with a constant.
+// beFloor runs a server that does the same as the service without any presence, in the usual way
+// of the same libraries: /link holds WebSockets and parses frames, /relay sends each message to
+// everybody, /blast writes to all links in a plain loop, and /count returns a constant.
 func beFloor() error {
 	app := fiber.New()
 	app.Server().KeepHijackedConns = true
@@ -46,7 +45,7 @@ func beFloor() error {
 	return app.Listener(listener, fiber.ListenConfig{DisableStartupMessage: true})
 }
 
-// conns are connections that are held.
+// conns are open connections.
 type conns struct {
 	mu  sync.Mutex
 	all map[*websocket.Conn]bool
@@ -84,7 +83,7 @@ func (c *conns) upgrade(receive func([]byte)) fiber.Handler {
 	}
 }
 
-// write writes to all, and returns to how many.
+// write writes to all connections and returns their number.
 func (c *conns) write(frame []byte) int {
 	c.mu.Lock()
 	defer c.mu.Unlock()

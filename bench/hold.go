@@ -15,9 +15,9 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// hold measures for how long a core is held at most: by a change, by a timer or by a question.
-// Ten thousand people are in a room and follow it; a hundred more watch its members, of whom
-// some page through them; people come, go and fall idle.
+// hold measures the longest time for which the core is locked, by inputs, timers and questions.
+// A room has ten thousand members who follow it, and a hundred watchers; people come, go and
+// become idle, and some watchers page through the members.
 func (s *stage) hold(r results) {
 	const people, watchers, workers = 10_000, 100, 2
 	held := &holds{}
@@ -88,7 +88,7 @@ func (s *stage) hold(r results) {
 	r["core_held_longest_ms"], r["core_held_p999_ms"] = held.most(0), held.most(0.001)
 }
 
-// nobody carries out nothing.
+// nobody ignores all orders.
 type nobody struct{}
 
 func (nobody) AskBeat(presence.LinkID)               {}
@@ -97,7 +97,7 @@ func (nobody) WarnExpiry(presence.LinkID, time.Time) {}
 func (nobody) OwnChanged(presence.OwnChanged)        {}
 func (nobody) TakenOut(presence.TakenOut)            {}
 
-// holds keeps each hold, in milliseconds.
+// holds collects the durations in milliseconds.
 type holds struct {
 	mu   sync.Mutex
 	list []float64
@@ -115,7 +115,7 @@ func (h *holds) forget() {
 	h.list = nil
 }
 
-// most returns the hold that a share of all exceed.
+// most returns the duration that a share of all exceed.
 func (h *holds) most(share float64) float64 {
 	h.mu.Lock()
 	defer h.mu.Unlock()

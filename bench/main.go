@@ -1,10 +1,9 @@
 //go:build linux
 
-// Command bench measures the service against floors: the barest programs on the same
-// libraries that do the same without any presence. The service, the floors and the
-// load are processes of their own; service and floor are measured in turn in one run,
-// so only their ratio is to be quoted: the absolute figures are those of this machine
-// in this minute.
+// Command bench measures the service against floors: minimal programs on the same libraries that
+// do the same without presence. Service, floors and load are separate processes. Service and
+// floor are measured alternately in one run. Quote only their ratio, because absolute figures
+// are those of one machine at one time.
 package main
 
 import (
@@ -21,10 +20,10 @@ import (
 	"tovik.example/tovik/internal/engine"
 )
 
-// results are the figures of a run by name.
+// results are figures by name.
 type results map[string]float64
 
-// line is a figure as the table shows it.
+// line describes a row of the table.
 type line struct {
 	name, unit, what string
 	floor            string // the figure that it is compared with, if any
@@ -119,8 +118,7 @@ func (s *stage) fanouts(r results) {
 	}
 }
 
-// counts alternates many short rounds: the machine's speed drifts, and a pair should
-// see the same.
+// counts alternates many short rounds, because the speed of the machine drifts.
 func (s *stage) counts(r results) {
 	someone := s.person([]string{room}, nil)
 	defer someone.Close()
@@ -176,7 +174,7 @@ func write(file string, r results, short bool) error {
 	return os.WriteFile(file, append(text, '\n'), 0o644)
 }
 
-// number is a figure with as many digits as mean something.
+// number formats a figure with its significant digits.
 func number(v float64) string {
 	if v >= 1000 {
 		return fmt.Sprintf("%.0f", v)

@@ -19,7 +19,7 @@ import (
 	"tovik.example/tovik/bench/load"
 )
 
-// process is a child that is measured, or loads what is.
+// process is a child process: a service, a floor or a load.
 type process struct {
 	cmd   *exec.Cmd
 	lines *bufio.Reader
@@ -60,7 +60,7 @@ func (p *process) stop() {
 	}
 }
 
-// rss is the resident memory of the process in KB.
+// rss returns the resident memory of the process in KB.
 func (p *process) rss() float64 {
 	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", p.cmd.Process.Pid))
 	check(err)
@@ -69,8 +69,8 @@ func (p *process) rss() float64 {
 	return float64(must(strconv.Atoi(fields[0])))
 }
 
-// startService builds the binary if need be and starts it. It returns its address,
-// HOST:PORT. Data is where it keeps its records; empty stands for a place of its own.
+// startService starts the binary, which it builds if necessary. It returns the address,
+// HOST:PORT. Data is the directory of the records; empty stands for a new one.
 func (s *stage) startService(data string) (*process, string) {
 	if data == "" {
 		data = must(os.MkdirTemp(s.dir, "data-"))
@@ -100,14 +100,14 @@ func startFloor() (*process, string) {
 // crowd is a load.Crowd in a process of its own.
 type crowd struct{ *process }
 
-// order is one line of what a crowd's process is told.
+// order is one line of input of a crowd's process.
 type order struct {
 	Do   string     `json:"do"` // connect, send, forget, result, close
 	Plan *load.Plan `json:"plan,omitempty"`
 	Text string     `json:"text,omitempty"`
 }
 
-// report is one line of what it answers.
+// report is one line of its output.
 type report struct {
 	Result load.Result `json:"result"`
 	Error  string      `json:"error"`
@@ -132,7 +132,7 @@ func (c crowd) tell(o order) load.Result {
 	return r.Result
 }
 
-// beCrowd carries out the orders that come on the standard input.
+// beCrowd carries out orders from the standard input.
 func beCrowd() error {
 	var c *load.Crowd
 	in, out := json.NewDecoder(os.Stdin), json.NewEncoder(os.Stdout)

@@ -24,8 +24,8 @@ import (
 	"tovik.example/tovik/internal/records"
 )
 
-// records measures what is kept: how fast it is written and read, what that costs
-// presence, and how soon a service with much on record is ready.
+// records measures the records: the speed of writing and reading, their cost for presence, and
+// the time of a start with large records.
 func (s *stage) records(r results) {
 	s.slowdown(r)
 	dir := must(os.MkdirTemp(s.dir, "long-"))
@@ -36,8 +36,8 @@ func (s *stage) records(r results) {
 	s.restart(r)
 }
 
-// slowdown compares joins and leaves with records on the disk against records in memory,
-// in many short rounds in turn.
+// slowdown compares joins and leaves with records on disk and in memory, alternating in many
+// short rounds.
 func (s *stage) slowdown(r results) {
 	disk, onDisk := s.startService("")
 	defer disk.stop()
@@ -53,7 +53,7 @@ func (s *stage) slowdown(r results) {
 	r["presence_slowdown_with_records"] = median(ratio)
 }
 
-// joinsAndLeaves returns how many are answered in a second.
+// joinsAndLeaves returns the number of answers per second.
 func (s *stage) joinsAndLeaves(service string, length time.Duration) float64 {
 	const links = 600 // of which each may bring 50 frames a second
 	var done atomic.Int64
@@ -93,8 +93,8 @@ func (s *stage) joinsAndLeaves(service string, length time.Duration) float64 {
 	return rate
 }
 
-// seed writes a long journal: people who come to rooms and leave them, over some days. The
-// floor writes the same rows with the driver alone.
+// seed writes a long journal of people who join and leave rooms over some days. The floor writes
+// the same rows with the driver alone.
 func (s *stage) seed(r results, dir string) {
 	rows := pick(s, 5_000_000, 200_000)
 	store := must(records.Open(dir))
@@ -127,7 +127,7 @@ func entry(random *rand.Rand, id int64, at time.Time) journal.Entry {
 	}
 }
 
-// bareRows inserts rows of the same columns and indexes by prepared statements.
+// bareRows inserts rows with the same columns and indexes by prepared statements.
 func bareRows(path string, rows int) float64 {
 	db := must(sql.Open("sqlite", "file:"+path+"?_pragma=journal_mode(WAL)"))
 	db.SetMaxOpenConns(1)
@@ -161,7 +161,7 @@ func bareRows(path string, rows int) float64 {
 	return float64(rows) / time.Since(began).Seconds()
 }
 
-// queries asks for a room's last hour and a person's last day, each another one.
+// queries reads the last hour of a room and the last day of a person, each time another.
 func (s *stage) queries(r results, dir string) {
 	store := must(records.Open(dir))
 	defer func() { check(store.Close()) }()
@@ -182,7 +182,7 @@ func (s *stage) queries(r results, dir string) {
 	r["journal_query_room_ms"], r["journal_query_person_ms"] = room[len(room)*95/100], person[len(person)*95/100]
 }
 
-// export streams the whole journal out of a service, and looks at its memory.
+// export exports the whole journal and measures the memory of the service.
 func (s *stage) export(r results, dir string) {
 	p, address := s.startService(dir)
 	defer p.stop()
@@ -211,8 +211,8 @@ func (s *stage) export(r results, dir string) {
 	r["export_mb_over_idle"] = (most - idle) / 1024
 }
 
-// restart measures how soon a service is ready that has many people on record, and many
-// sessions that have not ended.
+// restart measures the start of a service with many people on record and many sessions that have
+// not ended.
 func (s *stage) restart(r results) {
 	people, sessions := pick(s, 1_000_000, 50_000), pick(s, 15_000, 2000)
 	dir := must(os.MkdirTemp(s.dir, "many-"))
@@ -226,7 +226,7 @@ func (s *stage) restart(r results) {
 		}
 	}
 	check(store.Close())
-	// The sessions come from a service that is killed under them.
+	// The service is killed while it has these sessions.
 	p, address := s.startService(dir)
 	var links []*client.Link
 	for i := range sessions {

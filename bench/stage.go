@@ -32,8 +32,8 @@ const (
 	workers = 4 // that load at once: two for each core of the machine in mind
 )
 
-// stage is where everything is measured: a service and a floor that live through the
-// bench, and others that are started for one measure.
+// stage has a service and a floor that run during the whole bench, and starts others for single
+// measurements.
 type stage struct {
 	short   bool
 	dir     string // of the binary and the service's data
@@ -45,12 +45,12 @@ type stage struct {
 	stop    func()
 }
 
-// newStage is a stage for what stands in this tree.
+// newStage returns a stage for this tree.
 func newStage(short bool) *stage {
 	return newStageOf(short, "")
 }
 
-// newStageOf is a stage for a binary; none stands for this tree, which is built.
+// newStageOf returns a stage for a binary; without one it builds this tree.
 func newStageOf(short bool, binary string) *stage {
 	dir := must(os.MkdirTemp("", "tovik-bench-"))
 	s := &stage{
@@ -86,8 +86,8 @@ func (s *stage) token(user string) string {
 	return must(client.Token{User: user, Grants: wire.Grants{Rooms: []string{"**"}}}.Sign(secret))
 }
 
-// memory measures what an idle link costs, each with a session in a room of ten, and
-// how fast they come.
+// memory measures the memory of an idle link, each with a session in a room of ten, and the
+// speed of connecting.
 func (s *stage) memory(r results) {
 	const links = 15_000
 	hellos := make([]string, links)
@@ -95,8 +95,7 @@ func (s *stage) memory(r results) {
 		hellos[i] = fmt.Sprintf(`{"type":"hello","version":1,"token":"%s","nonce":"n","rooms":["basin.b%d"]}`, s.token(fmt.Sprint("w-", i)), i/10)
 	}
 	weigh := func(p *process, plan load.Plan, frame string) (idle, after, rate float64) {
-		// What the process holds however many links there are (caches of files) is no part of
-		// a link: some have come and gone before the others are weighed.
+		// Some links come and go first, because caches of a fixed size do not belong to a link.
 		early := plan
 		early.Links = links / 10
 		first, _ := startCrowd(early)
@@ -130,8 +129,8 @@ func (s *stage) memory(r results) {
 	service.stop()
 }
 
-// fillCaches has the service keep a directory of so many people that the caches of its
-// records, which are bounded, are full: they are no part of a link.
+// fillCaches creates a directory so large that the bounded caches of the records are full,
+// because they do not belong to a link.
 func (s *stage) fillCaches(address string) {
 	var people strings.Builder
 	people.WriteString("user,name\n")
@@ -144,7 +143,7 @@ func (s *stage) fillCaches(address string) {
 	}
 }
 
-// blast measures a plain loop of writes, and nothing else.
+// blast measures a plain loop of writes.
 func (s *stage) blast(r results) {
 	floor, address := startFloor()
 	defer floor.stop()
@@ -157,7 +156,7 @@ func (s *stage) blast(r results) {
 	r["floor_frames_per_second"] = rate
 }
 
-// fanout has the members of a room change, so many times a second, under watchers.
+// fanout changes the members of a watched room at a rate.
 type fanout struct {
 	prefix             string // of the names of what is measured
 	receivers, changes int
@@ -182,8 +181,8 @@ func (s *stage) fanout(r results, f fanout) {
 	time.Sleep(pick(s, 4*time.Second, time.Second))
 	seen := c.tell(order{Do: "result"})
 
-	// What the one watcher that reads everything knows of each revision, and when the
-	// last of the receivers had it.
+	// The causes of each revision, from the watcher that reads everything, and the time when the
+	// last receiver had it.
 	members.mu.Lock()
 	defer members.mu.Unlock()
 	healthy := f.receivers - deaf
@@ -218,7 +217,7 @@ func (s *stage) fanout(r results, f fanout) {
 	}
 }
 
-// members are the people of the room that is watched, and one watcher that reads all.
+// members are the members of the watched room, and one watcher that reads everything.
 type members struct {
 	conns []*websocket.Conn
 
@@ -228,7 +227,7 @@ type members struct {
 	newest    uint64
 }
 
-// fill puts people into the room.
+// fill adds people to the room.
 func (s *stage) fill(address string) *members {
 	m := &members{sent: map[string]int64{}, revisions: map[uint64][]int64{}}
 	join := func(hello string) *websocket.Conn {
@@ -287,8 +286,7 @@ func (m *members) read(conn *websocket.Conn) {
 	}
 }
 
-// change has one after the other set a status with a note of its own, at an even pace
-// that does not wait for anybody.
+// change sets the status of one member after the other, each with another note, at a fixed rate.
 func (m *members) change(each int, length time.Duration) {
 	begun := time.Now()
 	for n := 0; ; n++ {
@@ -317,8 +315,7 @@ func (s *stage) person(rooms []string, onEvent func(client.Event)) *client.Link 
 	return must(client.Dial(context.Background(), client.Options{Server: s.service, Token: token, Rooms: rooms, OnEvent: onEvent}))
 }
 
-// seen measures from asking to join until a third party has the change, in a calm room:
-// what was sealed before is over.
+// seen measures the time from a join in a calm room until a third party has the change.
 func (s *stage) seen(length time.Duration) []float64 {
 	seen := make(chan struct{}, 16)
 	third := s.person([]string{room}, func(e client.Event) {
@@ -343,7 +340,7 @@ func (s *stage) seen(length time.Duration) []float64 {
 	})
 }
 
-// relayed measures a message from one to another through the floor.
+// relayed measures a message from one client to another through the floor.
 func (s *stage) relayed(length time.Duration) []float64 {
 	bare := func() *websocket.Conn {
 		conn, response, err := websocket.DefaultDialer.Dial("ws://"+s.floor+"/relay", nil)
@@ -362,7 +359,7 @@ func (s *stage) relayed(length time.Duration) []float64 {
 	}, func() {})
 }
 
-// times repeats an act and what undoes it, and returns the act's times in
+// times repeats an action and its reversal, and returns the durations of the action in
 // milliseconds, sorted.
 func times(length time.Duration, act, undo func()) (list []float64) {
 	for end := time.Now().Add(length); time.Now().Before(end); {
@@ -388,7 +385,7 @@ func (s *stage) gets(url string, length time.Duration) float64 {
 	})
 }
 
-// rate returns how often an act is done in a second by all workers.
+// rate returns the number of actions per second of all workers.
 func rate(length time.Duration, act func()) float64 {
 	var done atomic.Int64
 	var all sync.WaitGroup

@@ -1,7 +1,6 @@
-// Command console measures how long the console's pages are busy with what comes live:
-// the board with 5,000 rooms, and a room of 10,000 people, followed whole and in pages,
-// while people come and go. It prints the tasks of the page's main thread as a trace of
-// Chromium has them.
+// Command console measures how long live updates keep the pages of the console busy: the board
+// with 5,000 rooms, and a room of 10,000 people, followed whole and in pages, while people come
+// and go. It prints the tasks of the page's main thread from a trace of Chromium.
 //
 // Run it with make bench-console.
 package main
@@ -42,7 +41,7 @@ const (
 	changing = 20 // people who come and go
 	every    = 50 * time.Millisecond
 	traced   = 20 * time.Second
-	// aim is how long the page may be busy with one update.
+	// aim is the longest acceptable task of an update.
 	aim = 50 * time.Millisecond
 )
 
@@ -84,8 +83,8 @@ func run() error {
 	return nil
 }
 
-// measure traces a page for a while in which people come and go, and returns how long
-// each of its tasks took, without those of less than a millisecond.
+// measure traces a page while people come and go, and returns the durations of its tasks of a
+// millisecond or more.
 func measure(browser context.Context, path, ready string, membersMax int, fill func(string) (func(), error), where func() string) ([]time.Duration, error) {
 	policy := presence.DefaultPolicy()
 	policy.MembersMax = membersMax
@@ -121,7 +120,7 @@ func measure(browser context.Context, path, ready string, membersMax int, fill f
 	return trace(tab)
 }
 
-// comeAndGo lets somebody join and leave rooms until ctx is over.
+// comeAndGo makes somebody join and leave rooms until ctx ends.
 func comeAndGo(ctx context.Context, service, user string, where func() string) {
 	link, err := client.Dial(ctx, client.Options{Server: service, Token: token(user)})
 	if err != nil {
@@ -151,7 +150,7 @@ func token(user string) string {
 	return text
 }
 
-// fillRooms has as many rooms as there are to be, with people in them.
+// fillRooms creates rooms with people in them.
 func fillRooms(service string) (func(), error) {
 	var links []*client.Link
 	for first := 0; first < rooms; first += perLink {
@@ -172,7 +171,7 @@ func fillRooms(service string) (func(), error) {
 	}, nil
 }
 
-// fillRoom has so many people in one room, who beat over HTTP.
+// fillRoom puts people who beat over HTTP into one room.
 func fillRoom(service string) (func(), error) {
 	work := make(chan int)
 	failed := make(chan error, 1)

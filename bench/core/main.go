@@ -1,7 +1,6 @@
-// Command core measures the core of presence alone, with a million sessions of a
-// million people, each with a profile, in rooms of a hundred. The floor is a plain
-// map from a session's id to the time it was last heard, which is the least that a
-// presence service keeps.
+// Command core measures the core of presence alone, with a million sessions of a million people,
+// each with a profile, in rooms of a hundred. The floor is a map from session ids to the time
+// last heard: the least that a presence service stores.
 package main
 
 import (
@@ -107,8 +106,8 @@ func measure(n int) {
 	runtime.KeepAlive(floor)
 }
 
-// advance lets everybody fall silent and end, and returns the longest single call
-// and how many sessions ended.
+// advance lets all sessions become silent and end. It returns the longest call and the number of
+// ended sessions.
 func (c *crowd) advance() (longest time.Duration, ended int) {
 	for due, ok := c.core.Due(); ok; due, ok = c.core.Due() {
 		c.now = max(c.now, due)
@@ -130,7 +129,7 @@ func (c *crowd) advance() (longest time.Duration, ended int) {
 	return longest, ended
 }
 
-// each does an act for all, and returns the nanoseconds that one takes.
+// each calls a function for all sessions, and returns the nanoseconds per call.
 func each(order []int, act func(i int)) float64 {
 	begun := time.Now()
 	for _, i := range order {

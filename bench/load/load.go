@@ -1,8 +1,8 @@
 //go:build linux
 
-// Package load holds many links to a service from one process at little cost, so that
-// what is measured is the service: one loop reads all of them and looks at no more of
-// a frame than its revision. It also checks that no revision is missing.
+// Package load holds many links to a service at little cost, so that the service is measured and
+// not the load: one loop reads all links, and looks only at the revision of a frame. It checks
+// that no revision is missing.
 package load
 
 import (
@@ -20,7 +20,7 @@ import (
 	"time"
 )
 
-// Plan is what a crowd does.
+// Plan describes a crowd.
 type Plan struct {
 	Address string // of the service, HOST:PORT
 	Source  string // the address to connect from
@@ -45,7 +45,7 @@ type Crowd struct {
 	bytes  atomic.Int64
 }
 
-// Result is what a crowd has seen.
+// Result is what a crowd has received.
 type Result struct {
 	Connected time.Duration // from the first to the last hello that was answered
 	Frames    int64         // whole frames read
@@ -55,12 +55,12 @@ type Result struct {
 	Errors    int    // error frames
 	Snapshots int    // snapshots after the first of each link
 	Sample    string // an error frame, if there was one
-	// Last is when the last link had each revision, in nanoseconds of Unix time; Had is
-	// how many did, and Whole how many of those by a snapshot.
+	// Last is when the last link had each revision, in Unix nanoseconds. Had is the number of
+	// links that had it, and Whole the number of those by a snapshot.
 	Last  map[uint64]int64
 	Had   map[uint64]int
 	Whole map[uint64]int
-	// Revisions are how many links ended with which revision.
+	// Revisions is the number of links by their last revision.
 	Revisions map[uint64]int
 }
 
@@ -122,8 +122,7 @@ func Connect(plan Plan) (*Crowd, error) {
 	return c, nil
 }
 
-// open connects one link and waits for the answer to its hello. The socket waits
-// until then, and not afterwards.
+// open connects one link and waits for the answer to its hello. The socket blocks until then.
 func (c *Crowd) open(i int) (*link, error) {
 	fd, err := syscall.Socket(syscall.AF_INET, syscall.SOCK_STREAM|syscall.SOCK_CLOEXEC, 0)
 	if err != nil {
@@ -137,7 +136,7 @@ func (c *Crowd) open(i int) (*link, error) {
 		_ = syscall.SetsockoptInt(fd, syscall.SOL_SOCKET, syscall.SO_RCVBUF, 4096)
 	}
 	if c.plan.Source != "" {
-		// The port is chosen when connecting, so that every pair of addresses has all of them.
+		// The port is chosen when connecting, so that each pair of addresses can use all ports.
 		const bindNoPort = 24 // IP_BIND_ADDRESS_NO_PORT
 		_ = syscall.SetsockoptInt(fd, syscall.IPPROTO_IP, bindNoPort, 1)
 		if err := syscall.Bind(fd, sockaddr(c.plan.Source, 0)); err != nil {
@@ -198,8 +197,7 @@ func (l *link) handshake(plan Plan) error {
 	return nil
 }
 
-// hello says the first frame and waits for the first that comes back. What comes
-// besides is kept for the loop.
+// hello sends the first frame and waits for the answer. It keeps other frames for the loop.
 func (l *link) hello(frame string) error {
 	if err := l.write(Frame(frame)); err != nil {
 		return err
@@ -317,7 +315,7 @@ func (c *Crowd) read() {
 	}
 }
 
-// looked is how much of a payload is looked at.
+// looked is the number of bytes of a payload that are examined.
 const looked = 112
 
 func (c *Crowd) take(l *link, data []byte, now int64) {
@@ -408,7 +406,7 @@ func (c *Crowd) Send(text string) error {
 	return nil
 }
 
-// Forget begins the counting anew.
+// Forget resets the counts.
 func (c *Crowd) Forget() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -418,7 +416,7 @@ func (c *Crowd) Forget() {
 	c.bytes.Store(0)
 }
 
-// Result is what was seen since the last Forget.
+// Result returns the counts since the last Forget.
 func (c *Crowd) Result() Result {
 	c.mu.Lock()
 	defer c.mu.Unlock()

@@ -1,6 +1,6 @@
-// Package enginetest holds what implements an interface of package engine, or stands in for an
-// engine, against its contract. Each kit plays random histories from seeds in a bubble of
-// [testing/synctest].
+// Package enginetest checks implementations of the interfaces of package engine, and
+// replacements of an engine, against their contracts. Each kit plays random histories from
+// seeds.
 package enginetest
 
 import (
@@ -20,7 +20,7 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// Source returns whole states of what a sink is told piece by piece. An engine is one.
+// Source returns the states that a sink is told about in pieces. An engine is a source.
 type Source interface {
 	Unsealed(engine.Topic) bool
 	Sealed(engine.Topic) engine.Snapshot
@@ -47,9 +47,9 @@ func each(t *testing.T, play func(t *testing.T, random *rand.Rand)) {
 	}
 }
 
-// CheckSource plays histories on what open returns: a source, with the inputs for it, that tells
-// the sink. A replica that knows the batches alone has the source's list at every revision, and
-// what a source says is not sealed is sealed soon.
+// CheckSource checks a source. Open returns a function that applies inputs, and the source,
+// which tells the sink. A replica built from the batches alone must have the source's members at
+// every revision, and unsealed changes must be sealed soon.
 func CheckSource(t *testing.T, open func(t *testing.T, sink engine.Sink) (do func(context.Context, presence.Input) (presence.Reply, error), source Source)) {
 	each(t, func(t *testing.T, random *rand.Rand) {
 		told := &replicas{t: t, of: map[engine.Topic]*replica{}, sealed: map[engine.Topic]int{}, sights: map[engine.Subject]engine.Sight{}}
@@ -92,7 +92,7 @@ func CheckSource(t *testing.T, open func(t *testing.T, sink engine.Sink) (do fun
 	})
 }
 
-// replicas is a sink that keeps the list of each topic from the batches alone.
+// replicas is a sink that builds the members of each topic from the batches alone.
 type replicas struct {
 	t *testing.T
 
@@ -188,10 +188,10 @@ func (r *replica) list() []presence.Member {
 	return list
 }
 
-// CheckSink tells a sink random histories of rooms, and asks what its readers have. Open returns
-// the sink, which may ask the source, and a function that returns the people in a topic, in order,
-// and the revision, as a reader has them who reads everything then. A sink changes nothing in what
-// it is given, and what it does not know of is no error.
+// CheckSink checks a sink with random histories of rooms. Open returns the sink, which may ask
+// the source, and a function that returns the members of a topic, in order, and its revision, as
+// a reader of the sink has them. A sink must not change its arguments, and must accept news of
+// things that nobody follows.
 func CheckSink(t *testing.T, open func(t *testing.T, source Source) (sink engine.Sink, read func(engine.Topic) ([]presence.UserID, string))) {
 	each(t, func(t *testing.T, random *rand.Rand) {
 		truth := &world{of: map[engine.Topic]*replica{}}
@@ -253,7 +253,7 @@ func (w *world) Sealed(topic engine.Topic) engine.Snapshot {
 	return s
 }
 
-// change lets somebody join, leave or change, and returns the batch.
+// change makes somebody join, leave or change, and returns the batch.
 func (w *world) change(topic engine.Topic, random *rand.Rand) engine.Batch {
 	r := w.of[topic]
 	if r == nil {
@@ -286,10 +286,10 @@ func (w *world) change(topic engine.Topic, random *rand.Rand) engine.Batch {
 	return b
 }
 
-// CheckLinks gives orders for a link, and for others that are not there. Open returns what takes
-// them, the id of a link that is, and a function that returns what its client has been told, in
-// words: beat, expiring, own, out of ROOM, cut. Each order is carried out once, in order; one for
-// a link that is gone is no error.
+// CheckLinks checks the orders to a link, mixed with orders to links that do not exist. Open
+// returns the implementation, the id of a link, and a function that returns what its client was
+// told, in words: beat, expiring, own, out of ROOM, cut. Each order must be carried out once, in
+// order. Orders to other links must be ignored.
 func CheckLinks(t *testing.T, open func(t *testing.T) (links engine.Links, id presence.LinkID, told func() []string)) {
 	for seed := range uint64(histories) {
 		random := rand.New(rand.NewPCG(seed, 9))
@@ -327,9 +327,9 @@ func CheckLinks(t *testing.T, open func(t *testing.T) (links engine.Links, id pr
 	}
 }
 
-// CheckRecorder lets people come and go, and asks what is kept. Open returns a recorder, and a
-// function that returns what it has kept, in words: joined USER, left USER. A recorder keeps
-// everything, in order; it changes no effect, and has no use for the slice after the call.
+// CheckRecorder checks a recorder while people come and go. Open returns the recorder, and a
+// function that returns what it has recorded, in words: joined USER, left USER. It must record
+// everything in order, must not change the effects, and must not use the slices after the call.
 func CheckRecorder(t *testing.T, open func(t *testing.T) (recorder engine.Recorder, kept func() []string)) {
 	each(t, func(t *testing.T, random *rand.Rand) {
 		recorder, kept := open(t)
