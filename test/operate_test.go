@@ -74,6 +74,6 @@ func TestALoadFailsWhenItsBoundIsBroken(t *testing.T) {
 	require.Equal(t, 1, code)
 	require.Contains(t, out, "bad-key")
 	require.Contains(t, out, "The directory of the records cannot be written")
-	require.Contains(t, errs, "2 things to look at")
+	require.Contains(t, errs, "2 problems found")
 	require.False(t, bytes.ContainsRune([]byte(out), '\x1b'), "no colours where there is no terminal")
 }

@@ -113,7 +113,7 @@ func TestRecordsFromTheCommandLine(t *testing.T) {
 	does("has the records", "backup", backup)
 	exported := does("session.ended", "journal", "--format", "ndjson")
 	does("no longer declared", "room", "undeclare", "desk.night")
-	does("is no more", "hook", "remove", id)
+	does("was removed", "hook", "remove", id)
 	out, _, code = run(t, nil, "check", "--data", dir)
 	require.Zero(t, code, out)
 	_, errs, code = run(t, nil, "restore", backup, "--data", dir)

@@ -59,7 +59,7 @@ func expires(c *cli.Command) (*time.Time, error) {
 }
 
 func reloadCommand() *cli.Command {
-	return calling("reload", "make a service apply its configuration again", "", "Whole or not at all, like SIGHUP. If a key that needs a restart has changed, the reload is refused and names it. Needs the service's own key.\n\nExample: tovik reload", nil,
+	return calling("reload", "reload the configuration of a service", "", "Whole or not at all, like SIGHUP. If a key that needs a restart has changed, the reload is refused and names it. Needs the service's own key.\n\nExample: tovik reload", nil,
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			done, err := a.Reload(ctx)
 			if err != nil {
@@ -117,17 +117,17 @@ func keyCommand() *cli.Command {
 			}
 		})
 	})
-	revoke := calling("revoke", "let a key be refused from now on", "ID", "Example: tovik key revoke key-abc", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	revoke := calling("revoke", "revoke a key", "ID", "Example: tovik key revoke key-abc", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		if err := a.RevokeKey(ctx, c.Args().First()); err != nil {
 			return err
 		}
-		return say(c, "%s is refused from now on.", c.Args().First())
+		return say(c, "%s is revoked.", c.Args().First())
 	})
 	return &cli.Command{Name: "key", Usage: "keys of back ends and operators", Commands: []*cli.Command{create, list, revoke}}
 }
 
 func tokenKeyCommand() *cli.Command {
-	add := calling("add", "let tokens be signed with another key", "ID FILE",
+	add := calling("add", "add a key that verifies tokens", "ID FILE",
 		"ID is the kid of the tokens. FILE has the secret for HS256, or a public key in PEM. For a rotation, add the new key, let the back end sign with it, "+
 			"and revoke the old one when its tokens have expired.\n\nExample: tovik token-key add watch-house public.pem --algorithm EdDSA",
 		[]cli.Flag{
@@ -151,10 +151,10 @@ func tokenKeyCommand() *cli.Command {
 				return err
 			}
 			return show(c, made, func(w io.Writer) {
-				_, _ = fmt.Fprintf(w, "Tokens with the kid %s, signed with %s, are taken from now on in the realm %s.\n", made.ID, made.Algorithm, made.Realm)
+				_, _ = fmt.Fprintf(w, "The realm %s now accepts tokens with the kid %s (%s).\n", made.Realm, made.ID, made.Algorithm)
 			})
 		})
-	list := calling("list", "list the keys of tokens", "", "Example: tovik token-key list", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	list := calling("list", "list the keys that verify tokens", "", "Example: tovik token-key list", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		keys, err := a.TokenKeys(ctx)
 		if err != nil {
 			return err
@@ -166,12 +166,12 @@ func tokenKeyCommand() *cli.Command {
 			}
 		})
 	})
-	revoke := calling("revoke", "let the tokens of a key be refused from now on", "ID", "Links that were opened with such tokens are closed.\n\nExample: tovik token-key revoke watch-house", nil,
+	revoke := calling("revoke", "revoke a key that verifies tokens", "ID", "Links that were opened with such tokens are closed.\n\nExample: tovik token-key revoke watch-house", nil,
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			if err := a.RevokeTokenKey(ctx, c.Args().First()); err != nil {
 				return err
 			}
-			return say(c, "Tokens with the kid %s are refused from now on.", c.Args().First())
+			return say(c, "The key %s is revoked; its tokens are refused.", c.Args().First())
 		})
 	return &cli.Command{Name: "token-key", Usage: "keys that verify people's tokens", Commands: []*cli.Command{add, list, revoke}}
 }
@@ -184,7 +184,7 @@ func tokenKeyState(k wire.TokenKey) string {
 }
 
 func realmCommand() *cli.Command {
-	add := calling("add", "make a realm", "NAME", "A realm has people, rooms and keys of its own. The answer has the first key of its operators, once.\n\nExample: tovik realm add training", nil,
+	add := calling("add", "make a realm", "NAME", "A realm has its own people, rooms and keys. Prints the first operator key, once.\n\nExample: tovik realm add training", nil,
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			made, err := a.AddRealm(ctx, c.Args().First())
 			if err != nil {
@@ -210,19 +210,19 @@ func realmCommand() *cli.Command {
 			}
 		})
 	})
-	remove := calling("remove", "end a realm and delete what is kept of it", "NAME", "Example: tovik realm remove training", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	remove := calling("remove", "remove a realm and its records", "NAME", "Example: tovik realm remove training", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		if err := a.RemoveRealm(ctx, c.Args().First()); err != nil {
 			return err
 		}
-		return say(c, "The realm %s is no more.", c.Args().First())
+		return say(c, "The realm %s was removed.", c.Args().First())
 	})
 	return &cli.Command{Name: "realm", Usage: "realms: isolated worlds of people and rooms", Commands: []*cli.Command{add, list, remove}}
 }
 
 // moderationCommands remove people.
 func moderationCommands() []*cli.Command {
-	remove := calling("remove", "remove a person, from a room or altogether", "USER",
-		"Their sessions end, and their tokens issued up to now are refused from then on, also after a restart.\n\nExample: tovik remove w-17 --room basin.upper-weir",
+	remove := calling("remove", "remove a person from a room or from the realm", "USER",
+		"Ends their sessions, and refuses all tokens issued until now, also after a restart.\n\nExample: tovik remove w-17 --room basin.upper-weir",
 		[]cli.Flag{&cli.StringFlag{Name: "room", Usage: "the `ROOM`; the realm by default"}},
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			done, err := a.Remove(ctx, c.Args().First(), c.String("room"))
@@ -237,7 +237,7 @@ func moderationCommands() []*cli.Command {
 				_, _ = fmt.Fprintf(w, "%s is removed %s; tokens issued before %s are refused.\n", done.User, from, done.At.Local().Format(time.DateTime))
 			})
 		})
-	signOut := calling("sign-out", "end all sessions of a person", "USER", "They may come back with the token that they have. To keep them out: tovik remove USER.\n\nExample: tovik sign-out w-17", nil,
+	signOut := calling("sign-out", "end all sessions of a person", "USER", "They can return with their token. To keep them out: tovik remove USER.\n\nExample: tovik sign-out w-17", nil,
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			if err := a.SignOut(ctx, c.Args().First()); err != nil {
 				return err
@@ -250,7 +250,7 @@ func moderationCommands() []*cli.Command {
 		}
 		return say(c, "%s has ended.", c.Args().First())
 	})
-	erase := calling("erase", "delete everything about a person", "USER", "Prints a receipt of what was deleted. Who has a valid token may come again, as somebody new.\n\nExample: tovik erase w-17", nil,
+	erase := calling("erase", "delete everything about a person", "USER", "Prints a receipt of what was deleted. A person with a valid token can return as a new person.\n\nExample: tovik erase w-17", nil,
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			receipt, err := a.Erase(ctx, c.Args().First())
 			if err != nil {

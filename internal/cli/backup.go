@@ -20,12 +20,12 @@ func dataOnly() []cli.Flag {
 // recordsCommands work on the file of the records.
 func recordsCommands() []*cli.Command {
 	backup := calling("backup", "write a copy of the records of a running service", "FILE",
-		"The copy is of one moment, whatever happens meanwhile. It has the hashes of keys, and the secrets of hooks and of HS256: keep it as safely as the data directory. The key has to be that of the service itself.\n\nExample: tovik backup night.db",
+		"The copy is consistent. It contains the hashes of keys and the secrets of hooks and of HS256: protect it like the data directory. Needs the service's own key.\n\nExample: tovik backup night.db",
 		nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 			return writeBackup(ctx, c, a, c.Args().First())
 		})
 	restore := &cli.Command{
-		Name: "restore", Usage: "put a backup in the place of the records of a service that is stopped", ArgsUsage: "FILE", Flags: dataOnly(),
+		Name: "restore", Usage: "replace the records of a stopped service by a backup", ArgsUsage: "FILE", Flags: dataOnly(),
 		Description: "The old file is moved aside. A backup does not contain the secrets in operator.key and token.secret.\n\nExample: tovik restore night.db --data tovik-data",
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Len() != 1 {

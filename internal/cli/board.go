@@ -21,7 +21,7 @@ import (
 
 func boardCommand() *cli.Command {
 	return &cli.Command{
-		Name: "board", Usage: "see rooms and members live, on the whole screen", ArgsUsage: "[PATTERN]", Flags: serviceFlags(), OnUsageError: usageError,
+		Name: "board", Usage: "show rooms and members live, full screen", ArgsUsage: "[PATTERN]", Flags: serviceFlags(), OnUsageError: usageError,
 		Description: "Shows the rooms that match the pattern, and the members of the chosen room. Arrows choose, s sorts, / filters, q quits.\n\nExample: tovik board 'basin.*'",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			pattern := cmp.Or(c.Args().First(), "**")
@@ -30,7 +30,7 @@ func boardCommand() *cli.Command {
 			}
 			out, ok := c.Root().Writer.(*os.File)
 			if !ok || !term.IsTerminal(int(out.Fd())) {
-				return usage("%s draws on a terminal, and this is none; tovik watch prints lines", c.FullName())
+				return usage("%s needs a terminal; tovik watch prints lines", c.FullName())
 			}
 			a, err := api(c)
 			if err != nil {

@@ -14,7 +14,7 @@ import (
 )
 
 func peopleCommand() *cli.Command {
-	list := calling("list", "list the people whom the realm knows", "", "Also those who are offline.\n\nExample: tovik people list --text marrow",
+	list := calling("list", "list the people in the directory", "", "Includes people who are offline.\n\nExample: tovik people list --text marrow",
 		[]cli.Flag{&cli.StringFlag{Name: "text", Usage: "only those whose id begins with `TEXT`, or whose name has it"}, &cli.IntFlag{Name: "limit", Value: 100, Usage: "at most `N`"}, &cli.StringFlag{Name: "after", Usage: "only people whose id is after `USER`"}},
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			page, err := a.People(ctx, c.String("text"), c.String("after"), c.Int("limit"))
@@ -31,15 +31,15 @@ func peopleCommand() *cli.Command {
 				}
 			})
 		})
-	showOne := calling("show", "tell what is known of a person", "USER", "Example: tovik people show e-01", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	showOne := calling("show", "show the directory entry of a person", "USER", "Example: tovik people show e-01", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		p, err := a.Person(ctx, c.Args().First())
 		if err != nil {
 			return err
 		}
 		return showPerson(c, p)
 	})
-	put := calling("put", "add a person ahead of time, or change what is kept of them", "USER",
-		"What others see of who is here comes from their token.\n\nExample: tovik people put w-99 --name 'Wren Alder' --attribute phone=17",
+	put := calling("put", "add a person to the directory, or change their entry", "USER",
+		"Members of rooms are shown with the profile of their token.\n\nExample: tovik people put w-99 --name 'Wren Alder' --attribute phone=17",
 		[]cli.Flag{&cli.StringFlag{Name: "name", Usage: "the `NAME`"}, &cli.StringFlag{Name: "picture", Usage: "the `URL` of a picture"}, &cli.StringMapFlag{Name: "attribute", Usage: "an attribute, as `NAME=VALUE`, repeatable"}},
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			p, err := a.PutPerson(ctx, wire.Profile{User: c.Args().First(), Name: c.String("name"), Picture: c.String("picture"), Attributes: c.StringMap("attribute")})
@@ -48,7 +48,7 @@ func peopleCommand() *cli.Command {
 			}
 			return showPerson(c, p)
 		})
-	drop := calling("drop", "take a person out of the directory who was never here", "USER", "Of who was, everything is deleted with: tovik erase USER\n\nExample: tovik people drop w-99", nil,
+	drop := calling("drop", "remove a person who was never here from the directory", "USER", "To delete everything about a person who was here: tovik erase USER\n\nExample: tovik people drop w-99", nil,
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			if err := a.DropPerson(ctx, c.Args().First()); err != nil {
 				return err
@@ -56,7 +56,7 @@ func peopleCommand() *cli.Command {
 			return say(c, "%s is no longer in the directory.", c.Args().First())
 		})
 	bring := calling("import", "add many people from a file", "FILE",
-		"FILE has the ending .csv, with the columns user, name and picture and others for attributes, or it has a JSON object a line. Lines that are right are taken, and the others reported.\n\nExample: tovik people import watch.csv",
+		"FILE is CSV (.csv) with the columns user, name, picture, and others for attributes; or it has one JSON object per line. Invalid lines are reported, all others imported.\n\nExample: tovik people import watch.csv",
 		nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 			file, err := os.Open(c.Args().First())
 			if err != nil {
@@ -78,7 +78,7 @@ func peopleCommand() *cli.Command {
 				_, _ = fmt.Fprintf(w, "%s taken, %d refused.\n", plural(report.Taken, "line"), len(report.Refused))
 			})
 			if err == nil && len(report.Refused) > 0 {
-				err = &failure{exitFailed, fmt.Sprintf("%s not taken", plural(len(report.Refused), "line"))}
+				err = &failure{exitFailed, fmt.Sprintf("%s refused", plural(len(report.Refused), "line"))}
 			}
 			return err
 		})
@@ -131,7 +131,7 @@ func roomCommands() *cli.Command {
 			}
 		})
 	}
-	declare := calling("declare", "let a room exist while nobody is in it", "ROOM", "What was said before is replaced.\n\nExample: tovik room declare desk.night --expect e-01 --expect w-02",
+	declare := calling("declare", "declare a room: it exists even while it is empty", "ROOM", "Replaces an earlier declaration.\n\nExample: tovik room declare desk.night --expect e-01 --expect w-02",
 		[]cli.Flag{&cli.StringSliceFlag{Name: "expect", Usage: "a `USER` who is expected, repeatable"}},
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			doc, err := a.Declare(ctx, c.Args().First(), c.StringSlice("expect"))
@@ -140,13 +140,13 @@ func roomCommands() *cli.Command {
 			}
 			return showDeclared(c, doc)
 		})
-	undeclare := calling("undeclare", "let a room end with its last member again", "ROOM", "Example: tovik room undeclare desk.night", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	undeclare := calling("undeclare", "undo the declaration of a room", "ROOM", "Example: tovik room undeclare desk.night", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		if err := a.Undeclare(ctx, c.Args().First()); err != nil {
 			return err
 		}
 		return say(c, "%s is no longer declared.", c.Args().First())
 	})
-	expected := calling("expected", "tell whom a room expects, and whom it misses", "ROOM", "Example: tovik room expected desk.night", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	expected := calling("expected", "list who is expected in a room, and who is missing", "ROOM", "Example: tovik room expected desk.night", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		doc, err := a.Expected(ctx, c.Args().First())
 		if err != nil {
 			return err

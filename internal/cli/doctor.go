@@ -29,8 +29,8 @@ type symptom struct {
 
 func doctorCommand() *cli.Command {
 	return &cli.Command{
-		Name: "doctor", Usage: "check a service, and the way to it", Flags: clientFlags(dataFlag("", "; looked at when it is named")), OnUsageError: usageError,
-		Description: "Looks at the way that clients take: whether the service answers and is ready, how far its clock is from here, whether WebSockets pass, whether streams come at once or are held back by a proxy; " +
+		Name: "doctor", Usage: "check a service and the connection to it", Flags: clientFlags(dataFlag("", "; looked at when it is named")), OnUsageError: usageError,
+		Description: "Checks the connection as clients use it: whether the service answers and is ready, the difference of the clocks, whether WebSockets pass, whether a proxy delays streams; " +
 			"at the descriptors that this machine allows; and with --data at the disk. Says what to change, and exits with 1 when there is something.\n\nExample: tovik doctor",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := noArguments(c); err != nil {
@@ -71,7 +71,7 @@ func doctorCommand() *cli.Command {
 				return err
 			}
 			if ill > 0 {
-				return &failure{exitFailed, fmt.Sprintf("%s to look at", plural(ill, "thing"))}
+				return &failure{exitFailed, fmt.Sprintf("%s found", plural(ill, "problem"))}
 			}
 			return nil
 		},
@@ -130,7 +130,7 @@ func (d *doctor) service(ctx context.Context) error {
 		apart := at.Add(500 * time.Millisecond).Sub(began.Add(took / 2)).Round(time.Second)
 		advice := ""
 		if apart.Abs() > clockApart {
-			advice = fmt.Sprintf("Tokens are valid from and until a time, so clocks that are %s apart have them refused. Keep both machines at the same time (NTP).", lasting(apart.Abs()))
+			advice = fmt.Sprintf("The clocks differ by %s, so tokens may be refused. Synchronise both machines (NTP).", lasting(apart.Abs()))
 		}
 		d.note("clock", cmp.Or(map[bool]string{true: "the same as here"}[apart.Abs() <= time.Second], fmt.Sprintf("%s from here", lasting(apart.Abs()))), advice)
 	}

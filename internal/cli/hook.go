@@ -30,7 +30,7 @@ func hookFlags() []cli.Flag {
 		&cli.IntFlag{Name: "above", Usage: "for headcount.above: when there are more than `N` people"},
 		&cli.IntFlag{Name: "below", Usage: "for headcount.below: when there are fewer than `N` people"},
 		&cli.StringFlag{Name: "name", Usage: "what it is for"},
-		&cli.BoolFlag{Name: "paused", Usage: "hold events back, and send them later"},
+		&cli.BoolFlag{Name: "paused", Usage: "pause: keep events and send them later"},
 	}
 }
 
@@ -64,7 +64,7 @@ func asked(c *cli.Command, h wire.NewHook) wire.NewHook {
 }
 
 func hookCommand() *cli.Command {
-	add := calling("add", "let an address be told what happens", "", "The answer has the secret that its requests are signed with, once.\n\nExample: tovik hook add --url https://app.example/presence --kind room.empty --room 'desk.**'",
+	add := calling("add", "add a hook", "", "Prints the secret that signs its requests, once.\n\nExample: tovik hook add --url https://app.example/presence --kind room.empty --room 'desk.**'",
 		hookFlags(), func(ctx context.Context, c *cli.Command, a client.API) error {
 			h, err := a.AddHook(ctx, asked(c, wire.NewHook{}))
 			if err != nil {
@@ -90,7 +90,7 @@ func hookCommand() *cli.Command {
 			}
 		})
 	})
-	change := calling("change", "change what a hook is told", "ID", "What no flag names stays as it is; its secret stays too.\n\nExample: tovik hook change hook-abc --paused=false", hookFlags(),
+	change := calling("change", "change a hook", "ID", "Only the given flags change; the secret stays.\n\nExample: tovik hook change hook-abc --paused=false", hookFlags(),
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			was, err := a.Hook(ctx, c.Args().First())
 			if err != nil {
@@ -104,7 +104,7 @@ func hookCommand() *cli.Command {
 				_, _ = fmt.Fprintf(w, "%s is told %s at %s.\n", h.ID, strings.Join(h.Kinds, ", "), h.URL)
 			})
 		})
-	rotate := calling("rotate", "give a hook another secret", "ID", "For a day its requests are signed with both.\n\nExample: tovik hook rotate hook-abc", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	rotate := calling("rotate", "change the secret of a hook", "ID", "For a day its requests are signed with both.\n\nExample: tovik hook rotate hook-abc", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		h, err := a.RotateSecret(ctx, c.Args().First())
 		if err != nil {
 			return err
@@ -113,13 +113,13 @@ func hookCommand() *cli.Command {
 			_, _ = fmt.Fprintf(w, "%s\n\nThis is the new secret of the hook %s. It is not shown again. The old one signs too until %s.\n", h.Secret, h.ID, day(h.OldSecretUntil))
 		})
 	})
-	remove := calling("remove", "tell an address nothing any more", "ID", "What waits to be told is dropped.\n\nExample: tovik hook remove hook-abc", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	remove := calling("remove", "remove a hook", "ID", "Waiting deliveries are dropped.\n\nExample: tovik hook remove hook-abc", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		if err := a.RemoveHook(ctx, c.Args().First()); err != nil {
 			return err
 		}
-		return say(c, "%s is no more.", c.Args().First())
+		return say(c, "%s was removed.", c.Args().First())
 	})
-	test := calling("test", "tell a hook that it is tested", "ID", "Example: tovik hook test hook-abc", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	test := calling("test", "send a test event to a hook", "ID", "Example: tovik hook test hook-abc", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		d, err := a.TestHook(ctx, c.Args().First())
 		if err != nil {
 			return err
@@ -150,7 +150,7 @@ func tried(d wire.Delivery) string {
 }
 
 func deliveriesCommand() *cli.Command {
-	return calling("deliveries", "list what a hook was told, and is to be", "ID", "Example: tovik hook deliveries hook-abc --state parked",
+	return calling("deliveries", "list the deliveries of a hook", "ID", "Example: tovik hook deliveries hook-abc --state parked",
 		[]cli.Flag{
 			&cli.StringFlag{Name: "state", Usage: "only deliveries in this state: waiting, delivered, parked"},
 			&cli.Int64Flag{Name: "before", Usage: "only deliveries before the one with this `ID`"},
@@ -171,7 +171,7 @@ func deliveriesCommand() *cli.Command {
 }
 
 func redeliverCommand() *cli.Command {
-	return calling("redeliver", "tell a hook once more", "DELIVERY", "tovik hook deliveries has the ids.\n\nExample: tovik hook redeliver 12", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+	return calling("redeliver", "deliver an event again", "DELIVERY", "tovik hook deliveries has the ids.\n\nExample: tovik hook redeliver 12", nil, func(ctx context.Context, c *cli.Command, a client.API) error {
 		id, err := strconv.ParseInt(c.Args().First(), 10, 64)
 		if err != nil {
 			return usage("%s wants the number of a delivery; see tovik hook deliveries", c.FullName())

@@ -24,12 +24,12 @@ import (
 func joinCommand() *cli.Command {
 	return &cli.Command{
 		Name: "join", Usage: "be a session in a room, from this terminal", ArgsUsage: "ROOM", OnUsageError: usageError,
-		Description: "Others see you come, type when you type, fall idle when you do nothing, and leave when you end it. Who comes and goes is told in lines. " +
-			"On a terminal each key is input, and enter says that the message is sent; without one, each line that is read is a message.\n\n" +
-			"The token is that of --token, or it is minted for --user with the secret of the service, as tovik token does.\n\nExample: tovik join basin.upper-weir --user w-98 --name 'Lark Alder'",
+		Description: "Others see you join, type, become idle, and leave when you end it. Prints who comes and goes. " +
+			"On a terminal each keystroke is input, and Enter sends the message; otherwise each line of input is a message.\n\n" +
+			"Uses --token, or mints a token for --user with the secret of the service, like tovik token.\n\nExample: tovik join basin.upper-weir --user w-98 --name 'Lark Alder'",
 		Flags: append(serviceFlags(),
 			&cli.StringFlag{Name: "token", Usage: "the `TOKEN` to join with", Sources: cli.EnvVars("TOVIK_TOKEN")},
-			&cli.StringFlag{Name: "user", Usage: "who to be, when there is no token: a stable `ID`"}, &cli.StringFlag{Name: "name", Usage: "the `NAME` that others see"},
+			&cli.StringFlag{Name: "user", Usage: "without a token: the stable `ID` of the person"}, &cli.StringFlag{Name: "name", Usage: "the `NAME` that others see"},
 			&cli.DurationFlag{Name: "for", Usage: "leave after this `TIME`; by default only when interrupted"},
 			dataFlag(defaultData, ", for its secret"), secretFlag()),
 		Action: join,

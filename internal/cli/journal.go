@@ -64,7 +64,7 @@ func journalCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "journal",
 		Usage: "read the journal: what happened, in order",
-		Description: "Shows the last entries, or those from a time on. With --format ndjson or csv and no --limit it writes all that match, however many.\n\n" +
+		Description: "Shows the last entries, or those from a time on. With --format ndjson or csv and no --limit it writes all matching entries.\n\n" +
 			"Example: tovik journal --room 'basin.*' --from 2h --limit 20",
 		Flags: clientFlags(append(spanFlags(),
 			&cli.StringSliceFlag{Name: "room", Usage: "only rooms that match the `PATTERN`, repeatable"},
@@ -73,7 +73,7 @@ func journalCommand() *cli.Command {
 			&cli.Int64Flag{Name: "after", Usage: "only entries after the one with this `ID`"},
 			&cli.Int64Flag{Name: "before", Usage: "only entries before the one with this `ID`"},
 			&cli.IntFlag{Name: "limit", Usage: "at most `N` entries; 50 by default in a table"},
-			&cli.BoolFlag{Name: "follow", Usage: "go on with new entries, until interrupted"},
+			&cli.BoolFlag{Name: "follow", Usage: "follow new entries until interrupted"},
 		)...),
 		Commands: []*cli.Command{importCommand()},
 		Action:   runJournal,
@@ -99,7 +99,7 @@ func runJournal(ctx context.Context, c *cli.Command) error {
 	format := c.String("format")
 	if c.Bool("follow") {
 		if format == formatCSV {
-			return usage("%s --follow prints table, json or ndjson; a CSV is for what has an end", c.FullName())
+			return usage("%s --follow prints table, json or ndjson; csv is for output that ends", c.FullName())
 		}
 		return a.FollowJournal(ctx, q, func(r wire.Record) error {
 			if format != formatTable {
@@ -166,7 +166,7 @@ func journalWords(r wire.Record) string {
 		"member.joined": "joined, " + r.Status, "member.left": "left after " + for_ + ": " + r.Reason,
 		"status.changed": r.Was + " → " + r.Status, "person.removed": "was removed",
 		"service.started": "the service started (" + r.Reason + ")", "service.stopped": "the service stopped",
-		"journal.gap": fmt.Sprintf("%s lost in %s, for they could not be written", plural(int(r.Lost), "entry"), for_),
+		"journal.gap": fmt.Sprintf("%s lost in %s: they could not be written", plural(int(r.Lost), "entry"), for_),
 	}[r.Kind]
 	if words == "" {
 		words = r.Kind
@@ -204,8 +204,8 @@ func lasting(d time.Duration) string {
 // importCommand adds an exported journal to the records of a stopped service.
 func importCommand() *cli.Command {
 	return &cli.Command{
-		Name: "import", Usage: "put an exported journal into the records of a service that is stopped", ArgsUsage: "FILE", OnUsageError: usageError,
-		Description: "FILE is what tovik journal --format ndjson has written, - the standard input. Entries keep their ids, which must be free.\n\n" +
+		Name: "import", Usage: "import an exported journal into the records of a stopped service", ArgsUsage: "FILE", OnUsageError: usageError,
+		Description: "FILE is the output of tovik journal --format ndjson; - is the standard input. Entries keep their ids, which must be free.\n\n" +
 			"Example: tovik journal import night.ndjson --data tovik-data --realm archive",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "data", Value: defaultData, Usage: "the `DIR` of the records", Sources: cli.EnvVars("TOVIK_DATA")},
@@ -283,7 +283,7 @@ func importEntries(store *records.Store, realm string, in io.Reader) (done int, 
 func attendanceCommand() *cli.Command {
 	return &cli.Command{
 		Name: "attendance", Usage: "who was in a room between two times", ArgsUsage: "[ROOM]",
-		Description: "Without a room it is about sessions in the realm. Of the last hour when no time is given.\n\nExample: tovik attendance basin.upper-weir --from '2026-11-23 03:00' --to '2026-11-23 03:05'",
+		Description: "Without a room: the sessions of the realm. The default is the last hour.\n\nExample: tovik attendance basin.upper-weir --from '2026-11-23 03:00' --to '2026-11-23 03:05'",
 		Flags:       clientFlags(spanFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() > 1 {
@@ -320,8 +320,8 @@ func attendanceCommand() *cli.Command {
 
 func headcountCommand() *cli.Command {
 	return &cli.Command{
-		Name: "headcount", Usage: "how many there were over time", ArgsUsage: "[ROOM]",
-		Description: "By the minute of the last hour, by the hour of two days, or by the day of a month, unless times are given. Without a room it is about the realm.\n\n" +
+		Name: "headcount", Usage: "show headcounts over time", ArgsUsage: "[ROOM]",
+		Description: "By default: the minutes of the last hour, the hours of two days, or the days of a month. Without a room: the whole realm.\n\n" +
 			"Example: tovik headcount basin.upper-weir --plot",
 		Flags: clientFlags(append(spanFlags(),
 			&cli.StringFlag{Name: "step", Value: "minute", Usage: "minute, hour or day"},

@@ -23,12 +23,12 @@ import (
 
 func loadCommand() *cli.Command {
 	return &cli.Command{
-		Name: "load", Usage: "put a load on a service, and measure how it responds", OnUsageError: usageError,
-		Description: "People come over WebSockets into rooms load.1, load.2 …, and then move between them, type, and lose their links, so many acts a second: each at its time, whether the one before is done or not. " +
-			"Times are measured from when an act was due. Give bounds, and the command fails when one is broken.\n\nExample: tovik load --people 100 --rate 20 --for 2s --p99 2s",
+		Name: "load", Usage: "load a service and measure its response", OnUsageError: usageError,
+		Description: "People join the rooms load.1, load.2 … over WebSockets, then move between them, type, and lose their links, at a fixed rate of actions, whether earlier ones are finished or not. " +
+			"Measures from the time when an action was due. With bounds, the command fails when one is exceeded.\n\nExample: tovik load --people 100 --rate 20 --for 2s --p99 2s",
 		Flags: append(clientFlags(),
 			&cli.IntFlag{Name: "people", Value: 200, Usage: "how many people, `N` from 1 to 20000"}, &cli.IntFlag{Name: "rooms", Value: 10, Usage: "the number `N` of rooms"},
-			&cli.FloatFlag{Name: "rate", Value: 20, Usage: "how many acts a second, `N`"}, &cli.DurationFlag{Name: "for", Value: 20 * time.Second, Usage: "for this `TIME`"},
+			&cli.FloatFlag{Name: "rate", Value: 20, Usage: "`N` actions per second"}, &cli.DurationFlag{Name: "for", Value: 20 * time.Second, Usage: "for this `TIME`"},
 			&cli.DurationFlag{Name: "p50", Usage: "fail when half of the changes are seen later than this `TIME`"}, &cli.DurationFlag{Name: "p95", Usage: "the same for 95 %"}, &cli.DurationFlag{Name: "p99", Usage: "the same for 99 %"},
 			&cli.IntFlag{Name: "errors", Usage: "fail when more than `N` acts fail"}, &cli.Uint64Flag{Name: "seed", Value: 7, Usage: "the `NUMBER` from which the acts are generated"},
 			dataFlag(defaultData, ", for its secret"), secretFlag()),

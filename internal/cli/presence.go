@@ -17,8 +17,8 @@ import (
 
 // presenceCommands show people and their sessions now.
 func presenceCommands() []*cli.Command {
-	explain := calling("explain", "tell why a person is shown as they are", "USER",
-		"Says which rule decides, on what evidence, and what comes next; with a room also why they are in it or not.\n\nExample: tovik explain e-01 --room basin.upper-weir",
+	explain := calling("explain", "explain the status of a person", "USER",
+		"Shows the deciding rule, its evidence, and what happens next; with a room also why they are in it or not.\n\nExample: tovik explain e-01 --room basin.upper-weir",
 		[]cli.Flag{&cli.StringFlag{Name: "room", Usage: "the `ROOM` that it is about"}},
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			why, err := a.Explain(ctx, c.Args().First(), c.String("room"))
@@ -47,9 +47,9 @@ func presenceCommands() []*cli.Command {
 				}
 			})
 		})
-	status := calling("status", "tell, or set, the status of a person", "USER", "Example: tovik status e-01 --set busy --note 'at the sluice' --for 30m",
+	status := calling("status", "show or set the status of a person", "USER", "Example: tovik status e-01 --set busy --note 'at the sluice' --for 30m",
 		[]cli.Flag{
-			&cli.StringFlag{Name: "set", Usage: "busy or away; none lets it follow their sessions again"}, &cli.StringFlag{Name: "note", Usage: "a `TEXT` to show with the status"},
+			&cli.StringFlag{Name: "set", Usage: "busy or away; none to follow their sessions again"}, &cli.StringFlag{Name: "note", Usage: "a `TEXT` to show with the status"},
 			&cli.DurationFlag{Name: "for", Usage: "for this `TIME`; by default until it is changed"},
 		},
 		func(ctx context.Context, c *cli.Command, a client.API) error {
@@ -77,7 +77,7 @@ func presenceCommands() []*cli.Command {
 			return showStatus(c, doc)
 		})
 	policy := &cli.Command{
-		Name: "policy", Usage: "tell what applies to a room, and what that means", ArgsUsage: "[ROOM]", Flags: clientFlags(), OnUsageError: usageError,
+		Name: "policy", Usage: "show the policy of a room and its effect", ArgsUsage: "[ROOM]", Flags: clientFlags(), OnUsageError: usageError,
 		Description: "Without a room: the policies of the realm and of each pattern.\n\nExample: tovik policy basin.upper-weir",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() > 1 {
@@ -105,7 +105,7 @@ func presenceCommands() []*cli.Command {
 }
 
 func cueCommand() *cli.Command {
-	return calling("cue", "give a cue to those in a room, to a person or to a session", "NAME", "A cue is small and ephemeral: it goes to the links that are there now, is never stored and never tried again.\n\nExample: tovik cue drill --room basin.upper-weir --json '{\"sluice\":\"mill-lane\"}'",
+	return calling("cue", "give a cue to a room, a person or a session", "NAME", "A cue is small and ephemeral: it goes to the links that are there now, is never stored and never tried again.\n\nExample: tovik cue drill --room basin.upper-weir --json '{\"sluice\":\"mill-lane\"}'",
 		[]cli.Flag{&cli.StringFlag{Name: "room", Usage: "to everybody in this `ROOM`"}, &cli.StringFlag{Name: "user", Usage: "to all sessions of this `USER`"}, &cli.StringFlag{Name: "session", Usage: "to the session of this `ID`"},
 			&cli.StringFlag{Name: "json", Usage: "the data: any `JSON`, at most 4 KB"}},
 		func(ctx context.Context, c *cli.Command, a client.API) error {
@@ -138,9 +138,9 @@ func cueCommand() *cli.Command {
 func policyTitle(p wire.Policy) string {
 	switch {
 	case p.Room != "" && p.Pattern != "":
-		return fmt.Sprintf("%s has the policy of %s, the most specific pattern that names it:", p.Room, p.Pattern)
+		return fmt.Sprintf("%s has the policy of %s, the most specific matching pattern:", p.Room, p.Pattern)
 	case p.Room != "":
-		return fmt.Sprintf("%s has the policy of the realm; no pattern names it:", p.Room)
+		return fmt.Sprintf("%s has the policy of the realm; no pattern matches:", p.Room)
 	case p.Pattern != "":
 		return "Rooms that match " + p.Pattern + ":"
 	}

@@ -17,9 +17,9 @@ func rehearseCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "rehearse",
 		Usage: "simulate a day of presence, and score it against the policy",
-		Description: "Plays a made-up world of people whose pages reload, freeze and close, whose cables are cut and whose laptops " +
-			"sleep, before the core that the service runs, and tells how long ghosts stayed and what else was shown wrong. " +
-			"The exit code is 1 when a bound was broken.\n\nExample: tovik rehearse --people 1000 --hours 8",
+		Description: "Simulates people whose pages reload, freeze and close, whose cables are cut and whose laptops sleep, with the core " +
+			"of the service. Reports how long ghosts stayed and what else was shown wrong. " +
+			"Exits with 1 if a bound is broken.\n\nExample: tovik rehearse --people 1000 --hours 8",
 		Flags: []cli.Flag{
 			&cli.IntFlag{Name: "people", Value: 10_000, Usage: "the number `N` of people, from 1 to 100000"},
 			&cli.FloatFlag{Name: "hours", Value: 24, Usage: "how many hours, `H` up to 168"},

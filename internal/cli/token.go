@@ -23,7 +23,7 @@ func tokenCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "token",
 		Usage: "mint a token for a person",
-		Description: "Prints a JWT (HS256) that a page or device says hello with. It is signed with --token-secret, or with the " +
+		Description: "Prints a JWT (HS256) for a page or device. It is signed with --token-secret, or with the " +
 			"secret that the service keeps in --data.\n\nExample: tovik token --user w-17 --name \"Merrin Withywind\" --room 'basin.*'",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "user", Usage: "the person's stable `ID`", Required: true},
@@ -34,10 +34,10 @@ func tokenCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "people", Usage: "the `ID` of a person to watch, or the beginning of ids and *, repeatable"},
 			&cli.StringSliceFlag{Name: "watch", Usage: "a `PATTERN` of rooms to watch without being in them, repeatable"},
 			&cli.StringSliceFlag{Name: "moderate", Usage: "a `PATTERN` of rooms to remove people from, repeatable"},
-			&cli.BoolFlag{Name: "near", Usage: "let the person watch people who are in a room with them"},
-			&cli.BoolFlag{Name: "see-hidden", Usage: "let the person see hidden people"},
-			&cli.BoolFlag{Name: "no-input", Usage: "let the person have sessions without human input: devices"},
-			&cli.BoolFlag{Name: "hide", Usage: "let the person hide"},
+			&cli.BoolFlag{Name: "near", Usage: "allow the person to watch people in the same rooms"},
+			&cli.BoolFlag{Name: "see-hidden", Usage: "allow the person to see hidden people"},
+			&cli.BoolFlag{Name: "no-input", Usage: "allow sessions without human input (devices)"},
+			&cli.BoolFlag{Name: "hide", Usage: "allow the person to hide"},
 			&cli.DurationFlag{Name: "ttl", Value: time.Hour, Usage: "how long the token is valid, as in 15m or 8h"},
 			dataFlag(defaultData, ""), secretFlag(),
 		},

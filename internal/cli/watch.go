@@ -23,7 +23,7 @@ func watchCommand() *cli.Command {
 
 func watch(ctx context.Context, c *cli.Command, a client.API, pattern string) error {
 	if c.String("format") == formatCSV {
-		return usage("%s prints table, json or ndjson; a CSV is for what has an end", c.FullName())
+		return usage("%s prints table, json or ndjson; csv is for output that ends", c.FullName())
 	}
 	print := printEvent
 	if format := c.String("format"); format == formatJSON || format == formatNDJSON {
