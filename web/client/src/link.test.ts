@@ -1,6 +1,6 @@
 import { describe, expect, test } from "vitest";
-import { type Kept, Link, type LinkOptions, Refused, type Socket } from "./link";
-import type { Over } from "./transports";
+import { type Kept, Link, type LinkOptions, Refused } from "./link";
+import type { Over, Socket } from "./transports";
 
 const settled = () => new Promise((done) => setTimeout(done));
 

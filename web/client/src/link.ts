@@ -1,5 +1,5 @@
 import { apply, type Change, type Room, refusedRoom } from "./replica";
-import { Beats, type Events, type Over, Stream } from "./transports";
+import { Beats, type Events, type Over, type Socket, Stream } from "./transports";
 import type {
   Addressee,
   Answer,
@@ -56,17 +56,6 @@ export interface Surroundings {
   after(ms: number, run: () => void): () => void;
   /** A random number from 0 to below 1. */
   random(): number;
-}
-
-/** The part of a WebSocket that is used. */
-export interface Socket {
-  /** Of the other kinds of link: the service has answered a request. */
-  readonly reached?: boolean;
-  onopen: (() => void) | null;
-  onmessage: ((event: { data: unknown }) => void) | null;
-  onclose: ((event: { code: number; reason: string }) => void) | null;
-  send(text: string): void;
-  close(code?: number, reason?: string): void;
 }
 
 export interface LinkOptions {

@@ -1,7 +1,7 @@
 import { describe, expect, test } from "vitest";
 import type { Browser, Happening } from "./browser";
-import type { Socket } from "./link";
 import { openTab } from "./tab";
+import type { Socket } from "./transports";
 
 const minute = 60_000;
 

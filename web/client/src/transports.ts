@@ -1,8 +1,18 @@
-import type { Socket } from "./link";
 import type { Problem } from "./wire";
 
 /** The kinds of link: a WebSocket; an event stream with posts; or HTTP beats, which bring counts only. */
 export type Over = "websocket" | "stream" | "beats";
+
+/** The part of a WebSocket that is used. */
+export interface Socket {
+  /** Of the other kinds of link: the service has answered a request. */
+  readonly reached?: boolean;
+  onopen: (() => void) | null;
+  onmessage: ((event: { data: unknown }) => void) | null;
+  onclose: ((event: { code: number; reason: string }) => void) | null;
+  send(text: string): void;
+  close(code?: number, reason?: string): void;
+}
 
 /** What the kinds other than WebSocket need from a page; a test passes its own. */
 export interface Network {

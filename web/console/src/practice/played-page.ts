@@ -1,7 +1,7 @@
 import type { Browser, Happening } from "@client/browser";
-import { type Kept, type Link, page, type Socket, type Surroundings } from "@client/link";
+import { type Kept, type Link, page, type Surroundings } from "@client/link";
 import { openTab, type Tab } from "@client/tab";
-import type { Over } from "@client/transports";
+import type { Over, Socket } from "@client/transports";
 import { Composer } from "@client/typing";
 import type { Shape } from "../api";
 
