@@ -38,6 +38,8 @@ type Hub struct {
 	delay  engine.Observer // of every so manyth delivery, in seconds; nil: nobody
 	served atomic.Uint32
 
+	gatherings sync.Pool // of *gathering
+
 	mu        sync.Mutex
 	policy    *presence.Policy
 	topics    map[engine.Topic]*topic

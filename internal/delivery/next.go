@@ -7,8 +7,9 @@ package delivery
 // A missing state is fetched in its turn. So the order of frames is the order of changes,
 // whatever other receivers have fetched.
 func (r *Receiver) Next(frames [][]byte) (_ [][]byte, more bool) {
-	var some [16]*frame
-	to := gathering{before: len(frames), frames: some[:0]}
+	to := r.hub.gathering()
+	defer r.hub.release(to)
+	to.before = len(frames)
 	dirty, people, missed := r.inbox.take()
 	r.mu.Lock()
 	to.log = r.log
@@ -17,23 +18,23 @@ func (r *Receiver) Next(frames [][]byte) (_ [][]byte, more bool) {
 	}
 	var again []*sub
 	for len(dirty) > 0 && !to.full() {
-		s, served := r.serve(dirty[0], &to)
+		s, served := r.serve(dirty[0], to)
 		if !served {
 			r.mu.Unlock()
 			s.catchUp()
 			r.mu.Lock()
-			if s, served = r.serve(s, &to); !served && s.mayCatchUp() {
+			if s, served = r.serve(s, to); !served && s.mayCatchUp() {
 				again = append(again, s) // the topic changed meanwhile
 			}
 		}
 		dirty = dirty[1:]
 	}
 	for len(people) > 0 && !to.full() {
-		if s := people[0]; !r.servePerson(s, &to) {
+		if s := people[0]; !r.servePerson(s, to) {
 			r.mu.Unlock()
 			s.look()
 			r.mu.Lock()
-			r.servePerson(s, &to)
+			r.servePerson(s, to)
 		}
 		people = people[1:]
 	}
@@ -117,6 +118,20 @@ type gathering struct {
 	before int // the number of frames that the caller has already
 	frames []*frame
 	log    *sentLog // nil: none is kept
+}
+
+// gathering returns an empty gathering. Release it, because every delivery needs one.
+func (h *Hub) gathering() *gathering {
+	if g, ok := h.gatherings.Get().(*gathering); ok {
+		return g
+	}
+	return new(gathering)
+}
+
+func (h *Hub) release(g *gathering) {
+	clear(g.frames)
+	*g = gathering{frames: g.frames[:0]}
+	h.gatherings.Put(g)
 }
 
 func (g *gathering) full() bool { return g.before+len(g.frames) >= maxFrames }
