@@ -120,9 +120,9 @@ func (a *API) App(before ...func(*fiber.App)) *fiber.App {
 	app.Use(recover.New()) // a fault in one request is that request's error
 	// Pages of other origins may be clients if their realm allows them. They have to send a
 	// token or a key themselves; a cookie does not count.
-	app.Use([]string{"/v1/tickets", "/v1/sessions", "/v1/closing"}, cors.New(cors.Config{
+	app.Use([]string{"/v1/tickets", "/v1/sessions", "/v1/closing", "/v1/seen"}, cors.New(cors.Config{
 		AllowOriginsFunc: a.realms.AllowsOrigin,
-		AllowMethods:     []string{"GET", "POST", "PUT", "DELETE"}, AllowHeaders: []string{"Authorization", "Content-Type"}, MaxAge: 3600,
+		AllowMethods:     []string{"GET", "POST", "PUT", "DELETE"}, AllowHeaders: []string{"Authorization", "Content-Type", "If-None-Match"}, ExposeHeaders: []string{"ETag"}, MaxAge: 3600,
 	}))
 	for _, r := range a.routes() {
 		a.serve(app, r)
@@ -154,6 +154,8 @@ func (a *API) serve(app *fiber.App, r route) {
 		case r.Gives != nil:
 			gates = append(gates, compress, conditional)
 		}
+	} else if r.Shows == showsToken && r.Method == get && r.Gives != nil {
+		gates = append(gates, a.visitor, compress, conditional)
 	} else if r.Topic == "Service" {
 		gates = append(gates, compress, conditional)
 	}

@@ -152,16 +152,22 @@ func (p *paces) take(key string, now time.Time) (left int, full time.Duration, o
 // pace refuses requests beyond the rate of the key, and tells each answer what is left
 // (draft-ietf-httpapi-ratelimit-headers).
 func (a *API) pace(c fiber.Ctx) error {
+	key := operatorOf(c).Key
+	return a.paced(c, "key", key, key)
+}
+
+// paced is pace for a caller, who is named in the error as the value of a field.
+func (a *API) paced(c fiber.Ctx, field, value, caller string) error {
 	p := &a.paces
 	if p.each <= 0 {
 		return c.Next()
 	}
-	left, full, ok := p.take(operatorOf(c).Key, time.Now())
+	left, full, ok := p.take(caller, time.Now())
 	c.Set("RateLimit-Policy", p.policy)
 	c.Set("RateLimit", `"key";r=`+strconv.Itoa(left)+";t="+strconv.Itoa(int(math.Ceil(full.Seconds()))))
 	if !ok {
 		c.Set(fiber.HeaderRetryAfter, strconv.Itoa(max(1, int(math.Ceil(1/float64(p.each))))))
-		return &wire.Problem{Code: wire.CodeTooFast, Field: "key", Value: operatorOf(c).Key, Detail: "this key asks more often than a key may",
+		return &wire.Problem{Code: wire.CodeTooFast, Field: field, Value: value, Detail: "there are too many requests with this " + field,
 			Allowed: fmt.Sprintf("%d at once, and then %g a second", p.burst, float64(p.each))}
 	}
 	return c.Next()

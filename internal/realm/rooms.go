@@ -166,9 +166,9 @@ func (d Desk) Members(name string, q MembersQuery) (wire.Members, error) {
 	if err != nil {
 		return wire.Members{}, err
 	}
-	want := delivery.PageWanted{After: presence.UserID(q.After), Status: presence.Status(q.Status), Limit: q.Limit}
-	if s := want.Status; s != "" && s != presence.Online && s != presence.Away && s != presence.Busy {
-		return wire.Members{}, problem.BadField("status", q.Status, "members have no such status", "online, away, busy")
+	want, err := q.wanted()
+	if err != nil {
+		return wire.Members{}, err
 	}
 	if q.Rev == "" {
 		snapshot := d.realm.engine.SnapshotNow(full(room))
@@ -183,9 +183,22 @@ func (d Desk) Members(name string, q MembersQuery) (wire.Members, error) {
 	}
 	page, ok := d.realm.hub.Page(full(room), revision, want)
 	if !ok {
-		return page, &wire.Problem{Code: wire.CodeOldRevision, Field: "rev", Value: wire.Shorten(q.Rev), Detail: "the room is no longer known at this revision", Allowed: "the first page, without rev and after"}
+		return page, oldRevision(q.Rev)
 	}
 	return page, nil
+}
+
+// wanted checks the query.
+func (q MembersQuery) wanted() (delivery.PageWanted, error) {
+	want := delivery.PageWanted{After: presence.UserID(q.After), Status: presence.Status(q.Status), Limit: q.Limit}
+	if s := want.Status; s != "" && s != presence.Online && s != presence.Away && s != presence.Busy {
+		return want, problem.BadField("status", q.Status, "members have no such status", "online, away, busy")
+	}
+	return want, nil
+}
+
+func oldRevision(rev string) error {
+	return &wire.Problem{Code: wire.CodeOldRevision, Field: "rev", Value: wire.Shorten(rev), Detail: "the room is no longer known at this revision", Allowed: "the first page, without rev and after"}
 }
 
 // Declare makes a room exist even while nobody is in it, with the people it expects.

@@ -40,8 +40,11 @@ func (d Desk) Statuses(ids []string) (wire.Statuses, error) {
 }
 
 func (r *Realm) status(user presence.UserID) wire.PersonStatus {
-	sight := r.engine.SightNow(engine.Subject{User: user, View: presence.Full})
-	doc := wire.PersonStatus{User: string(user), Status: string(sight.Status), Note: sight.Note, Until: wire.TimeOf(sight.Until)}
+	return statusDocument(r.engine.SightNow(engine.Subject{User: user, View: presence.Full}))
+}
+
+func statusDocument(sight engine.Sight) wire.PersonStatus {
+	doc := wire.PersonStatus{User: string(sight.User), Status: string(sight.Status), Note: sight.Note, Until: wire.TimeOf(sight.Until)}
 	if !sight.LastSeen.IsZero() {
 		doc.LastSeen = &wire.Time{Time: sight.LastSeen}
 	}

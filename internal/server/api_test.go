@@ -459,10 +459,14 @@ var provocations = map[string]func(*playground, httpapi.Operation, *http.Request
 	"declareRoom bad-user":     body(`{"expected":["\u0001"]}`),
 	"declareRoom unknown-room": outside("room", "desk.night"), "getExpected unknown-room": outside("room", "desk.night"), "removeFromRoom unknown-room": outside("room", "desk.night"),
 	"listRooms bad-pattern": queryIs("match", "a.**.b"), "listJournal bad-pattern": queryIs("room", "a.**.b"), "listJournal bad-user": queryIs("user", "\x01"), "listPeople bad-user": queryIs("user", "\x01"),
-	"listMembers old-revision": queryIs("rev", "AAAAAAAAAA.1"),
-	"countRooms bad-room":      body(`{"rooms":["a..b"]}`),
-	"countRooms unknown-room":  outsideBody(`{"rooms":["desk.night"]}`),
-	"putPerson bad-profile":    body(`{"name":"\u0001"}`), "setStatus bad-status": body(`{"status":"asleep"}`), "setStatus bad-note": body(`{"status":"busy","note":"\u0001"}`),
+	"listMembers old-revision": queryIs("rev", "AAAAAAAAAA.1"), "membersSeen old-revision": queryIs("rev", "AAAAAAAAAA.1"),
+	"countSeen not-granted": narrow, "membersSeen not-granted": narrow, "statusSeen not-granted": func(p *playground, op httpapi.Operation, r *http.Request) *http.Request {
+		return pathIs("user", "w-99")(p, op, narrow(p, op, r))
+	},
+	"removed":                 taken,
+	"countRooms bad-room":     body(`{"rooms":["a..b"]}`),
+	"countRooms unknown-room": outsideBody(`{"rooms":["desk.night"]}`),
+	"putPerson bad-profile":   body(`{"name":"\u0001"}`), "setStatus bad-status": body(`{"status":"asleep"}`), "setStatus bad-note": body(`{"status":"busy","note":"\u0001"}`),
 	"listStatuses bad-user": body(`{"users":["\u0001"]}`), "explainPerson bad-room": queryIs("room", "a..b"),
 	"listSessions bad-room": queryIs("room", "a..b"), "listAttendance bad-room": queryIs("room", "a..b"), "listHeadcount bad-room": queryIs("room", "a..b"), "listPolicies bad-room": queryIs("room", "a..b"),
 	"listSessions unknown-room": outsideQuery, "listAttendance unknown-room": outsideQuery, "listHeadcount unknown-room": outsideQuery,
@@ -515,6 +519,14 @@ func outsideBody(text string) func(*playground, httpapi.Operation, *http.Request
 
 func narrow(p *playground, op httpapi.Operation, r *http.Request) *http.Request {
 	return bearerIs(mint(p.T, "e-01", "desk.night"))(p, op, r)
+}
+
+// taken uses the token of somebody who has been removed since.
+func taken(p *playground, op httpapi.Operation, r *http.Request) *http.Request {
+	token := tokenOf(p.T, client.Token{User: "r-01", Issued: longAgo(), Grants: wire.Grants{Rooms: []string{"**"}, People: []string{"*"}}})
+	_, err := client.API{Server: p.server.URL(), Key: key}.Remove(p.Context(), "r-01", "")
+	require.NoError(p, err)
+	return bearerIs(token)(p, op, r)
 }
 
 // again repeats a creation.
