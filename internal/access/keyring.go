@@ -181,9 +181,9 @@ func (k *Keyring) AddTokenKey(realm string, asked wire.NewTokenKey) (wire.TokenK
 	}
 	key, err := tokenKeyOf(kept)
 	if err != nil {
-		return wire.TokenKey{}, &wire.Problem{Code: wire.CodeBadField, Field: "key", Detail: err.Error(), Allowed: "algorithm and key that fit each other"}
+		return wire.TokenKey{}, &wire.Problem{Code: wire.CodeBadField, Field: "key", Detail: err.Error(), Allowed: "a key that fits the algorithm"}
 	}
-	taken := &wire.Problem{Code: wire.CodeExists, Field: "id", Value: wire.Shorten(kept.ID), Detail: "there is or was a key of this id", Allowed: "an id that was never used"}
+	taken := &wire.Problem{Code: wire.CodeExists, Field: "id", Value: wire.Shorten(kept.ID), Detail: "this id is or was used", Allowed: "an id that was never used"}
 	err = k.change(func(now *ring) error {
 		if now.tokens[kept.ID] != nil {
 			return taken
@@ -206,7 +206,7 @@ func (k *Keyring) RevokeTokenKey(realm, id string) error {
 			return unknownKey(id)
 		}
 		if key.configured {
-			return &wire.Problem{Code: wire.CodeBadField, Field: "id", Value: wire.Shorten(id), Detail: "this key is in the configuration", Allowed: "take it out of tovik.toml and restart"}
+			return &wire.Problem{Code: wire.CodeBadField, Field: "id", Value: wire.Shorten(id), Detail: "this key is in the configuration", Allowed: "remove it from tovik.toml and restart"}
 		}
 		return k.store.RevokeTokenKey(id, time.Now().UTC())
 	}, func(next *ring) {
@@ -263,14 +263,14 @@ func wireTime(t *time.Time) *wire.Time {
 
 func checkKeyID(id string) error {
 	if room, err := presence.ParseRoom(id); err != nil || len(room) > 64 {
-		return &wire.Problem{Code: wire.CodeBadField, Field: "id", Value: wire.Shorten(id), Detail: "a key cannot have this id",
+		return &wire.Problem{Code: wire.CodeBadField, Field: "id", Value: wire.Shorten(id), Detail: "invalid id of a key",
 			Allowed: "1 to 64 bytes: words of letters, digits, - and _, joined by single dots"}
 	}
 	return nil
 }
 
 func unknownKey(id string) error {
-	return &wire.Problem{Code: wire.CodeUnknownKey, Field: "id", Value: wire.Shorten(id), Detail: "the realm has no key of this id that is in force"}
+	return &wire.Problem{Code: wire.CodeUnknownKey, Field: "id", Value: wire.Shorten(id), Detail: "the realm has no valid key with this id"}
 }
 
 // keyWanted says what an operator shows.
@@ -387,13 +387,13 @@ func checkNewKey(by *Operator, kept *records.OperatorKey) error {
 	case len(kept.Name) > 128:
 		return &wire.Problem{Code: wire.CodeBadField, Field: "name", Value: wire.Shorten(kept.Name), Detail: "the name of the key is too long", Allowed: "up to 128 bytes"}
 	case over(kept.Expires):
-		return &wire.Problem{Code: wire.CodeBadField, Field: "expires", Value: kept.Expires.Format(time.RFC3339), Detail: "the key would have expired already", Allowed: "a time in the future"}
+		return &wire.Problem{Code: wire.CodeBadField, Field: "expires", Value: kept.Expires.Format(time.RFC3339), Detail: "the key would already have expired", Allowed: "a time in the future"}
 	case by != nil && !by.Covers(role, kept.Rooms):
-		return &wire.Problem{Code: wire.CodeNotGranted, Field: "role", Value: kept.Role, Detail: "a key makes no key that may do more than itself", Allowed: "up to the role " + string(by.Role) + ", and rooms that the key itself is about"}
+		return &wire.Problem{Code: wire.CodeNotGranted, Field: "role", Value: kept.Role, Detail: "a key cannot make a key that may do more than itself", Allowed: "up to the role " + string(by.Role) + ", and rooms that the key itself is about"}
 	case by != nil && !by.Expires.IsZero() && kept.Expires == nil:
 		kept.Expires = &by.Expires
 	case by != nil && !by.Expires.IsZero() && kept.Expires.After(by.Expires):
-		return &wire.Problem{Code: wire.CodeNotGranted, Field: "expires", Value: kept.Expires.Format(time.RFC3339), Detail: "a key makes no key that outlives itself", Allowed: "up to " + by.Expires.UTC().Format(time.RFC3339)}
+		return &wire.Problem{Code: wire.CodeNotGranted, Field: "expires", Value: kept.Expires.Format(time.RFC3339), Detail: "a key cannot make a key that outlives it", Allowed: "up to " + by.Expires.UTC().Format(time.RFC3339)}
 	}
 	return nil
 }

@@ -120,5 +120,5 @@ func CheckPicture(picture string) error {
 		return nil
 	}
 	return &wire.Problem{Code: "bad-profile", Field: "picture", Value: wire.Shorten(picture),
-		Detail: "this is no address of a picture", Allowed: "https://… or http://…"}
+		Detail: "this is not the URL of a picture", Allowed: "https://… or http://…"}
 }

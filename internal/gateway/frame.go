@@ -41,7 +41,7 @@ func readFrame(data []byte) (f frame, err error) {
 		return f, &wire.Problem{Code: wire.CodeNoType, Field: "type", Detail: "the frame has no type", Allowed: requestTypes}
 	case f.name != wire.TypeHello && wire.RequestFields[f.name] == nil:
 		return f, &wire.Problem{Code: wire.CodeUnknownType, Field: "type", Value: wire.Shorten(f.name),
-			Detail: "no request has this type", Allowed: requestTypes}
+			Detail: "unknown type of request", Allowed: requestTypes}
 	}
 	return f, nil
 }
@@ -91,5 +91,5 @@ func repeatable(object strictjson.Object) wire.ID {
 
 func wrongVersion(version int) error {
 	return &wire.Problem{Code: wire.CodeWrongVersion, Field: "version", Value: strconv.Itoa(version),
-		Detail: "this protocol version is not spoken here", Allowed: strconv.Itoa(wire.Version)}
+		Detail: "unsupported protocol version", Allowed: strconv.Itoa(wire.Version)}
 }

@@ -191,7 +191,7 @@ func (g *Gateway) Removed(name string, user presence.UserID, room presence.RoomN
 // gone turns the end of a connection into a problem.
 func gone(err error) error {
 	if errors.Is(err, context.Canceled) {
-		return &wire.Problem{Code: wire.CodeNotReady, Detail: "the connection has gone"}
+		return &wire.Problem{Code: wire.CodeNotReady, Detail: "the connection has ended"}
 	}
 	return err
 }

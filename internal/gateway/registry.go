@@ -258,7 +258,7 @@ func (s *registry) unreserve(l *link) {
 
 func (s *registry) count(l *link, who *realm.Guest) error {
 	if _, connected := s.all[l]; !connected && !l.kind.isStream() {
-		return &wire.Problem{Code: wire.CodeNotReady, Detail: "the connection has gone"}
+		return &wire.Problem{Code: wire.CodeNotReady, Detail: "the connection has ended"}
 	}
 	if s.byPerson[who.ID()] >= s.limits.PerPerson {
 		return &wire.Problem{Code: wire.CodeTooManyLinks, Detail: "this person has too many links", Field: "user", Value: string(who.ID().User),

@@ -75,7 +75,7 @@ func (k Desk) find(id string) (records.Hook, error) {
 }
 
 func unknownHook(id string) error {
-	return &wire.Problem{Code: wire.CodeUnknownHook, Field: "hook", Value: wire.Shorten(id), Detail: "the realm has no hook of this id"}
+	return &wire.Problem{Code: wire.CodeUnknownHook, Field: "hook", Value: wire.Shorten(id), Detail: "the realm has no hook with this id"}
 }
 
 // Make adds a hook. Only this document contains its secret.
@@ -85,7 +85,7 @@ func (k Desk) Make(asked wire.NewHook) (wire.Hook, error) {
 		return wire.Hook{}, err
 	}
 	if len(k.d.All(k.realm)) >= maxHooks {
-		return wire.Hook{}, &wire.Problem{Code: wire.CodeBusy, Detail: "the realm has as many hooks as it may", Allowed: "at most " + strconv.Itoa(maxHooks)}
+		return wire.Hook{}, &wire.Problem{Code: wire.CodeBusy, Detail: "the realm has too many hooks", Allowed: "at most " + strconv.Itoa(maxHooks)}
 	}
 	if err := k.d.store.PutHook(&h); err != nil {
 		return wire.Hook{}, problem.NotRecorded("no hook has been made", err)
@@ -166,7 +166,7 @@ func (k Desk) read(asked wire.NewHook, h *records.Hook) error {
 		asked.View = wire.ViewFull
 	case wire.ViewFull, wire.ViewOpen:
 	default:
-		return problem.BadField("view", asked.View, "there is no such view", "full, open")
+		return problem.BadField("view", asked.View, "unknown view", "full, open")
 	}
 	if len(asked.Name) > maxName {
 		return problem.BadField("name", asked.Name, "the name is too long", "at most 128 bytes")
@@ -190,7 +190,7 @@ func checkKinds(asked wire.NewHook) error {
 	for _, kind := range asked.Kinds {
 		switch {
 		case !slices.Contains(Kinds, kind):
-			return problem.BadField("kinds", kind, "there are no events of this kind", strings.Join(Kinds, ", "))
+			return problem.BadField("kinds", kind, "unknown kind of event", strings.Join(Kinds, ", "))
 		case len(asked.Rooms) > 0 && OfPeople(kind):
 			return problem.BadField("rooms", strings.Join(asked.Rooms, ", "), "events of the kind "+kind+" are about people, not about rooms, so none would match", "no rooms with this kind, or a hook of its own for it")
 		case kind == HeadcountAbove && asked.Above == nil:
@@ -207,10 +207,10 @@ func checkKinds(asked wire.NewHook) error {
 func (k Desk) checkURL(address string) error {
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" || (u.Scheme != "https" && u.Scheme != "http") || u.User != nil || u.Fragment != "" || len(address) > maxURL {
-		return problem.BadField("url", address, "hooks cannot be told at this address", "https://HOST/PATH, without a name and password in it")
+		return problem.BadField("url", address, "invalid address for a hook", "https://HOST/PATH, without a name and password in it")
 	}
 	if ip, err := netip.ParseAddr(u.Hostname()); err == nil && !k.d.Allows(ip) {
-		return problem.BadField("url", address, "this is an address of an inner network", "one that is reached from everywhere, or a service started with --private-hooks")
+		return problem.BadField("url", address, "the address is in a private network", "a public address, or a service started with --private-hooks")
 	}
 	return nil
 }
@@ -239,7 +239,7 @@ func (k Desk) Deliveries(ctx context.Context, id string, q DeliveriesQuery) (wir
 		return doc, err
 	}
 	if q.State != "" && q.State != records.Waiting && q.State != records.Delivered && q.State != records.Parked {
-		return doc, problem.BadField("state", q.State, "deliveries have no such state", "waiting, delivered, parked")
+		return doc, problem.BadField("state", q.State, "unknown state of a delivery", "waiting, delivered, parked")
 	}
 	page, err := k.d.store.Deliveries(ctx, h.ID, q.State, q.Before, q.Limit+1)
 	if err != nil {
@@ -264,7 +264,7 @@ func (k Desk) Delivery(id string) (wire.Delivery, error) {
 }
 
 func (k Desk) delivery(id string) (records.Delivery, error) {
-	unknown := &wire.Problem{Code: wire.CodeUnknownDelivery, Field: "delivery", Value: wire.Shorten(id), Detail: "there is no delivery of this id"}
+	unknown := &wire.Problem{Code: wire.CodeUnknownDelivery, Field: "delivery", Value: wire.Shorten(id), Detail: "there is no delivery with this id"}
 	number, err := strconv.ParseInt(id, 10, 64)
 	if err != nil {
 		return records.Delivery{}, unknown
@@ -289,7 +289,7 @@ func (k Desk) Redeliver(ctx context.Context, id string) (wire.Delivery, error) {
 		return wire.Delivery{}, err
 	}
 	if d.State == records.Waiting {
-		return wire.Delivery{}, &wire.Problem{Code: wire.CodeExists, Field: "delivery", Value: wire.Shorten(id), Detail: "it is waiting to be delivered already"}
+		return wire.Delivery{}, &wire.Problem{Code: wire.CodeExists, Field: "delivery", Value: wire.Shorten(id), Detail: "the delivery is already waiting"}
 	}
 	if err := k.d.again(d); err != nil {
 		return wire.Delivery{}, unknownHook(d.Hook)

@@ -295,7 +295,7 @@ func problemOf(c fiber.Ctx, err error) *wire.Problem {
 	case fiber.StatusRequestHeaderFieldsTooLarge:
 		return &wire.Problem{Code: wire.CodeTooLarge, Detail: "the head of the request is too large", Allowed: "at most 4096 bytes"}
 	case fiber.StatusBadRequest, fiber.StatusRequestTimeout, fiber.StatusNotImplemented:
-		return &wire.Problem{Code: wire.CodeBadRequest, Detail: "this is no HTTP request that can be read", Allowed: "HTTP/1.1 (RFC 9112)"}
+		return &wire.Problem{Code: wire.CodeBadRequest, Detail: "this is not a valid HTTP request", Allowed: "HTTP/1.1 (RFC 9112)"}
 	}
 	return problem.Of(err)
 }

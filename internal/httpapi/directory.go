@@ -79,7 +79,7 @@ func (a *API) importPeople(c fiber.Ctx) error {
 	if media := c.Get(fiber.HeaderContentType); strings.HasPrefix(media, "text/csv") {
 		read = readCSV
 	} else if media != "" && !strings.HasPrefix(media, "application/x-ndjson") && !strings.HasPrefix(media, "application/json") {
-		return problem.BadField("Content-Type", media, "a list of people cannot come as this", "application/x-ndjson, text/csv")
+		return problem.BadField("Content-Type", media, "unsupported media type for a list of people", "application/x-ndjson, text/csv")
 	}
 	people := deskOf(c).ImportPeople()
 	if err := read(c.Body(), people.Line); err != nil {

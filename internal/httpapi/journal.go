@@ -98,7 +98,7 @@ func (a *API) followJournal(c fiber.Ctx, entries *realm.Entries) error {
 	if seen := c.Get("Last-Event-ID"); seen != "" {
 		after, err := strconv.ParseInt(seen, 10, 64)
 		if err != nil || after < 0 {
-			return problem.BadField("Last-Event-ID", seen, "this is the id of no entry", "the id of the last event that was read")
+			return problem.BadField("Last-Event-ID", seen, "this is not the id of an entry", "the id of the last event that was read")
 		}
 		entries.After(after)
 	} else if err := entries.FromNow(c.Context()); err != nil {

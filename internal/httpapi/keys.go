@@ -21,7 +21,7 @@ func (a *API) addKey(c fiber.Ctx) error {
 	by, realm := operatorOf(c), deskOf(c).Realm()
 	if asked.Realm != "" && asked.Realm != realm {
 		if !by.Root {
-			return &wire.Problem{Code: wire.CodeWrongRole, Field: "realm", Value: wire.Shorten(asked.Realm), Detail: "only the key of the service itself makes keys of other realms", Allowed: "the key in operator.key"}
+			return &wire.Problem{Code: wire.CodeWrongRole, Field: "realm", Value: wire.Shorten(asked.Realm), Detail: "only the service's own key can make keys of other realms", Allowed: "the key in operator.key"}
 		}
 		if _, err := a.realms.Get(asked.Realm); err != nil {
 			return err

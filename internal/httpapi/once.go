@@ -78,7 +78,7 @@ func (a *API) once(c fiber.Ctx) error {
 		return c.Next()
 	}
 	if len(name) > 255 || strings.ContainsFunc(name, func(r rune) bool { return r < ' ' || r > '~' }) {
-		return problem.BadField(idempotencyKey, name, "a request cannot have this name", "1 to 255 visible characters, as of a UUID")
+		return problem.BadField(idempotencyKey, name, "invalid idempotency key", "1 to 255 visible characters, such as a UUID")
 	}
 	digest := sha256.New()
 	for _, part := range [][]byte{[]byte(c.Method()), []byte(c.OriginalURL()), c.Body()} {
@@ -89,9 +89,9 @@ func (a *API) once(c fiber.Ctx) error {
 	before, again := a.answers.begin(who, request, time.Now())
 	switch {
 	case again && before.request != request:
-		return &wire.Problem{Code: wire.CodeKeyReused, Field: idempotencyKey, Value: wire.Shorten(name), Detail: "another request had this name", Allowed: "a new name for a new request"}
+		return &wire.Problem{Code: wire.CodeKeyReused, Field: idempotencyKey, Value: wire.Shorten(name), Detail: "this idempotency key was used for another request", Allowed: "a new name for a new request"}
 	case again && !before.done:
-		return &wire.Problem{Code: wire.CodeUnderWay, Field: idempotencyKey, Value: wire.Shorten(name), Detail: "the request of this name is being carried out"}
+		return &wire.Problem{Code: wire.CodeUnderWay, Field: idempotencyKey, Value: wire.Shorten(name), Detail: "a request with this idempotency key is still running"}
 	case again:
 		if before.media != "" {
 			c.Set(fiber.HeaderContentType, before.media)

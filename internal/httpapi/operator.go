@@ -74,7 +74,7 @@ func (a *API) identify(c fiber.Ctx, need access.Role) (access.Operator, error) {
 	if key == "" && caller.Operator != nil {
 		if safe := c.Method() == fiber.MethodGet || c.Method() == fiber.MethodHead; !safe && !caller.Own {
 			return access.Operator{}, &wire.Problem{Code: wire.CodeBadOrigin, Field: "Origin", Value: wire.Shorten(caller.Origin),
-				Detail: "a browser that has signed in may change something for a page of the console only", Allowed: "requests of the console, or a key as bearer"}
+				Detail: "a signed-in browser may change something only from a page of the console", Allowed: "requests of the console, or a key as bearer"}
 		}
 		return a.keys.Again(caller.Operator.Key, need)
 	}
@@ -84,7 +84,7 @@ func (a *API) identify(c fiber.Ctx, need access.Role) (access.Operator, error) {
 // root accepts only the key of the service itself, which alone can create realms.
 func (a *API) root(c fiber.Ctx) error {
 	if !operatorOf(c).Root {
-		return &wire.Problem{Code: wire.CodeWrongRole, Field: "key", Detail: "only the key of the service itself may see and change realms", Allowed: "the key in operator.key"}
+		return &wire.Problem{Code: wire.CodeWrongRole, Field: "key", Detail: "only the service's own key can see and change realms", Allowed: "the key in operator.key"}
 	}
 	return c.Next()
 }
@@ -97,7 +97,7 @@ func (a *API) signIn(c fiber.Ctx) error {
 	}
 	caller, now := a.caller(c), time.Now()
 	if caller.Origin != "" && !caller.Own {
-		return &wire.Problem{Code: wire.CodeBadOrigin, Field: "Origin", Value: wire.Shorten(caller.Origin), Detail: "one signs in at the console only", Allowed: "the service's own origin"}
+		return &wire.Problem{Code: wire.CodeBadOrigin, Field: "Origin", Value: wire.Shorten(caller.Origin), Detail: "sign-in is possible only from the console", Allowed: "the service's own origin"}
 	}
 	operator, err := a.guard.Check(a.keys, caller.Address, asked.Key, access.Read)
 	if err != nil {
@@ -126,7 +126,7 @@ func (a *API) whoAmI(o access.Operator) wire.SignIn {
 // signOut signs the browser out; it need not be signed in.
 func (a *API) signOut(c fiber.Ctx) error {
 	if caller := a.caller(c); caller.Origin != "" && !caller.Own {
-		return &wire.Problem{Code: wire.CodeBadOrigin, Field: "Origin", Value: wire.Shorten(caller.Origin), Detail: "one signs out at the console only", Allowed: "the service's own origin"}
+		return &wire.Problem{Code: wire.CodeBadOrigin, Field: "Origin", Value: wire.Shorten(caller.Origin), Detail: "sign-out is possible only from the console", Allowed: "the service's own origin"}
 	}
 	a.signIns.Close(c.Cookies(cookie))
 	a.setCookie(c, "", time.Unix(1, 0))

@@ -45,7 +45,7 @@ func (a *API) practice(c fiber.Ctx) error {
 	}
 	if !strings.HasPrefix(asked.Room, practiceRooms) || strings.Count(asked.Room, ".") > 1 || len(asked.Room) > 40 {
 		return &wire.Problem{Code: wire.CodeBadField, Field: "room", Value: wire.Shorten(asked.Room),
-			Detail: "this is no practice room", Allowed: "none, for a new one, or one that this gave before"}
+			Detail: "this is not a practice room", Allowed: "no room, for a new one; or a room from an earlier answer"}
 	}
 	offer := wire.Practice{Room: string(room), People: []wire.Player{}}
 	own := []string{string(room)}

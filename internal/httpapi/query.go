@@ -30,7 +30,7 @@ func numberIn(c fiber.Ctx, field string, otherwise, least, most int64) (int64, e
 	}
 	n, err := strconv.ParseInt(text, 10, 64)
 	if err != nil || n < least || n > most {
-		return 0, problem.BadField(field, text, "the query has a number that cannot be", "a whole number from "+strconv.FormatInt(least, 10)+" to "+strconv.FormatInt(most, 10))
+		return 0, problem.BadField(field, text, "invalid number", "a whole number from "+strconv.FormatInt(least, 10)+" to "+strconv.FormatInt(most, 10))
 	}
 	return n, nil
 }
@@ -68,7 +68,7 @@ func timeIn(c fiber.Ctx, field string, otherwise time.Time) (time.Time, error) {
 	if ago, err := time.ParseDuration(text); err == nil && ago >= 0 {
 		return time.Now().Add(-ago), nil
 	}
-	return time.Time{}, problem.BadField(field, text, "the query has a time that is none", "a time as in RFC 3339, 2026-11-23T03:00:00Z, or how long ago: 90m, 12h, 7d")
+	return time.Time{}, problem.BadField(field, text, "invalid time", "a time such as 2026-11-23T03:00:00Z (RFC 3339), or how long ago: 90m, 12h, 7d")
 }
 
 // spanIn reads from and to, which are both required.
@@ -124,7 +124,7 @@ func formIn(c fiber.Ctx, forms ...string) (string, error) {
 		if form != asStream && slices.Contains(forms, form) {
 			return form, nil
 		}
-		return "", problem.BadField("format", form, "the answer cannot have this form", "json, ndjson, csv")
+		return "", problem.BadField("format", form, "the answer is not available in this form", "json, ndjson, csv")
 	}
 	offers := make([]string, len(forms))
 	for i, form := range forms {

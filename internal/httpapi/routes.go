@@ -78,7 +78,7 @@ var (
 )
 
 func afterOf(what, example string) Parameter {
-	return Parameter{Name: "after", Says: "the next of the page before: " + what, Example: example}
+	return Parameter{Name: "after", Says: "the next of the previous page: " + what, Example: example}
 }
 
 // route is an operation and its handler.

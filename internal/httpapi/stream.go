@@ -113,7 +113,7 @@ func (a *API) stream(c fiber.Ctx, form string, write func(ctx context.Context, w
 }
 
 func tooManyStreams() error {
-	return &wire.Problem{Code: wire.CodeBusy, Detail: "the service is writing as many long answers as it may at once", Allowed: strconv.Itoa(maxStreams)}
+	return &wire.Problem{Code: wire.CodeBusy, Detail: "the service already sends its maximum of long answers", Allowed: strconv.Itoa(maxStreams)}
 }
 
 // table writes rows of a list as CSV (RFC 4180) or NDJSON.

@@ -111,7 +111,7 @@ func (c *Core) Cue(from LinkID, to CueTo, may []Pattern) ([]Carried, error) {
 		return nil, err
 	}
 	if s.person.hidden {
-		return nil, &Refusal{Code: CodeHiding, Field: "type", Value: "cue", Allowed: "hide with on false first"}
+		return nil, &Refusal{Code: CodeHiding, Field: "type", Value: "cue", Allowed: "hide with on: false first"}
 	}
 	if !to.Own {
 		links = slices.DeleteFunc(links, func(l Carried) bool { return l.Link == from })

@@ -82,7 +82,7 @@ func (c *Core) mayHello(now reading, in Hello, s *session) error {
 		return nil
 	}
 	if c.policy.SecondSession == RefuseSecond && slices.ContainsFunc(p.sessions, func(s *session) bool { return s.state == Live }) {
-		return &Refusal{Code: CodeAlreadyHere, Field: "user", Value: string(in.User), Allowed: "one session for one person"}
+		return &Refusal{Code: CodeAlreadyHere, Field: "user", Value: string(in.User), Allowed: "one session per person"}
 	}
 	if c.policy.SecondSession == AllowSecond && len(p.sessions) >= c.policy.SessionsPerPerson {
 		return tooManySessions(c.policy)
@@ -306,7 +306,7 @@ func (c *Core) probe(now reading, in Hello, out *Effects) bool {
 	for i, other := range s.contest.hellos {
 		if in.Nonce != "" && other.Nonce == in.Nonce {
 			s.contest.hellos[i] = in
-			out.add(Settled{Attempt: other.Attempt, Err: &Refusal{Code: CodeOldLink, Field: "nonce", Value: in.Nonce, Allowed: "one hello of a page at a time: a newer one came"}})
+			out.add(Settled{Attempt: other.Attempt, Err: &Refusal{Code: CodeOldLink, Field: "nonce", Value: in.Nonce, Allowed: "one hello per page at a time; a newer one came"}})
 			return true
 		}
 	}

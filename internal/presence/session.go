@@ -104,7 +104,7 @@ func (c *Core) from(link LinkID) (*session, error) {
 			Allowed: "a session that has not ended"}
 	case s.link != link.Number || s.state != Live:
 		return nil, &Refusal{Code: CodeOldLink, Field: "session", Value: string(link.Session),
-			Allowed: "only the newest link of a session speaks for it"}
+			Allowed: "requests over the newest link of the session"}
 	}
 	return s, nil
 }

@@ -27,7 +27,7 @@ func Of(err error) *wire.Problem {
 	case records.IsFailure(err):
 		return NotRecorded("the request failed", err)
 	}
-	return &wire.Problem{Code: wire.CodeInternal, Detail: "the service failed; its log says more"}
+	return &wire.Problem{Code: wire.CodeInternal, Detail: "the service failed; see its log"}
 }
 
 // BadField returns the problem of a field whose value cannot be used.
@@ -37,7 +37,7 @@ func BadField(field, value, detail, allowed string) error {
 
 // BadRevision returns the problem of a text that is no revision.
 func BadRevision(field, text string) error {
-	return BadField(field, text, "this is no revision", "a rev as a frame of this room had it")
+	return BadField(field, text, "this is not a revision", "the rev of a frame of this room")
 }
 
 // NotGranted returns the problem of something that the token does not grant.
@@ -60,5 +60,5 @@ func UnknownRoom(room presence.RoomName) error {
 
 // UnknownPerson returns the problem of a person whom the realm does not know.
 func UnknownPerson(user presence.UserID) *wire.Problem {
-	return &wire.Problem{Code: wire.CodeUnknownPerson, Field: "user", Value: wire.Shorten(string(user)), Detail: "nobody of this id is known in the realm"}
+	return &wire.Problem{Code: wire.CodeUnknownPerson, Field: "user", Value: wire.Shorten(string(user)), Detail: "the realm does not know a person with this id"}
 }

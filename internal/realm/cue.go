@@ -92,7 +92,7 @@ func checkCue(r wire.Request) error {
 	case named != 1:
 		return problem.BadField("room", r.Room, "a cue is for a room, a person or a session", "one of room, user and session")
 	case unnamed:
-		return problem.BadField("name", r.Name, "the cue has no name that can be used", fmt.Sprintf("1 to %d bytes without control characters", maxCueName))
+		return problem.BadField("name", r.Name, "invalid name of a cue", fmt.Sprintf("1 to %d bytes without control characters", maxCueName))
 	case len(r.Data) > maxCue:
 		return problem.BadField("data", fmt.Sprintf("%d bytes", len(r.Data)), "the cue carries too much", fmt.Sprintf("JSON of at most %d bytes", maxCue))
 	case r.Everyone && r.Room == "":

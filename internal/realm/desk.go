@@ -73,7 +73,7 @@ func (d Desk) patterns(names []string) (list []presence.Pattern, err error) {
 }
 
 func notAbout(field, rooms string) error {
-	return &wire.Problem{Code: wire.CodeNotGranted, Field: field, Value: wire.Shorten(rooms), Detail: "the key is not about these rooms"}
+	return &wire.Problem{Code: wire.CodeNotGranted, Field: field, Value: wire.Shorten(rooms), Detail: "the key does not cover these rooms"}
 }
 
 // RemoveFromRoom removes a person from a room, and refuses their earlier tokens there.

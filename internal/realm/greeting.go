@@ -307,7 +307,7 @@ func detailOf(text string, none bool) (delivery.Detail, error) {
 	case none:
 		allowed += ", none"
 	}
-	return delivery.None, problem.BadField("detail", text, "a room cannot be followed at this detail", allowed)
+	return delivery.None, problem.BadField("detail", text, "unknown detail", allowed)
 }
 
 func timings(p *presence.Policy) wire.Timings {

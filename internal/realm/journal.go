@@ -25,7 +25,7 @@ const (
 )
 
 func tooManyPeople(most int) error {
-	return problem.BadField("user", "", "these are too many people for one answer", fmt.Sprintf("at most %d", most))
+	return problem.BadField("user", "", "too many people for one answer", fmt.Sprintf("at most %d", most))
 }
 
 // JournalQuery selects entries of the journal. Zero fields do not restrict it.
@@ -62,7 +62,7 @@ func (d Desk) Journal(q JournalQuery) (*Entries, error) {
 	for _, word := range q.Kinds {
 		kind := journal.Kind(word)
 		if !slices.Contains(journal.Kinds, kind) {
-			return nil, problem.BadField("kind", word, "the journal has no entries of this kind", kindList())
+			return nil, problem.BadField("kind", word, "unknown kind of entry", kindList())
 		}
 		e.q.Kinds = append(e.q.Kinds, kind)
 	}
@@ -233,7 +233,7 @@ var steps = map[string]struct {
 func StepSpan(step string) (time.Duration, error) {
 	s, ok := steps[step]
 	if !ok {
-		return 0, problem.BadField("step", step, "headcounts have no such step", "minute, hour, day")
+		return 0, problem.BadField("step", step, "unknown step", "minute, hour, day")
 	}
 	return s.ago, nil
 }

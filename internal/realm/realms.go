@@ -139,15 +139,15 @@ func (s *Realms) whois(h wire.Hello, caller Caller) (who *Guest, realm string, e
 // is a [*wire.Problem].
 func (s *Realms) StillIn(who *Guest) error {
 	if realm, err := s.Get(who.realm.name); err != nil || realm != who.realm {
-		return &wire.Problem{Code: wire.CodeUnknownRealm, Field: "realm", Value: who.realm.name, Detail: "the realm is no more"}
+		return &wire.Problem{Code: wire.CodeUnknownRealm, Field: "realm", Value: who.realm.name, Detail: "the realm was removed"}
 	}
 	switch {
 	case s.InForce(who):
 		return nil
 	case who.operator:
-		return &wire.Problem{Code: wire.CodeBadKey, Field: "key", Detail: "the operator key is no longer in force"}
+		return &wire.Problem{Code: wire.CodeBadKey, Field: "key", Detail: "the operator key is no longer valid"}
 	}
-	return &wire.Problem{Code: wire.CodeBadToken, Field: "token", Detail: "the key of the token is no longer in force", Allowed: "a token that a newer key has signed"}
+	return &wire.Problem{Code: wire.CodeBadToken, Field: "token", Detail: "the key that signed the token is no longer valid", Allowed: "a token that a newer key has signed"}
 }
 
 // InForce reports whether the guest's key is still valid.
@@ -222,7 +222,7 @@ func (s *Realms) Health() wire.RecordsHealth {
 func (s *Realms) Backup(ctx context.Context) (file *os.File, lacks, err error) {
 	lacks = s.writer.Sync(ctx)
 	if file, err = s.store.Copy(ctx); err != nil {
-		return nil, lacks, &wire.Problem{Code: wire.CodeNotRecorded, Detail: "no copy could be made of the records: " + err.Error()}
+		return nil, lacks, &wire.Problem{Code: wire.CodeNotRecorded, Detail: "the backup failed: " + err.Error()}
 	}
 	return file, lacks, nil
 }

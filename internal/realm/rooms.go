@@ -75,7 +75,7 @@ type roomOrder struct{ by string }
 
 func orderOf(by string) (roomOrder, error) {
 	if by != ByName && by != ByPeople && by != BySessions {
-		return roomOrder{}, problem.BadField("sort", by, "rooms cannot be sorted by this", "name, people, sessions")
+		return roomOrder{}, problem.BadField("sort", by, "unknown order of rooms", "name, people, sessions")
 	}
 	return roomOrder{by}, nil
 }
@@ -111,7 +111,7 @@ func (o roomOrder) after(rooms []wire.Room, cursor string) (int, error) {
 		size, name, ok := strings.Cut(cursor, ":")
 		n, err := strconv.Atoi(size)
 		if !ok || err != nil {
-			return 0, problem.BadField("after", cursor, "no page of this order ends so", "the next of the page before")
+			return 0, problem.BadField("after", cursor, "this is not a cursor of this order", "the next of the previous page")
 		}
 		last = wire.Room{Room: name, Count: wire.Count{People: n, Sessions: n}}
 	}
@@ -139,7 +139,7 @@ func (d Desk) Room(name string) (wire.Room, error) {
 func (d Desk) RoomCounts(names []string) (wire.Counts, error) {
 	doc := wire.Counts{Counts: make([]wire.Room, len(names))}
 	if len(names) == 0 || len(names) > MostAsked {
-		return doc, problem.BadField("rooms", fmt.Sprint(len(names)), "so many rooms cannot be counted at once", "1 to 1000 rooms")
+		return doc, problem.BadField("rooms", fmt.Sprint(len(names)), "too many rooms, or none", "1 to 1000 rooms")
 	}
 	for i, name := range names {
 		room, err := d.room(name)
@@ -179,7 +179,7 @@ func (d Desk) Members(name string, q MembersQuery) (wire.Members, error) {
 	}
 	revision, ok := engine.ParseRevision(q.Rev)
 	if !ok {
-		return wire.Members{}, problem.BadField("rev", q.Rev, "this is no revision", "the rev of the page before")
+		return wire.Members{}, problem.BadField("rev", q.Rev, "this is not a revision", "the rev of the previous page")
 	}
 	page, ok := d.realm.hub.Page(full(room), revision, want)
 	if !ok {
@@ -192,7 +192,7 @@ func (d Desk) Members(name string, q MembersQuery) (wire.Members, error) {
 func (q MembersQuery) wanted() (delivery.PageWanted, error) {
 	want := delivery.PageWanted{After: presence.UserID(q.After), Status: presence.Status(q.Status), Limit: q.Limit}
 	if s := want.Status; s != "" && s != presence.Online && s != presence.Away && s != presence.Busy {
-		return want, problem.BadField("status", q.Status, "members have no such status", "online, away, busy")
+		return want, problem.BadField("status", q.Status, "unknown status of a member", "online, away, busy")
 	}
 	return want, nil
 }

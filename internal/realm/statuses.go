@@ -28,7 +28,7 @@ func (d Desk) Status(id string) (wire.PersonStatus, error) {
 func (d Desk) Statuses(ids []string) (wire.Statuses, error) {
 	doc := wire.Statuses{Statuses: make([]wire.PersonStatus, len(ids))}
 	if len(ids) == 0 || len(ids) > MostAsked {
-		return doc, problem.BadField("users", fmt.Sprint(len(ids)), "so many people cannot be asked about at once", "1 to 1000 people")
+		return doc, problem.BadField("users", fmt.Sprint(len(ids)), "too many people, or none", "1 to 1000 people")
 	}
 	for i, id := range ids {
 		var err error
@@ -54,7 +54,7 @@ func statusDocument(sight engine.Sight) wire.PersonStatus {
 // SetStatus sets a person's status on their behalf.
 func (d Desk) SetStatus(ctx context.Context, id string, asked wire.StatusWanted) (wire.PersonStatus, error) {
 	if asked.Status == "" {
-		return wire.PersonStatus{}, problem.BadField("status", "", "there is no status to set", "busy, away; DELETE lets it follow the sessions again")
+		return wire.PersonStatus{}, problem.BadField("status", "", "status is required", "busy, away; use DELETE to clear it")
 	}
 	in := presence.SetStatus{Status: presence.Status(asked.Status), Note: asked.Note}
 	if asked.Until != nil {

@@ -177,23 +177,23 @@ func document(t *testing.T) object {
 	doc := object{
 		"openapi": "3.1.0",
 		"info": object{"title": "Tovik", "version": "1", "summary": "Who is here, who is away, who is typing, how many, and since when.", "license": object{"name": "MIT", "identifier": "MIT"},
-			"description": "Every error is a problem document (RFC 9457) whose type is a page that explains it. Every answer has the id of its request in X-Request-ID, which requests may bring. " +
-				"Operators and back ends show a key; RateLimit says how often it may still ask. Answers have an ETag and are 304 to who has them, and are packed with gzip for who takes that. " +
-				"A write with an Idempotency-Key is carried out once, whatever is retried, for a day as long as the service runs. Lists come as JSON, NDJSON or CSV, and as an event stream where they can be followed."},
+			"description": "Every error is a problem document (RFC 9457); its type is a page that explains it. Every answer has the id of its request in X-Request-ID; a request may bring its own. " +
+				"Operators and back ends send a key as bearer; RateLimit says how many requests are left. Answers have an ETag, are 304 for a client that has them, and are compressed with gzip on request. " +
+				"A write with an Idempotency-Key is carried out once, however often it is sent, for a day as long as the service runs. Lists come as JSON, NDJSON or CSV, and as event streams where they can be followed."},
 		"servers": []any{object{"url": "/"}}, "tags": topics, "paths": paths,
 		"components": object{"schemas": schemas, "responses": problems,
 			"securitySchemes": object{
 				"key":     object{"type": "http", "scheme": "bearer", "description": "A key of an operator or back end."},
-				"token":   object{"type": "http", "scheme": "bearer", "bearerFormat": "JWT", "description": "The token of a person (RFC 7519), which the back end has minted."},
-				"session": object{"type": "http", "scheme": "bearer", "description": "The key of a session, from its hello."},
-				"console": object{"type": "apiKey", "in": "cookie", "name": "tovik-console", "description": "A browser that has signed in at the console."},
+				"token":   object{"type": "http", "scheme": "bearer", "bearerFormat": "JWT", "description": "The token of a person (RFC 7519), minted by the back end."},
+				"session": object{"type": "http", "scheme": "bearer", "description": "The resume key of a session, from the answer to its hello."},
+				"console": object{"type": "apiKey", "in": "cookie", "name": "tovik-console", "description": "The sign-in of a browser at the console."},
 			},
 			"parameters": object{"idempotencyKey": object{"name": "Idempotency-Key", "in": "header", "description": "Names this request, so that it is carried out once however often it is sent: 1 to 255 characters, as of a UUID.", "schema": object{"type": "string"}}},
 			"headers": object{
-				"ETag":            object{"description": "Of the state that is answered.", "schema": object{"type": "string"}},
-				"RateLimit":       object{"description": "How many more requests the key may make at once (r), and in how many seconds all (t).", "schema": object{"type": "string"}},
-				"RateLimitPolicy": object{"description": "How many requests a key may make at once (q), and in what time they come back (w, seconds).", "schema": object{"type": "string"}},
-				"RequestID":       object{"description": "Of the request.", "schema": object{"type": "string"}},
+				"ETag":            object{"description": "The state of the answer.", "schema": object{"type": "string"}},
+				"RateLimit":       object{"description": "The number of requests left (r), and the seconds until all are available again (t).", "schema": object{"type": "string"}},
+				"RateLimitPolicy": object{"description": "The number of requests at once (q), and the seconds until they are available again (w).", "schema": object{"type": "string"}},
+				"RequestID":       object{"description": "The id of the request.", "schema": object{"type": "string"}},
 			}},
 	}
 	text, err := json.Marshal(doc) // so that everything in it is plain
@@ -255,12 +255,12 @@ func responses(op httpapi.Operation, schemaOf func(any) object, problems object)
 		}
 	}
 	if len(content) > 0 {
-		done["content"], done["description"] = content, "What was asked for."
+		done["content"], done["description"] = content, "The answer."
 	}
 	all := object{fmt.Sprint(statusOf(op)): done}
 	if operated && op.Method == "GET" && op.Gives != nil {
 		headers["ETag"] = object{"$ref": "#/components/headers/ETag"}
-		all["304"] = object{"description": "It is as it was: If-None-Match has the ETag of what would be answered."}
+		all["304"] = object{"description": "Unchanged: If-None-Match has the present ETag."}
 	}
 	byStatus := map[int][]string{}
 	for _, code := range codesOf(op) {

@@ -25,7 +25,7 @@ func (w *world) Reload() (wire.Reloaded, error) {
 	defer w.mu.Unlock()
 	refused := func(detail string) (wire.Reloaded, error) {
 		w.config.Log.Warn("the configuration was not taken over", "because", detail)
-		return wire.Reloaded{}, &wire.Problem{Code: wire.CodeBadConfig, Detail: detail + "; nothing has been changed", Allowed: "a configuration that tovik config check finds right"}
+		return wire.Reloaded{}, &wire.Problem{Code: wire.CodeBadConfig, Detail: detail + "; nothing has been changed", Allowed: "a configuration that passes tovik config check"}
 	}
 	if w.config.Reread == nil {
 		return refused("the service was started without a configuration that could be read anew")

@@ -109,12 +109,12 @@ func (w *world) AddRealm(name string) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if room, err := presence.ParseRoom(name); err != nil || len(room) > 64 {
-		return &wire.Problem{Code: wire.CodeBadField, Field: "name", Value: wire.Shorten(name), Detail: "a realm cannot have this name",
+		return &wire.Problem{Code: wire.CodeBadField, Field: "name", Value: wire.Shorten(name), Detail: "invalid name of a realm",
 			Allowed: "1 to 64 bytes: words of letters, digits, - and _, joined by single dots"}
 	}
 	_, err := w.store.AddRealm(name)
 	if errors.Is(err, records.ErrExists) || name == access.Main {
-		return &wire.Problem{Code: wire.CodeExists, Field: "name", Value: name, Detail: "there is a realm of this name", Allowed: "another name"}
+		return &wire.Problem{Code: wire.CodeExists, Field: "name", Value: name, Detail: "a realm of this name exists", Allowed: "another name"}
 	}
 	if err != nil {
 		return err
@@ -127,7 +127,7 @@ func (w *world) RemoveRealm(name string) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if name == access.Main {
-		return &wire.Problem{Code: wire.CodeBadField, Field: "realm", Value: name, Detail: "the main realm stays", Allowed: "a realm that was added"}
+		return &wire.Problem{Code: wire.CodeBadField, Field: "realm", Value: name, Detail: "the main realm cannot be removed", Allowed: "a realm that was added"}
 	}
 	r, err := w.realms.Get(name)
 	if err != nil {
