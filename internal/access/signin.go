@@ -35,7 +35,7 @@ func NewSignIns(store *records.Store, keys *Keyring, log *slog.Logger) *SignIns 
 	s := &SignIns{store: store, keys: keys, log: log, all: map[[sha256.Size]byte]records.SignIn{}}
 	kept, err := store.SignIns()
 	if err != nil {
-		log.Warn("sign-ins at the console are not known any more", "error", err)
+		log.Warn("the stored sign-ins could not be read", "error", err)
 	}
 	for _, one := range kept {
 		s.all[[sha256.Size]byte(one.Hash)] = one
@@ -60,7 +60,7 @@ func (s *SignIns) Open(key string, now time.Time) (token string) {
 		err = s.store.DropSignIns()
 	}
 	if err = errors.Join(err, s.store.AddSignIn(one)); err != nil {
-		s.log.Warn("a sign-in at the console will end with the service", "error", err)
+		s.log.Warn("a sign-in could not be stored and ends with the service", "error", err)
 	}
 	return token
 }
@@ -85,6 +85,6 @@ func (s *SignIns) Close(token string) {
 		return
 	}
 	if err := s.store.RemoveSignIn(hash[:]); err != nil {
-		s.log.Warn("a sign-in that was ended may come back with a restart", "error", err)
+		s.log.Warn("a sign-out could not be stored and is undone by a restart", "error", err)
 	}
 }

@@ -241,7 +241,7 @@ func (d *doctor) disk(dir string) {
 	}
 	took, advice := time.Since(began), ""
 	if took > 200*time.Millisecond {
-		advice = "What has to last is settled on the disk before it is answered; on this one that takes long. Keep the records on another."
+		advice = "Changes that must survive are synced to the disk before they are answered, and this disk is slow. Keep the records on another disk."
 	}
 	d.note("disk", fmt.Sprintf("settles a write in %s", lasting(took)), advice)
 	if free, err := freeSpace(dir); err == nil {

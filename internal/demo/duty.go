@@ -49,12 +49,12 @@ func keepWatch(ctx context.Context, o Options, people []character) {
 	api := client.API{Server: o.Server, Key: o.Key}
 	for room, expected := range onDuty(people) {
 		if _, err := api.Declare(ctx, string(room), expected); err != nil && ctx.Err() == nil {
-			o.Log.Warn("a room was not declared", "room", room, "error", err)
+			o.Log.Warn("declaring a room failed", "room", room, "error", err)
 		}
 	}
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
-		o.Log.Warn("the siren has no address", "error", err)
+		o.Log.Warn("the siren cannot listen", "error", err)
 		return
 	}
 	service := &http.Server{Handler: siren(), ReadHeaderTimeout: time.Second}
@@ -63,7 +63,7 @@ func keepWatch(ctx context.Context, o Options, people []character) {
 		_ = service.Close()
 	}()
 	if err := tellSiren(ctx, api, "http://"+listener.Addr().String()+"/siren"); err != nil && ctx.Err() == nil {
-		o.Log.Warn("the siren is not told", "error", err)
+		o.Log.Warn("adding the hook of the siren failed", "error", err)
 	}
 	_ = service.Serve(listener)
 }

@@ -203,7 +203,7 @@ func (t *tab) connect(ctx context.Context) {
 			return
 		}
 		if ctx.Err() == nil {
-			t.options.Log.Warn("a link was not made", "user", t.who.user, "error", err)
+			t.options.Log.Warn("connecting failed", "user", t.who.user, "error", err)
 		}
 		pause(ctx, t.between(500*time.Millisecond, 2*time.Second))
 	}

@@ -323,11 +323,11 @@ func (d *Dispatcher) settle(h *hook, l *lane, tried records.Delivery, wait time.
 	}
 	if tried.Answered == http.StatusGone {
 		h.Paused = true
-		d.log.Warn("a hook is paused: its address says that it is gone for good", "hook", h.ID, "url", h.URL)
+		d.log.Warn("hook paused: its address answered 410 Gone", "hook", h.ID, "url", h.URL)
 		paused := h.Hook
 		d.saving.Go(func() { // the file may be slow, and the lock must not wait for it
 			if err := d.store.PutHook(&paused); err != nil {
-				d.log.Warn("a hook could not be paused on record", "hook", paused.ID, "error", err)
+				d.log.Warn("the pause of a hook could not be written", "hook", paused.ID, "error", err)
 			}
 		})
 	}

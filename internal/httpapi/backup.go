@@ -17,7 +17,7 @@ func (a *API) backup(c fiber.Ctx) error {
 	}
 	file, lacks, err := a.realms.Backup(ctx)
 	if lacks != nil {
-		a.log.Warn("a backup lacks what cannot be written", "error", lacks)
+		a.log.Warn("a backup is incomplete", "error", lacks)
 	}
 	if err != nil {
 		done()

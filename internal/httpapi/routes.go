@@ -225,7 +225,7 @@ func (a *API) adminRoutes() []route {
 			Shows: read, Reach: ReachRooms, Gives: wire.Policies{}, Forms: tables, Query: []Parameter{qRoom, qFormat}, Fails: []string{"bad-room"}}, a.policies},
 		{Operation{Method: get, Path: "/v1/health", ID: "getHealth", Topic: topic, Says: "Get the state of the service: the records, and the realm in numbers", More: "A key limited to some rooms gets no numbers of the realm.",
 			Shows: read, Reach: ReachRooms, Gives: wire.ServiceHealth{}}, a.health},
-		{Operation{Method: post, Path: "/v1/reload", ID: "reload", Topic: topic, Says: "Reload the configuration file", More: "The file is taken over whole or not at all: policies, origins of realms, how long records are kept, the certificate. A change that needs a restart is refused by name.",
+		{Operation{Method: post, Path: "/v1/reload", ID: "reload", Topic: topic, Says: "Reload the configuration file", More: "The file is applied whole or not at all: policies, origins of realms, how long records are kept, the certificate. A change that needs a restart is refused by name.",
 			Shows: operate, Reach: ReachService, Gives: wire.Reloaded{}, Fails: []string{"bad-config"}}, a.reload},
 		{Operation{Method: get, Path: "/metrics", ID: "metrics", Topic: topic, Says: "Metrics in the Prometheus text format", Shows: read, Reach: ReachService, Forms: []string{"text/plain"}}, func(c fiber.Ctx) error { return a.exposition(c) }},
 		{Operation{Method: get, Path: "/debug/pprof/{profile}", ID: "profile", Topic: topic, Says: "A profile of the running service, for go tool pprof",

@@ -60,7 +60,7 @@ func (w *Writer) tidy(ctx context.Context) {
 			err = w.prune(ctx, time.Now())
 		}
 		if err != nil && ctx.Err() == nil {
-			w.log.Warn("the records could not be tidied", "error", err)
+			w.log.Warn("deleting old records failed", "error", err)
 		}
 	}
 }

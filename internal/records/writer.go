@@ -291,7 +291,7 @@ func (w *Writer) settle(ctx context.Context) {
 			return
 		case <-ticker.C:
 			if err := w.store.settle(ctx); err != nil && ctx.Err() == nil {
-				w.log.Warn("what was written could not be settled on the disk", "error", hint(err))
+				w.log.Warn("syncing the records to the disk failed", "error", hint(err))
 			}
 		}
 	}
@@ -407,7 +407,7 @@ func (w *Writer) note(b *batch, err error) {
 		h.Waiting, h.Lag = len(b.entries)+len(b.people)+len(b.deliveries), time.Since(b.since)
 		if h.Failing == nil {
 			h.Since = time.Now()
-			w.log.Error("the records cannot be written: presence goes on, and the journal waits", "error", hint(err))
+			w.log.Error("the records cannot be written; presence continues and entries wait", "error", hint(err))
 		}
 		h.Failing = hint(err)
 		return

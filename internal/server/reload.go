@@ -24,7 +24,7 @@ func (w *world) Reload() (wire.Reloaded, error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	refused := func(detail string) (wire.Reloaded, error) {
-		w.config.Log.Warn("the configuration was not taken over", "because", detail)
+		w.config.Log.Warn("configuration not reloaded", "because", detail)
 		return wire.Reloaded{}, &wire.Problem{Code: wire.CodeBadConfig, Detail: detail + "; nothing has been changed", Allowed: "a configuration that passes tovik config check"}
 	}
 	if w.config.Reread == nil {
@@ -65,7 +65,7 @@ func (w *world) Reload() (wire.Reloaded, error) {
 	if done.Changed == nil {
 		done.Changed = []string{}
 	}
-	w.config.Log.Info("the configuration was taken over", "changed", strings.Join(done.Changed, ", "))
+	w.config.Log.Info("configuration reloaded", "changed", strings.Join(done.Changed, ", "))
 	return done, nil
 }
 

@@ -69,7 +69,7 @@ func (w *world) beginAll(ctx context.Context) error {
 		}
 		for _, set := range w.config.Realms[name].KeySets {
 			set.Realm = name
-			if err := w.keys.UseKeySet(ctx, set, func(err error) { w.config.Log.Warn("a key set", "realm", name, "error", err) }); err != nil {
+			if err := w.keys.UseKeySet(ctx, set, func(err error) { w.config.Log.Warn("a key set could not be fetched", "realm", name, "error", err) }); err != nil {
 				return err
 			}
 		}
@@ -139,7 +139,7 @@ func (w *world) RemoveRealm(name string) error {
 	w.gateway.CloseRealm(name)
 	r.Close()
 	if err := w.writer.End(context.Background(), name); err != nil {
-		w.config.Log.Warn("what waits to be written", "error", err)
+		w.config.Log.Warn("writing the records failed", "error", err)
 	}
 	if err := w.store.RemoveRealm(name); err != nil && !errors.Is(err, records.ErrNotFound) {
 		return err
