@@ -193,7 +193,8 @@ func (l *Link) Typing(ctx context.Context, room string, on bool) error {
 }
 
 // SetStatus sets the status of the person to busy or away, with a note, until a time; a zero
-// time is no end. An empty status clears it.
+// time is no end. An empty status follows the sessions; a note may go with it. Both empty clear
+// what is set.
 func (l *Link) SetStatus(ctx context.Context, status, note string, until time.Time) error {
 	r := wire.Request{Type: wire.TypeStatus, Status: status, Note: note}
 	if !until.IsZero() {

@@ -52,11 +52,12 @@ func (a API) Explain(ctx context.Context, user, room string) (wire.Explanation, 
 	return doc, a.call(ctx, http.MethodGet, path, nil, &doc)
 }
 
-// SetStatus sets the status of a person on their behalf; an empty status clears it.
+// SetStatus sets the status of a person on their behalf, or a note alone. Without both it clears
+// what is set.
 func (a API) SetStatus(ctx context.Context, user string, wanted wire.StatusWanted) (wire.PersonStatus, error) {
 	var doc wire.PersonStatus
 	path := "/v1/people/" + url.PathEscape(user) + "/status"
-	if wanted.Status == "" {
+	if wanted.Status == "" && wanted.Note == "" {
 		return doc, a.call(ctx, http.MethodDelete, path, nil, &doc)
 	}
 	return doc, a.call(ctx, http.MethodPut, path, wanted, &doc)

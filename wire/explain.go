@@ -70,7 +70,7 @@ type PersonStatus struct {
 
 // StatusWanted is the status to set for a person.
 type StatusWanted struct {
-	Status string `json:"status" jsonschema:"enum=busy,enum=away"`
+	Status string `json:"status,omitempty" jsonschema:"enum=busy,enum=away"` // absent: a note alone
 	Note   string `json:"note,omitempty"`
 	Until  *Time  `json:"until,omitempty"`
 }

@@ -49,12 +49,12 @@ func presenceCommands() []*cli.Command {
 		})
 	status := calling("status", "show or set the status of a person", "USER", "Example: tovik status e-01 --set busy --note 'at the sluice' --for 30m",
 		[]cli.Flag{
-			&cli.StringFlag{Name: "set", Usage: "busy or away; none to follow their sessions again"}, &cli.StringFlag{Name: "note", Usage: "a `TEXT` to show with the status"},
+			&cli.StringFlag{Name: "set", Usage: "busy or away; none to follow their sessions again"}, &cli.StringFlag{Name: "note", Usage: "a `TEXT` to show with the status, or alone"},
 			&cli.DurationFlag{Name: "for", Usage: "for this `TIME`; by default until it is changed"},
 		},
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			user := c.Args().First()
-			if !c.IsSet("set") {
+			if !c.IsSet("set") && !c.IsSet("note") {
 				doc, err := a.Statuses(ctx, user)
 				if err != nil {
 					return err
@@ -64,7 +64,7 @@ func presenceCommands() []*cli.Command {
 			wanted := wire.StatusWanted{Status: c.String("set"), Note: c.String("note")}
 			if wanted.Status == "none" {
 				wanted.Status = ""
-			} else if wanted.Status == "" {
+			} else if wanted.Status == "" && c.IsSet("set") {
 				return usage("--set is empty; allowed: busy, away, none")
 			}
 			if d := c.Duration("for"); d > 0 {

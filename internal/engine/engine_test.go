@@ -9,7 +9,6 @@ import (
 	"strings"
 	"sync"
 	"testing"
-	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/require"
@@ -19,72 +18,73 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// listener records all news, in order.
-type listener struct {
-	told []any
-	hold chan struct{} // nil: it does not wait
+// stuck is a sink and links that do not return until they are released.
+type stuck struct {
+	taking  chan struct{} // closed by the first call
+	release chan struct{}
+	once    sync.Once
 }
 
-func (l *listener) hear(what any) {
-	l.told = append(l.told, what)
-	if l.hold != nil {
-		<-l.hold
-	}
+func (s *stuck) hear() {
+	s.once.Do(func() { close(s.taking) })
+	<-s.release
 }
 
-func (l *listener) Take(b *engine.Batch)                         { l.hear(b) }
-func (l *listener) TakeUnchanged(t engine.Topic)                 { l.hear(t) }
-func (l *listener) TakeTypists(t engine.Typists)                 { l.hear(t) }
-func (l *listener) TakeSight(s engine.Sight)                     { l.hear(s) }
-func (l *listener) AskBeat(link presence.LinkID)                 { l.hear(link) }
-func (l *listener) Cut(cut presence.Cut)                         { l.hear(cut) }
-func (l *listener) TakenOut(taken presence.TakenOut)             { l.hear(taken) }
-func (l *listener) OwnChanged(changed presence.OwnChanged)       { l.hear(changed) }
-func (l *listener) WarnExpiry(link presence.LinkID, _ time.Time) { l.hear(link) }
+func (s *stuck) Take(*engine.Batch)                    { s.hear() }
+func (s *stuck) TakeUnchanged(engine.Topic)            { s.hear() }
+func (s *stuck) TakeTypists(engine.Typists)            { s.hear() }
+func (s *stuck) TakeSight(engine.Sight)                { s.hear() }
+func (s *stuck) AskBeat(presence.LinkID)               { s.hear() }
+func (s *stuck) Cut(presence.Cut)                      { s.hear() }
+func (s *stuck) TakenOut(presence.TakenOut)            { s.hear() }
+func (s *stuck) OwnChanged(presence.OwnChanged)        { s.hear() }
+func (s *stuck) WarnExpiry(presence.LinkID, time.Time) { s.hear() }
 
-// inService runs a test with an engine in a bubble.
-func inService(t *testing.T, test func(t *testing.T, e *engine.Engine, l *listener)) {
-	synctest.Test(t, func(t *testing.T) {
-		l := &listener{}
-		e := engine.New(engine.Options{Policy: presence.DefaultPolicy(), Sink: l, Links: l})
-		go e.Run(t.Context())
-		test(t, e, l)
-	})
-}
+// nobody ignores all orders about links.
+type nobody struct{}
+
+func (nobody) AskBeat(presence.LinkID)               {}
+func (nobody) Cut(presence.Cut)                      {}
+func (nobody) TakenOut(presence.TakenOut)            {}
+func (nobody) OwnChanged(presence.OwnChanged)        {}
+func (nobody) WarnExpiry(presence.LinkID, time.Time) {}
 
 func hello(user, session string, rooms ...presence.RoomName) presence.Hello {
 	return presence.Hello{User: presence.UserID(user), NewSession: presence.SessionID(session), NewKey: "k", Rooms: rooms}
 }
 
-// TestNobodyWaitsForWhoIsTold blocks the sink. The core still answers questions and accepts
-// inputs that cause no news.
+// TestNobodyWaitsForWhoIsTold blocks the sink. The core still answers questions and accepts inputs
+// that cause no news.
 func TestNobodyWaitsForWhoIsTold(t *testing.T) {
-	inService(t, func(t *testing.T, e *engine.Engine, l *listener) {
-		first, err := e.Do(t.Context(), hello("ilse", "session-1", "desk.night"))
-		require.NoError(t, err)
-		l.hold = make(chan struct{})
-		joined := make(chan error, 1)
-		go func() {
-			_, err := e.Do(context.Background(), hello("maren", "session-2", "basin.fen-end"))
-			joined <- err
-		}()
-		synctest.Wait()
-		count, exists := e.Count(engine.Topic{Room: "basin.fen-end"})
-		require.True(t, exists)
-		require.Equal(t, 1, count.People, "it has happened")
-		_, err = e.Do(t.Context(), presence.Beat{From: first.Link})
-		require.NoError(t, err)
+	s := &stuck{taking: make(chan struct{}), release: make(chan struct{})}
+	e := engine.New(engine.Options{Policy: presence.DefaultPolicy(), Sink: s, Links: s})
+	joined := make(chan presence.LinkID, 1)
+	go func() {
+		reply, _ := e.Do(context.Background(), hello("ilse", "session-1", "desk.night"))
+		joined <- reply.Link
+	}()
+	<-s.taking
+	asked := make(chan int, 1)
+	go func() {
+		count, _ := e.Count(engine.Topic{Room: "desk.night"})
+		_, _ = e.Do(context.Background(), presence.Beat{From: presence.LinkID{Session: "session-1", Number: 1}})
+		asked <- count.People
+	}()
+	select {
+	case people := <-asked:
+		require.Equal(t, 1, people, "it has happened")
 		require.Empty(t, joined, "but is answered only once it has been told")
-		close(l.hold)
-		synctest.Wait()
-		require.NoError(t, <-joined)
-	})
+	case <-time.After(10 * time.Second):
+		t.Error("the core waits for the sink")
+	}
+	close(s.release)
+	require.NotZero(t, <-joined)
 }
 
 // TestAnEngineIsASource checks that a room is the sum of its batches.
 func TestAnEngineIsASource(t *testing.T) {
 	enginetest.CheckSource(t, func(t *testing.T, sink engine.Sink) (func(context.Context, presence.Input) (presence.Reply, error), enginetest.Source) {
-		e := engine.New(engine.Options{Policy: presence.DefaultPolicy(), Sink: sink, Links: &listener{}})
+		e := engine.New(engine.Options{Policy: presence.DefaultPolicy(), Sink: sink, Links: nobody{}})
 		go e.Run(t.Context())
 		return e.Do, e
 	})
@@ -112,21 +112,16 @@ func (h *historian) Take(b *engine.Batch) {
 	h.at[b.Revision] = maps.Clone(h.members)
 }
 
-func (*historian) TakeUnchanged(engine.Topic)            {}
-func (*historian) TakeTypists(engine.Typists)            {}
-func (*historian) TakeSight(engine.Sight)                {}
-func (*historian) TakenOut(presence.TakenOut)            {}
-func (*historian) OwnChanged(presence.OwnChanged)        {}
-func (*historian) AskBeat(presence.LinkID)               {}
-func (*historian) Cut(presence.Cut)                      {}
-func (*historian) WarnExpiry(presence.LinkID, time.Time) {}
+func (*historian) TakeUnchanged(engine.Topic) {}
+func (*historian) TakeTypists(engine.Typists) {}
+func (*historian) TakeSight(engine.Sight)     {}
 
 // TestARoomReadInPartsIsOneState reads a room three members at a time while people come, go,
 // hide and become idle. Each result must equal the room at the revision that it names.
 func TestARoomReadInPartsIsOneState(t *testing.T) {
 	const room = presence.RoomName("basin.upper-weir")
 	h := &historian{members: map[presence.UserID]presence.Member{}, at: map[engine.Revision]map[presence.UserID]presence.Member{}}
-	e := engine.New(engine.Options{Policy: presence.DefaultPolicy(), Sink: h, Links: h, Window: time.Millisecond, Chunk: 3})
+	e := engine.New(engine.Options{Policy: presence.DefaultPolicy(), Sink: h, Links: nobody{}, Window: time.Millisecond, Chunk: 3})
 	var running sync.WaitGroup
 	ctx, stop := context.WithCancel(t.Context())
 	running.Go(func() { e.Run(ctx) })

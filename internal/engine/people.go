@@ -144,7 +144,7 @@ func (e *Engine) Erase(user presence.UserID) (erased map[string]int) {
 		x := e.core.Explain(now, user, "")
 		rooms := e.core.RoomsOf(user, presence.Full)
 		erased = map[string]int{"sessions": len(x.Sessions), "rooms": len(rooms), "statuses": 0, "last_seen": 0}
-		if saved, _ := e.core.SavePerson(now, user); saved.Set.Status != "" { // also of somebody who is offline
+		if saved, _ := e.core.SavePerson(now, user); saved.Set != (presence.Appearance{}) { // also of somebody who is offline
 			erased["statuses"] = 1
 		}
 		_, _ = e.core.Apply(now, presence.Erase{User: user}, &e.effects) // never refused

@@ -93,7 +93,7 @@ func (c *Core) Explain(at Instant, user UserID, room RoomName) Explanation {
 		p = &person{id: user}
 	}
 	x.Hidden, x.All = p.hidden, len(p.sessions)
-	x.Rules = []RuleTried{{RuleNoSession, x.All == 0}, {RuleSet, p.set != nil}, {RuleAwake, p.awake > 0}, {RuleIdle, x.All > 0 && p.awake == 0}}
+	x.Rules = []RuleTried{{RuleNoSession, x.All == 0}, {RuleSet, p.set != nil && p.set.Status != ""}, {RuleAwake, p.awake > 0}, {RuleIdle, x.All > 0 && p.awake == 0}}
 	for view := range viewCount {
 		x.Shown[view], x.Because[view] = p.resolve(view)
 	}

@@ -123,9 +123,9 @@ func (m *model) appearance(user presence.UserID, view presence.View) presence.Ap
 	case p.set.Status != "":
 		return p.set
 	case awake:
-		return presence.Appearance{Status: presence.Online}
+		return presence.Appearance{Status: presence.Online, Note: p.set.Note, Until: p.set.Until}
 	}
-	return presence.Appearance{Status: presence.Away}
+	return presence.Appearance{Status: presence.Away, Note: p.set.Note, Until: p.set.Until}
 }
 
 func (m *model) members(room presence.RoomName, view presence.View) []presence.Member {
@@ -343,7 +343,7 @@ func (m *model) apply(in presence.Input) mAnswer {
 			return mAnswer{code: presence.CodeBadStatus}
 		}
 		m.person(in.User).set = presence.Appearance{}
-		if in.Status != "" {
+		if in.Status != "" || in.Note != "" {
 			m.person(in.User).set = presence.Appearance{Status: in.Status, Note: in.Note, Until: in.Until}
 		}
 	case presence.Hide:

@@ -21,8 +21,8 @@ const (
 	Offline Status = "offline" // has no unended session
 )
 
-// Appearance is how others see a person, apart from rooms. Note and Until belong to a set
-// status.
+// Appearance is how others see a person, apart from rooms. Note and Until are what the person has
+// set; as something that is set, an empty Status follows the sessions.
 type Appearance struct {
 	Status Status
 	Note   string
@@ -42,7 +42,7 @@ type person struct {
 	removed  *removal
 }
 
-// setStatus is a status that a person has set.
+// setStatus is a status, or a note alone, that a person has set.
 type setStatus struct {
 	Appearance
 	person *person
@@ -93,6 +93,8 @@ func (c *Core) forget(p *person) {
 //  2. the person set busy or away: that;
 //  3. a session that is not idle: online;
 //  4. otherwise away.
+//
+// A note goes with any status but offline.
 func (p *person) appearance(view View) Appearance {
 	appearance, _ := p.resolve(view)
 	return appearance
@@ -104,12 +106,20 @@ func (p *person) resolve(view View) (Appearance, Rule) {
 		return Appearance{Status: Offline}, RuleNoSession
 	case view == Open && p.hidden:
 		return Appearance{Status: Offline}, RuleHidden
-	case p.set != nil:
+	case p.set != nil && p.set.Status != "":
 		return p.set.Appearance, RuleSet
 	case p.awake > 0:
-		return Appearance{Status: Online}, RuleAwake
+		return p.noted(Online), RuleAwake
 	}
-	return Appearance{Status: Away}, RuleIdle
+	return p.noted(Away), RuleIdle
+}
+
+// noted adds the note that the person has set.
+func (p *person) noted(status Status) Appearance {
+	if p.set == nil {
+		return Appearance{Status: status}
+	}
+	return Appearance{status, p.set.Note, p.set.Until}
 }
 
 // setStatus changes a set status. It is announced only if others see a difference; while the
@@ -130,7 +140,7 @@ func (c *Core) setStatus(now reading, in SetStatus, out *Effects) error {
 			c.wheel.clear(&p.set.timer)
 			p.set = nil
 		}
-		if in.Status != "" {
+		if in.Status != "" || in.Note != "" {
 			c.putStatus(now, p, Appearance{Status: in.Status, Note: in.Note, Until: in.Until})
 		}
 	})

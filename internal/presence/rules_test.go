@@ -470,6 +470,26 @@ func TestSetStatusSurvivesDisconnectionUntilItsEnd(t *testing.T) {
 	st.at(10*minute+soon).othersSaw("ilse changed").isShown("ilse", presence.Online, presence.Online)
 }
 
+func TestANoteGoesWithAnyStatus(t *testing.T) {
+	st := tell(t)
+	st.opens("ilse", "tab").othersSaw("ilse joined")
+	st.must(presence.SetStatus{User: "ilse", Note: "at the sluice", Until: millis(20 * minute)})
+	st.othersSaw("ilse changed").isShown("ilse", presence.Online, presence.Online)
+	require.Equal(t, "at the sluice", st.member("ilse").Note)
+	st.at(minute).does("tab", idle).othersSaw("ilse changed").isShown("ilse", presence.Away, presence.Away)
+	require.Equal(t, "at the sluice", st.member("ilse").Note)
+	st.does("tab", bye).othersSaw("ilse left: bye").isShown("ilse", presence.Offline, presence.Offline)
+	st.at(2*minute).opens("ilse", "again").othersSaw("ilse joined")
+	require.Equal(t, "at the sluice", st.member("ilse").Note, "it outlasts sessions")
+	st.must(presence.SetStatus{User: "ilse", Status: presence.Busy})
+	st.othersSaw("ilse changed")
+	require.Empty(t, st.member("ilse").Note, "the newer one replaces it")
+	st.must(presence.SetStatus{User: "ilse", Note: "back", Until: millis(3 * minute)})
+	st.othersSaw("ilse changed").isShown("ilse", presence.Online, presence.Online)
+	st.at(3*minute + soon).othersSaw("ilse changed")
+	require.Empty(t, st.member("ilse").Note)
+}
+
 func TestSetStatusIsAnnouncedOnlyIfWhatOthersSeeChanges(t *testing.T) {
 	st := tell(t)
 	st.opens("ilse", "tab").othersSaw("ilse joined")

@@ -186,7 +186,7 @@ func (c *Core) mayRestore(saved Saved) error {
 func (c *Core) restorePerson(now reading, mark int64, saved SavedPerson, out *Effects) {
 	p := c.known(saved.User)
 	p.profile, p.hidden = saved.Profile, saved.Hidden
-	if saved.Set.Status != "" && (saved.Set.Until == 0 || saved.Set.Until > now.wall) {
+	if saved.Set != (Appearance{}) && (saved.Set.Until == 0 || saved.Set.Until > now.wall) {
 		c.putStatus(now, p, saved.Set)
 	}
 	for _, r := range saved.Removed {

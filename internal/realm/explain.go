@@ -98,6 +98,14 @@ type explainer struct {
 	last   *wire.Record
 }
 
+// until returns the end of what is set, if it has one.
+func (e explainer) until(set presence.Appearance) string {
+	if set.Until == 0 {
+		return ""
+	}
+	return ", until " + e.clock(time.UnixMilli(set.Until))
+}
+
 func (e explainer) words() (words []string) {
 	say := func(format string, args ...any) { words = append(words, fmt.Sprintf(format, args...)) }
 	x := e.x
@@ -106,15 +114,14 @@ func (e explainer) words() (words []string) {
 	case presence.RuleNoSession:
 		say("They are offline: no page, device or process of theirs has a session.")
 	case presence.RuleSet:
-		until := ""
-		if shown.Until != 0 {
-			until = ", until " + e.clock(time.UnixMilli(shown.Until))
-		}
-		say("They are %s because they have set that themselves%s; what they do at their pages does not change it.", shown.Status, until)
+		say("They are %s because they have set that themselves%s; what they do at their pages does not change it.", shown.Status, e.until(shown))
 	case presence.RuleAwake:
 		say("They are online: %s.", e.awake())
 	case presence.RuleIdle:
 		say("They are away: nobody is at %s. A session is idle when it has not been touched for %s, or says so itself, as with a locked screen.", e.ofTheirs("any"), short(e.policy.IdleAfter))
+	}
+	if because := x.Because[presence.Full]; shown.Note != "" && because != presence.RuleSet {
+		say("They have set a note, %q%s.", shown.Note, e.until(shown))
 	}
 	if x.Hidden {
 		say("They hide: everybody but operators and back ends sees them offline and in no room.")

@@ -240,7 +240,7 @@ func (c *Greeting) Opened(reply presence.Reply) *wire.Opened {
 	o.Link = uint32(reply.Link.Number)
 	o.Resumed, o.NotResumed = reply.Resumed, string(reply.NotResumed)
 	o.Rooms = roomNames(reply.Rooms)
-	if reply.Set.Status != "" || reply.Hidden {
+	if reply.Set != (presence.Appearance{}) || reply.Hidden {
 		own := ownOf(reply.Set, reply.Hidden)
 		o.Own = &own
 	}

@@ -53,8 +53,8 @@ func statusDocument(sight engine.Sight) wire.PersonStatus {
 
 // SetStatus sets a person's status on their behalf.
 func (d Desk) SetStatus(ctx context.Context, id string, asked wire.StatusWanted) (wire.PersonStatus, error) {
-	if asked.Status == "" {
-		return wire.PersonStatus{}, problem.BadField("status", "", "status is required", "busy, away; use DELETE to clear it")
+	if asked.Status == "" && asked.Note == "" {
+		return wire.PersonStatus{}, problem.BadField("status", "", "a status or a note is required", "busy, away, or a note alone; use DELETE to clear both")
 	}
 	in := presence.SetStatus{Status: presence.Status(asked.Status), Note: asked.Note}
 	if asked.Until != nil {

@@ -142,7 +142,7 @@ func (r *Recorder) person(saved presence.SavedPerson) *Person {
 			p.FirstSeen = opened
 		}
 	}
-	if len(saved.Sessions) == 0 && saved.Set.Status == "" && !saved.Hidden {
+	if len(saved.Sessions) == 0 && saved.Set == (presence.Appearance{}) && !saved.Hidden {
 		return p
 	}
 	saved.Removed = nil // is a row of its own

@@ -191,7 +191,9 @@ func start(c Config, store *records.Store, secure *certificate) (*Server, error)
 	s.running.Go(func() { hook.Run(ctx) })
 	s.running.Go(func() { api.Run(ctx) })
 	s.running.Go(func() { g.Run(ctx) })
-	s.running.Go(func() { keys.Run(ctx, func(err error) { c.Log.Warn("the last use of keys could not be written", "error", err) }) })
+	s.running.Go(func() {
+		keys.Run(ctx, func(err error) { c.Log.Warn("the last use of keys could not be written", "error", err) })
+	})
 	s.running.Go(func() { reclaim(ctx) })
 	go func() {
 		defer close(s.served)

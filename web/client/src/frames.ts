@@ -123,7 +123,10 @@ export interface components {
             /** @constant */
             readonly type: "status";
             readonly id?: components["schemas"]["id"];
-            /** @enum {unknown} */
+            /**
+             * @description Empty: the sessions decide, and only the note is set.
+             * @enum {unknown}
+             */
             readonly status?: "busy" | "away" | "";
             readonly note?: string;
             /** Format: date-time */

@@ -250,7 +250,7 @@ export class Link {
     return (await this.#ask({ type: "cue", ...to, name, data })).links ?? 0;
   }
 
-  /** Sets the person's status for all their sessions; without a status it follows the sessions again. */
+  /** Sets the person's status for all their sessions, or a note alone. Without both it clears what is set. */
   setStatus(status?: "busy" | "away", note?: string, until?: Date): Promise<void> {
     return this.#tell({ type: "status", status: status ?? "", note, until });
   }

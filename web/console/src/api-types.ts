@@ -773,8 +773,11 @@ export interface components {
         /** @description StatusWanted is the status to set for a person. */
         readonly StatusWanted: {
             readonly note?: string;
-            /** @enum {string} */
-            readonly status: "busy" | "away";
+            /**
+             * @description absent: a note alone
+             * @enum {string}
+             */
+            readonly status?: "busy" | "away";
             /** Format: date-time */
             readonly until?: string;
         };
