@@ -65,7 +65,7 @@ func TestElementsAndPagesAreAccessible(t *testing.T) {
 func TestThePracticeRoomShowsWhatOthersSee(t *testing.T) {
 	t.Parallel()
 	policy := presence.DefaultPolicy()
-	policy.GraceClosing, policy.GraceLost = 8*time.Second, 20*time.Second // a busy machine is back in time, too
+	policy.GraceClosing, policy.GraceLost = 20*time.Second, 20*time.Second // a busy machine is back in time, too
 	s, err := server.Start(server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Policy: &policy, Practice: true})
 	require.NoError(t, err)
 	s.Ready()

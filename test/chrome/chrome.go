@@ -62,7 +62,12 @@ func (c *Complaints) hear(event any) {
 			c.add("logged: " + event.Entry.Text + " " + event.Entry.URL)
 		}
 	case *runtime.EventExceptionThrown:
-		c.add("threw: " + event.ExceptionDetails.Text)
+		thrown := event.ExceptionDetails
+		text := thrown.Text
+		if thrown.Exception != nil {
+			text += " " + thrown.Exception.Description
+		}
+		c.add(fmt.Sprintf("threw: %s at %s:%d", text, thrown.URL, thrown.LineNumber))
 	case *network.EventRequestWillBeSent:
 		if u, err := url.Parse(event.Request.URL); err != nil || (u.Host != c.host && u.Scheme != "data" && u.Scheme != "blob") {
 			c.add("asked another host: " + event.Request.URL)

@@ -57,9 +57,16 @@ class Page implements Browser {
     setItem: (name: string, value: string) => void this.kept.set(name, value),
     removeItem: (name: string) => void this.kept.delete(name),
   };
-  now = () => this.played.now;
-  after = (ms: number, run: () => void) => this.played.after(ms, run);
-  pageHidden = () => this.isHidden;
+  // Plain methods, as a class has them: the library must call them on their object.
+  now() {
+    return this.played.now;
+  }
+  after(ms: number, run: () => void) {
+    return this.played.after(ms, run);
+  }
+  pageHidden() {
+    return this.isHidden;
+  }
   on(happening: Happening, run: () => void) {
     const all = this.listeners.get(happening) ?? new Set();
     this.listeners.set(happening, all.add(run));
@@ -68,7 +75,9 @@ class Page implements Browser {
   happens(happening: Happening): void {
     for (const run of this.listeners.get(happening) ?? []) run();
   }
-  beacon = (_: string, body: string) => void this.beacons.push(body);
+  beacon(_: string, body: string) {
+    this.beacons.push(body);
+  }
   channel(heard: (what: unknown) => void) {
     this.heard = heard;
     return {
@@ -87,7 +96,11 @@ class Page implements Browser {
         lock,
         server: "http://service.test",
         token: user,
-        surroundings: { connect: () => this.connect(), after: this.after, random: () => 0 },
+        surroundings: {
+          connect: () => this.connect(),
+          after: (ms, run) => this.after(ms, run),
+          random: () => 0,
+        },
       },
       this,
     );

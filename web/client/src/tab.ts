@@ -65,8 +65,8 @@ export function openTab(options: TabOptions, within: Browser = browser): Tab {
       activity: (idleFor) => link.activity(idleFor),
       idle: () => link.idle(),
     },
-    within.now,
-    within.after,
+    () => within.now(),
+    (ms, run) => within.after(ms, run),
     before || within.now(),
   );
   const link = new Link({ ...options, nonce, memory, page });
