@@ -86,30 +86,41 @@ func (e *Engine) read(topic Topic, at func(presence.Instant) Revision) Snapshot 
 	count, _ := e.Count(topic)
 	most := count.People + count.People/16
 	s, roll := Snapshot{Topic: topic, Members: make([]presence.Member, 0, most)}, presence.NewRoll(most)
-	r := &reading{changed: map[presence.UserID]struct{}{}}
-	changed := map[presence.UserID]presence.Member{}
+	var r *reading // nil as long as one chunk is enough
+	var changed map[presence.UserID]presence.Member
 	for begun, more := false, true; more; begun = true {
 		e.hold(func(now presence.Instant) {
 			if !begun {
 				e.core.Call(&roll, topic.Room, topic.View)
-				e.readings[topic] = append(e.readings[topic], r)
 			}
 			s.Members, more = roll.Read(s.Members, e.chunk)
-			if more {
-				return
+			switch {
+			case more && r == nil:
+				r = &reading{changed: map[presence.UserID]struct{}{}}
+				e.readings[topic] = append(e.readings[topic], r)
+			case !more && r != nil:
+				changed = e.endReading(topic, r)
 			}
-			if e.readings[topic] = without(e.readings[topic], r); len(e.readings[topic]) == 0 {
-				delete(e.readings, topic)
+			if !more {
+				s.Revision = at(now)
+				s.Count, s.Exists = e.core.Count(topic.Room, topic.View), e.core.Exists(topic.Room, topic.View)
 			}
-			for user := range r.changed {
-				changed[user], _ = e.core.Member(user, topic.Room, topic.View)
-			}
-			s.Revision = at(now)
-			s.Count, s.Exists = e.core.Count(topic.Room, topic.View), e.core.Exists(topic.Room, topic.View)
 		})
 	}
 	s.replace(changed)
 	return s
+}
+
+// endReading returns the members who changed during a read, as they are now. The core is locked.
+func (e *Engine) endReading(topic Topic, r *reading) map[presence.UserID]presence.Member {
+	if e.readings[topic] = without(e.readings[topic], r); len(e.readings[topic]) == 0 {
+		delete(e.readings, topic)
+	}
+	changed := make(map[presence.UserID]presence.Member, len(r.changed))
+	for user := range r.changed {
+		changed[user], _ = e.core.Member(user, topic.Room, topic.View)
+	}
+	return changed
 }
 
 // replace replaces members of the snapshot, and sorts it. A member without sessions is removed.
