@@ -12,6 +12,7 @@ import (
 
 	"tovik.example/tovik/internal/delivery"
 	"tovik.example/tovik/internal/engine"
+	"tovik.example/tovik/internal/engine/enginetest"
 	"tovik.example/tovik/internal/presence"
 )
 
@@ -24,7 +25,7 @@ func (s *stage) hold(r results) {
 	policy := presence.DefaultPolicy()
 	var e *engine.Engine
 	hub := delivery.NewHub(delivery.Options{Policy: &policy, Source: func(sink engine.Sink) delivery.Source {
-		e = engine.New(engine.Options{Policy: policy, Sink: sink, Links: nobody{}, Held: held})
+		e = engine.New(engine.Options{Policy: policy, Sink: sink, Links: enginetest.NoLinks{}, Held: held})
 		return e
 	}})
 	ctx, stop := context.WithCancel(context.Background())
@@ -87,15 +88,6 @@ func (s *stage) hold(r results) {
 	hub.Close()
 	r["core_held_longest_ms"], r["core_held_p999_ms"] = held.most(0), held.most(0.001)
 }
-
-// nobody ignores all orders.
-type nobody struct{}
-
-func (nobody) AskBeat(presence.LinkID)               {}
-func (nobody) Cut(presence.Cut)                      {}
-func (nobody) WarnExpiry(presence.LinkID, time.Time) {}
-func (nobody) OwnChanged(presence.OwnChanged)        {}
-func (nobody) TakenOut(presence.TakenOut)            {}
 
 // holds collects the durations in milliseconds.
 type holds struct {

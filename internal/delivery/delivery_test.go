@@ -21,17 +21,9 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-type noLinks struct{}
-
-func (noLinks) AskBeat(presence.LinkID)               {}
-func (noLinks) Cut(presence.Cut)                      {}
-func (noLinks) WarnExpiry(presence.LinkID, time.Time) {}
-func (noLinks) OwnChanged(presence.OwnChanged)        {}
-func (noLinks) TakenOut(presence.TakenOut)            {}
-
 // hubOf returns a hub with an engine.
 func hubOf(o engine.Options) (hub *delivery.Hub, e *engine.Engine) {
-	o.Links = noLinks{}
+	o.Links = enginetest.NoLinks{}
 	hub = delivery.NewHub(delivery.Options{Policy: &o.Policy, Source: func(sink engine.Sink) delivery.Source {
 		o.Sink = sink
 		e = engine.New(o)

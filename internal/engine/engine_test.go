@@ -40,15 +40,6 @@ func (s *stuck) TakenOut(presence.TakenOut)            { s.hear() }
 func (s *stuck) OwnChanged(presence.OwnChanged)        { s.hear() }
 func (s *stuck) WarnExpiry(presence.LinkID, time.Time) { s.hear() }
 
-// nobody ignores all orders about links.
-type nobody struct{}
-
-func (nobody) AskBeat(presence.LinkID)               {}
-func (nobody) Cut(presence.Cut)                      {}
-func (nobody) TakenOut(presence.TakenOut)            {}
-func (nobody) OwnChanged(presence.OwnChanged)        {}
-func (nobody) WarnExpiry(presence.LinkID, time.Time) {}
-
 func hello(user, session string, rooms ...presence.RoomName) presence.Hello {
 	return presence.Hello{User: presence.UserID(user), NewSession: presence.SessionID(session), NewKey: "k", Rooms: rooms}
 }
@@ -84,7 +75,7 @@ func TestNobodyWaitsForWhoIsTold(t *testing.T) {
 // TestAnEngineIsASource checks that a room is the sum of its batches.
 func TestAnEngineIsASource(t *testing.T) {
 	enginetest.CheckSource(t, func(t *testing.T, sink engine.Sink) (func(context.Context, presence.Input) (presence.Reply, error), enginetest.Source) {
-		e := engine.New(engine.Options{Policy: presence.DefaultPolicy(), Sink: sink, Links: nobody{}})
+		e := engine.New(engine.Options{Policy: presence.DefaultPolicy(), Sink: sink, Links: enginetest.NoLinks{}})
 		go e.Run(t.Context())
 		return e.Do, e
 	})
@@ -121,7 +112,7 @@ func (*historian) TakeSight(engine.Sight)     {}
 func TestARoomReadInPartsIsOneState(t *testing.T) {
 	const room = presence.RoomName("basin.upper-weir")
 	h := &historian{members: map[presence.UserID]presence.Member{}, at: map[engine.Revision]map[presence.UserID]presence.Member{}}
-	e := engine.New(engine.Options{Policy: presence.DefaultPolicy(), Sink: h, Links: nobody{}, Window: time.Millisecond, Chunk: 3})
+	e := engine.New(engine.Options{Policy: presence.DefaultPolicy(), Sink: h, Links: enginetest.NoLinks{}, Window: time.Millisecond, Chunk: 3})
 	var running sync.WaitGroup
 	ctx, stop := context.WithCancel(t.Context())
 	running.Go(func() { e.Run(ctx) })

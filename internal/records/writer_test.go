@@ -23,17 +23,11 @@ import (
 )
 
 // nowhere ignores everything.
-type nowhere struct{}
+type nowhere struct {
+	enginetest.NoSink
+	enginetest.NoLinks
+}
 
-func (nowhere) Take(*engine.Batch)                                  {}
-func (nowhere) TakeUnchanged(engine.Topic)                          {}
-func (nowhere) TakeTypists(engine.Typists)                          {}
-func (nowhere) TakeSight(engine.Sight)                              {}
-func (nowhere) AskBeat(presence.LinkID)                             {}
-func (nowhere) Cut(presence.Cut)                                    {}
-func (nowhere) WarnExpiry(presence.LinkID, time.Time)               {}
-func (nowhere) OwnChanged(presence.OwnChanged)                      {}
-func (nowhere) TakenOut(presence.TakenOut)                          {}
 func (nowhere) Deliveries(*journal.Announcement) []records.Delivery { return nil }
 func (nowhere) Committed([]records.Delivery)                        {}
 

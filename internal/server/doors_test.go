@@ -290,7 +290,7 @@ func TestExportsAreComplete(t *testing.T) {
 	for i := range 2500 {
 		_, _ = fmt.Fprintf(&list, "w-%04d,Warden %d\n", i, i)
 	}
-	response, text := send(t, "POST", s.URL()+"/v1/people/import", "text/csv", &list)
+	response, text := send(t, "POST", s.URL()+"/v1/people/import", &list, "Authorization", "Bearer "+key, "Content-Type", "text/csv")
 	require.Equal(t, 200, response.StatusCode, text)
 	links := make([]*client.Link, 150)
 	for i := range links {
@@ -308,20 +308,6 @@ func TestExportsAreComplete(t *testing.T) {
 	}
 }
 
-func send(t *testing.T, method, url, media string, body io.Reader) (*http.Response, string) {
-	t.Helper()
-	request, err := http.NewRequestWithContext(t.Context(), method, url, body)
-	require.NoError(t, err)
-	request.Header.Set("Authorization", "Bearer "+key)
-	request.Header.Set("Content-Type", media)
-	response, err := http.DefaultClient.Do(request)
-	require.NoError(t, err)
-	defer func() { _ = response.Body.Close() }()
-	text, err := io.ReadAll(response.Body)
-	require.NoError(t, err)
-	return response, string(text)
-}
-
 // TestASlowUploadIsTakenAsLongAsItComes uploads for longer than the time limit of a stalled
 // request.
 func TestASlowUploadIsTakenAsLongAsItComes(t *testing.T) {
@@ -336,7 +322,7 @@ func TestASlowUploadIsTakenAsLongAsItComes(t *testing.T) {
 		}
 		_ = writer.Close()
 	}()
-	response, text := send(t, "POST", s.URL()+"/v1/people/import", "text/csv", reader)
+	response, text := send(t, "POST", s.URL()+"/v1/people/import", reader, "Authorization", "Bearer "+key, "Content-Type", "text/csv")
 	require.Equal(t, 200, response.StatusCode, text)
 	require.Contains(t, text, `"taken":60`)
 }

@@ -19,10 +19,19 @@ import (
 // ask makes a request and returns the answer with its body.
 func ask(t *testing.T, method, url, bearer, body string) (*http.Response, string) {
 	t.Helper()
-	request, err := http.NewRequestWithContext(t.Context(), method, url, strings.NewReader(body))
+	return send(t, method, url, strings.NewReader(body), "Authorization", bearer)
+}
+
+// send makes a request with headers, given as names and values, and returns the answer with its
+// body. A header without a value is not sent.
+func send(t *testing.T, method, url string, body io.Reader, headers ...string) (*http.Response, string) {
+	t.Helper()
+	request, err := http.NewRequestWithContext(t.Context(), method, url, body)
 	require.NoError(t, err)
-	if bearer != "" {
-		request.Header.Set("Authorization", bearer)
+	for i := 0; i < len(headers); i += 2 {
+		if headers[i+1] != "" {
+			request.Header.Set(headers[i], headers[i+1])
+		}
 	}
 	response, err := http.DefaultClient.Do(request)
 	require.NoError(t, err)

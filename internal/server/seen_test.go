@@ -2,7 +2,6 @@ package server_test
 
 import (
 	"encoding/json"
-	"io"
 	"net/http"
 	"strings"
 	"testing"
@@ -19,20 +18,10 @@ import (
 // glance asks with a person's token, and returns the answer.
 func glance(t *testing.T, s *server.Server, path, token string, headers ...string) (*http.Response, string) {
 	t.Helper()
-	request, err := http.NewRequestWithContext(t.Context(), "GET", s.URL()+"/v1/seen/"+path, nil)
-	require.NoError(t, err)
 	if token != "" {
-		request.Header.Set("Authorization", "Bearer "+token)
+		headers = append(headers, "Authorization", "Bearer "+token)
 	}
-	for i := 0; i < len(headers); i += 2 {
-		request.Header.Set(headers[i], headers[i+1])
-	}
-	response, err := http.DefaultClient.Do(request)
-	require.NoError(t, err)
-	defer func() { _ = response.Body.Close() }()
-	text, err := io.ReadAll(response.Body)
-	require.NoError(t, err)
-	return response, string(text)
+	return send(t, "GET", s.URL()+"/v1/seen/"+path, nil, headers...)
 }
 
 // TestAPageWithoutAConnectionSeesWhatItsPersonMay polls with the token of a person.
