@@ -11,8 +11,8 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
-	"text/tabwriter"
 	"time"
 
 	"tovik.example/tovik/bench/load"
@@ -93,8 +93,9 @@ func compare(commit, only string, pairs int) error {
 	defer cleanUp()
 	there := newStageOf(true, binary)
 	defer there.stop()
-	table := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)
-	_, _ = fmt.Fprintf(table, "FIGURE\t%s\tHERE\tUNIT\tSLOWER BY\t95 %% OF IT\tAT MOST\tPAIRS\n", commit)
+	// A row is printed as soon as it is measured: all of them may take half an hour.
+	const row = "%-28s %12s %12s  %-5s %10s  %-20s %-16s %s\n"
+	fmt.Printf(row, "FIGURE", commit, "HERE", "UNIT", "SLOWER BY", "95 % OF IT", "AT MOST", "PAIRS")
 	over := false
 	for _, c := range contests() {
 		if !strings.Contains(c.name, only) {
@@ -124,11 +125,8 @@ func compare(commit, only string, pairs int) error {
 			over, verdict = true, " (over)"
 		}
 		percent := func(v float64) string { return fmt.Sprintf("%+.1f %%", 100*(v-1)) }
-		_, _ = fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t%s to %s\t%s%s\t%d\n", c.name, number(median(old)), number(median(now)), c.unit,
-			percent(median(slower)), percent(low), percent(high), percent(c.limit), verdict, len(slower))
-	}
-	if err := table.Flush(); err != nil {
-		return err
+		fmt.Printf(row, c.name, number(median(old)), number(median(now)), c.unit, percent(median(slower)),
+			percent(low)+" to "+percent(high), percent(c.limit)+verdict, strconv.Itoa(len(slower)))
 	}
 	if over {
 		return errors.New("this build may be slower than that commit by more than is allowed")
