@@ -187,7 +187,7 @@ func TestThePageSaysWhatTheFileIs(t *testing.T) {
 	}
 	text, err := os.ReadFile(page)
 	require.NoError(t, err)
-	require.Equal(t, Page(), string(text), "make it anew: go test ./internal/config -write")
+	require.Equal(t, Page(), string(text), "to generate it, run: go test ./internal/config -write")
 }
 
 // nowhere is a source without values.

@@ -11,7 +11,7 @@ import (
 // tellCount publishes the newest count: now, or as soon as the policy of the room permits. The
 // time does not depend on the followers.
 func (h *Hub) tellCount(t *topic, now time.Time) {
-	if !t.due.IsZero() { // what is published then is the newest
+	if !t.due.IsZero() { // a count is due anyway, and will be the newest
 		h.postpone(t, now)
 		return
 	}
@@ -34,7 +34,7 @@ func (h *Hub) catchUpCount(t *topic) {
 // postpone publishes a count when it is due, if anybody follows it.
 func (h *Hub) postpone(t *topic, now time.Time) {
 	if t.waiting || t.due.IsZero() || (t.exists && !t.counted()) {
-		return // when it is published, a room that has ended is also forgotten
+		return // publishing the count will also forget a room that has ended
 	}
 	t.waiting = true
 	h.postponed.add(postponed{t, t.due}, now)

@@ -24,7 +24,7 @@ func (r *Receiver) Next(frames [][]byte) (_ [][]byte, more bool) {
 			s.catchUp()
 			r.mu.Lock()
 			if s, served = r.serve(s, to); !served && s.mayCatchUp() {
-				again = append(again, s) // the topic changed meanwhile
+				again = append(again, s) // the topic changed during the call
 			}
 		}
 		dirty = dirty[1:]

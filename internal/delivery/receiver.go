@@ -146,7 +146,7 @@ func (r *Receiver) Resume(revisions map[presence.RoomName]engine.Revision) map[p
 		if r.detail(room) == None {
 			continue
 		}
-		t := r.hub.lock(engine.Topic{Room: room, View: r.view}) // also one that has ended meanwhile, so that it is told
+		t := r.hub.lock(engine.Topic{Room: room, View: r.view}) // even if the room has just ended, so that the receiver hears it
 		if r.sub(t) == nil {
 			r.attachFresh(t)
 		}
@@ -364,7 +364,7 @@ func (s *sub) catchUp() {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	switch {
-	case snapshot.Revision != t.newest || !t.exists: // it has gone on meanwhile
+	case snapshot.Revision != t.newest || !t.exists: // the topic has a newer revision by now
 	case t.big:
 		t.pin(snapshot)
 	default:

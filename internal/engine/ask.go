@@ -11,8 +11,8 @@ import (
 // The questions to an engine. Unsealed, Sealing, Sealed and Sight answer as of the last seal;
 // the others as of now.
 
-// Unsealed tells whether a topic has changes that are not sealed yet. Waiting for the seal does
-// not hasten it: what a newcomer gets depends on the room, not on its followers.
+// Unsealed tells whether a topic has changes that are not sealed yet. Asking does not cause a
+// seal: what a newcomer gets must depend on the room, not on who follows it.
 func (e *Engine) Unsealed(topic Topic) bool {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -244,7 +244,7 @@ func (e *Engine) SavePeople(which func() []presence.UserID, each func(presence.S
 	}
 }
 
-// Known returns the people of whom there is something to save, in no particular order.
+// Known returns the people whose state is worth saving, in no particular order.
 func (e *Engine) Known() []presence.UserID {
 	e.mu.Lock()
 	defer e.mu.Unlock()

@@ -61,7 +61,7 @@ type Links interface {
 // They never block and never call the engine. They may keep the effects but not the slices, and
 // must not change them.
 type Recorder interface {
-	// Record takes what has just happened, and of whom there is something new to save.
+	// Record takes what has just happened, and the people whose saved state is out of date.
 	Record(at time.Time, effects []presence.Effect, touched []presence.UserID)
 	// Restored takes what a restart has brought back, which is nothing that happens, and
 	// whom it concerns.

@@ -384,7 +384,7 @@ func (g *Gateway) Post(session string, number uint32, key string, data []byte) (
 	}
 	if s == nil || key == "" || subtle.ConstantTimeCompare([]byte(key), []byte(s.key)) != 1 {
 		return nil, &wire.Problem{Code: wire.CodeNoLink, Field: "link", Value: wire.Shorten(session + " " + strconv.FormatUint(uint64(number), 10)),
-			Detail: "there is no event stream with this link and key", Allowed: "the posts of the last answer, with the session's key as bearer"}
+			Detail: "there is no event stream with this link and key", Allowed: "an address that the last answer gave for posts, with the session's key as bearer"}
 	}
 	s.feed.posting.Lock()
 	defer s.feed.posting.Unlock()

@@ -65,7 +65,7 @@ func (a *API) post(c fiber.Ctx) error {
 	number, err := strconv.ParseUint(param(c, "link"), 10, 32)
 	if err != nil {
 		return &wire.Problem{Code: wire.CodeBadField, Field: "link", Value: wire.Shorten(param(c, "link")),
-			Detail: "the path has no valid link number", Allowed: "the posts of the last answer"}
+			Detail: "the path has no valid link number", Allowed: "an address that the last answer gave for posts"}
 	}
 	answer, err := a.gateway.Post(param(c, "session"), uint32(number), bearer(c), c.Body())
 	if err != nil {

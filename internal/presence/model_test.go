@@ -10,7 +10,7 @@ import (
 )
 
 // model implements the rules of presence in the most obvious way, without timers, counters or
-// anything that can be computed. It computes everything anew each time. The core must agree with
+// any other derived state. It computes everything at each question. The core must agree with
 // it. Times are on one clock: the wall clock is dusk plus that.
 type model struct {
 	policy   presence.Policy

@@ -136,7 +136,7 @@ func TestARecorderKeepsWhatItIsTold(t *testing.T) {
 	})
 }
 
-// here returns who is in a room now.
+// here returns the stays of the people who are in a room now.
 func (n *night) here(room presence.RoomName) (stays []records.Stay) {
 	for _, m := range n.engine.MembersNow(room) {
 		stays = append(stays, records.Stay{User: m.User, Joined: m.Since.UnixMilli()})

@@ -209,7 +209,7 @@ func TestOpenAPI(t *testing.T) {
 	}
 	var served object
 	require.NoError(t, json.Unmarshal(wire.OpenAPI, &served))
-	require.Equal(t, withoutExamples(doc), withoutExamples(served), "make it anew: go test ./internal/server -run TestOpenAPI -write")
+	require.Equal(t, withoutExamples(doc), withoutExamples(served), "to generate it, run: go test ./internal/server -run TestOpenAPI -write")
 }
 
 func operation(id string) httpapi.Operation {
@@ -521,7 +521,7 @@ func narrow(p *playground, op httpapi.Operation, r *http.Request) *http.Request 
 	return bearerIs(mint(p.T, "e-01", "desk.night"))(p, op, r)
 }
 
-// taken uses the token of somebody who has been removed since.
+// taken uses the token of a person who was removed later.
 func taken(p *playground, op httpapi.Operation, r *http.Request) *http.Request {
 	token := tokenOf(p.T, client.Token{User: "r-01", Issued: longAgo(), Grants: wire.Grants{Rooms: []string{"**"}, People: []string{"*"}}})
 	_, err := client.API{Server: p.server.URL(), Key: key}.Remove(p.Context(), "r-01", "")

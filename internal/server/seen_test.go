@@ -58,7 +58,7 @@ func TestAPageWithoutAConnectionSeesWhatItsPersonMay(t *testing.T) {
 
 	watcher := tokenOf(t, client.Token{User: "ilse", Grants: wire.Grants{Rooms: []string{"levee.*"}, Count: []string{weir}, People: []string{"t*", "g*", "n*"}}})
 	for path, want := range map[string]string{"people/tobin/status": "online", "people/ghost/status": "offline", "people/nobody/status": "offline"} {
-		require.Eventually(t, func() bool { // what has happened a moment ago is told at the next seal
+		require.Eventually(t, func() bool { // the answer may be one seal behind
 			response, text = glance(t, s, path, watcher)
 			return response.StatusCode == 200 && strings.Contains(text, `"status":"`+want+`"`)
 		}, patience, 10*time.Millisecond, path)

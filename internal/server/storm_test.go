@@ -36,7 +36,7 @@ import (
 
 // TestEveryReceiverEndsWithTheServicesList makes many people join, leave, type, set statuses,
 // become idle, lose their links and return, while some read slowly and some not at all. In the
-// end everybody has the service's list in their view. A missing revision ends a client's link
+// end, each has the list that the service gives in their view. A missing revision ends a client's link
 // with an error.
 func TestEveryReceiverEndsWithTheServicesList(t *testing.T) {
 	t.Parallel()

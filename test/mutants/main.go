@@ -119,7 +119,7 @@ var mutants = []mutant{
 	{"somebody who comes gets a state that is sealed", "internal/engine/ask.go", "return f != nil && f.waiting\n", "return f == nil && topic.Room == \"\"\n"},
 	{"a note goes with any status", "person.go", "return Appearance{status, p.set.Note, p.set.Until}", "return Appearance{Status: status}"},
 	{"a note alone sets no status", "person.go", "case p.set != nil && p.set.Status != \"\":", "case p.set != nil && (p.set.Status != \"\" || p.set.Note != \"\"):"},
-	{"nobody who asks waits for who is told", "internal/engine/engine.go", "	e.mu.Unlock()\n	if told {\n", "	defer e.mu.Unlock()\n	if told {\n"},
+	{"a question does not wait for the sink", "internal/engine/engine.go", "	e.mu.Unlock()\n	if told {\n", "	defer e.mu.Unlock()\n	if told {\n"},
 	{"what concerns a link during its hello waits for it", "internal/gateway/registry.go", "hailing.hello.orders = append(hailing.hello.orders, order{id, do})", "_, _ = hailing, order{id, do}"},
 	{"what concerns a person during their hello waits for it", "internal/gateway/registry.go", "l.hello.orders = append(l.hello.orders, order{do: do})", "_ = order{do: do}"},
 	{"a setting that needs a restart is not taken by a reload", "internal/config/keys.go", "if !k.Reload && ", "if false && "},

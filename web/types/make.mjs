@@ -42,7 +42,7 @@ for (const [name, text] of Object.entries(made)) {
   }
   const present = await readFile(file, "utf8").catch(() => "");
   if (present !== text) {
-    console.error(`${name} is not current; make it anew: make types`);
+    console.error(`${name} is out of date; to generate it, run: make types`);
     process.exitCode = 1;
   }
 }

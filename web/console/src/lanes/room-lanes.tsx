@@ -89,7 +89,7 @@ export function RoomLanes(props: { name: string; room: Room | undefined; moment?
   );
 }
 
-/** Everybody who was in the room, by name. Whoever is there now stays in the list until it is made again. */
+/** Everybody who was in the room, by name. A person who is there now stays listed until the list is requested again. */
 function usePeople(name: string, room: Room | undefined, window: Window) {
   const step = 5 * 60_000;
   const from = Math.floor(window.from / step) * step;

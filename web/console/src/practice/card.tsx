@@ -70,7 +70,7 @@ function ScreenState({ played }: { played: PlayedPage }) {
   );
 }
 
-/** The screen of the page: who else is here, who is typing, and a field to write in. */
+/** What the page shows: the other people in the room, who is typing, and a field to write in. */
 function Screen({ played, did }: { played: PlayedPage; did: (what: string) => void }) {
   const [text, setText] = useState("");
   const snapshot = played.link?.snapshot;
