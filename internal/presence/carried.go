@@ -111,7 +111,7 @@ func (c *Core) Cue(from LinkID, to CueTo, may []Pattern) ([]Carried, error) {
 		return nil, err
 	}
 	if s.person.hidden {
-		return nil, &Refusal{Code: CodeHiding, Field: "type", Value: "cue", Allowed: "hide with on: false first"}
+		return nil, hiding("cue")
 	}
 	if !to.Own {
 		links = slices.DeleteFunc(links, func(l Carried) bool { return l.Link == from })
@@ -120,9 +120,7 @@ func (c *Core) Cue(from LinkID, to CueTo, may []Pattern) ([]Carried, error) {
 }
 
 func (c *Core) addressees(giver UserID, to CueTo, may []Pattern) ([]Carried, error) {
-	granted := func(room RoomName) bool {
-		return slices.ContainsFunc(may, func(p Pattern) bool { return p.Match(room) })
-	}
+	granted := func(room RoomName) bool { return matches(may, room) }
 	if to.Room != "" {
 		switch {
 		case !granted(to.Room):

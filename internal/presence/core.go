@@ -22,6 +22,11 @@ type Core struct {
 	leases   int           // live sessions without a connection
 	present  int           // people with a session
 
+	asks        map[AskID]*ask
+	asked       map[RoomName][]*ask // the oldest first
+	invitations map[InvitationID]*invitation
+	past        past
+
 	epoch uint64       // counts observations
 	seen  []seenMember // memory to reuse in the next observation
 }
@@ -34,6 +39,10 @@ func NewCore(policy Policy) *Core {
 		people:   map[UserID]*person{},
 		rooms:    map[RoomName]*room{},
 		wheel:    newWheel(),
+
+		asks:        map[AskID]*ask{},
+		asked:       map[RoomName][]*ask{},
+		invitations: map[InvitationID]*invitation{},
 	}
 }
 
@@ -78,7 +87,17 @@ func (c *Core) Apply(at Instant, in Input, out *Effects) (Reply, error) {
 	case Declare:
 		c.declare(in)
 	case SetPolicy:
-		c.setPolicy(now, in.Policy)
+		c.setPolicy(now, in.Policy, out)
+	case DecideAsk:
+		return Reply{}, c.decideAsk(now, in, out)
+	case InviteFor:
+		return c.inviteFor(now, in, out)
+	case EndInvitation:
+		return Reply{}, c.endInvitation(now, in, out)
+	case GrantPass:
+		return Reply{}, c.grantPass(now, in, out)
+	case RevokePass:
+		c.revokePass(now, in, out)
 	default:
 		return c.applyFrom(now, in, out)
 	}
@@ -87,23 +106,34 @@ func (c *Core) Apply(at Instant, in Input, out *Effects) (Reply, error) {
 
 // applyFrom applies an input that came over a link.
 func (c *Core) applyFrom(now reading, in Input, out *Effects) (Reply, error) {
-	from := func(link LinkID, act func(*session) error) (Reply, error) {
+	answered := func(link LinkID, act func(*session) (Reply, error)) (Reply, error) {
 		s, err := c.speaks(now, link, out)
 		if err != nil {
 			return Reply{}, err
 		}
-		return Reply{}, act(s)
+		return act(s)
+	}
+	from := func(link LinkID, act func(*session) error) (Reply, error) {
+		return answered(link, func(s *session) (Reply, error) { return Reply{}, act(s) })
 	}
 	types := func(in Typing) (Reply, error) {
-		s, err := c.speaks(now, in.From, out)
-		if err != nil {
-			return Reply{}, err
-		}
-		return c.typing(now, s, in, out)
+		return answered(in.From, func(s *session) (Reply, error) { return c.typing(now, s, in, out) })
 	}
 	switch in := in.(type) {
 	case Join:
-		return from(in.From, func(s *session) error { return c.join(now, s, in.Room, out) })
+		return answered(in.From, func(s *session) (Reply, error) { return c.join(now, s, in, out) })
+	case Doing:
+		return answered(in.From, func(s *session) (Reply, error) { return c.does(now, s, in, out) })
+	case Invite:
+		return answered(in.From, func(s *session) (Reply, error) { return c.invite(now, s, in, out) })
+	case AnswerAsk:
+		return from(in.From, func(s *session) error { return c.answerAsk(now, s, in, out) })
+	case Accept:
+		return from(in.From, func(s *session) error { return c.accept(now, s, in, out) })
+	case Decline:
+		return from(in.From, func(s *session) error { return c.decline(now, s, in, out) })
+	case TakeBack:
+		return from(in.From, func(s *session) error { return c.takeBack(now, s, in, out) })
 	case Leave:
 		return from(in.From, func(s *session) error { return c.leave(now, s, in.Room, out) })
 	case Activity:

@@ -101,7 +101,7 @@ func (s *session) fire(c *Core, now reading, out *Effects) {
 		}
 		switch d.act {
 		case LeaveRoom:
-			c.observe(s.person, leaving{d.entry.reason, s.heardWall}, out, func() { c.exit(d.entry) })
+			c.observe(s.person, leaving{d.entry.reason, s.heardWall}, out, func() { c.exit(now, d.entry) })
 		case AskForBeat:
 			s.asked = now.awake
 			out.add(AskBeat{Link: s.linkID()})

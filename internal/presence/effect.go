@@ -37,6 +37,7 @@ func (e *Effects) add(effect Effect) { e.List = append(e.List, effect) }
 type MemberChanged struct {
 	Views         Views
 	Room          RoomName
+	Engages       bool // the room engages whoever is in it
 	Before, After Member
 	Reason        Reason
 	LastSeen      int64 // Unix milliseconds
@@ -142,6 +143,33 @@ type PersonRemoved struct {
 	Room RoomName
 }
 
+// AskOpened says that somebody asks to be let into a room.
+type AskOpened struct{ OpenAsk }
+
+// AskAnswered says that an ask is over. Its sessions are to be told over Links.
+type AskAnswered struct {
+	OpenAsk
+	Outcome Outcome
+	By      UserID // who answered; empty: the back end, or nobody
+	Links   []LinkID
+}
+
+// InvitationOpened says that somebody has invited somebody.
+type InvitationOpened struct{ Invitation }
+
+// InvitationAnswered says that an invitation is over. Both sides are to be told over Links.
+type InvitationAnswered struct {
+	Invitation
+	Outcome Outcome
+	Links   []LinkID
+}
+
+// InvitationsChanged asks for the links of a person to be told their open invitations.
+type InvitationsChanged struct {
+	Links []LinkID
+	Invitations
+}
+
 // SessionEnded says that a session has ended.
 type SessionEnded struct {
 	Link     LinkID
@@ -167,3 +195,9 @@ func (SessionResumed) effect() {}
 func (SessionEnded) effect()   {}
 func (SessionIdle) effect()    {}
 func (PersonRemoved) effect()  {}
+
+func (AskOpened) effect()          {}
+func (AskAnswered) effect()        {}
+func (InvitationOpened) effect()   {}
+func (InvitationAnswered) effect() {}
+func (InvitationsChanged) effect() {}

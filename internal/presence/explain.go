@@ -14,18 +14,23 @@ const (
 	RuleNoSession Rule = "no-session"
 	RuleHidden    Rule = "hiding"
 	RuleSet       Rule = "set"
+	RuleEngaged   Rule = "engaged"
 	RuleAwake     Rule = "awake"
 	RuleIdle      Rule = "idle"
 )
 
 // Rules returns all rules, in the order in which they apply.
-func Rules() []Rule { return []Rule{RuleNoSession, RuleHidden, RuleSet, RuleAwake, RuleIdle} }
+func Rules() []Rule {
+	return []Rule{RuleNoSession, RuleHidden, RuleSet, RuleEngaged, RuleAwake, RuleIdle}
+}
 
 // Statuses returns the statuses to which a rule can lead: more than one if the person chooses.
 func (r Rule) Statuses() []Status {
 	switch r {
 	case RuleSet:
 		return []Status{Busy, Away}
+	case RuleEngaged:
+		return []Status{Busy}
 	case RuleAwake:
 		return []Status{Online}
 	case RuleIdle:
@@ -46,6 +51,12 @@ type Explanation struct {
 	Typing   bool
 	Sessions []Evidence // those in the room, or all; oldest first
 	All      int        // number of all sessions, because the status is of all of them
+	Engaged  []Engagement
+	Ask      *OpenAsk // about the room; nil: none
+	Admit    int      // people in the room who could answer an ask
+	Pass     int64    // for the room, until when; Unix milliseconds, 0: none
+	Again    int64    // the same: after a refusal, when they may ask again
+	Entry    Entry    // of the room; empty without a room
 	Rules    []RuleTried
 }
 
@@ -72,6 +83,7 @@ type Evidence struct {
 	NoInput      bool
 	Leased       bool
 	PageHidden   bool
+	Device       Device
 	Rooms        []RoomName
 	// Next is what will happen to the session if nothing more is heard of it, in order of time.
 	Next []Upcoming
@@ -93,9 +105,13 @@ func (c *Core) Explain(at Instant, user UserID, room RoomName) Explanation {
 		p = &person{id: user}
 	}
 	x.Hidden, x.All = p.hidden, len(p.sessions)
-	x.Rules = []RuleTried{{RuleNoSession, x.All == 0}, {RuleSet, p.set != nil && p.set.Status != ""}, {RuleAwake, p.awake > 0}, {RuleIdle, x.All > 0 && p.awake == 0}}
+	x.Rules = []RuleTried{{RuleNoSession, x.All == 0}, {RuleSet, p.set != nil && p.set.Status != ""}, {RuleEngaged, p.engaged > 0}, {RuleAwake, p.awake > 0}, {RuleIdle, x.All > 0 && p.awake == 0}}
 	for view := range viewCount {
 		x.Shown[view], x.Because[view] = p.resolve(view)
+	}
+	x.Engaged = p.engagements()
+	if room != "" {
+		c.explainEntry(now, p, room, &x)
 	}
 	for _, m := range p.members {
 		if m.room.name == room {
@@ -110,6 +126,22 @@ func (c *Core) Explain(at Instant, user UserID, room RoomName) Explanation {
 		}
 	}
 	return x
+}
+
+// explainEntry says how a person stands with a room that asks.
+func (c *Core) explainEntry(now reading, p *person, room RoomName, x *Explanation) {
+	x.Entry, x.Admit = c.policyOf(room).Entry, c.admitting(room)
+	if a := p.ask(room); a != nil {
+		open := a.open(now)
+		x.Ask = &open
+	}
+	is := p.standing(room)
+	if is.pass > now.wall {
+		x.Pass = is.pass
+	}
+	if is.again > now.wall {
+		x.Again = is.again
+	}
 }
 
 // Session describes a session to the holder of its resume key. It returns false for a wrong key
@@ -129,7 +161,7 @@ func (c *Core) evidence(now reading, s *session) Evidence {
 	e := Evidence{
 		Session: s.id, User: s.person.id, Kind: s.kind, Opened: stamp(s.opened), Link: s.link, State: s.state,
 		LastHeard: stamp(s.heardWall), LastActivity: wall(s.active),
-		Idle: s.idle, NoInput: s.noInput, Leased: s.leased, PageHidden: s.pageHidden,
+		Idle: s.idle, NoInput: s.noInput, Leased: s.leased, PageHidden: s.pageHidden, Device: s.device,
 		Rooms: s.rooms(),
 	}
 	if s.state == Grace {

@@ -72,7 +72,7 @@ func (c *Core) mayHello(now reading, in Hello, s *session) error {
 	if p != nil && p.removed != nil && in.Issued <= p.removed.altogether {
 		return &Refusal{Code: CodeRemoved, Field: "token", Allowed: "a token issued after the removal"}
 	}
-	if err := c.mayEnterAll(p, in); err != nil {
+	if err := c.mayEnterAll(now, p, in, s); err != nil {
 		return err
 	}
 	if err := mayReport(in, s); err != nil {
@@ -90,16 +90,23 @@ func (c *Core) mayHello(now reading, in Hello, s *session) error {
 	return nil
 }
 
-// mayEnterAll checks the rooms of a hello that wants all of them or none.
-func (c *Core) mayEnterAll(p *person, in Hello) error {
+// mayEnterAll checks the rooms of a hello that wants all of them or none. A room that must be
+// asked about refuses nothing.
+func (c *Core) mayEnterAll(now reading, p *person, in Hello, s *session) error {
 	if in.OneByOne {
 		return nil
 	}
 	if len(in.Rooms) > c.policy.RoomsPerSession {
 		return tooManyRooms(c.policy)
 	}
+	if err := c.mayEngageTogether(in.Rooms); err != nil {
+		return err
+	}
 	for _, room := range in.Rooms {
-		if err := c.mayEnter(p, in.Issued, room); err != nil {
+		if err := c.mayEngage(p, room, func(other *session) bool { return other != s && c.policy.SecondSession == AllowSecond }); err != nil {
+			return err
+		}
+		if _, err := c.mayEnter(now, p, in.Issued, in.Admits, room); err != nil {
 			return err
 		}
 	}
@@ -154,6 +161,7 @@ func (c *Core) welcome(now reading, in Hello, s *session, why NotResumed, out *E
 		c.report(now, s, *in.Report, out)
 	}
 	reply.Link, reply.Rooms, reply.Hidden = s.linkID(), s.rooms(), p.hidden
+	reply.Asked, reply.Invitations = c.askedBy(now, s, ""), p.invitations(now)
 	if p.set != nil {
 		reply.Set = p.set.Appearance
 	}
@@ -178,6 +186,9 @@ func (c *Core) link(now reading, s *session, in Hello, resumed bool, out *Effect
 	}
 	for _, e := range s.entries {
 		e.report = 0
+		if e.doing != nil {
+			e.doing.number = 0
+		}
 	}
 	c.observe(s.person, leaving{ReasonLeave, now.wall}, out, func() {
 		if !resumed {
@@ -203,10 +214,11 @@ func (c *Core) goOn(now reading, s *session, in Hello, out *Effects) (refused []
 	type known struct {
 		issued, expires           int64
 		noInput, pageHidden, idle bool
+		device                    Device
 		profile                   Profile
 	}
 	state := func() known {
-		return known{s.issued, s.expires, s.noInput, s.pageHidden, s.idle, s.person.profile}
+		return known{s.issued, s.expires, s.noInput, s.pageHidden, s.idle, s.device, s.person.profile}
 	}
 	before, rooms := state(), s.rooms()
 	c.notice(s.person, leaving{ReasonLeave, now.wall}, out, func() { refused = c.takeOver(now, s, in, true, out) })
@@ -223,13 +235,14 @@ func (c *Core) goOn(now reading, s *session, in Hello, out *Effects) (refused []
 // takeOver applies what a hello says about the session and its person.
 func (c *Core) takeOver(now reading, s *session, in Hello, resumed bool, out *Effects) (refused []RefusedRoom) {
 	s.issued, s.expires, s.warned, s.pageHidden = in.Issued, in.Expires, false, in.PageHidden
+	s.device, s.admits = in.Device, in.Admits
 	s.hears(now)
 	s.person.profile = in.Profile
 	c.wakeAtHello(now, s, in, resumed)
 	if in.Rooms != nil {
-		refused = c.moveTo(now, s, in)
+		refused = c.moveTo(now, s, in, out)
 	}
-	c.narrow(s, in.Grants, out)
+	c.narrow(now, s, in.Grants, out)
 	return refused
 }
 
@@ -276,20 +289,26 @@ func (c *Core) wakeAtHello(now reading, s *session, in Hello, resumed bool) {
 
 // moveTo puts the session into exactly the rooms of a hello; with OneByOne, only into those that
 // it may enter.
-func (c *Core) moveTo(now reading, s *session, in Hello) (refused []RefusedRoom) {
+func (c *Core) moveTo(now reading, s *session, in Hello, out *Effects) (refused []RefusedRoom) {
 	for _, e := range slices.Clone(s.entries) {
 		if !slices.Contains(in.Rooms, e.room().name) {
-			c.exit(e)
+			c.exit(now, e)
 		}
 	}
+	c.withdrawAsks(now, s, Withdrawn, out, func(room RoomName) bool { return !slices.Contains(in.Rooms, room) })
 	for _, room := range in.Rooms {
+		asks, err := c.mayEnter(now, s.person, in.Issued, in.Admits, room)
 		if in.OneByOne {
-			if err := c.mayJoin(s, in.Issued, room); err != nil {
+			if asks, err = c.mayJoin(now, s, in.Issued, in.Admits, room); err != nil {
 				refused = append(refused, RefusedRoom{room, err.(*Refusal)})
 				continue
 			}
 		}
-		c.enter(now, s, room)
+		if asks {
+			c.openAsk(now, s, room, in.NewAsk, out)
+		} else {
+			c.enter(now, s, room)
+		}
 	}
 	return refused
 }
@@ -361,8 +380,8 @@ func (c *Core) renew(now reading, s *session, in Renew, out *Effects) error {
 	}
 	s.issued, s.expires, s.warned = in.Issued, in.Expires, false
 	c.observe(p, leaving{ReasonLeave, now.wall}, out, func() {
-		p.profile = in.Profile
-		c.narrow(s, in.Grants, out)
+		p.profile, s.admits = in.Profile, in.Admits
+		c.narrow(now, s, in.Grants, out)
 	})
 	c.arm(now, s)
 	return nil

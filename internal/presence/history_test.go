@@ -41,6 +41,22 @@ func brisk(second presence.SecondSession) presence.Policy {
 	small.Capacity, small.GraceLost, small.TypingExpires = 2, 5*unit, 1*unit
 	p.Rooms = []presence.PatternPolicy{{Pattern: "basin.*", RoomPolicy: small}}
 	p.RoomsPerSession, p.SessionsPerPerson, p.SecondSession = 2, 4, second
+	p.Labels = map[presence.Status][]string{presence.Busy: {"on the radio"}}
+	return p
+}
+
+// meeting is brisk with a room that asks and engages, and one that engages.
+func meeting(second presence.SecondSession) presence.Policy {
+	p := brisk(second)
+	p.DoingEvery, p.InvitationWaits, p.InvitationsMax = 2*unit, 4*unit, 2
+	for i := range p.Rooms {
+		p.Rooms[i].DoingEvery = 1 * unit
+	}
+	desk, fen := p.RoomPolicy, p.Rooms[0].RoomPolicy
+	desk.Entry, desk.AskWaits, desk.AskPass, desk.AskAgain, desk.Engages = presence.EntryAsk, 5*unit, 20*unit, 3*unit, true
+	desk.Capacity = 2
+	fen.Engages = true
+	p.Rooms = append(p.Rooms, presence.PatternPolicy{Pattern: "desk.*", RoomPolicy: desk}, presence.PatternPolicy{Pattern: "basin.fen-end", RoomPolicy: fen})
 	return p
 }
 
@@ -63,11 +79,12 @@ type world struct {
 	story    []string
 	kept     map[presence.UserID]presence.SavedPerson // as of their last edge
 	open     strings.Builder                          // every effect that the open view sees
+	meetingWorld
 }
 
 func newWorld(t require.TestingT, policy presence.Policy) *world {
 	w := &world{t: t, core: presence.NewCore(policy), model: newModel(policy), settled: map[uint64]mAnswer{}, pending: map[uint64]presence.Hello{},
-		kept:     map[presence.UserID]presence.SavedPerson{},
+		kept: map[presence.UserID]presence.SavedPerson{}, meetingWorld: newMeetingWorld(),
 		replicas: map[presence.View]map[presence.RoomName]map[presence.UserID]presence.Member{},
 		typing:   map[presence.View]map[mPlace]bool{}, people: map[presence.View]map[presence.UserID]presence.Appearance{}}
 	for _, view := range views {
@@ -120,6 +137,7 @@ func answered(reply presence.Reply, err error) mAnswer {
 		return mAnswer{code: refusal.Code}
 	}
 	answer := mAnswer{pending: reply.Pending, link: reply.Link, resumed: reply.Resumed, why: reply.NotResumed, stale: reply.Stale}
+	answer.meeting = meetingOf(reply)
 	for _, r := range reply.Refused {
 		answer.refused += fmt.Sprintf("%s: %s ", r.Room, r.Err.Code)
 	}
@@ -155,6 +173,8 @@ func (w *world) take() {
 		case presence.Settled:
 			w.settled[effect.Attempt] = answered(effect.Reply, effect.Err)
 			w.welcomed(w.pending[effect.Attempt], effect.Reply)
+		default:
+			w.takeMeeting(effect)
 		}
 	}
 	for _, user := range w.effects.Touched {
@@ -197,6 +217,7 @@ func (w *world) agree() {
 	for attempt, want := range w.model.settled {
 		same(w, want, w.settled[attempt], "a settled hello")
 	}
+	w.agreeOnMeetings()
 	for _, view := range views {
 		for _, room := range someRooms {
 			w.agreeOnRoom(room, view)
@@ -268,13 +289,19 @@ func sameList[T comparable](w *world, want, got []T, what string) {
 // input turns a number into an input. Zero is none, so that shrinking removes inputs. The low
 // bits choose the kind.
 func (w *world) input(n uint64) presence.Input {
-	kind, a, b, c := n%32, int(n>>5%16), int(n>>9%16), int(n>>13%16)
+	kind, a, b, c := n%64, int(n>>6%16), int(n>>10%16), int(n>>14%16)
 	user, room := someUsers[a%3], someRooms[b%3]
 	var link presence.LinkID
 	if len(w.links) > 0 {
 		link = w.links[len(w.links)-1-c%min(len(w.links), 8)]
 	}
 	wall := dusk.Add(w.now).UnixMilli()
+	if kind >= 32 {
+		if in := w.meetingInput(kind, a, b, c, user, room, link, wall); in != nil {
+			return in
+		}
+		kind -= 32
+	}
 	switch kind {
 	case 0:
 		return nil
@@ -288,7 +315,7 @@ func (w *world) input(n uint64) presence.Input {
 		}
 		return nil
 	case 8, 9:
-		return presence.Join{From: link, Room: room}
+		return presence.Join{From: link, Room: room, NewAsk: w.newAsk()}
 	case 10:
 		return presence.Leave{From: link, Room: room}
 	case 11:
@@ -333,7 +360,14 @@ func (w *world) input(n uint64) presence.Input {
 		if c%2 == 0 {
 			until = wall + int64(time.Duration(c)*unit/time.Millisecond)
 		}
-		return presence.SetStatus{User: user, Status: []presence.Status{"", presence.Busy, presence.Away}[b%3], Note: strings.Repeat("!", a%2), Until: until}
+		in := presence.SetStatus{User: user, Status: []presence.Status{"", presence.Busy, presence.Away}[b%3], Note: strings.Repeat("!", a%2), Until: until}
+		if b%4 == 1 {
+			in.Label = "on the radio"
+		}
+		if b%5 == 1 {
+			in.Session = link.Session
+		}
+		return in
 	case 26, 27:
 		return presence.Hide{User: user, Hidden: b%2 == 0}
 	case 28:
@@ -344,7 +378,7 @@ func (w *world) input(n uint64) presence.Input {
 	case 29:
 		return presence.SignOut{User: user}
 	case 30:
-		return presence.Renew{From: link, Issued: wall, Expires: wall + int64(time.Duration(b)*unit/time.Millisecond), Profile: presence.Profile{Name: fmt.Sprint(a % 2)}, Grants: grants(a)}
+		return presence.Renew{From: link, Issued: wall, Expires: wall + int64(time.Duration(b)*unit/time.Millisecond), Profile: presence.Profile{Name: fmt.Sprint(a % 2)}, Grants: grants(a), Admits: admits(b)}
 	}
 	return presence.Declare{Room: room, Declared: a%2 == 0}
 }
@@ -365,7 +399,8 @@ func (w *world) hello(in presence.Hello, a, b, c int) presence.Hello {
 		in.Rooms = someRooms[a%2 : a%2+b%3]
 	}
 	in.Leased, in.NoInput, in.PageHidden = b%7 == 6, c%7 == 6, c%4 == 3
-	in.OneByOne, in.Grants = c%3 == 1, grants(a+b)
+	in.OneByOne, in.Grants, in.Admits, in.NewAsk = c%3 == 1, grants(a+b), admits(b+c), w.newAsk()
+	in.Device = presence.Device(b % 5)
 	if in.Leased && a%3 > 0 {
 		in.Report = &presence.Report{Active: a%4 == 1, Idle: a%4 == 2}
 		if c%2 == 0 {
@@ -395,8 +430,8 @@ func grants(n int) []presence.Pattern {
 // each input has its own tick.
 func (w *world) after(i int, n uint64) time.Duration {
 	pause := time.Duration(0)
-	if n>>17%4 == 0 {
-		pause = time.Duration(n>>19%8) * unit
+	if n>>18%4 == 0 {
+		pause = time.Duration(n>>20%8) * unit
 	}
 	at := w.now.Truncate(unit) + pause + time.Duration(i)*tickTime
 	if at <= w.now {
@@ -417,13 +452,17 @@ func (w *world) play(history []uint64, each func()) {
 }
 
 func numbers(t *rapid.T) []uint64 {
-	return rapid.SliceOfN(rapid.Uint64Range(0, 1<<25-1), historyLength, historyLength).Draw(t, "history")
+	return rapid.SliceOfN(rapid.Uint64Range(0, 1<<26-1), historyLength, historyLength).Draw(t, "history")
 }
 
 func TestModelCoreAndReplicasAgree(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		second := rapid.SampledFrom([]presence.SecondSession{presence.AllowSecond, presence.AllowSecond, presence.ReplaceFirst, presence.RefuseSecond}).Draw(t, "second")
-		w := newWorld(t, brisk(second))
+		policy := brisk(second)
+		if rapid.Bool().Draw(t, "meeting") {
+			policy = meeting(second)
+		}
+		w := newWorld(t, policy)
 		defer func() {
 			if t.Failed() {
 				t.Logf("the history:\n%s", strings.Join(w.story, "\n"))
@@ -439,7 +478,7 @@ func TestModelCoreAndReplicasAgree(t *testing.T) {
 // crash.
 func TestRestartIsNotSeen(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		w := newWorld(t, brisk(presence.AllowSecond))
+		w := newWorld(t, meeting(presence.AllowSecond))
 		history := numbers(t)
 		w.play(history[:100], func() {})
 		saved := w.core.Save(instant(w.now))
@@ -466,12 +505,12 @@ func TestRestartIsNotSeen(t *testing.T) {
 		if rapid.Bool().Draw(t, "crash") {
 			saved = kept
 		}
-		restored := presence.NewCore(brisk(presence.AllowSecond))
+		restored := presence.NewCore(meeting(presence.AllowSecond))
 		var out presence.Effects
 		require.NoError(t, restored.Restore(instant(w.now), saved, &out))
 		for _, view := range views {
 			for _, room := range someRooms {
-				require.Equal(t, w.core.Members(room, view), restored.Members(room, view), "a restart is not seen")
+				require.Equal(t, withoutDoing(w.core.Members(room, view)), withoutDoing(restored.Members(room, view)), "a restart is not seen")
 				require.Equal(t, w.core.Count(room, view), restored.Count(room, view))
 			}
 		}
@@ -488,7 +527,12 @@ func withoutTimes(people []presence.SavedPerson, restarted bool) []presence.Save
 		for j := range people[i].Sessions {
 			s := &people[i].Sessions[j]
 			s.LastHeard, s.LastActive, s.Live = 0, 0, s.Live && !restarted
+			s.Rooms = slices.Clone(s.Rooms)
+			for k := range s.Rooms { // is saved every 5 s
+				s.Rooms[k].Doing, s.Rooms[k].DoingOrder = "", 0
+			}
 		}
+		people[i] = withoutTimesOfMeetings(people[i])
 	}
 	return people
 }
@@ -498,7 +542,7 @@ func withoutTimes(people []presence.SavedPerson, restarted bool) []presence.Save
 func TestOpenViewTellsNothingOfWhoHides(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		history := numbers(t)
-		ghost := rapid.SliceOfN(rapid.Uint64Range(0, 1<<25-1), historyLength, historyLength).Draw(t, "ghost")
+		ghost := rapid.SliceOfN(rapid.Uint64Range(0, 1<<26-1), historyLength, historyLength).Draw(t, "ghost")
 		without := openEffects(t, history, nil)
 		with := openEffects(t, history, ghost)
 		require.Equal(t, without, with)
@@ -507,9 +551,10 @@ func TestOpenViewTellsNothingOfWhoHides(t *testing.T) {
 
 // openEffects plays a history together with the acts of a person who hides all the time.
 func openEffects(t *rapid.T, history, ghost []uint64) string {
-	policy := brisk(presence.AllowSecond)
+	policy := meeting(presence.AllowSecond)
 	w := newWorld(t, policy)
-	g := &world{t: t, core: w.core, model: newModel(policy), settled: map[uint64]mAnswer{}, pending: map[uint64]presence.Hello{}}
+	g := &world{t: t, core: w.core, model: newModel(policy), settled: map[uint64]mAnswer{}, pending: map[uint64]presence.Hello{}, meetingWorld: newMeetingWorld()}
+	g.minted = 1_000_000
 	_, err := w.core.Apply(instant(0), presence.Hide{User: "ghost", Hidden: true}, &w.effects)
 	require.NoError(t, err)
 	for i, n := range history {
@@ -517,6 +562,7 @@ func openEffects(t *rapid.T, history, ghost []uint64) string {
 		if ghost != nil {
 			g.now, g.attempts = w.now, uint64(1_000_000+i)
 			if in := asGhost(g.input(ghost[i])); in != nil {
+				g.asks, g.invites = w.asks, w.invites                    // it tries to answer what is others'
 				reply, _ := w.core.Apply(instant(w.now), in, &w.effects) // a refusal is as good an act as any
 				if hello, ok := in.(presence.Hello); ok {
 					g.welcomed(hello, reply)
@@ -547,7 +593,10 @@ func asGhost(in presence.Input) presence.Input {
 		return in
 	case presence.SignOut:
 		return presence.SignOut{User: "ghost"}
-	case presence.Hide, presence.Remove, presence.Declare:
+	case presence.InviteFor:
+		in.User = "ghost"
+		return in
+	case presence.Hide, presence.Remove, presence.Declare, presence.DecideAsk, presence.EndInvitation, presence.GrantPass, presence.RevokePass:
 		return nil
 	}
 	return in
@@ -579,6 +628,8 @@ func (w *world) takeOpen() {
 			if hello, ok := w.pending[effect.Attempt]; ok {
 				w.welcomed(hello, effect.Reply)
 			}
+		default:
+			w.noteMeeting(effect)
 		}
 	}
 	w.effects.Reset()

@@ -29,6 +29,9 @@ type Hello struct {
 
 	NewSession SessionID
 	NewKey     string
+	// NewAsk is the id of the ask that it opens, if it must ask to be let into a room; further
+	// ones get ids made from it.
+	NewAsk AskID
 
 	// Rooms are the rooms that the session is in from now on. Nil keeps the rooms of a resumed
 	// session; an empty list leaves all.
@@ -39,6 +42,8 @@ type Hello struct {
 	// Grants are the rooms that the token grants. A resumed session leaves all others. Nil means
 	// all rooms.
 	Grants []Pattern
+	// Admits are the rooms into which the token allows to let others.
+	Admits []Pattern
 	// Report is what has happened at a leased session since its last hello, or nil.
 	Report *Report
 
@@ -50,6 +55,8 @@ type Hello struct {
 	// NoInput says that the session has no human input (a device, a bot), so that it is active
 	// while it is alive. The caller checks whether the token allows that.
 	NoInput bool
+	// Device is what kind of device the session is on.
+	Device Device
 	// PageHidden says that the page is hidden.
 	PageHidden bool
 	// IdleFor is the time since the last activity. Nil: a resumed session stays as it was, a new
@@ -73,11 +80,12 @@ type Withdraw struct {
 // Join puts the session into a room, which is created if needed. Joining a room twice is not an
 // error and changes nothing.
 type Join struct {
-	From LinkID
-	Room RoomName
+	From   LinkID
+	Room   RoomName
+	NewAsk AskID // the id of the ask that it opens, if the session must ask to be let in
 }
 
-// Leave takes the session out of a room.
+// Leave takes the session out of a room, or withdraws its ask to be let in.
 type Leave struct {
 	From LinkID
 	Room RoomName
@@ -118,12 +126,89 @@ type Sent struct {
 	Number uint64
 }
 
+// Doing reports what the person is doing in a room. Its reports are numbered like those of
+// [Typing].
+type Doing struct {
+	From   LinkID
+	Room   RoomName
+	Number uint64
+	Object string // a JSON object without insignificant space, or empty for none
+}
+
+// AnswerAsk admits the person of an ask, or refuses them, at the word of a member who may.
+type AnswerAsk struct {
+	From  LinkID
+	Ask   AskID
+	Admit bool
+}
+
+// DecideAsk is the same at the word of the back end.
+type DecideAsk struct {
+	Ask   AskID
+	Admit bool
+}
+
+// Invite invites a person into a room. The caller checks that the token of the session allows
+// that.
+type Invite struct {
+	From LinkID
+	To   UserID
+	Room RoomName
+	New  InvitationID
+	// Anywhere says that the token shows the other person wherever they are. Otherwise they must
+	// be in a room with the one who invites.
+	Anywhere bool
+}
+
+// InviteFor invites a person into a room on behalf of another one.
+type InviteFor struct {
+	User UserID // who invites
+	To   UserID
+	Room RoomName
+	New  InvitationID
+}
+
+// Accept lets the session into the room of an invitation that its person received.
+type Accept struct {
+	From       LinkID
+	Invitation InvitationID
+}
+
+// Decline declines an invitation that the person received.
+type Decline struct {
+	From       LinkID
+	Invitation InvitationID
+}
+
+// TakeBack withdraws an invitation that the person sent.
+type TakeBack struct {
+	From       LinkID
+	Invitation InvitationID
+}
+
+// EndInvitation withdraws an invitation at the word of the back end.
+type EndInvitation struct{ Invitation InvitationID }
+
+// GrantPass admits a person to a room until a time, in Unix milliseconds.
+type GrantPass struct {
+	User  UserID
+	Room  RoomName
+	Until int64
+}
+
+// RevokePass ends a pass. Whoever is in the room stays.
+type RevokePass struct {
+	User UserID
+	Room RoomName
+}
+
 // Renew is a newer token of the same person.
 type Renew struct {
 	From            LinkID
 	Profile         Profile
 	Issued, Expires int64     // as in Hello
 	Grants          []Pattern // as in Hello
+	Admits          []Pattern // as in Hello
 }
 
 // BeatWritten says that the beat request of an [AskBeat] has been written to the link. Silence
@@ -162,6 +247,10 @@ type SetStatus struct {
 	Status Status
 	Note   string
 	Until  int64
+	// Label is the application's own word for the status, one of those in the policy.
+	Label string
+	// Session is a session of the person with which the status ends; empty: with none.
+	Session SessionID
 }
 
 // Hide hides a person in the open view, or shows them again.
@@ -232,9 +321,20 @@ func (Refuse) input()        {}
 func (Erase) input()         {}
 func (Declare) input()       {}
 func (SetPolicy) input()     {}
+func (Doing) input()         {}
+func (AnswerAsk) input()     {}
+func (DecideAsk) input()     {}
+func (Invite) input()        {}
+func (InviteFor) input()     {}
+func (Accept) input()        {}
+func (Decline) input()       {}
+func (TakeBack) input()      {}
+func (EndInvitation) input() {}
+func (GrantPass) input()     {}
+func (RevokePass) input()    {}
 
 // Reply is the answer to an accepted input. It is empty except for [Hello], [ClosingBeacon],
-// [ByeNote], [Typing] and [Sent].
+// [ByeNote], [Join], [Typing], [Sent], [Doing] and [Invite].
 type Reply struct {
 	// Pending says that the hello waits for a probe of the session's old link. A [Settled]
 	// answers it, at the latest after the policy's Probe.
@@ -255,6 +355,13 @@ type Reply struct {
 	// that they hide.
 	Set    Appearance
 	Hidden bool
+	// Asked are the asks that the session waits for: of a join the one that it opened, of a hello
+	// all.
+	Asked []OpenAsk
+	// Invitation is the invitation that an invite opened, or the open one that was there already.
+	Invitation InvitationID
+	// Invitations are the open invitations of the person, in answer to a hello.
+	Invitations Invitations
 	// Stale says that the input came too late to have an effect: the session of a closing beacon
 	// or a bye note has ended or has a newer page, or a newer typing report came first.
 	Stale bool

@@ -21,6 +21,9 @@ type model struct {
 	declared map[presence.RoomName]bool
 	settled  map[uint64]mAnswer // of pending hellos
 	ended    map[presence.SessionID]presence.Reason
+	shown    map[mPlace]mShown // what others see of a member's doing
+	reports  uint64            // of doings
+	meetings
 }
 
 type mPlace struct {
@@ -31,6 +34,7 @@ type mPlace struct {
 type mPerson struct {
 	profile   presence.Profile
 	set       presence.Appearance
+	setFor    presence.SessionID
 	hidden    bool
 	removed   int64
 	removedIn map[presence.RoomName]int64
@@ -58,6 +62,9 @@ type mEntry struct {
 	typing  bool
 	report  uint64
 	until   time.Duration
+	doing   string
+	order   uint64
+	number  uint64 // of the last report of doing
 }
 
 // mAnswer is an answer to a client.
@@ -69,11 +76,13 @@ type mAnswer struct {
 	why     presence.NotResumed
 	stale   bool
 	refused string
+	meeting string // what the answer says about asks and invitations
 }
 
 func newModel(policy presence.Policy) *model {
 	return &model{policy: policy, people: map[presence.UserID]*mPerson{}, since: map[mPlace][2]time.Duration{},
-		declared: map[presence.RoomName]bool{}, settled: map[uint64]mAnswer{}, ended: map[presence.SessionID]presence.Reason{}}
+		declared: map[presence.RoomName]bool{}, settled: map[uint64]mAnswer{}, ended: map[presence.SessionID]presence.Reason{},
+		shown: map[mPlace]mShown{}, meetings: newMeetings()}
 }
 
 func (m *model) wall() int64 { return dusk.Add(m.now).UnixMilli() }
@@ -122,6 +131,8 @@ func (m *model) appearance(user presence.UserID, view presence.View) presence.Ap
 		return presence.Appearance{Status: presence.Offline}
 	case p.set.Status != "":
 		return p.set
+	case m.engagedIn(user, func(*mSession) bool { return true }) != nil:
+		return presence.Appearance{Status: presence.Busy, Note: p.set.Note, Until: p.set.Until, Engaged: true}
 	case awake:
 		return presence.Appearance{Status: presence.Online, Note: p.set.Note, Until: p.set.Until}
 	}
@@ -129,16 +140,19 @@ func (m *model) appearance(user presence.UserID, view presence.View) presence.Ap
 }
 
 func (m *model) members(room presence.RoomName, view presence.View) []presence.Member {
-	tabs := map[presence.UserID]int{}
+	tabs, devices := map[presence.UserID]int{}, map[presence.UserID]presence.Devices{}
 	for _, s := range m.sessions {
 		if s.in(room) != nil && !(view == presence.Open && m.person(s.User).hidden) {
 			tabs[s.User]++
+			if s.Device != presence.NoDevice {
+				devices[s.User] |= 1 << s.Device
+			}
 		}
 	}
 	var list []presence.Member
 	for _, user := range slices.Sorted(maps.Keys(tabs)) {
 		list = append(list, presence.Member{User: user, Profile: m.person(user).profile, Appearance: m.appearance(user, view),
-			Since: dusk.Add(m.since[mPlace{room, user}][view]), Sessions: tabs[user]})
+			Since: dusk.Add(m.since[mPlace{room, user}][view]), Sessions: tabs[user], Doing: m.shown[mPlace{room, user}].object, Devices: devices[user]})
 	}
 	return list
 }
@@ -169,6 +183,7 @@ func (m *model) pass(to time.Duration) {
 		}
 		m.now = at
 		act()
+		m.showDoings()
 	}
 	m.now = to
 }
@@ -185,9 +200,10 @@ func (m *model) next() (at time.Duration, act func()) {
 	}
 	for _, p := range m.people {
 		if p.set.Until != 0 {
-			consider(time.UnixMilli(p.set.Until).Sub(dusk), func() { p.set = presence.Appearance{} })
+			consider(time.UnixMilli(p.set.Until).Sub(dusk), func() { p.set, p.setFor = presence.Appearance{}, "" })
 		}
 	}
+	m.meetingDeadlines(consider)
 	return at, act
 }
 
@@ -268,6 +284,10 @@ func (m *model) end(s *mSession, reason presence.Reason) {
 		return
 	}
 	m.ended[s.Session] = reason
+	m.endMeetings(s)
+	if p := m.person(s.User); p.setFor == s.Session {
+		p.set, p.setFor = presence.Appearance{}, ""
+	}
 	m.sessions = without(m.sessions, s)
 	for _, e := range slices.Clone(s.rooms) {
 		m.exit(s, e)
@@ -283,6 +303,7 @@ func (m *model) exit(s *mSession, e *mEntry) {
 		}
 	}
 	delete(m.since, mPlace{e.room, s.User})
+	delete(m.shown, mPlace{e.room, s.User})
 }
 
 func (m *model) enter(s *mSession, room presence.RoomName) {
@@ -303,6 +324,7 @@ func without[T comparable](list []T, x T) []T {
 
 // apply is the counterpart of the core's Apply.
 func (m *model) apply(in presence.Input) mAnswer {
+	defer m.showDoings()
 	switch in := in.(type) {
 	case presence.Hello:
 		return m.hello(in)
@@ -342,9 +364,16 @@ func (m *model) apply(in presence.Input) mAnswer {
 		if in.Until != 0 && in.Until <= m.wall() {
 			return mAnswer{code: presence.CodeBadStatus}
 		}
-		m.person(in.User).set = presence.Appearance{}
+		if in.Label != "" && !slices.Contains(m.policy.Labels[in.Status], in.Label) {
+			return mAnswer{code: presence.CodeBadStatus}
+		}
+		if s := m.session(in.Session); in.Session != "" && (s == nil || s.User != in.User) {
+			return mAnswer{code: presence.CodeNoSession}
+		}
+		p := m.person(in.User)
+		p.set, p.setFor = presence.Appearance{}, ""
 		if in.Status != "" || in.Note != "" {
-			m.person(in.User).set = presence.Appearance{Status: in.Status, Note: in.Note, Until: in.Until}
+			p.set, p.setFor = presence.Appearance{Status: in.Status, Note: in.Note, Until: in.Until, Label: in.Label}, in.Session
 		}
 	case presence.Hide:
 		return m.hide(in)
@@ -356,6 +385,8 @@ func (m *model) apply(in presence.Input) mAnswer {
 		}
 	case presence.Declare:
 		m.declared[in.Room] = in.Declared
+	case presence.DecideAsk, presence.InviteFor, presence.EndInvitation, presence.GrantPass, presence.RevokePass:
+		return m.fromBackEnd(in)
 	default:
 		return m.fromLink(in)
 	}
@@ -373,6 +404,9 @@ func (m *model) hide(in presence.Hide) mAnswer {
 			return mAnswer{code: presence.CodeRoomFull}
 		}
 	}
+	if in.Hidden {
+		m.hideMeetings(in.User)
+	}
 	p.hidden = in.Hidden
 	for place, since := range m.since {
 		if place.user == in.User {
@@ -383,6 +417,7 @@ func (m *model) hide(in presence.Hide) mAnswer {
 }
 
 func (m *model) remove(in presence.Remove) {
+	m.removeMeetings(in)
 	if in.Room == "" {
 		m.person(in.User).removed = m.wall()
 		for _, s := range m.of(in.User) {
@@ -419,8 +454,11 @@ func (m *model) fromLink(in presence.Input) mAnswer {
 	}
 	switch in := in.(type) {
 	case presence.Join:
-		return mAnswer{code: m.join(s, in.Room)}
+		return m.join(s, in)
 	case presence.Leave:
+		if m.withdraw(s, in.Room, presence.Withdrawn) {
+			return mAnswer{}
+		}
 		e := s.in(in.Room)
 		if e == nil {
 			return mAnswer{code: presence.CodeNotInRoom}
@@ -445,7 +483,12 @@ func (m *model) fromLink(in presence.Input) mAnswer {
 		}
 		s.issued, s.expires, s.warned = in.Issued, in.Expires, false
 		m.person(s.User).profile = in.Profile
+		s.Admits = in.Admits
 		m.narrow(s, in.Grants)
+	case presence.Doing:
+		return m.does(s, in)
+	case presence.AnswerAsk, presence.Invite, presence.Accept, presence.Decline, presence.TakeBack:
+		return m.meets(s, in)
 	case presence.Bye:
 		m.end(s, presence.ReasonBye)
 	case presence.Closing:
@@ -454,22 +497,30 @@ func (m *model) fromLink(in presence.Input) mAnswer {
 	return mAnswer{}
 }
 
-func (m *model) join(s *mSession, room presence.RoomName) presence.Code {
-	code := m.mayJoin(s, s.issued, room)
-	if code == "" {
-		m.enter(s, room)
+func (m *model) join(s *mSession, in presence.Join) mAnswer {
+	asks, code := m.mayJoin(s, s.issued, s.Admits, in.Room)
+	switch {
+	case code != "":
+		return mAnswer{code: code}
+	case asks:
+		m.ask(s, in.Room, in.NewAsk)
+		return mAnswer{meeting: m.askedBy(s, in.Room)}
 	}
-	return code
+	m.enter(s, in.Room)
+	return mAnswer{}
 }
 
-func (m *model) mayJoin(s *mSession, issued int64, room presence.RoomName) presence.Code {
+func (m *model) mayJoin(s *mSession, issued int64, admits []presence.Pattern, room presence.RoomName) (asks bool, code presence.Code) {
 	if s.in(room) != nil {
-		return ""
+		return false, ""
 	}
-	if len(s.rooms) >= m.policy.RoomsPerSession {
-		return presence.CodeTooManyRooms
+	if len(s.rooms)+m.asking(s) >= m.policy.RoomsPerSession && !slices.Contains(m.askOf(s.User, room).sessions, s) {
+		return false, presence.CodeTooManyRooms
 	}
-	return m.mayEnter(s.User, issued, room)
+	if m.engagedBeside(s.User, room, func(*mSession) bool { return true }) {
+		return false, presence.CodeEngaged
+	}
+	return m.mayEnter(s.User, issued, admits, room)
 }
 
 func (m *model) types(s *mSession, in presence.Typing) mAnswer {
@@ -485,6 +536,11 @@ func (m *model) types(s *mSession, in presence.Typing) mAnswer {
 }
 
 func (m *model) narrow(s *mSession, grants []presence.Pattern) {
+	for _, room := range someRooms {
+		if grants != nil && !slices.ContainsFunc(grants, func(p presence.Pattern) bool { return p.Match(room) }) {
+			m.withdraw(s, room, presence.Withdrawn)
+		}
+	}
 	for _, e := range slices.Clone(s.rooms) {
 		if grants != nil && !slices.ContainsFunc(grants, func(p presence.Pattern) bool { return p.Match(e.room) }) {
 			m.exit(s, e)
@@ -492,13 +548,23 @@ func (m *model) narrow(s *mSession, grants []presence.Pattern) {
 	}
 }
 
-func (m *model) mayEnter(user presence.UserID, issued int64, room presence.RoomName) presence.Code {
+func (m *model) mayEnter(user presence.UserID, issued int64, admits []presence.Pattern, room presence.RoomName) (asks bool, code presence.Code) {
 	p := m.person(user)
 	if at, removed := p.removedIn[room]; removed && issued <= at {
-		return presence.CodeRemoved
+		return false, presence.CodeRemoved
 	}
+	if _, in := m.since[mPlace{room, user}]; in {
+		return false, ""
+	}
+	if asks, code := m.mustAsk(user, admits, room); asks || code != "" {
+		return asks, code
+	}
+	return false, m.full(user, room)
+}
+
+func (m *model) full(user presence.UserID, room presence.RoomName) presence.Code {
 	_, in := m.since[mPlace{room, user}]
-	if capacity := m.policy.For(room).Capacity; !in && !p.hidden && capacity > 0 && len(m.members(room, presence.Open)) >= capacity {
+	if capacity := m.policy.For(room).Capacity; !in && !m.person(user).hidden && capacity > 0 && len(m.members(room, presence.Open)) >= capacity {
 		return presence.CodeRoomFull
 	}
 	return ""
@@ -554,9 +620,17 @@ func (m *model) mayHello(in presence.Hello, s *mSession) presence.Code {
 	case p.removed != 0 && in.Issued <= p.removed:
 		return presence.CodeRemoved
 	}
-	for _, room := range in.Rooms {
-		if code := m.mayEnter(in.User, in.Issued, room); code != "" && !in.OneByOne {
-			return code
+	if !in.OneByOne {
+		if m.engageTogether(in.Rooms) {
+			return presence.CodeEngaged
+		}
+		for _, room := range in.Rooms {
+			if m.engagedBeside(in.User, room, func(other *mSession) bool { return other != s && m.policy.SecondSession == presence.AllowSecond }) {
+				return presence.CodeEngaged
+			}
+			if _, code := m.mayEnter(in.User, in.Issued, in.Admits, room); code != "" {
+				return code
+			}
 		}
 	}
 	if in.Report != nil {
@@ -589,7 +663,7 @@ func (m *model) welcome(in presence.Hello, s *mSession, why presence.NotResumed)
 	if !goesOn {
 		s.link++
 		for _, e := range s.rooms {
-			e.report = 0
+			e.report, e.number = 0, 0
 		}
 	}
 	s.live, s.asked, s.heard, s.unheard = true, 0, m.now, 0
@@ -611,10 +685,22 @@ func (m *model) welcome(in presence.Hello, s *mSession, why presence.NotResumed)
 				m.exit(s, e)
 			}
 		}
+		for _, room := range someRooms {
+			if !slices.Contains(in.Rooms, room) {
+				m.withdraw(s, room, presence.Withdrawn)
+			}
+		}
 		for _, room := range in.Rooms {
-			if code := m.mayJoin(s, in.Issued, room); code != "" {
+			asks, code := m.mayEnter(s.User, in.Issued, in.Admits, room)
+			if in.OneByOne {
+				asks, code = m.mayJoin(s, in.Issued, in.Admits, room)
+			}
+			switch {
+			case code != "":
 				answer.refused += string(room) + ": " + string(code) + " "
-			} else {
+			case asks:
+				m.ask(s, room, in.NewAsk)
+			default:
 				m.enter(s, room)
 			}
 		}
@@ -632,6 +718,7 @@ func (m *model) welcome(in presence.Hello, s *mSession, why presence.NotResumed)
 	if in.Report != nil && m.session(s.Session) != nil {
 		m.report(s, *in.Report)
 	}
+	answer.meeting = m.askedBy(s, "") + m.invitedTo(in.User)
 	return answer
 }
 
@@ -691,6 +778,18 @@ func linkOf(in presence.Input) presence.LinkID {
 	case presence.Bye:
 		return in.From
 	case presence.Closing:
+		return in.From
+	case presence.Doing:
+		return in.From
+	case presence.AnswerAsk:
+		return in.From
+	case presence.Invite:
+		return in.From
+	case presence.Accept:
+		return in.From
+	case presence.Decline:
+		return in.From
+	case presence.TakeBack:
 		return in.From
 	}
 	return presence.LinkID{}

@@ -2,6 +2,8 @@ package presence
 
 import (
 	"cmp"
+	"slices"
+	"strings"
 	"time"
 )
 
@@ -27,6 +29,10 @@ type Appearance struct {
 	Status Status
 	Note   string
 	Until  int64 // Unix milliseconds; 0: no end
+	// Label is the application's own word for the status, from the policy.
+	Label string
+	// Engaged says that the status is Busy because the person is in a room that engages.
+	Engaged bool
 }
 
 // person exists in the core while they have an unended session, or something that outlives
@@ -37,16 +43,23 @@ type person struct {
 	sessions []*session
 	members  []*member
 	awake    int // unended sessions that are not idle
+	engaged  int // members in rooms that engage
 	set      *setStatus
 	hidden   bool
 	removed  *removal
+
+	standings *standings // nil: no pass, and free to ask
+	asks      []*ask
+	invited   []*invitation // received
+	inviting  []*invitation // sent
 }
 
 // setStatus is a status, or a note alone, that a person has set.
 type setStatus struct {
 	Appearance
-	person *person
-	timer  timer
+	session SessionID // that it ends with; empty: none
+	person  *person
+	timer   timer
 }
 
 // removal refuses tokens issued until these times, in Unix milliseconds.
@@ -81,7 +94,7 @@ func (c *Core) known(user UserID) *person {
 
 // forget deletes a person about whom nothing is left to know.
 func (c *Core) forget(p *person) {
-	if len(p.sessions) == 0 && p.set == nil && !p.hidden && p.removed == nil {
+	if len(p.sessions)+len(p.invited)+len(p.inviting) == 0 && p.set == nil && !p.hidden && p.removed == nil && p.standings == nil {
 		delete(c.people, p.id)
 	}
 }
@@ -91,8 +104,9 @@ func (c *Core) forget(p *person) {
 //
 //  1. no unended session: offline;
 //  2. the person set busy or away: that;
-//  3. a session that is not idle: online;
-//  4. otherwise away.
+//  3. engaged, by a room that says so: busy;
+//  4. a session that is not idle: online;
+//  5. otherwise away.
 //
 // A note goes with any status but offline.
 func (p *person) appearance(view View) Appearance {
@@ -108,6 +122,10 @@ func (p *person) resolve(view View) (Appearance, Rule) {
 		return Appearance{Status: Offline}, RuleHidden
 	case p.set != nil && p.set.Status != "":
 		return p.set.Appearance, RuleSet
+	case p.engaged > 0:
+		engaged := p.noted(Busy)
+		engaged.Engaged = true
+		return engaged, RuleEngaged
 	case p.awake > 0:
 		return p.noted(Online), RuleAwake
 	}
@@ -119,7 +137,7 @@ func (p *person) noted(status Status) Appearance {
 	if p.set == nil {
 		return Appearance{Status: status}
 	}
-	return Appearance{status, p.set.Note, p.set.Until}
+	return Appearance{Status: status, Note: p.set.Note, Until: p.set.Until}
 }
 
 // setStatus changes a set status. It is announced only if others see a difference; while the
@@ -134,14 +152,17 @@ func (c *Core) setStatus(now reading, in SetStatus, out *Effects) error {
 	if in.Until != 0 && in.Until <= now.wall {
 		return &Refusal{Code: CodeBadStatus, Field: "until", Value: stamp(in.Until).Format(time.RFC3339), Allowed: "a time in the future"}
 	}
+	if in.Label != "" && !slices.Contains(c.policy.Labels[in.Status], in.Label) {
+		return &Refusal{Code: CodeBadStatus, Field: "label", Value: in.Label, Allowed: allowedLabels(c.policy.Labels[in.Status], in.Status)}
+	}
+	if s := c.sessions[in.Session]; in.Session != "" && (s == nil || s.person.id != in.User) {
+		return &Refusal{Code: CodeNoSession, Field: "session", Value: string(in.Session), Allowed: "a session of the person that has not ended"}
+	}
 	p := c.known(in.User)
 	c.observe(p, leaving{}, out, func() {
-		if p.set != nil {
-			c.wheel.clear(&p.set.timer)
-			p.set = nil
-		}
+		c.clearStatus(p)
 		if in.Status != "" || in.Note != "" {
-			c.putStatus(now, p, Appearance{Status: in.Status, Note: in.Note, Until: in.Until})
+			c.putStatus(now, p, Appearance{Status: in.Status, Note: in.Note, Until: in.Until, Label: in.Label}, in.Session)
 		}
 	})
 	c.tellOwn(p, out)
@@ -149,8 +170,24 @@ func (c *Core) setStatus(now reading, in SetStatus, out *Effects) error {
 	return nil
 }
 
-func (c *Core) putStatus(now reading, p *person, status Appearance) {
-	p.set = &setStatus{Appearance: status, person: p}
+func allowedLabels(labels []string, status Status) string {
+	if len(labels) == 0 {
+		return "none: the policy has no labels for this status"
+	}
+	return strings.Join(labels, ", ") + ", for " + string(status)
+}
+
+// clearStatus removes what a person has set.
+func (c *Core) clearStatus(p *person) {
+	if p.set != nil {
+		c.wheel.clear(&p.set.timer)
+		p.set = nil
+	}
+}
+
+// putStatus sets a status, which ends with the session if there is one.
+func (c *Core) putStatus(now reading, p *person, status Appearance, session SessionID) {
+	p.set = &setStatus{Appearance: status, session: session, person: p}
 	p.set.timer.owner = p.set
 	if status.Until != 0 {
 		c.wheel.set(&p.set.timer, now.until(status.Until))
@@ -184,6 +221,12 @@ func (c *Core) hide(now reading, in Hide, out *Effects) error {
 			}
 		}
 	}
+	if in.Hidden { // who hides cannot ask or invite
+		for _, a := range slices.Clone(p.asks) {
+			c.closeAsk(now, a, Withdrawn, "", out)
+		}
+		c.closeInvitations(now, p.inviting, Withdrawn, out, func(*invitation) bool { return true })
+	}
 	c.observe(p, leaving{ReasonLeave, now.wall}, out, func() {
 		p.hidden = in.Hidden
 		for _, m := range p.members {
@@ -200,12 +243,17 @@ func (c *Core) tellOwn(p *person, out *Effects) {
 	if p.set != nil {
 		own.Set = p.set.Appearance
 	}
-	for _, s := range p.sessions {
-		if s.state == Live && !s.leased {
-			own.Links = append(own.Links, s.linkID())
-		}
-	}
-	if own.Links != nil {
+	if own.Links = p.links(); own.Links != nil {
 		out.add(own)
 	}
+}
+
+// links returns the links of a person's sessions.
+func (p *person) links() (links []LinkID) {
+	for _, s := range p.sessions {
+		if s.state == Live && !s.leased {
+			links = append(links, s.linkID())
+		}
+	}
+	return links
 }

@@ -37,6 +37,14 @@ type Policy struct {
 	SessionsPerPerson int
 	// SecondSession decides what happens to a person's second session.
 	SecondSession SecondSession
+	// InvitationWaits is how long an invitation waits for an answer.
+	InvitationWaits time.Duration
+	// InviteBusy lets people be invited who have set busy.
+	InviteBusy bool
+	// InvitationsMax limits the open invitations that a person has received.
+	InvitationsMax int
+	// Labels are the application's own words for statuses.
+	Labels map[Status][]string
 	// NameBytes and PictureBytes limit a profile.
 	NameBytes, PictureBytes int
 }
@@ -60,7 +68,31 @@ type RoomPolicy struct {
 	// MembersMax limits the people in a room whose members are sent one by one. In a larger room
 	// the count is sent, and members are read in pages.
 	MembersMax int
+	// Entry decides whether somebody without a pass is let in or has to ask.
+	Entry Entry
+	// AskWaits is how long an ask waits for an answer.
+	AskWaits time.Duration
+	// AskPass is how long the pass lasts of somebody who was admitted or has accepted an
+	// invitation.
+	AskPass time.Duration
+	// AskAgain is how long somebody who was refused must wait before they ask again.
+	AskAgain time.Duration
+	// Engages makes whoever is in the room busy, as in a call. A person may be in one such room,
+	// or in several if EngagesSeveral is set for all of them.
+	Engages, EngagesSeveral bool
+	// DoingEvery is the shortest interval in which others see what a member is doing change.
+	DoingEvery time.Duration
+	// DoingBytes limits what a member says of what they are doing.
+	DoingBytes int
 }
+
+// Entry is how a room is entered.
+type Entry string
+
+const (
+	EntryOpen Entry = "open" // by whoever may be in it
+	EntryAsk  Entry = "ask"  // by whoever has a pass, and others after asking
+)
 
 // PatternPolicy is the policy of the rooms that a pattern matches.
 type PatternPolicy struct {
@@ -89,6 +121,12 @@ func DefaultPolicy() Policy {
 			TypingExpires:   6 * time.Second,
 			CountEvery:      250 * time.Millisecond,
 			MembersMax:      1000,
+			Entry:           EntryOpen,
+			AskWaits:        time.Minute,
+			AskPass:         12 * time.Hour,
+			AskAgain:        time.Minute,
+			DoingEvery:      100 * time.Millisecond,
+			DoingBytes:      1024,
 		},
 		BeatEvery:         15 * time.Second,
 		BeatTolerance:     2.5,
@@ -100,6 +138,8 @@ func DefaultPolicy() Policy {
 		RoomsPerSession:   64,
 		SessionsPerPerson: 64,
 		SecondSession:     AllowSecond,
+		InvitationWaits:   30 * time.Second,
+		InvitationsMax:    16,
 		NameBytes:         128,
 		PictureBytes:      1024,
 	}
@@ -118,11 +158,9 @@ func (p *Policy) For(room RoomName) *RoomPolicy {
 
 // setPolicy replaces the policy (see [SetPolicy]). It arms all timers again, because deadlines
 // may be earlier under the new policy.
-func (c *Core) setPolicy(now reading, policy Policy) {
+func (c *Core) setPolicy(now reading, policy Policy, out *Effects) {
 	c.policy = &policy
-	for _, r := range c.rooms {
-		r.policy = c.policy.For(r.name)
-	}
+	c.setPolicies(out)
 	for _, id := range slices.Sorted(maps.Keys(c.sessions)) { // in a reproducible order
 		c.arm(now, c.sessions[id])
 	}

@@ -25,13 +25,25 @@ const (
 	CodeHiding          Code = "hiding"
 	CodeNoSession       Code = "no-session"
 	CodeOldLink         Code = "old-link"
+	CodeBadDoing        Code = "bad-doing"
+	CodeBadPass         Code = "bad-pass"
+	CodeEngaged         Code = "engaged"
+	CodeAskedBefore     Code = "asked-before"
+	CodeNoAsk           Code = "no-ask"
+	CodeNotAdmitted     Code = "not-admitted"
+	CodeOffline         Code = "offline"
+	CodeSetBusy         Code = "set-busy"
+	CodeNoInvitation    Code = "no-invitation"
+
+	CodeTooManyInvitations Code = "too-many-invitations"
 )
 
 // Codes returns all codes.
 var Codes = []Code{
 	CodeBadRoom, CodeBadPattern, CodeBadUser, CodeBadProfile, CodeBadNonce, CodeBadStatus, CodeBadNote,
 	CodeTooManyRooms, CodeTooManySessions, CodeAlreadyHere, CodeRoomFull, CodeRemoved, CodeExpired,
-	CodeNotInRoom, CodeNoSession, CodeOldLink,
+	CodeNotInRoom, CodeNoSession, CodeOldLink, CodeBadDoing, CodeBadPass, CodeEngaged, CodeAskedBefore, CodeNoAsk,
+	CodeNotAdmitted, CodeOffline, CodeSetBusy, CodeNoInvitation, CodeTooManyInvitations,
 }
 
 // Refusal is the error of an input that the core does not accept. The input has changed nothing.

@@ -9,37 +9,51 @@ func (c *Core) remove(now reading, in Remove, out *Effects) {
 	p := c.refuse(in.User, in.Room, now.wall)
 	out.touch(p)
 	out.add(PersonRemoved{User: p.id, Room: in.Room})
+	concerns := func(room RoomName) bool { return in.Room == "" || room == in.Room }
+	for _, a := range slices.Clone(p.asks) {
+		if concerns(a.room) {
+			c.closeAsk(now, a, Withdrawn, "", out)
+		}
+	}
+	for _, list := range [][]*invitation{p.invited, p.inviting} {
+		c.closeInvitations(now, list, Withdrawn, out, func(i *invitation) bool { return concerns(i.room) })
+	}
 	if in.Room == "" {
+		c.clearStandings(p)
 		c.endAll(now, p, ReasonRemoved, out)
 		return
+	}
+	if p.standings != nil {
+		c.setStanding(now, p, in.Room, standing{})
 	}
 	if m := p.member(c.rooms[in.Room]); m != nil {
 		c.observe(p, leaving{ReasonRemoved, now.wall}, out, func() {
 			for _, e := range slices.Clone(m.entries) {
-				c.takeOut(e, ReasonRemoved, out)
+				c.takeOut(now, e, ReasonRemoved, out)
 			}
 		})
 	}
 }
 
 // takeOut removes an entry although its client did not leave, and tells the link.
-func (c *Core) takeOut(e *entry, reason Reason, out *Effects) {
+func (c *Core) takeOut(now reading, e *entry, reason Reason, out *Effects) {
 	s := e.session
 	if s.state == Live && !s.leased {
 		out.add(TakenOut{Link: s.linkID(), Room: e.room().name, Reason: reason})
 	}
-	c.exit(e)
+	c.exit(now, e)
 }
 
 // narrow takes a session out of the rooms that its token no longer grants.
-func (c *Core) narrow(s *session, grants []Pattern, out *Effects) {
+func (c *Core) narrow(now reading, s *session, grants []Pattern, out *Effects) {
 	if grants == nil {
 		return
 	}
+	c.withdrawAsks(now, s, Withdrawn, out, func(room RoomName) bool { return !matches(grants, room) })
 	for _, e := range slices.Clone(s.entries) {
 		room := e.room().name
-		if !slices.ContainsFunc(grants, func(p Pattern) bool { return p.Match(room) }) {
-			c.takeOut(e, ReasonLeave, out)
+		if !matches(grants, room) {
+			c.takeOut(now, e, ReasonLeave, out)
 		}
 	}
 }
@@ -84,10 +98,12 @@ func (c *Core) erase(now reading, user UserID, out *Effects) {
 		return
 	}
 	c.endAll(now, p, ReasonRemoved, out)
-	if p.set != nil {
-		c.wheel.clear(&p.set.timer)
+	c.clearStatus(p)
+	c.clearStandings(p)
+	p.hidden, p.removed = false, nil
+	for _, list := range [][]*invitation{p.invited, p.inviting} {
+		c.closeInvitations(now, list, Withdrawn, out, func(*invitation) bool { return true })
 	}
-	p.set, p.hidden, p.removed = nil, false, nil
 	out.touch(p)
 	c.forget(p)
 }

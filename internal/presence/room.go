@@ -1,5 +1,7 @@
 package presence
 
+import "slices"
+
 // room is a room that somebody is in, or that is declared.
 type room struct {
 	name     RoomName
@@ -17,6 +19,7 @@ type member struct {
 	since   [viewCount]int64 // Unix milliseconds
 	entries []*entry
 	place   int    // index in the room's members
+	doing   *doing // nil: nothing yet
 	epoch   uint64 // of the last observation that saw it
 }
 
@@ -30,6 +33,7 @@ type entry struct {
 	typing bool
 	report uint64    // number of the last typing report over the current link
 	until  awakeTime // typing: when it expires
+	doing  *done     // nil: nothing yet
 }
 
 func (e *entry) room() *room { return e.member.room }
@@ -71,40 +75,74 @@ func (r *room) hasPlace() bool {
 }
 
 // mayEnter reports whether a person (nil if the core does not know them) may enter a room, with
-// a token issued at the time.
-func (c *Core) mayEnter(p *person, issued int64, name RoomName) error {
+// a token issued at the time that admits others to some rooms, or has to ask. Whether nothing
+// else engages them is for the caller to check.
+func (c *Core) mayEnter(now reading, p *person, issued int64, admits []Pattern, name RoomName) (asks bool, err error) {
+	if err := c.notRemoved(p, issued, name); err != nil {
+		return false, err
+	}
+	r := c.rooms[name]
+	if r != nil && p.member(r) != nil {
+		return false, nil
+	}
+	if asks, err := c.mustAsk(now, p, admits, name); asks || err != nil {
+		return asks, err
+	}
+	if r == nil || (p != nil && p.hidden) || r.hasPlace() {
+		return false, nil
+	}
+	return false, roomFull(name, r.policy)
+}
+
+// notRemoved refuses a token issued before its person was removed from the room.
+func (c *Core) notRemoved(p *person, issued int64, name RoomName) error {
 	if p != nil && p.removed != nil && issued <= p.removed.rooms[name] {
 		return &Refusal{Code: CodeRemoved, Field: "room", Value: string(name),
 			Allowed: "a token issued after the removal from this room"}
 	}
-	r := c.rooms[name]
-	if r == nil || p.member(r) != nil || (p != nil && p.hidden) || r.hasPlace() {
-		return nil
-	}
-	return roomFull(name, r.policy)
-}
-
-func (c *Core) join(now reading, s *session, name RoomName, out *Effects) error {
-	if s.entry(name) != nil {
-		return nil
-	}
-	if err := c.mayJoin(s, s.issued, name); err != nil {
-		return err
-	}
-	c.observe(s.person, leaving{}, out, func() { c.enter(now, s, name) })
 	return nil
 }
 
-// mayJoin reports whether a session may join a room, with a token issued at the time. It may
-// stay where it is.
-func (c *Core) mayJoin(s *session, issued int64, name RoomName) error {
+// join lets the session into a room, or lets it ask to be let in.
+func (c *Core) join(now reading, s *session, in Join, out *Effects) (Reply, error) {
+	if s.entry(in.Room) != nil {
+		return Reply{}, nil
+	}
+	asks, err := c.mayJoin(now, s, s.issued, s.admits, in.Room)
+	if err != nil {
+		return Reply{}, err
+	}
+	if asks {
+		c.openAsk(now, s, in.Room, in.NewAsk, out)
+		return Reply{Asked: c.askedBy(now, s, in.Room)}, nil
+	}
+	c.observe(s.person, leaving{}, out, func() { c.enter(now, s, in.Room) })
+	return Reply{}, nil
+}
+
+// askedBy returns the open asks of a session: about one room, or all.
+func (c *Core) askedBy(now reading, s *session, room RoomName) (list []OpenAsk) {
+	for _, a := range s.person.asks {
+		if (room == "" || a.room == room) && slices.Contains(a.sessions, s) {
+			list = append(list, a.open(now))
+		}
+	}
+	return list
+}
+
+// mayJoin reports whether a session may join a room, with a token issued at the time, or has to
+// ask. It may stay where it is.
+func (c *Core) mayJoin(now reading, s *session, issued int64, admits []Pattern, name RoomName) (asks bool, err error) {
 	if s.entry(name) != nil {
-		return nil
+		return false, nil
 	}
-	if len(s.entries) >= c.policy.RoomsPerSession {
-		return tooManyRooms(c.policy)
+	if a := s.person.ask(name); len(s.entries)+s.asking() >= c.policy.RoomsPerSession && (a == nil || !slices.Contains(a.sessions, s)) {
+		return false, tooManyRooms(c.policy)
 	}
-	return c.mayEnter(s.person, issued, name)
+	if err := c.mayEngage(s.person, name, func(*session) bool { return true }); err != nil {
+		return false, err
+	}
+	return c.mayEnter(now, s.person, issued, admits, name)
 }
 
 // enter puts a session into a room, which is created if needed.
@@ -118,6 +156,7 @@ func (c *Core) enter(now reading, s *session, name RoomName) {
 		m = &member{room: r, person: s.person, since: [viewCount]int64{now.wall, now.wall}, place: len(r.members)}
 		r.members = append(r.members, m)
 		s.person.members = append(s.person.members, m)
+		m.engage(1)
 	}
 	e := &entry{session: s, member: m}
 	m.entries = append(m.entries, e)
@@ -133,13 +172,17 @@ func (c *Core) existing(name RoomName) *room {
 	return r
 }
 
-// leave takes the session out of a room at its client's request.
+// leave takes the session out of a room at its client's request, or withdraws its ask about it.
 func (c *Core) leave(now reading, s *session, name RoomName, out *Effects) error {
+	if a := s.person.ask(name); a != nil && slices.Contains(a.sessions, s) {
+		c.withdrawAsk(now, a, s, Withdrawn, out)
+		return nil
+	}
 	e := s.entry(name)
 	if e == nil {
 		return notInRoom("room", name)
 	}
-	c.observe(s.person, leaving{ReasonLeave, now.wall}, out, func() { c.exit(e) })
+	c.observe(s.person, leaving{ReasonLeave, now.wall}, out, func() { c.exit(now, e) })
 	return nil
 }
 
@@ -149,13 +192,21 @@ func notInRoom(field string, name RoomName) error {
 
 // exit removes an entry. With their last entry the person leaves, and with its last member the
 // room ends, unless it is declared.
-func (c *Core) exit(e *entry) {
+func (c *Core) exit(now reading, e *entry) {
 	m := e.member
 	e.session.entries = without(e.session.entries, e)
 	m.entries = without(m.entries, e)
 	if len(m.entries) > 0 {
+		if m.doing != nil {
+			m.doing.refresh(c, now)
+			m.doing.arm(c)
+		}
 		return
 	}
+	if m.doing != nil {
+		c.wheel.clear(&m.doing.timer)
+	}
+	m.engage(-1)
 	r := m.room
 	last := r.members[len(r.members)-1]
 	r.members[m.place], last.place = last, m.place

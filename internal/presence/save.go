@@ -42,12 +42,17 @@ type SavedSession struct {
 	NoInput    bool         `json:"no_input"`
 	Leased     bool         `json:"leased"`
 	PageHidden bool         `json:"page_hidden"`
+	Device     Device       `json:"device"`
 	Rooms      []SavedEntry `json:"rooms"` // in the order of joining
 }
 
 // SavedEntry is a room that a session is in.
 type SavedEntry struct {
 	Room RoomName `json:"room"`
+	// Doing is what the session is doing there, as JSON; of several sessions, the one with the
+	// highest DoingOrder has set it last.
+	Doing      string `json:"doing,omitempty"`
+	DoingOrder uint64 `json:"doing_order,omitempty"`
 }
 
 // SavedPerson is what the core knows about a person.
@@ -55,11 +60,43 @@ type SavedPerson struct {
 	User     UserID         `json:"user"`
 	Profile  Profile        `json:"profile"`
 	Set      Appearance     `json:"set"`
+	SetFor   SessionID      `json:"set_for"` // the session with which what is set ends
 	Hidden   bool           `json:"hidden"`
 	Sessions []SavedSession `json:"sessions"` // oldest first
 	Members  []SavedMember  `json:"members"`  // by room
 	// Removed is until when issued tokens are refused; an empty Room means the realm.
 	Removed []SavedRemoval `json:"removed"` // by room
+	// Standings are passes and refusals of rooms that ask; by room.
+	Standings   []SavedStanding   `json:"standings,omitempty"`
+	Asks        []SavedAsk        `json:"asks,omitempty"`        // in the order of opening
+	Invitations []SavedInvitation `json:"invitations,omitempty"` // received, in the order of opening
+}
+
+// SavedStanding is until when a person has a pass for a room, and from when on they may ask
+// again.
+type SavedStanding struct {
+	Room  RoomName `json:"room"`
+	Pass  int64    `json:"pass"`
+	Again int64    `json:"again"`
+}
+
+// SavedAsk is an open ask. Left is how long it still waits, in milliseconds.
+type SavedAsk struct {
+	ID       AskID       `json:"id"`
+	Room     RoomName    `json:"room"`
+	Sessions []SessionID `json:"sessions"`
+	Opened   int64       `json:"opened"`
+	Left     int64       `json:"left"`
+}
+
+// SavedInvitation is an open invitation. Left is how long it still waits, in milliseconds.
+type SavedInvitation struct {
+	ID      InvitationID `json:"id"`
+	Room    RoomName     `json:"room"`
+	From    UserID       `json:"from"`
+	Session SessionID    `json:"session"` // that it came from; empty: from the back end
+	Opened  int64        `json:"opened"`
+	Left    int64        `json:"left"`
 }
 
 // SavedMember is since when a person is in a room, in the full and in the open view.
@@ -105,10 +142,14 @@ func (s *session) save(now reading) SavedSession {
 		ID: s.id, Key: hex.EncodeToString(s.key[:]), Nonce: s.nonce, Opened: s.opened,
 		Link: s.link, Kind: s.kind, Live: s.state == Live, Issued: s.issued, Expires: s.expires, LastHeard: s.heardWall,
 		LastActive: now.wall - (now.awake - s.active).Milliseconds(),
-		Idle:       s.idle, NoInput: s.noInput, Leased: s.leased, PageHidden: s.pageHidden,
+		Idle:       s.idle, NoInput: s.noInput, Leased: s.leased, PageHidden: s.pageHidden, Device: s.device,
 	}
 	for _, e := range s.entries {
-		saved.Rooms = append(saved.Rooms, SavedEntry{e.room().name})
+		is := SavedEntry{Room: e.room().name}
+		if e.doing != nil && e.doing.object != "" {
+			is.Doing, is.DoingOrder = e.doing.object, e.doing.order
+		}
+		saved.Rooms = append(saved.Rooms, is)
 	}
 	return saved
 }
@@ -119,7 +160,7 @@ func (p *person) save(now reading) SavedPerson {
 		saved.Sessions = append(saved.Sessions, s.save(now))
 	}
 	if p.set != nil {
-		saved.Set = p.set.Appearance
+		saved.Set, saved.SetFor = p.set.Appearance, p.set.session
 	}
 	for _, m := range p.members {
 		saved.Members = append(saved.Members, SavedMember{m.room.name, m.since[Full], m.since[Open]})
@@ -133,7 +174,33 @@ func (p *person) save(now reading) SavedPerson {
 			saved.Removed = append(saved.Removed, SavedRemoval{room, p.removed.rooms[room]})
 		}
 	}
+	p.saveMeetings(now, &saved)
 	return saved
+}
+
+// saveMeetings saves the passes, asks and received invitations of a person.
+func (p *person) saveMeetings(now reading, saved *SavedPerson) {
+	left := func(until awakeTime) int64 { return (until - now.awake).Milliseconds() }
+	if p.standings != nil {
+		for _, room := range slices.Sorted(maps.Keys(p.standings.rooms)) {
+			is := p.standings.rooms[room]
+			saved.Standings = append(saved.Standings, SavedStanding{room, is.pass, is.again})
+		}
+	}
+	for _, a := range p.asks {
+		is := SavedAsk{ID: a.id, Room: a.room, Opened: a.opened, Left: left(a.until)}
+		for _, s := range a.sessions {
+			is.Sessions = append(is.Sessions, s.id)
+		}
+		saved.Asks = append(saved.Asks, is)
+	}
+	for _, i := range p.invited {
+		is := SavedInvitation{ID: i.id, Room: i.room, From: i.from.id, Opened: i.opened, Left: left(i.until)}
+		if i.session != nil {
+			is.Session = i.session.id
+		}
+		saved.Invitations = append(saved.Invitations, is)
+	}
 }
 
 // Restore loads a saved state into an empty core. A restart is the loss of every link: each
@@ -153,6 +220,9 @@ func (c *Core) Restore(at Instant, saved Saved, out *Effects) error {
 	}
 	for _, p := range saved.People {
 		c.restorePerson(now, saved.Mark, p, out)
+	}
+	for _, p := range saved.People {
+		c.restoreMeetings(now, p, out)
 	}
 	return nil
 }
@@ -187,7 +257,7 @@ func (c *Core) restorePerson(now reading, mark int64, saved SavedPerson, out *Ef
 	p := c.known(saved.User)
 	p.profile, p.hidden = saved.Profile, saved.Hidden
 	if saved.Set != (Appearance{}) && (saved.Set.Until == 0 || saved.Set.Until > now.wall) {
-		c.putStatus(now, p, saved.Set)
+		c.putStatus(now, p, saved.Set, saved.SetFor)
 	}
 	for _, r := range saved.Removed {
 		if p.removed == nil {
@@ -224,7 +294,6 @@ func (c *Core) restorePerson(now reading, mark int64, saved SavedPerson, out *Ef
 			c.arm(now, s)
 		}
 	}
-	c.forget(p)
 }
 
 func (c *Core) restoreSession(now reading, mark int64, p *person, saved SavedSession) {
@@ -235,7 +304,7 @@ func (c *Core) restoreSession(now reading, mark int64, p *person, saved SavedSes
 		id: saved.ID, nonce: saved.Nonce, person: p, link: saved.Link, kind: saved.Kind, opened: saved.Opened,
 		issued: saved.Issued, expires: saved.Expires, heardWall: saved.LastHeard,
 		heard: now.awake, active: now.awake - time.Duration(now.wall-saved.LastActive)*time.Millisecond,
-		idle: true, noInput: saved.NoInput, leased: saved.Leased, pageHidden: saved.PageHidden,
+		idle: true, noInput: saved.NoInput, leased: saved.Leased, pageHidden: saved.PageHidden, device: saved.Device,
 	}
 	_, _ = hex.Decode(s.key[:], []byte(saved.Key)) // checked by mayRestore
 	s.timer.owner = s
@@ -247,5 +316,46 @@ func (c *Core) restoreSession(now reading, mark int64, p *person, saved SavedSes
 	s.becomeIdle(saved.Idle)
 	for _, e := range saved.Rooms {
 		c.enter(now, s, e.Room)
+		if e.Doing == "" {
+			continue
+		}
+		in := s.entry(e.Room)
+		in.doing = &done{object: e.Doing, order: e.DoingOrder}
+		d := c.doingOf(now, in.member)
+		d.reports = max(d.reports, e.DoingOrder)
+		d.shown = in.member.newest()
 	}
+}
+
+// restoreMeetings restores the passes, asks and received invitations of a person, once all people
+// and their sessions are there, and forgets the person if there is nothing to know.
+func (c *Core) restoreMeetings(now reading, saved SavedPerson, out *Effects) {
+	p := c.known(saved.User)
+	until := func(left int64) awakeTime { return now.awake + time.Duration(left)*time.Millisecond }
+	for _, is := range saved.Standings {
+		c.setStanding(now, p, is.Room, standing{is.Pass, is.Again})
+	}
+	for _, is := range saved.Asks {
+		a := &ask{id: is.ID, room: is.Room, person: p, opened: is.Opened, until: until(is.Left)}
+		for _, id := range is.Sessions {
+			if s := c.sessions[id]; s != nil {
+				a.sessions = append(a.sessions, s)
+			}
+		}
+		if len(a.sessions) > 0 {
+			c.holdAsk(a)
+			out.add(AskOpened{OpenAsk: a.open(now)})
+		}
+	}
+	for _, is := range saved.Invitations {
+		i := &invitation{id: is.ID, room: is.Room, from: c.known(is.From), to: p, opened: is.Opened, until: until(is.Left)}
+		if is.Session != "" {
+			if i.session = c.sessions[is.Session]; i.session == nil { // it has ended
+				c.forget(i.from)
+				continue
+			}
+		}
+		c.holdInvitation(i)
+	}
+	c.forget(p)
 }

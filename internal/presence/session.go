@@ -62,7 +62,8 @@ type session struct {
 	nonce   string
 	person  *person
 	entries []*entry
-	contest *contest // hellos that wait for a probe of the link, or nil
+	contest *contest  // hellos that wait for a probe of the link, or nil
+	admits  []Pattern // rooms into which it may let others; immutable
 
 	issued, expires int64 // of the token, Unix milliseconds; expires 0: never
 	heardWall       int64 // the last evidence of life, Unix milliseconds
@@ -84,6 +85,7 @@ type session struct {
 	idle       bool
 	pageHidden bool
 	warned     bool // of the expiry of its token
+	device     Device
 
 	timer timer
 }
@@ -159,15 +161,24 @@ func (c *Core) end(now reading, s *session, reason Reason, out *Effects) {
 		c.leases--
 	}
 	p := s.person
+	bound := p.set != nil && p.set.session == s.id
 	c.observe(p, leaving{reason, s.heardWall}, out, func() {
+		if bound {
+			c.clearStatus(p)
+		}
 		s.becomeIdle(true) // so that it no longer counts as active
 		if p.sessions = without(p.sessions, s); len(p.sessions) == 0 {
 			c.present--
 		}
 		for _, e := range slices.Clone(s.entries) {
-			c.exit(e)
+			c.exit(now, e)
 		}
 	})
+	if bound {
+		c.tellOwn(p, out)
+	}
+	c.withdrawAsks(now, s, Gone, out, func(RoomName) bool { return true })
+	c.closeInvitations(now, p.inviting, Gone, out, func(i *invitation) bool { return i.session == s })
 	out.add(SessionEnded{Link: s.linkID(), User: p.id, Kind: s.kind, Reason: reason, LastSeen: s.heardWall, Opened: s.opened})
 	if s.contest != nil {
 		c.settle(now, s, false, out)

@@ -36,6 +36,8 @@ type Member struct {
 	Appearance
 	Since    time.Time // of the person, not of their oldest tab
 	Sessions int       // in this room; 0 stands for no member
+	Doing    string    // JSON of what they are doing here; empty: nothing
+	Devices  Devices   // the kinds of their sessions here
 }
 
 // Count is the number of people and sessions in a room. A person with three tabs is one person
@@ -90,6 +92,10 @@ func (m *member) sight(view View) sight {
 	seen.Since, seen.Sessions = stamp(m.since[view]), len(m.entries)
 	for _, e := range m.entries {
 		seen.typing = seen.typing || e.typing
+		seen.Devices |= e.session.device.set()
+	}
+	if m.doing != nil {
+		seen.Doing = m.doing.shown
 	}
 	return seen
 }
@@ -168,7 +174,7 @@ func (c *Core) tell(m *member, before [viewCount]sight, why leaving, out *Effect
 		return was != is && (was.Sessions > 0 || is.Sessions > 0)
 	}
 	say := func(views Views, view View) {
-		effect := MemberChanged{Views: views, Room: r.name, Before: before[view].Member, After: after[view].Member}
+		effect := MemberChanged{Views: views, Room: r.name, Engages: r.policy.Engages, Before: before[view].Member, After: after[view].Member}
 		if effect.After.Sessions == 0 {
 			effect.Reason, effect.LastSeen = why.reason, why.lastSeen
 		}
