@@ -40,7 +40,7 @@ func (s *stage) hold(r results) {
 			default: // it is woken again
 			}
 		})
-		receiver.Follow(cause, room, delivery.AtMembers)
+		receiver.Follow(cause, room, delivery.How{Detail: delivery.AtMembers})
 	}
 	for range workers {
 		running.Go(func() {

@@ -3,6 +3,7 @@ package client
 import (
 	"encoding/json"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -71,6 +72,9 @@ func (r *Replica) Apply(data []byte) (Event, error) {
 		event.At = frame.At.Time
 		event.Joined, event.Changed = frame.Joined, frame.Changed
 		event.Left = r.change(frame.Changes)
+		for _, d := range frame.Doing {
+			event.Changed = append(event.Changed, r.members[d.User])
+		}
 	}
 	r.rev = frame.Rev
 	return event, nil
@@ -79,6 +83,13 @@ func (r *Replica) Apply(data []byte) (Event, error) {
 func (r *Replica) change(c wire.Changes) (left []Departed) {
 	for _, m := range slices.Concat(c.Joined, c.Changed) {
 		r.members[m.User] = m
+	}
+	for _, d := range c.Doing {
+		m := r.members[d.User]
+		if m.Doing = d.Doing; string(d.Doing) == "null" {
+			m.Doing = nil
+		}
+		r.members[d.User] = m
 	}
 	for _, d := range c.Left {
 		left = append(left, Departed{d, r.members[d.User]})
@@ -95,7 +106,7 @@ func (r *Replica) replace(members []wire.Member, event *Event) {
 		switch {
 		case !there:
 			event.Joined = append(event.Joined, m)
-		case was != m:
+		case !reflect.DeepEqual(was, m):
 			event.Changed = append(event.Changed, m)
 		}
 		r.members[m.User] = m

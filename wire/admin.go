@@ -113,3 +113,37 @@ type Erasure struct {
 	At     Time             `json:"at"`
 	Erased map[string]int64 `json:"erased"`
 }
+
+// Asks are open asks, the oldest first.
+type Asks struct {
+	Asks []Ask `json:"asks"`
+}
+
+// InvitationList are open invitations, the oldest first.
+type InvitationList struct {
+	Invitations []Invitation `json:"invitations"`
+}
+
+// NewInvitation is an invitation that the back end makes on behalf of a person.
+type NewInvitation struct {
+	From string `json:"from"` // the user who invites
+	To   string `json:"to"`   // the user who is invited
+	Room string `json:"room"`
+}
+
+// Passes are the passes of a person, by room.
+type Passes struct {
+	User   string `json:"user"`
+	Passes []Pass `json:"passes"`
+}
+
+// Pass admits a person to a room that asks.
+type Pass struct {
+	Room  string `json:"room"`
+	Until Time   `json:"until"`
+}
+
+// PassWanted is a pass to give. Without Until it lasts as long as the room's policy says.
+type PassWanted struct {
+	Until *Time `json:"until,omitempty"`
+}

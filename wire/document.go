@@ -1,5 +1,7 @@
 package wire
 
+import "encoding/json"
+
 // Count says how many people and sessions are in a room.
 type Count struct {
 	People   int   `json:"people"`
@@ -21,10 +23,16 @@ type Member struct {
 	Name     string `json:"name,omitempty"`
 	Picture  string `json:"picture,omitempty"`
 	Status   string `json:"status" jsonschema:"enum=online,enum=away,enum=busy"`
-	Note     string `json:"note,omitempty"`  // of a set status
-	Until    *Time  `json:"until,omitempty"` // when a set status ends
+	Label    string `json:"label,omitempty"`   // the application's own word for a set status
+	Engaged  bool   `json:"engaged,omitempty"` // busy because of a room that engages
+	Note     string `json:"note,omitempty"`    // that the person has set
+	Until    *Time  `json:"until,omitempty"`   // when a set status ends
 	Since    Time   `json:"since"`
 	Sessions int    `json:"sessions"` // of the person in this room
+	// Devices are the kinds of devices of these sessions, as far as they say.
+	Devices []string `json:"devices,omitempty" jsonschema:"enum=desktop,enum=phone,enum=tablet,enum=device"`
+	// Doing is what they are doing in this room: a JSON object; absent: nothing.
+	Doing json.RawMessage `json:"doing,omitempty" jsonschema:"type=object"`
 }
 
 // Members is a room with its members, by user id.
@@ -74,23 +82,31 @@ type Beating struct {
 	Idle       bool     `json:"idle,omitempty"`   // there is no human input
 	PageHidden bool     `json:"page_hidden,omitempty"`
 	NoInput    bool     `json:"no_input,omitempty"` // the session has no human input; the token must grant it
+	Device     string   `json:"device,omitempty" jsonschema:"enum=desktop,enum=phone,enum=tablet,enum=device"`
 	IdleFor    *int64   `json:"idle_for,omitempty"` // milliseconds
 	Typing     []string `json:"typing,omitzero"`    // the rooms in which the person is typing now; null keeps them
+	// Doing is what the person is doing, by room: an object, or null for nothing. Other rooms keep
+	// what they have.
+	Doing map[string]json.RawMessage `json:"doing,omitempty"`
 	// Revs are the revisions of counts that the client has, by room.
 	Revs map[string]string `json:"revs,omitempty"`
 }
 
 // Lease is the answer to a beat over HTTP.
 type Lease struct {
-	Session    string    `json:"session"`
-	ResumeKey  string    `json:"resume_key"`
-	Resumed    bool      `json:"resumed"`
-	NotResumed string    `json:"not_resumed,omitempty" jsonschema:"enum=unknown,enum=in-use"`
-	User       string    `json:"user"`
-	Rooms      []string  `json:"rooms"`
-	Dropped    []Drop    `json:"dropped,omitempty"` // rooms that the session may no longer be in
-	Lease      int64     `json:"lease"`             // milliseconds within which the next beat must come
-	Counts     []Tallied `json:"counts"`            // of its rooms, those whose count has changed
+	Session    string   `json:"session"`
+	ResumeKey  string   `json:"resume_key"`
+	Resumed    bool     `json:"resumed"`
+	NotResumed string   `json:"not_resumed,omitempty" jsonschema:"enum=unknown,enum=in-use"`
+	User       string   `json:"user"`
+	Rooms      []string `json:"rooms"`
+	Dropped    []Drop   `json:"dropped,omitempty"` // rooms that the session may no longer be in
+	// Asked are the rooms that the session asks to be let into.
+	Asked []Ask `json:"asked,omitempty"`
+	// Invitations are the open invitations of the person, if there are any.
+	Invitations *Invitations `json:"invitations,omitempty"`
+	Lease       int64        `json:"lease"`  // milliseconds within which the next beat must come
+	Counts      []Tallied    `json:"counts"` // of its rooms, those whose count has changed
 }
 
 // Tallied is the count of a room at a revision.
@@ -121,6 +137,7 @@ type Unended struct {
 	Idle         bool     `json:"idle"`
 	NoInput      bool     `json:"no_input,omitempty"` // without human input
 	PageHidden   bool     `json:"page_hidden"`
+	Device       string   `json:"device,omitempty" jsonschema:"enum=desktop,enum=phone,enum=tablet,enum=device"`
 	Rooms        []string `json:"rooms"`
 	// Next is what will happen to it if nothing more is heard, in order.
 	Next []Upcoming `json:"next"`

@@ -63,6 +63,8 @@ type Statuses struct {
 type PersonStatus struct {
 	User     string `json:"user"`
 	Status   string `json:"status" jsonschema:"enum=online,enum=away,enum=busy,enum=offline"`
+	Label    string `json:"label,omitempty"`   // the application's own word for a set status
+	Engaged  bool   `json:"engaged,omitempty"` // busy because of a room that engages
 	Note     string `json:"note,omitempty"`
 	Until    *Time  `json:"until,omitempty"`
 	LastSeen *Time  `json:"last_seen,omitempty"`
@@ -71,6 +73,7 @@ type PersonStatus struct {
 // StatusWanted is the status to set for a person.
 type StatusWanted struct {
 	Status string `json:"status,omitempty" jsonschema:"enum=busy,enum=away"` // absent: a note alone
+	Label  string `json:"label,omitempty"`                                   // one of the policy's words for the status
 	Note   string `json:"note,omitempty"`
 	Until  *Time  `json:"until,omitempty"`
 }

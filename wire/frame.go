@@ -33,6 +33,13 @@ const (
 	TypeRemove   = "remove"
 	TypeCue      = "cue" // also sent by the service, to the recipients
 	TypeMembers  = "members"
+	TypeDoing    = "doing"
+	TypeAdmit    = "admit"
+	TypeRefuse   = "refuse"
+	TypeInvite   = "invite"
+	TypeAccept   = "accept"
+	TypeDecline  = "decline"
+	TypeWithdraw = "withdraw"
 )
 
 // Types of the frames that the service sends.
@@ -47,14 +54,19 @@ const (
 	TypeMoving   = "moving"
 	TypeDropped  = "dropped"
 	TypeOwn      = "own"
+	TypeAsks     = "asks" // the open asks of a room
+	TypeAsk      = "ask"  // how an ask ended
+	// TypeInvitations has the open invitations of a person, TypeInvitation says how one ended.
+	TypeInvitations = "invitations"
+	TypeInvitation  = "invitation"
 )
 
 // RequestFields lists the JSON names of the fields of each type of request, besides type and
 // id. Other fields are ignored.
 var RequestFields = map[string][]string{
-	TypeJoin:     {"room", "detail"},
+	TypeJoin:     {"room", "detail", "without"},
 	TypeLeave:    {"room"},
-	TypeWatch:    {"room", "detail", "people"},
+	TypeWatch:    {"room", "detail", "people", "without"},
 	TypeUnwatch:  {"room", "people"},
 	TypeBeat:     {},
 	TypeActivity: {"idle_for"},
@@ -65,12 +77,19 @@ var RequestFields = map[string][]string{
 	TypeClosing:  {},
 	TypeTyping:   {"room", "on", "number"},
 	TypeSent:     {"room", "number"},
-	TypeStatus:   {"status", "note", "until"},
+	TypeStatus:   {"status", "label", "note", "until", "this_session"},
 	TypeHide:     {"on"},
 	TypeSignOut:  {},
 	TypeRemove:   {"room", "user"},
 	TypeCue:      {"name", "room", "user", "session", "everyone", "data"},
 	TypeMembers:  {"room", "rev", "after", "limit"},
+	TypeDoing:    {"room", "data", "number"},
+	TypeAdmit:    {"ask", "room", "all"},
+	TypeRefuse:   {"ask"},
+	TypeInvite:   {"user", "room"},
+	TypeAccept:   {"invitation", "detail"},
+	TypeDecline:  {"invitation"},
+	TypeWithdraw: {"invitation"},
 }
 
 // Close codes of a link, besides those of RFC 6455 (1000 after bye, 1001 when the
@@ -103,7 +122,11 @@ type Hello struct {
 	Rooms   []string `json:"rooms,omitzero"`
 	// OneByOne asks for each room and watch separately: the answer lists the refused ones in
 	// dropped. Without it, one refused room or watch refuses the hello.
-	OneByOne   bool    `json:"one_by_one,omitempty"`
+	OneByOne bool `json:"one_by_one,omitempty"`
+	// Without lists what the rooms are followed without: doing.
+	Without []string `json:"without,omitempty"`
+	// Device is the kind of the session's device: desktop, phone, tablet or device.
+	Device     string  `json:"device,omitempty"`
 	Detail     string  `json:"detail,omitempty"` // of following the rooms: members (if empty), count, none
 	Watch      []Watch `json:"watch,omitempty"`
 	PageHidden bool    `json:"page_hidden,omitempty"`
@@ -135,6 +158,8 @@ type Watch struct {
 	Room   string   `json:"room,omitempty"`
 	Detail string   `json:"detail,omitempty"` // members when empty
 	People []string `json:"people,omitempty"`
+	// Without lists what the room is followed without: doing.
+	Without []string `json:"without,omitempty"`
 }
 
 // Request is a frame of a client other than hello. The comments name the types that use a field.
@@ -148,14 +173,22 @@ type Request struct {
 	IdleFor int64  `json:"idle_for,omitempty"`
 	Token   string `json:"token,omitempty"` // renew
 
-	People []string `json:"people,omitempty"` // watch, unwatch
+	People  []string `json:"people,omitempty"`  // watch, unwatch
+	Without []string `json:"without,omitempty"` // join, watch: doing leaves out what members are doing
 
 	On     *bool  `json:"on,omitempty"`     // typing, hide: true if absent
-	Number uint64 `json:"number,omitempty"` // typing, sent: the number of the report; if 0, the service numbers it
+	Number uint64 `json:"number,omitempty"` // typing, sent, doing: the number of the report; if 0, the service numbers it
 
 	Status string     `json:"status,omitempty"` // status: busy, away, or empty to clear it
+	Label  string     `json:"label,omitempty"`  // status: one of the policy's words for it
 	Note   string     `json:"note,omitempty"`   // status
 	Until  *time.Time `json:"until,omitempty"`  // status
+	// ThisSession lets a status end with this session.
+	ThisSession bool `json:"this_session,omitempty"`
+
+	Ask        string `json:"ask,omitempty"`        // admit, refuse
+	All        bool   `json:"all,omitempty"`        // admit: everybody who asks about the room
+	Invitation string `json:"invitation,omitempty"` // accept, decline, withdraw
 
 	Rev   string `json:"rev,omitempty"`   // members: the revision; if empty, a recent one
 	After string `json:"after,omitempty"` // members: the last user of the previous page
@@ -165,7 +198,7 @@ type Request struct {
 	User     string          `json:"user,omitempty"`     // cue: the recipient; remove: the person
 	Session  string          `json:"session,omitempty"`  // cue: the recipient
 	Everyone bool            `json:"everyone,omitempty"` // cue to a room: includes the sender
-	Data     json.RawMessage `json:"data,omitempty"`     // cue: any JSON, at most 4 KB
+	Data     json.RawMessage `json:"data,omitempty"`     // cue: any JSON, at most 4 KB; doing: an object, or null for none
 }
 
 // Answer says that a request was carried out. Further fields depend on the request.
@@ -175,7 +208,16 @@ type Answer struct {
 	*Opened         // hello
 	*Members        // members
 	Links    *int   `json:"links,omitempty"` // cue: how many links it was sent to
-	Stale    bool   `json:"stale,omitempty"` // typing, sent: a newer report arrived earlier, so this one had no effect
+	Stale    bool   `json:"stale,omitempty"` // typing, sent, doing: a newer report arrived earlier, so this one had no effect
+	// Asked says that the session is not in the room of a join yet: it asks to be let in.
+	Asked *Ask `json:"asked,omitempty"`
+	// Admitted counts the people whom an admit with all let in, NotAdmitted those who still ask
+	// because the room is full or they are engaged.
+	Admitted    *int `json:"admitted,omitempty"`
+	NotAdmitted *int `json:"not_admitted,omitempty"`
+	// Invitation is the id of the invitation that an invite opened.
+	Invitation string `json:"invitation,omitempty"`
+	Room       string `json:"room,omitempty"` // accept: that the session is in now
 }
 
 // Opened is the content of the answer to hello. A link with an operator's key has no session, and
@@ -195,6 +237,10 @@ type Opened struct {
 	// changes, snapshot, or new-run (a snapshot, because the service or the room restarted).
 	Revs  map[string]string `json:"revs,omitempty"`
 	Posts string            `json:"posts,omitempty"` // of an event stream: the address of its requests
+	// Asked are the rooms that the session asks to be let into.
+	Asked []Ask `json:"asked,omitempty"`
+	// Invitations are the open invitations of the person, if there are any.
+	Invitations *Invitations `json:"invitations,omitempty"`
 	// Own is what the person has set for all of their sessions.
 	Own     *Own    `json:"own,omitempty"`
 	Timings Timings `json:"timings"`
@@ -203,6 +249,7 @@ type Opened struct {
 // Own is what a person has set: a status, empty if none is set, and whether they hide.
 type Own struct {
 	Status string `json:"status,omitempty"` // busy, away
+	Label  string `json:"label,omitempty"`
 	Note   string `json:"note,omitempty"`
 	Until  *Time  `json:"until,omitempty"`
 	Hiding bool   `json:"hiding"`
@@ -256,7 +303,80 @@ type Changes struct {
 	Joined  []Member   `json:"joined,omitempty"`
 	Changed []Member   `json:"changed,omitempty"`
 	Left    []Departed `json:"left,omitempty"`
+	Doing   []Doing    `json:"doing,omitempty"` // members of whom only that has changed
 	Count   Count      `json:"count"`
+}
+
+// Doing is what a member is doing in a room.
+type Doing struct {
+	User  string          `json:"user"`
+	Doing json.RawMessage `json:"doing"` // an object, or null for nothing
+}
+
+// Ask is somebody who asks to be let into a room.
+type Ask struct {
+	Ask     string `json:"ask"` // its id
+	Room    string `json:"room"`
+	User    string `json:"user"`
+	Name    string `json:"name,omitempty"`
+	Picture string `json:"picture,omitempty"`
+	Since   Time   `json:"since"`
+	Until   Time   `json:"until"` // when it expires without an answer
+}
+
+// AsksFrame has all open asks of a room, the oldest first. It is sent to its members who may
+// admit.
+type AsksFrame struct {
+	Type string `json:"type"`
+	Room string `json:"room"`
+	Asks []Ask  `json:"asks"`
+}
+
+// AskFrame tells the session that asked how its ask ended: a code of [Outcomes].
+type AskFrame struct {
+	Type    string `json:"type"`
+	Ask     string `json:"ask"`
+	Room    string `json:"room"`
+	Outcome string `json:"outcome"`
+	By      string `json:"by,omitempty"` // the user who answered
+	// Again is when somebody who was refused may ask again.
+	Again *Time `json:"again,omitempty"`
+}
+
+// Invitation is an invitation that waits for an answer.
+type Invitation struct {
+	Invitation string `json:"invitation"` // its id
+	Room       string `json:"room"`
+	From       Party  `json:"from"`
+	To         Party  `json:"to"`
+	Since      Time   `json:"since"`
+	Until      Time   `json:"until"` // when it expires without an answer
+}
+
+// Party is a person who invites or is invited.
+type Party struct {
+	User    string `json:"user"`
+	Name    string `json:"name,omitempty"`
+	Picture string `json:"picture,omitempty"`
+}
+
+// Invitations are the open invitations of a person, the oldest first.
+type Invitations struct {
+	Received []Invitation `json:"received"`
+	Sent     []Invitation `json:"sent"`
+}
+
+// InvitationsFrame tells all links of a person that Invitations have changed.
+type InvitationsFrame struct {
+	Type string `json:"type"`
+	Invitations
+}
+
+// InvitationFrame tells the links of both sides how an invitation ended: a code of [Outcomes].
+type InvitationFrame struct {
+	Type    string `json:"type"`
+	Outcome string `json:"outcome"`
+	Invitation
 }
 
 // Departed is a person who left a room.
@@ -290,6 +410,8 @@ type PersonFrame struct {
 	Name     string `json:"name,omitempty"`    // from the directory, when the watch began
 	Picture  string `json:"picture,omitempty"` // the same
 	Status   string `json:"status"`
+	Label    string `json:"label,omitempty"`
+	Engaged  bool   `json:"engaged,omitempty"` // busy because of a room that engages
 	Note     string `json:"note,omitempty"`
 	Until    *Time  `json:"until,omitempty"`
 	LastSeen *Time  `json:"last_seen,omitempty"` // of an offline person, if known

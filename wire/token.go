@@ -14,6 +14,8 @@ type Grants struct {
 	Count    []string `json:"count,omitempty"`    // rooms to watch at count only
 	Cue      []string `json:"cue,omitempty"`      // rooms to give cues in
 	Moderate []string `json:"moderate,omitempty"` // rooms to remove people from
+	Admit    []string `json:"admit,omitempty"`    // rooms to let people into who ask; such a room lets this person in without asking
+	Invite   []string `json:"invite,omitempty"`   // rooms to invite people into
 	People   []string `json:"people,omitempty"`   // people to watch: user ids, or beginnings of ids followed by *
 	Near     bool     `json:"near,omitempty"`     // may watch people who are in a room with them
 	Hide     bool     `json:"hide,omitempty"`     // may hide

@@ -2,6 +2,18 @@ package wire
 
 import "strings"
 
+// Outcomes say in sentences how an ask or an invitation ended. Each follows "the ask" or "the
+// invitation".
+var Outcomes = map[string]string{
+	"admitted":  "was answered: they were let in",
+	"refused":   "was answered: they were not let in",
+	"accepted":  "was accepted",
+	"declined":  "was declined",
+	"withdrawn": "was withdrawn",
+	"expired":   "was not answered in time",
+	"gone":      "ended with the session that it came from",
+}
+
 // ReasonWords say in sentences why a link, a session or a stay is over.
 type ReasonWords struct {
 	// Short goes into a line: "page closed".

@@ -20,6 +20,8 @@ type Person struct {
 	Count    []presence.Pattern // to watch at count only
 	Cue      []presence.Pattern // to give cues in
 	Moderate []presence.Pattern // to remove people from
+	Admit    []presence.Pattern // to let people into who ask
+	Invite   []presence.Pattern // to invite people into
 	People   []string           // to watch: ids, or beginnings of ids followed by *
 	Near     bool               // may watch whoever is in a room with them
 	MayHide  bool               // from everybody who does not see the hidden
@@ -43,6 +45,16 @@ func (p Person) MayWatch(asked presence.Pattern, countOnly bool) bool {
 // MayModerate tells whether the person may remove people from a room.
 func (p Person) MayModerate(room presence.RoomName) bool {
 	return covered(p.Moderate, presence.Pattern(room))
+}
+
+// MayAdmit tells whether the person may let others into a room who ask.
+func (p Person) MayAdmit(room presence.RoomName) bool {
+	return covered(p.Admit, presence.Pattern(room))
+}
+
+// MayInvite tells whether the person may invite people into a room.
+func (p Person) MayInvite(room presence.RoomName) bool {
+	return covered(p.Invite, presence.Pattern(room))
 }
 
 // MayWatchPerson tells whether the person may watch another one, wherever that one is. Everybody

@@ -159,6 +159,7 @@ func (k *TokenKey) person(c *claims) (Person, error) {
 		into  *[]presence.Pattern
 	}{
 		{"rooms", g.Rooms, &p.Rooms}, {"watch", g.Watch, &p.Watch}, {"count", g.Count, &p.Count}, {"cue", g.Cue, &p.Cue}, {"moderate", g.Moderate, &p.Moderate},
+		{"admit", g.Admit, &p.Admit}, {"invite", g.Invite, &p.Invite},
 	} {
 		for _, name := range list.names {
 			pattern, err := presence.ParsePattern(name)

@@ -113,11 +113,11 @@ func TestAHubIsASink(t *testing.T) {
 		all := map[presence.View]*reader{}
 		for _, view := range []presence.View{presence.Full, presence.Open} {
 			all[view] = readerOf(hub, view)
-			all[view].Follow(delivery.Watched, "**", delivery.AtMembers)
+			all[view].Follow(delivery.Watched, "**", delivery.How{Detail: delivery.AtMembers})
 		}
 		return hub, func(topic engine.Topic) ([]presence.UserID, string) {
 			late := readerOf(hub, topic.View)
-			late.Follow(delivery.Joined, presence.Pattern(topic.Room), delivery.AtMembers)
+			late.Follow(delivery.Joined, presence.Pattern(topic.Room), delivery.How{Detail: delivery.AtMembers})
 			var users []presence.UserID
 			revision := ""
 			for _, r := range []*reader{all[topic.View], late} {
@@ -145,9 +145,9 @@ func TestReceiversOfAnyPaceEndWithTheServicesList(t *testing.T) {
 		inService(t, func(t *testing.T, e *engine.Engine, hub *delivery.Hub) {
 			random := rand.New(rand.NewPCG(seed, 1))
 			byName, byPattern, counting := newReader(hub), newReader(hub), newReader(hub)
-			byName.Follow(delivery.Joined, "basin.upper-weir", delivery.AtMembers)
-			byPattern.Follow(delivery.Watched, "**", delivery.AtMembers)
-			counting.Follow(delivery.Watched, "basin.*", delivery.AtCount)
+			byName.Follow(delivery.Joined, "basin.upper-weir", delivery.How{Detail: delivery.AtMembers})
+			byPattern.Follow(delivery.Watched, "**", delivery.How{Detail: delivery.AtMembers})
+			counting.Follow(delivery.Watched, "basin.*", delivery.How{Detail: delivery.AtCount})
 			readers := []*reader{byName, byPattern, counting}
 			live := map[presence.LinkID]bool{}
 			for step := range 400 {
@@ -166,7 +166,7 @@ func TestReceiversOfAnyPaceEndWithTheServicesList(t *testing.T) {
 				}
 				time.Sleep(time.Duration(random.IntN(30)) * time.Millisecond)
 				if random.IntN(20) == 0 { // as after a reconnect: the present state once more
-					byPattern.Follow(delivery.Watched, "**", delivery.AtMembers)
+					byPattern.Follow(delivery.Watched, "**", delivery.How{Detail: delivery.AtMembers})
 				}
 				if random.IntN(8) == 0 {
 					r := readers[random.IntN(len(readers))]
@@ -211,7 +211,7 @@ func TestWhoLagsBehindTheRingGetsASnapshot(t *testing.T) {
 		fast, slow := newReader(hub), newReader(hub)
 		open(t, e, "ilse", "s-1", "desk.night")
 		for _, r := range []*reader{fast, slow} {
-			r.Follow(delivery.Watched, "desk.night", delivery.AtMembers)
+			r.Follow(delivery.Watched, "desk.night", delivery.How{Detail: delivery.AtMembers})
 			r.read(t)
 			time.Sleep(engine.DefaultWindow)
 			synctest.Wait()
@@ -239,7 +239,7 @@ func TestOppositeChangesWithinTheWindowCancel(t *testing.T) {
 		open(t, e, "ilse", "s-1", "desk.night")
 		time.Sleep(time.Second)
 		r := newReader(hub)
-		r.Follow(delivery.Watched, "desk.night", delivery.AtMembers)
+		r.Follow(delivery.Watched, "desk.night", delivery.How{Detail: delivery.AtMembers})
 		r.read(t)
 		open(t, e, "maren", "s-2", "desk.night")
 		time.Sleep(time.Millisecond)
@@ -262,7 +262,7 @@ func TestAJoinerOfABusyRoomBeginsWithThemselves(t *testing.T) {
 			time.Sleep(time.Millisecond)
 			open(t, e, "maren", "s-2", "desk.night")
 			r := newReader(hub)
-			r.Follow(delivery.Joined, "desk.night", detail)
+			r.Follow(delivery.Joined, "desk.night", delivery.How{Detail: detail})
 			require.Empty(t, r.all())
 			synctest.Wait()
 			require.Empty(t, r.all(), "the room is not sealed yet")
@@ -277,7 +277,7 @@ func TestAJoinerOfABusyRoomBeginsWithThemselves(t *testing.T) {
 func TestAPatternCatchesRoomsThatAppearLaterAndLetsThemGo(t *testing.T) {
 	inService(t, func(t *testing.T, e *engine.Engine, hub *delivery.Hub) {
 		r := newReader(hub)
-		r.Follow(delivery.Watched, "basin.*", delivery.AtCount)
+		r.Follow(delivery.Watched, "basin.*", delivery.How{Detail: delivery.AtCount})
 		r.read(t)
 		require.Empty(t, r.types)
 		for life := range 2 {
@@ -300,7 +300,7 @@ func TestAPatternCatchesRoomsThatAppearLaterAndLetsThemGo(t *testing.T) {
 func TestAPatternThatIsNotReadFindsWhatIsThere(t *testing.T) {
 	inService(t, func(t *testing.T, e *engine.Engine, hub *delivery.Hub) {
 		r := newReader(hub)
-		r.Follow(delivery.Watched, "basin.*", delivery.AtMembers)
+		r.Follow(delivery.Watched, "basin.*", delivery.How{Detail: delivery.AtMembers})
 		for i := range 1500 {
 			name := fmt.Sprint("w-", i)
 			link := open(t, e, name, "session-"+name, presence.RoomName("basin."+name), presence.RoomName("sluice."+name))
@@ -325,7 +325,7 @@ func TestCountsAreToldNoMoreOftenThanThePolicySays(t *testing.T) {
 		open(t, e, "ilse", "s-0", "desk.night")
 		time.Sleep(time.Second)
 		r := newReader(hub)
-		r.Follow(delivery.Watched, "desk.*", delivery.AtCount)
+		r.Follow(delivery.Watched, "desk.*", delivery.How{Detail: delivery.AtCount})
 		r.read(t)
 		r.types = nil
 		for i := range 100 { // one each 30 ms, for three seconds
@@ -349,7 +349,7 @@ func TestWhoComesBackGetsWhatItMissed(t *testing.T) {
 		}
 		link := open(t, e, "ilse", "s-0", "desk.night", "basin.fen-end", "basin.upper-weir")
 		stays := newReader(hub) // so that the rings are kept
-		stays.Follow(delivery.Watched, "**", delivery.AtMembers)
+		stays.Follow(delivery.Watched, "**", delivery.How{Detail: delivery.AtMembers})
 		time.Sleep(time.Second)
 		stays.read(t)
 		had := map[presence.RoomName]engine.Revision{
@@ -364,7 +364,7 @@ func TestWhoComesBackGetsWhatItMissed(t *testing.T) {
 		}
 		r := newReader(hub)
 		for _, pattern := range []presence.Pattern{"desk.night", "basin.*", "sluice.*"} {
-			r.Follow(delivery.Watched, pattern, delivery.AtMembers)
+			r.Follow(delivery.Watched, pattern, delivery.How{Detail: delivery.AtMembers})
 		}
 		require.Equal(t, map[presence.RoomName]delivery.Resumption{
 			"desk.night": delivery.Current, "basin.fen-end": delivery.Changes, "basin.upper-weir": delivery.Whole, "sluice.mill-lane": delivery.OtherRun,
@@ -382,7 +382,7 @@ func TestWhoComesBackGetsWhatItMissed(t *testing.T) {
 		require.Len(t, r.all(), 1, "and goes on from there")
 		time.Sleep(time.Minute)
 		late := newReader(hub)
-		late.Follow(delivery.Watched, "basin.fen-end", delivery.AtMembers)
+		late.Follow(delivery.Watched, "basin.fen-end", delivery.How{Detail: delivery.AtMembers})
 
 		require.Equal(t, delivery.Whole, late.Resume(had)["basin.fen-end"], "time alone decides, whatever is still kept")
 	})
@@ -391,8 +391,8 @@ func TestWhoComesBackGetsWhatItMissed(t *testing.T) {
 func TestUnfollowKeepsTheOtherReason(t *testing.T) {
 	inService(t, func(t *testing.T, e *engine.Engine, hub *delivery.Hub) {
 		r := newReader(hub)
-		r.Follow(delivery.Joined, "desk.night", delivery.AtMembers)
-		r.Follow(delivery.Watched, "desk.*", delivery.AtCount)
+		r.Follow(delivery.Joined, "desk.night", delivery.How{Detail: delivery.AtMembers})
+		r.Follow(delivery.Watched, "desk.*", delivery.How{Detail: delivery.AtCount})
 		open(t, e, "ilse", "s-1", "desk.night")
 		time.Sleep(time.Second)
 		r.read(t)
@@ -415,7 +415,7 @@ func TestUnfollowKeepsTheOtherReason(t *testing.T) {
 func TestFollowingARoomThatIsNotThereCreatesNothing(t *testing.T) {
 	inService(t, func(t *testing.T, e *engine.Engine, hub *delivery.Hub) {
 		r := newReader(hub)
-		r.Follow(delivery.Watched, "desk.night", delivery.AtMembers)
+		r.Follow(delivery.Watched, "desk.night", delivery.How{Detail: delivery.AtMembers})
 		r.read(t)
 		require.Equal(t, []string{"snapshot"}, r.types)
 		require.Empty(t, r.replicas["desk.night"].Rev())
@@ -471,9 +471,9 @@ func (c *crowd) follower(first bool) {
 	r := c.readers[at]
 	switch n {
 	case 1:
-		r.Follow(delivery.Watched, presence.Pattern(room), detail)
+		r.Follow(delivery.Watched, presence.Pattern(room), delivery.How{Detail: detail})
 	case 2:
-		r.Follow(delivery.Watched, []presence.Pattern{"**", "basin.*"}[c.script.IntN(2)], detail)
+		r.Follow(delivery.Watched, []presence.Pattern{"**", "basin.*"}[c.script.IntN(2)], delivery.How{Detail: detail})
 	case 3:
 		r.FollowPeople([]presence.UserID{"w-0", "w-1", "ghost"}, nil)
 	case 4:
@@ -485,7 +485,7 @@ func (c *crowd) follower(first bool) {
 		page, _ := c.hub.Page(engine.Topic{Room: room, View: presence.Open}, engine.Revision{}, delivery.PageWanted{Limit: 2})
 		c.keep("page", must(json.Marshal(page)))
 	case 7: // it says what it had long ago
-		r.Follow(delivery.Watched, presence.Pattern(room), detail)
+		r.Follow(delivery.Watched, presence.Pattern(room), delivery.How{Detail: detail})
 		had := engine.Revision{Run: fmt.Sprint("run", 1+c.script.IntN(3)), Number: uint64(1 + c.script.IntN(9))}
 		c.keep("resumed", []byte(r.Resume(map[presence.RoomName]engine.Revision{room: had})[room]))
 	default:
@@ -558,7 +558,7 @@ func TestWhatAFollowerGetsTellsNeitherOfWhoHidesNorOfWhoElseFollows(t *testing.T
 func TestLeaveComesAfterGraceByTheEnginesOwnClock(t *testing.T) {
 	inService(t, func(t *testing.T, e *engine.Engine, hub *delivery.Hub) {
 		r := newReader(hub)
-		r.Follow(delivery.Watched, "desk.night", delivery.AtMembers)
+		r.Follow(delivery.Watched, "desk.night", delivery.How{Detail: delivery.AtMembers})
 		link := open(t, e, "ilse", "s-1", "desk.night")
 		time.Sleep(time.Second)
 		r.read(t)

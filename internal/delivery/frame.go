@@ -1,6 +1,7 @@
 package delivery
 
 import (
+	"encoding/json"
 	"sync"
 	"time"
 
@@ -22,11 +23,18 @@ func (f *frame) encoded() []byte {
 	return f.data
 }
 
-func changesFrame(b *engine.Batch) wire.Changes {
+// changesFrame returns the frame of a batch. For those who do not follow what members are doing,
+// prev is the revision of the last batch that was for them, too.
+func changesFrame(b *engine.Batch, prev engine.Revision, bare bool) wire.Changes {
 	frame := wire.Changes{
 		Type: wire.TypeChanges, Room: string(b.Room),
-		Rev: b.Revision.String(), Prev: b.Revision.Previous().String(), At: wire.Time{Time: b.At},
-		Joined: Members(b.Joined), Changed: Members(b.Changed), Count: Count(b.Count),
+		Rev: b.Revision.String(), Prev: prev.String(), At: wire.Time{Time: b.At},
+		Joined: members(b.Joined, bare), Changed: members(b.Changed, bare), Count: Count(b.Count),
+	}
+	for _, m := range b.Doing {
+		if !bare {
+			frame.Doing = append(frame.Doing, wire.Doing{User: string(m.User), Doing: doing(m)})
+		}
 	}
 	for _, d := range b.Left {
 		frame.Left = append(frame.Left, wire.Departed{User: string(d.User), Status: string(d.Status),
@@ -37,6 +45,33 @@ func changesFrame(b *engine.Batch) wire.Changes {
 
 func snapshotFrame(s engine.Snapshot) wire.SnapshotFrame {
 	return wire.SnapshotFrame{Type: wire.TypeSnapshot, Members: Document(s)}
+}
+
+// bareFrame is a snapshot without what members are doing, at the last revision that was for
+// those who do not follow that.
+func bareFrame(s engine.Snapshot, revision engine.Revision) wire.SnapshotFrame {
+	s.Revision = revision
+	frame := snapshotFrame(s)
+	frame.Members.Members = members(s.Members, true)
+	return frame
+}
+
+// members returns members in their wire form, with or without what they are doing.
+func members(list []presence.Member, bare bool) []wire.Member {
+	all := Members(list)
+	for i := range all {
+		if bare {
+			all[i].Doing = nil
+		}
+	}
+	return all
+}
+
+func doing(m presence.Member) json.RawMessage {
+	if m.Doing == "" {
+		return json.RawMessage("null")
+	}
+	return json.RawMessage(m.Doing)
 }
 
 func countFrame(room presence.RoomName, revision engine.Revision, count presence.Count) wire.CountFrame {
@@ -51,8 +86,22 @@ func typingFrame(room presence.RoomName, users []presence.UserID) wire.TypingFra
 	return frame
 }
 
+func asksFrame(room presence.RoomName, asks []presence.OpenAsk) wire.AsksFrame {
+	return wire.AsksFrame{Type: wire.TypeAsks, Room: string(room), Asks: Asks(asks)}
+}
+
+// Asks returns open asks in their wire form, never nil.
+func Asks(asks []presence.OpenAsk) []wire.Ask {
+	list := make([]wire.Ask, len(asks))
+	for i, a := range asks {
+		list[i] = wire.Ask{Ask: string(a.Ask), Room: string(a.Room), User: string(a.User), Name: a.Profile.Name, Picture: a.Profile.Picture,
+			Since: *wire.TimeOf(a.Since), Until: *wire.TimeOf(a.Until)}
+	}
+	return list
+}
+
 func personFrame(s engine.Sight, profile presence.Profile) wire.PersonFrame {
-	frame := wire.PersonFrame{Type: wire.TypePerson, User: string(s.User), Name: profile.Name, Picture: profile.Picture, Status: string(s.Status), Note: s.Note}
+	frame := wire.PersonFrame{Type: wire.TypePerson, User: string(s.User), Name: profile.Name, Picture: profile.Picture, Status: string(s.Status), Label: s.Label, Note: s.Note, Engaged: s.Engaged}
 	if s.Until != 0 {
 		frame.Until = &wire.Time{Time: time.UnixMilli(s.Until)}
 	}
@@ -73,7 +122,10 @@ func Members(members []presence.Member) []wire.Member {
 	list := make([]wire.Member, len(members))
 	for i, m := range members {
 		list[i] = wire.Member{User: string(m.User), Name: m.Profile.Name, Picture: m.Profile.Picture,
-			Status: string(m.Status), Note: m.Note, Since: wire.Time{Time: m.Since}, Sessions: m.Sessions}
+			Status: string(m.Status), Label: m.Label, Note: m.Note, Engaged: m.Engaged, Since: wire.Time{Time: m.Since}, Sessions: m.Sessions, Devices: m.Devices.Words()}
+		if m.Doing != "" {
+			list[i].Doing = json.RawMessage(m.Doing)
+		}
 		if m.Until != 0 {
 			list[i].Until = &wire.Time{Time: time.UnixMilli(m.Until)}
 		}
@@ -92,7 +144,7 @@ func Session(e presence.Evidence) wire.Session {
 	s := &wire.Unended{
 		User: string(e.User), Over: e.Kind.String(), Opened: wire.Time{Time: e.Opened}, Reason: e.Reason.String(), Link: uint32(e.Link),
 		LastHeard: wire.Time{Time: e.LastHeard}, LastActivity: wire.Time{Time: e.LastActivity},
-		Idle: e.Idle, NoInput: e.NoInput, PageHidden: e.PageHidden, Rooms: make([]string, len(e.Rooms)), Next: []wire.Upcoming{},
+		Idle: e.Idle, NoInput: e.NoInput, PageHidden: e.PageHidden, Device: e.Device.String(), Rooms: make([]string, len(e.Rooms)), Next: []wire.Upcoming{},
 	}
 	for i, room := range e.Rooms {
 		s.Rooms[i] = string(room)

@@ -112,7 +112,7 @@ func (h *Hub) lockKnown(name engine.Topic) *topic {
 // letGo forgets a topic if its room has ended and it has no followers. The lock of the topic is
 // held.
 func (h *Hub) letGo(t *topic) {
-	if t.exists || t.waiting || len(t.subs) > 0 || t.gone {
+	if t.exists || t.waiting || len(t.subs)+len(t.asks) > 0 || t.gone {
 		return
 	}
 	t.gone = true
@@ -225,6 +225,21 @@ func (h *Hub) TakeTypists(typists engine.Typists) {
 		if s.detail == AtMembers {
 			s.receiver.inbox.mark(s)
 		}
+	}
+}
+
+// TakeAsks implements [engine.Sink]. The asks of a room are told to its members who may admit.
+func (h *Hub) TakeAsks(asks engine.Asks) {
+	for _, view := range []presence.View{presence.Full, presence.Open} {
+		t := h.lock(engine.Topic{Room: asks.Room, View: view})
+		t.asks, t.asking = asks.Open, register{version: t.asking.version + 1}
+		for _, s := range t.subs {
+			if s.admits {
+				s.receiver.inbox.mark(s)
+			}
+		}
+		h.letGo(t)
+		t.mu.Unlock()
 	}
 }
 

@@ -23,11 +23,13 @@ type Receiver struct {
 
 	mu      sync.Mutex
 	view    presence.View
+	may     func(presence.RoomName, Detail) bool // of a room that asks; nil: all
 	follows []follow
 	subs    []*sub
 	index   map[*topic]*sub // of subs, when there are many
 	people  map[presence.UserID]*personSub
-	log     *sentLog // nil unless recorded
+	admits  []presence.Pattern // rooms whose asks it gets while it is in them; immutable
+	log     *sentLog           // nil unless recorded
 	closed  bool
 }
 
@@ -36,7 +38,14 @@ type Receiver struct {
 type follow struct {
 	pattern presence.Pattern
 	cause   Cause
-	detail  Detail
+	How
+}
+
+// How says in what detail something is followed.
+type How struct {
+	Detail Detail
+	// Sparse leaves out what members are doing.
+	Sparse bool
 }
 
 // Cause says why rooms are followed.
@@ -57,7 +66,10 @@ type sub struct {
 	has      engine.Revision // of the members or of the count, what the receiver has
 	counted  uint64          // the version of the published count that it has
 	typed    uint64          // the version of the typists that it has
+	asked    uint64          // the version of the open asks that it has
+	admits   bool            // it gets the open asks
 	detail   Detail          // None once it is dropped
+	sparse   bool            // without what members are doing
 	fresh    bool            // it needs the whole state
 	sealed   bool            // if fresh: everything from before it began is sealed
 	dirty    bool            // it is in the inbox, whose lock guards this
@@ -71,24 +83,56 @@ type sub struct {
 // when there may be something to fetch with Next. It is called with locks held, so it must
 // neither block nor call back.
 func (h *Hub) NewReceiver(view presence.View, wake func()) *Receiver {
-	return &Receiver{hub: h, view: view, inbox: inbox{wake: wake}}
+	return h.NewPersonsReceiver(view, nil, wake)
+}
+
+// NewPersonsReceiver is NewReceiver for somebody who may not watch every room that asks. May
+// decides that at a detail; it is called with locks held, and must not call the hub.
+func (h *Hub) NewPersonsReceiver(view presence.View, may func(presence.RoomName, Detail) bool, wake func()) *Receiver {
+	return &Receiver{hub: h, view: view, may: may, inbox: inbox{wake: wake}}
+}
+
+// asks reports whether a room asks whom it lets in.
+func (h *Hub) asks(room presence.RoomName) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.policy.For(room).Entry == presence.EntryAsk
 }
 
 // Follow makes the receiver follow every room that the pattern names, now or later, beginning
 // with its present state. Following again changes the detail, and sends the present state again.
-func (r *Receiver) Follow(cause Cause, pattern presence.Pattern, detail Detail) {
+func (r *Receiver) Follow(cause Cause, pattern presence.Pattern, how How) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.closed {
 		return
 	}
 	if i := r.find(cause, pattern); i >= 0 {
-		r.follows[i].detail = detail
+		r.follows[i].How = how
 	} else {
-		r.follows = append(r.follows, follow{pattern, cause, detail})
+		r.follows = append(r.follows, follow{pattern, cause, how})
 		r.tellWildcards()
 	}
 	r.begin(pattern)
+}
+
+// Admit makes the receiver get the open asks of the rooms of some patterns, while it follows them
+// because its session is in them. It replaces the patterns of an earlier call.
+func (r *Receiver) Admit(patterns []presence.Pattern) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.admits = patterns
+	for _, s := range r.subs {
+		s.topic.mu.Lock()
+		if s.admits = r.mayAdmit(s.topic.Room); s.admits {
+			r.inbox.mark(s)
+		}
+		s.topic.mu.Unlock()
+	}
+}
+
+func (r *Receiver) mayAdmit(room presence.RoomName) bool {
+	return r.find(Joined, presence.Pattern(room)) >= 0 && slices.ContainsFunc(r.admits, func(p presence.Pattern) bool { return p.Match(room) })
 }
 
 // begin sends the present state of the rooms of a pattern.
@@ -143,14 +187,16 @@ func (r *Receiver) Resume(revisions map[presence.RoomName]engine.Revision) map[p
 	defer r.mu.Unlock()
 	result := make(map[presence.RoomName]Resumption, len(revisions))
 	for _, room := range slices.Sorted(maps.Keys(revisions)) {
-		if r.detail(room) == None {
+		if r.how(room).Detail == None {
 			continue
 		}
 		t := r.hub.lock(engine.Topic{Room: room, View: r.view}) // even if the room has just ended, so that the receiver hears it
 		if r.sub(t) == nil {
 			r.attachFresh(t)
 		}
-		result[room] = r.sub(t).resume(revisions[room])
+		if s := r.sub(t); s != nil {
+			result[room] = s.resume(revisions[room])
+		}
 		t.mu.Unlock()
 	}
 	return result
@@ -159,6 +205,9 @@ func (r *Receiver) Resume(revisions map[presence.RoomName]engine.Revision) map[p
 func (s *sub) resume(revision engine.Revision) Resumption {
 	t := s.topic
 	newest := t.newest
+	if s.sparse {
+		newest = t.bare
+	}
 	if !t.exists {
 		newest = engine.Revision{}
 	}
@@ -191,7 +240,8 @@ func (r *Receiver) Unfollow(cause Cause, pattern presence.Pattern) bool {
 	for _, s := range slices.Clone(r.subs) {
 		if t := s.topic; pattern.Match(t.Room) {
 			t.mu.Lock()
-			if s.detail = r.detail(t.Room); s.detail == None {
+			s.admits = r.mayAdmit(t.Room)
+			if s.set(r.how(t.Room)); s.detail == None {
 				r.drop(s)
 			} else {
 				r.hub.catchUpCount(t)
@@ -282,7 +332,21 @@ func (s *sub) ready() bool {
 	case s.detail == AtCount || !t.exists:
 		return s.sealed
 	}
-	return s.sealed && t.snapshot != nil
+	return s.sealed && s.snapshot() != nil
+}
+
+func (s *sub) snapshot() *frame {
+	if s.sparse {
+		return s.topic.sparse
+	}
+	return s.topic.snapshot
+}
+
+func (s *sub) set(how How) {
+	if how.Sparse != s.sparse {
+		s.fresh = true
+	}
+	s.detail, s.sparse = how.Detail, how.Sparse
 }
 
 // farBehind is how many more changes than members a sub may lack before it gets a snapshot
@@ -297,7 +361,7 @@ func (s *sub) next(to *gathering) {
 		return
 	}
 	if s.whole() {
-		t.since(s.has, func(prev engine.Revision, f *frame) { to.add(sent{sub: s, has: prev}, f) })
+		t.since(s.has, s.sparse, func(prev engine.Revision, f *frame) { to.add(sent{sub: s, has: prev}, f) })
 		s.has = t.newest
 	} else if s.counted != t.published.version {
 		if s.has != t.published.revision {
@@ -309,12 +373,22 @@ func (s *sub) next(to *gathering) {
 		to.add(sent{sub: s, has: s.has}, t.typingNow())
 		s.typed = t.typing.version
 	}
+	s.nextAsks(to)
+}
+
+// nextAsks appends the open asks, if the sub lacks them. They follow the state of the room.
+func (s *sub) nextAsks(to *gathering) {
+	if t := s.topic; s.admits && s.asked != t.asking.version {
+		to.add(sent{sub: s, has: s.has}, t.asksNow())
+		s.asked = t.asking.version
+	}
 }
 
 // begin appends the present state.
 func (s *sub) begin(to *gathering) {
 	t := s.topic
 	note := sent{sub: s, fresh: true}
+	defer s.nextAsks(to)
 	s.fresh, s.has, s.counted, s.typed = false, t.newest, t.published.version, t.typing.version
 	switch {
 	case s.detail == AtCount:
@@ -331,7 +405,7 @@ func (s *sub) begin(to *gathering) {
 			to.add(note, t.newestCount())
 		}
 	default:
-		to.add(note, t.snapshot)
+		to.add(note, s.snapshot())
 	}
 	if len(t.typists) > 0 {
 		to.add(note, t.typingNow())
@@ -368,20 +442,22 @@ func (s *sub) catchUp() {
 	case t.big:
 		t.pin(snapshot)
 	default:
+		bare := t.bare
 		t.snapshot = &frame{of: func() any { return snapshotFrame(snapshot) }}
+		t.sparse = &frame{of: func() any { return bareFrame(snapshot, bare) }}
 	}
 }
 
 // attach follows a topic if one of the receiver's patterns matches it. The locks of both are
 // held.
 func (r *Receiver) attach(t *topic) *sub {
-	detail := None
+	var how How
 	if t.View == r.view {
-		detail = r.detail(t.Room)
+		how = r.how(t.Room)
 	}
 	s := r.sub(t)
 	if s == nil {
-		if detail == None {
+		if how.Detail == None {
 			return nil
 		}
 		s = &sub{receiver: r, topic: t, fresh: true, place: len(t.subs)}
@@ -396,7 +472,8 @@ func (r *Receiver) attach(t *topic) *sub {
 			}
 		}
 	}
-	s.detail = detail
+	s.set(how)
+	s.admits = r.mayAdmit(t.Room)
 	r.hub.catchUpCount(t)
 	return s
 }
@@ -414,9 +491,10 @@ func (r *Receiver) sub(t *topic) *sub {
 }
 
 func (r *Receiver) attachFresh(t *topic) {
-	s := r.attach(t)
-	s.fresh, s.sealed = true, false
-	r.inbox.mark(s)
+	if s := r.attach(t); s != nil { // else it may not be watched
+		s.fresh, s.sealed = true, false
+		r.inbox.mark(s)
+	}
 }
 
 // drop ends a sub. The locks of the receiver and of the topic are held.
@@ -432,15 +510,42 @@ func (r *Receiver) drop(s *sub) {
 	r.hub.letGo(t)
 }
 
-// detail returns the highest detail at which the receiver's patterns follow a room.
-func (r *Receiver) detail(room presence.RoomName) Detail {
-	most := None
+// how returns the highest detail at which the receiver's patterns follow a room. It is sparse if
+// all that follow its members are.
+func (r *Receiver) how(room presence.RoomName) How {
+	var most How
 	for _, f := range r.follows {
-		if f.detail > most && f.pattern.Match(room) {
-			most = f.detail
+		switch {
+		case !f.pattern.Match(room) || f.cause == Watched && f.Detail > most.Detail && !r.lets(room, f.Detail):
+		case f.Detail > most.Detail:
+			most = f.How
+		case f.Detail == most.Detail:
+			most.Sparse = most.Sparse && f.Sparse
 		}
 	}
 	return most
+}
+
+// lets reports whether the receiver may watch a room.
+func (r *Receiver) lets(room presence.RoomName, detail Detail) bool {
+	return r.may == nil || !r.hub.asks(room) || r.may(room, detail)
+}
+
+// Recheck stops following rooms that the receiver may no longer watch.
+func (r *Receiver) Recheck() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.may == nil {
+		return
+	}
+	for _, s := range slices.Clone(r.subs) {
+		if s.topic.mu.Lock(); s.topic.policy.Entry == presence.EntryAsk {
+			if s.set(r.how(s.topic.Room)); s.detail == None {
+				r.drop(s)
+			}
+		}
+		s.topic.mu.Unlock()
+	}
 }
 
 func (r *Receiver) find(cause Cause, pattern presence.Pattern) int {

@@ -75,7 +75,7 @@ func (s *sub) takeBack(to sent) {
 	s.topic.mu.Lock()
 	defer s.topic.mu.Unlock()
 	if s.detail != None {
-		s.has, s.fresh, s.counted, s.typed = to.has, to.fresh, 0, 0
+		s.has, s.fresh, s.counted, s.typed, s.asked = to.has, to.fresh, 0, 0, 0
 		s.receiver.inbox.mark(s)
 	}
 }

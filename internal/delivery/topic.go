@@ -1,6 +1,7 @@
 package delivery
 
 import (
+	"slices"
 	"sync"
 	"time"
 
@@ -22,6 +23,7 @@ type topic struct {
 	policy *presence.RoomPolicy
 	subs   []*sub
 	newest engine.Revision // zero when no batch has come yet
+	bare   engine.Revision // of the last batch that was not about doing alone
 	came   time.Time       // when it did
 	count  presence.Count  // at it
 	exists bool            // somebody is in the room, as far as has been seen
@@ -31,6 +33,7 @@ type topic struct {
 	big    bool            // too many people to be told one by one
 
 	snapshot *frame // at the newest revision; nil when none has been made
+	sparse   *frame // the same without what members are doing
 	countNow *frame // the same of the count
 	pins     []*pin // whole states of a big room, the newest last
 	pinning  pinning
@@ -42,6 +45,9 @@ type topic struct {
 
 	typists []presence.UserID
 	typing  register
+
+	asks   []presence.OpenAsk
+	asking register
 }
 
 // register holds a value of which only the newest matters.
@@ -72,22 +78,31 @@ func (t *topic) newestCount() *frame {
 // batch is a sealed batch that a receiver may still need.
 type batch struct {
 	changes *frame
+	sparse  *frame    // for those who do not follow what members are doing; nil: nothing
 	size    int       // how many changes it has
 	came    time.Time // when it was sealed
 }
 
 func (t *topic) add(b *engine.Batch, now time.Time) {
 	if b.Revision.Previous() != t.newest {
-		t.ring, t.pins = nil, nil // another run
+		t.ring, t.pins, t.bare = nil, nil, engine.Revision{Run: b.Revision.Run} // another run
 	}
 	t.newest, t.count, t.exists, t.came = b.Revision, b.Count, !b.Ended, now
-	t.snapshot, t.countNow = nil, nil
+	t.snapshot, t.sparse, t.countNow = nil, nil, nil
 	t.forget(now)
 	if len(t.ring) == ringSize {
 		copy(t.ring, t.ring[1:])
 		t.ring = t.ring[:ringSize-1]
 	}
-	t.ring = append(t.ring, batch{changes: &frame{of: func() any { return changesFrame(b) }}, size: b.Size(), came: now})
+	next := batch{size: b.Size(), came: now, changes: &frame{of: func() any { return changesFrame(b, b.Revision.Previous(), false) }}}
+	if b.Bare() > 0 {
+		prev := t.bare
+		t.bare, next.sparse = b.Revision, next.changes
+		if prev != b.Revision.Previous() || len(b.Doing) > 0 || anyDoing(b) {
+			next.sparse = &frame{of: func() any { return changesFrame(b, prev, true) }}
+		}
+	}
+	t.ring = append(t.ring, next)
 	t.grow(b.Count.People)
 }
 
@@ -145,11 +160,22 @@ func (t *topic) has(revision engine.Revision) bool {
 	return time.Since(t.ring[revision.Number+1-t.oldest()].came) <= forgetAfter
 }
 
-// since calls each with the frames that lead from a revision to the newest one. The topic must
-// have the revision.
-func (t *topic) since(revision engine.Revision, each func(prev engine.Revision, f *frame)) {
+func anyDoing(b *engine.Batch) bool {
+	does := func(m presence.Member) bool { return m.Doing != "" }
+	return slices.ContainsFunc(b.Joined, does) || slices.ContainsFunc(b.Changed, does)
+}
+
+// since calls each with the frames that lead from a revision to the newest one, sparse or not.
+// The topic must have the revision.
+func (t *topic) since(revision engine.Revision, sparse bool, each func(prev engine.Revision, f *frame)) {
 	for ; revision.Number < t.newest.Number; revision.Number++ {
-		each(revision, t.ring[revision.Number+1-t.oldest()].changes)
+		b := t.ring[revision.Number+1-t.oldest()]
+		switch {
+		case !sparse:
+			each(revision, b.changes)
+		case b.sparse != nil:
+			each(revision, b.sparse)
+		}
 	}
 }
 
@@ -195,6 +221,14 @@ func (t *topic) typingNow() *frame {
 		t.typing.frame = &frame{of: func() any { return typingFrame(t.Room, typists) }}
 	}
 	return t.typing.frame
+}
+
+func (t *topic) asksNow() *frame {
+	if t.asking.frame == nil {
+		asks := t.asks
+		t.asking.frame = &frame{of: func() any { return asksFrame(t.Room, asks) }}
+	}
+	return t.asking.frame
 }
 
 func (t *topic) remove(s *sub) {

@@ -251,6 +251,42 @@ func (e *Engine) Known() []presence.UserID {
 	return e.core.Known()
 }
 
+// OpenAsks returns the open asks of the realm now, the oldest first.
+func (e *Engine) OpenAsks() []presence.OpenAsk {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.core.AllAsks(e.now())
+}
+
+// OpenInvitations returns the open invitations of the realm now, the oldest first.
+func (e *Engine) OpenInvitations() []presence.Invitation {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.core.AllInvitations(e.now())
+}
+
+// InvitationRoom returns the room of an open invitation that a person received (see
+// [presence.Core.InvitationRoom]).
+func (e *Engine) InvitationRoom(user presence.UserID, id presence.InvitationID) (presence.RoomName, error) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.core.InvitationRoom(user, id)
+}
+
+// Passes returns the passes of a person now.
+func (e *Engine) Passes(user presence.UserID) []presence.Pass {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.core.Passes(e.now(), user)
+}
+
+// LetsWatch tells whether a person may watch a room (see [presence.Core.LetsWatch]).
+func (e *Engine) LetsWatch(user presence.UserID, admits []presence.Pattern, room presence.RoomName, countOnly bool) bool {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.core.LetsWatch(e.now(), user, admits, room, countOnly)
+}
+
 // Recall sets when somebody was last seen, before anything is heard of them.
 func (e *Engine) Recall(subject Subject, lastSeen time.Time) {
 	e.mu.Lock()

@@ -47,12 +47,16 @@ type Batch struct {
 	Joined   []presence.Member
 	Changed  []presence.Member
 	Left     []Departure
-	Count    presence.Count // after it
-	Ended    bool           // the room has ended, and so does the run
+	Doing    []presence.Member // only what they are doing has changed
+	Count    presence.Count    // after it
+	Ended    bool              // the room has ended, and so does the run
 }
 
 // Size returns how many changes the batch has.
-func (b *Batch) Size() int { return len(b.Joined) + len(b.Changed) + len(b.Left) }
+func (b *Batch) Size() int { return len(b.Joined) + len(b.Changed) + len(b.Left) + len(b.Doing) }
+
+// Bare returns how many changes it has for those who do not follow what members are doing.
+func (b *Batch) Bare() int { return len(b.Joined) + len(b.Changed) + len(b.Left) }
 
 // Departure is a person's leave of a room.
 type Departure struct {
@@ -86,6 +90,12 @@ func ParseRevision(text string) (Revision, bool) {
 type Typists struct {
 	Topic
 	Users []presence.UserID
+}
+
+// Asks are the open asks of a room, the oldest first: a register, the same in both views.
+type Asks struct {
+	Room presence.RoomName
+	Open []presence.OpenAsk
 }
 
 // Subject is a person as a view sees them.
@@ -129,6 +139,13 @@ type change struct {
 	before, after presence.Member
 	reason        presence.Reason
 	lastSeen      int64
+}
+
+// onlyDoing tells whether nothing has changed but what the person is doing.
+func (c *change) onlyDoing() bool {
+	before := c.before
+	before.Doing = c.after.Doing
+	return c.before.Doing != c.after.Doing && before == c.after
 }
 
 // note gathers a change of a member for the next seal of each topic in which it is seen. Several
@@ -246,6 +263,8 @@ func (e *Engine) seal(now presence.Instant, f *feed) {
 		case was && !is:
 			b.Left = append(b.Left, Departure{User: c.after.User, Status: c.after.Status,
 				Reason: c.reason, LastSeen: time.UnixMilli(c.lastSeen).UTC()})
+		case was && c.onlyDoing():
+			b.Doing = append(b.Doing, c.after)
 		case was && c.before != c.after:
 			b.Changed = append(b.Changed, c.after)
 		}

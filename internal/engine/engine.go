@@ -38,6 +38,7 @@ type Sink interface {
 	TakeUnchanged(Topic)
 	TakeTypists(Typists)
 	TakeSight(Sight)
+	TakeAsks(Asks)
 }
 
 // Links carries out the core's orders about links. The rules of [Sink] apply. Orders and batches
@@ -53,6 +54,15 @@ type Links interface {
 	TakenOut(presence.TakenOut)
 	// OwnChanged tells the clients what their person has set.
 	OwnChanged(presence.OwnChanged)
+	// AskAnswered tells the clients that asked how their ask ended. If they were admitted, their
+	// sessions are in the room from now on.
+	AskAnswered(presence.AskAnswered)
+	// InvitationAnswered tells the clients of both sides how an invitation ended.
+	InvitationAnswered(presence.InvitationAnswered)
+	// PassEnded checks again what the links follow.
+	PassEnded(presence.PassEnded)
+	// InvitationsChanged tells the clients of a person their open invitations.
+	InvitationsChanged(presence.InvitationsChanged)
 	// WarnExpiry tells the client when its token expires.
 	WarnExpiry(link presence.LinkID, expires time.Time)
 }
@@ -360,8 +370,12 @@ func (e *Engine) spread(now presence.Instant) {
 			e.noteTyping(now, effect)
 		case presence.PersonChanged:
 			e.notePerson(now, effect)
-		case presence.AskBeat, presence.Cut, presence.WarnExpiry, presence.TakenOut, presence.OwnChanged:
+		case presence.AskBeat, presence.Cut, presence.WarnExpiry, presence.TakenOut, presence.OwnChanged, presence.InvitationAnswered, presence.InvitationsChanged, presence.PassEnded:
 			e.news = append(e.news, effect)
+		case presence.AskOpened:
+			e.news = append(e.news, Asks{effect.Room, e.core.Asks(now, effect.Room)})
+		case presence.AskAnswered:
+			e.news = append(e.news, effect, Asks{effect.Room, e.core.Asks(now, effect.Room)})
 		case presence.Settled:
 			e.settled[effect.Attempt] <- effect
 			delete(e.settled, effect.Attempt)

@@ -30,15 +30,20 @@ func (s *stuck) hear() {
 	<-s.release
 }
 
-func (s *stuck) Take(*engine.Batch)                    { s.hear() }
-func (s *stuck) TakeUnchanged(engine.Topic)            { s.hear() }
-func (s *stuck) TakeTypists(engine.Typists)            { s.hear() }
-func (s *stuck) TakeSight(engine.Sight)                { s.hear() }
-func (s *stuck) AskBeat(presence.LinkID)               { s.hear() }
-func (s *stuck) Cut(presence.Cut)                      { s.hear() }
-func (s *stuck) TakenOut(presence.TakenOut)            { s.hear() }
-func (s *stuck) OwnChanged(presence.OwnChanged)        { s.hear() }
-func (s *stuck) WarnExpiry(presence.LinkID, time.Time) { s.hear() }
+func (s *stuck) Take(*engine.Batch)                             { s.hear() }
+func (s *stuck) TakeUnchanged(engine.Topic)                     { s.hear() }
+func (s *stuck) TakeTypists(engine.Typists)                     { s.hear() }
+func (s *stuck) TakeSight(engine.Sight)                         { s.hear() }
+func (s *stuck) AskBeat(presence.LinkID)                        { s.hear() }
+func (s *stuck) Cut(presence.Cut)                               { s.hear() }
+func (s *stuck) TakenOut(presence.TakenOut)                     { s.hear() }
+func (s *stuck) OwnChanged(presence.OwnChanged)                 { s.hear() }
+func (s *stuck) TakeAsks(engine.Asks)                           { s.hear() }
+func (s *stuck) PassEnded(presence.PassEnded)                   { s.hear() }
+func (s *stuck) AskAnswered(presence.AskAnswered)               { s.hear() }
+func (s *stuck) InvitationAnswered(presence.InvitationAnswered) { s.hear() }
+func (s *stuck) InvitationsChanged(presence.InvitationsChanged) { s.hear() }
+func (s *stuck) WarnExpiry(presence.LinkID, time.Time)          { s.hear() }
 
 func hello(user, session string, rooms ...presence.RoomName) presence.Hello {
 	return presence.Hello{User: presence.UserID(user), NewSession: presence.SessionID(session), NewKey: "k", Rooms: rooms}
@@ -106,6 +111,7 @@ func (h *historian) Take(b *engine.Batch) {
 func (*historian) TakeUnchanged(engine.Topic) {}
 func (*historian) TakeTypists(engine.Typists) {}
 func (*historian) TakeSight(engine.Sight)     {}
+func (*historian) TakeAsks(engine.Asks)       {}
 
 // TestARoomReadInPartsIsOneState reads a room three members at a time while people come, go,
 // hide and become idle. Each result must equal the room at the revision that it names.

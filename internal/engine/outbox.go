@@ -48,6 +48,16 @@ func tell(what any, sink Sink, links Links) {
 		sink.TakeTypists(what)
 	case Sight:
 		sink.TakeSight(what)
+	case Asks:
+		sink.TakeAsks(what)
+	case presence.AskAnswered:
+		links.AskAnswered(what)
+	case presence.InvitationAnswered:
+		links.InvitationAnswered(what)
+	case presence.InvitationsChanged:
+		links.InvitationsChanged(what)
+	case presence.PassEnded:
+		links.PassEnded(what)
 	case presence.AskBeat:
 		links.AskBeat(what.Link)
 	case presence.Cut:

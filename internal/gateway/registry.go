@@ -123,8 +123,41 @@ func (s *registry) TakenOut(taken presence.TakenOut) {
 
 // OwnChanged implements [realm.Links].
 func (s *registry) OwnChanged(changed presence.OwnChanged) {
-	frame := realm.OwnFrame(changed)
-	for _, id := range changed.Links {
+	s.tell(changed.Links, realm.OwnFrame(changed))
+}
+
+// AskAnswered implements [realm.Links].
+func (s *registry) AskAnswered(answered presence.AskAnswered) {
+	frame := realm.AskFrame(answered)
+	for _, id := range answered.Links {
+		s.order(id, func(l *link) {
+			if talk := l.talk.Load(); talk != nil {
+				l.send(outgoing{frame: frame, after: func() { talk.AskAnswered(id, answered) }})
+			}
+		})
+	}
+}
+
+// InvitationAnswered implements [realm.Links].
+func (s *registry) InvitationAnswered(answered presence.InvitationAnswered) {
+	s.tell(answered.Links, realm.InvitationFrame(answered))
+}
+
+// InvitationsChanged implements [realm.Links].
+func (s *registry) InvitationsChanged(changed presence.InvitationsChanged) {
+	s.tell(changed.Links, realm.InvitationsFrame(changed.Invitations))
+}
+
+// PassEnded implements [realm.Links].
+func (s *registry) PassEnded(ended presence.PassEnded) {
+	for _, id := range ended.Links {
+		s.order(id, func(l *link) { l.narrow() })
+	}
+}
+
+// tell sends a frame over links.
+func (s *registry) tell(links []presence.LinkID, frame []byte) {
+	for _, id := range links {
 		s.order(id, func(l *link) { l.send(outgoing{frame: frame}) })
 	}
 }

@@ -129,6 +129,9 @@ func (c *Core) closeAsk(now reading, a *ask, outcome Outcome, by UserID, out *Ef
 	c.past.note(string(a.id), a.room, outcome)
 	out.touch(a.person)
 	answered := AskAnswered{OpenAsk: a.open(now), Outcome: outcome, By: by}
+	if outcome == Refused {
+		answered.Again = a.person.standing(a.room).again
+	}
 	for _, s := range a.sessions {
 		if s.state == Live && !s.leased && c.unended(s) {
 			answered.Links = append(answered.Links, s.linkID())
@@ -237,6 +240,21 @@ func (c *Core) hasRoomFor(p *person, name RoomName) error {
 // is there.
 func (s *session) mayAdmit(name RoomName) bool {
 	return name != "" && matches(s.admits, name) && s.entry(name) != nil
+}
+
+// LetsWatch reports whether a person may watch a room as far as its entry is concerned, with a
+// token that admits others to some rooms. To watch a room needs what joining it needs; its count
+// may be open to anyone.
+func (c *Core) LetsWatch(at Instant, user UserID, admits []Pattern, room RoomName, countOnly bool) bool {
+	now := c.read(at)
+	if countOnly && c.policyOf(room).CountForAnyone {
+		return true
+	}
+	p := c.people[user]
+	if r := c.rooms[room]; r != nil && p.member(r) != nil {
+		return true
+	}
+	return c.policyOf(room).Entry != EntryAsk || matches(admits, room) || p.standing(room).pass > now.wall
 }
 
 // Asks returns the open asks of a room, the oldest first.

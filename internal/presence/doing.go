@@ -32,30 +32,43 @@ func (c *Core) does(now reading, s *session, in Doing, out *Effects) (Reply, err
 	if e == nil {
 		return Reply{}, notInRoom("room", in.Room)
 	}
-	if most := e.room().policy.DoingBytes; len(in.Object) > most {
-		return Reply{}, &Refusal{Code: CodeBadDoing, Field: "data", Value: in.Object[:min(len(in.Object), 64)], Allowed: atMost(most, "byte") + " of JSON"}
+	if err := c.mayDo(in.Room, "data", in.Object); err != nil {
+		return Reply{}, err
 	}
 	if e.doing == nil {
-		if in.Object == "" && in.Number == 0 {
-			return Reply{}, nil
-		}
 		e.doing = &done{}
 	}
 	if in.Number != 0 && in.Number <= e.doing.number {
 		return Reply{Stale: true}, nil
 	}
 	e.doing.number = max(e.doing.number, in.Number)
-	if e.doing.object == in.Object && in.Object == "" {
-		return Reply{}, nil
+	c.doesNow(now, e, in.Object, out)
+	return Reply{}, nil
+}
+
+// mayDo checks the size of what somebody is doing in a room.
+func (c *Core) mayDo(room RoomName, field, object string) error {
+	if most := c.policyOf(room).DoingBytes; len(object) > most {
+		return &Refusal{Code: CodeBadDoing, Field: field, Value: object[:min(len(object), 64)], Allowed: atMost(most, "byte") + " of JSON"}
+	}
+	return nil
+}
+
+// doesNow notes what a session is doing in a room.
+func (c *Core) doesNow(now reading, e *entry, object string, out *Effects) {
+	if e.doing == nil {
+		e.doing = &done{}
+	}
+	if e.doing.object == object && object == "" {
+		return
 	}
 	d := c.doingOf(now, e.member)
 	d.reports++
-	e.doing.object, e.doing.order = in.Object, d.reports
-	c.notice(s.person, leaving{}, out, func() { d.refresh(c, now) })
+	e.doing.object, e.doing.order = object, d.reports
+	c.notice(e.session.person, leaving{}, out, func() { d.refresh(c, now) })
 	d.unsaved = true
 	d.save(now, out)
 	d.arm(c)
-	return Reply{}, nil
 }
 
 // doingOf returns the doing of a member, creating it if needed.

@@ -151,7 +151,15 @@ type AskAnswered struct {
 	OpenAsk
 	Outcome Outcome
 	By      UserID // who answered; empty: the back end, or nobody
+	Again   int64  // refused: from when on they may ask again, in Unix milliseconds
 	Links   []LinkID
+}
+
+// PassEnded asks for what the links of a person follow to be checked again, because a pass of
+// theirs has ended.
+type PassEnded struct {
+	Links []LinkID
+	Room  RoomName
 }
 
 // InvitationOpened says that somebody has invited somebody.
@@ -198,6 +206,7 @@ func (PersonRemoved) effect()  {}
 
 func (AskOpened) effect()          {}
 func (AskAnswered) effect()        {}
+func (PassEnded) effect()          {}
 func (InvitationOpened) effect()   {}
 func (InvitationAnswered) effect() {}
 func (InvitationsChanged) effect() {}

@@ -1,6 +1,7 @@
 package presence
 
 import (
+	"maps"
 	"slices"
 	"time"
 )
@@ -75,7 +76,7 @@ func (c *Core) mayHello(now reading, in Hello, s *session) error {
 	if err := c.mayEnterAll(now, p, in, s); err != nil {
 		return err
 	}
-	if err := mayReport(in, s); err != nil {
+	if err := c.mayReport(in, s); err != nil {
 		return err
 	}
 	if s != nil || p == nil {
@@ -113,8 +114,8 @@ func (c *Core) mayEnterAll(now reading, p *person, in Hello, s *session) error {
 	return nil
 }
 
-// mayReport checks that the session types only in rooms that it will be in.
-func mayReport(in Hello, s *session) error {
+// mayReport checks that the session types, and does something, only in rooms that it will be in.
+func (c *Core) mayReport(in Hello, s *session) error {
 	if in.Report == nil {
 		return nil
 	}
@@ -125,6 +126,14 @@ func mayReport(in Hello, s *session) error {
 	for _, room := range in.Report.Typing {
 		if !slices.Contains(rooms, room) {
 			return notInRoom("typing", room)
+		}
+	}
+	for _, room := range slices.Sorted(maps.Keys(in.Report.Doing)) {
+		if !slices.Contains(rooms, room) {
+			return notInRoom("doing", room)
+		}
+		if err := c.mayDo(room, "doing", in.Report.Doing[room]); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -254,11 +263,13 @@ func (c *Core) report(now reading, s *session, r Report, out *Effects) {
 	if r.Idle {
 		c.setIdle(s, !s.noInput, out)
 	}
-	if r.Typing == nil {
-		return
-	}
 	for _, e := range slices.Clone(s.entries) {
-		c.types(now, e, slices.Contains(r.Typing, e.room().name), out)
+		if r.Typing != nil {
+			c.types(now, e, slices.Contains(r.Typing, e.room().name), out)
+		}
+		if object, said := r.Doing[e.room().name]; said {
+			c.doesNow(now, e, object, out)
+		}
 	}
 }
 

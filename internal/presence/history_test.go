@@ -41,6 +41,7 @@ func brisk(second presence.SecondSession) presence.Policy {
 	small.Capacity, small.GraceLost, small.TypingExpires = 2, 5*unit, 1*unit
 	p.Rooms = []presence.PatternPolicy{{Pattern: "basin.*", RoomPolicy: small}}
 	p.RoomsPerSession, p.SessionsPerPerson, p.SecondSession = 2, 4, second
+	p.DoingEvery = 1 * unit
 	p.Labels = map[presence.Status][]string{presence.Busy: {"on the radio"}}
 	return p
 }
@@ -405,6 +406,9 @@ func (w *world) hello(in presence.Hello, a, b, c int) presence.Hello {
 		in.Report = &presence.Report{Active: a%4 == 1, Idle: a%4 == 2}
 		if c%2 == 0 {
 			in.Report.Typing = someRooms[c%3 : c%3+b%2]
+		}
+		if c%4 == 1 {
+			in.Report.Doing = map[presence.RoomName]string{someRooms[b%3]: fmt.Sprintf(`{"page":%d}`, a%2)}
 		}
 	}
 	if a%5 == 4 {

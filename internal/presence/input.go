@@ -69,6 +69,9 @@ type Report struct {
 	Active bool       // there was human input
 	Idle   bool       // there is no human input; never together with Active
 	Typing []RoomName // the rooms in which the person is typing now; nil keeps them
+	// Doing is what the person is doing now, by room: a JSON object, or empty for nothing. Other
+	// rooms keep what they have.
+	Doing map[RoomName]string
 }
 
 // Withdraw removes a pending hello whose connection has ended. It does not affect a settled one.

@@ -50,7 +50,7 @@ func (c *Core) invite(now reading, s *session, in Invite, out *Effects) (Reply, 
 		return Reply{}, err
 	}
 	if asks {
-		return Reply{}, &Refusal{Code: CodeNotAdmitted, Field: "room", Value: string(in.Room), Allowed: "a room that you are in or may enter without asking"}
+		return Reply{}, &Refusal{Code: CodeMustAsk, Field: "room", Value: string(in.Room), Allowed: "a room that you are in or may enter without asking"}
 	}
 	if !in.Anywhere && !c.Near(in.To, p.id, Open) {
 		return Reply{}, isOffline(in.To)
@@ -94,6 +94,7 @@ func (c *Core) openInvitation(now reading, from *person, s *session, user UserID
 	}
 	i := &invitation{id: id, room: room, from: from, to: to, session: s, opened: now.wall, until: now.awake + c.policy.InvitationWaits}
 	c.holdInvitation(i)
+	out.touch(from)
 	out.touch(to)
 	out.add(InvitationOpened{Invitation: i.open(now)})
 	c.tellInvitations(now, from, out)
@@ -120,6 +121,7 @@ func (c *Core) closeInvitation(now reading, i *invitation, outcome Outcome, out 
 	delete(c.invitations, i.id)
 	i.to.invited, i.from.inviting = without(i.to.invited, i), without(i.from.inviting, i)
 	c.past.note(string(i.id), i.room, outcome, i.from.id, i.to.id)
+	out.touch(i.from)
 	out.touch(i.to)
 	out.add(InvitationAnswered{Invitation: i.open(now), Outcome: outcome, Links: append(i.from.links(), i.to.links()...)})
 	c.tellInvitations(now, i.from, out)

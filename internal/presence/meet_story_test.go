@@ -374,7 +374,7 @@ func TestAnInvitationIsRefusedAtOnceWithTheReason(t *testing.T) {
 	refused("ilse", call, presence.CodeBadUser)
 	refused("joss", call, presence.CodeOffline)
 	refused("tobin", weir, presence.CodeAlreadyHere)
-	refused("tobin", desk, presence.CodeNotAdmitted)
+	refused("tobin", desk, presence.CodeMustAsk)
 	st.must(presence.SetStatus{User: "mara", Status: presence.Busy})
 	refused("mara", call, presence.CodeSetBusy)
 	st.must(presence.Hide{User: "hanne", Hidden: true})

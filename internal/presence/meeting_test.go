@@ -274,7 +274,7 @@ func (m *model) invite(s *mSession, in presence.Invite) mAnswer {
 		return mAnswer{code: code}
 	}
 	if asks {
-		return mAnswer{code: presence.CodeNotAdmitted}
+		return mAnswer{code: presence.CodeMustAsk}
 	}
 	near := false
 	for place := range m.since {

@@ -284,7 +284,6 @@ func (m *model) end(s *mSession, reason presence.Reason) {
 		return
 	}
 	m.ended[s.Session] = reason
-	m.endMeetings(s)
 	if p := m.person(s.User); p.setFor == s.Session {
 		p.set, p.setFor = presence.Appearance{}, ""
 	}
@@ -293,6 +292,7 @@ func (m *model) end(s *mSession, reason presence.Reason) {
 		m.exit(s, e)
 	}
 	m.settle(s, false)
+	m.endMeetings(s)
 }
 
 func (m *model) exit(s *mSession, e *mEntry) {
@@ -639,6 +639,11 @@ func (m *model) mayHello(in presence.Hello, s *mSession) presence.Code {
 				return presence.CodeNotInRoom
 			}
 		}
+		for room := range in.Report.Doing {
+			if in.Rooms != nil && !slices.Contains(in.Rooms, room) || in.Rooms == nil && (s == nil || s.in(room) == nil) {
+				return presence.CodeNotInRoom
+			}
+		}
 	}
 	if s == nil && m.policy.SecondSession == presence.AllowSecond && len(m.of(in.User)) >= m.policy.SessionsPerPerson {
 		return presence.CodeTooManySessions
@@ -728,6 +733,12 @@ func (m *model) report(s *mSession, r presence.Report) {
 	}
 	if r.Idle {
 		s.idle = !s.NoInput
+	}
+	for _, e := range s.rooms {
+		if object, said := r.Doing[e.room]; said {
+			m.reports++
+			e.doing, e.order = object, m.reports
+		}
 	}
 	if r.Typing != nil {
 		for _, e := range s.rooms {

@@ -56,7 +56,14 @@ func (s *standings) arm(c *Core, now reading) {
 
 // fire forgets what is over.
 func (s *standings) fire(c *Core, now reading, out *Effects) {
-	maps.DeleteFunc(s.rooms, func(_ RoomName, is standing) bool { return is.end() <= now.wall })
+	for _, room := range slices.Sorted(maps.Keys(s.rooms)) {
+		if is := s.rooms[room]; is.end() <= now.wall {
+			delete(s.rooms, room)
+			if is.pass > 0 {
+				c.tellPassEnded(s.person, room, out)
+			}
+		}
+	}
 	out.touch(s.person)
 	s.arm(c, now)
 	c.forget(s.person)
@@ -96,7 +103,14 @@ func (c *Core) revokePass(now reading, in RevokePass, out *Effects) {
 	}
 	c.setStanding(now, p, in.Room, standing{again: p.standing(in.Room).again})
 	out.touch(p)
+	c.tellPassEnded(p, in.Room, out)
 	c.forget(p)
+}
+
+func (c *Core) tellPassEnded(p *person, room RoomName, out *Effects) {
+	if links := p.links(); links != nil {
+		out.add(PassEnded{Links: links, Room: room})
+	}
 }
 
 // Pass is what admits a person to a room that asks.

@@ -221,18 +221,18 @@ func (c *Core) hide(now reading, in Hide, out *Effects) error {
 			}
 		}
 	}
-	if in.Hidden { // who hides cannot ask or invite
-		for _, a := range slices.Clone(p.asks) {
-			c.closeAsk(now, a, Withdrawn, "", out)
-		}
-		c.closeInvitations(now, p.inviting, Withdrawn, out, func(*invitation) bool { return true })
-	}
 	c.observe(p, leaving{ReasonLeave, now.wall}, out, func() {
 		p.hidden = in.Hidden
 		for _, m := range p.members {
 			m.since[Open] = now.wall
 		}
 	})
+	if in.Hidden { // who hides cannot ask or invite
+		for _, a := range slices.Clone(p.asks) {
+			c.closeAsk(now, a, Withdrawn, "", out)
+		}
+		c.closeInvitations(now, p.inviting, Withdrawn, out, func(*invitation) bool { return true })
+	}
 	c.tellOwn(p, out)
 	return nil
 }

@@ -70,6 +70,9 @@ type RoomPolicy struct {
 	MembersMax int
 	// Entry decides whether somebody without a pass is let in or has to ask.
 	Entry Entry
+	// CountForAnyone lets whoever may watch the room follow its count, even if they would have to
+	// ask to be let in.
+	CountForAnyone bool
 	// AskWaits is how long an ask waits for an answer.
 	AskWaits time.Duration
 	// AskPass is how long the pass lasts of somebody who was admitted or has accepted an

@@ -30,7 +30,7 @@ const (
 	CodeEngaged         Code = "engaged"
 	CodeAskedBefore     Code = "asked-before"
 	CodeNoAsk           Code = "no-ask"
-	CodeNotAdmitted     Code = "not-admitted"
+	CodeMustAsk         Code = "must-ask"
 	CodeOffline         Code = "offline"
 	CodeSetBusy         Code = "set-busy"
 	CodeNoInvitation    Code = "no-invitation"
@@ -43,7 +43,7 @@ var Codes = []Code{
 	CodeBadRoom, CodeBadPattern, CodeBadUser, CodeBadProfile, CodeBadNonce, CodeBadStatus, CodeBadNote,
 	CodeTooManyRooms, CodeTooManySessions, CodeAlreadyHere, CodeRoomFull, CodeRemoved, CodeExpired,
 	CodeNotInRoom, CodeNoSession, CodeOldLink, CodeBadDoing, CodeBadPass, CodeEngaged, CodeAskedBefore, CodeNoAsk,
-	CodeNotAdmitted, CodeOffline, CodeSetBusy, CodeNoInvitation, CodeTooManyInvitations,
+	CodeMustAsk, CodeOffline, CodeSetBusy, CodeNoInvitation, CodeTooManyInvitations,
 }
 
 // Refusal is the error of an input that the core does not accept. The input has changed nothing.

@@ -177,12 +177,12 @@ func (c *Core) end(now reading, s *session, reason Reason, out *Effects) {
 	if bound {
 		c.tellOwn(p, out)
 	}
-	c.withdrawAsks(now, s, Gone, out, func(RoomName) bool { return true })
-	c.closeInvitations(now, p.inviting, Gone, out, func(i *invitation) bool { return i.session == s })
 	out.add(SessionEnded{Link: s.linkID(), User: p.id, Kind: s.kind, Reason: reason, LastSeen: s.heardWall, Opened: s.opened})
 	if s.contest != nil {
 		c.settle(now, s, false, out)
 	}
+	c.withdrawAsks(now, s, Gone, out, func(RoomName) bool { return true })
+	c.closeInvitations(now, p.inviting, Gone, out, func(i *invitation) bool { return i.session == s })
 	c.forget(p)
 }
 

@@ -29,8 +29,9 @@ type Conversation struct {
 
 	mu       sync.Mutex
 	watching map[presence.Pattern]delivery.Detail
-	people   map[presence.UserID]struct{} // watched
-	unsaid   [][]byte                     // frames for a client without a connection, at most maxUnsaid
+	asking   map[presence.RoomName]delivery.How // how to follow the rooms that the session asks about, once it is in
+	people   map[presence.UserID]struct{}       // watched
+	unsaid   [][]byte                           // frames for a client without a connection, at most maxUnsaid
 }
 
 // maxUnsaid limits the frames that are kept for a client until it returns.
@@ -42,12 +43,17 @@ const maxUnsaid = 64
 // back.
 func (c *Greeting) Converse(reply presence.Reply, wake func()) (*Conversation, *wire.Opened) {
 	opened := c.Opened(reply)
-	t := &Conversation{realms: c.realms, receiver: c.guest.realm.hub.NewReceiver(c.guest.view(), wake)}
+	t := &Conversation{realms: c.realms}
 	t.guest.Store(c.guest)
-	if c.detail != delivery.None {
+	t.receiver = c.guest.realm.hub.NewPersonsReceiver(c.guest.view(), t.mayWatchRoom, wake)
+	t.receiver.Admit(c.guest.admits())
+	if c.how.Detail != delivery.None {
 		for _, room := range reply.Rooms {
-			t.receiver.Follow(delivery.Joined, presence.Pattern(room), c.detail)
+			t.receiver.Follow(delivery.Joined, presence.Pattern(room), c.how)
 		}
+	}
+	for _, ask := range reply.Asked {
+		t.asks(ask.Room, c.how)
 	}
 	_ = t.note(c.wish) // Greet has counted it
 	t.follow(c.wish)
@@ -64,6 +70,32 @@ func (c *Greeting) Converse(reply presence.Reply, wake func()) (*Conversation, *
 		t.again = &again
 	}
 	return t, opened
+}
+
+func (t *Conversation) mayWatchRoom(room presence.RoomName, detail delivery.Detail) bool {
+	return t.Guest().mayWatchRoom(room, detail)
+}
+
+// asks notes how to follow a room once the session is let in.
+func (t *Conversation) asks(room presence.RoomName, how delivery.How) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.asking == nil {
+		t.asking = map[presence.RoomName]delivery.How{}
+	}
+	t.asking[room] = how
+}
+
+// AskAnswered follows the room of an ask if the session was let in. Call it after the client has
+// been told.
+func (t *Conversation) AskAnswered(link presence.LinkID, answered presence.AskAnswered) {
+	t.mu.Lock()
+	how, asked := t.asking[answered.Room]
+	delete(t.asking, answered.Room)
+	t.mu.Unlock()
+	if asked && answered.Outcome == presence.Admitted {
+		t.followJoined(link, answered.Room, how)
+	}
 }
 
 // Return returns the greeting of an event stream whose client returns over a new
@@ -136,6 +168,7 @@ func (t *Conversation) Narrow() []wire.Drop { return t.narrow(nil) }
 // narrow is Narrow; if admits is not nil, it also asks whether each pattern is still admitted.
 func (t *Conversation) narrow(admits func(presence.Pattern) error) (dropped []wire.Drop) {
 	who := t.Guest()
+	t.receiver.Recheck()
 	t.mu.Lock()
 	watching, people := maps.Clone(t.watching), maps.Clone(t.people) // mostly nil
 	t.mu.Unlock()
@@ -170,7 +203,7 @@ func (t *Conversation) note(w wish) error {
 		watching = make(map[presence.Pattern]delivery.Detail, len(w.watches))
 	}
 	for _, watch := range w.watches {
-		watching[watch.pattern] = watch.detail
+		watching[watch.pattern] = watch.how.Detail
 	}
 	if people == nil && len(w.people) > 0 {
 		people = make(map[presence.UserID]struct{}, len(w.people))
@@ -188,7 +221,7 @@ func (t *Conversation) note(w wish) error {
 // follow starts following a wish, except for what has been taken away since it was noted.
 func (t *Conversation) follow(w wish) {
 	for _, watch := range w.watches {
-		t.receiver.Follow(delivery.Watched, watch.pattern, watch.detail)
+		t.receiver.Follow(delivery.Watched, watch.pattern, watch.how)
 		if !t.watches(watch.pattern) { // taken away since
 			t.receiver.Unfollow(delivery.Watched, watch.pattern)
 		}
@@ -205,12 +238,12 @@ func (t *Conversation) follow(w wish) {
 
 // followJoined follows a room that the session is in. If the session was taken out of it a
 // moment ago, there was nothing to stop following then, so followJoined does it.
-func (t *Conversation) followJoined(link presence.LinkID, room presence.RoomName, detail delivery.Detail) {
-	if detail == delivery.None {
+func (t *Conversation) followJoined(link presence.LinkID, room presence.RoomName, how delivery.How) {
+	if how.Detail == delivery.None {
 		t.receiver.Unfollow(delivery.Joined, presence.Pattern(room))
 		return
 	}
-	t.receiver.Follow(delivery.Joined, presence.Pattern(room), detail)
+	t.receiver.Follow(delivery.Joined, presence.Pattern(room), how)
 	if !slices.Contains(t.Guest().realm.engine.RoomsOver(link), room) {
 		t.receiver.Unfollow(delivery.Joined, presence.Pattern(room))
 	}

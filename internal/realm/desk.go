@@ -193,7 +193,7 @@ type Following struct{ receiver *delivery.Receiver }
 func (d Desk) Follow(s Subject, wake func()) *Following {
 	f := &Following{d.realm.hub.NewReceiver(presence.Full, wake)}
 	for _, pattern := range s.patterns {
-		f.receiver.Follow(delivery.Watched, pattern, s.detail)
+		f.receiver.Follow(delivery.Watched, pattern, delivery.How{Detail: s.detail})
 	}
 	if s.person != "" {
 		f.receiver.FollowPeople([]presence.UserID{s.person}, nil)

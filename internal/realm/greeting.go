@@ -3,6 +3,7 @@ package realm
 import (
 	"context"
 	"crypto/rand"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -30,8 +31,8 @@ type Greeting struct {
 	realms  *Realms
 	guest   *Guest
 	in      presence.Hello
-	session bool // it opens or resumes a session
-	detail  delivery.Detail
+	session bool         // it opens or resumes a session
+	how     delivery.How // of the rooms that the session is in
 	wish    wish
 	revs    map[presence.RoomName]engine.Revision
 	dropped []wire.Drop // with one_by_one: what was refused
@@ -51,7 +52,10 @@ func (s *Realms) Greet(ctx context.Context, h wire.Hello, caller Caller) (*Greet
 	if err := withinLimits(len(c.wish.watches), len(c.wish.people)); err != nil {
 		return nil, err
 	}
-	if c.detail, err = detailOf(h.Detail, true); err != nil {
+	if c.how.Detail, err = detailOf(h.Detail, true); err != nil {
+		return nil, err
+	}
+	if c.how.Sparse, err = sparse(h.Without); err != nil {
 		return nil, err
 	}
 	if c.revs, err = revisions(h.Revs); err != nil {
@@ -79,7 +83,7 @@ func (s *Realms) GreetLease(token, session string, b wire.Beating, caller Caller
 	if b.Nonce == "" {
 		b.Nonce = leaseNonce
 	}
-	h := wire.Hello{Token: token, Nonce: b.Nonce, Rooms: b.Rooms, PageHidden: b.PageHidden, IdleFor: b.IdleFor, NoInput: b.NoInput}
+	h := wire.Hello{Token: token, Nonce: b.Nonce, Rooms: b.Rooms, PageHidden: b.PageHidden, IdleFor: b.IdleFor, NoInput: b.NoInput, Device: b.Device}
 	if b.ResumeKey != "" {
 		h.Resume = &wire.Resume{Session: session, ResumeKey: b.ResumeKey}
 	}
@@ -99,6 +103,16 @@ func (s *Realms) GreetLease(token, session string, b wire.Beating, caller Caller
 	}
 	c.in.Leased = true
 	c.in.Report = &presence.Report{Active: b.Active, Idle: b.Idle}
+	for _, room := range slices.Sorted(maps.Keys(b.Doing)) {
+		object, err := objectOf(b.Doing[room])
+		if err != nil {
+			return nil, err
+		}
+		if c.in.Report.Doing == nil {
+			c.in.Report.Doing = map[presence.RoomName]string{}
+		}
+		c.in.Report.Doing[presence.RoomName(room)] = object
+	}
 	if b.Typing != nil {
 		c.in.Report.Typing = make([]presence.RoomName, len(b.Typing))
 		for i, room := range b.Typing {
@@ -139,10 +153,15 @@ func (c *Greeting) OverStream(name string) *Greeting {
 // opening returns the core's input for a hello that opens or resumes a session.
 func (g *Guest) opening(h wire.Hello) (in presence.Hello, dropped []wire.Drop, err error) {
 	in = presence.Hello{
-		User: g.person.User, Profile: g.person.Profile, Nonce: h.Nonce, OneByOne: h.OneByOne, Grants: g.grants(),
+		User: g.person.User, Profile: g.person.Profile, Nonce: h.Nonce, OneByOne: h.OneByOne, Grants: g.grants(), Admits: g.admits(),
 		Issued: g.person.Issued.UnixMilli(), Expires: g.person.Expires.UnixMilli(), PageHidden: h.PageHidden,
-		NewSession: newSessionID(), NewKey: rand.Text(),
+		NewSession: newSessionID(), NewKey: rand.Text(), NewAsk: newAskID(),
 	}
+	device, known := presence.ParseDevice(h.Device)
+	if !known {
+		return in, nil, problem.BadField("device", h.Device, "unknown kind of device", "desktop, phone, tablet, device")
+	}
+	in.Device = device
 	if h.Resume != nil {
 		in.Session, in.Key = presence.SessionID(h.Resume.Session), h.Resume.ResumeKey
 	}
@@ -164,6 +183,12 @@ func (g *Guest) opening(h wire.Hello) (in presence.Hello, dropped []wire.Drop, e
 // newSessionID returns an id for a new session.
 func newSessionID() presence.SessionID {
 	return presence.SessionID("session-" + strings.ToLower(rand.Text()))
+}
+
+func newAskID() presence.AskID { return presence.AskID("ask-" + strings.ToLower(rand.Text())) }
+
+func newInvitationID() presence.InvitationID {
+	return presence.InvitationID("invitation-" + strings.ToLower(rand.Text()))
 }
 
 // Admit checks the guest again, who may have been identified a while ago, and asks the
@@ -220,6 +245,7 @@ func (c *Greeting) Lease(reply presence.Reply) wire.Lease {
 	lease := wire.Lease{
 		Session: string(reply.Link.Session), ResumeKey: reply.Key, Resumed: reply.Resumed, NotResumed: string(reply.NotResumed),
 		User: string(c.guest.person.User), Dropped: c.dropped, Lease: c.realms.Policy().Lease.Milliseconds(), Rooms: roomNames(reply.Rooms), Counts: []wire.Tallied{},
+		Asked: delivery.Asks(reply.Asked), Invitations: invitationsOf(reply.Invitations),
 	}
 	for _, room := range reply.Rooms {
 		count, revision := c.guest.realm.engine.Tally(engine.Topic{Room: room, View: presence.Open})
@@ -240,6 +266,7 @@ func (c *Greeting) Opened(reply presence.Reply) *wire.Opened {
 	o.Link = uint32(reply.Link.Number)
 	o.Resumed, o.NotResumed = reply.Resumed, string(reply.NotResumed)
 	o.Rooms = roomNames(reply.Rooms)
+	o.Asked, o.Invitations = delivery.Asks(reply.Asked), invitationsOf(reply.Invitations)
 	if reply.Set != (presence.Appearance{}) || reply.Hidden {
 		own := ownOf(reply.Set, reply.Hidden)
 		o.Own = &own
@@ -257,7 +284,7 @@ func OwnFrame(changed presence.OwnChanged) []byte {
 
 // ownOf returns what a person has set for all their sessions.
 func ownOf(set presence.Appearance, hidden bool) wire.Own {
-	own := wire.Own{Status: string(set.Status), Note: set.Note, Hiding: hidden}
+	own := wire.Own{Status: string(set.Status), Label: set.Label, Note: set.Note, Hiding: hidden}
 	if set.Until != 0 {
 		own.Until = &wire.Time{Time: time.UnixMilli(set.Until)}
 	}
@@ -308,6 +335,17 @@ func detailOf(text string, none bool) (delivery.Detail, error) {
 		allowed += ", none"
 	}
 	return delivery.None, problem.BadField("detail", text, "unknown detail", allowed)
+}
+
+// sparse reads what a room is followed without.
+func sparse(without []string) (doing bool, err error) {
+	for _, what := range without {
+		if what != wire.TypeDoing {
+			return false, problem.BadField("without", what, "a room cannot be followed without this", wire.TypeDoing)
+		}
+		doing = true
+	}
+	return doing, nil
 }
 
 func timings(p *presence.Policy) wire.Timings {

@@ -56,6 +56,9 @@ func (g *Guest) keyID() string {
 // grants returns the rooms that the person may join, which the core enforces.
 func (g *Guest) grants() []presence.Pattern { return append([]presence.Pattern{}, g.person.Rooms...) }
 
+// admits returns the rooms into which the person may let others.
+func (g *Guest) admits() []presence.Pattern { return g.person.Admit }
+
 // called returns the guest with a different profile.
 func (g *Guest) called(profile presence.Profile) *Guest {
 	if g.person.Profile == profile {
@@ -116,9 +119,21 @@ func (g *Guest) mayFollow(pattern presence.Pattern, detail delivery.Detail) erro
 		return nil
 	}
 	if g.person.MayWatch(pattern, detail == delivery.AtCount) {
+		if room, single := pattern.Room(); single && !g.mayWatchRoom(room, detail) {
+			return notLetIn(room)
+		}
 		return g.removedFrom(pattern)
 	}
 	return problem.NotGranted("room", string(pattern), grantList(slices.Concat(g.person.Rooms, g.person.Watch), "room"))
+}
+
+// mayWatchRoom reports whether a room that asks lets the person watch it.
+func (g *Guest) mayWatchRoom(room presence.RoomName, detail delivery.Detail) bool {
+	return g.operator || g.realm.engine.LetsWatch(g.person.User, g.admits(), room, detail == delivery.AtCount)
+}
+
+func notLetIn(room presence.RoomName) error {
+	return &presence.Refusal{Code: presence.CodeMustAsk, Field: "room", Value: string(room), Allowed: "a room that lets you in: join it first, which asks"}
 }
 
 // removedFrom refuses a watch of rooms from which the person was removed after the token was
@@ -170,7 +185,7 @@ func (w *wish) add(other wish) {
 
 type watch struct {
 	pattern presence.Pattern
-	detail  delivery.Detail
+	how     delivery.How
 }
 
 // wishes checks the watches of a request. With one_by_one, refused watches are dropped;
@@ -225,7 +240,11 @@ func (g *Guest) wishOf(ctx context.Context, a wire.Watch) (w wish, err error) {
 	if err := g.admittedToWatch(ctx, pattern); err != nil {
 		return w, err
 	}
-	w.watches = []watch{{pattern, detail}}
+	sparse, err := sparse(a.Without)
+	if err != nil {
+		return w, err
+	}
+	w.watches = []watch{{pattern, delivery.How{Detail: detail, Sparse: sparse}}}
 	return w, nil
 }
 

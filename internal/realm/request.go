@@ -82,6 +82,18 @@ func (t *Conversation) Do(ctx context.Context, by By, r wire.Request) (Done, err
 		return t.cue(by, r)
 	case wire.TypeMembers:
 		return t.members(ctx, by, r)
+	case wire.TypeDoing:
+		return t.does(by, r)
+	case wire.TypeAdmit, wire.TypeRefuse:
+		return t.answerAsk(by, r)
+	case wire.TypeInvite:
+		return t.invite(by, r)
+	case wire.TypeAccept:
+		return t.accept(ctx, by, r)
+	case wire.TypeDecline:
+		return t.tell(by, presence.Decline{From: by.Link, Invitation: presence.InvitationID(r.Invitation)})
+	case wire.TypeWithdraw:
+		return t.tell(by, presence.TakeBack{From: by.Link, Invitation: presence.InvitationID(r.Invitation)})
 	}
 	panic("realm: a type of request that is defined and not handled: " + r.Type)
 }
@@ -127,17 +139,30 @@ func (t *Conversation) join(ctx context.Context, by By, r wire.Request) (Done, e
 	if err != nil {
 		return Done{}, err
 	}
-	detail, err := detailOf(r.Detail, true)
+	how, err := howOf(r)
 	if err != nil {
 		return Done{}, err
 	}
 	if dropped, err := t.admitted(ctx, by, room); err != nil {
 		return Done{Dropped: dropped}, err
 	}
-	if _, err := who.realm.do(presence.Join{From: by.Link, Room: room}); err != nil {
+	t.asks(room, how) // before an answer can come
+	reply, err := who.realm.do(presence.Join{From: by.Link, Room: room, NewAsk: newAskID()})
+	if err != nil {
 		return Done{}, err
 	}
-	return Done{After: func() { t.followJoined(by.Link, room, detail) }}, nil
+	if len(reply.Asked) > 0 {
+		return Done{Answer: wire.Answer{Asked: &delivery.Asks(reply.Asked)[0]}}, nil
+	}
+	return Done{After: func() { t.followJoined(by.Link, room, how) }}, nil
+}
+
+// howOf reads in what detail a room is followed that the session is in.
+func howOf(r wire.Request) (how delivery.How, err error) {
+	if how.Detail, err = detailOf(r.Detail, true); err == nil {
+		how.Sparse, err = sparse(r.Without)
+	}
+	return how, err
 }
 
 // admitted asks the application whether the person may be in a room. If not, and they are in
@@ -165,7 +190,7 @@ func (t *Conversation) admitted(ctx context.Context, by By, room presence.RoomNa
 // renewal gives the core the grants and profile of a renewed token.
 func (g *Guest) renewal(from presence.LinkID) presence.Renew {
 	p := g.person
-	return presence.Renew{From: from, Profile: p.Profile, Issued: p.Issued.UnixMilli(), Expires: p.Expires.UnixMilli(), Grants: g.grants()}
+	return presence.Renew{From: from, Profile: p.Profile, Issued: p.Issued.UnixMilli(), Expires: p.Expires.UnixMilli(), Grants: g.grants(), Admits: g.admits()}
 }
 
 func (t *Conversation) leave(by By, r wire.Request) (Done, error) {
@@ -183,7 +208,7 @@ func (t *Conversation) leave(by By, r wire.Request) (Done, error) {
 }
 
 func (t *Conversation) watch(ctx context.Context, by By, r wire.Request) (Done, error) {
-	wish, err := t.Guest().wishOf(ctx, wire.Watch{Room: r.Room, Detail: r.Detail, People: r.People})
+	wish, err := t.Guest().wishOf(ctx, wire.Watch{Room: r.Room, Detail: r.Detail, People: r.People, Without: r.Without})
 	if err != nil {
 		return Done{}, err
 	}
@@ -305,6 +330,7 @@ func (t *Conversation) renew(ctx context.Context, by By, r wire.Request) (Done, 
 	}
 	t.guest.Store(who)
 	t.receiver.See(who.view())
+	t.receiver.Admit(who.admits())
 	var done Done
 	for _, room := range who.realm.engine.RoomsOver(by.Link) {
 		dropped, _ := t.admitted(ctx, by, room)
@@ -331,7 +357,10 @@ func (t *Conversation) closing(by By) (Done, error) {
 
 // status sets the person's status, for all their sessions.
 func (t *Conversation) status(by By, r wire.Request) (Done, error) {
-	in := presence.SetStatus{User: t.Guest().person.User, Status: presence.Status(r.Status), Note: r.Note}
+	in := presence.SetStatus{User: t.Guest().person.User, Status: presence.Status(r.Status), Label: r.Label, Note: r.Note}
+	if r.ThisSession {
+		in.Session = by.Link.Session
+	}
 	if r.Until != nil {
 		in.Until = r.Until.UnixMilli()
 	}

@@ -44,7 +44,7 @@ func (r *Realm) status(user presence.UserID) wire.PersonStatus {
 }
 
 func statusDocument(sight engine.Sight) wire.PersonStatus {
-	doc := wire.PersonStatus{User: string(sight.User), Status: string(sight.Status), Note: sight.Note, Until: wire.TimeOf(sight.Until)}
+	doc := wire.PersonStatus{User: string(sight.User), Status: string(sight.Status), Label: sight.Label, Engaged: sight.Engaged, Note: sight.Note, Until: wire.TimeOf(sight.Until)}
 	if !sight.LastSeen.IsZero() {
 		doc.LastSeen = &wire.Time{Time: sight.LastSeen}
 	}
@@ -56,7 +56,7 @@ func (d Desk) SetStatus(ctx context.Context, id string, asked wire.StatusWanted)
 	if asked.Status == "" && asked.Note == "" {
 		return wire.PersonStatus{}, problem.BadField("status", "", "a status or a note is required", "busy, away, or a note alone; use DELETE to clear both")
 	}
-	in := presence.SetStatus{Status: presence.Status(asked.Status), Note: asked.Note}
+	in := presence.SetStatus{Status: presence.Status(asked.Status), Label: asked.Label, Note: asked.Note}
 	if asked.Until != nil {
 		in.Until = asked.Until.UnixMilli()
 	}

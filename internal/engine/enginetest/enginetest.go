@@ -66,7 +66,8 @@ func CheckSource(t *testing.T, open func(t *testing.T, sink engine.Sink) (do fun
 			default:
 				link := links[random.IntN(len(links))]
 				in = []presence.Input{presence.Bye{From: link}, presence.Join{From: link, Room: room}, presence.Leave{From: link, Room: room},
-					presence.Idle{From: link}, presence.Typing{From: link, Room: room, On: true}}[random.IntN(5)]
+					presence.Idle{From: link}, presence.Typing{From: link, Room: room, On: true},
+					presence.Doing{From: link, Room: room, Object: fmt.Sprintf(`{"page":%d}`, step)}}[random.IntN(6)]
 			}
 			reply, err := do(t.Context(), in) // a refusal is as good an act as any
 			if err == nil && reply.Link.Session != "" {
@@ -109,6 +110,8 @@ type replica struct {
 }
 
 func (all *replicas) TakeTypists(engine.Typists) {}
+
+func (all *replicas) TakeAsks(engine.Asks) {}
 
 func (all *replicas) TakeUnchanged(topic engine.Topic) {
 	all.mu.Lock()
@@ -156,6 +159,13 @@ func (all *replicas) Take(b *engine.Batch) {
 		require.NotEqual(t, r.members[m.User], m)
 		r.members[m.User] = m
 	}
+	for _, m := range b.Doing {
+		was := r.members[m.User]
+		require.NotEqual(t, was, m)
+		was.Doing = m.Doing
+		require.Equal(t, was, m, "only what they are doing has changed")
+		r.members[m.User] = m
+	}
 	for _, d := range b.Left {
 		require.Contains(t, r.members, d.User)
 		delete(r.members, d.User)
@@ -200,9 +210,11 @@ func CheckSink(t *testing.T, open func(t *testing.T, source Source) (sink engine
 		var all []*given
 		for range 250 {
 			topic := engine.Topic{Room: rooms[random.IntN(len(rooms))], View: views[random.IntN(len(views))]}
-			switch random.IntN(6) {
+			switch random.IntN(7) {
 			case 0:
 				sink.TakeUnchanged(topic)
+			case 6:
+				sink.TakeAsks(engine.Asks{Room: topic.Room, Open: make([]presence.OpenAsk, random.IntN(2))})
 			case 1:
 				sink.TakeTypists(engine.Typists{Topic: topic, Users: []presence.UserID{"w-0"}})
 			case 2:
@@ -288,7 +300,7 @@ func (w *world) change(topic engine.Topic, random *rand.Rand) engine.Batch {
 
 // CheckLinks checks the orders to a link, mixed with orders to links that do not exist. Open
 // returns the implementation, the id of a link, and a function that returns what its client was
-// told, in words: beat, expiring, own, out of ROOM, cut. Each order must be carried out once, in
+// told, in words: beat, expiring, own, out of ROOM, invitations, cut. Each order must be carried out once, in
 // order. Orders to other links must be ignored.
 func CheckLinks(t *testing.T, open func(t *testing.T) (links engine.Links, id presence.LinkID, told func() []string)) {
 	for seed := range uint64(histories) {
@@ -301,7 +313,10 @@ func CheckLinks(t *testing.T, open func(t *testing.T) (links engine.Links, id pr
 				to = []presence.LinkID{{Session: id.Session, Number: id.Number + 1}, {Session: "session-of-nobody", Number: 1}}[random.IntN(2)]
 			}
 			word := ""
-			switch random.IntN(4) {
+			switch random.IntN(5) {
+			case 4:
+				word = "invitations"
+				links.InvitationsChanged(presence.InvitationsChanged{Links: []presence.LinkID{to}})
 			case 0:
 				word = "beat"
 				links.AskBeat(to)

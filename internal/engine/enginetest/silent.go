@@ -22,6 +22,18 @@ func (NoLinks) WarnExpiry(presence.LinkID, time.Time) {}
 // OwnChanged does nothing.
 func (NoLinks) OwnChanged(presence.OwnChanged) {}
 
+// AskAnswered does nothing.
+func (NoLinks) AskAnswered(presence.AskAnswered) {}
+
+// InvitationAnswered does nothing.
+func (NoLinks) InvitationAnswered(presence.InvitationAnswered) {}
+
+// PassEnded does nothing.
+func (NoLinks) PassEnded(presence.PassEnded) {}
+
+// InvitationsChanged does nothing.
+func (NoLinks) InvitationsChanged(presence.InvitationsChanged) {}
+
 // TakenOut does nothing.
 func (NoLinks) TakenOut(presence.TakenOut) {}
 
@@ -30,6 +42,9 @@ type NoSink struct{}
 
 // Take does nothing.
 func (NoSink) Take(*engine.Batch) {}
+
+// TakeAsks does nothing.
+func (NoSink) TakeAsks(engine.Asks) {}
 
 // TakeUnchanged does nothing.
 func (NoSink) TakeUnchanged(engine.Topic) {}
