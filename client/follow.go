@@ -16,7 +16,8 @@ import (
 )
 
 // Change is one of the values that [Follower.Changes] yields: an [Event], a [wire.TypingFrame],
-// a [wire.PersonFrame], a [wire.CueFrame], a [wire.Drop], a [Lost] or a [Linked].
+// a [wire.PersonFrame], a [wire.CueFrame], a [wire.AsksFrame], a [wire.AskFrame], a
+// [wire.Invitations], a [wire.InvitationFrame], a [wire.Drop], a [Lost] or a [Linked].
 type Change any
 
 // Lost says that the link was lost, and why. The follower reconnects; what it knows of rooms may
@@ -196,6 +197,10 @@ func (f *Follower) dial(ctx context.Context) error {
 	o.OnPerson = func(p wire.PersonFrame) { f.give(p) }
 	o.OnCue = func(c wire.CueFrame) { f.give(c) }
 	o.OnDropped = func(d wire.Drop) { f.give(d) }
+	o.OnAsks = func(a wire.AsksFrame) { f.give(a) }
+	o.OnAsk = func(a wire.AskFrame) { f.give(a) }
+	o.OnInvitations = func(all wire.Invitations) { f.give(all) }
+	o.OnInvitation = func(i wire.InvitationFrame) { f.give(i) }
 	o.OnMoving = func(wait time.Duration) { f.moving = wait }
 	dialing, cancel := context.WithTimeout(ctx, dialTimeout)
 	defer cancel()

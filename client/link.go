@@ -46,6 +46,11 @@ type Options struct {
 	// ones are left out, and OnDropped is called with each.
 	AllOrNothing bool
 	Nonce        string // names this run of the process; the same one takes over at once
+	// Device is the kind of the session's device: desktop, phone, tablet or device. May be empty.
+	Device string
+	// Without lists what Rooms are followed without: wire.TypeDoing leaves out what members are
+	// doing.
+	Without []string
 
 	// OnEvent is called for every room that is followed: first with its state, then with each
 	// change. It is called in order, from one goroutine; while it runs, nothing else is read
@@ -59,6 +64,13 @@ type Options struct {
 	OnPerson func(wire.PersonFrame)
 	OnCue    func(wire.CueFrame)
 	OnMoving func(time.Duration)
+	// OnAsks is told the open asks of rooms in which the person may admit, OnAsk how an ask of this
+	// session ended, OnInvitations the open invitations of the person, and OnInvitation how one
+	// ended. Each may be nil; they are called like OnEvent.
+	OnAsks        func(wire.AsksFrame)
+	OnAsk         func(wire.AskFrame)
+	OnInvitations func(wire.Invitations)
+	OnInvitation  func(wire.InvitationFrame)
 	// OnDropped is called with each room, pattern or person that the link does not get, or no
 	// longer gets. It may be nil, and is called like OnEvent.
 	OnDropped func(wire.Drop)
@@ -138,7 +150,8 @@ func (l *Link) hello(ctx context.Context, o Options) error {
 		defer func() { _ = l.conn.SetReadDeadline(time.Time{}) }()
 	}
 	hello := wire.Hello{Type: wire.TypeHello, Version: wire.Version, Token: o.Token, Key: o.Key,
-		Nonce: o.Nonce, Resume: o.Resume, Rooms: o.Rooms, Detail: o.Detail, Watch: o.Watch, WatchOnly: o.WatchOnly, OneByOne: !o.AllOrNothing}
+		Nonce: o.Nonce, Resume: o.Resume, Rooms: o.Rooms, Detail: o.Detail, Watch: o.Watch, WatchOnly: o.WatchOnly, OneByOne: !o.AllOrNothing,
+		Device: o.Device, Without: o.Without}
 	for room, replica := range l.replicas {
 		if hello.Revs == nil {
 			hello.Revs = map[string]string{}
@@ -176,9 +189,11 @@ func (l *Link) Resume() *wire.Resume {
 	return &wire.Resume{Session: l.opened.Session, ResumeKey: l.opened.ResumeKey}
 }
 
-// Join puts the session into a room and follows it.
+// Join puts the session into a room and follows it. If the room asks whom it lets in, the session
+// asks, and OnAsk is told the outcome; [Link.JoinOrAsk] tells the two apart.
 func (l *Link) Join(ctx context.Context, room string) error {
-	return l.request(ctx, wire.Request{Type: wire.TypeJoin, Room: room})
+	_, err := l.JoinOrAsk(ctx, room)
+	return err
 }
 
 // Leave takes the session out of a room.
@@ -257,6 +272,14 @@ func (l *Link) WatchPeople(ctx context.Context, people ...string) error {
 func (l *Link) Watch(ctx context.Context, room, detail string) error {
 	return l.request(ctx, wire.Request{Type: wire.TypeWatch, Room: room, Detail: detail})
 }
+
+// WatchWithout is Watch, but leaves something out: wire.TypeDoing for what members are doing.
+func (l *Link) WatchWithout(ctx context.Context, room, detail string, without ...string) error {
+	return l.request(ctx, wire.Request{Type: wire.TypeWatch, Room: room, Detail: detail, Without: without})
+}
+
+// Request sends a request for which there is no method, and waits for its answer.
+func (l *Link) Request(ctx context.Context, r wire.Request) error { return l.request(ctx, r) }
 
 // Unwatch ends a watch.
 func (l *Link) Unwatch(ctx context.Context, room string) error {
@@ -372,6 +395,9 @@ func (l *Link) read() {
 	for _, d := range l.opened.Dropped {
 		l.dropped(d)
 	}
+	if all := l.opened.Invitations; all != nil && l.options.OnInvitations != nil {
+		l.options.OnInvitations(*all)
+	}
 	ctx, cancel := context.WithCancel(context.Background()) // of what the reader starts
 	var err error
 	for err == nil {
@@ -415,6 +441,14 @@ func (l *Link) receive(ctx context.Context, data []byte) error {
 		return tell(data, l.options.OnPerson)
 	case wire.TypeCue:
 		return tell(data, l.options.OnCue)
+	case wire.TypeAsks:
+		return tell(data, l.options.OnAsks)
+	case wire.TypeAsk:
+		return tell(data, l.options.OnAsk)
+	case wire.TypeInvitations:
+		return tell(data, l.options.OnInvitations)
+	case wire.TypeInvitation:
+		return tell(data, l.options.OnInvitation)
 	case wire.TypeDropped:
 		return tell(data, l.dropped)
 	case wire.TypeExpiring:

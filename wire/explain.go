@@ -104,14 +104,30 @@ type Policy struct {
 	CountEvery      int64  `json:"count_every"`
 	Capacity        int    `json:"capacity,omitempty"` // absent: any number
 	MembersMax      int    `json:"members_max"`
+	Entry           string `json:"entry" jsonschema:"enum=open,enum=ask"` // whether the room asks whom it lets in
+	AskWaits        int64  `json:"ask_waits"`
+	AskPass         int64  `json:"ask_pass"`
+	AskAgain        int64  `json:"ask_again"`
+	WatchCount      string `json:"watch_count" jsonschema:"enum=admitted,enum=anyone"`
+	Engages         bool   `json:"engages,omitempty"` // whoever is in the room is shown busy
+	EngagesSeveral  bool   `json:"engages_several,omitempty"`
+	DoingEvery      int64  `json:"doing_every"`
+	DoingBytes      int    `json:"doing_bytes"`
 	// What follows concerns sessions, and is the same in all rooms.
-	BeatEvery int64    `json:"beat_every"`
-	Silence   int64    `json:"silence"`
-	IdleAfter int64    `json:"idle_after"`
-	Lease     int64    `json:"lease"`
-	Second    string   `json:"second_session"` // a second session of a person: allow, replace, refuse
-	Ghost     int64    `json:"longest_ghost"`  // how long at most a person stays listed whose link died silently
-	Words     []string `json:"words"`
+	BeatEvery int64  `json:"beat_every"`
+	Silence   int64  `json:"silence"`
+	IdleAfter int64  `json:"idle_after"`
+	Lease     int64  `json:"lease"`
+	Second    string `json:"second_session"` // a second session of a person: allow, replace, refuse
+	// InvitationWaits is how long an invitation waits; InvitationBusy says whether people can be
+	// invited who have set busy; InvitationsMax limits the open ones of a person.
+	InvitationWaits int64  `json:"invitation_waits"`
+	InvitationBusy  string `json:"invitation_busy" jsonschema:"enum=refuse,enum=allow"`
+	InvitationsMax  int    `json:"invitations_max"`
+	// Statuses are the application's own words for statuses, by status.
+	Statuses map[string][]string `json:"statuses,omitempty"`
+	Ghost    int64               `json:"longest_ghost"` // how long at most a person stays listed whose link died silently
+	Words    []string            `json:"words"`
 }
 
 // Policies are the policies of the realm and of each pattern.

@@ -209,15 +209,15 @@ type Answer struct {
 	*Members        // members
 	Links    *int   `json:"links,omitempty"` // cue: how many links it was sent to
 	Stale    bool   `json:"stale,omitempty"` // typing, sent, doing: a newer report arrived earlier, so this one had no effect
-	// Asked says that the session is not in the room of a join yet: it asks to be let in.
-	Asked *Ask `json:"asked,omitempty"`
+	// Ask says that the session is not in the room of a join yet: it asks to be let in.
+	Ask *Ask `json:"ask,omitempty"`
 	// Admitted counts the people whom an admit with all let in, NotAdmitted those who still ask
 	// because the room is full or they are engaged.
 	Admitted    *int `json:"admitted,omitempty"`
 	NotAdmitted *int `json:"not_admitted,omitempty"`
 	// Invitation is the id of the invitation that an invite opened.
 	Invitation string `json:"invitation,omitempty"`
-	Room       string `json:"room,omitempty"` // accept: that the session is in now
+	Joined     string `json:"joined,omitempty"` // accept: the room that the session is in now
 }
 
 // Opened is the content of the answer to hello. A link with an operator's key has no session, and

@@ -7,13 +7,14 @@ type Record struct {
 	Kind    string `json:"kind"`
 	Room    string `json:"room,omitempty"`
 	User    string `json:"user,omitempty"`
+	Other   string `json:"other,omitempty"` // who answered an ask, or was invited
 	Session string `json:"session,omitempty"`
 	Link    uint32 `json:"link,omitempty"`
 	Over    string `json:"over,omitempty" jsonschema:"enum=websocket,enum=stream,enum=beats"`
 	Status  string `json:"status,omitempty"`
 	Was     string `json:"was,omitempty"` // the status before
 	Note    string `json:"note,omitempty"`
-	Reason  string `json:"reason,omitempty"`
+	Reason  string `json:"reason,omitempty"` // of an ask or an invitation: its outcome
 	Length  int64  `json:"length,omitempty"` // milliseconds: how long a session, a stay or a time without a link lasted
 	Lost    int64  `json:"lost,omitempty"`   // of a journal.gap: how many entries are missing
 	Hidden  bool   `json:"hidden,omitempty"` // not visible in the open view
@@ -222,7 +223,12 @@ type EventData struct {
 	LastSeen *Time  `json:"last_seen,omitempty"`
 	Reason   string `json:"reason,omitempty"`
 	People   *int   `json:"people,omitempty"` // in the room, after the event
-	Bound    *int   `json:"bound,omitempty"`  // the bound that the headcount crossed
+	// Ask or Invitation is the id of one; Other is who answered the ask, or was invited.
+	Ask        string `json:"ask,omitempty"`
+	Invitation string `json:"invitation,omitempty"`
+	Other      string `json:"other,omitempty"`
+	Outcome    string `json:"outcome,omitempty"`
+	Bound      *int   `json:"bound,omitempty"` // the bound that the headcount crossed
 }
 
 // Health says that the process is running.

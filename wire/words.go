@@ -44,6 +44,7 @@ var Rules = map[string]string{
 	"no-session": "there is no unended session",
 	"hiding":     "the person hides from this view",
 	"set":        "the person has set it",
+	"engaged":    "the person is in a room that engages",
 	"awake":      "somebody is awake at a session",
 	"idle":       "every session is idle",
 }

@@ -170,6 +170,7 @@ func TestTheExampleIsAConfiguration(t *testing.T) {
 	require.Len(t, s.Policy().Rooms, 1)
 	want := presence.DefaultPolicy()
 	want.Rooms = s.Policy().Rooms
+	want.Labels = map[presence.Status][]string{presence.Online: {"at the desk", "at home"}, presence.Away: {"asleep"}, presence.Busy: {"on the radio", "at the pumps"}}
 	require.Equal(t, want, s.Policy(), "the defaults that it states are those that there are")
 	for _, key := range Keys() {
 		require.NotEmpty(t, key.Doc, key.Name)

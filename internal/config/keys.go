@@ -87,7 +87,7 @@ func walk(v reflect.Value, at place, tables func(list reflect.Value, name string
 		name := f.Tag.Get("toml")
 		inside := at
 		inside.reload = at.reload || f.Tag.Get("reload") == "yes"
-		if f.Type.Kind() == reflect.Pointer {
+		if f.Type.Kind() == reflect.Pointer && f.Type.Elem().Kind() == reflect.Struct {
 			if field.IsNil() {
 				field = reflect.New(f.Type.Elem())
 			}
@@ -97,6 +97,8 @@ func walk(v reflect.Value, at place, tables func(list reflect.Value, name string
 		case !f.IsExported() || name == "-":
 		case f.Anonymous:
 			walk(field, inside, tables, do)
+		case f.Type == reflect.TypeFor[*bool](): // nil stands for the value of the realm
+			do(taggedKey(f, inside), field)
 		case isTable(field.Type()):
 			inside.prefix += name + "."
 			walk(field, inside, tables, do)
@@ -115,7 +117,7 @@ func isTable(t reflect.Type) bool {
 
 func taggedKey(f reflect.StructField, at place) Key {
 	k := Key{Name: at.prefix + f.Tag.Get("toml"), Default: f.Tag.Get("default"), example: f.Tag.Get("example"), Doc: f.Tag.Get("doc"), Reload: at.reload,
-		choice: strings.Fields(f.Tag.Get("choice")), min: f.Tag.Get("min"), max: f.Tag.Get("max"), repeated: at.repeated, IsBool: f.Type.Kind() == reflect.Bool, isTime: f.Type == reflect.TypeFor[Duration]()}
+		choice: strings.Fields(f.Tag.Get("choice")), min: f.Tag.Get("min"), max: f.Tag.Get("max"), repeated: at.repeated, IsBool: f.Type.Kind() == reflect.Bool || f.Type == reflect.TypeFor[*bool](), isTime: f.Type == reflect.TypeFor[Duration]()}
 	if f.Tag.Get("flag") == "yes" {
 		k.Flag = strings.NewReplacer("_", "-", ".", "-").Replace(k.Name)
 	}
@@ -210,6 +212,9 @@ func set(field reflect.Value, text string) error {
 		return orAllowed(into.UnmarshalText([]byte(text)), aNetwork)
 	}
 	switch field.Kind() {
+	case reflect.Pointer:
+		field.Set(reflect.New(field.Type().Elem()))
+		return set(field.Elem(), text)
 	case reflect.Bool:
 		value, err := strconv.ParseBool(text)
 		field.SetBool(value)
@@ -269,6 +274,8 @@ func literal(v reflect.Value) string {
 		return strconv.Quote(text.String())
 	}
 	switch v.Kind() {
+	case reflect.Pointer:
+		return fmt.Sprint(!v.IsNil() && v.Elem().Bool())
 	case reflect.String:
 		return strconv.Quote(v.String())
 	case reflect.Slice:

@@ -16,6 +16,7 @@ func (f *PolicyFile) pairs(p *presence.Policy) []pair {
 	return []pair{
 		{&f.Beat.Every.Duration, &p.BeatEvery}, {&f.Beat.Tolerance, &p.BeatTolerance}, {&f.Probe.Duration, &p.Probe}, {&f.Lease.Duration, &p.Lease},
 		{&f.Idle.After.Duration, &p.IdleAfter}, {&f.Activity.Every.Duration, &p.ActivityEvery}, {&f.Expiry.Warning.Duration, &p.ExpiryWarning},
+		{&f.Invitation.Waits.Duration, &p.InvitationWaits}, {&f.Invitations.Max, &p.InvitationsMax}, {&f.Invitation.Busy, &p.InvitationBusy},
 		{&f.SecondSession, &p.SecondSession}, {&f.SessionsPerPerson, &p.SessionsPerPerson}, {&f.RoomsPerSession, &p.RoomsPerSession},
 	}
 }
@@ -24,6 +25,9 @@ func (f *PolicyFile) pairs(p *presence.Policy) []pair {
 func (f *RoomFile) pairs(p *presence.RoomPolicy) []pair {
 	return []pair{
 		{&f.Grace.Closing.Duration, &p.GraceClosing}, {&f.Grace.Lost.Duration, &p.GraceLost}, {&f.Grace.Background.Duration, &p.GraceBackground},
+		{&f.Entry, &p.Entry}, {&f.Watch.Count, &p.WatchCount}, {&f.Engages, &p.Engages}, {&f.EngagesSeveral, &p.EngagesSeveral},
+		{&f.Ask.Waits.Duration, &p.AskWaits}, {&f.Ask.Pass.Duration, &p.AskPass}, {&f.Ask.Again.Duration, &p.AskAgain},
+		{&f.Doing.Every.Duration, &p.DoingEvery}, {&f.Doing.Bytes, &p.DoingBytes},
 		{&f.Typing.Expires.Duration, &p.TypingExpires}, {&f.Capacity, &p.Capacity}, {&f.Count.Every.Duration, &p.CountEvery}, {&f.Members.Max, &p.MembersMax},
 	}
 }
@@ -31,9 +35,14 @@ func (f *RoomFile) pairs(p *presence.RoomPolicy) []pair {
 // apply copies the fields that are set to the policy.
 func apply(pairs []pair) {
 	for _, p := range pairs {
-		if given := reflect.ValueOf(p.file).Elem(); !given.IsZero() {
-			reflect.ValueOf(p.policy).Elem().Set(given)
+		given := reflect.ValueOf(p.file).Elem()
+		if given.IsZero() {
+			continue
 		}
+		if given.Kind() == reflect.Pointer {
+			given = given.Elem()
+		}
+		reflect.ValueOf(p.policy).Elem().Set(given)
 	}
 }
 
@@ -41,7 +50,12 @@ func apply(pairs []pair) {
 func defaultPolicy() (f PolicyFile) {
 	policy := presence.DefaultPolicy()
 	for _, p := range append(f.pairs(&policy), f.RoomFile.pairs(&policy.RoomPolicy)...) {
-		reflect.ValueOf(p.file).Elem().Set(reflect.ValueOf(p.policy).Elem())
+		file := reflect.ValueOf(p.file).Elem()
+		if file.Kind() == reflect.Pointer {
+			file.Set(reflect.New(file.Type().Elem()))
+			file = file.Elem()
+		}
+		file.Set(reflect.ValueOf(p.policy).Elem())
 	}
 	return f
 }
@@ -73,6 +87,14 @@ func (f *PolicyFile) policy(wrong wrong) (presence.Policy, error) {
 	policy := presence.DefaultPolicy()
 	apply(f.pairs(&policy))
 	apply(f.RoomFile.pairs(&policy.RoomPolicy))
+	for status, words := range map[presence.Status][]string{presence.Online: f.Statuses.Online, presence.Away: f.Statuses.Away, presence.Busy: f.Statuses.Busy} {
+		if len(words) > 0 {
+			if policy.Labels == nil {
+				policy.Labels = map[presence.Status][]string{}
+			}
+			policy.Labels[status] = words
+		}
+	}
 	seen := map[presence.Pattern]bool{}
 	for i, room := range f.Rooms {
 		key := fmt.Sprintf("room#%d.pattern", i+1)

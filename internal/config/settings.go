@@ -118,6 +118,18 @@ type PolicyFile struct {
 	Expiry struct {
 		Warning Duration `toml:"warning" doc:"How long before the expiry of its token a link is warned, so that the client can get a new one."`
 	} `toml:"expiry"`
+	Invitation struct {
+		Waits Duration                `toml:"waits" doc:"How long an invitation waits for an answer."`
+		Busy  presence.InvitationBusy `toml:"busy" choice:"refuse allow" doc:"Whether people can be invited who have set busy: refuse or allow."`
+	} `toml:"invitation"`
+	Invitations struct {
+		Max int `toml:"max" min:"1" max:"1000" doc:"The largest number of open invitations that a person has received."`
+	} `toml:"invitations"`
+	Statuses struct {
+		Online []string `toml:"online" example:"at the desk,at home" doc:"The application's own words for online, of which a person can choose one."`
+		Away   []string `toml:"away" example:"asleep" doc:"The same for away."`
+		Busy   []string `toml:"busy" example:"on the radio,at the pumps" doc:"The same for busy."`
+	} `toml:"statuses"`
 	SecondSession     presence.SecondSession `toml:"second_session" choice:"allow replace refuse" doc:"What happens to a person's second session: allow (several are allowed), replace (the older one ends) or refuse (the newer one is refused while the older one has a link)."`
 	SessionsPerPerson int                    `toml:"sessions_per_person" min:"1" max:"1000" doc:"The largest number of sessions of a person."`
 	RoomsPerSession   int                    `toml:"rooms_per_session" min:"1" max:"1000" doc:"The largest number of rooms of a session."`
@@ -135,6 +147,21 @@ type RoomFile struct {
 	Typing struct {
 		Expires Duration `toml:"expires" doc:"How long after the last report somebody counts as typing."`
 	} `toml:"typing"`
+	Entry presence.Entry `toml:"entry" choice:"open ask" doc:"How a room is entered: open (by whoever may be in it) or ask (by whoever has a pass; others ask its members who may admit)."`
+	Ask   struct {
+		Waits Duration `toml:"waits" doc:"How long an ask waits for an answer."`
+		Pass  Duration `toml:"pass" doc:"How long the pass lasts of somebody who was admitted or has accepted an invitation."`
+		Again Duration `toml:"again" doc:"How long somebody who was refused must wait before they ask again."`
+	} `toml:"ask"`
+	Watch struct {
+		Count presence.WatchCount `toml:"count" choice:"admitted anyone" doc:"Who may follow the count of a room that asks: those whom it lets in (admitted), or whoever may watch it (anyone)."`
+	} `toml:"watch"`
+	Engages        *bool `toml:"engages" doc:"Whether a room makes whoever is in it busy, as a call does. A person may be in one such room."`
+	EngagesSeveral *bool `toml:"engages_several" doc:"Whether a person may be in a room that engages together with others that say so, too."`
+	Doing          struct {
+		Every Duration `toml:"every" doc:"The shortest interval in which others see what a member is doing change."`
+		Bytes int      `toml:"bytes" min:"2" max:"4096" doc:"The largest size of what a member is doing, in bytes of JSON."`
+	} `toml:"doing"`
 	Capacity int `toml:"capacity" min:"0" doc:"The largest number of people in a room; 0 means no limit."`
 	Count    struct {
 		Every Duration `toml:"every" doc:"The shortest interval in which counts of a room are sent."`

@@ -24,7 +24,8 @@ const (
 // Kinds are the kinds that a hook can subscribe to.
 var Kinds = []string{
 	string(journal.RoomFirstIn), string(journal.RoomEmpty), string(journal.MemberJoined), string(journal.MemberLeft),
-	string(journal.PersonOnline), string(journal.PersonOffline), string(journal.StatusChanged), HeadcountAbove, HeadcountBelow,
+	string(journal.PersonOnline), string(journal.PersonOffline), string(journal.StatusChanged),
+	string(journal.AskOpened), string(journal.AskAnswered), string(journal.InvitationOpened), string(journal.InvitationAnswered), HeadcountAbove, HeadcountBelow,
 }
 
 // typePrefix turns a kind into the type of a CloudEvent.
@@ -64,8 +65,9 @@ func delivery(h *records.Hook, kind string, a *journal.Announcement) records.Del
 	subject := string(a.Person)
 	if a.Room != "" {
 		subject = string(a.Room)
-		people := a.People
-		data.People = &people
+		if people := a.People; a.ID == "" {
+			data.People = &people
+		}
 	}
 	switch journal.Kind(kind) {
 	case journal.MemberJoined, journal.MemberLeft:
@@ -75,10 +77,17 @@ func delivery(h *records.Hook, kind string, a *journal.Announcement) records.Del
 		if a.Is.Until != 0 {
 			data.Until = &wire.Time{Time: time.UnixMilli(a.Is.Until)}
 		}
+	case journal.AskOpened, journal.AskAnswered:
+		data.Ask, data.Other, data.Outcome = a.ID, string(a.Other), string(a.Outcome)
+	case journal.InvitationOpened, journal.InvitationAnswered:
+		data.Invitation, data.Other, data.Outcome = a.ID, string(a.Other), string(a.Outcome)
 	case HeadcountAbove:
 		data = wire.EventData{Room: string(a.Room), People: data.People, Bound: h.Above}
 	case HeadcountBelow:
 		data = wire.EventData{Room: string(a.Room), People: data.People, Bound: h.Below}
+	}
+	if a.ID != "" && a.Outcome == "" {
+		data.Until = wire.TimeOf(a.Until)
 	}
 	if a.LastSeen != 0 && kind != HeadcountAbove && kind != HeadcountBelow {
 		data.LastSeen = &wire.Time{Time: time.UnixMilli(a.LastSeen)}

@@ -111,7 +111,7 @@ var (
 // routes returns all routes. Requests of operators and back ends first pass the same checks: the
 // key, the rate, and for writes the idempotency key.
 func (a *API) routes() []route {
-	return slices.Concat(a.roomRoutes(), a.peopleRoutes(), a.recordRoutes(), a.adminRoutes(), a.linkRoutes(), a.visitRoutes(), a.serviceRoutes())
+	return slices.Concat(a.roomRoutes(), a.peopleRoutes(), a.meetingRoutes(), a.recordRoutes(), a.adminRoutes(), a.linkRoutes(), a.visitRoutes(), a.serviceRoutes())
 }
 
 func (a *API) roomRoutes() []route {

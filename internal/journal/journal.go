@@ -16,19 +16,27 @@ const (
 	SessionEnded   Kind = "session.ended"   // after Length, for Reason
 	SessionIdle    Kind = "session.idle"
 	SessionActive  Kind = "session.active"
-	MemberJoined   Kind = "member.joined"   // announced
-	MemberLeft     Kind = "member.left"     // after Length, for Reason; announced
-	StatusChanged  Kind = "status.changed"  // announced
-	PersonRemoved  Kind = "person.removed"  // from Room, or altogether
-	ServiceStarted Kind = "service.started" // after Length; Reason says how it had ended
-	ServiceStopped Kind = "service.stopped"
-	Gap            Kind = "journal.gap" // Lost entries in Length
+	MemberJoined   Kind = "member.joined"  // announced
+	MemberLeft     Kind = "member.left"    // after Length, for Reason; announced
+	StatusChanged  Kind = "status.changed" // announced
+	PersonRemoved  Kind = "person.removed" // from Room, or altogether
+	EngagedBegan   Kind = "engaged.began"  // by Room
+	EngagedEnded   Kind = "engaged.ended"  // after Length
+	AskOpened      Kind = "ask.opened"     // about Room; announced
+	AskAnswered    Kind = "ask.answered"   // after Length, by Other, with Reason as its outcome; announced
+	// InvitationOpened and InvitationAnswered are of User, and of Other whom they invited into
+	// Room. Announced.
+	InvitationOpened   Kind = "invitation.opened"
+	InvitationAnswered Kind = "invitation.answered"
+	ServiceStarted     Kind = "service.started" // after Length; Reason says how it had ended
+	ServiceStopped     Kind = "service.stopped"
+	Gap                Kind = "journal.gap" // Lost entries in Length
 )
 
 // Kinds are the kinds of entries.
 var Kinds = []Kind{
 	SessionOpened, SessionLost, SessionResumed, SessionEnded, SessionIdle, SessionActive, MemberJoined, MemberLeft,
-	StatusChanged, PersonRemoved, ServiceStarted, ServiceStopped, Gap,
+	StatusChanged, PersonRemoved, EngagedBegan, EngagedEnded, AskOpened, AskAnswered, InvitationOpened, InvitationAnswered, ServiceStarted, ServiceStopped, Gap,
 }
 
 // The kinds of announcements that are not entries.
@@ -48,6 +56,7 @@ type Entry struct {
 	Kind    Kind
 	Room    presence.RoomName
 	User    presence.UserID
+	Other   presence.UserID // who answered, or was invited
 	Session presence.SessionID
 	Link    presence.LinkNumber
 	Over    string // what kind of link
@@ -76,6 +85,11 @@ type Announcement struct {
 	Was, Is  presence.Appearance // of a person
 	Reason   presence.Reason
 	LastSeen int64
+	// ID, Other, Outcome and Until are of an ask or an invitation.
+	ID      string
+	Other   presence.UserID
+	Outcome presence.Outcome
+	Until   int64
 	// People are in the room after it, and were before it.
 	People, Before int
 }
@@ -109,6 +123,11 @@ func (f *Fold) Take(at int64, effect presence.Effect, restored bool) {
 	case presence.PersonChanged:
 		if !restored {
 			f.person(at, e)
+		}
+		return
+	case presence.AskOpened, presence.AskAnswered, presence.InvitationOpened, presence.InvitationAnswered:
+		if !restored {
+			f.meeting(at, e)
 		}
 		return
 	case presence.SessionOpened:
@@ -171,6 +190,43 @@ func (f *Fold) member(at int64, e presence.MemberChanged, restored bool) {
 		entry.Kind, entry.Reason, entry.Length = MemberLeft, e.Reason.String(), max(at-e.Before.Since.UnixMilli(), 0)
 	}
 	f.keep(entry)
+	if e.Engages {
+		engaged := Entry{At: at, Realm: f.realm, Kind: EngagedBegan, Room: e.Room, User: e.After.User, Open: entry.Open}
+		if went {
+			engaged.Kind, engaged.Length = EngagedEnded, entry.Length
+		}
+		f.keep(engaged)
+	}
+}
+
+// meeting folds an ask or an invitation, which is the same in both views.
+func (f *Fold) meeting(at int64, effect presence.Effect) {
+	ask := func(kind Kind, a presence.OpenAsk) Announcement {
+		return Announcement{Kind: kind, Room: a.Room, Person: a.User, Profile: a.Profile, ID: string(a.Ask), Until: a.Until}
+	}
+	invitation := func(kind Kind, i presence.Invitation) Announcement {
+		return Announcement{Kind: kind, Room: i.Room, Person: i.From, Profile: i.FromProfile, Other: i.To, ID: string(i.Invitation), Until: i.Until}
+	}
+	var a Announcement
+	began := at
+	switch e := effect.(type) {
+	case presence.AskOpened:
+		a = ask(AskOpened, e.OpenAsk)
+	case presence.AskAnswered:
+		a, began = ask(AskAnswered, e.OpenAsk), e.Since
+		a.Outcome, a.Other = e.Outcome, e.By
+	case presence.InvitationOpened:
+		a = invitation(InvitationOpened, e.Invitation)
+	case presence.InvitationAnswered:
+		a, began = invitation(InvitationAnswered, e.Invitation), e.Since
+		a.Outcome = e.Outcome
+	}
+	f.keep(Entry{At: at, Realm: f.realm, Kind: a.Kind, Room: a.Room, User: a.Person, Other: a.Other, Reason: string(a.Outcome), Length: max(at-began, 0), Open: true})
+	a.Realm, a.At = f.realm, at
+	for _, a.View = range []presence.View{presence.Full, presence.Open} {
+		said := a
+		f.announce(&said)
+	}
 }
 
 // announceMember announces a join or leave, and what that makes of the room.

@@ -22,6 +22,11 @@ const (
 	Gone      Outcome = "gone"      // the session that asked or invited has ended
 )
 
+// Outcomes returns all outcomes.
+func Outcomes() []Outcome {
+	return []Outcome{Admitted, Refused, Accepted, Declined, Withdrawn, Expired, Gone}
+}
+
 // ask is a person who asks to be let into a room (docs/design.md §3, Asking to be let in): one
 // for all their sessions that ask. It ends with an answer, with the last of these sessions, or
 // when nobody answers in time.
@@ -32,6 +37,7 @@ type ask struct {
 	sessions []*session
 	opened   int64 // Unix milliseconds
 	until    awakeTime
+	ends     wallTime // the same
 	timer    timer
 }
 
@@ -100,7 +106,8 @@ func (c *Core) openAsk(now reading, s *session, name RoomName, id AskID, out *Ef
 	for n := 2; c.asks[id] != nil; n++ { // of an earlier room of the same hello
 		id = AskID(fmt.Sprintf("%s-%d", first, n))
 	}
-	a := &ask{id: id, room: name, person: p, sessions: []*session{s}, opened: now.wall, until: now.awake + c.policyOf(name).AskWaits}
+	a := &ask{id: id, room: name, person: p, sessions: []*session{s}, opened: now.wall}
+	a.until, a.ends = now.in(c.policyOf(name).AskWaits)
 	c.holdAsk(a)
 	out.add(AskOpened{OpenAsk: a.open(now)})
 }
@@ -115,7 +122,7 @@ func (c *Core) holdAsk(a *ask) {
 
 func (a *ask) open(now reading) OpenAsk {
 	return OpenAsk{Ask: a.id, Room: a.room, User: a.person.id, Profile: a.person.profile, Since: a.opened,
-		Until: now.wall + (a.until - now.awake).Milliseconds()}
+		Until: a.ends.at(now)}
 }
 
 // closeAsk ends an ask with an outcome. By is who answered, or empty.
@@ -247,7 +254,7 @@ func (s *session) mayAdmit(name RoomName) bool {
 // may be open to anyone.
 func (c *Core) LetsWatch(at Instant, user UserID, admits []Pattern, room RoomName, countOnly bool) bool {
 	now := c.read(at)
-	if countOnly && c.policyOf(room).CountForAnyone {
+	if countOnly && c.policyOf(room).WatchCount == CountAnyone {
 		return true
 	}
 	p := c.people[user]

@@ -197,7 +197,7 @@ func (c *Core) read(at Instant) reading {
 		c.paused = at.Mono - c.awake
 	}
 	c.awake = max(c.awake, at.Mono-c.paused)
-	return reading{awake: c.awake, wall: at.Wall.UnixMilli()}
+	return reading{awake: c.awake, wall: at.Wall.UnixMilli(), paused: c.paused}
 }
 
 // Exists reports whether a room exists in a view: somebody is in it, or it is declared.

@@ -42,7 +42,7 @@ func brisk(second presence.SecondSession) presence.Policy {
 	p.Rooms = []presence.PatternPolicy{{Pattern: "basin.*", RoomPolicy: small}}
 	p.RoomsPerSession, p.SessionsPerPerson, p.SecondSession = 2, 4, second
 	p.DoingEvery = 1 * unit
-	p.Labels = map[presence.Status][]string{presence.Busy: {"on the radio"}}
+	p.Labels = map[presence.Status][]string{presence.Busy: {"on the radio"}, presence.Online: {"on the radio"}}
 	return p
 }
 

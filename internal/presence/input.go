@@ -242,8 +242,8 @@ type ByeNote struct {
 // LinkLost says that the connection of a link has ended.
 type LinkLost struct{ Link LinkID }
 
-// SetStatus sets a person's status to Busy or Away, or with an empty Status a note alone; both
-// empty clear what is set. What is set outlives the sessions. Until, in Unix milliseconds, is its
+// SetStatus sets a person's status to Busy or Away, or with an empty Status a note or a label
+// alone; all empty clear what is set. What is set outlives the sessions. Until, in Unix milliseconds, is its
 // end; 0 means never.
 type SetStatus struct {
 	User   UserID

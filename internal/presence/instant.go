@@ -17,6 +17,24 @@ type awakeTime = time.Duration
 type reading struct {
 	awake awakeTime
 	wall  int64 // Unix milliseconds: 8 bytes per session, time.Time has 24
+	// paused is for how long the machine has been suspended so far.
+	paused time.Duration
+}
+
+// wallTime is the time of day at which a deadline in awake time is reached. It moves with each
+// suspension of the machine.
+type wallTime struct {
+	milliseconds int64
+	paused       time.Duration
+}
+
+func (w wallTime) at(now reading) int64 {
+	return w.milliseconds + (now.paused - w.paused).Milliseconds()
+}
+
+// in returns a deadline in awake time and as the time of day.
+func (r reading) in(d time.Duration) (awakeTime, wallTime) {
+	return r.awake + d, wallTime{r.wall + d.Milliseconds(), r.paused}
 }
 
 // until returns the awake time at which the wall clock will show a time, if both clocks keep

@@ -19,6 +19,7 @@ type invitation struct {
 	session  *session // that it came from; nil: from the back end
 	opened   int64    // Unix milliseconds
 	until    awakeTime
+	ends     wallTime // the same
 	timer    timer
 }
 
@@ -87,12 +88,13 @@ func (c *Core) openInvitation(now reading, from *person, s *session, user UserID
 	switch {
 	case to.engaged > 0:
 		return Reply{}, &Refusal{Code: CodeEngaged, Field: "user", Value: string(user), Allowed: "somebody who is not engaged"}
-	case to.set != nil && to.set.Status == Busy && !c.policy.InviteBusy:
+	case to.set != nil && to.set.Status == Busy && c.policy.InvitationBusy != AllowBusy:
 		return Reply{}, &Refusal{Code: CodeSetBusy, Field: "user", Value: string(user), Allowed: "somebody who has not set busy"}
 	case len(to.invited) >= c.policy.InvitationsMax:
 		return Reply{}, &Refusal{Code: CodeTooManyInvitations, Field: "user", Value: string(user), Allowed: atMost(c.policy.InvitationsMax, "open invitation") + " of one person"}
 	}
-	i := &invitation{id: id, room: room, from: from, to: to, session: s, opened: now.wall, until: now.awake + c.policy.InvitationWaits}
+	i := &invitation{id: id, room: room, from: from, to: to, session: s, opened: now.wall}
+	i.until, i.ends = now.in(c.policy.InvitationWaits)
 	c.holdInvitation(i)
 	out.touch(from)
 	out.touch(to)
@@ -112,7 +114,7 @@ func (c *Core) holdInvitation(i *invitation) {
 
 func (i *invitation) open(now reading) Invitation {
 	return Invitation{Invitation: i.id, Room: i.room, From: i.from.id, To: i.to.id, FromProfile: i.from.profile, ToProfile: i.to.profile,
-		Since: i.opened, Until: now.wall + (i.until - now.awake).Milliseconds()}
+		Since: i.opened, Until: i.ends.at(now)}
 }
 
 // closeInvitation ends an invitation, and tells both sides its outcome.

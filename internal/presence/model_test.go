@@ -134,7 +134,7 @@ func (m *model) appearance(user presence.UserID, view presence.View) presence.Ap
 	case m.engagedIn(user, func(*mSession) bool { return true }) != nil:
 		return presence.Appearance{Status: presence.Busy, Note: p.set.Note, Until: p.set.Until, Engaged: true}
 	case awake:
-		return presence.Appearance{Status: presence.Online, Note: p.set.Note, Until: p.set.Until}
+		return presence.Appearance{Status: presence.Online, Note: p.set.Note, Until: p.set.Until, Label: p.set.Label}
 	}
 	return presence.Appearance{Status: presence.Away, Note: p.set.Note, Until: p.set.Until}
 }
@@ -364,7 +364,7 @@ func (m *model) apply(in presence.Input) mAnswer {
 		if in.Until != 0 && in.Until <= m.wall() {
 			return mAnswer{code: presence.CodeBadStatus}
 		}
-		if in.Label != "" && !slices.Contains(m.policy.Labels[in.Status], in.Label) {
+		if in.Label != "" && !slices.Contains(m.policy.Labels[cmp.Or(in.Status, presence.Online)], in.Label) {
 			return mAnswer{code: presence.CodeBadStatus}
 		}
 		if s := m.session(in.Session); in.Session != "" && (s == nil || s.User != in.User) {
@@ -372,7 +372,7 @@ func (m *model) apply(in presence.Input) mAnswer {
 		}
 		p := m.person(in.User)
 		p.set, p.setFor = presence.Appearance{}, ""
-		if in.Status != "" || in.Note != "" {
+		if in.Status != "" || in.Note != "" || in.Label != "" {
 			p.set, p.setFor = presence.Appearance{Status: in.Status, Note: in.Note, Until: in.Until, Label: in.Label}, in.Session
 		}
 	case presence.Hide:

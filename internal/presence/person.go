@@ -132,12 +132,16 @@ func (p *person) resolve(view View) (Appearance, Rule) {
 	return p.noted(Away), RuleIdle
 }
 
-// noted adds the note that the person has set.
+// noted adds the note that the person has set, and to Online its label.
 func (p *person) noted(status Status) Appearance {
 	if p.set == nil {
 		return Appearance{Status: status}
 	}
-	return Appearance{Status: status, Note: p.set.Note, Until: p.set.Until}
+	noted := Appearance{Status: status, Note: p.set.Note, Until: p.set.Until}
+	if status == Online {
+		noted.Label = p.set.Label
+	}
+	return noted
 }
 
 // setStatus changes a set status. It is announced only if others see a difference; while the
@@ -152,8 +156,8 @@ func (c *Core) setStatus(now reading, in SetStatus, out *Effects) error {
 	if in.Until != 0 && in.Until <= now.wall {
 		return &Refusal{Code: CodeBadStatus, Field: "until", Value: stamp(in.Until).Format(time.RFC3339), Allowed: "a time in the future"}
 	}
-	if in.Label != "" && !slices.Contains(c.policy.Labels[in.Status], in.Label) {
-		return &Refusal{Code: CodeBadStatus, Field: "label", Value: in.Label, Allowed: allowedLabels(c.policy.Labels[in.Status], in.Status)}
+	if labels, status := c.policy.labels(in.Status); in.Label != "" && !slices.Contains(labels, in.Label) {
+		return &Refusal{Code: CodeBadStatus, Field: "label", Value: in.Label, Allowed: allowedLabels(labels, status)}
 	}
 	if s := c.sessions[in.Session]; in.Session != "" && (s == nil || s.person.id != in.User) {
 		return &Refusal{Code: CodeNoSession, Field: "session", Value: string(in.Session), Allowed: "a session of the person that has not ended"}
@@ -161,13 +165,21 @@ func (c *Core) setStatus(now reading, in SetStatus, out *Effects) error {
 	p := c.known(in.User)
 	c.observe(p, leaving{}, out, func() {
 		c.clearStatus(p)
-		if in.Status != "" || in.Note != "" {
+		if in.Status != "" || in.Note != "" || in.Label != "" {
 			c.putStatus(now, p, Appearance{Status: in.Status, Note: in.Note, Until: in.Until, Label: in.Label}, in.Session)
 		}
 	})
 	c.tellOwn(p, out)
 	c.forget(p)
 	return nil
+}
+
+// labels returns the policy's words for a status that is set; without one, for Online.
+func (p *Policy) labels(status Status) ([]string, Status) {
+	if status == "" {
+		status = Online
+	}
+	return p.Labels[status], status
 }
 
 func allowedLabels(labels []string, status Status) string {

@@ -39,8 +39,8 @@ type Policy struct {
 	SecondSession SecondSession
 	// InvitationWaits is how long an invitation waits for an answer.
 	InvitationWaits time.Duration
-	// InviteBusy lets people be invited who have set busy.
-	InviteBusy bool
+	// InvitationBusy decides whether people can be invited who have set busy.
+	InvitationBusy InvitationBusy
 	// InvitationsMax limits the open invitations that a person has received.
 	InvitationsMax int
 	// Labels are the application's own words for statuses.
@@ -70,9 +70,9 @@ type RoomPolicy struct {
 	MembersMax int
 	// Entry decides whether somebody without a pass is let in or has to ask.
 	Entry Entry
-	// CountForAnyone lets whoever may watch the room follow its count, even if they would have to
-	// ask to be let in.
-	CountForAnyone bool
+	// WatchCount decides who may follow the count of a room that asks: those whom it lets in, or
+	// whoever may watch it.
+	WatchCount WatchCount
 	// AskWaits is how long an ask waits for an answer.
 	AskWaits time.Duration
 	// AskPass is how long the pass lasts of somebody who was admitted or has accepted an
@@ -95,6 +95,22 @@ type Entry string
 const (
 	EntryOpen Entry = "open" // by whoever may be in it
 	EntryAsk  Entry = "ask"  // by whoever has a pass, and others after asking
+)
+
+// WatchCount is who may follow the count of a room that asks.
+type WatchCount string
+
+const (
+	CountAdmitted WatchCount = "admitted"
+	CountAnyone   WatchCount = "anyone"
+)
+
+// InvitationBusy is what happens to an invitation of somebody who has set busy.
+type InvitationBusy string
+
+const (
+	RefuseBusy InvitationBusy = "refuse"
+	AllowBusy  InvitationBusy = "allow"
 )
 
 // PatternPolicy is the policy of the rooms that a pattern matches.
@@ -125,6 +141,7 @@ func DefaultPolicy() Policy {
 			CountEvery:      250 * time.Millisecond,
 			MembersMax:      1000,
 			Entry:           EntryOpen,
+			WatchCount:      CountAdmitted,
 			AskWaits:        time.Minute,
 			AskPass:         12 * time.Hour,
 			AskAgain:        time.Minute,
@@ -142,6 +159,7 @@ func DefaultPolicy() Policy {
 		SessionsPerPerson: 64,
 		SecondSession:     AllowSecond,
 		InvitationWaits:   30 * time.Second,
+		InvitationBusy:    RefuseBusy,
 		InvitationsMax:    16,
 		NameBytes:         128,
 		PictureBytes:      1024,

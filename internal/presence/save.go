@@ -331,12 +331,12 @@ func (c *Core) restoreSession(now reading, mark int64, p *person, saved SavedSes
 // and their sessions are there, and forgets the person if there is nothing to know.
 func (c *Core) restoreMeetings(now reading, saved SavedPerson, out *Effects) {
 	p := c.known(saved.User)
-	until := func(left int64) awakeTime { return now.awake + time.Duration(left)*time.Millisecond }
 	for _, is := range saved.Standings {
 		c.setStanding(now, p, is.Room, standing{is.Pass, is.Again})
 	}
 	for _, is := range saved.Asks {
-		a := &ask{id: is.ID, room: is.Room, person: p, opened: is.Opened, until: until(is.Left)}
+		a := &ask{id: is.ID, room: is.Room, person: p, opened: is.Opened}
+		a.until, a.ends = now.in(time.Duration(is.Left) * time.Millisecond)
 		for _, id := range is.Sessions {
 			if s := c.sessions[id]; s != nil {
 				a.sessions = append(a.sessions, s)
@@ -348,7 +348,8 @@ func (c *Core) restoreMeetings(now reading, saved SavedPerson, out *Effects) {
 		}
 	}
 	for _, is := range saved.Invitations {
-		i := &invitation{id: is.ID, room: is.Room, from: c.known(is.From), to: p, opened: is.Opened, until: until(is.Left)}
+		i := &invitation{id: is.ID, room: is.Room, from: c.known(is.From), to: p, opened: is.Opened}
+		i.until, i.ends = now.in(time.Duration(is.Left) * time.Millisecond)
 		if is.Session != "" {
 			if i.session = c.sessions[is.Session]; i.session == nil { // it has ended
 				c.forget(i.from)

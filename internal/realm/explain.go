@@ -115,6 +115,12 @@ func (e explainer) words() (words []string) {
 		say("They are offline: no page, device or process of theirs has a session.")
 	case presence.RuleSet:
 		say("They are %s because they have set that themselves%s; what they do at their pages does not change it.", shown.Status, e.until(shown))
+	case presence.RuleEngaged:
+		rooms := make([]string, len(x.Engaged))
+		for i, in := range x.Engaged {
+			rooms[i] = fmt.Sprintf("%s since %s", in.Room, e.clock(in.Since))
+		}
+		say("They are busy: engaged in %s.", strings.Join(rooms, " and "))
 	case presence.RuleAwake:
 		say("They are online: %s.", e.awake())
 	case presence.RuleIdle:
@@ -164,13 +170,44 @@ func (e explainer) ofTheirs(which string) string {
 func (e explainer) inRoom() (words []string) {
 	m := e.x.Member[presence.Full]
 	if m.Sessions == 0 {
-		return []string{fmt.Sprintf("They are not in %s: none of their sessions is.", e.x.Room)}
+		return append([]string{e.notInRoom()}, e.pass()...)
 	}
 	words = []string{fmt.Sprintf("They are in %s since %s, through %s.", e.x.Room, e.clock(m.Since), count(m.Sessions, "session"))}
 	if e.x.Typing {
 		words = append(words, fmt.Sprintf("They are typing: it was reported within the last %s, after which it would end by itself.", short(e.policy.For(e.x.Room).TypingExpires)))
 	}
-	return words
+	return append(words, e.pass()...)
+}
+
+// notInRoom says why somebody is not in the room.
+func (e explainer) notInRoom() string {
+	x := e.x
+	switch {
+	case x.Ask != nil:
+		return fmt.Sprintf("They are not in %s: they asked to be let in %s ago; %s can answer, until %s.", x.Room, short(e.now.Sub(time.UnixMilli(x.Ask.Since))), people(x.Admit), e.clock(time.UnixMilli(x.Ask.Until)))
+	case x.Again > 0:
+		return fmt.Sprintf("They are not in %s: they asked and were refused; they may ask again at %s.", x.Room, e.clock(time.UnixMilli(x.Again)))
+	case x.Entry == presence.EntryAsk && x.Pass == 0:
+		return fmt.Sprintf("They are not in %s: none of their sessions is. The room asks whom it lets in, and they have no pass.", x.Room)
+	}
+	return fmt.Sprintf("They are not in %s: none of their sessions is.", x.Room)
+}
+
+func (e explainer) pass() []string {
+	if e.x.Pass == 0 {
+		return nil
+	}
+	return []string{fmt.Sprintf("They have a pass until %s: the room lets them in without asking.", e.clock(time.UnixMilli(e.x.Pass)))}
+}
+
+func people(n int) string {
+	if n == 0 {
+		return "nobody who is there"
+	}
+	if n == 1 {
+		return "1 person who is there"
+	}
+	return fmt.Sprintf("%d people who are there", n)
 }
 
 func (e explainer) ended() string {

@@ -139,7 +139,7 @@ func (t *Conversation) accept(ctx context.Context, by By, r wire.Request) (Done,
 	if _, err := who.realm.do(presence.Accept{From: by.Link, Invitation: id}); err != nil {
 		return Done{}, err
 	}
-	done := who.realm.whenKept(wire.Answer{Room: string(room)})
+	done := who.realm.whenKept(wire.Answer{Joined: string(room)})
 	done.After = func() { t.followJoined(by.Link, room, how) }
 	return done, nil
 }
@@ -189,9 +189,12 @@ func invitationOf(i presence.Invitation) wire.Invitation {
 // Asks returns the open asks of the rooms that the key covers, or of one room.
 func (d Desk) Asks(name string) (wire.Asks, error) {
 	doc := wire.Asks{Asks: []wire.Ask{}}
-	room, err := d.roomOrRealm(name)
-	if err != nil {
-		return doc, err
+	var room presence.RoomName
+	if name != "" {
+		var err error
+		if room, err = d.room(name); err != nil {
+			return doc, err
+		}
 	}
 	open := slices.DeleteFunc(d.realm.engine.OpenAsks(), func(a presence.OpenAsk) bool {
 		return !d.sees(a.Room) || room != "" && a.Room != room

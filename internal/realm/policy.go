@@ -14,6 +14,17 @@ func policyDocument(p *presence.Policy, r *presence.RoomPolicy) wire.Policy {
 		TypingExpires: r.TypingExpires.Milliseconds(), CountEvery: r.CountEvery.Milliseconds(), Capacity: r.Capacity, MembersMax: r.MembersMax,
 		BeatEvery: p.BeatEvery.Milliseconds(), Silence: p.Silence().Milliseconds(), IdleAfter: p.IdleAfter.Milliseconds(), Lease: p.Lease.Milliseconds(), Second: string(p.SecondSession),
 		Ghost: p.LongestGhostIn(r).Milliseconds(),
+		Entry: string(r.Entry), AskWaits: r.AskWaits.Milliseconds(), AskPass: r.AskPass.Milliseconds(), AskAgain: r.AskAgain.Milliseconds(), WatchCount: string(r.WatchCount),
+		Engages: r.Engages, EngagesSeveral: r.EngagesSeveral, DoingEvery: r.DoingEvery.Milliseconds(), DoingBytes: r.DoingBytes,
+		InvitationWaits: p.InvitationWaits.Milliseconds(), InvitationBusy: string(p.InvitationBusy), InvitationsMax: p.InvitationsMax,
+	}
+	if labels := p.Labels; len(labels[presence.Online])+len(labels[presence.Away])+len(labels[presence.Busy]) > 0 {
+		doc.Statuses = map[string][]string{}
+		for status, words := range labels {
+			if len(words) > 0 {
+				doc.Statuses[string(status)] = words
+			}
+		}
 	}
 	doc.Words = []string{
 		fmt.Sprintf("After a page closes, its person stays listed for %s, so that a reload goes unnoticed.", short(r.GraceClosing)),
@@ -27,6 +38,12 @@ func policyDocument(p *presence.Policy, r *presence.RoomPolicy) wire.Policy {
 		doc.Words = append(doc.Words, "A person has one session: a newer session ends the older one.")
 	case presence.RefuseSecond:
 		doc.Words = append(doc.Words, "A person has one session: while it has a link, a second session is refused.")
+	}
+	if r.Entry == presence.EntryAsk {
+		doc.Words = append(doc.Words, fmt.Sprintf("The room asks: whoever has no pass waits up to %s for a member who may admit. A pass lasts %s; after a refusal one may ask again after %s.", short(r.AskWaits), short(r.AskPass), short(r.AskAgain)))
+	}
+	if r.Engages {
+		doc.Words = append(doc.Words, "The room engages: whoever is in it is shown busy, unless they have set another status.")
 	}
 	if r.Capacity > 0 {
 		doc.Words = append(doc.Words, fmt.Sprintf("The room holds %s; others are refused.", map[bool]string{true: "1 person", false: fmt.Sprintf("%d people", r.Capacity)}[r.Capacity == 1]))

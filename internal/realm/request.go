@@ -152,7 +152,7 @@ func (t *Conversation) join(ctx context.Context, by By, r wire.Request) (Done, e
 		return Done{}, err
 	}
 	if len(reply.Asked) > 0 {
-		return Done{Answer: wire.Answer{Asked: &delivery.Asks(reply.Asked)[0]}}, nil
+		return Done{Answer: wire.Answer{Ask: &delivery.Asks(reply.Asked)[0]}}, nil
 	}
 	return Done{After: func() { t.followJoined(by.Link, room, how) }}, nil
 }

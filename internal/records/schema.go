@@ -55,6 +55,9 @@ var migrations = [][]string{
 	},
 	{ // From here on deleted rows are overwritten; VACUUM removes the older ones.
 	},
+	{
+		`ALTER TABLE journal ADD COLUMN other TEXT NOT NULL DEFAULT ''`,
+	},
 }
 
 // clean is the first version that overwrites deleted rows in the file.

@@ -64,6 +64,9 @@ func newPlayground(t *testing.T, c server.Config) *playground {
 		again.Listen, again.TokenSecret, again.OperatorKey = "127.0.0.1:0", secret, key
 		return again, nil
 	}
+	if c.Policy == nil {
+		c.Policy = askingAt("desk.meeting")
+	}
 	p := &playground{T: t, server: startWith(t, c), bearers: map[string]string{"token": mint(t, "e-01", "**")}}
 	p.replace = map[string]string{exampleHookURL: swallow(t), `"KEY"`: `"` + key + `"`}
 	for _, user := range []string{"e-01", "w-10", "w-12", "w-13", "w-14"} {
@@ -71,8 +74,44 @@ func newPlayground(t *testing.T, c server.Config) *playground {
 		if user == "w-10" {
 			p.replace["session-7qk2"] = link.Opened().Session
 		}
+		if user == "w-10" || user == "w-12" { // they ask
+			require.NoError(t, link.Join(t.Context(), "desk.meeting"))
+		}
 	}
 	return p
+}
+
+// askingAt returns a policy with one room that asks.
+func askingAt(room presence.Pattern) *presence.Policy {
+	policy := presence.DefaultPolicy()
+	asks, small, engages := policy.RoomPolicy, policy.RoomPolicy, policy.RoomPolicy
+	asks.Entry, small.Entry, small.Capacity, engages.Engages, engages.Entry = presence.EntryAsk, presence.EntryAsk, 1, true, presence.EntryOpen
+	both := engages
+	both.Entry = presence.EntryAsk
+	policy.Rooms = []presence.PatternPolicy{{Pattern: room, RoomPolicy: asks}, {Pattern: "desk.small", RoomPolicy: small},
+		{Pattern: "call.*", RoomPolicy: engages}, {Pattern: "call.asking", RoomPolicy: both}}
+	policy.InvitationsMax = 1
+	return &policy
+}
+
+// person opens a session of a new person in rooms.
+func (p *playground) person(rooms ...string) (user string, link *client.Link) {
+	p.Helper()
+	user = "w-" + strings.ToLower(rand.Text()[:8])
+	return user, dial(p.T, client.Options{Server: p.server.URL(), Token: mint(p.T, user, "**"), Rooms: rooms})
+}
+
+// asks lets a person ask about a room, and puts their ask into the path.
+func (p *playground) asks(link *client.Link, room string, op httpapi.Operation, r *http.Request) *http.Request {
+	p.Helper()
+	ask, err := link.JoinOrAsk(p.Context(), room)
+	require.NoError(p, err)
+	return pathIs("ask", ask.Ask)(p, op, r)
+}
+
+// invites changes an invitation to one from somebody to somebody.
+func (p *playground) invites(from, to string) func(*playground, httpapi.Operation, *http.Request) *http.Request {
+	return body(fmt.Sprintf(`{"from":%q,"to":%q,"room":"call.upstream"}`, from, to))
 }
 
 const exampleHookURL = "https://desk.aldermoor.example/presence"
@@ -162,6 +201,12 @@ func (p *playground) learn(op httpapi.Operation, answer object) {
 		p.replace["deliveries/12"] = fmt.Sprintf("deliveries/%v", answer["deliveries"].([]any)[0].(object)["id"])
 	case "addKey":
 		p.replace["key-93bd"] = answer["id"].(string)
+	case "listAsks":
+		asks := answer["asks"].([]any)
+		p.replace["asks/ask-2c9e/admit"] = "asks/" + asks[0].(object)["ask"].(string) + "/admit"
+		p.replace["asks/ask-2c9e/refuse"] = "asks/" + asks[1].(object)["ask"].(string) + "/refuse"
+	case "invite":
+		p.replace["invitation-81fd"] = answer["invitation"].(string)
 	case "beat":
 		p.replace["session-7qk2"], p.bearers["session"] = answer["session"].(string), answer["resume_key"].(string)
 	}
@@ -463,6 +508,51 @@ var provocations = map[string]func(*playground, httpapi.Operation, *http.Request
 	"countSeen not-granted": narrow, "membersSeen not-granted": narrow, "statusSeen not-granted": func(p *playground, op httpapi.Operation, r *http.Request) *http.Request {
 		return pathIs("user", "w-99")(p, op, narrow(p, op, r))
 	},
+	"listAsks bad-room": queryIs("room", "a..b"), "listAsks unknown-room": outsideQuery, "listInvitations bad-user": queryIs("user", "\x01"),
+	"no-ask": with(func(*http.Request) {}), "no-invitation": with(func(*http.Request) {}),
+	"admit room-full": func(p *playground, op httpapi.Operation, r *http.Request) *http.Request {
+		inside, _ := p.person()
+		_, err := client.API{Server: p.server.URL(), Key: key}.GrantPass(p.Context(), "desk.small", inside, wire.PassWanted{})
+		require.NoError(p, err)
+		dial(p.T, client.Options{Server: p.server.URL(), Token: mint(p.T, inside, "**"), Rooms: []string{"desk.small"}})
+		_, link := p.person()
+		return p.asks(link, "desk.small", op, r)
+	},
+	"admit engaged": func(p *playground, op httpapi.Operation, r *http.Request) *http.Request {
+		_, link := p.person()
+		r = p.asks(link, "call.asking", op, r)
+		require.NoError(p, link.Join(p.Context(), "call.other"))
+		return r
+	},
+	"invite bad-room": body(`{"from":"e-01","to":"w-10","room":"a..b"}`), "invite bad-user": body(`{"from":"e-01","to":"e-01","room":"call.upstream"}`),
+	"invite unknown-room": outsideBody(`{"from":"e-01","to":"w-10","room":"desk.night"}`), "invite offline": body(`{"from":"e-01","to":"nobody","room":"call.upstream"}`),
+	"invite engaged": func(p *playground, op httpapi.Operation, r *http.Request) *http.Request {
+		user, _ := p.person("call.other")
+		return p.invites("e-01", user)(p, op, r)
+	},
+	"invite already-here": func(p *playground, op httpapi.Operation, r *http.Request) *http.Request {
+		user, _ := p.person("call.upstream")
+		return p.invites("e-01", user)(p, op, r)
+	},
+	"invite set-busy": func(p *playground, op httpapi.Operation, r *http.Request) *http.Request {
+		user, link := p.person()
+		require.NoError(p, link.SetStatus(p.Context(), "busy", "", time.Time{}))
+		return p.invites("e-01", user)(p, op, r)
+	},
+	"invite too-many-invitations": func(p *playground, op httpapi.Operation, r *http.Request) *http.Request {
+		user, _ := p.person()
+		_, err := client.API{Server: p.server.URL(), Key: key}.Invite(p.Context(), wire.NewInvitation{From: "w-12", To: user, Room: "call.upstream"})
+		require.NoError(p, err)
+		return p.invites("e-01", user)(p, op, r)
+	},
+	"invite hiding": func(p *playground, op httpapi.Operation, r *http.Request) *http.Request {
+		link := dial(p.T, client.Options{Server: p.server.URL(), Token: tokenOf(p.T, client.Token{User: "e-09", Grants: wire.Grants{Rooms: []string{"**"}, Hide: true}})})
+		require.NoError(p, link.Hide(p.Context(), true))
+		return p.invites("e-09", "w-10")(p, op, r)
+	},
+	"grantPass bad-pass":      body(`{"until":"2020-01-01T00:00:00Z"}`),
+	"grantPass unknown-room":  outside("room", "desk.night"),
+	"revokePass unknown-room": outside("room", "desk.night"),
 	"removed":                 taken,
 	"countRooms bad-room":     body(`{"rooms":["a..b"]}`),
 	"countRooms unknown-room": outsideBody(`{"rooms":["desk.night"]}`),
@@ -626,7 +716,13 @@ func TestProblemsOfAServiceThatIsNotWell(t *testing.T) {
 	fails(&playground{T: t, server: early}, "readiness", wire.CodeNotReady)
 
 	dir := t.TempDir()
-	p := &playground{T: t, server: startWith(t, server.Config{Data: dir})}
+	p := &playground{T: t, server: startWith(t, server.Config{Data: dir, Policy: askingAt("desk.meeting")}), replace: map[string]string{}}
+	for range 2 {
+		_, link := p.person()
+		require.NoError(t, link.Join(t.Context(), "desk.meeting"))
+	}
+	_, asks := p.send(p.request(operation("listAsks")))
+	p.learn(operation("listAsks"), check(operation("listAsks"), 200, "application/json", asks).(object))
 	onRecord(t, client.API{Server: p.server.URL(), Key: key}, "ok")
 	release := holdRecords(t, dir)
 	presenceGoesOn(t, p.server, "ilse")

@@ -13,6 +13,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/server"
 	"tovik.example/tovik/wire"
 )
@@ -158,6 +159,9 @@ func TestRequestsHaveTheFieldsThatAsyncAPIDescribes(t *testing.T) {
 func TestFramesAreAsAsyncAPIDescribesThem(t *testing.T) {
 	t.Parallel()
 	policy := brisk()
+	asks := policy.RoomPolicy
+	asks.Entry = presence.EntryAsk
+	policy.Rooms = []presence.PatternPolicy{{Pattern: "sluice.*", RoomPolicy: asks}}
 	policy.BeatEvery, policy.BeatTolerance, policy.ExpiryWarning = 300*time.Millisecond, 100, 59*time.Minute+59*time.Second
 	s, err := server.Start(server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Policy: policy})
 	require.NoError(t, err)
@@ -165,7 +169,7 @@ func TestFramesAreAsAsyncAPIDescribesThem(t *testing.T) {
 	everything := func(user string) string {
 		all := []string{"**"}
 		token, err := client.Token{User: user, Name: "Ilse Marrow", Picture: "https://pictures.example/1",
-			Grants: wire.Grants{Rooms: all, Cue: all, People: []string{"*"}, Hide: true, Moderate: all}}.Sign(secret)
+			Grants: wire.Grants{Rooms: all, Cue: all, People: []string{"*"}, Hide: true, Moderate: all, Admit: []string{"sluice.gate"}, Invite: all}}.Sign(secret)
 		require.NoError(t, err)
 		return token
 	}
@@ -200,6 +204,31 @@ func TestFramesAreAsAsyncAPIDescribesThem(t *testing.T) {
 	b.until("beat")
 	b.say(`{"type":"beat","id":14}`).until("answer")
 	b.say(`{"type":"leave","id":15,"room":"desk.empty"}`).until("error")
+	b.say(`{"type":"doing","id":20,"room":%q,"data":{"page":3},"number":1}`, weir).until("answer")
+	require.Contains(t, fmt.Sprint(a.until("changes")["doing"]), "page:3")
+	b.say(`{"type":"status","id":20}`).until("answer") // free to be invited
+	m := d.talk(s)
+	m.say(`{"type":"hello","version":1,"token":%q,"rooms":["sluice.gate","desk.handover"],"device":"phone","without":["doing"]}`, everything("mara")).until("answer")
+	n := d.talk(s)
+	plain, err := client.Token{User: "joss", Grants: wire.Grants{Rooms: []string{"**"}}}.Sign(secret)
+	require.NoError(t, err)
+	n.say(`{"type":"hello","version":1,"token":%q,"rooms":[]}`, plain).until("answer")
+	ask := n.say(`{"type":"join","id":21,"room":"sluice.gate"}`).until("answer")["ask"].(map[string]any)["ask"]
+	require.Contains(t, fmt.Sprint(m.until("asks")), ask)
+	m.say(`{"type":"admit","id":22,"ask":%q}`, ask).until("answer")
+	require.Equal(t, "admitted", n.until("ask")["outcome"])
+	ask = n.say(`{"type":"join","id":23,"room":"sluice.weir"}`).until("answer")["ask"].(map[string]any)["ask"]
+	m.say(`{"type":"refuse","id":24,"ask":%q}`, ask).until("error") // not in that room
+	invitation := m.say(`{"type":"invite","id":25,"user":"tobin","room":"desk.handover"}`).until("answer")["invitation"]
+	b.until("invitations")
+	b.say(`{"type":"decline","id":26,"invitation":%q}`, invitation).until("answer")
+	require.Equal(t, "declined", m.until("invitation")["outcome"])
+	invitation = m.say(`{"type":"invite","id":27,"user":"tobin","room":"desk.handover"}`).until("answer")["invitation"]
+	m.say(`{"type":"withdraw","id":28,"invitation":%q}`, invitation).until("answer")
+	invitation = m.say(`{"type":"invite","id":29,"user":"tobin","room":"desk.handover"}`).until("answer")["invitation"]
+	b.say(`{"type":"accept","id":30,"invitation":%q,"detail":"count"}`, invitation).until("answer")
+	m.say(`{"type":"bye"}`)
+	n.say(`{"type":"bye"}`)
 	if !d.seen["false expiring"] { // where everything is slow, it has come before
 		a.until("expiring")
 	}
@@ -207,6 +236,7 @@ func TestFramesAreAsAsyncAPIDescribesThem(t *testing.T) {
 	c := d.talk(s)
 	c.say(`{"type":"hello","version":1,"token":%q,"nonce":"n","rooms":[%q],"resume":{"session":%q,"resume_key":%q},"revs":{%q:"OLD.4"}}`, everything("ilse"), weir,
 		opened["session"], opened["resume_key"], weir).until("answer")
+	c.until("snapshot")
 	b.say(`{"type":"leave","id":17,"room":%q}`, weir).until("answer")
 	b.say(`{"type":"closing","id":18}`).until("answer")
 	c.until("changes")

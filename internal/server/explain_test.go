@@ -53,7 +53,7 @@ func TestWhyAnswersForEachStatus(t *testing.T) {
 	doc, rule = why("ilse")
 	require.Equal(t, string(presence.RuleAwake), rule, "in another room than the one that is asked about")
 	require.Contains(t, doc.Words[0], "that is not in "+weir)
-	require.True(t, doc.Rules[2].Holds)
+	require.True(t, doc.Rules[3].Holds)
 	require.NoError(t, elsewhere.Bye(t.Context()))
 	_, err := api.SetStatus(t.Context(), "ilse", wire.StatusWanted{Status: "busy", Note: "at the sluice", Until: &wire.Time{Time: time.Now().Add(time.Hour)}})
 	require.NoError(t, err)

@@ -31,13 +31,14 @@ var pathParameters = map[string][2]string{
 	"room": {"The name of a room.", weir}, "user": {"The id of a person.", "e-01"}, "session": {"The id of a session.", "session-7qk2"},
 	"hook": {"The id of a hook.", "hook-4f1c"}, "delivery": {"The id of a delivery.", "12"}, "key": {"The id of a key.", "key-93bd"}, "kid": {"The id of a key that verifies tokens.", "watch-house"},
 	"realm": {"The name of a realm.", "training"}, "link": {"The number of a link of the session.", "1"}, "code": {"The code of a problem.", "unknown-room"}, "profile": {"The name of a profile.", "heap"},
+	"ask": {"The id of an ask.", "ask-2c9e"}, "invitation": {"The id of an invitation.", "invitation-81fd"},
 }
 
 // topicWords describe the topics of operations.
 var topicWords = map[string]string{
 	"Service": "The service itself, and what describes it.", "Rooms": "Who is in rooms, and how many.", "People": "People as such, and their sessions.",
 	"Records": "What happened, and what is kept.", "Hooks": "What other services are told.", "Administration": "Policies, configuration and measures.",
-	"Keys and realms": "Who may ask, and in which realm.", "Links": "What the clients of people use.", "Console": "What browsers use that sign in.",
+	"Keys and realms": "Who may ask, and in which realm.", "Links": "What the clients of people use.", "Console": "What browsers use that sign in.", "Meeting": "People who ask to be let into rooms, or are invited.",
 }
 
 // codesOf returns all problems of an operation: its own, and those of its kind.

@@ -32,6 +32,10 @@ func TestEveryCodeHasItsWords(t *testing.T) {
 	require.Len(t, wire.Reasons, int(presence.ReasonReplaced))
 	require.Len(t, wire.Rules, len(presence.Rules()))
 	require.Len(t, wire.Acts, len(presence.Acts()))
+	for _, outcome := range presence.Outcomes() {
+		require.Contains(t, wire.Outcomes, string(outcome))
+	}
+	require.Len(t, wire.Outcomes, len(presence.Outcomes()))
 }
 
 // TestTheConsoleHasTheServicesWords compares the console's words with the table in package wire;
@@ -48,6 +52,7 @@ func TestTheConsoleHasTheServicesWords(t *testing.T) {
 		{"rules", "The rules that decide a status, by their codes.", "string", wire.Rules},
 		{"acts", "What happens to a session if nothing more is heard of it, by its code. {room} stands for a room.", "string", wire.Acts},
 		{"overs", "The kinds of links.", "string", wire.Overs},
+		{"outcomes", "How an ask or an invitation ended, by the code of its outcome.", "string", wire.Outcomes},
 	} {
 		made, err := json.MarshalIndent(words.words, "", "  ") // by code, in order
 		require.NoError(t, err)

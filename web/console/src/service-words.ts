@@ -51,6 +51,7 @@ export const reasons: Readonly<Record<string, { readonly short: string; readonly
 /** The rules that decide a status, by their codes. */
 export const rules: Readonly<Record<string, string>> = {
   "awake": "somebody is awake at a session",
+  "engaged": "the person is in a room that engages",
   "hiding": "the person hides from this view",
   "idle": "every session is idle",
   "no-session": "there is no unended session",
@@ -76,4 +77,15 @@ export const overs: Readonly<Record<string, string>> = {
   "beats": "HTTP beats",
   "stream": "an event stream",
   "websocket": "a WebSocket"
+};
+
+/** How an ask or an invitation ended, by the code of its outcome. */
+export const outcomes: Readonly<Record<string, string>> = {
+  "accepted": "was accepted",
+  "admitted": "was answered: they were let in",
+  "declined": "was declined",
+  "expired": "was not answered in time",
+  "gone": "ended with the session that it came from",
+  "refused": "was answered: they were not let in",
+  "withdrawn": "was withdrawn"
 };
