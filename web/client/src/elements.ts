@@ -1,4 +1,5 @@
-import type { Link } from "./link";
+import { type Link, unopened } from "./link";
+import { askSentence, type Meeting } from "./meeting";
 import type { Room } from "./replica";
 import { typingSentence } from "./typing";
 import type { Member, Problem, Status } from "./wire";
@@ -8,10 +9,15 @@ import type { Member, Problem, Status } from "./wire";
  *
  * - `<tovik-count room="…">`: "3 people";
  * - `<tovik-members room="…" most="8">`: who is there, with their status, and "+12" for those beyond `most`;
- * - `<tovik-typing room="…">`: "Ilse and Tobin are typing", without oneself.
+ * - `<tovik-typing room="…">`: "Ilse and Tobin are typing", without oneself;
+ * - `<tovik-asks room="…">`: who asks to be let in, with buttons to admit and refuse them, for those who may; and for
+ *   the one who asks, how it stands;
+ * - `<tovik-invitations>`: the person's open invitations, with buttons to answer or withdraw them.
+ *
+ * What members are doing is shown if `tovik-members` says which field of the object has the text: `doing="page"`.
  *
  * For a room that is not delivered they show why. They are styled through the parts `count`, `list`, `member`, `picture`,
- * `name`, `status`, `hint`, `more`, `typing` and `problem`, and the custom properties `--tovik-online`, `--tovik-away`, `--tovik-busy` and `--tovik-size`.
+ * `name`, `status`, `doing`, `hint`, `more`, `typing`, `asks`, `ask`, `invitations`, `invitation`, `button` and `problem`, and the custom properties `--tovik-online`, `--tovik-away`, `--tovik-busy` and `--tovik-size`.
  */
 export interface Elements {
   /** Stops the elements from following the link, and empties them. */
@@ -48,7 +54,7 @@ interface RoomElement {
 /** The classes are created when needed, because a server that renders pages has no HTMLElement. */
 function definitions(): Record<string, CustomElementConstructor> {
   abstract class Shown extends HTMLElement implements RoomElement {
-    static observedAttributes = ["room", "most"];
+    static observedAttributes = ["room", "most", "doing"];
     readonly #root = withStyle(this.attachShadow({ mode: "open" }));
     #drawn = "";
 
@@ -67,7 +73,8 @@ function definitions(): Record<string, CustomElementConstructor> {
 
     render(link: Link | undefined): void {
       const room = link?.snapshot.rooms.get(this.getAttribute("room") ?? "");
-      const html = room?.problem ? problem(room.problem) : this.draw(room, link?.snapshot.opened?.user);
+      const { opened, meeting } = link?.snapshot ?? unopened;
+      const html = room?.problem ? problem(room.problem) : this.draw(room, opened?.user, meeting);
       if (html === this.#drawn) return;
       this.#drawn = html;
       const focused = (this.#root.activeElement as HTMLElement | null)?.dataset.user;
@@ -75,7 +82,32 @@ function definitions(): Record<string, CustomElementConstructor> {
       if (focused) this.#root.querySelector<HTMLElement>(`[data-user="${CSS.escape(focused)}"]`)?.focus();
     }
 
-    protected abstract draw(room: Room | undefined, self: string | undefined): string;
+    protected abstract draw(room: Room | undefined, self: string | undefined, meeting: Meeting): string;
+  }
+
+  /** An element with buttons that answer. */
+  abstract class Answering extends Shown {
+    constructor() {
+      super();
+      this.shadowRoot?.addEventListener("click", ({ target }) => {
+        const { act, of = "" } = (target as HTMLElement).dataset;
+        const link = current;
+        if (!link || !act) return;
+        const answers: Record<string, () => Promise<unknown>> = {
+          admit: () => link.admit(of),
+          "admit-all": () => link.admitAll(of),
+          refuse: () => link.refuse(of),
+          accept: () => link.accept(of),
+          decline: () => link.decline(of),
+          withdraw: () => link.withdraw(of),
+        };
+        answers[act]?.().catch((why: Error) => {
+          this.dispatchEvent(
+            new CustomEvent("tovik-refused", { detail: why, bubbles: true, composed: true }),
+          );
+        });
+      });
+    }
   }
 
   return {
@@ -91,12 +123,49 @@ function definitions(): Record<string, CustomElementConstructor> {
         const members = [...room.members.values()];
         const more = room.count.people - Math.min(most, members.length);
         const rest = more > 0 ? `<li part="more" title="${more} more">+${more}</li>` : "";
-        return `<ul part="list">${members.slice(0, most).map(member).join("")}${rest}</ul>`;
+        const doing = this.getAttribute("doing");
+        const list = members.slice(0, most).map((m) => member(m, doing));
+        return `<ul part="list">${list.join("")}${rest}</ul>`;
       }
     },
     "tovik-typing": class extends Shown {
       protected draw(room: Room | undefined, self: string | undefined): string {
         return `<span part="typing" role="status">${text(typingSentence(room, self))}</span>`;
+      }
+    },
+    "tovik-asks": class extends Answering {
+      protected draw(_: Room | undefined, __: string | undefined, meeting: Meeting): string {
+        const room = this.getAttribute("room") ?? "";
+        const asks = meeting.asks.get(room) ?? [];
+        const own = askSentence(meeting.asked.get(room));
+        const all = asks.length > 1 ? button("admit-all", room, "Admit all") : "";
+        const list = asks.map(
+          (a) =>
+            `<li part="ask"><span part="name">${text(a.name ?? a.user)}</span> asks to be let in ` +
+            `${button("admit", a.ask, "Admit")}${button("refuse", a.ask, "Refuse")}</li>`,
+        );
+        return (
+          (own ? `<span part="ask" role="status">${text(own)}</span>` : "") +
+          (asks.length > 0 ? `<ul part="asks" role="log" aria-label="Asks">${list.join("")}</ul>${all}` : "")
+        );
+      }
+    },
+    "tovik-invitations": class extends Answering {
+      protected draw(_: Room | undefined, __: string | undefined, { invitations }: Meeting): string {
+        const received = invitations.received.map(
+          (i) =>
+            `<li part="invitation"><span part="name">${text(i.from.name ?? i.from.user)}</span> invites you to ${text(i.room)} ` +
+            `${button("accept", i.invitation, "Accept")}${button("decline", i.invitation, "Decline")}</li>`,
+        );
+        const sent = invitations.sent.map(
+          (i) =>
+            `<li part="invitation">You invited <span part="name">${text(i.to.name ?? i.to.user)}</span> to ${text(i.room)} ` +
+            `${button("withdraw", i.invitation, "Withdraw")}</li>`,
+        );
+        const all = [...received, ...sent];
+        return all.length > 0
+          ? `<ul part="invitations" role="log" aria-label="Invitations">${all.join("")}</ul>`
+          : "";
       }
     },
   };
@@ -111,7 +180,17 @@ function people(n: number): string {
   return n === 1 ? "1 person" : `${n} people`;
 }
 
-function member(m: Member): string {
+function button(act: string, of: string, label: string): string {
+  return `<button part="button" type="button" data-act="${act}" data-of="${text(of)}">${label}</button>`;
+}
+
+/** The text of what a member is doing, from a field of the object. */
+function doingText(m: Member, field: string | null): string {
+  const value = field ? m.doing?.[field] : undefined;
+  return typeof value === "string" || typeof value === "number" ? String(value) : "";
+}
+
+function member(m: Member, doing: string | null): string {
   const name = m.name ?? m.user;
   const since = new Date(m.since).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" });
   const note = m.note ? `${m.note}; ` : "";
@@ -120,7 +199,8 @@ function member(m: Member): string {
     : `<span part="picture" aria-hidden="true">${text(initials(name))}</span>`;
   return (
     `<li part="member" data-status="${m.status}" data-user="${text(m.user)}" tabindex="0">${picture}<span part="name">${text(name)}</span>${gauge(m.status)}` +
-    `<span part="status">${m.status}</span><span part="hint">${text(note)}here since <time datetime="${text(m.since)}">${since}</time>` +
+    `<span part="status">${text(m.label ?? (m.engaged ? "engaged" : m.status))}</span>` +
+    `${doingText(m, doing) ? `<span part="doing">${text(doingText(m, doing))}</span>` : ""}<span part="hint">${text(note)}here since <time datetime="${text(m.since)}">${since}</time>` +
     `${m.sessions > 1 ? `, with ${m.sessions} sessions` : ""}</span></li>`
   );
 }
@@ -168,4 +248,6 @@ svg { width: .5em; height: 1em }
 [data-status=online] svg, [data-status=online] [part=status] { color: var(--tovik-online, light-dark(#1c7a4d, #7fd3a6)) }
 [data-status=away] svg, [data-status=away] [part=status] { color: var(--tovik-away, light-dark(#8a5a00, #e8b75c)) }
 [data-status=busy] svg, [data-status=busy] [part=status] { color: var(--tovik-busy, light-dark(#7a3f95, #cfa3ec)) }
-[part=status] { font-size: .8em }`;
+[part=status], [part=doing] { font-size: .8em }
+[part=asks], [part=invitations] { margin: .5em 0; padding: 0; list-style: none }
+[part=button] { margin-inline-start: .4em; font: inherit; font-size: .9em }`;

@@ -21,6 +21,13 @@ export interface components {
         readonly detail: "members" | "count";
         /** @enum {unknown} */
         readonly shownStatus: "online" | "away" | "busy";
+        /** @description What rooms are followed without. */
+        readonly without: readonly "doing"[];
+        /** @enum {unknown} */
+        readonly device: "desktop" | "phone" | "tablet" | "device";
+        readonly object: {
+            readonly [key: string]: unknown;
+        };
         readonly hello: {
             /** @constant */
             readonly type: "hello";
@@ -41,10 +48,13 @@ export interface components {
             readonly one_by_one?: boolean;
             /** @enum {unknown} */
             readonly detail?: "members" | "count" | "none";
+            readonly without?: components["schemas"]["without"];
+            readonly device?: components["schemas"]["device"];
             readonly watch?: readonly {
                 readonly room?: components["schemas"]["pattern"];
                 readonly detail?: components["schemas"]["detail"];
                 readonly people?: components["schemas"]["users"];
+                readonly without?: components["schemas"]["without"];
             }[];
             readonly page_hidden?: boolean;
             readonly idle_for?: components["schemas"]["milliseconds"];
@@ -60,6 +70,7 @@ export interface components {
             readonly room: components["schemas"]["room"];
             /** @enum {unknown} */
             readonly detail?: "members" | "count" | "none";
+            readonly without?: components["schemas"]["without"];
         };
         readonly leave: {
             /** @constant */
@@ -74,6 +85,7 @@ export interface components {
             readonly room?: components["schemas"]["pattern"];
             readonly detail?: components["schemas"]["detail"];
             readonly people?: components["schemas"]["users"];
+            readonly without?: components["schemas"]["without"];
         } & (unknown | unknown);
         readonly unwatch: {
             /** @constant */
@@ -128,9 +140,13 @@ export interface components {
              * @enum {unknown}
              */
             readonly status?: "busy" | "away" | "";
+            /** @description One of the policy's words for the status. */
+            readonly label?: string;
             readonly note?: string;
             /** Format: date-time */
             readonly until?: string;
+            /** @description The status ends with this session. */
+            readonly this_session?: boolean;
         };
         readonly hide: {
             /** @constant */
@@ -185,6 +201,59 @@ export interface components {
             readonly type: "bye";
             readonly id?: components["schemas"]["id"];
         };
+        readonly reportDoing: {
+            /** @constant */
+            readonly type: "doing";
+            readonly id?: components["schemas"]["id"];
+            readonly room: components["schemas"]["room"];
+            /** @description At most doing.bytes of JSON; null, {} or absent: nothing. */
+            readonly data?: {
+                readonly [key: string]: unknown;
+            } | null;
+            readonly number?: number;
+        };
+        readonly admit: {
+            /** @constant */
+            readonly type: "admit";
+            readonly id?: components["schemas"]["id"];
+            readonly ask?: string;
+            readonly room?: components["schemas"]["room"];
+            /** @description Everybody who asks about the room. */
+            readonly all?: boolean;
+        } & (unknown | unknown);
+        readonly refuse: {
+            /** @constant */
+            readonly type: "refuse";
+            readonly id?: components["schemas"]["id"];
+            readonly ask: string;
+        };
+        readonly invite: {
+            /** @constant */
+            readonly type: "invite";
+            readonly id?: components["schemas"]["id"];
+            readonly user: components["schemas"]["user"];
+            readonly room: components["schemas"]["room"];
+        };
+        readonly accept: {
+            /** @constant */
+            readonly type: "accept";
+            readonly id?: components["schemas"]["id"];
+            readonly invitation: string;
+            /** @enum {unknown} */
+            readonly detail?: "members" | "count" | "none";
+        };
+        readonly decline: {
+            /** @constant */
+            readonly type: "decline";
+            readonly id?: components["schemas"]["id"];
+            readonly invitation: string;
+        };
+        readonly withdraw: {
+            /** @constant */
+            readonly type: "withdraw";
+            readonly id?: components["schemas"]["id"];
+            readonly invitation: string;
+        };
         readonly beat: {
             /** @constant */
             readonly type: "beat";
@@ -223,10 +292,24 @@ export interface components {
             readonly own?: {
                 /** @enum {unknown} */
                 readonly status?: "busy" | "away";
+                readonly label?: string;
                 readonly note?: string;
                 readonly until?: components["schemas"]["time"];
                 readonly hiding: boolean;
             };
+            /** @description Of a join: the session is not in the room yet, but asks to be let in. */
+            readonly ask?: components["schemas"]["openAsk"];
+            /** @description Of a hello: the rooms that the session asks to be let into. */
+            readonly asked?: readonly components["schemas"]["openAsk"][];
+            /** @description Of an accept: the room that the session is in now. */
+            readonly joined?: components["schemas"]["room"];
+            readonly invitations?: components["schemas"]["openInvitations"];
+            /** @description Of an invite: the id of the invitation. */
+            readonly invitation?: string;
+            /** @description Of an admit with all: how many people were let in. */
+            readonly admitted?: number;
+            /** @description The same: how many still ask, because the room is full or they are engaged. */
+            readonly not_admitted?: number;
             /** @description Of an event stream: the address of its requests. */
             readonly posts?: string;
             readonly timings?: components["schemas"]["timings"];
@@ -247,9 +330,73 @@ export interface components {
             readonly type: "own";
             /** @enum {unknown} */
             readonly status?: "busy" | "away";
+            readonly label?: string;
             readonly note?: string;
             readonly until?: components["schemas"]["time"];
             readonly hiding: boolean;
+        };
+        readonly openAsk: {
+            readonly ask: string;
+            readonly room: components["schemas"]["room"];
+            readonly user: components["schemas"]["user"];
+            readonly name?: string;
+            readonly picture?: string;
+            readonly since: components["schemas"]["time"];
+            readonly until: components["schemas"]["time"];
+        };
+        readonly asks: {
+            /** @constant */
+            readonly type: "asks";
+            readonly room: components["schemas"]["room"];
+            /** @description The oldest first. */
+            readonly asks: readonly components["schemas"]["openAsk"][];
+        };
+        readonly askOver: {
+            /** @constant */
+            readonly type: "ask";
+            readonly ask: string;
+            readonly room: components["schemas"]["room"];
+            /** @enum {unknown} */
+            readonly outcome: "admitted" | "refused" | "withdrawn" | "expired" | "gone";
+            readonly by?: components["schemas"]["user"];
+            readonly again?: components["schemas"]["time"];
+        };
+        readonly party: {
+            readonly user: components["schemas"]["user"];
+            readonly name?: string;
+            readonly picture?: string;
+        };
+        readonly openInvitation: {
+            readonly invitation: string;
+            readonly room: components["schemas"]["room"];
+            readonly from: components["schemas"]["party"];
+            readonly to: components["schemas"]["party"];
+            readonly since: components["schemas"]["time"];
+            readonly until: components["schemas"]["time"];
+        };
+        readonly openInvitations: {
+            /** @description The oldest first. */
+            readonly received: readonly components["schemas"]["openInvitation"][];
+            readonly sent: readonly components["schemas"]["openInvitation"][];
+        };
+        readonly invitations: {
+            /** @constant */
+            readonly type: "invitations";
+            /** @description The oldest first. */
+            readonly received: readonly components["schemas"]["openInvitation"][];
+            readonly sent: readonly components["schemas"]["openInvitation"][];
+        };
+        readonly invitationOver: {
+            /** @constant */
+            readonly type: "invitation";
+            /** @enum {unknown} */
+            readonly outcome: "accepted" | "declined" | "withdrawn" | "expired" | "gone";
+            readonly invitation: string;
+            readonly room: components["schemas"]["room"];
+            readonly from: components["schemas"]["party"];
+            readonly to: components["schemas"]["party"];
+            readonly since: components["schemas"]["time"];
+            readonly until: components["schemas"]["time"];
         };
         readonly drop: {
             readonly room?: string;
@@ -307,10 +454,19 @@ export interface components {
             readonly name?: string;
             readonly picture?: string;
             readonly status: components["schemas"]["shownStatus"];
+            /** @description The application's own word for the status. */
+            readonly label?: string;
+            /**
+             * @description Busy because of a room that engages.
+             * @constant
+             */
+            readonly engaged?: true;
             readonly note?: string;
             readonly until?: components["schemas"]["time"];
             readonly since: components["schemas"]["time"];
             readonly sessions: number;
+            readonly devices?: readonly components["schemas"]["device"][];
+            readonly doing?: components["schemas"]["object"];
         };
         readonly snapshot: {
             /** @constant */
@@ -338,6 +494,13 @@ export interface components {
                 /** @enum {unknown} */
                 readonly reason: "leave" | "bye" | "closing" | "lost" | "silent" | "expired" | "removed" | "replaced";
                 readonly last_seen: components["schemas"]["time"];
+            }[];
+            /** @description Members of whom only that has changed. */
+            readonly doing?: readonly {
+                readonly user: components["schemas"]["user"];
+                readonly doing: {
+                    readonly [key: string]: unknown;
+                } | null;
             }[];
             readonly count: components["schemas"]["count"];
         };
@@ -367,6 +530,9 @@ export interface components {
             readonly picture?: string;
             /** @enum {unknown} */
             readonly status: "online" | "away" | "busy" | "offline";
+            readonly label?: string;
+            /** @constant */
+            readonly engaged?: true;
             readonly note?: string;
             readonly until?: components["schemas"]["time"];
             readonly last_seen?: components["schemas"]["time"];

@@ -7,19 +7,27 @@ export {
   Refused,
   type Snapshot,
   type State,
+  type StatusMore,
   type TokenSource,
 } from "./link";
+export { askSentence, type Meeting, type OwnAsk } from "./meeting";
 export { type Change, membersOf, type Room } from "./replica";
 export { openTab, type Tab, type TabOptions } from "./tab";
 export type { Over } from "./transports";
 export { Composer, composeIn, typingSentence } from "./typing";
 export type {
   Addressee,
+  Ask,
   Count,
   CueFrame,
   Departed,
   Detail,
+  Device,
+  Doing,
   Drop,
+  Invitation,
+  InvitationEnd,
+  Invitations,
   Member,
   Opened,
   Own,
@@ -31,4 +39,5 @@ export type {
   Tally,
   Timings,
   Watch,
+  Without,
 } from "./wire";

@@ -121,6 +121,90 @@ describe("a link", () => {
     expect(link.snapshot.state.word).toBe("open");
   });
 
+  test("asks to be let in, and asks again only when it is joined again", async () => {
+    const stage = new Stage();
+    const link = stage.open({ token: "t", rooms: [] });
+    stage.opened();
+    const joined = link.join("desk.gate");
+    const { id } = stage.socket.sent.at(-1) as { id: number };
+    const ask = { ask: "ask-1", room: "desk.gate", user: "w-02", since: "", until: "" };
+    stage.socket.says({ type: "answer", re: id, ask });
+    await joined;
+    expect(link.snapshot.meeting.asked.get("desk.gate")).toEqual(ask);
+    stage.socket.says({ type: "ask", ask: "ask-1", room: "desk.gate", outcome: "refused", by: "e-01" });
+    expect(link.snapshot.meeting.asked.get("desk.gate")).toMatchObject({ outcome: "refused", by: "e-01" });
+    stage.socket.onclose?.({ code: 1006, reason: "" });
+    stage.opened();
+    expect(stage.socket.sent[0]).toMatchObject({ type: "hello", rooms: [] });
+    link.join("desk.gate");
+    expect(link.snapshot.meeting.asked.has("desk.gate")).toBe(false);
+  });
+
+  test("goes on asking after a reconnect, and stays in a room that let it in", () => {
+    const stage = new Stage();
+    const link = stage.open({ token: "t", rooms: ["desk.gate"] });
+    const ask = { ask: "ask-1", room: "desk.gate", user: "w-02", since: "", until: "" };
+    stage.socket.onopen?.();
+    stage.answer({ asked: [ask] });
+    expect(link.snapshot.meeting.asked.get("desk.gate")).toEqual(ask);
+    stage.socket.says({ type: "ask", ask: "ask-1", room: "desk.gate", outcome: "admitted" });
+    stage.socket.onclose?.({ code: 1006, reason: "" });
+    stage.opened();
+    expect(stage.socket.sent[0]).toMatchObject({ rooms: ["desk.gate"] });
+  });
+
+  test("keeps invitations, and stays in the room of one that it accepted", async () => {
+    const stage = new Stage();
+    const link = stage.open({ token: "t", rooms: [] });
+    stage.opened();
+    const ended: string[] = [];
+    link.onInvitation((end) => ended.push(end.outcome));
+    const invitation = {
+      invitation: "i-1",
+      room: "call.up",
+      from: { user: "e-01" },
+      to: { user: "w-02" },
+      since: "",
+      until: "",
+    };
+    stage.socket.says({ type: "invitations", received: [invitation], sent: [] });
+    expect(link.snapshot.meeting.invitations.received).toEqual([invitation]);
+    const accepted = link.accept("i-1");
+    const { id } = stage.socket.sent.at(-1) as { id: number };
+    stage.socket.says({ type: "answer", re: id, joined: "call.up" });
+    expect(await accepted).toBe("call.up");
+    stage.socket.says({ type: "invitation", outcome: "accepted", ...invitation });
+    expect(ended).toEqual(["accepted"]);
+    stage.socket.onclose?.({ code: 1006, reason: "" });
+    stage.opened();
+    expect(stage.socket.sent[0]).toMatchObject({ rooms: ["call.up"] });
+  });
+
+  test("says again what the person is doing if the session is another, or it was not heard", async () => {
+    const stage = new Stage();
+    const link = stage.open({ token: "t", rooms: ["desk.night"] });
+    stage.opened();
+    link.doing("desk.night", { page: 3 });
+    const { id } = stage.socket.sent.at(-1) as { id: number };
+    stage.socket.says({ type: "answer", re: id });
+    await settled();
+    stage.socket.onclose?.({ code: 1006, reason: "" });
+    stage.socket.onopen?.();
+    stage.socket.says({
+      type: "answer",
+      re: 1,
+      session: "s-1",
+      resume_key: "k",
+      resumed: true,
+      timings: { silence: 1 },
+    });
+    expect(stage.socket.sent.filter((f) => f.type === "doing")).toEqual([]);
+    stage.socket.onclose?.({ code: 1006, reason: "" });
+    link.doing("desk.night", { page: 4 }); // while there is no link
+    stage.opened(); // as another session
+    expect(stage.socket.sent.at(-1)).toMatchObject({ type: "doing", room: "desk.night", data: { page: 4 } });
+  });
+
   test("tells again that the page is hidden when that changed while the hello was under way", () => {
     const stage = new Stage();
     let hidden = false;

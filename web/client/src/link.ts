@@ -1,3 +1,4 @@
+import { asking, type Meeting, meet, nothing, opening, without } from "./meeting";
 import { apply, type Change, type Room, refusedRoom } from "./replica";
 import { Beats, type Events, type Over, type Socket, Stream } from "./transports";
 import type {
@@ -5,8 +6,11 @@ import type {
   Answer,
   CueFrame,
   Detail,
+  Device,
+  Doing,
   Drop,
   Frame,
+  InvitationEnd,
   Opened,
   Own,
   Page,
@@ -14,6 +18,7 @@ import type {
   Problem,
   RoomFrame,
   Watch,
+  Without,
 } from "./wire";
 
 const version = 1;
@@ -37,6 +42,14 @@ export class Refused extends Error {
 
 /** A token, or a function that fetches a new one: at each hello, and before the current one expires. */
 export type TokenSource = string | (() => string | Promise<string>);
+
+/** More about a status that is set. */
+export interface StatusMore {
+  /** One of the policy's own words for the status. */
+  readonly label?: string;
+  /** The status ends with this session. */
+  readonly thisSession?: boolean;
+}
 
 /** The session that a page resumes after a reload. */
 export interface Kept {
@@ -67,6 +80,10 @@ export interface LinkOptions {
   readonly key?: string;
   /** The rooms to be in. */
   readonly rooms?: readonly string[];
+  /** The kind of this device, which other members see. */
+  readonly device?: Device;
+  /** What the rooms are followed without: `["doing"]` leaves out what members are doing. */
+  readonly without?: readonly Without[];
   /** A link of a person without a session, who is not shown anywhere. */
   readonly watchOnly?: boolean;
   /** The longest pause between two attempts to connect, in milliseconds; default 10,000. */
@@ -98,7 +115,18 @@ export interface Snapshot {
    * reason as its `problem`, too.
    */
   readonly dropped: readonly Drop[];
+  /** Asks to be let into rooms, and invitations. */
+  readonly meeting: Meeting;
 }
+
+/** What is known before a link is opened. */
+export const unopened: Snapshot = {
+  state: { word: "connecting" },
+  rooms: new Map(),
+  people: new Map(),
+  dropped: [],
+  meeting: nothing,
+};
 
 interface Waiting {
   resolve(answer: Answer): void;
@@ -148,7 +176,10 @@ export class Link {
   readonly #changeListeners = new Set<(change: Change) => void>();
   readonly #cueListeners = new Set<(cue: CueFrame) => void>();
   readonly #waiting = new Map<number, Waiting>();
-  #snapshot: Snapshot = { state: { word: "connecting" }, rooms: new Map(), people: new Map(), dropped: [] };
+  readonly #invitationListeners = new Set<(end: InvitationEnd) => void>();
+  /** What the person is doing, by room, and whether the service has been told. */
+  readonly #doing = new Map<string, { readonly data: Doing; told: boolean }>();
+  #snapshot: Snapshot = unopened;
   #socket: Socket | undefined;
   #stopTimer: () => void = () => {};
   #attempts = 0;
@@ -198,25 +229,42 @@ export class Link {
     return () => this.#cueListeners.delete(listener);
   }
 
-  /** Joins a room, now and after each reconnect. */
+  /** Calls back with each invitation, received or sent, that has ended. Returns a function that stops it. */
+  onInvitation(listener: (end: InvitationEnd) => void): () => void {
+    this.#invitationListeners.add(listener);
+    return () => this.#invitationListeners.delete(listener);
+  }
+
+  /**
+   * Joins a room, now and after each reconnect. If the room asks whom it lets in, the promise is resolved at once and
+   * `snapshot.meeting.asked` has the ask; after another outcome than admitted, join again to ask again.
+   */
   join(room: string): Promise<void> {
     if (!this.#rooms.includes(room)) this.#rooms.push(room);
     this.#undrop((d) => d.room === room && !d.watch);
-    return this.#noting({ room }, this.#tell({ type: "join", room }));
+    this.#meeting(without(this.#snapshot.meeting, room));
+    const { without: less } = this.#options;
+    const joined = this.#ask({ type: "join", room, without: less }).then(({ ask }) => {
+      if (ask) this.#meeting(asking(this.#snapshot.meeting, ask));
+    });
+    return this.#noting({ room }, joined);
   }
 
   /** Leaves a room. */
   leave(room: string): Promise<void> {
     this.#rooms = this.#rooms.filter((r) => r !== room);
+    this.#doing.delete(room);
     this.#forget(room);
+    this.#meeting(without(this.#snapshot.meeting, room));
     return this.#tell({ type: "leave", room });
   }
 
-  /** Follows the rooms of a name or pattern without being in them. */
-  watch(room: string, detail: Detail): Promise<void> {
-    this.#watches = [...this.#watches.filter((w) => w.room !== room), { room, detail }];
+  /** Follows the rooms of a name or pattern without being in them. `["doing"]` leaves out what members are doing. */
+  watch(room: string, detail: Detail, less?: readonly Without[]): Promise<void> {
+    const watch = { room, detail, ...(less ? { without: less } : {}) };
+    this.#watches = [...this.#watches.filter((w) => w.room !== room), watch];
     this.#undrop((d) => d.room === room && d.watch === true);
-    return this.#noting({ room, watch: true }, this.#tell({ type: "watch", room, detail }));
+    return this.#noting({ room, watch: true }, this.#tell({ type: "watch", ...watch }));
   }
 
   /** Stops following. */
@@ -251,8 +299,72 @@ export class Link {
   }
 
   /** Sets the person's status for all their sessions, or a note alone. Without both it clears what is set. */
-  setStatus(status?: "busy" | "away", note?: string, until?: Date): Promise<void> {
-    return this.#tell({ type: "status", status: status ?? "", note, until });
+  setStatus(status?: "busy" | "away", note?: string, until?: Date, more: StatusMore = {}): Promise<void> {
+    const { label, thisSession } = more;
+    return this.#tell({
+      type: "status",
+      status: status ?? "",
+      note,
+      until,
+      label,
+      this_session: thisSession,
+    });
+  }
+
+  /**
+   * Says what the person is doing in a room: an object of your own, or null for nothing. It is said again after a
+   * reconnect. Others get at most one change per `doing.every` of the room's policy, and always the last.
+   */
+  doing(room: string, data: Doing | null): Promise<void> {
+    const doing = { data: data ?? {}, told: false };
+    this.#doing.set(room, doing);
+    return this.#tellDoing(room, doing);
+  }
+
+  #tellDoing(room: string, doing: { readonly data: Doing; told: boolean }): Promise<void> {
+    const told = this.#ask({ type: "doing", room, data: doing.data }).then(() => {
+      doing.told = true;
+    });
+    told.catch(() => {});
+    return told;
+  }
+
+  /** Lets somebody in who asks. The token must grant it, and this session must be in the room. */
+  admit(ask: string): Promise<void> {
+    return this.#tell({ type: "admit", ask });
+  }
+
+  /** Lets in everybody who asks about a room. `waiting` is the number of those for whom it had no place. */
+  async admitAll(room: string): Promise<{ readonly admitted: number; readonly waiting: number }> {
+    const { admitted = 0, not_admitted: waiting = 0 } = await this.#ask({ type: "admit", room, all: true });
+    return { admitted, waiting };
+  }
+
+  /** Refuses somebody who asks. */
+  refuse(ask: string): Promise<void> {
+    return this.#tell({ type: "refuse", ask });
+  }
+
+  /** Invites a person into a room. Resolves to the id of the invitation. */
+  async invite(user: string, room: string): Promise<string> {
+    return (await this.#ask({ type: "invite", user, room })).invitation ?? "";
+  }
+
+  /** Accepts an invitation, and joins its room. Resolves to the room. */
+  async accept(invitation: string): Promise<string> {
+    const { joined = "" } = await this.#ask({ type: "accept", invitation });
+    if (joined && !this.#rooms.includes(joined)) this.#rooms.push(joined);
+    return joined;
+  }
+
+  /** Declines an invitation. */
+  decline(invitation: string): Promise<void> {
+    return this.#tell({ type: "decline", invitation });
+  }
+
+  /** Withdraws an invitation that the person sent. */
+  withdraw(invitation: string): Promise<void> {
+    return this.#tell({ type: "withdraw", invitation });
   }
 
   /** Reports that the person is typing in a room, or has stopped. A Composer does this at the right times. */
@@ -397,7 +509,8 @@ export class Link {
     const follow = { watch: [...this.#watches, ...people], revs };
     const page = this.#options.page?.();
     this.#toldPageHidden = page?.page_hidden;
-    const own = { resume: memory?.load(), ...page, rooms: this.#rooms };
+    const { device, without: less } = this.#options;
+    const own = { resume: memory?.load(), ...page, rooms: this.#rooms, device, without: less };
     const takesPart = token && !this.#options.watchOnly;
     const watch_only = this.#options.watchOnly;
     socket.send(JSON.stringify({ ...hello, watch_only, ...(takesPart ? own : {}), ...follow }));
@@ -429,6 +542,18 @@ export class Link {
         this.#drop(drop);
         return;
       }
+      case "ask":
+        if (frame.outcome !== "admitted") this.#rooms = this.#rooms.filter((r) => r !== frame.room);
+        this.#meeting(meet(this.#snapshot.meeting, frame));
+        return;
+      case "invitation":
+        this.#meeting(meet(this.#snapshot.meeting, frame));
+        for (const listener of this.#invitationListeners) listener(frame);
+        return;
+      case "asks":
+      case "invitations":
+        this.#meeting(meet(this.#snapshot.meeting, frame));
+        return;
       case "person":
         this.#update({ ...this.#snapshot, people: new Map(this.#snapshot.people).set(frame.user, frame) });
         return;
@@ -464,7 +589,11 @@ export class Link {
     const rooms = new Map([...this.#snapshot.rooms].filter(([room]) => opened.revs?.[room]));
     const { own = { hiding: false }, dropped = [] } = opened;
     const state: State = { word: "open", over: this.#over };
-    this.#update({ state, opened, rooms, people: this.#snapshot.people, own, dropped: [] });
+    const meeting = opening(this.#snapshot.meeting, opened);
+    this.#update({ state, opened, rooms, people: this.#snapshot.people, own, dropped: [], meeting });
+    for (const [room, doing] of this.#doing) {
+      if (!opened.resumed || !doing.told) quietly(this.#tellDoing(room, doing));
+    }
     for (const drop of dropped) this.#drop(drop);
     this.#expectMore();
     const hidden = this.#options.page?.().page_hidden;
@@ -544,6 +673,10 @@ export class Link {
     if (change.joined.length + change.changed.length + change.left.length > 0) {
       for (const listener of this.#changeListeners) listener(change);
     }
+  }
+
+  #meeting(meeting: Meeting): void {
+    if (meeting !== this.#snapshot.meeting) this.#update({ ...this.#snapshot, meeting });
   }
 
   #named(room: string): boolean {

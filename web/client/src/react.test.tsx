@@ -3,11 +3,15 @@ import { act, StrictMode } from "react";
 import { createRoot, type Root } from "react-dom/client";
 import { afterEach, describe, expect, test } from "vitest";
 import type { Link, Snapshot } from "./link";
+import { nothing } from "./meeting";
 import {
   TovikLink,
+  useAsks,
   useCount,
   useInRoom,
+  useInvitations,
   useLinkState,
+  useOwnAsk,
   usePerson,
   useRoomMembers,
   useRoomTyping,
@@ -24,6 +28,7 @@ class Played {
     rooms: new Map(),
     people: new Map(),
     dropped: [],
+    meeting: nothing,
   };
   told: string[] = [];
   listeners = new Set<() => void>();
@@ -37,6 +42,8 @@ class Played {
   #tell = async (what: string) => void this.told.push(what);
   join = (room: string) => this.#tell(`join ${room}`);
   leave = (room: string) => this.#tell(`leave ${room}`);
+  admit = (ask: string) => this.#tell(`admit ${ask}`);
+  decline = (invitation: string) => this.#tell(`decline ${invitation}`);
   watchPeople = (people: string[]) => this.#tell(`watch ${people}`);
   unwatchPeople = (people: string[]) => this.#tell(`unwatch ${people}`);
   typing = (room: string, on: boolean) => this.#tell(`typing ${room} ${on}`);
@@ -110,6 +117,45 @@ describe("the hooks", () => {
     expect(link.told.slice(-2).sort()).toEqual(["leave desk.night", "typing desk.night false"]);
     expect(link.listeners.size).toBe(0);
     expect(link.closed).toBe(2); // StrictMode opens and closes once more
+  });
+
+  test("show who asks and who invites, and answer", () => {
+    const link = new Played();
+    function Gate() {
+      const { asks, admit } = useAsks("desk.gate");
+      const { received, decline } = useInvitations();
+      return (
+        <>
+          <p>{`${asks.map((a) => a.name)} ${useOwnAsk("desk.gate")?.outcome ?? "in"} ${received.map((i) => i.room)}`}</p>
+          <button type="button" onClick={() => asks[0] && admit(asks[0].ask)}>
+            admit
+          </button>
+          <button type="button" onClick={() => received[0] && decline(received[0].invitation)}>
+            decline
+          </button>
+        </>
+      );
+    }
+    const host = mount(link, <Gate />);
+    const ask = { ask: "ask-1", room: "desk.gate", user: "w-02", name: "Tobin", since: "", until: "" };
+    const invitation = {
+      invitation: "i-1",
+      room: "call.up",
+      from: { user: "e-01" },
+      to: { user: "w-04" },
+      since: "",
+      until: "",
+    };
+    link.knows({
+      meeting: {
+        asks: new Map([["desk.gate", [ask]]]),
+        asked: new Map([["desk.gate", { ask: "ask-2", room: "desk.gate", outcome: "expired" }]]),
+        invitations: { received: [invitation], sent: [] },
+      },
+    });
+    expect(host.querySelector("p")?.textContent).toBe("Tobin expired call.up");
+    for (const button of host.querySelectorAll("button")) act(() => button.click());
+    expect(link.told.slice(-2)).toEqual(["admit ask-1", "decline i-1"]);
   });
 
   test("watch somebody for as long as they are shown", () => {

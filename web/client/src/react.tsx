@@ -8,17 +8,23 @@ import {
   useState,
   useSyncExternalStore,
 } from "react";
-import type { Link, Snapshot, State } from "./link";
+import { type Link, type Snapshot, type State, unopened } from "./link";
+import type { OwnAsk } from "./meeting";
 import { membersOf, type Room } from "./replica";
 import { Composer, typingSentence } from "./typing";
-import type { Count, CueFrame, Drop, Member, Own, PersonFrame, Problem } from "./wire";
-
-const unopened: Snapshot = {
-  state: { word: "connecting" },
-  rooms: new Map(),
-  people: new Map(),
-  dropped: [],
-};
+import type {
+  Ask,
+  Count,
+  CueFrame,
+  Doing,
+  Drop,
+  InvitationEnd,
+  Invitations,
+  Member,
+  Own,
+  PersonFrame,
+  Problem,
+} from "./wire";
 
 const LinkContext = createContext<Link | undefined>(undefined);
 
@@ -164,6 +170,66 @@ export function useRoomTyping(room: string): {
     }),
     [sentence],
   );
+}
+
+/** What to call when what the person is doing in a room changes; null for nothing. */
+export function useDoing(room: string): (data: Doing | null) => void {
+  const link = useLink();
+  return useMemo(() => (data: Doing | null) => void link?.doing(room, data), [link, room]);
+}
+
+const nobodyAsks: readonly Ask[] = [];
+
+/** The open asks of a room, if the person may admit there; and what to answer with. */
+export function useAsks(room: string): {
+  readonly asks: readonly Ask[];
+  readonly admit: (ask: string) => void;
+  readonly admitAll: () => void;
+  readonly refuse: (ask: string) => void;
+} {
+  const link = useLink();
+  const asks = usePart((snapshot) => snapshot.meeting.asks.get(room) ?? nobodyAsks);
+  return useMemo(
+    () => ({
+      asks,
+      admit: (ask: string) => void link?.admit(ask),
+      admitAll: () => void link?.admitAll(room),
+      refuse: (ask: string) => void link?.refuse(ask),
+    }),
+    [link, room, asks],
+  );
+}
+
+/** The own ask about a room: open, or over with its outcome; undefined if the session does not ask. */
+export function useOwnAsk(room: string): OwnAsk | undefined {
+  return usePart((snapshot) => snapshot.meeting.asked.get(room));
+}
+
+/** The person's open invitations, and what to answer with. `ended` is the one that ended last. */
+export function useInvitations(): Invitations & {
+  readonly ended: InvitationEnd | undefined;
+  readonly invite: (user: string, room: string) => Promise<string>;
+  readonly accept: (invitation: string) => Promise<string>;
+  readonly decline: (invitation: string) => void;
+  readonly withdraw: (invitation: string) => void;
+} {
+  const link = useLink();
+  const { invitations, ended } = usePart((snapshot) => snapshot.meeting);
+  return useMemo(
+    () => ({
+      ...invitations,
+      ended,
+      invite: (user: string, room: string) => link?.invite(user, room) ?? notOpen(),
+      accept: (invitation: string) => link?.accept(invitation) ?? notOpen(),
+      decline: (invitation: string) => void link?.decline(invitation),
+      withdraw: (invitation: string) => void link?.withdraw(invitation),
+    }),
+    [link, invitations, ended],
+  );
+}
+
+function notOpen(): Promise<string> {
+  return Promise.reject(new Error("the link is not open yet"));
 }
 
 /** Calls back with each cue for this session. */

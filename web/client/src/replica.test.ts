@@ -39,6 +39,17 @@ const changes = (prev: string, rev: string, rest: Partial<ChangesFrame>): Change
 describe("a replica", () => {
   const [first] = apply(undefined, snapshot("r.1", member("ilse"), member("tobin")));
 
+  test("applies what members are doing, which comes without the rest of them", () => {
+    const [does, change] = apply(
+      first,
+      changes("r.1", "r.2", { doing: [{ user: "ilse", doing: { page: 3 } }] }),
+    );
+    expect(does.members?.get("ilse")).toEqual({ ...member("ilse"), doing: { page: 3 } });
+    expect(change.changed.map((m) => m.user)).toEqual(["ilse"]);
+    const [nothing] = apply(does, changes("r.2", "r.3", { doing: [{ user: "ilse", doing: null }] }));
+    expect(nothing.members?.get("ilse")).toEqual(member("ilse"));
+  });
+
   test("applies numbered changes and tells who joined and left, with the member they were", () => {
     const left = {
       user: "tobin",

@@ -1,4 +1,4 @@
-import type { Count, Departed, Member, Problem, RoomFrame } from "./wire";
+import type { Count, Departed, Doing, Member, Problem, RoomFrame } from "./wire";
 
 /** A room as the client knows it. It is immutable. `members` is missing for a room followed at count. */
 export interface Room {
@@ -71,6 +71,7 @@ export function apply(old: Room | undefined, frame: RoomFrame): [Room, Change] {
       const members = new Map(old.members);
       const { joined = [], changed = [], left = [] } = frame;
       for (const m of [...joined, ...changed]) members.set(m.user, m);
+      const doing = (frame.doing ?? []).flatMap((d) => does(members, d.user, d.doing));
       const gone = left.map((d) => {
         const was = members.get(d.user);
         members.delete(d.user);
@@ -78,10 +79,20 @@ export function apply(old: Room | undefined, frame: RoomFrame): [Room, Change] {
       });
       return [
         { ...old, rev, count: frame.count, members },
-        { room, at: frame.at, joined, changed, left: gone },
+        { room, at: frame.at, joined, changed: [...changed, ...doing], left: gone },
       ];
     }
   }
+}
+
+/** Changes what a member is doing, and returns the member. */
+function does(members: Map<string, Member>, user: string, doing: Doing | null): Member[] {
+  const was = members.get(user);
+  if (!was) return [];
+  const { doing: _, ...rest } = was;
+  const is = doing ? { ...rest, doing } : rest;
+  members.set(user, is);
+  return [is];
 }
 
 function countOf({ people, sessions, online, away, busy }: Count): Count {

@@ -30,7 +30,42 @@ export type Detail = Frames["detail"];
 export interface Watch {
   readonly room: string;
   readonly detail: Detail;
+  /** What the room is followed without. */
+  readonly without?: readonly Without[];
 }
+
+/** What a room can be followed without: what its members are doing. */
+export type Without = Frames["without"][number];
+
+/** A kind of device. */
+export type Device = Frames["device"];
+
+/** What a member is doing in a room: an object of the application's own. */
+export type Doing = Frames["object"];
+
+/** Somebody who asks to be let into a room. */
+export type Ask = Frames["openAsk"];
+
+/** The open asks of a room. */
+export type AsksFrame = Frames["asks"];
+
+/** How an own ask ended. */
+export type AskFrame = Frames["askOver"];
+
+/** The same without its type. */
+export type AskEnd = Omit<AskFrame, "type">;
+
+/** An invitation that waits for an answer. */
+export type Invitation = Frames["openInvitation"];
+
+/** The open invitations of a person. */
+export type Invitations = Frames["openInvitations"];
+
+/** Their frame. */
+export type InvitationsFrame = Frames["invitations"];
+
+/** An invitation that is over, and how it ended. */
+export type InvitationEnd = Frames["invitationOver"];
 
 /** The timings of the service, in milliseconds. */
 export type Timings = Frames["timings"];
@@ -50,7 +85,19 @@ type DropKey = "room" | "user" | "watch";
 export type Answer = Omit<Frames["answer"], "re"> & { readonly re?: number };
 
 /** The answer to hello. A link with an operator's key has no session. */
-export type Opened = Omit<Answer, "type" | "re" | keyof Page | "links" | "stale"> &
+export type Opened = Omit<
+  Answer,
+  | "type"
+  | "re"
+  | keyof Page
+  | "links"
+  | "stale"
+  | "ask"
+  | "joined"
+  | "invitation"
+  | "admitted"
+  | "not_admitted"
+> &
   Required<Pick<Answer, "resumed" | "timings">>;
 
 /** A page of the members of a large room, all of one revision. */
@@ -90,6 +137,10 @@ export type Frame =
   | { readonly type: "still" }
   | Frames["own"]
   | Frames["dropped"]
+  | AsksFrame
+  | AskFrame
+  | InvitationsFrame
+  | InvitationEnd
   | PersonFrame
   | CueFrame
   | Frames["expiring"]

@@ -2,6 +2,26 @@
 
 export interface components {
     schemas: {
+        /** @description Ask is somebody who asks to be let into a room. */
+        readonly Ask: {
+            /** @description its id */
+            readonly ask: string;
+            readonly name?: string;
+            readonly picture?: string;
+            readonly room: string;
+            /** Format: date-time */
+            readonly since: string;
+            /**
+             * Format: date-time
+             * @description when it expires without an answer
+             */
+            readonly until: string;
+            readonly user: string;
+        };
+        /** @description Asks are open asks, the oldest first. */
+        readonly Asks: {
+            readonly asks: readonly components["schemas"]["Ask"][];
+        };
         /** @description Attendance lists who was in a room, or had sessions, between two times. */
         readonly Attendance: {
             /** Format: date-time */
@@ -18,6 +38,15 @@ export interface components {
         readonly Beating: {
             /** @description there was human input */
             readonly active?: boolean;
+            /** @enum {string} */
+            readonly device?: "desktop" | "phone" | "tablet" | "device";
+            /**
+             * @description Doing is what the person is doing, by room: an object, or null for nothing. Other rooms keep
+             *     what they have.
+             */
+            readonly doing?: {
+                readonly [key: string]: unknown;
+            };
             /** @description there is no human input */
             readonly idle?: boolean;
             /** @description milliseconds */
@@ -255,6 +284,8 @@ export interface components {
         readonly Hello: {
             /** @description of following the rooms: members (if empty), count, none */
             readonly detail?: string;
+            /** @description Device is the kind of the session's device: desktop, phone, tablet or device. */
+            readonly device?: string;
             /** @description any JSON */
             readonly id?: unknown;
             /** @description milliseconds since the last activity */
@@ -281,6 +312,8 @@ export interface components {
             readonly watch?: readonly components["schemas"]["Watch"][];
             /** @description WatchOnly asks for a link without a session: the person is not present. */
             readonly watch_only?: boolean;
+            /** @description Without lists what the rooms are followed without: doing. */
+            readonly without?: readonly string[];
         };
         /** @description Hook is a subscription: which events are sent to an address. */
         readonly Hook: {
@@ -323,6 +356,30 @@ export interface components {
             readonly refused: readonly components["schemas"]["RefusedLine"][];
             readonly taken: number;
         };
+        /** @description Invitation is an invitation that waits for an answer. */
+        readonly Invitation: {
+            readonly from: components["schemas"]["Party"];
+            /** @description its id */
+            readonly invitation: string;
+            readonly room: string;
+            /** Format: date-time */
+            readonly since: string;
+            readonly to: components["schemas"]["Party"];
+            /**
+             * Format: date-time
+             * @description when it expires without an answer
+             */
+            readonly until: string;
+        };
+        /** @description InvitationList are open invitations, the oldest first. */
+        readonly InvitationList: {
+            readonly invitations: readonly components["schemas"]["Invitation"][];
+        };
+        /** @description Invitations are the open invitations of a person, the oldest first. */
+        readonly Invitations: {
+            readonly received: readonly components["schemas"]["Invitation"][];
+            readonly sent: readonly components["schemas"]["Invitation"][];
+        };
         /**
          * @description Journal is a page of entries by id. Older is the before of the page of older entries, and Newer
          *     the after of the page of newer ones; each is absent if there is no such page.
@@ -359,10 +416,14 @@ export interface components {
         };
         /** @description Lease is the answer to a beat over HTTP. */
         readonly Lease: {
+            /** @description Asked are the rooms that the session asks to be let into. */
+            readonly asked?: readonly components["schemas"]["Ask"][];
             /** @description of its rooms, those whose count has changed */
             readonly counts: readonly components["schemas"]["Tallied"][];
             /** @description rooms that the session may no longer be in */
             readonly dropped?: readonly components["schemas"]["Drop"][];
+            /** @description Invitations are the open invitations of the person, if there are any. */
+            readonly invitations?: components["schemas"]["Invitations"];
             /** @description milliseconds within which the next beat must come */
             readonly lease: number;
             /** @enum {string} */
@@ -375,8 +436,16 @@ export interface components {
         };
         /** @description Member is a person in a room. */
         readonly Member: {
+            /** @description Devices are the kinds of devices of these sessions, as far as they say. */
+            readonly devices?: readonly ("desktop" | "phone" | "tablet" | "device")[];
+            /** @description Doing is what they are doing in this room: a JSON object; absent: nothing. */
+            readonly doing?: Record<string, never>;
+            /** @description busy because of a room that engages */
+            readonly engaged?: boolean;
+            /** @description the application's own word for a set status */
+            readonly label?: string;
             readonly name?: string;
-            /** @description of a set status */
+            /** @description that the person has set */
             readonly note?: string;
             readonly picture?: string;
             /** @description of the person in this room */
@@ -423,6 +492,14 @@ export interface components {
              */
             readonly view?: "full" | "open";
         };
+        /** @description NewInvitation is an invitation that the back end makes on behalf of a person. */
+        readonly NewInvitation: {
+            /** @description the user who invites */
+            readonly from: string;
+            readonly room: string;
+            /** @description the user who is invited */
+            readonly to: string;
+        };
         /** @description NewKey describes a key to make. */
         readonly NewKey: {
             /** Format: date-time */
@@ -454,6 +531,28 @@ export interface components {
             readonly id: string;
             readonly issuer?: string;
             readonly key: string;
+        };
+        /** @description Party is a person who invites or is invited. */
+        readonly Party: {
+            readonly name?: string;
+            readonly picture?: string;
+            readonly user: string;
+        };
+        /** @description Pass admits a person to a room that asks. */
+        readonly Pass: {
+            readonly room: string;
+            /** Format: date-time */
+            readonly until: string;
+        };
+        /** @description PassWanted is a pass to give. Without Until it lasts as long as the room's policy says. */
+        readonly PassWanted: {
+            /** Format: date-time */
+            readonly until?: string;
+        };
+        /** @description Passes are the passes of a person, by room. */
+        readonly Passes: {
+            readonly passes: readonly components["schemas"]["Pass"][];
+            readonly user: string;
         };
         /**
          * @description People is a page of the directory, by user id. Next is the after of the next page; absent on
@@ -510,6 +609,10 @@ export interface components {
         };
         /** @description PersonStatus is the status of a person. */
         readonly PersonStatus: {
+            /** @description busy because of a room that engages */
+            readonly engaged?: boolean;
+            /** @description the application's own word for a set status */
+            readonly label?: string;
             /** Format: date-time */
             readonly last_seen?: string;
             readonly note?: string;
@@ -531,15 +634,36 @@ export interface components {
         };
         /** @description Policy is the policy of a room. Times are in milliseconds. */
         readonly Policy: {
+            readonly ask_again: number;
+            readonly ask_pass: number;
+            readonly ask_waits: number;
             /** @description What follows concerns sessions, and is the same in all rooms. */
             readonly beat_every: number;
             /** @description absent: any number */
             readonly capacity?: number;
             readonly count_every: number;
+            readonly doing_bytes: number;
+            readonly doing_every: number;
+            /** @description whoever is in the room is shown busy */
+            readonly engages?: boolean;
+            readonly engages_several?: boolean;
+            /**
+             * @description whether the room asks whom it lets in
+             * @enum {string}
+             */
+            readonly entry: "open" | "ask";
             readonly grace_background: number;
             readonly grace_closing: number;
             readonly grace_lost: number;
             readonly idle_after: number;
+            /** @enum {string} */
+            readonly invitation_busy: "refuse" | "allow";
+            /**
+             * @description InvitationWaits is how long an invitation waits; InvitationBusy says whether people can be
+             *     invited who have set busy; InvitationsMax limits the open ones of a person.
+             */
+            readonly invitation_waits: number;
+            readonly invitations_max: number;
             readonly lease: number;
             /** @description how long at most a person stays listed whose link died silently */
             readonly longest_ghost: number;
@@ -550,7 +674,13 @@ export interface components {
             /** @description a second session of a person: allow, replace, refuse */
             readonly second_session: string;
             readonly silence: number;
+            /** @description Statuses are the application's own words for statuses, by status. */
+            readonly statuses?: {
+                readonly [key: string]: readonly string[];
+            };
             readonly typing_expires: number;
+            /** @enum {string} */
+            readonly watch_count: "admitted" | "anyone";
             readonly words: readonly string[];
         };
         /** @description Practice is a room to practise in, with the people to play there. */
@@ -611,8 +741,11 @@ export interface components {
             /** @description of a journal.gap: how many entries are missing */
             readonly lost?: number;
             readonly note?: string;
+            /** @description who answered an ask, or was invited */
+            readonly other?: string;
             /** @enum {string} */
             readonly over?: "websocket" | "stream" | "beats";
+            /** @description of an ask or an invitation: its outcome */
             readonly reason?: string;
             readonly room?: string;
             readonly session?: string;
@@ -708,6 +841,8 @@ export interface components {
         };
         /** @description Session is what the service knows about a session. */
         readonly Session: {
+            /** @enum {string} */
+            readonly device?: "desktop" | "phone" | "tablet" | "device";
             readonly idle: boolean;
             /** Format: date-time */
             readonly last_activity: string;
@@ -772,6 +907,8 @@ export interface components {
         };
         /** @description StatusWanted is the status to set for a person. */
         readonly StatusWanted: {
+            /** @description one of the policy's words for the status */
+            readonly label?: string;
             readonly note?: string;
             /**
              * @description absent: a note alone
@@ -861,6 +998,8 @@ export interface components {
             readonly detail?: string;
             readonly people?: readonly string[];
             readonly room?: string;
+            /** @description Without lists what the room is followed without: doing. */
+            readonly without?: readonly string[];
         };
     };
     responses: never;

@@ -1,10 +1,8 @@
-import { Link, type Snapshot } from "@client/link";
+import { Link, type Snapshot, unopened } from "@client/link";
 import type { Change } from "@client/replica";
 import type { Watch } from "@client/wire";
 import { useEffect, useState } from "react";
 import { useSearch } from "wouter";
-
-const nothing: Snapshot = { state: { word: "connecting" }, rooms: new Map(), people: new Map(), dropped: [] };
 
 /** The service's URL: where the pages come from. */
 export const server = location.origin;
@@ -18,7 +16,7 @@ export function useLink(open: () => { link: Link; close: () => void }): [Snapsho
     setLink(opened.link);
     return () => opened.close();
   }, []);
-  const [snapshot, setSnapshot] = useState(nothing);
+  const [snapshot, setSnapshot] = useState(unopened);
   useEffect(() => {
     if (!link) return;
     const show = () => setSnapshot(link.snapshot);
