@@ -141,6 +141,33 @@ describe("HTTP beats", () => {
     expect(heard.closed).toHaveLength(1);
   });
 
+  test("ask, say what the person is doing, and find out how an ask ended", async () => {
+    const service = new Service();
+    const ask = {
+      ask: "ask-1",
+      room: "desk.night",
+      user: "w-1",
+      since: "",
+      until: "2100-01-01T00:00:00.000Z",
+    };
+    service.answers["PUT /v1/sessions/new"] = lease({ resumed: false, asked: [ask] });
+    const socket = new Beats("http://service.test", service);
+    const heard = listen(socket);
+    socket.send(hello);
+    await settled();
+    expect(heard.frames[0]).toMatchObject({ type: "answer", asked: [ask] });
+    service.answers["PUT /v1/sessions/s"] = lease({ rooms: ["desk.night"] });
+    socket.send('{"type":"doing","id":2,"room":"desk.night","data":{"page":3}}');
+    await settled();
+    expect(service.calls[1]?.body).toMatchObject({ doing: { "desk.night": { page: 3 } } });
+    expect(heard.frames).toContainEqual({
+      type: "ask",
+      ask: "ask-1",
+      room: "desk.night",
+      outcome: "admitted",
+    });
+  });
+
   test("go back into their rooms when the session had ended meanwhile", async () => {
     const service = new Service();
     service.answers["PUT /v1/sessions/new"] = lease({ resumed: false });

@@ -1,4 +1,4 @@
-import type { Problem } from "./wire";
+import type { Ask, Device, Doing, Invitations, Problem } from "./wire";
 
 /** The kinds of link: a WebSocket; an event stream with posts; or HTTP beats, which bring counts only. */
 export type Over = "websocket" | "stream" | "beats";
@@ -43,6 +43,15 @@ interface Sent {
   readonly nonce?: string;
   readonly idle_for?: number;
   readonly revs?: Readonly<Record<string, string>>;
+  readonly device?: Device;
+  readonly data?: Doing;
+}
+
+/** The part of the answer to a beat that is about asks and invitations. */
+interface Lease {
+  readonly rooms: readonly string[];
+  readonly asked?: readonly Ask[];
+  readonly invitations?: Invitations;
 }
 
 /** Behaves like a WebSocket, so that a Link need not know the difference. */
@@ -172,6 +181,8 @@ export class Beats extends Other {
   #typing: readonly string[] = [];
   #pageHidden = false;
   #revs: Record<string, string> = {};
+  #asked: readonly Ask[] = [];
+  #invitations = "";
   #stop: () => void = () => {};
 
   protected async carry(frame: Sent): Promise<void> {
@@ -195,6 +206,8 @@ export class Beats extends Other {
         this.#typing = frame.type === "typing" && frame.on !== false ? [...others, frame.room ?? ""] : others;
         return this.#beat(frame, { typing: this.#typing });
       }
+      case "doing":
+        return this.#beat(frame, { doing: { [frame.room ?? ""]: frame.data ?? null } });
       case "activity":
         return this.#beat(frame, { idle_for: frame.idle_for });
       case "idle":
@@ -217,12 +230,28 @@ export class Beats extends Other {
     this.#stop();
   }
 
+  /** Tells what became of asks since the last lease. Which answer there was, if any, only the time tells. */
+  #tellAsks({ rooms, asked = [], invitations = { received: [], sent: [] } }: Lease): void {
+    for (const { ask, room, until } of this.#asked) {
+      if (asked.some((a) => a.ask === ask)) continue;
+      const admitted = rooms.includes(room);
+      const unanswered = Date.parse(until) <= Date.now() ? "expired" : "refused";
+      if (!admitted) this.#rooms = this.#rooms.filter((other) => other !== room);
+      this.give({ type: "ask", ask, room, outcome: admitted ? "admitted" : unanswered });
+    }
+    this.#asked = asked;
+    const text = JSON.stringify(invitations);
+    if (text !== this.#invitations) this.give({ type: "invitations", ...invitations });
+    this.#invitations = text;
+  }
+
   async #beat(frame: Sent | undefined, said: object): Promise<void> {
     this.#stop();
     const body = {
       resume_key: this.#resumeKey,
       nonce: this.#hello?.nonce,
       page_hidden: this.#pageHidden,
+      device: this.#hello?.device,
       revs: this.#revs,
       ...said,
     };
@@ -239,7 +268,8 @@ export class Beats extends Other {
     this.#session = lease.session;
     this.#resumeKey = lease.resume_key;
     if (frame?.type === "hello") {
-      const { session, resume_key, resumed, not_resumed, user, rooms } = lease;
+      const { session, resume_key, resumed, not_resumed, user, rooms, asked, invitations } = lease;
+      this.#asked = asked ?? [];
       const revs = Object.fromEntries(Object.keys(frame.revs ?? {}).map((room) => [room, "snapshot"]));
       this.give({
         type: "answer",
@@ -251,11 +281,19 @@ export class Beats extends Other {
         not_resumed,
         user,
         rooms,
+        asked,
+        invitations,
         revs,
         timings: { ...noTimings, beat_every: lease.lease / 3, silence: lease.lease },
       });
     } else {
-      this.give(frame?.id === undefined ? { type: "beat" } : { type: "answer", re: frame.id });
+      const ask = lease.asked?.find((a: Ask) => a.room === frame?.room);
+      this.give(
+        frame?.id === undefined
+          ? { type: "beat" }
+          : { type: "answer", re: frame.id, ...(ask ? { ask } : {}) },
+      );
+      this.#tellAsks(lease);
     }
     if (lost) return this.#beat(undefined, { rooms: this.#rooms }); // it had ended; the new one is nowhere yet
     for (const count of lease.counts) {
@@ -290,5 +328,5 @@ const withoutSession: Problem = {
 const notOverBeats: Problem = {
   code: "not-over-beats",
   detail: "neither WebSockets nor event streams pass here, and HTTP beats cannot carry this",
-  allowed: "join, leave, typing, sent, activity, idle, bye",
+  allowed: "join, leave, typing, sent, doing, activity, idle, bye",
 };
