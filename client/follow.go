@@ -153,7 +153,7 @@ func (f *Follower) note(change Change) {
 	case Event:
 		room := f.room(change.Room)
 		room.count = change.Count
-		for _, m := range slices.Concat(change.Joined, change.Changed) {
+		for _, m := range slices.Concat(change.Joined, change.Changed, change.Doing) {
 			room.members[m.User] = m
 		}
 		for _, d := range change.Left {

@@ -23,6 +23,7 @@ type Event struct {
 	Whole   bool
 	Joined  []wire.Member
 	Changed []wire.Member
+	Doing   []wire.Member // only what they are doing has changed
 	Left    []Departed
 	Count   wire.Count
 }
@@ -73,7 +74,7 @@ func (r *Replica) Apply(data []byte) (Event, error) {
 		event.Joined, event.Changed = frame.Joined, frame.Changed
 		event.Left = r.change(frame.Changes)
 		for _, d := range frame.Doing {
-			event.Changed = append(event.Changed, r.members[d.User])
+			event.Doing = append(event.Doing, r.members[d.User])
 		}
 	}
 	r.rev = frame.Rev

@@ -152,7 +152,10 @@ func happenings(e client.Event) (lines []string) {
 		lines = append(lines, fmt.Sprintf("%s  %s joined", at, displayName(m.Name, m.User)))
 	}
 	for _, m := range e.Changed {
-		lines = append(lines, fmt.Sprintf("%s  %s is %s, with %s", at, displayName(m.Name, m.User), m.Status, plural(m.Sessions, "session")))
+		lines = append(lines, fmt.Sprintf("%s  %s is %s, with %s", at, displayName(m.Name, m.User), statusWord(m), plural(m.Sessions, "session")))
+	}
+	for _, m := range e.Doing {
+		lines = append(lines, fmt.Sprintf("%s  %s: %s", at, displayName(m.Name, m.User), orDash(string(m.Doing))))
 	}
 	for _, d := range e.Left {
 		lines = append(lines, fmt.Sprintf("%s  %s left%s", at, displayName(d.Was.Name, d.User), why(d.Departed)))
@@ -392,3 +395,14 @@ func (b *board) memberLines(width int) []string {
 }
 
 var _ tea.Model = (*board)(nil)
+
+// statusWord returns the status of a member, in the application's word if there is one.
+func statusWord(m wire.Member) string {
+	switch {
+	case m.Label != "":
+		return m.Status + " (" + m.Label + ")"
+	case m.Engaged:
+		return m.Status + " (engaged)"
+	}
+	return m.Status
+}

@@ -57,7 +57,7 @@ func command(stdout, stderr io.Writer) *cli.Command {
 		keyCommand(), tokenKeyCommand(), realmCommand(), configCommand(), reloadCommand(), manCommand(),
 	}
 	commands = append(append(commands, presenceCommands()...), recordsCommands()...)
-	commands = append(commands, moderationCommands()...)
+	commands = append(append(commands, moderationCommands()...), meetingCommands()...)
 	for _, c := range commands {
 		c.OnUsageError = usageError // not inherited
 	}

@@ -26,10 +26,13 @@ func joinCommand() *cli.Command {
 		Name: "join", Usage: "be a session in a room, from this terminal", ArgsUsage: "ROOM", OnUsageError: usageError,
 		Description: "Others see you join, type, become idle, and leave when you end it. Prints who comes and goes. " +
 			"On a terminal each keystroke is input, and Enter sends the message; otherwise each line of input is a message.\n\n" +
+			"If the room asks whom it lets in, you ask. A line that begins with / answers who asks or invites; /help lists them.\n\n" +
 			"Uses --token, or mints a token for --user with the secret of the service, like tovik token.\n\nExample: tovik join basin.upper-weir --user w-98 --name 'Lark Alder'",
 		Flags: append(serviceFlags(),
 			&cli.StringFlag{Name: "token", Usage: "the `TOKEN` to join with", Sources: cli.EnvVars("TOVIK_TOKEN")},
 			&cli.StringFlag{Name: "user", Usage: "without a token: the stable `ID` of the person"}, &cli.StringFlag{Name: "name", Usage: "the `NAME` that others see"},
+			&cli.BoolFlag{Name: "admit", Usage: "the minted token lets others into the room"}, &cli.StringSliceFlag{Name: "rooms", Usage: "further rooms of the minted token, a `PATTERN`, repeatable: to invite people to, and to be invited to"},
+			&cli.StringFlag{Name: "device", Usage: "the `KIND` of device that others see: desktop, phone, tablet, device"},
 			&cli.DurationFlag{Name: "for", Usage: "leave after this `TIME`; by default only when interrupted"},
 			dataFlag(defaultData, ", for its secret"), secretFlag()),
 		Action: join,
@@ -55,7 +58,7 @@ func join(ctx context.Context, c *cli.Command) error {
 		defer stop()
 	}
 	v := &visit{room: name, out: c.Root().Writer}
-	follower := client.Follow(client.Options{Server: a.Server, NewToken: func(context.Context) (string, error) { return token() }, Rooms: []string{name}})
+	follower := client.Follow(client.Options{Server: a.Server, NewToken: func(context.Context) (string, error) { return token() }, Rooms: []string{name}, Device: c.String("device")})
 	ctx, leave := context.WithCancel(ctx)
 	following, stop := context.WithCancel(context.WithoutCancel(ctx)) // saying bye needs the link
 	var beside sync.WaitGroup
@@ -110,7 +113,12 @@ func joinToken(c *cli.Command, room string) (func() (string, error), error) {
 		}
 	}
 	return func() (string, error) {
-		return client.Token{User: c.String("user"), Name: c.String("name"), TTL: time.Hour, Grants: wire.Grants{Rooms: []string{room}}}.Sign(secret)
+		rooms := append([]string{room}, c.StringSlice("rooms")...)
+		grants := wire.Grants{Rooms: rooms, Invite: rooms, People: []string{"*"}}
+		if c.Bool("admit") {
+			grants.Admit = []string{room}
+		}
+		return client.Token{User: c.String("user"), Name: c.String("name"), TTL: time.Hour, Grants: grants}.Sign(secret)
 	}, nil
 }
 
@@ -121,9 +129,10 @@ type visit struct {
 	program *tea.Program // nil: no terminal
 	typists []string     // printed last
 
-	mu   sync.Mutex
-	link *client.Link
-	last time.Time // of the last typing report
+	mu        sync.Mutex
+	link      *client.Link
+	last      time.Time // of the last typing report
+	answering answering
 }
 
 func (v *visit) use(link *client.Link) {
@@ -148,10 +157,26 @@ func (v *visit) tell(change client.Change, typists []string) {
 		if change.Opened.Resumed {
 			again = "You are still"
 		}
+		if slices.ContainsFunc(change.Opened.Asked, func(a wire.Ask) bool { return a.Room == v.room }) {
+			v.say("You ask to be let into %s. Ctrl-C withdraws.", v.room)
+			return
+		}
 		v.say("%s in %s. Ctrl-C leaves.", again, v.room)
 	case client.Lost:
 		v.say("The link was lost: %v. It is being made again; the others see you until your grace is over.", change.Err)
+	case wire.Drop:
+		v.say("%s: %s.", change.Room, change.Problem.Error())
+	case wire.AsksFrame, wire.AskFrame, wire.Invitations, wire.InvitationFrame:
+		v.mu.Lock()
+		lines := v.answering.heard(change)
+		v.mu.Unlock()
+		for _, line := range lines {
+			v.say("%s", line)
+		}
 	case client.Event:
+		if change.Room != v.room {
+			return // of an invitation that was accepted
+		}
 		if change.Whole {
 			var names []string
 			for _, m := range change.Joined {
@@ -220,9 +245,30 @@ func (v *visit) typed(ctx context.Context, on bool) {
 func (v *visit) readLines(ctx context.Context, in io.Reader) {
 	lines := bufio.NewScanner(in)
 	for lines.Scan() && ctx.Err() == nil {
+		if line := lines.Text(); strings.HasPrefix(line, "/") {
+			v.say("%s", v.command(ctx, line))
+			continue
+		}
 		v.typed(ctx, true)
 		v.typed(ctx, false)
 	}
+}
+
+// command carries out a line that begins with a slash, and returns what to print.
+func (v *visit) command(ctx context.Context, line string) string {
+	v.mu.Lock()
+	link, known := v.link, v.answering
+	v.mu.Unlock()
+	if link == nil {
+		return "There is no link yet."
+	}
+	ctx, cancel := context.WithTimeout(ctx, commandTimeout)
+	defer cancel()
+	text, err := known.command(ctx, link, v.room, line)
+	if err != nil {
+		text, _ = wordsFor(err)
+	}
+	return text
 }
 
 // bye leaves at once, without a grace.
@@ -260,6 +306,9 @@ func (t *typing) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 	case "enter":
 		said := t.text
 		t.text = ""
+		if strings.HasPrefix(said, "/") {
+			return t, tea.Batch(t.report(false), func() tea.Msg { return tea.Printf("%s", t.visit.command(t.ctx, said))() })
+		}
 		return t, tea.Batch(tea.Printf("You sent %q; Tovik carries only that you no longer type.", said), t.report(false))
 	case "backspace":
 		if runes := []rune(t.text); len(runes) > 0 {

@@ -165,6 +165,9 @@ func journalWords(r wire.Record) string {
 		"session.idle": "nobody is at a session", "session.active": "somebody is at a session again",
 		"member.joined": "joined, " + r.Status, "member.left": "left after " + for_ + ": " + r.Reason,
 		"status.changed": r.Was + " → " + r.Status, "person.removed": "was removed",
+		"engaged.began": "engaged in " + r.Room, "engaged.ended": "no longer engaged, after " + for_,
+		"ask.opened": "asks to be let in", "ask.answered": "the ask " + wire.Outcomes[r.Reason] + by(r.Other) + ", after " + for_,
+		"invitation.opened": "invites " + r.Other, "invitation.answered": "the invitation of " + r.Other + " " + wire.Outcomes[r.Reason] + ", after " + for_,
 		"service.started": "the service started (" + r.Reason + ")", "service.stopped": "the service stopped",
 		"journal.gap": fmt.Sprintf("%s lost in %s: they could not be written", plural(int(r.Lost), "entry"), for_),
 	}[r.Kind]
@@ -184,6 +187,13 @@ func journalWords(r wire.Record) string {
 		words += ", hidden"
 	}
 	return words
+}
+
+func by(user string) string {
+	if user == "" {
+		return ""
+	}
+	return " by " + user
 }
 
 // lasting formats a duration in its two largest units.

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -83,7 +84,7 @@ func (m *meeter) member(room, user string, is func(wire.Member) bool) wire.Membe
 	m.t.Helper()
 	for {
 		e := next(m.t, m.events)
-		for _, member := range append(append([]wire.Member(nil), e.Joined...), e.Changed...) {
+		for _, member := range slices.Concat(e.Joined, e.Changed, e.Doing) {
 			if e.Room == room && member.User == user && is(member) {
 				return member
 			}
