@@ -21,7 +21,7 @@ demo: build ## the service with the river watch of the Aldermoor in it
 web: web/console/dist/index.html
 
 web/console/dist/index.html: web/node_modules/.installed $(shell find web/client web/console -name dist -prune -o -type f -print) web/vite.config.ts web/vite.client.config.ts
-	$(NPM) run --silent build
+	$(NPM) run --silent build || { rm -f $@; exit 1; } # a build that fails half-way is no build
 	@touch $@
 
 web/node_modules/.installed: web/package-lock.json web/package.json

@@ -61,6 +61,61 @@ func TestElementsAndPagesAreAccessible(t *testing.T) {
 	}
 }
 
+// TestPeopleMeetInThePracticeRoom: one lets the other in, and two call each other; each with a
+// reload in the middle.
+func TestPeopleMeetInThePracticeRoom(t *testing.T) {
+	t.Parallel()
+	policy := presence.DefaultPolicy()
+	policy.GraceClosing, policy.InvitationWaits, policy.AskWaits = 30*time.Second, 5*time.Minute, 5*time.Minute // a busy machine is in time, too
+	s, err := server.Start(server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Policy: &policy, Practice: true})
+	require.NoError(t, err)
+	s.Ready()
+	t.Cleanup(func() { _ = s.Stop() })
+	browser, stop, err := chrome.Start(t.Context())
+	require.NoError(t, err)
+	t.Cleanup(stop)
+	page := open(t, browser, s.URL(), "/practice")
+	const wystan, isbel = "Wystan Leat, tab 1", "Isbel Osierbed, tab 1"
+	card := func(device, within string) string { return fmt.Sprintf("[data-page=%q] %s", device, within) }
+	button := func(device, label string) string {
+		return fmt.Sprintf("[...document.querySelectorAll(%q)].find((b) => b.textContent === %q)", card(device, "button"), label)
+	}
+	press := func(device, label string) {
+		t.Helper()
+		page.until(button(device, label) + " !== undefined")
+		page.run(button(device, label) + ".click()")
+	}
+	reload := func(device string) {
+		t.Helper()
+		press(device, "Reload")
+		page.until(says("[data-story] [data-kind=silent]", device+" is back in time"))
+	}
+
+	press(wystan, "Enter the gate") // he may admit, and so need not ask
+	page.until(says(card(wystan, "[data-meeting]"), "In the gate room"))
+	press(isbel, "Enter the gate")
+	page.until(present(card(wystan, `[data-asks="Isbel Osierbed"]`)))
+	reload(isbel)
+	page.until(says(card(isbel, "[data-meeting]"), "Waiting to be let in…"))
+	page.until(present(card(wystan, `[data-asks="Isbel Osierbed"]`)))
+	page.accessible()
+	press(wystan, "Admit")
+	page.until(says(card(isbel, "[data-meeting]"), "In the gate room"))
+
+	press(isbel, "Call Wystan Leat")
+	page.until(present(card(wystan, `[data-invites="Isbel Osierbed"]`)))
+	reload(wystan)
+	page.until(present(card(wystan, `[data-invites="Isbel Osierbed"]`)))
+	press(wystan, "Accept")
+	page.until(says(card(isbel, "[data-call]"), "In a call with Wystan Leat"))
+	page.until(says(card(isbel, "[data-sees]"), "engaged"))
+	press(wystan, "Crash") // his phone is still there, but not in the call
+	page.until(says(card(isbel, "[data-call]"), "In a call, alone"))
+	page.until(says(card(isbel, "[data-sees]"), "online"))
+	press(isbel, "Hang up")
+	page.until("!" + says(card(isbel, "p"), "engaged"))
+}
+
 // TestThePracticeRoomShowsWhatOthersSee plays two people on three pages.
 func TestThePracticeRoomShowsWhatOthersSee(t *testing.T) {
 	t.Parallel()

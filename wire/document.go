@@ -153,6 +153,8 @@ type Upcoming struct {
 // Practice is a room to practise in, with the people to play there.
 type Practice struct {
 	Room   string   `json:"room"`
+	Gate   string   `json:"gate"` // a room that asks; the first of the people may admit there
+	Call   string   `json:"call"` // a room that engages
 	People []Player `json:"people"`
 }
 

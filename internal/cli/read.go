@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -126,10 +127,18 @@ func membersCommand() *cli.Command {
 		}
 		return listing(c, members, members.Members, func(w io.Writer) {
 			_, _ = fmt.Fprintf(w, "%s: %s\n\n", members.Room, counted(members.Count))
-			_, _ = fmt.Fprintln(w, "PERSON\tUSER\tSTATUS\tHERE SINCE\tSESSIONS")
+			does := slices.ContainsFunc(members.Members, func(m wire.Member) bool { return m.Doing != nil })
+			head := "PERSON\tUSER\tSTATUS\tHERE SINCE\tSESSIONS"
+			if does {
+				head += "\tDOING"
+			}
+			_, _ = fmt.Fprintln(w, head)
 			for _, m := range members.Members {
-				_, _ = fmt.Fprintf(w, "%s\t%s\t%s\t%s (%s)\t%d\n", displayName(m.Name, m.User), m.User, m.Status,
-					clock(m.Since.Time), ago(time.Since(m.Since.Time)), m.Sessions)
+				line := fmt.Sprintf("%s\t%s\t%s\t%s (%s)\t%d", displayName(m.Name, m.User), m.User, statusWord(m), clock(m.Since.Time), ago(time.Since(m.Since.Time)), m.Sessions)
+				if does {
+					line += "\t" + orDash(string(m.Doing))
+				}
+				_, _ = fmt.Fprintln(w, line)
 			}
 			if len(expected.Missing) > 0 {
 				_, _ = fmt.Fprintf(w, "\nMissing: %s\n", strings.Join(expected.Missing, ", "))

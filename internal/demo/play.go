@@ -47,6 +47,7 @@ func Play(ctx context.Context, o Options, arrived func()) {
 	first.Wait()
 	arrived()
 	all.Go(func() { keepWatch(ctx, o, people) })
+	all.Go(func() { meet(ctx, o, people) })
 	all.Wait()
 }
 
@@ -91,7 +92,9 @@ func (t *tab) work(ctx context.Context) {
 		return
 	}
 	switch dice := t.random.IntN(12); {
-	case dice < 4: // the person looks elsewhere
+	case dice < 2: // the person looks elsewhere
+	case dice < 4:
+		_ = t.link.Doing(ctx, string(t.room), map[string]int{"page": 1 + t.random.IntN(9)})
 	case dice < 7:
 		t.write(ctx)
 	case dice < 8 && !t.who.steady:
@@ -227,5 +230,5 @@ func (t *tab) say(what string) {
 }
 
 func (t *tab) between(least, most time.Duration) time.Duration {
-	return least + time.Duration(t.random.Int64N(int64(most-least)))
+	return between(t.random, least, most)
 }

@@ -72,11 +72,15 @@ func cast(n int) []character {
 }
 
 // Policy is the policy of the watch. On the levees radios are out of reach now and then, so a
-// lost link has a longer grace there.
+// lost link has a longer grace there. The handover at the desk asks whom it lets in; it and calls
+// engage.
 func Policy() presence.Policy {
 	p := presence.DefaultPolicy()
 	levee := p.RoomPolicy
 	levee.GraceLost = 25 * time.Second
-	p.Rooms = []presence.PatternPolicy{{Pattern: "levee.*", RoomPolicy: levee}}
+	asks, calls := p.RoomPolicy, p.RoomPolicy
+	asks.Entry, asks.Engages, calls.Engages = presence.EntryAsk, true, true
+	p.Rooms = []presence.PatternPolicy{{Pattern: "levee.*", RoomPolicy: levee}, {Pattern: handover, RoomPolicy: asks}, {Pattern: "call.*", RoomPolicy: calls}}
+	p.Labels = map[presence.Status][]string{presence.Busy: {"on the radio", "at the pumps"}}
 	return p
 }

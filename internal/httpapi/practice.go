@@ -16,6 +16,14 @@ import (
 // its own.
 const practiceRooms = "practice."
 
+// PracticePolicies are the policies of the rooms besides a practice room in which one can ask to
+// be let in, and be engaged.
+func PracticePolicies(p *presence.Policy) []presence.PatternPolicy {
+	gate, call := p.RoomPolicy, p.RoomPolicy
+	gate.Entry, call.Engages = presence.EntryAsk, true
+	return []presence.PatternPolicy{{Pattern: practiceRooms + "*.gate", RoomPolicy: gate}, {Pattern: practiceRooms + "*.call", RoomPolicy: call}}
+}
+
 // practicePeople are the people in practice rooms. None of them is in the demo.
 var practicePeople = []client.Token{
 	{User: "wystan", Name: "Wystan Leat"},
@@ -47,11 +55,14 @@ func (a *API) practice(c fiber.Ctx) error {
 		return &wire.Problem{Code: wire.CodeBadField, Field: "room", Value: wire.Shorten(asked.Room),
 			Detail: "this is not a practice room", Allowed: "no room, for a new one; or a room from an earlier answer"}
 	}
-	offer := wire.Practice{Room: string(room), People: []wire.Player{}}
-	own := []string{string(room)}
-	for _, token := range practicePeople {
+	offer := wire.Practice{Room: string(room), Gate: string(room) + ".gate", Call: string(room) + ".call", People: []wire.Player{}}
+	own := []string{offer.Room, offer.Gate, offer.Call}
+	for i, token := range practicePeople {
 		token.User += "-" + strings.TrimPrefix(string(room), practiceRooms)
-		token.Grants = wire.Grants{Rooms: own, Cue: own, Hide: true}
+		token.Grants = wire.Grants{Rooms: own, Cue: own, Hide: true, Invite: []string{offer.Call}}
+		if i == 0 {
+			token.Grants.Admit = []string{offer.Gate}
+		}
 		text, err := token.Sign(a.practiceSecret)
 		if err != nil {
 			return err

@@ -38,6 +38,7 @@ func (w *world) Reload() (wire.Reloaded, error) {
 		policy := presence.DefaultPolicy()
 		c.Policy = &policy
 	}
+	c.addPractice()
 	c.boundMemory()
 	if names := needRestart(w.config, c); names != nil {
 		return refused("a restart is needed for " + strings.Join(names, ", "))

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
+	"slices"
 	"sync"
 	"syscall"
 	"time"
@@ -85,6 +86,16 @@ func (c *Config) asksOthers() bool {
 	return false
 }
 
+// addPractice adds the policies of practice rooms, if the service offers them.
+func (c *Config) addPractice() {
+	if !c.Practice {
+		return
+	}
+	policy := *c.Policy
+	policy.Rooms = append(slices.Clone(policy.Rooms), httpapi.PracticePolicies(&policy)...)
+	c.Policy = &policy
+}
+
 // boundMemory limits a journal in memory.
 func (c *Config) boundMemory() {
 	if rows := c.Retention.JournalRows; c.Data == records.Memory && (rows == 0 || rows > memoryRows) {
@@ -120,6 +131,7 @@ func Start(c Config) (*Server, error) {
 		policy := presence.DefaultPolicy()
 		c.Policy = &policy
 	}
+	c.addPractice()
 	secure := &certificate{cert: c.TLSCert, key: c.TLSKey}
 	if err := secure.read(); err != nil {
 		return nil, err

@@ -685,6 +685,10 @@ export interface components {
         };
         /** @description Practice is a room to practise in, with the people to play there. */
         readonly Practice: {
+            /** @description a room that engages */
+            readonly call: string;
+            /** @description a room that asks; the first of the people may admit there */
+            readonly gate: string;
             readonly people: readonly components["schemas"]["Player"][];
             readonly room: string;
         };

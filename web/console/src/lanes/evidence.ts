@@ -10,6 +10,8 @@ export interface Mark {
   /** Missing while it continues, and for what took no time. */
   readonly to?: number | undefined;
   readonly reason?: string | undefined;
+  /** Of a stay: the room engaged whoever was in it. */
+  readonly engaged?: boolean | undefined;
   /** A text with exact times, made only when it is read. */
   says(): string;
   /** The journal entry that is the evidence. */
@@ -97,7 +99,9 @@ export function marksOfStay(stay: Stay): readonly Mark[] {
       kind: "stay",
       from: stay.from,
       to: stay.to,
-      says: () => `In ${stay.room}, as others saw it, ${since(stay.from)} ${until(stay.from, stay.to)}.`,
+      engaged: stay.engaged,
+      says: () =>
+        `In ${stay.room}${stay.engaged ? ", and engaged by it" : ""}, as others saw it, ${since(stay.from)} ${until(stay.from, stay.to)}.`,
       entry: stay.joined,
     },
   ];

@@ -34,6 +34,8 @@ export interface Stay extends Span {
   readonly room: string;
   readonly joined?: Entry | undefined;
   readonly left?: Entry | undefined;
+  /** The room engaged whoever was in it. */
+  readonly engaged?: boolean;
 }
 
 /** Somebody who is in a room now. */
@@ -194,6 +196,9 @@ export function staysOf(entries: readonly Entry[], now: readonly Present[] = [])
       stay.to = at;
       stay.left = entry;
       open.delete(key);
+    } else if (kind === "engaged.began" || kind === "engaged.ended") {
+      const stay = stays.findLast((s) => s.user === user && s.room === room);
+      if (stay) stay.engaged = true;
     }
   }
   for (const { user, room, since } of now) {

@@ -82,7 +82,8 @@ export const RowMarks = memo(function RowMarks(props: RowMarksProps) {
               y={padding}
               width={Math.max(1, to - from)}
               height="4"
-              className={`fill-water ${around(mark)}`}
+              data-engaged={mark.engaged}
+              className={`${mark.engaged ? "fill-heather" : "fill-water"} ${around(mark)}`}
             />
           );
         return (

@@ -7,6 +7,7 @@ import type { SignedIn } from "../operator";
 import { Button, Confirm, Problem } from "../parts/controls";
 import { Entries } from "../parts/entries";
 import { Frame, Sheet } from "../parts/frame";
+import { Invitations, Invite, Passes } from "../parts/meeting";
 import { StatusMark } from "../parts/status-mark";
 import { overs, rules } from "../service-words";
 import { actWords, clock, exact, lasting } from "../words";
@@ -81,6 +82,8 @@ export function PersonPage(props: { user: string; operator: SignedIn; onSignOut:
             </div>
             <div className="space-y-5">
               <Acts user={user} operator={props.operator} path={path} done={again} />
+              <Invitations user={user} answers={props.operator.role !== "read"} />
+              <Passes user={user} answers={props.operator.role !== "read"} />
               <Sheet title="What happened">
                 <div className="max-h-[28rem] overflow-y-auto" data-past>
                   <Entries entries={[...(past.data?.entries ?? [])].reverse()} about="user" />
@@ -139,11 +142,12 @@ function nextOf(explanation: Explanation | undefined): number | undefined {
 }
 
 function Title({ explanation }: { explanation: Explanation }) {
+  const engaged = explanation.rules.some((rule) => rule.decides && rule.rule === "engaged");
   return (
     <div className="flex flex-wrap items-baseline gap-x-4 gap-y-1 pb-4" data-shown={explanation.status}>
       <h1 className="font-semibold text-2xl tracking-tight">{explanation.name ?? explanation.user}</h1>
       <span className="font-mono text-muted text-sm">{explanation.user}</span>
-      <StatusMark status={explanation.status} />
+      <StatusMark status={explanation.status} engaged={engaged} />
       {explanation.note && <span className="text-muted text-sm">{explanation.note}</span>}
       {explanation.until && (
         <span className="text-muted text-sm" title={exact(explanation.until)}>
@@ -208,6 +212,7 @@ function Sessions({ list }: { list: readonly Session[] }) {
                 {clock(s.opened)}
               </time>
               {s.page_hidden && ", page hidden"}
+              {s.device && `, on a ${s.device}`}
               {s.no_input && ", without human input"}
             </p>
             <p className="text-muted">
@@ -272,6 +277,7 @@ function Acts(props: { user: string; operator: SignedIn; path: string; done: () 
         )}
       </div>
       <Problem of={act.error} />
+      <Invite user={user} done={props.done} />
     </Sheet>
   );
 }

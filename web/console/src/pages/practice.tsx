@@ -99,7 +99,7 @@ function usePlay(offer: Offer) {
         all.current.filter(
           (p) => p !== played && p.player === played.player && p.kind === "tab" && kind === "tab",
         );
-      const played = new PlayedPage(player, kind, number, offer.room, server, browserOf, kept);
+      const played = new PlayedPage(player, kind, number, offer.room, offer, server, browserOf, kept);
       played.returned = () => note("silent", `${nameOf(played)} is back in time`);
       show([...all.current, played]);
       played.open();

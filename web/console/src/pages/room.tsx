@@ -12,6 +12,7 @@ import { Button, Confirm, Problem, TextField } from "../parts/controls";
 import { PersonLink } from "../parts/entries";
 import { Because, Feed, FeedLine, Name } from "../parts/feed";
 import { Frame, Refused, RoomTitle, Sheet } from "../parts/frame";
+import { Asks, Invitations } from "../parts/meeting";
 import { Members } from "../parts/members";
 import { type Policy, PolicyTimeline } from "../parts/policy";
 import { StatusMark } from "../parts/status-mark";
@@ -91,6 +92,8 @@ export function RoomPage(props: { room: string; operator: SignedIn; onSignOut: (
               )}
             </Sheet>
             <div className="space-y-5">
+              <Asks room={props.room} answers={operator.role !== "read"} />
+              <Invitations room={props.room} answers={operator.role !== "read"} />
               <Expected room={props.room} members={room?.members} large={pages !== undefined} />
               <Sheet title="What others saw">
                 <div className="max-h-80 overflow-y-auto">
@@ -201,7 +204,7 @@ function useSessionKinds(
   return useMemo(() => {
     const words = new Map<string, string>();
     for (const [user, list] of Map.groupBy(sessions.data?.sessions ?? [], (s) => s.user)) {
-      const kinds = new Set(list.map((s) => (s.no_input ? "device" : (overs[s.over] ?? s.over))));
+      const kinds = new Set(list.map((s) => s.device ?? (s.no_input ? "device" : (overs[s.over] ?? s.over))));
       const waiting = list.filter((s) => s.state === "grace").length;
       words.set(user, [...kinds].join(", ") + (waiting > 0 ? `; ${waiting} in grace` : ""));
     }

@@ -2,6 +2,7 @@ import { memo } from "react";
 import { Link } from "wouter";
 import { type Entry, query } from "../api";
 import { useNames } from "../names";
+import { outcomes } from "../service-words";
 import { clock, exact, lasting, whyLeft } from "../words";
 
 /** Journal entries, in the given order. */
@@ -130,6 +131,21 @@ function what(entry: Entry): [before: string, after?: string] {
       ];
     case "person.removed":
       return [entry.room ? "was removed from" : "was removed"];
+    case "engaged.began":
+      return ["is engaged by"];
+    case "engaged.ended":
+      return ["is no longer engaged by", ` after ${took}`];
+    case "ask.opened":
+      return ["asks to be let into"];
+    case "ask.answered":
+      return ["asked to be let into", `; the ask ${outcomes[entry.reason ?? ""] ?? entry.reason}`];
+    case "invitation.opened":
+      return [`invites ${entry.other} into`];
+    case "invitation.answered":
+      return [
+        `invited ${entry.other} into`,
+        `; the invitation ${outcomes[entry.reason ?? ""] ?? entry.reason} after ${took}`,
+      ];
     case "service.started":
       return [
         entry.reason === "crash" ? `The service started after a crash, ${took} later` : "The service started",

@@ -124,13 +124,14 @@ function Table({ members, typing, look, from, to }: Rows & { from: number; to: n
               <Person member={m} you={m.user === you} linked={linked} />
             </td>
             <td>
-              <StatusMark status={m.status} />
+              <StatusMark status={m.status} engaged={m.engaged} label={m.label} />
               {typing.has(m.user) && (
                 <span className="ml-2 whitespace-nowrap text-lamp text-xs" data-typing>
                   <TypingMark /> typing
                 </span>
               )}
               {m.note && <span className="block max-w-40 truncate text-muted text-xs">{m.note}</span>}
+              {m.doing && <Doing of={m.doing} />}
             </td>
             <td className="text-muted max-sm:hidden">
               <Time at={m.since} now={now} />
@@ -145,6 +146,18 @@ function Table({ members, typing, look, from, to }: Rows & { from: number; to: n
         {space(members.length - to)}
       </tbody>
     </table>
+  );
+}
+
+/** What a member is doing, as the application says it: the fields of an object of its own. */
+function Doing({ of }: { of: Readonly<Record<string, unknown>> }) {
+  const text = Object.entries(of)
+    .map(([name, value]) => `${name} ${typeof value === "object" ? JSON.stringify(value) : value}`)
+    .join(", ");
+  return (
+    <span className="block max-w-48 truncate text-muted text-xs" title={text} data-doing>
+      {text}
+    </span>
   );
 }
 

@@ -1,20 +1,37 @@
 import type { Status } from "@client/wire";
 
-/** Where the gauge is filled: the top and height, of 11, and the colour. */
-const marks: Record<Status, { top: number; height: number; colour: string }> = {
-  online: { top: 0, height: 11, colour: "text-reed" },
-  away: { top: 7, height: 4, colour: "text-lamp" },
-  busy: { top: 0, height: 5.5, colour: "text-heather" },
-  offline: { top: 11, height: 0, colour: "text-muted" },
+/** Where the gauge is filled: tops and heights, of 11, and the colour. */
+const marks: Record<Status | "engaged", { bands: readonly (readonly [number, number])[]; colour: string }> = {
+  online: { bands: [[0, 11]], colour: "text-reed" },
+  away: { bands: [[7, 4]], colour: "text-lamp" },
+  busy: { bands: [[0, 5.5]], colour: "text-heather" },
+  engaged: {
+    bands: [
+      [0, 4],
+      [7, 4],
+    ],
+    colour: "text-heather",
+  },
+  offline: { bands: [], colour: "text-muted" },
 };
 
 /**
- * A status as a word with a staff gauge: full for online, low for away, the upper half for busy, empty for offline.
+ * A status as a word with a staff gauge: full for online, low for away, the upper half for busy, two bands for engaged,
+ * empty for offline. The application's own word for a status takes the place of ours.
  */
-export function StatusMark({ status, label = status }: { status: Status; label?: string }) {
-  const { top, height, colour } = marks[status];
+export function StatusMark(props: {
+  status: Status;
+  engaged?: boolean | undefined;
+  label?: string | undefined;
+}) {
+  const shown = props.engaged ? "engaged" : props.status;
+  const { label = shown } = props;
+  const { bands, colour } = marks[shown];
   return (
-    <span className={`inline-flex items-baseline gap-1.5 ${colour}`}>
+    <span
+      className={`inline-flex items-baseline gap-1.5 ${colour}`}
+      title={label === props.status ? undefined : props.status}
+    >
       <svg viewBox="0 0 8 16" className="h-4 w-2 self-center" aria-hidden="true">
         <rect
           x=".75"
@@ -26,7 +43,9 @@ export function StatusMark({ status, label = status }: { status: Status; label?:
           stroke="currentColor"
           strokeWidth="1.5"
         />
-        <rect x="2" y={3 + top} width="4" height={height} rx="1" fill="currentColor" />
+        {bands.map(([top, height]) => (
+          <rect key={top} x="2" y={3 + top} width="4" height={height} rx="1" fill="currentColor" />
+        ))}
       </svg>
       {label}
     </span>

@@ -4,6 +4,7 @@ import { useState, useSyncExternalStore } from "react";
 import { StatusMark } from "../parts/status-mark";
 import { people } from "../words";
 import { Knowledge } from "./knowledge";
+import { Meeting } from "./meeting";
 import type { PlayedPage } from "./played-page";
 
 /** An action on a page. */
@@ -93,7 +94,7 @@ function Screen({ played, did }: { played: PlayedPage; did: (what: string) => vo
         {room ? people(room.count.people) : "…"}
         {own && (
           <>
-            <span aria-hidden="true">·</span> you are <StatusMark status={own.status} />
+            <span aria-hidden="true">·</span> you are <StatusMark status={own.status} engaged={own.engaged} />
           </>
         )}
       </p>
@@ -103,7 +104,7 @@ function Screen({ played, did }: { played: PlayedPage; did: (what: string) => vo
             <span className="truncate">{m.name}</span>
             <span className="flex items-center gap-2 whitespace-nowrap text-xs">
               {m.sessions > 1 && <span className="text-muted">{m.sessions} sessions</span>}
-              <StatusMark status={m.status} />
+              <StatusMark status={m.status} engaged={m.engaged} />
             </span>
           </li>
         ))}
@@ -126,6 +127,7 @@ function Screen({ played, did }: { played: PlayedPage; did: (what: string) => vo
       <p className="h-5 truncate pt-0.5 text-water text-xs" data-typing role="status">
         {typingSentence(room, user)}
       </p>
+      <Meeting played={played} did={did} />
     </>
   );
 }

@@ -1,5 +1,5 @@
 import type { Browser, Happening } from "@client/browser";
-import { type Kept, type Link, page, type Surroundings } from "@client/link";
+import { type Kept, type Link, page, type Surroundings, unopened } from "@client/link";
 import { openTab, type Tab } from "@client/tab";
 import type { Over, Socket } from "@client/transports";
 import { Composer } from "@client/typing";
@@ -29,6 +29,7 @@ export class PlayedPage implements Browser {
   readonly #late: (() => void)[] = [];
   readonly #wires = new Set<Wire>();
   #tab: Tab | undefined;
+  #rooms: readonly string[] = [];
   #visible = true;
   #frozen = false;
   #cableOut = false;
@@ -48,6 +49,8 @@ export class PlayedPage implements Browser {
     readonly kind: Kind,
     readonly number: number,
     readonly room: string,
+    /** The other rooms of the practice: one that asks, and one that engages. */
+    readonly places: { readonly gate: string; readonly call: string },
     private readonly server: string,
     private readonly browserOf: (played: PlayedPage) => readonly PlayedPage[],
     kept: ReadonlyMap<string, string> = new Map(),
@@ -87,8 +90,9 @@ export class PlayedPage implements Browser {
       {
         server: this.server,
         token,
-        rooms: [this.room],
+        rooms: [this.room, ...this.#rooms],
         lock: this.kind === "phone",
+        device: this.kind === "phone" ? "phone" : "desktop",
         surroundings: this.#surroundings,
       },
       this,
@@ -104,10 +108,21 @@ export class PlayedPage implements Browser {
     this.#changed();
   }
 
+  /** The next page wants the rooms of this one: an application knows them from its address. */
   reload(): void {
+    this.#rooms = this.#besides();
     this.happens("hide");
     this.#unload("reloading");
     setTimeout(() => this.phase === "reloading" && this.open(), reloadTime);
+  }
+
+  /** The gate and the call, if the page is in them or asks to be. */
+  #besides(): readonly string[] {
+    const { rooms, meeting, opened } = this.link?.snapshot ?? unopened;
+    return [this.places.gate, this.places.call].filter((room) => {
+      const ask = meeting.asked.get(room);
+      return rooms.get(room)?.members?.has(opened?.user ?? "") || (ask && !ask.outcome);
+    });
   }
 
   close(): void {
@@ -124,6 +139,7 @@ export class PlayedPage implements Browser {
   /** Starts again with empty storage. */
   start(): void {
     this.#kept.clear();
+    this.#rooms = [];
     this.known = undefined;
     this.open();
   }
