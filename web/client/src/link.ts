@@ -670,7 +670,7 @@ export class Link {
     if (room.count.people > 0 || this.#named(room.room)) rooms.set(room.room, room);
     else rooms.delete(room.room);
     this.#update({ ...this.#snapshot, rooms });
-    if (change.joined.length + change.changed.length + change.left.length > 0) {
+    if (change.joined.length + change.changed.length + change.doing.length + change.left.length > 0) {
       for (const listener of this.#changeListeners) listener(change);
     }
   }

@@ -45,7 +45,7 @@ describe("a replica", () => {
       changes("r.1", "r.2", { doing: [{ user: "ilse", doing: { page: 3 } }] }),
     );
     expect(does.members?.get("ilse")).toEqual({ ...member("ilse"), doing: { page: 3 } });
-    expect(change.changed.map((m) => m.user)).toEqual(["ilse"]);
+    expect(change.doing.map((m) => m.user)).toEqual(["ilse"]);
     const [nothing] = apply(does, changes("r.2", "r.3", { doing: [{ user: "ilse", doing: null }] }));
     expect(nothing.members?.get("ilse")).toEqual(member("ilse"));
   });

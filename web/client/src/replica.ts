@@ -26,6 +26,8 @@ export interface Change {
   readonly at?: string;
   readonly joined: readonly Member[];
   readonly changed: readonly Member[];
+  /** Members of whom only what they are doing has changed. */
+  readonly doing: readonly Member[];
   readonly left: readonly (Partial<Departed> & { readonly user: string; readonly was?: Member })[];
 }
 
@@ -39,7 +41,7 @@ export class Gap extends Error {}
 
 const tally = { people: 0, sessions: 0 };
 const nobody: Count = { ...tally, online: tally, away: tally, busy: tally };
-const none: Omit<Change, "room"> = { joined: [], changed: [], left: [] };
+const none: Omit<Change, "room"> = { joined: [], changed: [], doing: [], left: [] };
 
 /** Applies a frame to a room, and returns what it changed. */
 export function apply(old: Room | undefined, frame: RoomFrame): [Room, Change] {
@@ -79,7 +81,7 @@ export function apply(old: Room | undefined, frame: RoomFrame): [Room, Change] {
       });
       return [
         { ...old, rev, count: frame.count, members },
-        { room, at: frame.at, joined, changed: [...changed, ...doing], left: gone },
+        { room, at: frame.at, joined, changed, doing, left: gone },
       ];
     }
   }
@@ -106,6 +108,7 @@ function difference(
   if (!old) return none;
   const same = (a: Member, b: Member) => JSON.stringify(a) === JSON.stringify(b);
   return {
+    doing: [],
     joined: [...now.values()].filter((m) => !old.has(m.user)),
     changed: [...now.values()].filter((m) => {
       const was = old.get(m.user);

@@ -83,6 +83,7 @@ export function useFeed(link: Link | undefined, most = 60): readonly Line[] {
   useEffect(() => {
     let id = 0;
     return link?.onChange((change) => {
+      if (change.joined.length + change.changed.length + change.left.length === 0) return; // of doing, which is shown
       const line = { ...change, id: ++id, seen: Date.now() };
       setLines((lines) => [line, ...lines].slice(0, most));
     });

@@ -211,6 +211,12 @@ export function Legend({ hatch, room }: { hatch: string; room: boolean }) {
         in the room, as others see it
       </span>
       <span className={item}>
+        <svg width="18" height="4" aria-hidden="true">
+          <rect width="18" height="4" className="fill-heather" />
+        </svg>
+        engaged by it
+      </span>
+      <span className={item}>
         <svg width="18" height="10" aria-hidden="true">
           <rect width="18" height="10" className="fill-reed" />
         </svg>

@@ -20,7 +20,8 @@ export function Feed({ lines, linked = false }: { lines: readonly Line[]; linked
             ))}
             {line.changed.map((m) => (
               <li key={m.user}>
-                <Name {...m} linked={linked} /> is now {m.status}, with {sessions(m.sessions)}
+                <Name {...m} linked={linked} /> is now {m.engaged ? "engaged" : m.status}, with{" "}
+                {sessions(m.sessions)}
               </li>
             ))}
             {line.left.map((d) => (

@@ -57,7 +57,7 @@ function Gate({ played, link, did }: Place) {
       </p>
       {(meeting.asks.get(gate) ?? []).map((ask) => (
         <p key={ask.ask} className="flex items-center gap-1.5 text-water" data-asks={ask.name}>
-          <span className="grow truncate">{ask.name} asks to be let in</span>
+          <span className="grow truncate">{ask.name} asks</span>
           {act("Admit", `let ${ask.name} in`, () => void link.admit(ask.ask))}
           {act("Refuse", `refused ${ask.name}`, () => void link.refuse(ask.ask))}
         </p>

@@ -15,7 +15,7 @@ export function toldBy(change: Change): readonly string[] {
     ...change.joined.map((m) => `${m.name ?? m.user} joined`),
     ...change.changed.map(
       (m) =>
-        `${m.name ?? m.user} is ${m.status}, with ${m.sessions === 1 ? "1 session" : `${m.sessions} sessions`}`,
+        `${m.name ?? m.user} is ${m.engaged ? "engaged" : m.status}, with ${m.sessions === 1 ? "1 session" : `${m.sessions} sessions`}`,
     ),
     ...change.left.map((d) => `${d.was?.name ?? d.user} left${d.reason ? `: ${whyLeft(d.reason)}` : ""}`),
   ];
