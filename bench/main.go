@@ -56,6 +56,11 @@ var lines = []line{
 	{"restart_ready_s", "s", "with a million people on record and 15,000 sessions, after a kill", "", "≤ 3"},
 	{"core_held_longest_ms", "ms", "for how long a core is held at most: a room of 10,000 that follow it, 100 who watch", "", "≤ 2"},
 	{"core_held_p999_ms", "ms", "one hold in a thousand is longer", "", ""},
+	{"doing_us_per_receiver", "µs", "processor time of the service for one change of doing at one receiver: 50 cursors, 20 changes a second each, 200 members", "", ""},
+	{"doing_bytes", "B", "what it adds to a frame", "", ""},
+	{"doing_changes_per_second", "/s", "changes of doing delivered meanwhile", "", ""},
+	{"doing_over_the_rate", "", "changes of one person at one receiver beyond doing.every", "", "0"},
+	{"doing_wrong_lists", "", "receivers whose list is not the service's in the end", "", "0"},
 	{"counts_http_per_second", "/s", "GET /v1/rooms/{room}/count", "floor_counts_http_per_second", "ratio ≥ 0.85"},
 }
 
@@ -69,7 +74,7 @@ func main() {
 	}
 	short := flag.Bool("short", false, "fewer and shorter rounds, in less than a minute")
 	file := flag.String("out", "bench/latest.json", "where the results are written")
-	only := flag.String("only", "", "one part: counts, joins, records, memory, blast, fanout or hold, with -against what the figures' names contain; nothing is written then")
+	only := flag.String("only", "", "one part: counts, joins, records, memory, blast, fanout, hold or doing, with -against what the figures' names contain; nothing is written then")
 	against := flag.String("against", "", "a commit that is built too and measured in alternation with this tree; nothing is written then")
 	pairs := flag.Int("pairs", 10, "how many rounds of each, for the figure that has the fewest")
 	flag.Parse()
@@ -95,7 +100,7 @@ func run(short bool, only string) results {
 	for _, part := range []struct {
 		name string
 		run  func(results)
-	}{{"counts", s.counts}, {"joins", s.joins}, {"records", s.records}, {"memory", s.memory}, {"blast", s.blast}, {"fanout", s.fanouts}, {"hold", s.hold}} {
+	}{{"counts", s.counts}, {"joins", s.joins}, {"records", s.records}, {"memory", s.memory}, {"blast", s.blast}, {"fanout", s.fanouts}, {"hold", s.hold}, {"doing", s.doing}} {
 		if only == "" || only == part.name {
 			part.run(r)
 		}

@@ -441,20 +441,29 @@ type crowd struct {
 	frames  string
 }
 
-var crowded = []presence.RoomName{"basin.upper-weir", "basin.fen-end", "desk.night"}
+var crowded = []presence.RoomName{"basin.upper-weir", "basin.fen-end", "desk.night", "desk.gate"} // the gate asks
 
 // person opens or closes a session of somebody, or does something with one.
 func (c *crowd) person(user string, step int) {
 	room := crowded[c.script.IntN(len(crowded))]
 	if c.script.IntN(3) == 0 {
-		hello := presence.Hello{User: presence.UserID(user), NewSession: presence.SessionID(fmt.Sprint("s-", user, step)), NewKey: "k", Rooms: []presence.RoomName{room}}
+		hello := presence.Hello{User: presence.UserID(user), NewSession: presence.SessionID(fmt.Sprint("s-", user, step)), NewKey: "k", Rooms: []presence.RoomName{room}, NewAsk: presence.AskID(fmt.Sprint("ask-", user, step))}
+		if c.script.IntN(2) == 0 {
+			hello.Admits = []presence.Pattern{"**"}
+		}
 		if reply, err := c.e.Do(c.t.Context(), hello); err == nil {
 			c.links = append(c.links, reply.Link)
 		}
 	} else if len(c.links) > 0 {
 		link := c.links[c.script.IntN(len(c.links))]
-		in := []presence.Input{presence.Bye{From: link}, presence.Leave{From: link, Room: room}, presence.Join{From: link, Room: room},
-			presence.Idle{From: link}, presence.Activity{From: link}, presence.LinkLost{Link: link}, presence.Typing{From: link, Room: room, On: true}}[c.script.IntN(7)]
+		var ask presence.AskID
+		if open := c.e.OpenAsks(); len(open) > 0 {
+			ask = open[0].Ask
+		}
+		in := []presence.Input{presence.Bye{From: link}, presence.Leave{From: link, Room: room}, presence.Join{From: link, Room: room, NewAsk: presence.AskID(fmt.Sprint("ask-", user, step))},
+			presence.Idle{From: link}, presence.Activity{From: link}, presence.LinkLost{Link: link}, presence.Typing{From: link, Room: room, On: true},
+			presence.Doing{From: link, Room: room, Object: fmt.Sprintf(`{"page":%d}`, step)}, presence.AnswerAsk{From: link, Ask: ask, Admit: step%3 > 0},
+			presence.Invite{From: link, To: "w-1", Room: room, New: presence.InvitationID(fmt.Sprint("i-", user, step))}}[c.script.IntN(10)]
 		_, _ = c.e.Do(c.t.Context(), in) // a refusal is as good an act as any
 	}
 }
@@ -462,8 +471,8 @@ func (c *crowd) person(user string, step int) {
 // follower makes a receiver come, go, follow something, or read.
 func (c *crowd) follower(first bool) {
 	room := crowded[c.script.IntN(len(crowded))]
-	detail := []delivery.Detail{delivery.AtMembers, delivery.AtCount}[c.script.IntN(2)]
-	n := c.script.IntN(12)
+	how := delivery.How{Detail: []delivery.Detail{delivery.AtMembers, delivery.AtCount}[c.script.IntN(2)], Sparse: c.script.IntN(3) == 0}
+	n := c.script.IntN(14)
 	if first || n == 0 || len(c.readers) == 0 {
 		c.readers = append(c.readers, c.hub.NewReceiver(presence.Open, func() {}))
 	}
@@ -471,9 +480,9 @@ func (c *crowd) follower(first bool) {
 	r := c.readers[at]
 	switch n {
 	case 1:
-		r.Follow(delivery.Watched, presence.Pattern(room), delivery.How{Detail: detail})
+		r.Follow(delivery.Watched, presence.Pattern(room), how)
 	case 2:
-		r.Follow(delivery.Watched, []presence.Pattern{"**", "basin.*"}[c.script.IntN(2)], delivery.How{Detail: detail})
+		r.Follow(delivery.Watched, []presence.Pattern{"**", "basin.*"}[c.script.IntN(2)], how)
 	case 3:
 		r.FollowPeople([]presence.UserID{"w-0", "w-1", "ghost"}, nil)
 	case 4:
@@ -485,9 +494,12 @@ func (c *crowd) follower(first bool) {
 		page, _ := c.hub.Page(engine.Topic{Room: room, View: presence.Open}, engine.Revision{}, delivery.PageWanted{Limit: 2})
 		c.keep("page", must(json.Marshal(page)))
 	case 7: // it says what it had long ago
-		r.Follow(delivery.Watched, presence.Pattern(room), delivery.How{Detail: detail})
+		r.Follow(delivery.Watched, presence.Pattern(room), how)
 		had := engine.Revision{Run: fmt.Sprint("run", 1+c.script.IntN(3)), Number: uint64(1 + c.script.IntN(9))}
 		c.keep("resumed", []byte(r.Resume(map[presence.RoomName]engine.Revision{room: had})[room]))
+	case 8:
+		r.Admit([]presence.Pattern{"**"})
+		r.Follow(delivery.Joined, presence.Pattern(room), how)
 	default:
 		for more := true; more; {
 			var list [][]byte
@@ -517,6 +529,9 @@ func TestWhatAFollowerGetsTellsNeitherOfWhoHidesNorOfWhoElseFollows(t *testing.T
 			policy := presence.DefaultPolicy()
 			policy.CountEvery += 37 * time.Microsecond // so that it never falls together with a seal
 			policy.MembersMax = []int{1000, 2}[seed%2]
+			asks := policy.RoomPolicy
+			asks.Entry = presence.EntryAsk
+			policy.Rooms = []presence.PatternPolicy{{Pattern: "desk.gate", RoomPolicy: asks}}
 			runs := map[presence.View]int{}
 			hub, e := hubOf(engine.Options{Policy: policy, NewRun: func(view presence.View) string { runs[view]++; return fmt.Sprint("run", runs[view]) }})
 			defer hub.Close()
@@ -553,6 +568,51 @@ func TestWhatAFollowerGetsTellsNeitherOfWhoHidesNorOfWhoElseFollows(t *testing.T
 		requireAlike(t, alone, play(t, seed, true, false), "a person who hides", seed)
 		requireAlike(t, alone, play(t, seed, false, true), "others who follow", seed)
 	}
+}
+
+// TestAsksAreToldToThoseWhoMayAdmit: to members of the room who may admit, at first and after each
+// change, also over a renewed token; to nobody else.
+func TestAsksAreToldToThoseWhoMayAdmit(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		policy := presence.DefaultPolicy()
+		policy.Entry = presence.EntryAsk
+		hub, e := hubOf(engine.Options{Policy: policy})
+		go e.Run(t.Context())
+		keeper, err := e.Do(t.Context(), presence.Hello{User: "hanne", NewSession: "s-1", NewKey: "k", Rooms: []presence.RoomName{"desk.gate"}, Admits: []presence.Pattern{"desk.*"}})
+		require.NoError(t, err)
+		inside, watching, renewed := newReader(hub), newReader(hub), newReader(hub)
+		inside.Admit([]presence.Pattern{"desk.*"})
+		watching.Admit([]presence.Pattern{"desk.*"})
+		inside.Follow(delivery.Joined, "desk.gate", delivery.How{Detail: delivery.AtMembers})
+		watching.Follow(delivery.Watched, "desk.gate", delivery.How{Detail: delivery.AtMembers})
+		renewed.Follow(delivery.Joined, "desk.gate", delivery.How{Detail: delivery.AtCount})
+		asking := open(t, e, "tobin", "s-2", "desk.gate")
+		synctest.Wait()
+		last := func(r *reader) (asks int) {
+			asks = -1
+			for _, data := range r.all() {
+				var frame wire.AsksFrame
+				require.NoError(t, json.Unmarshal(data, &frame))
+				if frame.Type == wire.TypeAsks {
+					asks = len(frame.Asks)
+				}
+			}
+			return asks
+		}
+		require.Equal(t, []int{1, -1, -1}, []int{last(inside), last(watching), last(renewed)})
+		renewed.Admit([]presence.Pattern{"**"})
+		require.Equal(t, 1, last(renewed))
+		_, err = e.Do(t.Context(), presence.AnswerAsk{From: keeper.Link, Ask: e.OpenAsks()[0].Ask, Admit: true})
+		require.NoError(t, err)
+		synctest.Wait()
+		require.Equal(t, []int{0, -1, 0}, []int{last(inside), last(watching), last(renewed)})
+		_, err = e.Do(t.Context(), presence.Bye{From: asking})
+		require.NoError(t, err)
+		inside.Unfollow(delivery.Joined, "desk.gate")
+		open(t, e, "ilse", "s-3", "desk.gate")
+		synctest.Wait()
+		require.Equal(t, -1, last(inside), "who has left is told nothing more")
+	})
 }
 
 func TestLeaveComesAfterGraceByTheEnginesOwnClock(t *testing.T) {
