@@ -162,7 +162,7 @@ func TestCommandsOnTheDemo(t *testing.T) {
 		require.Zero(t, code)
 		var rooms wire.Rooms
 		require.NoError(t, json.Unmarshal([]byte(out), &rooms))
-		require.Len(t, rooms.Rooms, 6)
+		require.GreaterOrEqual(t, len(rooms.Rooms), 6, "and those where people meet now")
 		out, _, code = run(t, env, "rooms", "--match", "basin.*")
 		require.Zero(t, code)
 		require.Regexp(t, `(?m)^ROOM +PEOPLE +ONLINE +AWAY +BUSY +SESSIONS\nbasin.fen-end( +\d+){5}\nbasin.upper-weir( +\d+){5}\n$`, out)

@@ -60,6 +60,9 @@ func TestTheExamplesOfHelpRun(t *testing.T) {
 				w.runUntil(e, want)
 				continue
 			}
+			if strings.HasPrefix(e.command, "ask ") {
+				e.words = w.asking(e.words)
+			}
 			out, errs, code := w.run(e.words...)
 			require.Zero(t, code, "%v: %s%s", e.words, out, errs)
 			for line := range strings.Lines(out) {
@@ -86,11 +89,12 @@ var (
 	// offline commands need records that no service uses.
 	offline = []string{"check", "restore", "journal import", "serve"}
 	// once are commands that can run only once, take long, or print nothing.
-	once = []string{"backup", "end", "erase", "hook redeliver", "hook remove", "journal import", "key revoke", "load", "people drop", "realm add", "realm remove", "rehearse", "room undeclare", "sign-out", "token-key add", "token-key revoke"}
+	once = []string{"ask admit", "ask refuse", "backup", "end", "erase", "hook redeliver", "hook remove", "journal import", "key revoke", "load", "pass revoke", "people drop", "realm add", "realm remove", "rehearse", "room undeclare", "sign-out", "token-key add", "token-key revoke"}
 	// answers are the schemas of the JSON output of commands.
 	answers = map[string]string{
 		"rooms": "Rooms", "members": "Members", "count": "Counts", "sessions": "Sessions", "explain": "Explanation", "policy": "Policies", "people list": "People", "people show": "Person",
 		"room expected": "DeclaredRoom", "journal": "Journal", "attendance": "Attendance", "headcount": "Headcounts", "hook list": "Hooks", "hook deliveries": "Deliveries", "key list": "Keys",
+		"ask list": "Asks", "invite": "Invitation", "invitations": "InvitationList", "pass list": "Passes", "pass grant": "Pass",
 		"token-key list": "TokenKeys", "realm list": "Realms", "status": "PersonStatus", "cue": "CueGiven",
 	}
 )
@@ -101,6 +105,7 @@ type workplace struct {
 	dir, server string
 	demo        *exec.Cmd
 	replace     *strings.Replacer
+	asked       int // people who asked to be let in
 }
 
 func newWorkplace(t *testing.T) *workplace {
@@ -155,6 +160,27 @@ func (w *workplace) makeWhatExamplesName() {
 	require.NoError(w, os.WriteFile(filepath.Join(w.dir, "night.ndjson"), []byte(night), 0o600))
 	w.replace = strings.NewReplacer("hook-abc", hook.ID, "key-abc", made.ID, "session-abc", link.Opened().Session, "redeliver 12", "redeliver "+delivery, "whsec_...", hook.Secret,
 		"https://app.example/presence", told.URL, "127.0.0.1:8420", freeAddress(w.T), "127.0.0.1:8421", freeAddress(w.T), "127.0.0.1:8500", freeAddress(w.T))
+}
+
+// asking lets somebody ask to be let into the handover, and puts their ask in the place of the
+// example's.
+func (w *workplace) asking(words []string) []string {
+	w.Helper()
+	w.asked++
+	token, _, code := w.run("token", "--user", fmt.Sprint("w-9", w.asked), "--room", "desk.handover")
+	require.Zero(w, code)
+	link, err := client.Dial(w.Context(), client.Options{Server: w.server, Token: strings.TrimSpace(token)})
+	require.NoError(w, err)
+	w.Cleanup(link.Close)
+	ask, err := link.JoinOrAsk(w.Context(), "desk.handover")
+	require.NoError(w, err)
+	words = slices.Clone(words)
+	for i, word := range words {
+		if word == "ask-2c9e" {
+			words[i] = ask.Ask
+		}
+	}
+	return words
 }
 
 func (w *workplace) stopDemo() {

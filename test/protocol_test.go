@@ -88,7 +88,7 @@ func TestTheDescriptionOfTheFramesIsAsyncAPI(t *testing.T) {
 	defer cancel()
 	out, err := exec.CommandContext(ctx, "node", "asyncapi.mjs", "../wire/asyncapi.yaml").CombinedOutput()
 	require.NoError(t, err, "%s", out)
-	require.Contains(t, string(out), "32 messages")
+	require.Contains(t, string(out), "43 messages")
 }
 
 // TestThePageOfTheProtocolKeepsItsSession reloads the page without the library: its session

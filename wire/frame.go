@@ -64,9 +64,9 @@ const (
 // RequestFields lists the JSON names of the fields of each type of request, besides type and
 // id. Other fields are ignored.
 var RequestFields = map[string][]string{
-	TypeJoin:     {"room", "detail", "without"},
+	TypeJoin:     {"room", "detail", "without", "limit"},
 	TypeLeave:    {"room"},
-	TypeWatch:    {"room", "detail", "people", "without"},
+	TypeWatch:    {"room", "detail", "people", "without", "limit"},
 	TypeUnwatch:  {"room", "people"},
 	TypeBeat:     {},
 	TypeActivity: {"idle_for"},
@@ -125,6 +125,8 @@ type Hello struct {
 	OneByOne bool `json:"one_by_one,omitempty"`
 	// Without lists what the rooms are followed without: doing.
 	Without []string `json:"without,omitempty"`
+	// Limit gives the first members by id of each room only; 0: all.
+	Limit int `json:"limit,omitempty"`
 	// Device is the kind of the session's device: desktop, phone, tablet or device.
 	Device     string  `json:"device,omitempty"`
 	Detail     string  `json:"detail,omitempty"` // of following the rooms: members (if empty), count, none
@@ -160,6 +162,7 @@ type Watch struct {
 	People []string `json:"people,omitempty"`
 	// Without lists what the room is followed without: doing.
 	Without []string `json:"without,omitempty"`
+	Limit   int      `json:"limit,omitempty"` // the first members by id only; 0: all
 }
 
 // Request is a frame of a client other than hello. The comments name the types that use a field.
@@ -192,7 +195,7 @@ type Request struct {
 
 	Rev   string `json:"rev,omitempty"`   // members: the revision; if empty, a recent one
 	After string `json:"after,omitempty"` // members: the last user of the previous page
-	Limit int    `json:"limit,omitempty"` // members: 200 if 0
+	Limit int    `json:"limit,omitempty"` // members: 200 if 0; join, watch: the first members by id only, all if 0
 
 	Name     string          `json:"name,omitempty"`     // cue
 	User     string          `json:"user,omitempty"`     // cue: the recipient; remove: the person

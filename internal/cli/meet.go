@@ -14,7 +14,7 @@ import (
 
 // meetingCommands are about people who ask to be let in, passes and invitations.
 func meetingCommands() []*cli.Command {
-	list := calling("list", "list who asks to be let in", "", "Example: tovik ask list --room desk.gate",
+	list := calling("list", "list who asks to be let in", "", "Example: tovik ask list --room desk.handover",
 		[]cli.Flag{&cli.StringFlag{Name: "room", Usage: "only those about this `ROOM`"}},
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			doc, err := a.Asks(ctx, c.String("room"))
@@ -42,7 +42,7 @@ func meetingCommands() []*cli.Command {
 		answer("refuse", "refuse somebody who asks", "is answered: they are refused", client.API.Refuse),
 	}}
 	invite := calling("invite", "invite somebody into a room on behalf of somebody else", "FROM TO ROOM",
-		"The one who is invited accepts or declines at one of their pages. It is refused at once if they are offline, engaged or busy.\n\nExample: tovik invite e-01 w-02 call.upstream", nil,
+		"The one who is invited accepts or declines at one of their pages. It is refused at once if they are offline, engaged or busy.\n\nExample: tovik invite e-01 w-17 call.upstream", nil,
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			i, err := a.Invite(ctx, wire.NewInvitation{From: c.Args().Get(0), To: c.Args().Get(1), Room: c.Args().Get(2)})
 			if err != nil {
@@ -68,7 +68,7 @@ func meetingCommands() []*cli.Command {
 			return listing(c, doc, doc.Invitations, func(w io.Writer) {
 				_, _ = fmt.Fprintln(w, "INVITATION\tFROM\tTO\tROOM\tEXPIRES")
 				for _, i := range doc.Invitations {
-					_, _ = fmt.Fprintf(w, "%s\t%s\t%s\t%s\tin %s\n", i.Invitation, named(i.From.Name, i.From.User), named(i.To.Name, i.To.User), i.Room, lasting(max(0, time.Until(i.Until.Time))))
+					_, _ = fmt.Fprintf(w, "%s\t%s\t%s\t%s\tin %s\n", i.Invitation, i.From.User, i.To.User, i.Room, lasting(max(0, time.Until(i.Until.Time))))
 				}
 			})
 		})
@@ -89,7 +89,7 @@ func passCommand() *cli.Command {
 				}
 			})
 		})
-	grant := calling("grant", "let a person into a room without asking", "ROOM USER", "Example: tovik pass grant desk.gate w-02 --for 2h",
+	grant := calling("grant", "let a person into a room without asking", "ROOM USER", "Example: tovik pass grant desk.handover w-17 --for 2h",
 		[]cli.Flag{&cli.DurationFlag{Name: "for", Usage: "for this `TIME`; by default as long as the room's policy says"}},
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			var wanted wire.PassWanted
@@ -104,7 +104,7 @@ func passCommand() *cli.Command {
 				_, _ = fmt.Fprintf(w, "%s lets %s in until %s.\n", pass.Room, c.Args().Get(1), day(&pass.Until))
 			})
 		})
-	revoke := calling("revoke", "end a pass; whoever is in the room stays", "ROOM USER", "Example: tovik pass revoke desk.gate w-02", nil,
+	revoke := calling("revoke", "end a pass; whoever is in the room stays", "ROOM USER", "Example: tovik pass revoke desk.handover w-17", nil,
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			if err := a.RevokePass(ctx, c.Args().Get(0), c.Args().Get(1)); err != nil {
 				return err

@@ -194,6 +194,68 @@ func TestReceiversOfAnyPaceEndWithTheServicesList(t *testing.T) {
 	}
 }
 
+// TestALimitGivesTheFirstMembersWholeAfterEachSeal follows the first members of a room in all ways
+// while people come, go, and say what they are doing.
+func TestALimitGivesTheFirstMembersWholeAfterEachSeal(t *testing.T) {
+	const room = presence.RoomName("desk.night")
+	for seed := range uint64(20) {
+		inService(t, func(t *testing.T, e *engine.Engine, hub *delivery.Hub) {
+			random := rand.New(rand.NewPCG(seed, 7))
+			two, bare, five := newReader(hub), newReader(hub), newReader(hub)
+			two.Follow(delivery.Watched, "desk.*", delivery.How{Detail: delivery.AtMembers, Limit: 2})
+			bare.Follow(delivery.Watched, presence.Pattern(room), delivery.How{Detail: delivery.AtMembers, Limit: 2, Sparse: true})
+			five.Follow(delivery.Watched, presence.Pattern(room), delivery.How{Detail: delivery.AtMembers, Limit: 2})
+			five.Follow(delivery.Joined, presence.Pattern(room), delivery.How{Detail: delivery.AtMembers, Limit: 5}) // the higher of both holds
+			live := map[string]presence.LinkID{}
+			for step := range 200 {
+				user := fmt.Sprint("w-", random.IntN(8))
+				switch link, there := live[user]; {
+				case !there:
+					live[user] = open(t, e, user, fmt.Sprint("s-", step), room)
+				case random.IntN(2) == 0:
+					_, err := e.Do(t.Context(), presence.Bye{From: link})
+					require.NoError(t, err)
+					delete(live, user)
+				default:
+					_, err := e.Do(t.Context(), presence.Doing{From: link, Room: room, Object: fmt.Sprintf(`{"page":%d}`, step)})
+					require.NoError(t, err)
+				}
+				time.Sleep(time.Duration(random.IntN(60)) * time.Millisecond)
+				[]*reader{two, bare, five}[random.IntN(3)].read(t)
+			}
+			time.Sleep(time.Second)
+			for _, r := range []*reader{two, bare, five} {
+				r.read(t)
+				require.NotContains(t, r.types, wire.TypeChanges)
+				require.NotContains(t, r.types, wire.TypeCount)
+			}
+			want := mustSnapshot(e, room)
+			for limit, r := range map[int]*reader{2: two, 5: five} {
+				first := want
+				first.Members = want.Members[:min(limit, len(want.Members))]
+				requireSame(t, first, r.replicas[string(room)])
+			}
+			requireSame(t, wire.Members{Members: withoutDoing(want.Members[:min(2, len(want.Members))])}, bare.replicas[string(room)])
+			before := len(bare.types)
+			for user, link := range live {
+				_, err := e.Do(t.Context(), presence.Doing{From: link, Room: room, Object: `{"page":"` + user + `"}`})
+				require.NoError(t, err)
+			}
+			time.Sleep(time.Second)
+			bare.read(t)
+			require.Len(t, bare.types, before, "what others are doing is nothing to it")
+		})
+	}
+}
+
+func withoutDoing(list []wire.Member) []wire.Member {
+	list = slices.Clone(list)
+	for i := range list {
+		list[i].Doing = nil
+	}
+	return list
+}
+
 func requireSame(t *testing.T, want wire.Members, got *client.Replica) {
 	t.Helper()
 	list, err := json.Marshal(got.Members())
@@ -471,7 +533,7 @@ func (c *crowd) person(user string, step int) {
 // follower makes a receiver come, go, follow something, or read.
 func (c *crowd) follower(first bool) {
 	room := crowded[c.script.IntN(len(crowded))]
-	how := delivery.How{Detail: []delivery.Detail{delivery.AtMembers, delivery.AtCount}[c.script.IntN(2)], Sparse: c.script.IntN(3) == 0}
+	how := delivery.How{Detail: []delivery.Detail{delivery.AtMembers, delivery.AtCount}[c.script.IntN(2)], Sparse: c.script.IntN(3) == 0, Limit: 2 * (c.script.IntN(4) / 3)}
 	n := c.script.IntN(14)
 	if first || n == 0 || len(c.readers) == 0 {
 		c.readers = append(c.readers, c.hub.NewReceiver(presence.Open, func() {}))

@@ -56,6 +56,19 @@ func bareFrame(s engine.Snapshot, revision engine.Revision) wire.SnapshotFrame {
 	return frame
 }
 
+// firstFrame is a snapshot with the first members by id, and the count of all. Next is the last of
+// them if there are more.
+func firstFrame(s engine.Snapshot, of part) wire.SnapshotFrame {
+	more := len(s.Members) > of.limit
+	s.Members = s.Members[:min(of.limit, len(s.Members))]
+	frame := snapshotFrame(s)
+	frame.Members.Members = members(s.Members, of.sparse)
+	if more {
+		frame.Next = string(s.Members[of.limit-1].User)
+	}
+	return frame
+}
+
 // members returns members in their wire form, with or without what they are doing.
 func members(list []presence.Member, bare bool) []wire.Member {
 	all := Members(list)

@@ -81,7 +81,7 @@ func (h *Hub) lock(name engine.Topic) *topic {
 		h.mu.Lock()
 		t := h.topics[name]
 		if t == nil {
-			t = &topic{Topic: name, policy: h.policy.For(name.Room)}
+			t = &topic{Topic: name, policy: h.policy.For(name.Room), asking: register{version: 1}} // nobody asks
 			h.topics[name] = t
 		}
 		h.mu.Unlock()
@@ -173,7 +173,7 @@ func (h *Hub) Take(b *engine.Batch) {
 		if s.fresh {
 			s.sealed = true
 		}
-		if s.fresh || (s.detail == AtMembers && !t.big) {
+		if s.fresh || (s.detail == AtMembers && !t.big) { // also with a limit
 			s.receiver.inbox.mark(s)
 		}
 	}

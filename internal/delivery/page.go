@@ -22,17 +22,28 @@ const (
 type pin struct {
 	engine.Snapshot
 	at    time.Time
-	given bool   // to somebody, who may page on
-	first *frame // with its first page; nil until somebody needs it
+	given bool // to somebody, who may page on
+	first firsts
 }
 
-func (p *pin) firstFrame() *frame {
-	if p.first == nil {
-		p.first = &frame{of: func() any {
-			return wire.SnapshotFrame{Type: wire.TypeSnapshot, Members: p.page(PageWanted{Limit: firstPage})}
-		}}
+// part says which of the members of a room a frame has: the first by id, with or without what they
+// are doing.
+type part struct {
+	limit  int
+	sparse bool
+}
+
+// firsts are the frames of the first members at one revision, as far as somebody needed them.
+type firsts map[part]*frame
+
+func (f *firsts) of(s engine.Snapshot, of part) *frame {
+	if (*f)[of] == nil {
+		if *f == nil {
+			*f = firsts{}
+		}
+		(*f)[of] = &frame{of: func() any { return firstFrame(s, of) }}
 	}
-	return p.first
+	return (*f)[of]
 }
 
 // pinning is how a topic gets its pins. In the open view a big room is pinned by a clock of its

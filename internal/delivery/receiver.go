@@ -46,6 +46,9 @@ type How struct {
 	Detail Detail
 	// Sparse leaves out what members are doing.
 	Sparse bool
+	// Limit gives the first members by id only, as many at most, whole after each seal. 0 gives
+	// all, change by change.
+	Limit int
 }
 
 // Cause says why rooms are followed.
@@ -70,6 +73,7 @@ type sub struct {
 	admits   bool            // it gets the open asks
 	detail   Detail          // None once it is dropped
 	sparse   bool            // without what members are doing
+	limit    int             // the first members only; 0: all
 	fresh    bool            // it needs the whole state
 	sealed   bool            // if fresh: everything from before it began is sealed
 	dirty    bool            // it is in the inbox, whose lock guards this
@@ -124,7 +128,7 @@ func (r *Receiver) Admit(patterns []presence.Pattern) {
 	r.admits = patterns
 	for _, s := range r.subs {
 		s.topic.mu.Lock()
-		if s.admits = r.mayAdmit(s.topic.Room); s.admits {
+		if s.admit(); s.admits {
 			r.inbox.mark(s)
 		}
 		s.topic.mu.Unlock()
@@ -133,6 +137,16 @@ func (r *Receiver) Admit(patterns []presence.Pattern) {
 
 func (r *Receiver) mayAdmit(room presence.RoomName) bool {
 	return r.find(Joined, presence.Pattern(room)) >= 0 && slices.ContainsFunc(r.admits, func(p presence.Pattern) bool { return p.Match(room) })
+}
+
+// admit decides whether the sub gets the open asks. Whoever begins to is told them in any case, also
+// that there are none: otherwise it could be seen whether others were there before.
+func (s *sub) admit() {
+	may := s.receiver.mayAdmit(s.topic.Room)
+	if may && !s.admits {
+		s.asked = 0
+	}
+	s.admits = may
 }
 
 // begin sends the present state of the rooms of a pattern.
@@ -220,7 +234,7 @@ func (s *sub) resume(revision engine.Revision) Resumption {
 		return Current
 	case revision.Run != newest.Run:
 		return OtherRun
-	case s.detail == AtMembers && !t.big && t.has(revision):
+	case s.whole() && t.has(revision):
 		s.has, s.fresh = revision, false
 		return Changes
 	}
@@ -240,7 +254,7 @@ func (r *Receiver) Unfollow(cause Cause, pattern presence.Pattern) bool {
 	for _, s := range slices.Clone(r.subs) {
 		if t := s.topic; pattern.Match(t.Room) {
 			t.mu.Lock()
-			s.admits = r.mayAdmit(t.Room)
+			s.admit()
 			if s.set(r.how(t.Room)); s.detail == None {
 				r.drop(s)
 			} else {
@@ -312,14 +326,17 @@ func (r *Receiver) Rewake(wake func()) {
 	wake()
 }
 
-// whole tells whether the room is followed member by member.
-func (s *sub) whole() bool { return s.detail == AtMembers && !s.topic.big }
+// whole tells whether the room is followed member by member, change by change.
+func (s *sub) whole() bool { return s.detail == AtMembers && !s.topic.big && s.limit == 0 }
 
 // ready tells whether the topic has what the sub lacks, and decides whether that is the whole
 // room. A newcomer gets the first state that is sealed with everything that had happened before,
 // whatever others have asked for.
 func (s *sub) ready() bool {
 	t := s.topic
+	if s.limit > 0 && s.detail == AtMembers && !t.big && !s.fresh && s.lacksMembers() {
+		s.fresh, s.sealed = true, true
+	}
 	if s.whole() && !s.fresh && s.has != t.newest {
 		s.fresh = !t.has(s.has) || t.lag(s.has) > t.count.People+farBehind
 		s.sealed = true
@@ -336,17 +353,29 @@ func (s *sub) ready() bool {
 }
 
 func (s *sub) snapshot() *frame {
+	if s.limit > 0 {
+		return s.topic.firstOf(part{s.limit, s.sparse})
+	}
 	if s.sparse {
 		return s.topic.sparse
 	}
 	return s.topic.snapshot
 }
 
+// lacksMembers tells whether the members have changed since, as far as the sub follows that.
+func (s *sub) lacksMembers() bool {
+	t := s.topic
+	if s.sparse {
+		return s.has.Run != t.newest.Run || s.has.Number < t.bare.Number
+	}
+	return s.has != t.newest
+}
+
 func (s *sub) set(how How) {
-	if how.Sparse != s.sparse {
+	if how.Sparse != s.sparse || how.Limit != s.limit {
 		s.fresh = true
 	}
-	s.detail, s.sparse = how.Detail, how.Sparse
+	s.detail, s.sparse, s.limit = how.Detail, how.Sparse, how.Limit
 }
 
 // farBehind is how many more changes than members a sub may lack before it gets a snapshot
@@ -363,7 +392,7 @@ func (s *sub) next(to *gathering) {
 	if s.whole() {
 		t.since(s.has, s.sparse, func(prev engine.Revision, f *frame) { to.add(sent{sub: s, has: prev}, f) })
 		s.has = t.newest
-	} else if s.counted != t.published.version {
+	} else if s.counted != t.published.version && (s.detail == AtCount || t.big) {
 		if s.has != t.published.revision {
 			to.add(sent{sub: s, has: s.has}, t.publishedCount())
 		}
@@ -384,6 +413,14 @@ func (s *sub) nextAsks(to *gathering) {
 	}
 }
 
+// firstPage says what the sub gets of a big room at once.
+func (s *sub) firstPage() part {
+	if s.limit > 0 {
+		return part{min(s.limit, firstPage), s.sparse}
+	}
+	return part{firstPage, s.sparse}
+}
+
 // begin appends the present state.
 func (s *sub) begin(to *gathering) {
 	t := s.topic
@@ -400,7 +437,7 @@ func (s *sub) begin(to *gathering) {
 	case t.big:
 		p := t.pinned()
 		p.given = true
-		to.add(note, p.firstFrame())
+		to.add(note, p.first.of(p.Snapshot, s.firstPage()))
 		if p.Revision != t.newest {
 			to.add(note, t.newestCount())
 		}
@@ -443,6 +480,7 @@ func (s *sub) catchUp() {
 		t.pin(snapshot)
 	default:
 		bare := t.bare
+		t.keep(snapshot)
 		t.snapshot = &frame{of: func() any { return snapshotFrame(snapshot) }}
 		t.sparse = &frame{of: func() any { return bareFrame(snapshot, bare) }}
 	}
@@ -473,7 +511,7 @@ func (r *Receiver) attach(t *topic) *sub {
 		}
 	}
 	s.set(how)
-	s.admits = r.mayAdmit(t.Room)
+	s.admit()
 	r.hub.catchUpCount(t)
 	return s
 }
@@ -521,6 +559,12 @@ func (r *Receiver) how(room presence.RoomName) How {
 			most = f.How
 		case f.Detail == most.Detail:
 			most.Sparse = most.Sparse && f.Sparse
+			if most.Limit > 0 {
+				most.Limit = max(most.Limit, f.Limit)
+			}
+			if f.Limit == 0 {
+				most.Limit = 0
+			}
 		}
 	}
 	return most

@@ -32,8 +32,10 @@ type topic struct {
 	gone   bool            // the hub has forgotten it
 	big    bool            // too many people to be told one by one
 
-	snapshot *frame // at the newest revision; nil when none has been made
-	sparse   *frame // the same without what members are doing
+	snapshot *frame           // at the newest revision; nil when none has been made
+	sparse   *frame           // the same without what members are doing
+	whole    *engine.Snapshot // the same, as long as somebody follows the first members only
+	first    firsts
 	countNow *frame // the same of the count
 	pins     []*pin // whole states of a big room, the newest last
 	pinning  pinning
@@ -88,7 +90,7 @@ func (t *topic) add(b *engine.Batch, now time.Time) {
 		t.ring, t.pins, t.bare = nil, nil, engine.Revision{Run: b.Revision.Run} // another run
 	}
 	t.newest, t.count, t.exists, t.came = b.Revision, b.Count, !b.Ended, now
-	t.snapshot, t.sparse, t.countNow = nil, nil, nil
+	t.snapshot, t.sparse, t.countNow, t.whole, t.first = nil, nil, nil, nil, nil
 	t.forget(now)
 	if len(t.ring) == ringSize {
 		copy(t.ring, t.ring[1:])
@@ -221,6 +223,29 @@ func (t *topic) typingNow() *frame {
 		t.typing.frame = &frame{of: func() any { return typingFrame(t.Room, typists) }}
 	}
 	return t.typing.frame
+}
+
+// keep keeps the members at the newest revision, if somebody follows the first of them only.
+func (t *topic) keep(s engine.Snapshot) {
+	for _, sub := range t.subs {
+		if sub.limit > 0 {
+			t.whole = &s
+			return
+		}
+	}
+}
+
+// firstOf returns the frame of a part of the members, at the newest revision; nil if they are not
+// known.
+func (t *topic) firstOf(of part) *frame {
+	if t.whole == nil {
+		return nil
+	}
+	whole := *t.whole
+	if of.sparse {
+		whole.Revision = t.bare
+	}
+	return t.first.of(whole, of)
 }
 
 func (t *topic) asksNow() *frame {

@@ -280,8 +280,10 @@ func TestOnlyAMemberWhoMayAdmitKnowsOfAnAsk(t *testing.T) {
 	st := tellOfMeetings(t)
 	st.keeper("hanne", "inside").opens("tobin", "tobin").opens("mara", "stranger")
 	st.opensAs("ilse", "outside", presence.Hello{Admits: []presence.Pattern{"desk.*"}}, weir)
+	st.opens("wido", "member").must(presence.GrantPass{User: "wido", Room: desk, Until: millis(minute)})
+	require.Empty(t, st.joins("member", desk).Asked, "a member with a pass")
 	ask := st.asksFor("tobin")
-	for _, name := range []string{"outside", "stranger", "tobin"} {
+	for _, name := range []string{"outside", "stranger", "member", "tobin"} {
 		require.Equal(t, st.answers(name, "ask-of-nobody", true).(*presence.Refusal).Allowed, st.answers(name, ask, true).(*presence.Refusal).Allowed, name)
 	}
 	st.must(presence.Hide{User: "hanne", Hidden: true})

@@ -52,10 +52,11 @@ func (s *Realms) Greet(ctx context.Context, h wire.Hello, caller Caller) (*Greet
 	if err := withinLimits(len(c.wish.watches), len(c.wish.people)); err != nil {
 		return nil, err
 	}
-	if c.how.Detail, err = detailOf(h.Detail, true); err != nil {
+	detail, err := detailOf(h.Detail, true)
+	if err != nil {
 		return nil, err
 	}
-	if c.how.Sparse, err = sparse(h.Without); err != nil {
+	if c.how, err = howOf(detail, h.Without, h.Limit); err != nil {
 		return nil, err
 	}
 	if c.revs, err = revisions(h.Revs); err != nil {
@@ -337,15 +338,18 @@ func detailOf(text string, none bool) (delivery.Detail, error) {
 	return delivery.None, problem.BadField("detail", text, "unknown detail", allowed)
 }
 
-// sparse reads what a room is followed without.
-func sparse(without []string) (doing bool, err error) {
+// howOf reads what a room is followed without, and how many of its first members are wanted.
+func howOf(detail delivery.Detail, without []string, limit int) (how delivery.How, err error) {
+	how = delivery.How{Detail: detail, Sparse: len(without) > 0, Limit: limit}
 	for _, what := range without {
 		if what != wire.TypeDoing {
-			return false, problem.BadField("without", what, "a room cannot be followed without this", wire.TypeDoing)
+			return how, problem.BadField("without", what, "a room cannot be followed without this", wire.TypeDoing)
 		}
-		doing = true
 	}
-	return doing, nil
+	if limit < 0 || limit > maxPage {
+		return how, badLimit(limit)
+	}
+	return how, nil
 }
 
 func timings(p *presence.Policy) wire.Timings {

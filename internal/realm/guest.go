@@ -240,11 +240,11 @@ func (g *Guest) wishOf(ctx context.Context, a wire.Watch) (w wish, err error) {
 	if err := g.admittedToWatch(ctx, pattern); err != nil {
 		return w, err
 	}
-	sparse, err := sparse(a.Without)
+	how, err := howOf(detail, a.Without, a.Limit)
 	if err != nil {
 		return w, err
 	}
-	w.watches = []watch{{pattern, delivery.How{Detail: detail, Sparse: sparse}}}
+	w.watches = []watch{{pattern, how}}
 	return w, nil
 }
 

@@ -120,7 +120,7 @@ func (t *Conversation) accept(ctx context.Context, by By, r wire.Request) (Done,
 	if err := needSession(by); err != nil {
 		return Done{}, err
 	}
-	how, err := howOf(r)
+	how, err := joinedHow(r)
 	if err != nil {
 		return Done{}, err
 	}

@@ -139,7 +139,7 @@ func (t *Conversation) join(ctx context.Context, by By, r wire.Request) (Done, e
 	if err != nil {
 		return Done{}, err
 	}
-	how, err := howOf(r)
+	how, err := joinedHow(r)
 	if err != nil {
 		return Done{}, err
 	}
@@ -157,12 +157,17 @@ func (t *Conversation) join(ctx context.Context, by By, r wire.Request) (Done, e
 	return Done{After: func() { t.followJoined(by.Link, room, how) }}, nil
 }
 
-// howOf reads in what detail a room is followed that the session is in.
-func howOf(r wire.Request) (how delivery.How, err error) {
-	if how.Detail, err = detailOf(r.Detail, true); err == nil {
-		how.Sparse, err = sparse(r.Without)
+// joinedHow reads how a room is followed that the session is in.
+func joinedHow(r wire.Request) (delivery.How, error) {
+	detail, err := detailOf(r.Detail, true)
+	if err != nil {
+		return delivery.How{}, err
 	}
-	return how, err
+	return howOf(detail, r.Without, r.Limit)
+}
+
+func badLimit(limit int) error {
+	return problem.BadField("limit", fmt.Sprint(limit), "the limit of members cannot be this", fmt.Sprintf("a whole number from 1 to %d", maxPage))
 }
 
 // admitted asks the application whether the person may be in a room. If not, and they are in
@@ -208,7 +213,7 @@ func (t *Conversation) leave(by By, r wire.Request) (Done, error) {
 }
 
 func (t *Conversation) watch(ctx context.Context, by By, r wire.Request) (Done, error) {
-	wish, err := t.Guest().wishOf(ctx, wire.Watch{Room: r.Room, Detail: r.Detail, People: r.People, Without: r.Without})
+	wish, err := t.Guest().wishOf(ctx, wire.Watch{Room: r.Room, Detail: r.Detail, People: r.People, Without: r.Without, Limit: r.Limit})
 	if err != nil {
 		return Done{}, err
 	}
@@ -271,7 +276,7 @@ func (t *Conversation) members(ctx context.Context, by By, r wire.Request) (Done
 		r.Limit = pageSize
 	}
 	if r.Limit < 1 || r.Limit > maxPage {
-		return Done{}, problem.BadField("limit", fmt.Sprint(r.Limit), "the limit of a page cannot be this", fmt.Sprintf("a whole number from 1 to %d", maxPage))
+		return Done{}, badLimit(r.Limit)
 	}
 	if err := t.hears(by); err != nil {
 		return Done{}, err
