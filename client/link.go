@@ -51,6 +51,8 @@ type Options struct {
 	// Without lists what Rooms are followed without: wire.TypeDoing leaves out what members are
 	// doing.
 	Without []string
+	// Limit gives the first members of each of Rooms only, by id, whole after each change; 0: all.
+	Limit int
 
 	// OnEvent is called for every room that is followed: first with its state, then with each
 	// change. It is called in order, from one goroutine; while it runs, nothing else is read
@@ -151,7 +153,7 @@ func (l *Link) hello(ctx context.Context, o Options) error {
 	}
 	hello := wire.Hello{Type: wire.TypeHello, Version: wire.Version, Token: o.Token, Key: o.Key,
 		Nonce: o.Nonce, Resume: o.Resume, Rooms: o.Rooms, Detail: o.Detail, Watch: o.Watch, WatchOnly: o.WatchOnly, OneByOne: !o.AllOrNothing,
-		Device: o.Device, Without: o.Without}
+		Device: o.Device, Without: o.Without, Limit: o.Limit}
 	for room, replica := range l.replicas {
 		if hello.Revs == nil {
 			hello.Revs = map[string]string{}
@@ -273,9 +275,10 @@ func (l *Link) Watch(ctx context.Context, room, detail string) error {
 	return l.request(ctx, wire.Request{Type: wire.TypeWatch, Room: room, Detail: detail})
 }
 
-// WatchWithout is Watch, but leaves something out: wire.TypeDoing for what members are doing.
-func (l *Link) WatchWithout(ctx context.Context, room, detail string, without ...string) error {
-	return l.request(ctx, wire.Request{Type: wire.TypeWatch, Room: room, Detail: detail, Without: without})
+// WatchWith is Watch with all that a watch can say: what it leaves out, and how many members it is
+// for. Its People are ignored.
+func (l *Link) WatchWith(ctx context.Context, w wire.Watch) error {
+	return l.request(ctx, wire.Request{Type: wire.TypeWatch, Room: w.Room, Detail: w.Detail, Without: w.Without, Limit: w.Limit})
 }
 
 // Request sends a request for which there is no method, and waits for its answer.

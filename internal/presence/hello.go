@@ -159,15 +159,15 @@ func (c *Core) welcome(now reading, in Hello, s *session, why NotResumed, out *E
 	} else {
 		reply.Refused = c.link(now, s, in, reply.Resumed, out)
 	}
+	if in.Report != nil && c.unended(s) { // before older sessions end: what they do and this one goes on doing is not interrupted
+		c.report(now, s, *in.Report, out)
+	}
 	if !reply.Resumed && c.policy.SecondSession != AllowSecond {
 		for _, older := range slices.Clone(p.sessions) {
 			if older != s {
 				c.endByForce(now, older, ReasonReplaced, out)
 			}
 		}
-	}
-	if in.Report != nil && c.unended(s) {
-		c.report(now, s, *in.Report, out)
 	}
 	reply.Link, reply.Rooms, reply.Hidden = s.linkID(), s.rooms(), p.hidden
 	reply.Asked, reply.Invitations = c.askedBy(now, s, ""), p.invitations(now)

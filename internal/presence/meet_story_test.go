@@ -130,6 +130,13 @@ func TestChangesOfDoingAreMergedIntoOnePerInterval(t *testing.T) {
 	st.at(1 * s).nobodySaw("anything else")
 }
 
+func TestASessionThatReplacesAnotherIsSeenDoingSomethingAtOnce(t *testing.T) {
+	st := tellUnder(t, func(p *presence.Policy) { p.SecondSession = presence.ReplaceFirst })
+	st.opens("ilse", "tab").doesNow("tab", `{"page":3}`).at(1 * s)
+	report := presence.Report{Doing: map[presence.RoomName]string{weir: `{"page":4}`}}
+	st.opensAs("ilse", "meter", presence.Hello{Leased: true, Report: &report}, weir).isDoing("ilse", `{"page":4}`)
+}
+
 func TestDoingSurvivesAReloadAndARestartButNotALeave(t *testing.T) {
 	st := tell(t)
 	st.opens("ilse", "tab").doesNow("tab", `{"gauge":"mill"}`)

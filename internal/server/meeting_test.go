@@ -225,7 +225,7 @@ func TestDoingIsNumberedAndLeftOutForThoseWhoDoNotFollowIt(t *testing.T) {
 	whole := meet(t, s, "hanne", wire.Grants{Rooms: everywhere()})
 	sparse := meet(t, s, "mara", wire.Grants{Rooms: everywhere()})
 	require.NoError(t, whole.Watch(t.Context(), weir, ""))
-	require.NoError(t, sparse.WatchWithout(t.Context(), weir, "", wire.TypeDoing))
+	require.NoError(t, sparse.WatchWith(t.Context(), wire.Watch{Room: weir, Without: []string{wire.TypeDoing}}))
 	for x := range 50 {
 		require.NoError(t, ilse.Doing(t.Context(), weir, map[string]int{"x": x}))
 		if x%10 == 0 {
@@ -390,7 +390,9 @@ func TestHostileMeetings(t *testing.T) {
 		"do a text":                               {tobin.Doing(ctx, weir, "x"), "bad-field"},
 		"watch what one asks to be let into":      {tobin.Watch(ctx, gate, ""), "must-ask"},
 		"a label that the policy does not have":   {tobin.request(wire.Request{Type: wire.TypeStatus, Status: "busy", Label: "at the pumps"}), "bad-status"},
-		"without what cannot be left out":         {tobin.WatchWithout(ctx, weir, "", "members"), "bad-field"},
+		"without what cannot be left out":         {tobin.WatchWith(ctx, wire.Watch{Room: weir, Without: []string{"members"}}), "bad-field"},
+		"more first members than there can be":    {tobin.WatchWith(ctx, wire.Watch{Room: weir, Limit: 1001}), "bad-field"},
+		"fewer first members than none":           {tobin.WatchWith(ctx, wire.Watch{Room: weir, Limit: -1}), "bad-field"},
 		"be let in by an operator's watching":     {all2(meetAs(t, client.Options{Server: s.URL(), Key: key}), gate), "watch-only"},
 		"be where one may not be, to learn of it": {basins.Join(ctx, gate), "not-granted"},
 	} {

@@ -23,6 +23,8 @@ export interface components {
         readonly shownStatus: "online" | "away" | "busy";
         /** @description What rooms are followed without. */
         readonly without: readonly "doing"[];
+        /** @description Of following rooms: the first members by id only, whole after each change, with the count of all. */
+        readonly limit: number;
         /** @enum {unknown} */
         readonly device: "desktop" | "phone" | "tablet" | "device";
         readonly object: {
@@ -49,12 +51,14 @@ export interface components {
             /** @enum {unknown} */
             readonly detail?: "members" | "count" | "none";
             readonly without?: components["schemas"]["without"];
+            readonly limit?: components["schemas"]["limit"];
             readonly device?: components["schemas"]["device"];
             readonly watch?: readonly {
                 readonly room?: components["schemas"]["pattern"];
                 readonly detail?: components["schemas"]["detail"];
                 readonly people?: components["schemas"]["users"];
                 readonly without?: components["schemas"]["without"];
+                readonly limit?: components["schemas"]["limit"];
             }[];
             readonly page_hidden?: boolean;
             readonly idle_for?: components["schemas"]["milliseconds"];
@@ -71,6 +75,7 @@ export interface components {
             /** @enum {unknown} */
             readonly detail?: "members" | "count" | "none";
             readonly without?: components["schemas"]["without"];
+            readonly limit?: components["schemas"]["limit"];
         };
         readonly leave: {
             /** @constant */
@@ -86,6 +91,7 @@ export interface components {
             readonly detail?: components["schemas"]["detail"];
             readonly people?: components["schemas"]["users"];
             readonly without?: components["schemas"]["without"];
+            readonly limit?: components["schemas"]["limit"];
         } & (unknown | unknown);
         readonly unwatch: {
             /** @constant */

@@ -25,6 +25,7 @@ export type {
   Device,
   Doing,
   Drop,
+  Following,
   Invitation,
   InvitationEnd,
   Invitations,

@@ -9,6 +9,7 @@ import type {
   Device,
   Doing,
   Drop,
+  Following,
   Frame,
   InvitationEnd,
   Opened,
@@ -18,7 +19,6 @@ import type {
   Problem,
   RoomFrame,
   Watch,
-  Without,
 } from "./wire";
 
 const version = 1;
@@ -82,8 +82,8 @@ export interface LinkOptions {
   readonly rooms?: readonly string[];
   /** The kind of this device, which other members see. */
   readonly device?: Device;
-  /** What the rooms are followed without: `["doing"]` leaves out what members are doing. */
-  readonly without?: readonly Without[];
+  /** What of the rooms is followed; everything unless it says otherwise. */
+  readonly following?: Following;
   /** A link of a person without a session, who is not shown anywhere. */
   readonly watchOnly?: boolean;
   /** The longest pause between two attempts to connect, in milliseconds; default 10,000. */
@@ -243,8 +243,7 @@ export class Link {
     if (!this.#rooms.includes(room)) this.#rooms.push(room);
     this.#undrop((d) => d.room === room && !d.watch);
     this.#meeting(without(this.#snapshot.meeting, room));
-    const { without: less } = this.#options;
-    const joined = this.#ask({ type: "join", room, without: less }).then(({ ask }) => {
+    const joined = this.#ask({ type: "join", room, ...this.#options.following }).then(({ ask }) => {
       if (ask) this.#meeting(asking(this.#snapshot.meeting, ask));
     });
     return this.#noting({ room }, joined);
@@ -259,9 +258,9 @@ export class Link {
     return this.#tell({ type: "leave", room });
   }
 
-  /** Follows the rooms of a name or pattern without being in them. `["doing"]` leaves out what members are doing. */
-  watch(room: string, detail: Detail, less?: readonly Without[]): Promise<void> {
-    const watch = { room, detail, ...(less ? { without: less } : {}) };
+  /** Follows the rooms of a name or pattern without being in them. */
+  watch(room: string, detail: Detail, following: Following = {}): Promise<void> {
+    const watch = { ...following, room, detail };
     this.#watches = [...this.#watches.filter((w) => w.room !== room), watch];
     this.#undrop((d) => d.room === room && d.watch === true);
     return this.#noting({ room, watch: true }, this.#tell({ type: "watch", ...watch }));
@@ -398,7 +397,7 @@ export class Link {
     for (const { room, watch } of this.#snapshot.dropped) {
       if (room && !watch && this.#rooms.includes(room)) quietly(this.join(room));
       const watched = this.#watches.find((w) => w.room === room);
-      if (room && watch && watched) quietly(this.watch(room, watched.detail));
+      if (room && watch && watched) quietly(this.watch(room, watched.detail, watched));
     }
   }
 
@@ -509,8 +508,8 @@ export class Link {
     const follow = { watch: [...this.#watches, ...people], revs };
     const page = this.#options.page?.();
     this.#toldPageHidden = page?.page_hidden;
-    const { device, without: less } = this.#options;
-    const own = { resume: memory?.load(), ...page, rooms: this.#rooms, device, without: less };
+    const { device, following } = this.#options;
+    const own = { resume: memory?.load(), ...page, rooms: this.#rooms, device, ...following };
     const takesPart = token && !this.#options.watchOnly;
     const watch_only = this.#options.watchOnly;
     socket.send(JSON.stringify({ ...hello, watch_only, ...(takesPart ? own : {}), ...follow }));

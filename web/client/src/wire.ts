@@ -27,11 +27,17 @@ export type Reason = Departed["reason"];
 export type Detail = Frames["detail"];
 
 /** A room or pattern to follow without being in it. */
-export interface Watch {
+export interface Watch extends Following {
   readonly room: string;
   readonly detail: Detail;
-  /** What the room is followed without. */
+}
+
+/** What of a room is followed. */
+export interface Following {
+  /** What the room is followed without: `["doing"]` leaves out what members are doing. */
   readonly without?: readonly Without[];
+  /** The first members only, by id, whole after each change; the count is of all. */
+  readonly limit?: number;
 }
 
 /** What a room can be followed without: what its members are doing. */

@@ -291,6 +291,8 @@ export interface components {
             /** @description milliseconds since the last activity */
             readonly idle_for?: number;
             readonly key?: string;
+            /** @description Limit gives the first members by id of each room only; 0: all. */
+            readonly limit?: number;
             /** @description NoInput says that the session has no human input. The token must grant it. */
             readonly no_input?: boolean;
             readonly nonce?: string;
@@ -1000,6 +1002,8 @@ export interface components {
         readonly Watch: {
             /** @description members when empty */
             readonly detail?: string;
+            /** @description the first members by id only; 0: all */
+            readonly limit?: number;
             readonly people?: readonly string[];
             readonly room?: string;
             /** @description Without lists what the room is followed without: doing. */
