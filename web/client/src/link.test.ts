@@ -530,6 +530,34 @@ describe("a link", () => {
     expect(stage.sockets).toHaveLength(2);
   });
 
+  test("follows the first members, and without what they do, also after a reconnect and a refusal", async () => {
+    const stage = new Stage();
+    const link = stage.open({ token: async () => "t", rooms: ["desk.night"], following: { limit: 3 } });
+    stage.socket.onopen?.();
+    await settled();
+    expect(stage.socket.sent.at(-1)).toMatchObject({ rooms: ["desk.night"], limit: 3 });
+    stage.answer({});
+    void link.join("basin.fen-end");
+    expect(stage.socket.sent.at(-1)).toMatchObject({ type: "join", limit: 3 });
+    const following = { without: ["doing"], limit: 5 } as const;
+    void link.watch("sluice.*", "members", following).catch(() => {});
+    const watch = { room: "sluice.*", detail: "members", ...following };
+    expect(stage.socket.sent.at(-1)).toMatchObject({ type: "watch", ...watch });
+    const refused = { code: "not-granted", detail: "Not granted" };
+    stage.socket.says({ type: "error", re: stage.socket.sent.at(-1)?.id, ...refused });
+    await settled();
+    void link.renew("t2");
+    await settled();
+    stage.socket.says({ type: "answer", re: stage.socket.sent.at(-1)?.id });
+    await settled();
+    expect(stage.socket.sent.at(-1)).toMatchObject({ type: "watch", ...watch });
+    link.drop(100);
+    stage.pass(100);
+    stage.socket.onopen?.();
+    await settled();
+    expect(stage.socket.sent.at(-1)).toMatchObject({ type: "hello", limit: 3, watch: [watch] });
+  });
+
   test("lets go of rooms that a pattern caught when they empty, or a reconnect may have missed it", () => {
     const stage = new Stage();
     const link = stage.open({ key: "k", watch: [{ room: "**", detail: "count" }] });
