@@ -37,11 +37,11 @@ func brisk(second presence.SecondSession) presence.Policy {
 	p := presence.DefaultPolicy()
 	p.GraceClosing, p.GraceLost, p.GraceBackground, p.TypingExpires = 1*unit, 3*unit, 6*unit, 2*unit
 	p.BeatEvery, p.Probe, p.Lease, p.IdleAfter, p.ExpiryWarning = 4*unit, 1*unit, 9*unit, 12*unit, 2*unit
+	p.DoingEvery = 1 * unit // like the others a whole number of the core's ticks
 	small := p.RoomPolicy
 	small.Capacity, small.GraceLost, small.TypingExpires = 2, 5*unit, 1*unit
 	p.Rooms = []presence.PatternPolicy{{Pattern: "basin.*", RoomPolicy: small}}
 	p.RoomsPerSession, p.SessionsPerPerson, p.SecondSession = 2, 4, second
-	p.DoingEvery = 1 * unit
 	p.Labels = map[presence.Status][]string{presence.Busy: {"on the radio"}, presence.Online: {"on the radio"}}
 	return p
 }
@@ -50,9 +50,6 @@ func brisk(second presence.SecondSession) presence.Policy {
 func meeting(second presence.SecondSession) presence.Policy {
 	p := brisk(second)
 	p.DoingEvery, p.InvitationWaits, p.InvitationsMax = 2*unit, 4*unit, 2
-	for i := range p.Rooms {
-		p.Rooms[i].DoingEvery = 1 * unit
-	}
 	desk, fen := p.RoomPolicy, p.Rooms[0].RoomPolicy
 	desk.Entry, desk.AskWaits, desk.AskPass, desk.AskAgain, desk.Engages = presence.EntryAsk, 5*unit, 20*unit, 3*unit, true
 	desk.Capacity = 2

@@ -521,6 +521,9 @@ func TestOpenAsksAndInvitationsSurviveARestart(t *testing.T) {
 	ask := st.asksFor("tobin")
 	invitation, err := st.invites("ilse", "hanne", call)
 	require.NoError(t, err)
+	st.opensAs("corin", "corin", presence.Hello{Profile: presence.Profile{Name: "Corin"}})
+	st.must(presence.InviteFor{User: "corin", To: "tobin", Room: call, New: "of-the-back-end"})
+	st.does("corin", bye)
 	saved := st.at(20 * s).core.Save(instant(20 * s))
 	st.core = presence.NewCore(*st.core.Policy())
 	var out presence.Effects
@@ -528,6 +531,7 @@ func TestOpenAsksAndInvitationsSurviveARestart(t *testing.T) {
 	require.Equal(t, ask, st.core.Asks(instant(25*s), desk)[0].Ask)
 	require.Equal(t, millis(65*s), st.core.Asks(instant(25*s), desk)[0].Until, "what was left of its minute")
 	require.Equal(t, invitation, st.core.Invitations(instant(25*s), "hanne").Received[0].Invitation)
+	require.Equal(t, "Corin", st.core.Invitations(instant(25*s), "tobin").Received[0].FromProfile.Name, "who is not here any more")
 	st.now = 25 * s
 	st.at(35*s + soon)
 	require.Contains(t, st.outcomes(), "ilse to hanne gone, told to ", "whose session did not return")

@@ -224,6 +224,9 @@ func (c *Core) Restore(at Instant, saved Saved, out *Effects) error {
 	for _, p := range saved.People {
 		c.restoreMeetings(now, p, out)
 	}
+	for _, p := range saved.People { // only now is it known who has invited whom
+		c.forget(c.known(p.User))
+	}
 	return nil
 }
 
@@ -328,7 +331,7 @@ func (c *Core) restoreSession(now reading, mark int64, p *person, saved SavedSes
 }
 
 // restoreMeetings restores the passes, asks and received invitations of a person, once all people
-// and their sessions are there, and forgets the person if there is nothing to know.
+// and their sessions are there.
 func (c *Core) restoreMeetings(now reading, saved SavedPerson, out *Effects) {
 	p := c.known(saved.User)
 	for _, is := range saved.Standings {
@@ -348,15 +351,12 @@ func (c *Core) restoreMeetings(now reading, saved SavedPerson, out *Effects) {
 		}
 	}
 	for _, is := range saved.Invitations {
-		i := &invitation{id: is.ID, room: is.Room, from: c.known(is.From), to: p, opened: is.Opened}
-		i.until, i.ends = now.in(time.Duration(is.Left) * time.Millisecond)
-		if is.Session != "" {
-			if i.session = c.sessions[is.Session]; i.session == nil { // it has ended
-				c.forget(i.from)
-				continue
-			}
+		session := c.sessions[is.Session]
+		if is.Session != "" && session == nil { // it has ended
+			continue
 		}
+		i := &invitation{id: is.ID, room: is.Room, from: c.known(is.From), session: session, to: p, opened: is.Opened}
+		i.until, i.ends = now.in(time.Duration(is.Left) * time.Millisecond)
 		c.holdInvitation(i)
 	}
-	c.forget(p)
 }

@@ -209,6 +209,7 @@ func TestFramesAreAsAsyncAPIDescribesThem(t *testing.T) {
 	b.say(`{"type":"status","id":20}`).until("answer") // free to be invited
 	m := d.talk(s)
 	m.say(`{"type":"hello","version":1,"token":%q,"rooms":["sluice.gate","desk.handover"],"device":"phone","without":["doing"]}`, everything("mara")).until("answer")
+	require.Empty(t, m.until("asks")["asks"], "nobody asks yet")
 	n := d.talk(s)
 	plain, err := client.Token{User: "joss", Grants: wire.Grants{Rooms: []string{"**"}}}.Sign(secret)
 	require.NoError(t, err)
