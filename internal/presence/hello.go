@@ -298,6 +298,16 @@ func (c *Core) wakeAtHello(now reading, s *session, in Hello, resumed bool) {
 	}
 }
 
+// mayMoveTo decides about one room of a hello. If the hello wants all of them or none, mayEnterAll
+// has done that, and what is left is whether the session must ask.
+func (c *Core) mayMoveTo(now reading, s *session, in Hello, room RoomName) (asks bool, err error) {
+	if in.OneByOne {
+		return c.mayJoin(now, s, in.Issued, in.Admits, room)
+	}
+	asks, _ = c.mayEnter(now, s.person, in.Issued, in.Admits, room)
+	return asks, nil
+}
+
 // moveTo puts the session into exactly the rooms of a hello; with OneByOne, only into those that
 // it may enter.
 func (c *Core) moveTo(now reading, s *session, in Hello, out *Effects) (refused []RefusedRoom) {
@@ -308,12 +318,10 @@ func (c *Core) moveTo(now reading, s *session, in Hello, out *Effects) (refused 
 	}
 	c.withdrawAsks(now, s, Withdrawn, out, func(room RoomName) bool { return !slices.Contains(in.Rooms, room) })
 	for _, room := range in.Rooms {
-		asks, err := c.mayEnter(now, s.person, in.Issued, in.Admits, room)
-		if in.OneByOne {
-			if asks, err = c.mayJoin(now, s, in.Issued, in.Admits, room); err != nil {
-				refused = append(refused, RefusedRoom{room, err.(*Refusal)})
-				continue
-			}
+		asks, err := c.mayMoveTo(now, s, in, room)
+		if err != nil {
+			refused = append(refused, RefusedRoom{room, err.(*Refusal)})
+			continue
 		}
 		if asks {
 			c.openAsk(now, s, room, in.NewAsk, out)
