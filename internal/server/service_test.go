@@ -102,10 +102,12 @@ type onlooker struct {
 	more   chan struct{}
 }
 
-func watch(t *testing.T, s *server.Server) *onlooker {
+func watch(t *testing.T, s *server.Server) *onlooker { t.Helper(); return watchRoom(t, s, weir) }
+
+func watchRoom(t *testing.T, s *server.Server, room string) *onlooker {
 	t.Helper()
 	o := &onlooker{more: make(chan struct{}, 1000)}
-	dial(t, client.Options{Server: s.URL(), Key: key, Watch: []wire.Watch{{Room: weir}}, OnEvent: func(e client.Event) {
+	dial(t, client.Options{Server: s.URL(), Key: key, Watch: []wire.Watch{{Room: room}}, OnEvent: func(e client.Event) {
 		o.mu.Lock()
 		defer o.mu.Unlock()
 		o.events = append(o.events, e)

@@ -30,6 +30,7 @@ import (
 
 	"tovik.example/tovik/client"
 	"tovik.example/tovik/internal/gateway"
+	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/server"
 	"tovik.example/tovik/wire"
 )
@@ -371,9 +372,13 @@ func certificate(t *testing.T) (cert, keyFile string, pool *x509.CertPool) {
 
 func TestSessionsOutliveAStop(t *testing.T) {
 	t.Parallel()
-	dir := t.TempDir()
+	dir, policy := t.TempDir(), presence.DefaultPolicy()
+	policy.GraceLost = time.Minute // enough for any restart, but not at the desk
+	desk := policy.RoomPolicy
+	desk.GraceLost = 8 * time.Second
+	policy.Rooms = []presence.PatternPolicy{{Pattern: "desk.*", RoomPolicy: desk}}
 	run := func() *server.Server {
-		s, err := server.Start(server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Policy: brisk(), Data: dir})
+		s, err := server.Start(server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Policy: &policy, Data: dir})
 		require.NoError(t, err)
 		return s
 	}
@@ -382,14 +387,14 @@ func TestSessionsOutliveAStop(t *testing.T) {
 	moved, onMoving := heard[time.Duration](1)
 	options.OnMoving = onMoving
 	link := dial(t, options)
-	dial(t, client.Options{Server: s.URL(), Token: mint(t, "tobin"), Rooms: []string{weir}})
+	dial(t, client.Options{Server: s.URL(), Token: mint(t, "tobin", "desk.*"), Rooms: []string{"desk.night"}})
 	require.NoError(t, s.Stop())
 	<-moved
 	<-link.Ended()
 
 	s = run()
 	defer func() { require.NoError(t, s.Stop()) }()
-	third := watch(t, s)
+	third := watchRoom(t, s, "desk.night")
 	options.Server, options.Resume = s.URL(), link.Resume()
 	link = dial(t, options)
 	require.True(t, link.Opened().Resumed)

@@ -60,7 +60,11 @@ func shoot() error {
 	for _, step := range []func() error{
 		func() error { return pages(visit) },
 		func() error {
-			return terminal("rooms", 1, command("rooms --sort people")+"; echo; "+command("members "+room))
+			return terminal("lists", 1, command("rooms --sort people")+"; echo; "+command("members "+room))
+		},
+		func() error {
+			return terminal("meetings", 2, command("ask list")+"; echo; "+command("pass grant w-07 desk.handover")+"; "+command("pass list w-07")+"; echo; "+
+				command("invite e-02 e-01 desk.night")+"; echo; "+command("invitations"))
 		},
 		func() error { return terminal("terminal-board", 20, command("board")) },
 		func() error {
@@ -86,6 +90,7 @@ func shoot() error {
 			return terminal("headcount", 2, command("headcount "+room+" --plot")+"; echo; "+command("headcount "+room+" --top 5"))
 		}, // after some minutes of the night
 		late,
+		func() error { return stack("rooms", "lists", "meetings") },
 		func() error { return stack("records", "journal", "headcount") },
 		func() error { return stack("keys-hook", "keys", "hook") },
 		func() error { return stack("hooks-keys", "hooks-page", "keys-page") },
@@ -237,6 +242,7 @@ func pages(visit string) error {
 // practise does some things in the practice room, the last of them a moment ago.
 func practise(tab context.Context) error {
 	for _, deed := range [][2]string{
+		{"Wystan Leat, tab 1", "Enter the gate"}, {"Isbel Osierbed, tab 1", "Enter the gate"},
 		{"Wystan Leat, tab 1", "Reload"}, {"Wystan Leat, phone 1", "Lock"}, {"Wystan Leat, tab 1", "Walk away"}, {"Isbel Osierbed, tab 1", "Pull the cable"},
 	} {
 		button := fmt.Sprintf("[...document.querySelectorAll(%q)].find((b) => b.textContent === %q)", fmt.Sprintf("[data-page=%q] button", deed[0]), deed[1])
