@@ -63,8 +63,8 @@ func shoot() error {
 			return terminal("lists", 1, command("rooms --sort people")+"; echo; "+command("members "+room))
 		},
 		func() error {
-			return terminal("meetings", 2, command("ask list")+"; echo; "+command("pass grant w-07 desk.handover")+"; "+command("pass list w-07")+"; echo; "+
-				command("invite e-02 e-01 desk.night")+"; echo; "+command("invitations"))
+			return terminal("meetings", 2, command("ask list")+"; echo; "+command("pass grant desk.handover w-07")+"; "+command("pass list w-07")+"; echo; "+
+				command("invite e-01 visitor desk.night")+"; echo; "+command("invitations"))
 		},
 		func() error { return terminal("terminal-board", 20, command("board")) },
 		func() error {
@@ -90,7 +90,7 @@ func shoot() error {
 			return terminal("headcount", 2, command("headcount "+room+" --plot")+"; echo; "+command("headcount "+room+" --top 5"))
 		}, // after some minutes of the night
 		late,
-		func() error { return stack("rooms", "lists", "meetings") },
+		func() error { return stack("rooms", "lists[1280x600+0+0]", "meetings[1280x240+0+0]") },
 		func() error { return stack("records", "journal", "headcount") },
 		func() error { return stack("keys-hook", "keys", "hook") },
 		func() error { return stack("hooks-keys", "hooks-page", "keys-page") },
@@ -103,13 +103,20 @@ func shoot() error {
 	return nil
 }
 
-// stack joins several pictures vertically.
+// stack joins several pictures vertically, or parts of them, as in lists[1280x600+0+0].
 func stack(name string, parts ...string) error {
 	var files []string
+	var crops []string
 	for _, part := range parts {
-		files = append(files, filepath.Join(dir, part+".png"))
+		part, crop, cropped := strings.Cut(part, "[")
+		file := filepath.Join(dir, part+".png")
+		files = append(files, file)
+		if cropped {
+			file += "[" + crop
+		}
+		crops = append(crops, file)
 	}
-	if out, err := exec.Command("/usr/bin/convert", append(files, "-append", filepath.Join(dir, name+".png"))...).CombinedOutput(); err != nil {
+	if out, err := exec.Command("/usr/bin/convert", append(crops, "-append", filepath.Join(dir, name+".png"))...).CombinedOutput(); err != nil {
 		return fmt.Errorf("stack %s: %w: %s", name, err, out)
 	}
 	for _, file := range files {

@@ -53,7 +53,7 @@ function Gate({ played, link, did }: Place) {
         {waits && act("Stop asking", "stopped asking", () => void link.leave(gate))}
         {!inside &&
           !waits &&
-          act("Enter the gate", "asked at the gate", () => void link.join(gate).catch(() => {}))}
+          act("Enter the gate", "went to the gate", () => void link.join(gate).catch(() => {}))}
       </p>
       {(meeting.asks.get(gate) ?? []).map((ask) => (
         <p key={ask.ask} className="flex items-center gap-1.5 text-water" data-asks={ask.name}>
