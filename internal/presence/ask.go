@@ -214,11 +214,8 @@ func (c *Core) decide(now reading, a *ask, admit bool, by UserID, out *Effects) 
 	return nil
 }
 
-// letIn admits the person of an ask who has got a pass in another way.
-func (c *Core) letIn(now reading, a *ask, out *Effects) { c.admit(now, a, "", out) }
-
 // admit lets the sessions of an ask in. One that is in its grace comes in when its client
-// returns.
+// returns. By is empty if the person has got a pass in another way.
 func (c *Core) admit(now reading, a *ask, by UserID, out *Effects) {
 	c.closeAsk(now, a, Admitted, by, out)
 	c.observe(a.person, leaving{}, out, func() {

@@ -82,7 +82,7 @@ func (c *Core) givePass(now reading, p *person, room RoomName, until int64, out 
 	c.setStanding(now, p, room, standing{pass: until})
 	out.touch(p)
 	if a := p.ask(room); a != nil && c.hasRoomFor(p, room) == nil {
-		c.letIn(now, a, out)
+		c.admit(now, a, "", out)
 	}
 }
 

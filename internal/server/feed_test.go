@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/server"
 	"tovik.example/tovik/wire"
 )
@@ -79,7 +80,9 @@ func ticket(t *testing.T, s *server.Server, token, hello string) wire.Ticket {
 
 func TestAnEventStreamThatReconnectsLosesNothing(t *testing.T) {
 	t.Parallel()
-	s := start(t, nil)
+	policy := presence.DefaultPolicy()
+	policy.BeatEvery, policy.GraceLost = time.Hour, time.Minute // nobody beats here, on a machine of any speed
+	s := start(t, &policy)
 	third := watch(t, s)
 	opened := ticket(t, s, mintAll(t, "ilse", "tobin"), `{"rooms":["`+weir+`"],"watch":[{"room":"basin.*","detail":"count"},{"people":["tobin"]}]}`)
 	f := follow(t, s, opened.Feed, "", "")
@@ -115,8 +118,11 @@ func TestAnEventStreamThatReconnectsLosesNothing(t *testing.T) {
 	dial(t, client.Options{Server: s.URL(), Token: mint(t, "tobin"), Rooms: []string{weir}, Detail: "none"})
 	_ = f.response.Body.Close()
 	f = follow(t, s, opened.Feed, "", f.last)
+	require.Equal(t, 200, f.response.StatusCode)
 	for len(members) < 32 || counts["basin.b-0"] < 10 || statuses["tobin"] != "online" {
-		switch frame := f.next(); frame["type"] {
+		frame := f.next()
+		require.NotNil(t, frame, "the stream ended: %v", f.lines.Err())
+		switch frame["type"] {
 		case "changes":
 			require.Equal(t, rev, frame["prev"])
 			rev = frame["rev"]
