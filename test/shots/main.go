@@ -64,7 +64,7 @@ func shoot() error {
 		},
 		func() error {
 			return terminal("meetings", 2, command("ask list")+"; echo; "+command("pass grant desk.handover w-07")+"; "+command("pass list w-07")+"; echo; "+
-				command("invite e-01 visitor desk.night")+"; echo; "+command("invitations"))
+				command("invite e-16 w-24 desk.night")+"; echo; "+command("invitations"))
 		},
 		func() error { return terminal("terminal-board", 20, command("board")) },
 		func() error {
@@ -90,7 +90,7 @@ func shoot() error {
 			return terminal("headcount", 2, command("headcount "+room+" --plot")+"; echo; "+command("headcount "+room+" --top 5"))
 		}, // after some minutes of the night
 		late,
-		func() error { return stack("rooms", "lists[1280x600+0+0]", "meetings[1280x240+0+0]") },
+		func() error { return stack("rooms", "lists[1280x600+0+0]", "meetings[1280x300+0+0]") },
 		func() error { return stack("records", "journal", "headcount") },
 		func() error { return stack("keys-hook", "keys", "hook") },
 		func() error { return stack("hooks-keys", "hooks-page", "keys-page") },
