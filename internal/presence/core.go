@@ -14,6 +14,7 @@ type Core struct {
 	policy   *Policy // immutable; replaced as a whole
 	sessions map[SessionID]*session
 	people   map[UserID]*person
+	alone    *meetings // of whoever has none; never changed
 	rooms    map[RoomName]*room
 	wheel    *wheel
 	awake    awakeTime     // never goes back
@@ -37,6 +38,7 @@ func NewCore(policy Policy) *Core {
 		policy:   &policy,
 		sessions: map[SessionID]*session{},
 		people:   map[UserID]*person{},
+		alone:    &meetings{},
 		rooms:    map[RoomName]*room{},
 		wheel:    newWheel(),
 

@@ -12,7 +12,7 @@ import (
 // person has set another status.
 
 // engage counts a membership that begins (by 1) or ends (by -1) in a room that engages.
-func (m *member) engage(by int) {
+func (m *member) engage(by int16) {
 	if m.room.policy.Engages {
 		m.person.engaged += by
 	}

@@ -102,7 +102,7 @@ func (c *Core) Explain(at Instant, user UserID, room RoomName) Explanation {
 	x := Explanation{User: user, Room: room}
 	p := c.people[user]
 	if p == nil {
-		p = &person{id: user}
+		p = c.newPerson(user)
 	}
 	x.Hidden, x.All = p.hidden, len(p.sessions)
 	x.Rules = []RuleTried{{RuleNoSession, x.All == 0}, {RuleSet, p.set != nil && p.set.Status != ""}, {RuleEngaged, p.engaged > 0}, {RuleAwake, p.awake > 0}, {RuleIdle, x.All > 0 && p.awake == 0}}

@@ -108,6 +108,8 @@ func (c *Core) holdInvitation(i *invitation) {
 	i.timer.owner = i
 	c.wheel.set(&i.timer, i.until)
 	c.invitations[i.id] = i
+	c.meet(i.to)
+	c.meet(i.from)
 	i.to.invited = append(i.to.invited, i)
 	i.from.inviting = append(i.from.inviting, i)
 }
@@ -122,6 +124,8 @@ func (c *Core) closeInvitation(now reading, i *invitation, outcome Outcome, out 
 	c.wheel.clear(&i.timer)
 	delete(c.invitations, i.id)
 	i.to.invited, i.from.inviting = without(i.to.invited, i), without(i.from.inviting, i)
+	c.part(i.to)
+	c.part(i.from)
 	c.past.note(string(i.id), i.room, outcome, i.from.id, i.to.id)
 	out.touch(i.from)
 	out.touch(i.to)
@@ -268,7 +272,7 @@ func (c *Core) AllInvitations(at Instant) []Invitation {
 func (c *Core) InvitationRoom(user UserID, id InvitationID) (RoomName, error) {
 	p := c.people[user]
 	if p == nil {
-		p = &person{id: user}
+		p = c.newPerson(user)
 	}
 	i, err := c.invitationOf(p, id, false)
 	if err != nil {

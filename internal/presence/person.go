@@ -42,16 +42,36 @@ type person struct {
 	profile  Profile
 	sessions []*session
 	members  []*member
-	awake    int // unended sessions that are not idle
-	engaged  int // members in rooms that engage
-	set      *setStatus
+	awake    int32 // unended sessions that are not idle
+	engaged  int16 // members in rooms that engage
 	hidden   bool
+	set      *setStatus
 	removed  *removal
+	*meetings
+}
 
+// meetings are what most people have none of. Those share the core's empty ones.
+type meetings struct {
 	standings *standings // nil: no pass, and free to ask
 	asks      []*ask
 	invited   []*invitation // received
 	inviting  []*invitation // sent
+}
+
+func (c *Core) newPerson(user UserID) *person { return &person{id: user, meetings: c.alone} }
+
+// meet gives a person meetings of their own, to be changed.
+func (c *Core) meet(p *person) {
+	if p.meetings == c.alone {
+		p.meetings = &meetings{}
+	}
+}
+
+// part undoes meet once there is nothing in them.
+func (c *Core) part(p *person) {
+	if m := p.meetings; m.standings == nil && len(m.asks)+len(m.invited)+len(m.inviting) == 0 {
+		p.meetings = c.alone
+	}
 }
 
 // setStatus is a status, or a note alone, that a person has set.
@@ -86,7 +106,7 @@ func CheckUser(user UserID) error {
 func (c *Core) known(user UserID) *person {
 	p := c.people[user]
 	if p == nil {
-		p = &person{id: user}
+		p = c.newPerson(user)
 		c.people[user] = p
 	}
 	return p
