@@ -176,7 +176,7 @@ var mutants = []mutant{
 	{"a note goes with being engaged", "person.go", "	case p.engaged > 0:\n", "	case p.engaged > 0 && p.set == nil:\n"},
 	{"a status that is bound ends with its session", "session.go", "p.set != nil && p.set.session == s.id", "false"},
 	{"a restart keeps asks", "save.go", "			c.holdAsk(a)\n", ""},
-	{"asks are told to those who may admit", "internal/delivery/receiver.go", "s.admits && s.asked != t.asking.version", "s.asked != t.asking.version"},
+	{"asks are told to those who may admit", "internal/delivery/sub.go", "s.admits && s.asked != t.asking.version", "s.asked != t.asking.version"},
 	{"who does not follow doing gets none", "internal/delivery/topic.go", "		case b.sparse != nil:\n			each(revision, b.sparse)", "		default:\n			each(revision, b.changes)"},
 	{"a wildcard leaves out rooms that ask", "internal/delivery/receiver.go", "f.cause == Watched && f.Detail > most.Detail && !r.lets(room, f.Detail)", "false"},
 }
