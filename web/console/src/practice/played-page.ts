@@ -227,9 +227,11 @@ export class PlayedPage implements Browser {
       });
       const before = this.known;
       const { state, ...known } = await response.json();
-      this.known = state === "ended" ? "ended" : { state, ...known };
-      const wasGone = before !== undefined && before !== "ended" && before.state === "grace";
-      if (wasGone && this.known !== "ended" && this.known?.state === "live") this.returned();
+      const after: Known | "ended" = state === "ended" ? "ended" : { state, ...known };
+      this.known = after;
+      if (before && before !== "ended" && after !== "ended" && after.state === "live") {
+        if (before.state === "grace" || after.link > before.link) this.returned(); // it may have been quick
+      }
     } catch {
       this.look(1000); // the service is away
       return;
