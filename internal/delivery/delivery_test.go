@@ -248,6 +248,23 @@ func TestALimitGivesTheFirstMembersWholeAfterEachSeal(t *testing.T) {
 	}
 }
 
+func TestWhoFollowsLessThanBeforeGetsThatAtOnce(t *testing.T) {
+	inService(t, func(t *testing.T, e *engine.Engine, hub *delivery.Hub) {
+		for _, user := range []string{"corin", "hanne", "ilse"} {
+			open(t, e, user, "s-"+user, "desk.night")
+		}
+		time.Sleep(time.Second)
+		r := newReader(hub)
+		r.Follow(delivery.Joined, "desk.night", delivery.How{Detail: delivery.AtMembers, Limit: 2})
+		r.Follow(delivery.Watched, "desk.*", delivery.How{Detail: delivery.AtMembers})
+		r.read(t)
+		require.Len(t, r.replicas["desk.night"].Members(), 3, "the larger part")
+		require.True(t, r.Unfollow(delivery.Watched, "desk.*"))
+		r.read(t)
+		require.Len(t, r.replicas["desk.night"].Members(), 2)
+	})
+}
+
 func withoutDoing(list []wire.Member) []wire.Member {
 	list = slices.Clone(list)
 	for i := range list {

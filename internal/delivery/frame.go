@@ -52,19 +52,15 @@ func snapshotFrame(s engine.Snapshot) wire.SnapshotFrame {
 func bareFrame(s engine.Snapshot, revision engine.Revision) wire.SnapshotFrame {
 	s.Revision = revision
 	frame := snapshotFrame(s)
-	frame.Members.Members = members(s.Members, true)
+	dropDoing(frame.Members.Members)
 	return frame
 }
 
-// firstFrame is a snapshot with the first members by id, and the count of all. Next is the last of
-// them if there are more.
+// firstFrame is a snapshot with the first members by id, and the count of all.
 func firstFrame(s engine.Snapshot, of part) wire.SnapshotFrame {
-	more := len(s.Members) > of.limit
-	s.Members = s.Members[:min(of.limit, len(s.Members))]
-	frame := snapshotFrame(s)
-	frame.Members.Members = members(s.Members, of.sparse)
-	if more {
-		frame.Next = string(s.Members[of.limit-1].User)
+	frame := wire.SnapshotFrame{Type: wire.TypeSnapshot, Members: page(s, PageWanted{Limit: of.limit})}
+	if of.sparse {
+		dropDoing(frame.Members.Members)
 	}
 	return frame
 }
@@ -72,12 +68,16 @@ func firstFrame(s engine.Snapshot, of part) wire.SnapshotFrame {
 // members returns members in their wire form, with or without what they are doing.
 func members(list []presence.Member, bare bool) []wire.Member {
 	all := Members(list)
-	for i := range all {
-		if bare {
-			all[i].Doing = nil
-		}
+	if bare {
+		dropDoing(all)
 	}
 	return all
+}
+
+func dropDoing(members []wire.Member) {
+	for i := range members {
+		members[i].Doing = nil
+	}
 }
 
 func doing(m presence.Member) json.RawMessage {

@@ -173,7 +173,7 @@ func (h *Hub) Take(b *engine.Batch) {
 		if s.fresh {
 			s.sealed = true
 		}
-		if s.fresh || (s.detail == AtMembers && !t.big) { // also with a limit
+		if s.fresh || (s.detail == AtMembers && !t.big) {
 			s.receiver.inbox.mark(s)
 		}
 	}

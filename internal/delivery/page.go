@@ -129,15 +129,15 @@ type PageWanted struct {
 	Limit  int
 }
 
-// page returns the wanted members.
-func (p *pin) page(want PageWanted) wire.Members {
-	from, found := slices.BinarySearchFunc(p.Members, want.After, func(m presence.Member, user presence.UserID) int {
+// page returns the wanted members of a room.
+func page(s engine.Snapshot, want PageWanted) wire.Members {
+	from, found := slices.BinarySearchFunc(s.Members, want.After, func(m presence.Member, user presence.UserID) int {
 		return strings.Compare(string(m.User), string(user))
 	})
 	if found {
 		from++
 	}
-	members, more := p.Members[from:], false
+	members, more := s.Members[from:], false
 	if want.Status != "" {
 		var chosen []presence.Member
 		for _, m := range members {
@@ -150,9 +150,8 @@ func (p *pin) page(want PageWanted) wire.Members {
 	if more = len(members) > want.Limit; more {
 		members = members[:want.Limit]
 	}
-	page := p.Snapshot
-	page.Members = members
-	document := Document(page)
+	s.Members = members
+	document := Document(s)
 	if more {
 		document.Next = string(members[len(members)-1].User)
 	}
@@ -162,19 +161,19 @@ func (p *pin) page(want PageWanted) wire.Members {
 // FirstPage returns the first page of a room as it is now. If there are more pages, it keeps the
 // revision for them.
 func (h *Hub) FirstPage(now engine.Snapshot, want PageWanted) wire.Members {
-	page := (&pin{Snapshot: now}).page(want)
-	if page.Next == "" {
-		return page
+	first := page(now, want)
+	if first.Next == "" {
+		return first
 	}
 	t := h.lockKnown(now.Topic)
 	if t == nil {
-		return page
+		return first
 	}
 	defer t.mu.Unlock()
 	if t.pinOf(now.Revision) == nil {
 		t.pin(now)
 	}
-	return page
+	return first
 }
 
 // Page returns a page of a room at a revision that a snapshot or an earlier page named; the zero
@@ -182,13 +181,13 @@ func (h *Hub) FirstPage(now engine.Snapshot, want PageWanted) wire.Members {
 // revision.
 func (h *Hub) Page(topic engine.Topic, revision engine.Revision, want PageWanted) (wire.Members, bool) {
 	if found := h.found(topic, revision); found != nil {
-		return found.page(want), true
+		return page(found.Snapshot, want), true
 	}
 	snapshot := h.source.Sealed(topic)
 	if revision != (engine.Revision{}) && revision != snapshot.Revision {
 		return wire.Members{}, false
 	}
-	return h.keep(snapshot).page(want), true
+	return page(h.keep(snapshot).Snapshot, want), true
 }
 
 // found returns the pin at a revision. For the zero revision it returns the newest pin of a big

@@ -73,7 +73,7 @@ func (h *Hub) NewPersonsReceiver(view presence.View, may func(presence.RoomName,
 	return &Receiver{hub: h, view: view, may: may, inbox: inbox{wake: wake}}
 }
 
-// asks reports whether a room asks whom it lets in.
+// asks reports whether people must ask to enter a room.
 func (h *Hub) asks(room presence.RoomName) bool {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -197,13 +197,24 @@ func (r *Receiver) Unfollow(cause Cause, pattern presence.Pattern) bool {
 		if t := s.topic; pattern.Match(t.Room) {
 			t.mu.Lock()
 			s.admit()
-			if s.set(r.how(t.Room)); s.detail == None {
-				r.drop(s)
-			} else {
+			if r.reset(s) {
 				r.hub.catchUpCount(t)
 			}
 			t.mu.Unlock()
 		}
+	}
+	return true
+}
+
+// reset adapts a sub to what the receiver follows now, and drops it if that is nothing. It returns
+// false then. The lock of the topic is held.
+func (r *Receiver) reset(s *sub) bool {
+	if s.set(r.how(s.topic.Room)); s.detail == None {
+		r.drop(s)
+		return false
+	}
+	if s.fresh {
+		r.inbox.mark(s) // or it would get the present state at the next change only
 	}
 	return true
 }
@@ -366,9 +377,7 @@ func (r *Receiver) Recheck() {
 	}
 	for _, s := range slices.Clone(r.subs) {
 		if s.topic.mu.Lock(); s.topic.policy.Entry == presence.EntryAsk {
-			if s.set(r.how(s.topic.Room)); s.detail == None {
-				r.drop(s)
-			}
+			r.reset(s)
 		}
 		s.topic.mu.Unlock()
 	}

@@ -27,8 +27,8 @@ type sub struct {
 	announced bool
 }
 
-// admit decides whether the sub gets the open asks. Whoever begins to is told them in any case, also
-// that there are none: otherwise it could be seen whether others were there before.
+// admit decides whether the sub gets the open asks. A sub that begins to get them is
+// told even that there are none: otherwise it could tell whether others followed the room before.
 func (s *sub) admit() {
 	may := s.receiver.mayAdmit(s.topic.Room)
 	if may && !s.admits {
