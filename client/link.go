@@ -52,6 +52,7 @@ type Options struct {
 	// doing.
 	Without []string
 	// Limit gives the first members of each of Rooms only, by id, whole after each change; 0: all.
+	// An event then reports a member as left who is merely not among the first any more.
 	Limit int
 
 	// OnEvent is called for every room that is followed: first with its state, then with each
@@ -191,8 +192,8 @@ func (l *Link) Resume() *wire.Resume {
 	return &wire.Resume{Session: l.opened.Session, ResumeKey: l.opened.ResumeKey}
 }
 
-// Join puts the session into a room and follows it. If the room asks whom it lets in, the session
-// asks, and OnAsk is told the outcome; [Link.JoinOrAsk] tells the two apart.
+// Join puts the session into a room and follows it. If the person must ask to enter it, the
+// session asks, and OnAsk is told the outcome; [Link.JoinOrAsk] tells the two apart.
 func (l *Link) Join(ctx context.Context, room string) error {
 	_, err := l.JoinOrAsk(ctx, room)
 	return err

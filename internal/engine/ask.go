@@ -265,6 +265,20 @@ func (e *Engine) OpenInvitations() []presence.Invitation {
 	return e.core.AllInvitations(e.now())
 }
 
+// RoomOfAsk returns the room of an ask (see [presence.Core.RoomOfAsk]).
+func (e *Engine) RoomOfAsk(id presence.AskID) presence.RoomName {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.core.RoomOfAsk(id)
+}
+
+// RoomOfInvitation returns the room of an invitation (see [presence.Core.RoomOfInvitation]).
+func (e *Engine) RoomOfInvitation(id presence.InvitationID) presence.RoomName {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.core.RoomOfInvitation(id)
+}
+
 // InvitationRoom returns the room of an open invitation that a person received (see
 // [presence.Core.InvitationRoom]).
 func (e *Engine) InvitationRoom(user presence.UserID, id presence.InvitationID) (presence.RoomName, error) {

@@ -35,6 +35,23 @@ func (p *past) note(id string, room RoomName, outcome Outcome, parties ...UserID
 // room returns the room of something that has ended; empty if it is not known.
 func (p *past) room(id string) RoomName { return p.byID[id].room }
 
+// RoomOfAsk returns the room of an ask that is open or over; empty if the ask is unknown.
+func (c *Core) RoomOfAsk(id AskID) RoomName {
+	if a := c.asks[id]; a != nil {
+		return a.room
+	}
+	return c.past.room(string(id))
+}
+
+// RoomOfInvitation returns the room of an invitation that is open or over; empty if the invitation
+// is unknown.
+func (c *Core) RoomOfInvitation(id InvitationID) RoomName {
+	if i := c.invitations[id]; i != nil {
+		return i.room
+	}
+	return c.past.room(string(id))
+}
+
 // over refuses an answer to something that is not open: because it has ended, or was never
 // there.
 func (p *past) over(code Code, field, id string) error {

@@ -204,11 +204,9 @@ func (d Desk) Asks(name string) (wire.Asks, error) {
 }
 
 // AnswerAsk admits or refuses somebody who asks. An ask about a room that the key does not cover
-// is unknown to it.
+// is unknown to it, also once it is over.
 func (d Desk) AnswerAsk(ctx context.Context, id string, admit bool) error {
-	open := d.realm.engine.OpenAsks()
-	i := slices.IndexFunc(open, func(a presence.OpenAsk) bool { return string(a.Ask) == id })
-	if i >= 0 && !d.sees(open[i].Room) {
+	if !d.sees(d.realm.engine.RoomOfAsk(presence.AskID(id))) {
 		return &presence.Refusal{Code: presence.CodeNoAsk, Field: "ask", Value: id, Allowed: "an open ask about a room that the key covers"}
 	}
 	if _, err := d.realm.do(presence.DecideAsk{Ask: presence.AskID(id), Admit: admit}); err != nil {
@@ -269,11 +267,9 @@ func inField(field string, err error) error {
 }
 
 // EndInvitation withdraws an invitation. One into a room that the key does not cover is unknown
-// to it.
+// to it, also once it is over.
 func (d Desk) EndInvitation(id string) error {
-	open := d.realm.engine.OpenInvitations()
-	i := slices.IndexFunc(open, func(i presence.Invitation) bool { return string(i.Invitation) == id })
-	if i >= 0 && !d.sees(open[i].Room) {
+	if !d.sees(d.realm.engine.RoomOfInvitation(presence.InvitationID(id))) {
 		return &presence.Refusal{Code: presence.CodeNoInvitation, Field: "invitation", Value: id, Allowed: "an open invitation into a room that the key covers"}
 	}
 	_, err := d.realm.do(presence.EndInvitation{Invitation: presence.InvitationID(id)})
@@ -312,7 +308,7 @@ func (d Desk) GrantPass(ctx context.Context, name, id string, asked wire.PassWan
 	return wire.Pass{Room: string(room), Until: wire.Time{Time: until}}, d.realm.kept(ctx)
 }
 
-// RevokePass ends a pass. Whoever is in the room stays.
+// RevokePass ends a pass. A member stays in the room.
 func (d Desk) RevokePass(ctx context.Context, name, id string) error {
 	room, user, err := d.roomAndUser(name, id)
 	if err != nil {

@@ -242,6 +242,34 @@ func TestDoingIsNumberedAndLeftOutForThoseWhoDoNotFollowIt(t *testing.T) {
 	require.Nil(t, m.Doing)
 }
 
+// TestALimitIsForTheFirstMembersAndTheCountOfAll: by hello, join and watch.
+func TestALimitIsForTheFirstMembersAndTheCountOfAll(t *testing.T) {
+	t.Parallel()
+	s := start(t, meetingPolicy())
+	grants := wire.Grants{Rooms: everywhere()}
+	hello := meetAs(t, client.Options{Server: s.URL(), Token: mintGrants(t, "tobin", grants), Rooms: []string{weir}, Limit: 2})
+	join, watch := meet(t, s, "wenna", grants), meet(t, s, "mara", grants)
+	require.NoError(t, join.request(wire.Request{Type: wire.TypeJoin, Room: weir, Limit: 2}))
+	require.NoError(t, watch.WatchWith(t.Context(), wire.Watch{Room: "basin.*", Limit: 2}))
+	meet(t, s, "corin", grants, weir)
+	meet(t, s, "hanne", grants, weir)
+	for _, m := range []*meeter{hello, join, watch} {
+		seen := map[string]bool{}
+		for people := 0; people < 4 || !seen["corin"] || !seen["hanne"]; {
+			e := next(t, m.events)
+			require.True(t, e.Whole)
+			for _, member := range e.Joined {
+				seen[member.User] = true
+			}
+			for _, gone := range e.Left {
+				delete(seen, gone.User)
+			}
+			people = e.Count.People
+			require.LessOrEqual(t, len(seen), 2)
+		}
+	}
+}
+
 // TestARoomThatAsksIsNotSeenByWhomItWouldNotLetIn: by no door, and at count only where the policy
 // opens that.
 func TestARoomThatAsksIsNotSeenByWhomItWouldNotLetIn(t *testing.T) {
@@ -413,7 +441,15 @@ func TestHostileMeetings(t *testing.T) {
 	require.NoError(t, err)
 	refused(t, accept(joss, invitation), "no-invitation")
 
-	// Whoever hides asks nobody, and answers nobody.
+	// To a key of other rooms what is over is as unknown as what never was.
+	made, err := api.AddKey(ctx, wire.NewKey{Role: "write", Rooms: []string{"basin.*"}})
+	require.NoError(t, err)
+	limited := client.API{Server: s.URL(), Key: made.Key}
+	require.Equal(t, refused(t, limited.Admit(ctx, "ask-guessed"), "no-ask").Allowed, refused(t, limited.Admit(ctx, ask.Ask), "no-ask").Allowed)
+	require.Equal(t, refused(t, limited.WithdrawInvitation(ctx, "invitation-guessed"), "no-invitation").Allowed, refused(t, limited.WithdrawInvitation(ctx, invitation), "no-invitation").Allowed)
+	require.Contains(t, refused(t, api.Admit(ctx, ask.Ask), "no-ask").Allowed, "this one is over: admitted")
+
+	// Hidden people ask nobody, and answer nobody.
 	late := meet(t, s, "e-01", all)
 	open, err := late.JoinOrAsk(ctx, gate)
 	require.NoError(t, err)
