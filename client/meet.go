@@ -9,8 +9,8 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// JoinOrAsk joins a room. If the room asks whom it lets in, it returns the ask that the session
-// now waits for, and OnAsk is told the outcome.
+// JoinOrAsk joins a room. If the person must ask to enter it, JoinOrAsk returns the ask, and OnAsk is
+// told the outcome later.
 func (l *Link) JoinOrAsk(ctx context.Context, room string) (*wire.Ask, error) {
 	var answer struct {
 		Ask *wire.Ask `json:"ask"`
@@ -125,7 +125,7 @@ func (a API) GrantPass(ctx context.Context, room, user string, wanted wire.PassW
 	return doc, a.call(ctx, http.MethodPut, passPath(room, user), wanted, &doc)
 }
 
-// RevokePass revokes a pass. Whoever is in the room stays.
+// RevokePass revokes a pass. Members stay in the room.
 func (a API) RevokePass(ctx context.Context, room, user string) error {
 	return a.call(ctx, http.MethodDelete, passPath(room, user), nil, nil)
 }

@@ -104,12 +104,12 @@ type Policy struct {
 	CountEvery      int64  `json:"count_every"`
 	Capacity        int    `json:"capacity,omitempty"` // absent: any number
 	MembersMax      int    `json:"members_max"`
-	Entry           string `json:"entry" jsonschema:"enum=open,enum=ask"` // whether the room asks whom it lets in
+	Entry           string `json:"entry" jsonschema:"enum=open,enum=ask"` // how people enter the room
 	AskWaits        int64  `json:"ask_waits"`
 	AskPass         int64  `json:"ask_pass"`
 	AskAgain        int64  `json:"ask_again"`
 	WatchCount      string `json:"watch_count" jsonschema:"enum=admitted,enum=anyone"`
-	Engages         bool   `json:"engages,omitempty"` // whoever is in the room is shown busy
+	Engages         bool   `json:"engages,omitempty"` // its members are shown busy
 	EngagesSeveral  bool   `json:"engages_several,omitempty"`
 	DoingEvery      int64  `json:"doing_every"`
 	DoingBytes      int    `json:"doing_bytes"`

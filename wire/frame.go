@@ -214,8 +214,8 @@ type Answer struct {
 	Stale    bool   `json:"stale,omitempty"` // typing, sent, doing: a newer report arrived earlier, so this one had no effect
 	// Ask says that the session is not in the room of a join yet: it asks to be let in.
 	Ask *Ask `json:"ask,omitempty"`
-	// Admitted counts the people whom an admit with all let in, NotAdmitted those who still ask
-	// because the room is full or they are engaged.
+	// Admitted counts the people let in by an admit with all. NotAdmitted counts those who still
+	// ask, because the room is full or they are engaged.
 	Admitted    *int `json:"admitted,omitempty"`
 	NotAdmitted *int `json:"not_admitted,omitempty"`
 	// Invitation is the id of the invitation that an invite opened.
@@ -306,7 +306,7 @@ type Changes struct {
 	Joined  []Member   `json:"joined,omitempty"`
 	Changed []Member   `json:"changed,omitempty"`
 	Left    []Departed `json:"left,omitempty"`
-	Doing   []Doing    `json:"doing,omitempty"` // members of whom only that has changed
+	Doing   []Doing    `json:"doing,omitempty"` // members who only changed what they are doing
 	Count   Count      `json:"count"`
 }
 

@@ -134,7 +134,7 @@ var ProblemTypes = []ProblemType{
 	{"asked-before", "Asked before", 409, "The person was refused a moment ago, and may ask again later. The answer says when."},
 	{"no-ask", "No such ask", 404, "There is no open ask with this id that you may answer. It may be over: the answer then says how it ended."},
 	{"no-invitation", "No such invitation", 404, "There is no open invitation of yours with this id. It is over, somebody else's, or unknown; the answer says which."},
-	{"offline", "Person offline", 409, "Only people who are here can be invited. Somebody whom you may not see counts as offline."},
+	{"offline", "Person offline", 409, "Only people who are here can be invited. People you may not see count as offline."},
 	{"set-busy", "Person set busy", 409, "The person has set busy, and the policy does not let busy people be invited (invitation.busy)."},
 	{"too-many-invitations", "Too many invitations", 409, "The person has as many open invitations as the policy allows (invitations.max)."},
 	{"bad-pass", "Bad pass", 400, "A pass ends at a time in the future."},

@@ -26,7 +26,7 @@ func joinCommand() *cli.Command {
 		Name: "join", Usage: "be a session in a room, from this terminal", ArgsUsage: "ROOM", OnUsageError: usageError,
 		Description: "Others see you join, type, become idle, and leave when you end it. Prints who comes and goes. " +
 			"On a terminal each keystroke is input, and Enter sends the message; otherwise each line of input is a message.\n\n" +
-			"If the room asks whom it lets in, you ask. A line that begins with / answers who asks or invites; /help lists them.\n\n" +
+			"If you must ask to enter the room, the command asks. A line that begins with / is a command, such as an answer to an ask or invitation; /help lists them.\n\n" +
 			"Uses --token, or mints a token for --user with the secret of the service, like tovik token.\n\nExample: tovik join basin.upper-weir --user w-98 --name 'Lark Alder'",
 		Flags: append(serviceFlags(),
 			&cli.StringFlag{Name: "token", Usage: "the `TOKEN` to join with", Sources: cli.EnvVars("TOVIK_TOKEN")},

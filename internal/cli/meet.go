@@ -104,7 +104,7 @@ func passCommand() *cli.Command {
 				_, _ = fmt.Fprintf(w, "%s lets %s in until %s.\n", pass.Room, c.Args().Get(1), day(&pass.Until))
 			})
 		})
-	revoke := calling("revoke", "end a pass; whoever is in the room stays", "ROOM USER", "Example: tovik pass revoke desk.handover w-17", nil,
+	revoke := calling("revoke", "end a pass; a member stays in the room", "ROOM USER", "Example: tovik pass revoke desk.handover w-17", nil,
 		func(ctx context.Context, c *cli.Command, a client.API) error {
 			if err := a.RevokePass(ctx, c.Args().Get(0), c.Args().Get(1)); err != nil {
 				return err

@@ -147,16 +147,16 @@ type RoomFile struct {
 	Typing struct {
 		Expires Duration `toml:"expires" doc:"How long after the last report somebody counts as typing."`
 	} `toml:"typing"`
-	Entry presence.Entry `toml:"entry" choice:"open ask" doc:"How a room is entered: open (by whoever may be in it) or ask (by whoever has a pass; others ask its members who may admit)."`
+	Entry presence.Entry `toml:"entry" choice:"open ask" doc:"How people enter a room: open (if their token grants it) or ask (if they also have a pass; without one they ask its members who may admit)."`
 	Ask   struct {
 		Waits Duration `toml:"waits" doc:"How long an ask waits for an answer."`
 		Pass  Duration `toml:"pass" doc:"How long the pass lasts of somebody who was admitted or has accepted an invitation."`
 		Again Duration `toml:"again" doc:"How long somebody who was refused must wait before they ask again."`
 	} `toml:"ask"`
 	Watch struct {
-		Count presence.WatchCount `toml:"count" choice:"admitted anyone" doc:"Who may follow the count of a room that asks: those whom it lets in (admitted), or whoever may watch it (anyone)."`
+		Count presence.WatchCount `toml:"count" choice:"admitted anyone" doc:"Who may follow the count of a room that asks: admitted (people who may enter without asking) or anyone (everybody whose token grants watching it)."`
 	} `toml:"watch"`
-	Engages        *bool `toml:"engages" doc:"Whether a room makes whoever is in it busy, as a call does. A person may be in one such room."`
+	Engages        *bool `toml:"engages" doc:"Whether the members of a room are busy, as in a call. A person may be in one such room."`
 	EngagesSeveral *bool `toml:"engages_several" doc:"Whether a person may be in a room that engages together with others that say so, too."`
 	Doing          struct {
 		Every Duration `toml:"every" doc:"The shortest interval in which others see what a member is doing change."`

@@ -72,8 +72,8 @@ func cast(n int) []character {
 }
 
 // Policy is the policy of the watch. On the levees radios are out of reach now and then, so a
-// lost link has a longer grace there. The handover at the desk asks whom it lets in; it and calls
-// engage.
+// lost link has a longer grace there. People ask to enter the handover at the desk; it and calls
+// engage their members.
 func Policy() presence.Policy {
 	p := presence.DefaultPolicy()
 	levee := p.RoomPolicy

@@ -73,7 +73,7 @@ func (a *API) meetingRoutes() []route {
 			Shows: read, Reach: ReachRooms, Gives: wire.Passes{}}, a.passes},
 		{Operation{Method: put, Path: "/v1/rooms/{room}/passes/{user}", ID: "grantPass", Topic: topic, Says: "Give a person a pass for a room",
 			More: "If the person asks to be let in, they are in at once. Without until the pass lasts as long as the room's policy says.", Shows: write, Reach: ReachRooms, Takes: wire.PassWanted{Until: &exampleTime}, Gives: wire.Pass{}, Fails: []string{"bad-pass", "unknown-room", "not-recorded"}}, a.grantPass},
-		{Operation{Method: del, Path: "/v1/rooms/{room}/passes/{user}", ID: "revokePass", Topic: topic, Says: "Revoke a pass", More: "Whoever is in the room stays; DELETE /v1/rooms/{room}/members/{user} removes them.",
+		{Operation{Method: del, Path: "/v1/rooms/{room}/passes/{user}", ID: "revokePass", Topic: topic, Says: "Revoke a pass", More: "A member stays in the room; DELETE /v1/rooms/{room}/members/{user} removes them.",
 			Shows: write, Reach: ReachRooms, Fails: []string{"unknown-room", "not-recorded"}}, a.revokePass},
 	}
 }

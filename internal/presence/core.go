@@ -14,7 +14,7 @@ type Core struct {
 	policy   *Policy // immutable; replaced as a whole
 	sessions map[SessionID]*session
 	people   map[UserID]*person
-	alone    *meetings // of whoever has none; never changed
+	alone    *meetings // of people who have none; never changed
 	rooms    map[RoomName]*room
 	wheel    *wheel
 	awake    awakeTime     // never goes back

@@ -37,7 +37,7 @@ func (e *Effects) add(effect Effect) { e.List = append(e.List, effect) }
 type MemberChanged struct {
 	Views         Views
 	Room          RoomName
-	Engages       bool // the room engages whoever is in it
+	Engages       bool // the room engages its members
 	Before, After Member
 	Reason        Reason
 	LastSeen      int64 // Unix milliseconds

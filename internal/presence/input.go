@@ -199,7 +199,7 @@ type GrantPass struct {
 	Until int64
 }
 
-// RevokePass ends a pass. Whoever is in the room stays.
+// RevokePass ends a pass. A member stays in the room.
 type RevokePass struct {
 	User UserID
 	Room RoomName

@@ -37,7 +37,8 @@ type Invitation struct {
 // Invitations are the open invitations of a person, the oldest first.
 type Invitations struct{ Received, Sent []Invitation }
 
-// invite applies an invitation of a session. Whom the person may not see is offline to them.
+// invite applies an invitation of a session. People whom the inviter may not see count as
+// offline.
 func (c *Core) invite(now reading, s *session, in Invite, out *Effects) (Reply, error) {
 	p := s.person
 	if p.hidden {

@@ -80,7 +80,7 @@ func (c *Core) clearStandings(p *person) {
 	}
 }
 
-// givePass admits a person to a room until a time, and with it whoever of their sessions asks.
+// givePass gives a person a pass until a time. If they ask about the room, it lets them in.
 func (c *Core) givePass(now reading, p *person, room RoomName, until int64, out *Effects) {
 	c.setStanding(now, p, room, standing{pass: until})
 	out.touch(p)
@@ -98,7 +98,7 @@ func (c *Core) grantPass(now reading, in GrantPass, out *Effects) error {
 	return nil
 }
 
-// revokePass ends a pass. Whoever is in the room stays.
+// revokePass ends a pass. A member stays in the room.
 func (c *Core) revokePass(now reading, in RevokePass, out *Effects) {
 	p := c.people[in.User]
 	if p == nil || p.standing(in.Room).pass <= now.wall {

@@ -70,8 +70,8 @@ type RoomPolicy struct {
 	MembersMax int
 	// Entry decides whether somebody without a pass is let in or has to ask.
 	Entry Entry
-	// WatchCount decides who may follow the count of a room that asks: those whom it lets in, or
-	// whoever may watch it.
+	// WatchCount decides who may follow the count of a room that asks: people who may enter
+	// without asking, or everybody who may watch the room.
 	WatchCount WatchCount
 	// AskWaits is how long an ask waits for an answer.
 	AskWaits time.Duration
@@ -80,7 +80,7 @@ type RoomPolicy struct {
 	AskPass time.Duration
 	// AskAgain is how long somebody who was refused must wait before they ask again.
 	AskAgain time.Duration
-	// Engages makes whoever is in the room busy, as in a call. A person may be in one such room,
+	// Engages makes the members busy, as in a call. A person may be in one such room,
 	// or in several if EngagesSeveral is set for all of them.
 	Engages, EngagesSeveral bool
 	// DoingEvery is the shortest interval in which others see what a member is doing change.
@@ -93,8 +93,8 @@ type RoomPolicy struct {
 type Entry string
 
 const (
-	EntryOpen Entry = "open" // by whoever may be in it
-	EntryAsk  Entry = "ask"  // by whoever has a pass, and others after asking
+	EntryOpen Entry = "open" // by everybody who may be in it
+	EntryAsk  Entry = "ask"  // with a pass; without one, after asking
 )
 
 // WatchCount is who may follow the count of a room that asks.

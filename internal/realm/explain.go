@@ -188,7 +188,7 @@ func (e explainer) notInRoom() string {
 	case x.Again > 0:
 		return fmt.Sprintf("They are not in %s: they asked and were refused; they may ask again at %s.", x.Room, e.clock(time.UnixMilli(x.Again)))
 	case x.Entry == presence.EntryAsk && x.Pass == 0:
-		return fmt.Sprintf("They are not in %s: none of their sessions is. The room asks whom it lets in, and they have no pass.", x.Room)
+		return fmt.Sprintf("They are not in %s: none of their sessions is. They must ask to enter, because they have no pass.", x.Room)
 	}
 	return fmt.Sprintf("They are not in %s: none of their sessions is.", x.Room)
 }

@@ -40,10 +40,10 @@ func policyDocument(p *presence.Policy, r *presence.RoomPolicy) wire.Policy {
 		doc.Words = append(doc.Words, "A person has one session: while it has a link, a second session is refused.")
 	}
 	if r.Entry == presence.EntryAsk {
-		doc.Words = append(doc.Words, fmt.Sprintf("The room asks: whoever has no pass waits up to %s for a member who may admit. A pass lasts %s; after a refusal one may ask again after %s.", short(r.AskWaits), short(r.AskPass), short(r.AskAgain)))
+		doc.Words = append(doc.Words, fmt.Sprintf("The room asks: a person without a pass waits up to %s for a member to let them in. A pass lasts %s. After a refusal the person may ask again after %s.", short(r.AskWaits), short(r.AskPass), short(r.AskAgain)))
 	}
 	if r.Engages {
-		doc.Words = append(doc.Words, "The room engages: whoever is in it is shown busy, unless they have set another status.")
+		doc.Words = append(doc.Words, "The room engages: its members are shown busy, unless they have set another status.")
 	}
 	if r.Capacity > 0 {
 		doc.Words = append(doc.Words, fmt.Sprintf("The room holds %s; others are refused.", map[bool]string{true: "1 person", false: fmt.Sprintf("%d people", r.Capacity)}[r.Capacity == 1]))

@@ -501,7 +501,7 @@ export interface components {
                 readonly reason: "leave" | "bye" | "closing" | "lost" | "silent" | "expired" | "removed" | "replaced";
                 readonly last_seen: components["schemas"]["time"];
             }[];
-            /** @description Members of whom only that has changed. */
+            /** @description Members who only changed what they are doing. */
             readonly doing?: readonly {
                 readonly user: components["schemas"]["user"];
                 readonly doing: {

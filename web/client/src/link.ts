@@ -236,7 +236,7 @@ export class Link {
   }
 
   /**
-   * Joins a room, now and after each reconnect. If the room asks whom it lets in, the promise is resolved at once and
+   * Joins a room, now and after each reconnect. If the person must ask to enter it, the promise is resolved at once and
    * `snapshot.meeting.asked` has the ask; after another outcome than admitted, join again to ask again.
    */
   join(room: string): Promise<void> {
@@ -333,7 +333,7 @@ export class Link {
     return this.#tell({ type: "admit", ask });
   }
 
-  /** Lets in everybody who asks about a room. `waiting` is the number of those for whom it had no place. */
+  /** Lets in everybody who asks about a room. `waiting` is how many still ask, because the room is full or they are engaged. */
   async admitAll(room: string): Promise<{ readonly admitted: number; readonly waiting: number }> {
     const { admitted = 0, not_admitted: waiting = 0 } = await this.#ask({ type: "admit", room, all: true });
     return { admitted, waiting };

@@ -26,7 +26,7 @@ export interface Change {
   readonly at?: string;
   readonly joined: readonly Member[];
   readonly changed: readonly Member[];
-  /** Members of whom only what they are doing has changed. */
+  /** Members who only changed what they are doing. */
   readonly doing: readonly Member[];
   readonly left: readonly (Partial<Departed> & { readonly user: string; readonly was?: Member })[];
 }

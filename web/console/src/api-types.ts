@@ -646,11 +646,11 @@ export interface components {
             readonly count_every: number;
             readonly doing_bytes: number;
             readonly doing_every: number;
-            /** @description whoever is in the room is shown busy */
+            /** @description its members are shown busy */
             readonly engages?: boolean;
             readonly engages_several?: boolean;
             /**
-             * @description whether the room asks whom it lets in
+             * @description how people enter the room
              * @enum {string}
              */
             readonly entry: "open" | "ask";

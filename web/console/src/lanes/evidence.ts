@@ -10,7 +10,7 @@ export interface Mark {
   /** Missing while it continues, and for what took no time. */
   readonly to?: number | undefined;
   readonly reason?: string | undefined;
-  /** Of a stay: the room engaged whoever was in it. */
+  /** Of a stay: the room engaged its members. */
   readonly engaged?: boolean | undefined;
   /** A text with exact times, made only when it is read. */
   says(): string;

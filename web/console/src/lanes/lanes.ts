@@ -34,7 +34,7 @@ export interface Stay extends Span {
   readonly room: string;
   readonly joined?: Entry | undefined;
   readonly left?: Entry | undefined;
-  /** The room engaged whoever was in it. */
+  /** The room engaged its members. */
   readonly engaged?: boolean;
 }
 

@@ -12,7 +12,7 @@ interface Place {
   readonly did: (what: string) => void;
 }
 
-/** Below a page's screen: the gate, which asks whom it lets in, and the call, which engages. */
+/** Below a page's screen: the gate, which people ask to enter, and the call, which engages them. */
 export function Meeting({ played, did }: { played: PlayedPage; did: (what: string) => void }) {
   const { link } = played;
   if (link?.snapshot.state.word !== "open") return <div className="h-14" />;
