@@ -61,12 +61,8 @@ func TestElementsAndPagesAreAccessible(t *testing.T) {
 	}
 }
 
-// TestPeopleMeetInThePracticeRoom: one lets the other in, and two call each other; each with a
-// reload in the middle.
-func TestPeopleMeetInThePracticeRoom(t *testing.T) {
-	t.Parallel()
-	policy := presence.DefaultPolicy()
-	policy.GraceClosing, policy.InvitationWaits, policy.AskWaits = 30*time.Second, 5*time.Minute, 5*time.Minute // a busy machine is in time, too
+// openPractice opens the practice room of a service of its own.
+func openPractice(t *testing.T, policy presence.Policy) *page {
 	s, err := server.Start(server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Policy: &policy, Practice: true})
 	require.NoError(t, err)
 	s.Ready()
@@ -74,9 +70,20 @@ func TestPeopleMeetInThePracticeRoom(t *testing.T) {
 	browser, stop, err := chrome.Start(t.Context())
 	require.NoError(t, err)
 	t.Cleanup(stop)
-	page := open(t, browser, s.URL(), "/practice")
+	return open(t, browser, s.URL(), "/practice")
+}
+
+// card selects something on the card of a device.
+func card(device, within string) string { return fmt.Sprintf("[data-page=%q] %s", device, within) }
+
+// TestPeopleMeetInThePracticeRoom: one lets the other in, and two call each other; each with a
+// reload in the middle.
+func TestPeopleMeetInThePracticeRoom(t *testing.T) {
+	t.Parallel()
+	policy := presence.DefaultPolicy()
+	policy.GraceClosing, policy.InvitationWaits, policy.AskWaits = 30*time.Second, 5*time.Minute, 5*time.Minute // a busy machine is in time, too
+	page := openPractice(t, policy)
 	const wystan, isbel = "Wystan Leat, tab 1", "Isbel Osierbed, tab 1"
-	card := func(device, within string) string { return fmt.Sprintf("[data-page=%q] %s", device, within) }
 	button := func(device, label string) string {
 		return fmt.Sprintf("[...document.querySelectorAll(%q)].find((b) => b.textContent === %q)", card(device, "button"), label)
 	}
@@ -121,17 +128,9 @@ func TestThePracticeRoomShowsWhatOthersSee(t *testing.T) {
 	t.Parallel()
 	policy := presence.DefaultPolicy()
 	policy.GraceClosing, policy.GraceLost = 20*time.Second, 20*time.Second // a busy machine is back in time, too
-	s, err := server.Start(server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Policy: &policy, Practice: true})
-	require.NoError(t, err)
-	s.Ready()
-	t.Cleanup(func() { _ = s.Stop() })
-	browser, stop, err := chrome.Start(t.Context())
-	require.NoError(t, err)
-	t.Cleanup(stop)
-	page := open(t, browser, s.URL(), "/practice")
+	page := openPractice(t, policy)
 
 	const tab, phone, other = "Wystan Leat, tab 1", "Wystan Leat, phone 1", "Isbel Osierbed, tab 1"
-	card := func(device, within string) string { return fmt.Sprintf("[data-page=%q] %s", device, within) }
 	knows := func(device, state string) { t.Helper(); page.until(present(card(device, "[data-known="+state+"]"))) }
 	press := func(device, button string) {
 		t.Helper()

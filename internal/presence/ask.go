@@ -117,7 +117,7 @@ func (c *Core) holdAsk(a *ask) {
 	c.wheel.set(&a.timer, a.until)
 	c.asks[a.id] = a
 	c.asked[a.room] = append(c.asked[a.room], a)
-	c.meet(a.person)
+	c.ownMeetings(a.person)
 	a.person.asks = append(a.person.asks, a)
 }
 
@@ -134,7 +134,7 @@ func (c *Core) closeAsk(now reading, a *ask, outcome Outcome, by UserID, out *Ef
 		delete(c.asked, a.room)
 	}
 	a.person.asks = without(a.person.asks, a)
-	c.part(a.person)
+	c.shareMeetings(a.person)
 	c.past.note(string(a.id), a.room, outcome)
 	out.touch(a.person)
 	answered := AskAnswered{OpenAsk: a.open(now), Outcome: outcome, By: by}

@@ -109,8 +109,8 @@ func (c *Core) holdInvitation(i *invitation) {
 	i.timer.owner = i
 	c.wheel.set(&i.timer, i.until)
 	c.invitations[i.id] = i
-	c.meet(i.to)
-	c.meet(i.from)
+	c.ownMeetings(i.to)
+	c.ownMeetings(i.from)
 	i.to.invited = append(i.to.invited, i)
 	i.from.inviting = append(i.from.inviting, i)
 }
@@ -125,8 +125,8 @@ func (c *Core) closeInvitation(now reading, i *invitation, outcome Outcome, out 
 	c.wheel.clear(&i.timer)
 	delete(c.invitations, i.id)
 	i.to.invited, i.from.inviting = without(i.to.invited, i), without(i.from.inviting, i)
-	c.part(i.to)
-	c.part(i.from)
+	c.shareMeetings(i.to)
+	c.shareMeetings(i.from)
 	c.past.note(string(i.id), i.room, outcome, i.from.id, i.to.id)
 	out.touch(i.from)
 	out.touch(i.to)

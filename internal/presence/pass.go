@@ -29,7 +29,7 @@ func (p *person) standing(room RoomName) standing {
 // setStanding replaces what a person may do about a room.
 func (c *Core) setStanding(now reading, p *person, room RoomName, is standing) {
 	if p.standings == nil {
-		c.meet(p)
+		c.ownMeetings(p)
 		p.standings = &standings{person: p, rooms: map[RoomName]standing{}}
 		p.standings.timer.owner = p.standings
 	}
@@ -46,7 +46,7 @@ func (s *standings) arm(c *Core, now reading) {
 	if len(s.rooms) == 0 {
 		c.wheel.clear(&s.timer)
 		s.person.standings = nil
-		c.part(s.person)
+		c.shareMeetings(s.person)
 		return
 	}
 	first := int64(1<<63 - 1)
@@ -76,7 +76,7 @@ func (c *Core) clearStandings(p *person) {
 	if p.standings != nil {
 		c.wheel.clear(&p.standings.timer)
 		p.standings = nil
-		c.part(p)
+		c.shareMeetings(p)
 	}
 }
 

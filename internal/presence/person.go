@@ -50,7 +50,8 @@ type person struct {
 	*meetings
 }
 
-// meetings are what most people have none of. Those share the core's empty ones.
+// meetings are the standings, asks and invitations of a person. Most people have none, and share
+// the core's empty ones.
 type meetings struct {
 	standings *standings // nil: no pass, and free to ask
 	asks      []*ask
@@ -60,15 +61,15 @@ type meetings struct {
 
 func (c *Core) newPerson(user UserID) *person { return &person{id: user, meetings: c.alone} }
 
-// meet gives a person meetings of their own, to be changed.
-func (c *Core) meet(p *person) {
+// ownMeetings gives a person meetings of their own, to be changed.
+func (c *Core) ownMeetings(p *person) {
 	if p.meetings == c.alone {
 		p.meetings = &meetings{}
 	}
 }
 
-// part undoes meet once there is nothing in them.
-func (c *Core) part(p *person) {
+// shareMeetings undoes ownMeetings once there is nothing in them.
+func (c *Core) shareMeetings(p *person) {
 	if m := p.meetings; m.standings == nil && len(m.asks)+len(m.invited)+len(m.inviting) == 0 {
 		p.meetings = c.alone
 	}
