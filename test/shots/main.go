@@ -90,7 +90,7 @@ func shoot() error {
 			return terminal("headcount", 2, command("headcount "+room+" --plot")+"; echo; "+command("headcount "+room+" --top 5"))
 		}, // after some minutes of the night
 		late,
-		func() error { return stack("rooms", "lists[1280x600+0+0]", "meetings[1280x300+0+0]") },
+		func() error { return stack("rooms", "lists[1280x620+0+0]", "meetings[1280x320+0+0]") },
 		func() error { return stack("records", "journal", "headcount") },
 		func() error { return stack("keys-hook", "keys", "hook") },
 		func() error { return stack("hooks-keys", "hooks-page", "keys-page") },
