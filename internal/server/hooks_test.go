@@ -389,15 +389,17 @@ func TestWhoHidesIsNotToldOf(t *testing.T) {
 	require.NoError(t, link.SetStatus(t.Context(), "busy", "", time.Time{}))
 	require.NoError(t, ilse.Bye(t.Context()))
 	require.NoError(t, link.Bye(t.Context()))
-	gone := func(r *receiver, user string) func() bool {
+	told := func(r *receiver, kind, about string) func() bool {
 		return func() bool {
 			return slices.ContainsFunc(r.all(), func(one telling) bool {
-				return strings.Contains(one.Body, "tovik.person.offline") && strings.Contains(one.Body, user)
+				return strings.Contains(one.Body, "tovik."+kind) && strings.Contains(one.Body, about)
 			})
 		}
 	}
-	require.Eventually(t, gone(full, "ghost"), patience, 20*time.Millisecond)
-	require.Eventually(t, gone(r, "ilse"), patience, 20*time.Millisecond)
+	require.Eventually(t, told(full, "person.offline", "ghost"), patience, 20*time.Millisecond)
+	// What happened to a room and what happened to a person come in no order between them.
+	require.Eventually(t, told(r, "person.offline", "ilse"), patience, 20*time.Millisecond)
+	require.Eventually(t, told(r, "room.empty", weir), patience, 20*time.Millisecond)
 	count := map[string]int{}
 	hid := false
 	for _, one := range r.all() {
