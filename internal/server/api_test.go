@@ -962,7 +962,7 @@ func TestTheConfigurationIsReloadedWholeOrNotAtAll(t *testing.T) {
 // holdRecords locks the file of the records until it is released.
 func holdRecords(t *testing.T, dir string) (release func()) {
 	t.Helper()
-	db, err := sql.Open("sqlite", filepath.Join(dir, "tovik.db"))
+	db, err := sql.Open("sqlite", filepath.Join(dir, "tovik.db")+"?_pragma=busy_timeout(60000)") // the service may be writing
 	require.NoError(t, err)
 	conn, err := db.Conn(t.Context())
 	require.NoError(t, err)
