@@ -100,7 +100,7 @@ func run(short bool, only string) results {
 	for _, part := range []struct {
 		name string
 		run  func(results)
-	}{{"counts", s.counts}, {"joins", s.joins}, {"records", s.records}, {"memory", s.memory}, {"blast", s.blast}, {"fanout", s.fanouts}, {"hold", s.hold}, {"doing", s.doing}} {
+	}{{"counts", s.counts}, {"joins", s.joins}, {"records", s.records}, {"memory", s.memory}, {"blast", s.blast}, {"fanout", s.fanouts}, {"hold", s.hold}, {"doing", s.doing}, {"timing", s.timing}} {
 		if only == "" || only == part.name {
 			part.run(r)
 		}

@@ -14,10 +14,17 @@ type Record struct {
 	Status  string `json:"status,omitempty"`
 	Was     string `json:"was,omitempty"` // the status before
 	Note    string `json:"note,omitempty"`
-	Reason  string `json:"reason,omitempty"` // of an ask or an invitation: its outcome
-	Length  int64  `json:"length,omitempty"` // milliseconds: how long a session, a stay or a time without a link lasted
-	Lost    int64  `json:"lost,omitempty"`   // of a journal.gap: how many entries are missing
-	Hidden  bool   `json:"hidden,omitempty"` // not visible in the open view
+	// Reason of an ask or an invitation is its outcome; of a session.opened, why it did not resume
+	// the session that it wanted.
+	Reason  string `json:"reason,omitempty"`
+	Length  int64  `json:"length,omitempty"`  // milliseconds: how long a session, a stay, a time without a link or without activity lasted
+	Lost    int64  `json:"lost,omitempty"`    // of a journal.gap: how many entries are missing
+	Hidden  bool   `json:"hidden,omitempty"`  // not visible in the open view
+	Wanted  string `json:"wanted,omitempty"`  // the session that the client of a new one wanted to resume
+	Unheard int64  `json:"unheard,omitempty"` // milliseconds since the session was last heard of
+	// PageHidden says that the page was in the background.
+	PageHidden bool   `json:"page_hidden,omitempty"`
+	By         string `json:"by,omitempty"` // the id of the operator key with which it was done
 }
 
 // Journal is a page of entries by id. Older is the before of the page of older entries, and Newer

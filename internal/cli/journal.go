@@ -276,7 +276,7 @@ func importEntries(store *records.Store, realm string, in io.Reader) (done int, 
 		batch = append(batch, journal.Entry{
 			ID: r.ID, At: r.At.UnixMilli(), Realm: realm, Kind: journal.Kind(r.Kind), Room: presence.RoomName(r.Room), User: presence.UserID(r.User),
 			Session: presence.SessionID(r.Session), Link: presence.LinkNumber(r.Link), Over: r.Over, Status: r.Status, Was: r.Was, Note: r.Note,
-			Reason: r.Reason, Length: r.Length, Lost: r.Lost, Open: !r.Hidden,
+			Reason: r.Reason, Length: r.Length, Lost: r.Lost, Open: !r.Hidden, Other: presence.UserID(r.Other), Wanted: presence.SessionID(r.Wanted), Unheard: r.Unheard, PageHidden: r.PageHidden, By: r.By,
 		})
 		if len(batch) == 5000 {
 			if err := flush(); err != nil {

@@ -96,7 +96,7 @@ func delivery(h *records.Hook, kind string, a *journal.Announcement) records.Del
 		data.Reason = a.Reason.String()
 	}
 	d := records.Delivery{
-		Hook: h.ID, Lane: subject, Kind: kind, Room: a.Room, User: presence.UserID(data.User), Event: "event-" + strings.ToLower(rand.Text()),
+		Hook: h.ID, Lane: subject, Kind: kind, Room: a.Room, User: presence.UserID(data.User), Other: presence.UserID(data.Other), Event: "event-" + strings.ToLower(rand.Text()),
 		Created: a.At, State: records.Waiting,
 	}
 	d.Body = body(h, &d, subject, data)

@@ -10,20 +10,22 @@ type Kind string
 
 // The kinds of entries; some are also announced.
 const (
-	SessionOpened  Kind = "session.opened"
+	SessionOpened  Kind = "session.opened"  // Reason says why it did not resume Wanted
 	SessionLost    Kind = "session.lost"    // its link is gone; Reason says how
 	SessionResumed Kind = "session.resumed" // after Length without a link
 	SessionEnded   Kind = "session.ended"   // after Length, for Reason
-	SessionIdle    Kind = "session.idle"
-	SessionActive  Kind = "session.active"
-	MemberJoined   Kind = "member.joined"  // announced
-	MemberLeft     Kind = "member.left"    // after Length, for Reason; announced
-	StatusChanged  Kind = "status.changed" // announced
-	PersonRemoved  Kind = "person.removed" // from Room, or altogether
-	EngagedBegan   Kind = "engaged.began"  // by Room
-	EngagedEnded   Kind = "engaged.ended"  // after Length
-	AskOpened      Kind = "ask.opened"     // about Room; announced
-	AskAnswered    Kind = "ask.answered"   // after Length, by Other, with Reason as its outcome; announced
+	SessionIdle    Kind = "session.idle"    // after Length without activity
+	SessionActive  Kind = "session.active"  // the same
+	SessionJoined  Kind = "session.joined"  // a further session of somebody who was in the room
+	SessionLeft    Kind = "session.left"    // a session of somebody who is still in the room
+	MemberJoined   Kind = "member.joined"   // announced
+	MemberLeft     Kind = "member.left"     // after Length, for Reason; announced
+	StatusChanged  Kind = "status.changed"  // announced
+	PersonRemoved  Kind = "person.removed"  // from Room, or altogether
+	EngagedBegan   Kind = "engaged.began"   // by Room
+	EngagedEnded   Kind = "engaged.ended"   // after Length
+	AskOpened      Kind = "ask.opened"      // about Room; announced
+	AskAnswered    Kind = "ask.answered"    // after Length, by Other, with Reason as its outcome; announced
 	// InvitationOpened and InvitationAnswered are of User, and of Other whom they invited into
 	// Room. Announced.
 	InvitationOpened   Kind = "invitation.opened"
@@ -33,10 +35,31 @@ const (
 	Gap                Kind = "journal.gap" // Lost entries in Length
 )
 
+// The kinds of entries about what operators did, each with the key that they did it with. Note
+// says to what, except that an erasure names nobody.
+const (
+	KeyAdded        Kind = "key.added"
+	KeyRevoked      Kind = "key.revoked"
+	TokenKeyAdded   Kind = "token-key.added"
+	TokenKeyRevoked Kind = "token-key.revoked"
+	HookAdded       Kind = "hook.added"
+	HookChanged     Kind = "hook.changed"
+	HookRemoved     Kind = "hook.removed"
+	RoomDeclared    Kind = "room.declared"
+	RoomUndeclared  Kind = "room.undeclared"
+	PersonSignedOut Kind = "person.signed-out"
+	PersonErased    Kind = "person.erased"
+	PersonExported  Kind = "person.exported"
+	ConfigReloaded  Kind = "config.reloaded"
+	RecordsBackedUp Kind = "records.backed-up"
+)
+
 // Kinds are the kinds of entries.
 var Kinds = []Kind{
-	SessionOpened, SessionLost, SessionResumed, SessionEnded, SessionIdle, SessionActive, MemberJoined, MemberLeft,
+	SessionOpened, SessionLost, SessionResumed, SessionEnded, SessionIdle, SessionActive, SessionJoined, SessionLeft, MemberJoined, MemberLeft,
 	StatusChanged, PersonRemoved, EngagedBegan, EngagedEnded, AskOpened, AskAnswered, InvitationOpened, InvitationAnswered, ServiceStarted, ServiceStopped, Gap,
+	KeyAdded, KeyRevoked, TokenKeyAdded, TokenKeyRevoked, HookAdded, HookChanged, HookRemoved, RoomDeclared, RoomUndeclared,
+	PersonSignedOut, PersonErased, PersonExported, ConfigReloaded, RecordsBackedUp,
 }
 
 // The kinds of announcements that are not entries.
@@ -67,6 +90,12 @@ type Entry struct {
 	Length  int64 // milliseconds
 	Lost    int64
 	Open    bool // those who do not see who hides have seen it
+	// Wanted is the session that the client of a new one had wanted to resume.
+	Wanted presence.SessionID
+	// Unheard is how long before it the session was last heard of, in milliseconds.
+	Unheard    int64
+	PageHidden bool   // the page was in the background
+	By         string // the operator key with which it was done
 }
 
 // TableName is for gorm.
@@ -132,17 +161,19 @@ func (f *Fold) Take(at int64, effect presence.Effect, restored bool) {
 		return
 	case presence.SessionOpened:
 		of(SessionOpened, e.User, e.Link).Over = e.Kind.String()
+		entry.Reason, entry.Wanted = string(e.NotResumed), e.Wanted
 	case presence.SessionInGrace:
 		of(SessionLost, e.User, e.Link).Over = e.Kind.String()
-		entry.Reason = e.Reason.String()
+		entry.Reason, entry.Unheard, entry.PageHidden = e.Reason.String(), max(at-e.LastSeen, 0), e.PageHidden
 	case presence.SessionResumed:
 		of(SessionResumed, e.User, e.Link).Over = e.Kind.String()
 		entry.Length = e.Gap.Milliseconds()
 	case presence.SessionEnded:
 		of(SessionEnded, e.User, e.Link).Over = e.Kind.String()
-		entry.Reason, entry.Length = e.Reason.String(), max(at-e.Opened, 0)
+		entry.Reason, entry.Length, entry.Unheard = e.Reason.String(), max(at-e.Opened, 0), max(at-e.LastSeen, 0)
 	case presence.SessionIdle:
 		of(SessionActive, e.User, e.Link)
+		entry.Length = e.Quiet.Milliseconds()
 		if e.Idle {
 			entry.Kind = SessionIdle
 		}
@@ -160,6 +191,7 @@ func (f *Fold) Take(at int64, effect presence.Effect, restored bool) {
 func (f *Fold) member(at int64, e presence.MemberChanged, restored bool) {
 	came, went := e.Before.Sessions == 0 && e.After.Sessions > 0, e.Before.Sessions > 0 && e.After.Sessions == 0
 	if !came && !went {
+		f.session(at, e, restored)
 		return
 	}
 	people := f.people[e.Room]
@@ -185,7 +217,7 @@ func (f *Fold) member(at int64, e presence.MemberChanged, restored bool) {
 	if restored || !e.Views.Has(presence.Full) {
 		return
 	}
-	entry := Entry{At: at, Realm: f.realm, Kind: MemberJoined, Room: e.Room, User: e.After.User, Status: string(e.After.Status), Open: e.Views.Has(presence.Open)}
+	entry := Entry{At: at, Realm: f.realm, Kind: MemberJoined, Room: e.Room, User: e.After.User, Session: e.Session, Status: string(e.After.Status), Open: e.Views.Has(presence.Open)}
 	if went {
 		entry.Kind, entry.Reason, entry.Length = MemberLeft, e.Reason.String(), max(at-e.Before.Since.UnixMilli(), 0)
 	}
@@ -197,6 +229,19 @@ func (f *Fold) member(at int64, e presence.MemberChanged, restored bool) {
 		}
 		f.keep(engaged)
 	}
+}
+
+// session folds a session that comes to, or goes from, somebody who is in the room before and
+// after it.
+func (f *Fold) session(at int64, e presence.MemberChanged, restored bool) {
+	if restored || e.Session == "" || !e.Views.Has(presence.Full) || e.Before.Sessions == e.After.Sessions {
+		return
+	}
+	entry := Entry{At: at, Realm: f.realm, Kind: SessionJoined, Room: e.Room, User: e.After.User, Session: e.Session, Open: e.Views.Has(presence.Open)}
+	if e.After.Sessions < e.Before.Sessions {
+		entry.Kind, entry.Reason = SessionLeft, e.Reason.String()
+	}
+	f.keep(entry)
 }
 
 // meeting folds an ask or an invitation, which is the same in both views.

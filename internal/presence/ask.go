@@ -220,7 +220,7 @@ func (c *Core) decide(now reading, a *ask, admit bool, by UserID, out *Effects) 
 // returns. By is empty if the person has got a pass in another way.
 func (c *Core) admit(now reading, a *ask, by UserID, out *Effects) {
 	c.closeAsk(now, a, Admitted, by, out)
-	c.observe(a.person, leaving{}, out, func() {
+	c.observe(a.person, cause{}, out, func() {
 		for _, s := range a.sessions {
 			if s.state == Live {
 				c.enter(now, s, a.room)

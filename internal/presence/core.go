@@ -141,7 +141,7 @@ func (c *Core) applyFrom(now reading, in Input, out *Effects) (Reply, error) {
 	case Activity:
 		return from(in.From, func(s *session) error { c.activity(now, s, in.IdleFor, out); return nil })
 	case Idle:
-		return from(in.From, func(s *session) error { c.setIdle(s, !s.noInput, out); return nil })
+		return from(in.From, func(s *session) error { c.setIdle(now, s, !s.noInput, s.active, out); return nil })
 	case PageHidden:
 		return from(in.From, func(s *session) error { c.pageHidden(s, in.Hidden, out); return nil })
 	case Typing:

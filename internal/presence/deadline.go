@@ -101,7 +101,7 @@ func (s *session) fire(c *Core, now reading, out *Effects) {
 		}
 		switch d.act {
 		case LeaveRoom:
-			c.observe(s.person, leaving{d.entry.reason, s.heardWall}, out, func() { c.exit(now, d.entry) })
+			c.observe(s.person, cause{d.entry.reason, s.heardWall, s.id}, out, func() { c.exit(now, d.entry) })
 		case AskForBeat:
 			s.asked = now.awake
 			out.add(AskBeat{Link: s.linkID()})
@@ -109,9 +109,9 @@ func (s *session) fire(c *Core, now reading, out *Effects) {
 			out.add(Cut{Link: s.linkID(), Reason: ReasonSilent})
 			c.lose(now, s, ReasonSilent, out)
 		case FallIdle:
-			c.setIdle(s, true, out)
+			c.setIdle(now, s, true, s.active, out)
 		case StopTyping:
-			c.stopTyping(d.entry, out)
+			c.stopTyping(d.entry, ReasonSilent, out)
 		case WarnOfExpiry:
 			s.warned = true
 			out.add(WarnExpiry{Link: s.linkID(), Expires: s.expires})

@@ -65,7 +65,7 @@ func (c *Core) doesNow(now reading, e *entry, object string, out *Effects) {
 	d := c.doingOf(now, e.member)
 	d.reports++
 	e.doing.object, e.doing.order = object, d.reports
-	c.notice(e.session.person, leaving{}, out, func() { d.refresh(c, now) })
+	c.notice(e.session.person, cause{}, out, func() { d.refresh(c, now) })
 	d.unsaved = true
 	d.save(now, out)
 	d.arm(c)
@@ -122,7 +122,7 @@ func (d *doing) arm(c *Core) {
 
 // fire shows and saves what is due.
 func (d *doing) fire(c *Core, now reading, out *Effects) {
-	c.notice(d.member.person, leaving{}, out, func() { d.refresh(c, now) })
+	c.notice(d.member.person, cause{}, out, func() { d.refresh(c, now) })
 	d.save(now, out)
 	d.arm(c)
 }

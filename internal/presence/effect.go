@@ -32,23 +32,26 @@ func (e *Effects) touch(p *person) {
 func (e *Effects) add(effect Effect) { e.List = append(e.List, effect) }
 
 // MemberChanged says that these views now see something different of a person in a room. Before
-// has no sessions if the person was not a member, After if the person no longer is. Reason and
-// LastSeen belong to a leave.
+// has no sessions if the person was not a member, After if the person no longer is. Session is
+// the one that came or went; it is empty if several went at once. Reason says why it went, and
+// LastSeen belongs to a leave.
 type MemberChanged struct {
 	Views         Views
 	Room          RoomName
 	Engages       bool // the room engages its members
 	Before, After Member
+	Session       SessionID
 	Reason        Reason
 	LastSeen      int64 // Unix milliseconds
 }
 
 // TypingChanged says that a person has started or stopped typing in a room.
 type TypingChanged struct {
-	Views Views
-	Room  RoomName
-	User  UserID
-	On    bool
+	Views   Views
+	Room    RoomName
+	User    UserID
+	On      bool
+	Expired bool // it stopped because no report came any more
 }
 
 // PersonChanged says that these views now see something different of a person, apart from rooms.
@@ -104,11 +107,14 @@ type Settled struct {
 	Err     error // a [*Refusal], or nil
 }
 
-// SessionOpened says that a session has begun.
+// SessionOpened says that a session has begun. If its client wanted to resume another session,
+// Wanted is that one, and NotResumed why it could not.
 type SessionOpened struct {
-	Link LinkID
-	User UserID
-	Kind LinkKind
+	Link       LinkID
+	User       UserID
+	Kind       LinkKind
+	Wanted     SessionID
+	NotResumed NotResumed
 }
 
 // SessionInGrace says that a session has lost its link. It still counts, and ends with this
@@ -119,6 +125,8 @@ type SessionInGrace struct {
 	Kind     LinkKind
 	Reason   Reason
 	LastSeen int64 // Unix milliseconds
+	// PageHidden says that the page was in the background.
+	PageHidden bool
 }
 
 // SessionResumed says that a session continues over a new link, after Gap without one.
@@ -129,11 +137,13 @@ type SessionResumed struct {
 	Gap  time.Duration
 }
 
-// SessionIdle says that a session has become idle, or active again.
+// SessionIdle says that a session has become idle, or active again. Since its activity before,
+// Quiet has passed: until now, or until the activity that ended it.
 type SessionIdle struct {
-	Link LinkID
-	User UserID
-	Idle bool
+	Link  LinkID
+	User  UserID
+	Idle  bool
+	Quiet time.Duration
 }
 
 // PersonRemoved says that somebody was removed from a room, or with an empty Room from the

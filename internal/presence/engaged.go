@@ -95,7 +95,7 @@ func (c *Core) setPolicies(out *Effects) {
 		members := slices.Clone(r.members)
 		slices.SortFunc(members, func(a, b *member) int { return cmp.Compare(a.person.id, b.person.id) })
 		for _, m := range members {
-			c.notice(m.person, leaving{}, out, func() {
+			c.notice(m.person, cause{}, out, func() {
 				r.policy = before
 				m.engage(-1)
 				r.policy = policy

@@ -30,12 +30,12 @@ func (c *Core) lose(now reading, s *session, reason Reason, out *Effects) {
 			s.deadline, s.reason = e.deadline, e.reason
 		}
 		if reason == ReasonClosing {
-			c.stopTyping(e, out)
+			c.stopTyping(e, ReasonClosing, out)
 		}
 	}
 	c.arm(now, s)
 	out.touch(s.person)
-	out.add(SessionInGrace{Link: s.linkID(), User: s.person.id, Kind: s.kind, Reason: s.reason, LastSeen: s.heardWall})
+	out.add(SessionInGrace{Link: s.linkID(), User: s.person.id, Kind: s.kind, Reason: s.reason, LastSeen: s.heardWall, PageHidden: s.pageHidden})
 	if s.contest != nil {
 		c.settle(now, s, true, out) // the old link is gone, so it is a reload
 	}

@@ -149,7 +149,7 @@ func (c *Core) welcome(now reading, in Hello, s *session, why NotResumed, out *E
 		reply.Key = in.NewKey
 		s.timer.owner = s
 		c.sessions[s.id] = s
-		out.add(SessionOpened{Link: LinkID{s.id, 1}, User: p.id, Kind: in.kind()})
+		out.add(SessionOpened{Link: LinkID{s.id, 1}, User: p.id, Kind: in.kind(), Wanted: wanted(in, why), NotResumed: why})
 	} else if s.state == Live && !s.leased {
 		out.add(Cut{Link: s.linkID(), Reason: ReasonReplaced})
 	}
@@ -177,6 +177,15 @@ func (c *Core) welcome(now reading, in Hello, s *session, why NotResumed, out *E
 	return reply
 }
 
+// wanted returns the session that a hello could not resume. A client may name anything; what is
+// too long was never a session.
+func wanted(in Hello, why NotResumed) SessionID {
+	if why == "" || len(in.Session) > maxNonceBytes {
+		return ""
+	}
+	return in.Session
+}
+
 // link puts a session on a new link. Its typing reports are numbered from 1 again.
 func (c *Core) link(now reading, s *session, in Hello, resumed bool, out *Effects) (refused []RefusedRoom) {
 	gap := time.Duration(0)
@@ -186,7 +195,7 @@ func (c *Core) link(now reading, s *session, in Hello, resumed bool, out *Effect
 	} else if s.leased {
 		c.leases--
 	}
-	wasIdle := resumed && s.idle
+	wasIdle, active := resumed && s.idle, s.active
 	s.link++
 	s.kind = in.kind()
 	s.state, s.nonce, s.asked = Live, in.Nonce, 0
@@ -199,7 +208,7 @@ func (c *Core) link(now reading, s *session, in Hello, resumed bool, out *Effect
 			e.doing.number = 0
 		}
 	}
-	c.observe(s.person, leaving{ReasonLeave, now.wall}, out, func() {
+	c.observe(s.person, cause{ReasonLeave, now.wall, s.id}, out, func() {
 		if !resumed {
 			c.hold(s.person, s)
 		}
@@ -213,7 +222,7 @@ func (c *Core) link(now reading, s *session, in Hello, resumed bool, out *Effect
 		}
 	}
 	if c.unended(s) && s.idle != wasIdle {
-		out.add(SessionIdle{Link: s.linkID(), User: s.person.id, Idle: s.idle})
+		out.add(s.idleness(now, active))
 	}
 	return refused
 }
@@ -229,14 +238,14 @@ func (c *Core) goOn(now reading, s *session, in Hello, out *Effects) (refused []
 	state := func() known {
 		return known{s.issued, s.expires, s.noInput, s.pageHidden, s.idle, s.device, s.person.profile}
 	}
-	before, rooms := state(), s.rooms()
-	c.notice(s.person, leaving{ReasonLeave, now.wall}, out, func() { refused = c.takeOver(now, s, in, true, out) })
+	before, rooms, active := state(), s.rooms(), s.active
+	c.notice(s.person, cause{ReasonLeave, now.wall, s.id}, out, func() { refused = c.takeOver(now, s, in, true, out) })
 	c.arm(now, s)
 	if before != state() || !slices.Equal(rooms, s.rooms()) {
 		out.touch(s.person)
 	}
 	if s.idle != before.idle {
-		out.add(SessionIdle{Link: s.linkID(), User: s.person.id, Idle: s.idle})
+		out.add(s.idleness(now, active))
 	}
 	return refused
 }
@@ -261,7 +270,7 @@ func (c *Core) report(now reading, s *session, r Report, out *Effects) {
 		c.activity(now, s, 0, out)
 	}
 	if r.Idle {
-		c.setIdle(s, !s.noInput, out)
+		c.setIdle(now, s, !s.noInput, s.active, out)
 	}
 	for _, e := range slices.Clone(s.entries) {
 		if r.Typing != nil {
@@ -398,7 +407,7 @@ func (c *Core) renew(now reading, s *session, in Renew, out *Effects) error {
 		return expired(in.Expires)
 	}
 	s.issued, s.expires, s.warned = in.Issued, in.Expires, false
-	c.observe(p, leaving{ReasonLeave, now.wall}, out, func() {
+	c.observe(p, cause{ReasonLeave, now.wall, s.id}, out, func() {
 		p.profile, s.admits = in.Profile, in.Admits
 		c.narrow(now, s, in.Grants, out)
 	})

@@ -2,13 +2,22 @@ package presence
 
 import "time"
 
-// setIdle makes a session idle or active. Activity of an active session only stores its time,
-// and the timer finds it.
-func (c *Core) setIdle(s *session, idle bool, out *Effects) {
+// setIdle makes a session idle or active, which was active before at a time. Activity of an
+// active session only stores its time, and the timer finds it.
+func (c *Core) setIdle(now reading, s *session, idle bool, before awakeTime, out *Effects) {
 	if s.idle != idle {
-		c.observe(s.person, leaving{}, out, func() { s.becomeIdle(idle) })
-		out.add(SessionIdle{Link: s.linkID(), User: s.person.id, Idle: idle})
+		c.observe(s.person, cause{}, out, func() { s.becomeIdle(idle) })
+		out.add(s.idleness(now, before))
 	}
+}
+
+// idleness says that the session has become what it is, after it was active before at a time.
+func (s *session) idleness(now reading, before awakeTime) SessionIdle {
+	until := s.active
+	if s.idle {
+		before, until = s.active, now.awake
+	}
+	return SessionIdle{Link: s.linkID(), User: s.person.id, Idle: s.idle, Quiet: max(until-before, 0)}
 }
 
 // pageHidden stores whether the page is hidden, which decides the grace of a lost link.
@@ -38,9 +47,10 @@ func (c *Core) activity(now reading, s *session, idleFor time.Duration, out *Eff
 	if s.noInput {
 		return
 	}
+	before := s.active
 	s.active = max(s.active, now.awake-idleFor)
 	if s.idle && idleFor < c.policy.IdleAfter {
-		c.setIdle(s, false, out)
+		c.setIdle(now, s, false, before, out)
 		c.arm(now, s)
 	}
 }

@@ -196,7 +196,7 @@ func (c *Core) accept(now reading, s *session, in Accept, out *Effects) error {
 	}
 	c.closeInvitation(now, i, Accepted, out)
 	c.givePass(now, p, i.room, now.wall+c.policyOf(i.room).AskPass.Milliseconds(), out)
-	c.observe(p, leaving{}, out, func() { c.enter(now, s, i.room) })
+	c.observe(p, cause{session: s.id}, out, func() { c.enter(now, s, i.room) })
 	return nil
 }
 

@@ -184,7 +184,7 @@ func (c *Core) setStatus(now reading, in SetStatus, out *Effects) error {
 		return &Refusal{Code: CodeNoSession, Field: "session", Value: string(in.Session), Allowed: "a session of the person that has not ended"}
 	}
 	p := c.known(in.User)
-	c.observe(p, leaving{}, out, func() {
+	c.observe(p, cause{}, out, func() {
 		c.clearStatus(p)
 		if in.Status != "" || in.Note != "" || in.Label != "" {
 			c.putStatus(now, p, Appearance{Status: in.Status, Note: in.Note, Until: in.Until, Label: in.Label}, in.Session)
@@ -233,7 +233,7 @@ func (s *setStatus) fire(c *Core, now reading, out *Effects) {
 		c.wheel.set(&s.timer, now.until(s.Until))
 		return
 	}
-	c.observe(s.person, leaving{}, out, func() { s.person.set = nil })
+	c.observe(s.person, cause{}, out, func() { s.person.set = nil })
 	c.tellOwn(s.person, out)
 	c.forget(s.person)
 }
@@ -254,7 +254,7 @@ func (c *Core) hide(now reading, in Hide, out *Effects) error {
 			}
 		}
 	}
-	c.observe(p, leaving{ReasonLeave, now.wall}, out, func() {
+	c.observe(p, cause{reason: ReasonLeave, lastSeen: now.wall}, out, func() {
 		p.hidden = in.Hidden
 		for _, m := range p.members {
 			m.since[Open] = now.wall

@@ -1,6 +1,7 @@
 package presence
 
 import (
+	"cmp"
 	"maps"
 	"slices"
 	"strings"
@@ -168,13 +169,24 @@ func DefaultPolicy() Policy {
 
 // For returns the policy of a room.
 func (p *Policy) For(room RoomName) *RoomPolicy {
-	best, policy := Pattern(""), &p.RoomPolicy
+	_, policy := p.find(room)
+	return policy
+}
+
+// PatternFor returns the pattern whose policy applies to a room; ** if that is the realm's.
+func (p *Policy) PatternFor(room RoomName) Pattern {
+	pattern, _ := p.find(room)
+	return cmp.Or(pattern, "**")
+}
+
+func (p *Policy) find(room RoomName) (best Pattern, policy *RoomPolicy) {
+	policy = &p.RoomPolicy
 	for i := range p.Rooms {
 		if pattern := p.Rooms[i].Pattern; pattern.Match(room) && (best == "" || pattern.moreSpecific(best)) {
 			best, policy = pattern, &p.Rooms[i].RoomPolicy
 		}
 	}
-	return policy
+	return best, policy
 }
 
 // setPolicy replaces the policy (see [SetPolicy]). It arms all timers again, because deadlines

@@ -27,7 +27,7 @@ func (c *Core) remove(now reading, in Remove, out *Effects) {
 		c.setStanding(now, p, in.Room, standing{})
 	}
 	if m := p.member(c.rooms[in.Room]); m != nil {
-		c.observe(p, leaving{ReasonRemoved, now.wall}, out, func() {
+		c.observe(p, cause{reason: ReasonRemoved, lastSeen: now.wall}, out, func() {
 			for _, e := range slices.Clone(m.entries) {
 				c.takeOut(now, e, ReasonRemoved, out)
 			}

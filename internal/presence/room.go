@@ -116,7 +116,7 @@ func (c *Core) join(now reading, s *session, in Join, out *Effects) (Reply, erro
 		c.openAsk(now, s, in.Room, in.NewAsk, out)
 		return Reply{Asked: c.askedBy(now, s, in.Room)}, nil
 	}
-	c.observe(s.person, leaving{}, out, func() { c.enter(now, s, in.Room) })
+	c.observe(s.person, cause{session: s.id}, out, func() { c.enter(now, s, in.Room) })
 	return Reply{}, nil
 }
 
@@ -182,7 +182,7 @@ func (c *Core) leave(now reading, s *session, name RoomName, out *Effects) error
 	if e == nil {
 		return notInRoom("room", name)
 	}
-	c.observe(s.person, leaving{ReasonLeave, now.wall}, out, func() { c.exit(now, e) })
+	c.observe(s.person, cause{ReasonLeave, now.wall, s.id}, out, func() { c.exit(now, e) })
 	return nil
 }
 

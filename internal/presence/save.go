@@ -276,7 +276,7 @@ func (c *Core) restorePerson(now reading, mark int64, saved SavedPerson, out *Ef
 	for _, m := range saved.Members {
 		since[m.Room] = m
 	}
-	c.observe(p, leaving{}, out, func() {
+	c.observe(p, cause{}, out, func() {
 		for _, s := range saved.Sessions {
 			c.restoreSession(now, mark, p, s)
 		}

@@ -162,7 +162,7 @@ func (c *Core) end(now reading, s *session, reason Reason, out *Effects) {
 	}
 	p := s.person
 	bound := p.set != nil && p.set.session == s.id
-	c.observe(p, leaving{reason, s.heardWall}, out, func() {
+	c.observe(p, cause{reason, s.heardWall, s.id}, out, func() {
 		if bound {
 			c.clearStatus(p)
 		}

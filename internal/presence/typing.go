@@ -21,13 +21,13 @@ func (c *Core) typing(now reading, s *session, in Typing, out *Effects) (Reply, 
 func (c *Core) types(now reading, e *entry, on bool, out *Effects) {
 	e.until = now.awake + e.room().policy.TypingExpires
 	if e.typing != on {
-		c.notice(e.session.person, leaving{}, out, func() { e.typing = on })
+		c.notice(e.session.person, cause{}, out, func() { e.typing = on })
 		c.arm(now, e.session)
 	}
 }
 
-func (c *Core) stopTyping(e *entry, out *Effects) {
+func (c *Core) stopTyping(e *entry, why Reason, out *Effects) {
 	if e.typing {
-		c.notice(e.session.person, leaving{}, out, func() { e.typing = false })
+		c.notice(e.session.person, cause{reason: why}, out, func() { e.typing = false })
 	}
 }

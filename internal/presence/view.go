@@ -119,23 +119,25 @@ type seenMember struct {
 	before [viewCount]sight
 }
 
-// leaving is what is told about a leave.
-type leaving struct {
+// cause is what is told about a change: of a leave why, and when the person was last seen; and
+// which session came or went.
+type cause struct {
 	reason   Reason
 	lastSeen int64
+	session  SessionID
 }
 
 // observe calls act, which may change anything about one person, and then tells what each view
 // sees differently, room by room and of the person. Everything that others see, and every count,
 // is made here; so nothing is told that nobody can see, and nothing is counted that is not seen.
 // Act must not call observe.
-func (c *Core) observe(p *person, why leaving, out *Effects, act func()) {
+func (c *Core) observe(p *person, why cause, out *Effects, act func()) {
 	out.touch(p)
 	c.notice(p, why, out, act)
 }
 
 // notice is observe for changes that need not be saved.
-func (c *Core) notice(p *person, why leaving, out *Effects, act func()) {
+func (c *Core) notice(p *person, why cause, out *Effects, act func()) {
 	c.epoch++
 	seen := c.seen[:0]
 	for _, m := range p.members {
@@ -159,7 +161,7 @@ func (c *Core) notice(p *person, why leaving, out *Effects, act func()) {
 
 // tell compares how a member was seen with how it is seen now, updates the counts, and tells
 // both views at once if they see the same.
-func (c *Core) tell(m *member, before [viewCount]sight, why leaving, out *Effects) {
+func (c *Core) tell(m *member, before [viewCount]sight, why cause, out *Effects) {
 	r := m.room
 	after := m.sights()
 	for view, was := range before {
@@ -174,9 +176,12 @@ func (c *Core) tell(m *member, before [viewCount]sight, why leaving, out *Effect
 		return was != is && (was.Sessions > 0 || is.Sessions > 0)
 	}
 	say := func(views Views, view View) {
-		effect := MemberChanged{Views: views, Room: r.name, Engages: r.policy.Engages, Before: before[view].Member, After: after[view].Member}
+		effect := MemberChanged{Views: views, Room: r.name, Engages: r.policy.Engages, Before: before[view].Member, After: after[view].Member, Session: why.session}
+		if effect.After.Sessions < effect.Before.Sessions {
+			effect.Reason = why.reason
+		}
 		if effect.After.Sessions == 0 {
-			effect.Reason, effect.LastSeen = why.reason, why.lastSeen
+			effect.LastSeen = why.lastSeen
 		}
 		out.add(effect)
 	}
@@ -204,11 +209,11 @@ func (c *Core) tell(m *member, before [viewCount]sight, why leaving, out *Effect
 		if views == inOpen {
 			view = Open
 		}
-		out.add(TypingChanged{Views: views, Room: r.name, User: m.person.id, On: after[view].typing})
+		out.add(TypingChanged{Views: views, Room: r.name, User: m.person.id, On: after[view].typing, Expired: why.reason == ReasonSilent})
 	}
 }
 
-func (c *Core) tellPerson(p *person, before [viewCount]Appearance, why leaving, out *Effects) {
+func (c *Core) tellPerson(p *person, before [viewCount]Appearance, why cause, out *Effects) {
 	after := [viewCount]Appearance{p.appearance(Full), p.appearance(Open)}
 	say := func(views Views, view View) {
 		effect := PersonChanged{Views: views, User: p.id, Profile: p.profile, Before: before[view], After: after[view]}

@@ -9,6 +9,7 @@ import (
 	"tovik.example/tovik/internal/headcount"
 	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/timing"
 )
 
 // What waits at most while nothing can be written.
@@ -23,6 +24,7 @@ type batch struct {
 	entries    []journal.Entry
 	people     map[personID]*Person
 	counts     map[countID]headcount.Row
+	typings    map[timing.Typing]int64 // how often, by all else
 	deliveries []Delivery
 	results    map[int64]Delivery
 	lost       map[string]gap // by realm
@@ -65,7 +67,7 @@ func (g gap) join(other gap) gap {
 }
 
 func (b *batch) empty() bool {
-	return len(b.entries)+len(b.people)+len(b.counts)+len(b.deliveries)+len(b.results)+len(b.lost) == 0
+	return len(b.entries)+len(b.people)+len(b.counts)+len(b.typings)+len(b.deliveries)+len(b.results)+len(b.lost) == 0
 }
 
 func (b *batch) begins() {
@@ -117,6 +119,14 @@ func (b *batch) lastSeen(realm string, user presence.UserID, full, open int64) {
 func (b *batch) headcount(h headcount.Row) {
 	b.begins()
 	b.counts[countID{h.Realm, h.Room, h.At}] = h
+}
+
+// typing counts typing that has ended.
+func (b *batch) typing(t timing.Typing) {
+	b.begins()
+	times := t.Times
+	t.Times = 0
+	b.typings[t] += times
 }
 
 // announce adds the deliveries that hooks want for an announcement.

@@ -43,6 +43,7 @@ type Delivery struct {
 	Kind     string
 	Room     presence.RoomName
 	User     presence.UserID
+	Other    presence.UserID // who answered, or was invited
 	Event    string // its id
 	Body     []byte
 	Created  int64 // Unix milliseconds

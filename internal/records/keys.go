@@ -181,7 +181,13 @@ func (s *Store) Erase(ctx context.Context, realm string, user presence.UserID) (
 			}
 			erased[kind] = result.RowsAffected
 		}
-		result := tx.Where("user = ? AND hook IN (SELECT id FROM hooks WHERE realm = ?)", user, realm).Delete(&Delivery{})
+		// Whom somebody invited, and who answered an ask, is in the entries of others.
+		result := tx.Where("realm = ? AND other = ? AND other <> ''", realm, user).Delete(&journal.Entry{})
+		if result.Error != nil {
+			return result.Error
+		}
+		erased["journal"] += result.RowsAffected
+		result = tx.Where("(user = ? OR other = ?) AND hook IN (SELECT id FROM hooks WHERE realm = ?)", user, user, realm).Delete(&Delivery{})
 		if result.Error != nil {
 			return result.Error
 		}

@@ -9,6 +9,7 @@ import (
 	"tovik.example/tovik/internal/headcount"
 	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/timing"
 )
 
 // maxHappenings limits what a recorder has been told and the writer has not taken yet. Beyond
@@ -30,12 +31,14 @@ type Recorder struct {
 	// What follows is the writer's.
 	fold    *journal.Fold
 	counter *headcount.Counter
+	typists *timing.Typists
 	batch   *batch // into which the fold puts what it makes
 }
 
-// newRecorder returns a recorder. Set its engine before anything happens.
-func newRecorder(realm string, w *Writer) *Recorder {
-	r := &Recorder{realm: realm, writer: w, touched: map[presence.UserID]struct{}{}, counter: headcount.NewCounter(realm, time.Now().UnixMilli())}
+// newRecorder returns a recorder of what happens from a time on. Set its engine before anything
+// happens.
+func newRecorder(realm string, w *Writer, from time.Time) *Recorder {
+	r := &Recorder{realm: realm, writer: w, touched: map[presence.UserID]struct{}{}, counter: headcount.NewCounter(realm, from.UnixMilli()), typists: timing.NewTypists(realm)}
 	r.fold = journal.NewFold(realm, func(e journal.Entry) { r.batch.entry(e) }, func(a *journal.Announcement) { r.batch.announce(a) })
 	return r
 }
@@ -63,11 +66,13 @@ func (r *Recorder) take(at int64, effects []presence.Effect, touched []presence.
 	before := len(r.pending) + len(r.touched)
 	for _, effect := range effects {
 		switch effect.(type) {
-		case presence.TypingChanged, presence.AskBeat, presence.Cut, presence.WarnExpiry, presence.Settled:
+		case presence.AskBeat, presence.Cut, presence.WarnExpiry, presence.Settled:
 			continue
 		}
 		if len(r.pending) >= maxHappenings && !restored {
-			r.lost.add(at)
+			if _, typing := effect.(presence.TypingChanged); !typing { // makes no entry
+				r.lost.add(at)
+			}
 			continue
 		}
 		r.pending = append(r.pending, happening{at, effect, restored})
@@ -156,6 +161,12 @@ func (r *Recorder) person(saved presence.SavedPerson) *Person {
 
 // digest adds an effect to the batch: entries, counts, announcements, and last-seen times.
 func (r *Recorder) digest(h *happening, b *batch) {
+	if e, ok := h.effect.(presence.TypingChanged); ok {
+		if typing, over := r.typists.Take(h.at, e); over {
+			b.typing(typing)
+		}
+		return
+	}
 	r.counter.Roll(h.at, b.headcount)
 	r.counter.Take(h.at, h.effect, h.restored)
 	r.batch = b

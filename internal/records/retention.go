@@ -84,6 +84,7 @@ func (w *Writer) prune(ctx context.Context, now time.Time) error {
 	}{
 		{"DELETE FROM headcounts WHERE (realm, room, step, at) IN (SELECT realm, room, step, at FROM headcounts INDEXED BY headcounts_by_time WHERE step = ? AND at < ? LIMIT ?)", []any{headcount.Minute, ago(keep.Minutes)}},
 		{"DELETE FROM headcounts WHERE (realm, room, step, at) IN (SELECT realm, room, step, at FROM headcounts INDEXED BY headcounts_by_time WHERE step = ? AND at < ? LIMIT ?)", []any{headcount.Hour, ago(keep.Hours)}},
+		{"DELETE FROM typings WHERE (realm, room, hour, length, expired) IN (SELECT realm, room, hour, length, expired FROM typings INDEXED BY typings_by_hour WHERE hour < ? LIMIT ?)", []any{ago(keep.Journal)}},
 		{"DELETE FROM deliveries WHERE id IN (SELECT id FROM deliveries WHERE state <> 'waiting' AND created < ? LIMIT ?)", []any{ago(keep.Deliveries)}},
 	}
 	_, last, err := w.store.JournalEnds(ctx)

@@ -89,12 +89,12 @@ func putRows[R any](tx *gorm.DB, t *table, rows []R, values func(into []any, row
 	return nil
 }
 
-var journalTable = newTable("journal", "id, at, realm, kind, room, user, other, session, link, over, status, was, note, reason, length, lost, open", "")
+var journalTable = newTable("journal", "id, at, realm, kind, room, user, other, session, link, over, status, was, note, reason, length, lost, open, wanted, unheard, page_hidden, by", "")
 
 func putEntries(tx *gorm.DB, entries []journal.Entry) error {
 	return putRows(tx, journalTable, entries, func(into []any, e *journal.Entry) []any {
 		return append(into, e.ID, e.At, e.Realm, string(e.Kind), string(e.Room), string(e.User), string(e.Other), string(e.Session), int64(e.Link), e.Over,
-			e.Status, e.Was, e.Note, e.Reason, e.Length, e.Lost, e.Open)
+			e.Status, e.Was, e.Note, e.Reason, e.Length, e.Lost, e.Open, string(e.Wanted), e.Unheard, e.PageHidden, e.By)
 	})
 }
 

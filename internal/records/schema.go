@@ -58,6 +58,19 @@ var migrations = [][]string{
 	{
 		`ALTER TABLE journal ADD COLUMN other TEXT NOT NULL DEFAULT ''`,
 	},
+	{ // What it takes to choose timings.
+		`ALTER TABLE journal ADD COLUMN wanted TEXT NOT NULL DEFAULT ''`,
+		`ALTER TABLE journal ADD COLUMN unheard INTEGER NOT NULL DEFAULT 0`,
+		`ALTER TABLE journal ADD COLUMN page_hidden INTEGER NOT NULL DEFAULT 0`,
+		`ALTER TABLE journal ADD COLUMN by TEXT NOT NULL DEFAULT ''`,
+		`CREATE TABLE typings (realm TEXT NOT NULL, room TEXT NOT NULL, hour INTEGER NOT NULL, length INTEGER NOT NULL, expired INTEGER NOT NULL,
+			times INTEGER NOT NULL, PRIMARY KEY (realm, room, hour, length, expired)) WITHOUT ROWID`,
+		`CREATE INDEX typings_by_hour ON typings (hour)`,
+	},
+	{ // What it takes to find everything about somebody.
+		`CREATE INDEX journal_of_other ON journal (realm, other) WHERE other <> ''`,
+		`ALTER TABLE deliveries ADD COLUMN other TEXT NOT NULL DEFAULT ''`,
+	},
 }
 
 // clean is the first version that overwrites deleted rows in the file.

@@ -16,6 +16,7 @@ import (
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/headcount"
 	"tovik.example/tovik/internal/journal"
+	"tovik.example/tovik/internal/timing"
 )
 
 // How the writer writes behind.
@@ -124,13 +125,13 @@ func (w *Writer) SetRetention(keep Retention) {
 }
 
 func (w *Writer) newBatch() *batch {
-	return &batch{writer: w, people: map[personID]*Person{}, counts: map[countID]headcount.Row{}, results: map[int64]Delivery{}, lost: map[string]gap{}}
+	return &batch{writer: w, people: map[personID]*Person{}, counts: map[countID]headcount.Row{}, typings: map[timing.Typing]int64{}, results: map[int64]Delivery{}, lost: map[string]gap{}}
 }
 
 // Record records a realm from its start on. Start makes the realm's engine with the recorder
 // that it is given, and restores what is on record.
 func (w *Writer) Record(realm string, start func(engine.Recorder) (*engine.Engine, error)) error {
-	r := newRecorder(realm, w)
+	r := newRecorder(realm, w, time.Now())
 	var err error
 	if r.engine, err = start(r); err != nil {
 		return err
@@ -377,6 +378,9 @@ func (w *Writer) commit(b *batch) error {
 			}
 		}
 		if err := putHeadcounts(tx, slices.Collect(maps.Values(b.counts))); err != nil {
+			return err
+		}
+		if err := putTypings(tx, b.typings); err != nil {
 			return err
 		}
 		if len(b.deliveries) > 0 {

@@ -1,13 +1,13 @@
 package rehearsal
 
 import (
-	"container/heap"
 	"fmt"
 	"math/rand/v2"
 	"slices"
 	"strings"
 	"time"
 
+	"tovik.example/tovik/internal/agenda"
 	"tovik.example/tovik/internal/presence"
 )
 
@@ -48,8 +48,7 @@ type world struct {
 	random   *rand.Rand
 	now      time.Duration // since dusk, by the world's clock
 	stalled  time.Duration // until when the service's machine is suspended
-	events   queue
-	order    uint64 // of the last event
+	agenda   agenda.Agenda
 	ids      uint64
 	effects  presence.Effects
 	carrying bool // effects out
@@ -74,34 +73,8 @@ func (w *world) instant() presence.Instant {
 	return presence.Instant{Mono: w.now - w.origin, Wall: dusk.Add(w.now)}
 }
 
-// event is something that happens in the world at a time.
-type event struct {
-	at    time.Duration
-	order uint64
-	do    func()
-}
-
-type queue []event
-
-func (q queue) Len() int { return len(q) }
-func (q queue) Less(i, j int) bool {
-	return q[i].at < q[j].at || (q[i].at == q[j].at && q[i].order < q[j].order)
-}
-func (q queue) Swap(i, j int) { q[i], q[j] = q[j], q[i] }
-func (q *queue) Push(x any)   { *q = append(*q, x.(event)) }
-func (q *queue) Pop() any {
-	old := *q
-	last := old[len(old)-1]
-	old[len(old)-1] = event{}
-	*q = old[:len(old)-1]
-	return last
-}
-
 // after makes something happen after a while.
-func (w *world) after(d time.Duration, do func()) {
-	w.order++
-	heap.Push(&w.events, event{w.now + d, w.order, do})
-}
+func (w *world) after(d time.Duration, do func()) { w.agenda.Add(int64(w.now+d), do) }
 
 func (w *world) between(least, most time.Duration) time.Duration {
 	return least + time.Duration(w.random.Int64N(int64(most-least)))
@@ -111,8 +84,8 @@ func (w *world) between(least, most time.Duration) time.Duration {
 func (w *world) play(until time.Duration) {
 	for {
 		next := until
-		if len(w.events) > 0 {
-			next = min(next, w.events[0].at)
+		if at, ok := w.agenda.Due(); ok {
+			next = min(next, time.Duration(at))
 		}
 		if due, ok := w.core.Due(); ok {
 			if due = max(due+w.origin, w.stalled); due <= next {
@@ -124,9 +97,8 @@ func (w *world) play(until time.Duration) {
 		if next >= until {
 			return
 		}
-		e := heap.Pop(&w.events).(event)
-		w.now = e.at
-		e.do()
+		w.now = next
+		w.agenda.Next()()
 	}
 }
 
