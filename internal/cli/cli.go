@@ -52,7 +52,7 @@ func command(stdout, stderr io.Writer) *cli.Command {
 	commands := []*cli.Command{
 		serveCommand(), demoCommand(), tokenCommand(),
 		roomsCommand(), membersCommand(), countCommand(), watchCommand(), rehearseCommand(),
-		journalCommand(), attendanceCommand(), headcountCommand(), peopleCommand(), roomCommands(), hookCommand(),
+		journalCommand(), attendanceCommand(), headcountCommand(), timingCommand(), peopleCommand(), roomCommands(), hookCommand(),
 		boardCommand(), joinCommand(), cueCommand(), loadCommand(), doctorCommand(), placeCommand(),
 		keyCommand(), tokenKeyCommand(), realmCommand(), configCommand(), reloadCommand(), manCommand(),
 	}

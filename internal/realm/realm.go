@@ -60,6 +60,7 @@ type Realm struct {
 	links     Links
 	admission *admission.Client
 	origins   atomic.Pointer[[]string]
+	studying  chan struct{} // holds one: a study of the timings is running
 
 	stop    context.CancelFunc
 	running sync.WaitGroup // what Close waits for
@@ -71,7 +72,7 @@ func Open(o Options) (*Realm, error) {
 	if log != nil {
 		log = log.With("realm", o.Name)
 	}
-	r := &Realm{name: o.Name, store: o.Store, writer: o.Writer, links: o.Links, admission: o.Admission}
+	r := &Realm{name: o.Name, store: o.Store, writer: o.Writer, links: o.Links, admission: o.Admission, studying: make(chan struct{}, 1)}
 	r.SetOrigins(o.Origins)
 	err := o.Writer.Record(o.Name, func(recorder engine.Recorder) (*engine.Engine, error) {
 		r.hub = delivery.NewHub(delivery.Options{Policy: o.Policy, Delay: o.FanOut, Source: func(hub engine.Sink) delivery.Source {

@@ -3,7 +3,7 @@ package timing
 import (
 	"math"
 	"math/rand/v2"
-	"sort"
+	"slices"
 	"time"
 )
 
@@ -73,11 +73,26 @@ const resamples = 400
 // again from itself (B. Efron, Bootstrap Methods, 1979), each bucket with a Poisson number of
 // draws. The same histogram always gives the same bounds.
 func (h *Histogram) Interval(statistic func(*Histogram) time.Duration) Interval {
-	i := Interval{Value: statistic(h)}
+	return h.intervals(func(h *Histogram) []time.Duration { return []time.Duration{statistic(h)} })[0]
+}
+
+// Quantiles estimates several quantiles with one bootstrap.
+func (h *Histogram) Quantiles(shares ...float64) []Interval {
+	return h.intervals(func(h *Histogram) []time.Duration {
+		values := make([]time.Duration, len(shares))
+		for i, share := range shares {
+			values[i] = h.Quantile(share)
+		}
+		return values
+	})
+}
+
+func (h *Histogram) intervals(statistics func(*Histogram) []time.Duration) []Interval {
+	value := statistics(h)
 	random := rand.New(rand.NewPCG(uint64(h.N), 18))
 	drawn := Histogram{buckets: make([]int64, len(h.buckets))}
-	values := make([]time.Duration, resamples)
-	for r := range values {
+	values := make([][]time.Duration, len(value))
+	for range resamples {
 		drawn.N = 0
 		for b, n := range h.buckets {
 			if n > 0 {
@@ -85,11 +100,27 @@ func (h *Histogram) Interval(statistic func(*Histogram) time.Duration) Interval 
 				drawn.N += drawn.buckets[b]
 			}
 		}
-		values[r] = statistic(&drawn)
+		for i, v := range statistics(&drawn) {
+			values[i] = append(values[i], v)
+		}
 	}
-	sort.Slice(values, func(a, b int) bool { return values[a] < values[b] })
-	i.Low, i.High = values[resamples*25/1000], values[resamples*975/1000-1]
-	return i
+	estimates := make([]Interval, len(value))
+	for i := range estimates {
+		slices.Sort(values[i])
+		estimates[i] = Interval{value[i], values[i][resamples*25/1000], values[i][resamples*975/1000-1]}
+	}
+	return estimates
+}
+
+// Merge adds the durations of another histogram.
+func (h *Histogram) Merge(other *Histogram) {
+	if more := len(other.buckets) - len(h.buckets); more > 0 {
+		h.buckets = append(h.buckets, make([]int64, more)...)
+	}
+	for b, n := range other.buckets {
+		h.buckets[b] += n
+	}
+	h.N += other.N
 }
 
 // poisson draws from a Poisson distribution: by Knuth's product of uniforms for a small mean, by

@@ -35,8 +35,15 @@ type Gaps struct {
 	Returns Histogram // how long those were that ended with a return
 }
 
-// Losses returns the number of gaps.
-func (g *Gaps) Losses() int64 { return g.InTime + g.Late + g.Never }
+// Together returns the gaps of several causes.
+func Together(list ...*Gaps) *Gaps {
+	sum := &Gaps{}
+	for _, g := range list {
+		sum.InTime, sum.Late, sum.Never = sum.InTime+g.InTime, sum.Late+g.Late, sum.Never+g.Never
+		sum.Returns.Merge(&g.Returns)
+	}
+	return sum
+}
 
 // Part is a part of the gaps of a cause.
 type Part struct {
@@ -56,7 +63,8 @@ const (
 // order. Gaps that began too shortly before the last entry to be called endless are left out.
 type Study struct {
 	Sessions, People int
-	Missing          int64 // entries that the journal lost
+	Entries, Missing int64 // read, and lost by the journal
+	Reloads          int   // of the configuration
 	Gaps             map[Cause]*Gaps
 	// Quiet are the times without activity of sessions that had become idle, and were active
 	// again.
@@ -109,6 +117,7 @@ func NewStudy(policy *presence.Policy, room presence.Pattern) *Study {
 
 // Take takes the next entry.
 func (s *Study) Take(e *journal.Entry) {
+	s.Entries++
 	s.giveUp(e.At)
 	switch e.Kind {
 	case journal.SessionOpened:
@@ -142,6 +151,8 @@ func (s *Study) Take(e *journal.Entry) {
 		}
 	case journal.Gap:
 		s.Missing += e.Lost
+	case journal.ConfigReloaded:
+		s.Reloads++
 	}
 }
 
