@@ -24,6 +24,7 @@ import (
 	"tovik.example/tovik/internal/gateway"
 	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/records"
+	"tovik.example/tovik/internal/rehearsal"
 	"tovik.example/tovik/internal/server"
 	"tovik.example/tovik/wire"
 )
@@ -198,7 +199,7 @@ func retention(path string, keep config.Keep) (records.Retention, error) {
 }
 
 func realmOf(path string, r config.Realm) (server.RealmConfig, error) {
-	realm := server.RealmConfig{Origins: r.Origins}
+	realm := server.RealmConfig{Origins: r.Origins, Policy: r.OwnPolicy()}
 	for _, k := range r.Keys {
 		key, err := access.NewTokenKey(access.TokenKey{ID: k.ID, Algorithm: k.Algorithm, Issuer: k.Issuer, Audience: k.Audience}, bytes.TrimRight(k.Material, "\n"))
 		if err != nil {
@@ -265,6 +266,7 @@ func demoCommand() *cli.Command {
 			settingFlags("listen")[0], operatorKeyFlag(), dataFlag("", "; a temporary one, deleted at the end, when empty"), verboseFlag(),
 			&cli.IntFlag{Name: "people", Value: 30, Usage: "the number `N` of people, from 1 to 5000"},
 			&cli.Uint64Flag{Name: "seed", Value: 7, Usage: "the `NUMBER` from which the night is generated"},
+			&cli.DurationFlag{Name: "past", Value: 36 * time.Hour, Usage: "how long, `TIME`, the watch has been on already; 0 for not at all"},
 		},
 		Action: runDemo,
 	}
@@ -278,12 +280,22 @@ func runDemo(ctx context.Context, c *cli.Command) (err error) {
 	if people < 1 || people > 5000 {
 		return usage("--people is %d; allowed: a whole number from 1 to 5000", people)
 	}
+	past := c.Duration("past")
+	if past < 0 || past > 14*24*time.Hour {
+		return usage("--past is %s; allowed: a time from 0 to 336h, such as 36h", past)
+	}
 	data := c.String("data")
 	if data == "" {
 		if data, err = os.MkdirTemp("", "tovik-demo-"); err != nil {
 			return err
 		}
 		defer func() { _ = os.RemoveAll(data) }()
+	}
+	var open []rehearsal.Tab
+	if past > 0 {
+		if open, err = demo.Before(ctx, demo.PastOptions{Data: data, Length: past, People: people, Seed: c.Uint64("seed")}); err != nil {
+			return err
+		}
 	}
 	s, secrets, err := start(c, stage{demo: true, data: data})
 	if err != nil {
@@ -297,7 +309,7 @@ func runDemo(ctx context.Context, c *cli.Command) (err error) {
 	go func() {
 		defer close(played)
 		demo.Play(ctx, demo.Options{
-			Server: s.URL(), Secret: secrets.Token, Key: secrets.OperatorKey, People: people, Seed: c.Uint64("seed"), Log: logger(c, c.Root().ErrWriter, logText),
+			Server: s.URL(), Secret: secrets.Token, Key: secrets.OperatorKey, People: people, Seed: c.Uint64("seed"), Open: open, Log: logger(c, c.Root().ErrWriter, logText),
 		}, func() {
 			s.Ready()
 			_, _ = fmt.Fprint(c.Root().Writer, banner)

@@ -62,11 +62,53 @@ func TestTheServiceFileIsReadAndItsMistakesAreNamed(t *testing.T) {
 		"[[realm]]\nname=\"a\"\n[realm.admission]\nrooms=[\"a..b\"]":                               `realm.admission.rooms is "a..b"; allowed: room patterns`,
 		"[[realm]]\nname=\"a\"\n[realm.admission]\nrooms=[\"a\"]\nurl=\"x\"":                       `realm.admission.url is "x"; allowed: https://HOST/PATH`,
 		"[[realm]]\nname=\"a\"\n[realm.admission]\nrooms=[\"a\"]\nurl=\"https://x\"\nsecret=\"s\"": `realm.admission.secret is "…"; allowed: whsec_ and 16 bytes`,
-		"name = \"unclosed":                                                                        `tovik.toml:1: `,
+		"[[realm]]\nname=\"a\"\n[realm.policy.grace]\nlost=5":                                      `realm.policy.grace.lost`,
+		"[[realm]]\nname=\"a\"\n[realm.policy]\nrooms_per_session=-4":                              `realm.policy.rooms_per_session is "-4"; allowed: a whole number from 1 to 1000`,
+		"[[realm]]\nname=\"a\"\n[[realm.policy.room]]\npattern=\"a..b\"":                           `realm.policy.room.pattern is "a..b"; allowed: room patterns`,
+		"name = \"unclosed": `tovik.toml:1: `,
 	} {
 		_, err := parse("tovik.toml", []byte(text), nowhere)
 		require.ErrorContains(t, err, want, text)
 	}
+}
+
+// TestARealmHasAPolicyOfItsOwn checks that a realm has the policy of the service, except for the
+// keys that it names.
+func TestARealmHasAPolicyOfItsOwn(t *testing.T) {
+	s, err := parse("tovik.toml", []byte(`
+idle.after = "7m"
+grace.lost = "20s"
+[[room]]
+pattern = "desk.*"
+capacity = 40
+[[room]]
+pattern = "levee.*"
+grace.lost = "30s"
+[[realm]]
+name = "main"
+[[realm]]
+name = "training"
+[realm.policy]
+grace.closing = "1s"
+sessions_per_person = 2
+[[realm.policy.room]]
+pattern = "desk.*"
+entry = "ask"
+[[realm.policy.room]]
+pattern = "call.*"
+engages = true
+`), nowhere)
+	require.NoError(t, err)
+	require.Nil(t, s.Realms[0].OwnPolicy())
+	service, own := s.Policy(), s.Realms[1].OwnPolicy()
+	require.Equal(t, 3*time.Second, service.GraceClosing)
+	require.Len(t, service.Rooms, 2)
+	require.Equal(t, []time.Duration{time.Second, 20 * time.Second, 7 * time.Minute}, []time.Duration{own.GraceClosing, own.GraceLost, own.IdleAfter})
+	require.Equal(t, 2, own.SessionsPerPerson)
+	desk, levee, call := own.For("desk.night"), own.For("levee.north-bank"), own.For("call.one")
+	require.Equal(t, []any{40, presence.EntryAsk, time.Second}, []any{desk.Capacity, desk.Entry, desk.GraceClosing})
+	require.Equal(t, 30*time.Second, levee.GraceLost)
+	require.True(t, call.Engages)
 }
 
 // FuzzFiles reads arbitrary text as a configuration and as a policy. What it accepts must be

@@ -35,10 +35,13 @@ func (k Key) Variable() string {
 	return "TOVIK_" + strings.ToUpper(strings.ReplaceAll(k.Name, ".", "_"))
 }
 
-// Keys returns all keys, in order.
-func Keys() (keys []Key) {
+// Keys returns all keys, in order. Those of the policy of a realm, which are the same as outside
+// of it, are left out.
+func Keys() []Key { return keys(true) }
+
+func keys(listing bool) (keys []Key) {
 	s := defaults()
-	walkShape(reflect.ValueOf(&s).Elem(), place{}, func(k Key, _ reflect.Value) { keys = append(keys, k) })
+	walkShape(reflect.ValueOf(&s).Elem(), place{listing: listing}, func(k Key, _ reflect.Value) { keys = append(keys, k) })
 	return keys
 }
 
@@ -78,6 +81,7 @@ func each(s *Settings, do func(Key, reflect.Value)) {
 type place struct {
 	prefix           string
 	reload, repeated bool
+	listing          bool // leave out what is not listed
 }
 
 // walk visits the fields of a struct and of its tables. It calls tables for each repeated table.
@@ -94,7 +98,7 @@ func walk(v reflect.Value, at place, tables func(list reflect.Value, name string
 			field = field.Elem()
 		}
 		switch {
-		case !f.IsExported() || name == "-":
+		case !f.IsExported() || name == "-" || (at.listing && f.Tag.Get("listed") == "no"):
 		case f.Anonymous:
 			walk(field, inside, tables, do)
 		case f.Type == reflect.TypeFor[*bool](): // nil stands for the value of the realm

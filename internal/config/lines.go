@@ -21,7 +21,7 @@ func linesOf(text []byte) lines {
 // bareTime finds a duration that is written as a number without a unit.
 func bareTime(path string, text []byte) (err error) {
 	times := map[string]bool{}
-	for _, key := range Keys() {
+	for _, key := range keys(false) {
 		times[strings.NewReplacer("[[", "", "]]", "").Replace(key.Name)] = key.isTime
 	}
 	eachKey(text, func(key string, line int, value *unstable.Node) {
@@ -35,7 +35,7 @@ func bareTime(path string, text []byte) (err error) {
 // singleTable finds a table in single brackets that must have double ones.
 func singleTable(path string, text []byte) (err error) {
 	repeated := map[string]bool{}
-	for _, key := range Keys() {
+	for _, key := range keys(false) {
 		for name := key.Name; strings.Contains(name, "]]"); {
 			name = name[:strings.LastIndex(name, "]]")]
 			repeated[strings.NewReplacer("[[", "", "]]", "").Replace(name)] = true

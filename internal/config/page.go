@@ -65,6 +65,17 @@ capitals with '_' for dots: 'TOVIK_BEAT_EVERY'. Lists have commas between ('10.0
 After 'tovik reload' or SIGHUP a running service applies the keys marked *reload*, whole or not at all; it also reads its
 certificate again. If any other key has changed, the reload is refused and names the key: it needs a restart.
 
+A realm can have a policy of its own: the keys of policies, from 'beat.every' to 'members.max', and '[[room]]', can also stand in
+'[realm.policy]' after the '[[realm]]' they are for. Keys that it leaves out are those of the service, pattern by pattern.
+
+    [[realm]]
+    name = "training"
+    [realm.policy]
+    grace.lost = "20s"
+    [[realm.policy.room]]
+    pattern = "desk.*"
+    capacity = 12
+
 This page is generated: 'go test ./internal/config -write'.
 
 | key | default | flag | reload | |

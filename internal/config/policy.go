@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"reflect"
+	"slices"
 
 	"tovik.example/tovik/internal/presence"
 )
@@ -80,6 +81,48 @@ func parsePolicy(path string, text []byte) (presence.Policy, error) {
 		return presence.Policy{}, err
 	}
 	return f.policy(wrong)
+}
+
+// within returns the policy of a realm: that of the file, with the keys that differ in the realm.
+// The rooms of a pattern have the policy of the service for that pattern, and the realm's own in
+// front of it. It returns nil for a realm without a policy of its own.
+func (f PolicyFile) within(own *PolicyFile, wrong wrong) (*presence.Policy, error) {
+	if own == nil {
+		return nil, nil
+	}
+	rooms := slices.Clone(f.Rooms)
+	f.Rooms = nil
+	overlay(reflect.ValueOf(&f).Elem(), reflect.ValueOf(own).Elem())
+	seen := map[presence.Pattern]bool{}
+	for i, room := range own.Rooms {
+		if seen[room.Pattern] {
+			return nil, wrong(fmt.Sprintf("room#%d.pattern", i+1), string(room.Pattern), "each pattern once")
+		}
+		seen[room.Pattern] = true
+		at := slices.IndexFunc(rooms, func(other PatternFile) bool { return other.Pattern == room.Pattern })
+		if at < 0 {
+			rooms = append(rooms, PatternFile{})
+			at = len(rooms) - 1
+		}
+		overlay(reflect.ValueOf(&rooms[at]).Elem(), reflect.ValueOf(&room).Elem())
+	}
+	f.Rooms = rooms
+	policy, err := f.policy(wrong)
+	return &policy, err
+}
+
+// overlay copies the fields that are set, also in tables.
+func overlay(into, from reflect.Value) {
+	for i := range from.NumField() {
+		field := from.Field(i)
+		switch {
+		case field.IsZero():
+		case isTable(field.Type()):
+			overlay(into.Field(i), field)
+		default:
+			into.Field(i).Set(field)
+		}
+	}
 }
 
 // policy returns the policy of the file. Wrong makes the error for a key.

@@ -87,6 +87,9 @@ func parse(path string, text []byte, given Given) (Settings, error) {
 		if err := errors.Join(r.check(within), r.readKeys(dir, kids, within), r.Admission.check(within)); err != nil {
 			return s, first(err)
 		}
+		if r.policy, err = s.PolicyFile.within(r.Policy, func(key, value, allowed string) error { return within("policy."+key, value, allowed) }); err != nil {
+			return s, err
+		}
 	}
 	return s, nil
 }

@@ -73,7 +73,14 @@ type Realm struct {
 	Keys      []TokenKey `toml:"key"`
 	KeySets   []KeySet   `toml:"key_set"`
 	Admission *Admission `toml:"admission"` // nil: none
+	// Policy has the keys of the policy that differ in this realm, in the shape of the file.
+	Policy *PolicyFile `toml:"policy" listed:"no"` // nil: none
+
+	policy *presence.Policy // the realm's own; nil: that of the service
 }
+
+// OwnPolicy returns the policy of the realm; nil if it is that of the service.
+func (r *Realm) OwnPolicy() *presence.Policy { return r.policy }
 
 // TokenKey is a key that verifies tokens.
 type TokenKey struct {

@@ -68,10 +68,14 @@ func keepWatch(ctx context.Context, o Options, people []character) {
 	_ = service.Serve(listener)
 }
 
+// sirenHook is what the siren is told.
+var sirenHook = wire.NewHook{Name: "siren", Kinds: []string{"member.joined", "member.left", "room.empty"}, Rooms: []string{"desk.*"}, View: wire.ViewOpen}
+
 // tellSiren adds the siren's hook, or gives the hook of an earlier night the siren's new
 // address.
 func tellSiren(ctx context.Context, api client.API, address string) error {
-	wanted := wire.NewHook{Name: "siren", URL: address, Kinds: []string{"member.joined", "member.left", "room.empty"}, Rooms: []string{"desk.*"}, View: wire.ViewOpen}
+	wanted := sirenHook
+	wanted.URL = address
 	hooks, err := api.Hooks(ctx)
 	if err != nil {
 		return err

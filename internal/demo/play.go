@@ -10,17 +10,19 @@ import (
 
 	"tovik.example/tovik/client"
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/rehearsal"
 	"tovik.example/tovik/wire"
 )
 
-// Options are the settings of a play. All but Log are required.
+// Options are the settings of a play. All but Open and Log are required.
 type Options struct {
 	Server string
 	Secret string // signs tokens
 	Key    string // of an operator
 	People int
 	Seed   uint64
-	Log    *slog.Logger // nil stands for none
+	Open   []rehearsal.Tab // pages that are open already, whose sessions go on
+	Log    *slog.Logger    // nil stands for none
 }
 
 // arrival is the time over which the first arrivals are spread.
@@ -34,12 +36,20 @@ func Play(ctx context.Context, o Options, arrived func()) {
 	}
 	var first, all sync.WaitGroup
 	people := cast(o.People)
+	open := map[presence.UserID][]rehearsal.Tab{}
+	for _, tab := range o.Open {
+		open[tab.User] = append(open[tab.User], tab)
+	}
 	for i, who := range people {
 		for n := range who.tabs {
 			first.Add(1)
 			t := &tab{
 				options: o, who: who, second: n > 0, arrived: sync.OnceFunc(first.Done),
 				random: rand.New(rand.NewPCG(o.Seed, uint64(i*8+n))),
+			}
+			t.room = who.rooms[0]
+			if tabs := open[who.user]; n < len(tabs) {
+				t.room, t.resume = tabs[n].Room, &wire.Resume{Session: string(tabs[n].Session), ResumeKey: tabs[n].Key}
 			}
 			all.Go(func() { t.live(ctx) })
 		}
@@ -69,7 +79,6 @@ type tab struct {
 // live plays the tab's night: it arrives, and then does one thing after another.
 func (t *tab) live(ctx context.Context) {
 	defer t.arrived()
-	t.room = t.who.rooms[0]
 	pause(ctx, t.between(0, arrival))
 	t.load(ctx)
 	t.arrived()

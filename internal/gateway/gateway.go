@@ -52,8 +52,7 @@ func New(o Options) *Gateway {
 // Run does what is due for links that the core does not know, until ctx ends.
 func (g *Gateway) Run(ctx context.Context) {
 	for {
-		p := g.realms.Policy()
-		wait := min(sweepEvery, p.BeatEvery/4, p.Silence()/6)
+		wait := min(sweepEvery, g.realms.Sweep())
 		begun := time.Now()
 		select {
 		case <-ctx.Done():
@@ -145,13 +144,14 @@ const (
 // does for sessions. It lets event streams send signs of life, often enough that their clients
 // notice a loss within the policy's silence.
 func (g *Gateway) sweep(now time.Time, pause time.Duration) {
-	p := g.realms.Policy()
 	g.tickets.expire(now)
 	g.Recheck() // because keys expire
 	g.eachLoose(func(l *link) {
-		if l.stream() == nil {
+		talk := l.talk.Load()
+		if l.stream() == nil || talk == nil {
 			return
 		}
+		p := talk.Guest().Realm().Policy()
 		l.mu.Lock()
 		if pause > late {
 			l.heard += int64(pause)

@@ -36,7 +36,7 @@ func gatewayOf(t *testing.T) (*Gateway, realm.Desk) {
 	writer, err := records.NewWriter(records.WriterOptions{Store: store})
 	require.NoError(t, err)
 	policy := presence.DefaultPolicy()
-	realms := realm.NewRealms(realm.RealmsOptions{Keys: keys, Guard: new(access.Guard), Store: store, Writer: writer, Policy: &policy})
+	realms := realm.NewRealms(realm.RealmsOptions{Keys: keys, Guard: new(access.Guard), Store: store, Writer: writer})
 	g := New(Options{Realms: realms})
 	main, err := realm.Open(realm.Options{Name: access.Main, Policy: &policy, Links: g, Store: store, Writer: writer})
 	require.NoError(t, err)
@@ -141,11 +141,15 @@ func greet(t *testing.T, s *webSocket, c *realm.Greeting) presence.LinkID {
 // TestAPausedMachineBlamesNoLinkWithoutASession makes a sweep ten minutes late.
 func TestAPausedMachineBlamesNoLinkWithoutASession(t *testing.T) {
 	g, _ := gatewayOf(t)
-	policy := g.realms.Policy()
 	near, far := net.Pipe()
 	t.Cleanup(func() { _ = far.Close() })
 	l := &webSocket{link: link{gateway: g}}
 	l.kind = l
+	c, err := g.realms.Greet(t.Context(), wire.Hello{Token: tokenFor(t, "ilse"), WatchOnly: true}, realm.Caller{})
+	require.NoError(t, err)
+	talk, _ := c.Converse(presence.Reply{}, func() {})
+	l.talk.Store(talk)
+	policy := talk.Guest().Realm().Policy()
 	l.carrier.Store(transport.NewStream(g.pool, near, transport.WebSocket(wire.MaxFrame), l))
 	now := time.Now()
 	l.heard, l.wanted = now.UnixNano(), now.UnixNano()

@@ -59,7 +59,7 @@ type World interface {
 	AddRealm(name string) error
 	RemoveRealm(name string) error
 	// Reload applies the configuration as it is now.
-	Reload() (wire.Reloaded, error)
+	Reload(by string) (wire.Reloaded, error)
 }
 
 // Options are the parts and settings of an API. The first eight and Log are required.

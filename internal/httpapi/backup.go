@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"github.com/gofiber/fiber/v3"
+
+	"tovik.example/tovik/internal/journal"
 )
 
 // backup answers with a copy of the records as of one moment.
@@ -28,6 +30,7 @@ func (a *API) backup(c fiber.Ctx) error {
 		done()
 		return errors.Join(err, file.Close())
 	}
+	deskOf(c).Acted(journal.RecordsBackedUp)
 	c.Set(fiber.HeaderContentType, "application/vnd.sqlite3")
 	c.Set(fiber.HeaderContentDisposition, `attachment; filename="tovik-`+time.Now().UTC().Format("20060102-150405")+`.db"`)
 	conn := c.RequestCtx().Conn()

@@ -6,6 +6,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"tovik.example/tovik/internal/hooks"
+	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/wire"
 )
 
@@ -33,6 +34,7 @@ func (a *API) addHook(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
+	deskOf(c).Acted(journal.HookAdded, made.ID, made.Name)
 	return c.Status(fiber.StatusCreated).JSON(made)
 }
 
@@ -42,16 +44,30 @@ func (a *API) changeHook(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
-	return respond(c)(a.hookDesk(c).Change(param(c, "hook"), asked))
+	return a.changed(c)(a.hookDesk(c).Change(param(c, "hook"), asked))
 }
 
 // rotateSecret gives a hook a new secret.
 func (a *API) rotateSecret(c fiber.Ctx) error {
-	return respond(c)(a.hookDesk(c).Rotate(param(c, "hook")))
+	return a.changed(c)(a.hookDesk(c).Rotate(param(c, "hook")))
+}
+
+// changed answers with a hook that was changed, and notes that in the journal.
+func (a *API) changed(c fiber.Ctx) func(wire.Hook, error) error {
+	return func(doc wire.Hook, err error) error {
+		if err == nil {
+			deskOf(c).Acted(journal.HookChanged, doc.ID, doc.Name)
+		}
+		return respond(c)(doc, err)
+	}
 }
 
 func (a *API) removeHook(c fiber.Ctx) error {
-	return nothing(c, a.hookDesk(c).Remove(param(c, "hook")))
+	err := a.hookDesk(c).Remove(param(c, "hook"))
+	if err == nil {
+		deskOf(c).Acted(journal.HookRemoved, param(c, "hook"))
+	}
+	return nothing(c, err)
 }
 
 // tryHook sends a test event to a hook, and reports the outcome.

@@ -4,6 +4,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/wire"
 )
 
@@ -32,6 +33,9 @@ func (a *API) addKey(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
+	if of, err := a.realms.Get(realm); err == nil {
+		of.Desk(by).Acted(journal.KeyAdded, made.ID, made.Name)
+	}
 	return c.Status(fiber.StatusCreated).JSON(made)
 }
 
@@ -39,6 +43,7 @@ func (a *API) revokeKey(c fiber.Ctx) error {
 	if err := a.keys.RevokeOperatorKey(operatorOf(c), param(c, "key")); err != nil {
 		return err
 	}
+	deskOf(c).Acted(journal.KeyRevoked, param(c, "key"))
 	a.gateway.Recheck()
 	a.RecheckStreams()
 	return c.SendStatus(fiber.StatusNoContent)
@@ -62,6 +67,7 @@ func (a *API) addTokenKey(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
+	deskOf(c).Acted(journal.TokenKeyAdded, made.ID)
 	return c.Status(fiber.StatusCreated).JSON(made)
 }
 
@@ -71,6 +77,7 @@ func (a *API) revokeTokenKey(c fiber.Ctx) error {
 	if err := a.keys.RevokeTokenKey(deskOf(c).Realm(), param(c, "kid")); err != nil {
 		return err
 	}
+	deskOf(c).Acted(journal.TokenKeyRevoked, param(c, "kid"))
 	a.gateway.Recheck()
 	return c.SendStatus(fiber.StatusNoContent)
 }

@@ -13,7 +13,7 @@ import (
 
 // reload applies the configuration as it is now.
 func (a *API) reload(c fiber.Ctx) error {
-	done, err := a.world.Reload()
+	done, err := a.world.Reload(operatorOf(c).Key)
 	if err != nil {
 		return err
 	}

@@ -179,6 +179,7 @@ func (f *Fold) Take(at int64, effect presence.Effect, restored bool) {
 		}
 	case presence.PersonRemoved:
 		of(PersonRemoved, e.User, presence.LinkID{}).Room = e.Room
+		entry.By = e.By
 	default:
 		return
 	}

@@ -151,6 +151,7 @@ type SessionIdle struct {
 type PersonRemoved struct {
 	User UserID
 	Room RoomName
+	By   string // of the [Remove]
 }
 
 // AskOpened says that somebody asks to be let into a room.

@@ -272,6 +272,7 @@ type EndSession struct{ Session SessionID }
 // refuses their tokens issued until now: for that room, or for everything.
 type Remove struct {
 	User UserID
+	By   string // for the record: the key with which it is done
 	Room RoomName
 }
 

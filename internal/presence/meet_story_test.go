@@ -419,7 +419,7 @@ func TestHowAnInvitationEnds(t *testing.T) {
 		"expired":     {func(st *story, _ presence.InvitationID) { st.at(30*s + soon) }, "expired, told to ilse one two"},
 		"gone":        {func(st *story, _ presence.InvitationID) { st.does("ilse", bye) }, "gone, told to one two"},
 		"hidden":      {func(st *story, _ presence.InvitationID) { st.must(presence.Hide{"ilse", true}) }, "withdrawn, told to ilse one two"},
-		"removed":     {func(st *story, _ presence.InvitationID) { st.must(presence.Remove{"tobin", call}) }, "withdrawn, told to ilse one two"},
+		"removed":     {func(st *story, _ presence.InvitationID) { st.must(presence.Remove{User: "tobin", Room: call}) }, "withdrawn, told to ilse one two"},
 		"by back end": {func(st *story, i presence.InvitationID) { st.must(presence.EndInvitation{i}) }, "withdrawn, told to ilse one two"},
 	} {
 		t.Run(what, func(t *testing.T) {

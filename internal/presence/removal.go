@@ -8,7 +8,7 @@ import "slices"
 func (c *Core) remove(now reading, in Remove, out *Effects) {
 	p := c.refuse(in.User, in.Room, now.wall)
 	out.touch(p)
-	out.add(PersonRemoved{User: p.id, Room: in.Room})
+	out.add(PersonRemoved{User: p.id, Room: in.Room, By: in.By})
 	concerns := func(room RoomName) bool { return in.Room == "" || room == in.Room }
 	for _, a := range slices.Clone(p.asks) {
 		if concerns(a.room) {

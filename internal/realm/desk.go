@@ -2,10 +2,12 @@ package realm
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/delivery"
+	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/problem"
 	"tovik.example/tovik/wire"
@@ -93,17 +95,29 @@ func (d Desk) remove(id string, room presence.RoomName) (wire.Removal, error) {
 	if err != nil {
 		return wire.Removal{}, err
 	}
-	at, err := d.realm.remove(user, room)
+	at, err := d.realm.remove(user, room, d.by.Key)
 	return wire.Removal{User: string(user), Room: string(room), At: wire.Time{Time: at}}, err
 }
 
 // SignOut ends all sessions of a person.
 func (d Desk) SignOut(id string) error {
 	user, err := userOf(id)
-	if err == nil {
-		_, err = d.realm.do(presence.SignOut{User: user})
+	if err != nil {
+		return err
 	}
+	d.act(journal.Entry{Kind: journal.PersonSignedOut, User: user})
+	_, err = d.realm.do(presence.SignOut{User: user})
 	return err
+}
+
+// Acted notes in the journal what was done with the key, and to what.
+func (d Desk) Acted(kind journal.Kind, what ...string) {
+	d.act(journal.Entry{Kind: kind, Note: strings.TrimSpace(strings.Join(what, " "))})
+}
+
+func (d Desk) act(e journal.Entry) {
+	e.Realm, e.By = d.realm.name, d.by.Key
+	d.realm.writer.Act(e)
 }
 
 // EndSession ends one session.
@@ -149,6 +163,7 @@ func (d Desk) Erase(ctx context.Context, id string) (wire.Erasure, error) {
 	for kind, n := range kept {
 		receipt.Erased[kind] += n
 	}
+	d.Acted(journal.PersonErased)
 	return receipt, nil
 }
 

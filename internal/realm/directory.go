@@ -157,7 +157,7 @@ func (d Desk) DropPerson(id string) error {
 // profile checks what a back end wants to store about a person.
 func (d Desk) profile(asked wire.Profile) (records.Person, error) {
 	row := records.Person{Realm: d.realm.name, User: presence.UserID(norm.NFC.String(asked.User)), Name: norm.NFC.String(asked.Name), Picture: asked.Picture, Attributes: asked.Attributes}
-	if err := d.realm.engine.Policy().CheckPerson(row.User, presence.Profile{Name: row.Name, Picture: row.Picture}); err != nil {
+	if err := d.realm.Policy().CheckPerson(row.User, presence.Profile{Name: row.Name, Picture: row.Picture}); err != nil {
 		return row, err
 	}
 	if err := access.CheckPicture(row.Picture); err != nil {

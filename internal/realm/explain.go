@@ -55,7 +55,7 @@ func (d Desk) Explain(ctx context.Context, id, name string) (wire.Explanation, e
 		return wire.Explanation{}, err
 	}
 	doc.Rules = rulesTried(&x)
-	doc.Words = explainer{r.engine.Policy(), doc.At.Time, &x, doc.Last}.words()
+	doc.Words = explainer{r.Policy(), doc.At.Time, &x, doc.Last}.words()
 	return doc, nil
 }
 

@@ -245,7 +245,7 @@ func (c *Greeting) Begin() (reply presence.Reply, wait func(context.Context) (pr
 func (c *Greeting) Lease(reply presence.Reply) wire.Lease {
 	lease := wire.Lease{
 		Session: string(reply.Link.Session), ResumeKey: reply.Key, Resumed: reply.Resumed, NotResumed: string(reply.NotResumed),
-		User: string(c.guest.person.User), Dropped: c.dropped, Lease: c.realms.Policy().Lease.Milliseconds(), Rooms: roomNames(reply.Rooms), Counts: []wire.Tallied{},
+		User: string(c.guest.person.User), Dropped: c.dropped, Lease: c.guest.realm.Policy().Lease.Milliseconds(), Rooms: roomNames(reply.Rooms), Counts: []wire.Tallied{},
 		Asked: delivery.Asks(reply.Asked), Invitations: invitationsOf(reply.Invitations),
 	}
 	for _, room := range reply.Rooms {
@@ -259,7 +259,7 @@ func (c *Greeting) Lease(reply presence.Reply) wire.Lease {
 
 // Opened returns the answer to the hello.
 func (c *Greeting) Opened(reply presence.Reply) *wire.Opened {
-	o := &wire.Opened{Timings: timings(c.realms.Policy()), User: string(c.guest.person.User), Dropped: slices.Clip(c.dropped)}
+	o := &wire.Opened{Timings: timings(c.guest.realm.Policy()), User: string(c.guest.person.User), Dropped: slices.Clip(c.dropped)}
 	if !c.session {
 		return o
 	}

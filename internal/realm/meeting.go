@@ -298,7 +298,7 @@ func (d Desk) GrantPass(ctx context.Context, name, id string, asked wire.PassWan
 	if err != nil {
 		return wire.Pass{}, err
 	}
-	until := time.Now().Add(d.realm.engine.Policy().For(room).AskPass)
+	until := time.Now().Add(d.realm.Policy().For(room).AskPass)
 	if asked.Until != nil {
 		until = asked.Until.Time
 	}

@@ -60,6 +60,7 @@ type Realm struct {
 	links     Links
 	admission *admission.Client
 	origins   atomic.Pointer[[]string]
+	policy    atomic.Pointer[presence.Policy]
 	studying  chan struct{} // holds one: a study of the timings is running
 
 	stop    context.CancelFunc
@@ -74,6 +75,7 @@ func Open(o Options) (*Realm, error) {
 	}
 	r := &Realm{name: o.Name, store: o.Store, writer: o.Writer, links: o.Links, admission: o.Admission, studying: make(chan struct{}, 1)}
 	r.SetOrigins(o.Origins)
+	r.policy.Store(o.Policy)
 	err := o.Writer.Record(o.Name, func(recorder engine.Recorder) (*engine.Engine, error) {
 		r.hub = delivery.NewHub(delivery.Options{Policy: o.Policy, Delay: o.FanOut, Source: func(hub engine.Sink) delivery.Source {
 			r.engine = engine.New(engine.Options{Policy: *o.Policy, Sink: hub, Links: o.Links, Recorder: recorder, Held: o.Held, Late: o.Late, Log: log})
@@ -174,7 +176,12 @@ func (r *Realm) allows(c Caller) error {
 		Detail: "pages of this origin may not be clients of the realm", Allowed: "the origins that the realm names"}
 }
 
-func (r *Realm) setPolicy(policy *presence.Policy) {
+// Policy returns the policy in force. It must not be changed.
+func (r *Realm) Policy() *presence.Policy { return r.policy.Load() }
+
+// SetPolicy replaces the policy. The new one must not be changed afterwards.
+func (r *Realm) SetPolicy(policy *presence.Policy) {
+	r.policy.Store(policy)
 	r.hub.SetPolicy(policy)
 	r.engine.SetPolicy(*policy)
 }
@@ -219,12 +226,12 @@ func (r *Realm) kept(ctx context.Context) error {
 // remove removes a person from a room, or for an empty room from the realm. It refuses their
 // earlier tokens and stops all that they follow there, over any link. The removal is written
 // first, so that it survives a crash.
-func (r *Realm) remove(user presence.UserID, room presence.RoomName) (at time.Time, err error) {
+func (r *Realm) remove(user presence.UserID, room presence.RoomName, by string) (at time.Time, err error) {
 	at = time.Now().UTC().Truncate(time.Millisecond)
 	if err := r.store.Remove(records.Removal{Realm: r.name, User: user, Room: room, At: at}); err != nil {
 		return at, err
 	}
-	if _, err := r.do(presence.Remove{User: user, Room: room}); err != nil {
+	if _, err := r.do(presence.Remove{User: user, By: by, Room: room}); err != nil {
 		return at, err
 	}
 	r.links.Removed(r.name, user, room)

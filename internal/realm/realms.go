@@ -7,7 +7,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"sync/atomic"
+	"time"
 
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/journal"
@@ -23,7 +23,6 @@ type Realms struct {
 	store  *records.Store
 	writer *records.Writer
 	asks   bool
-	policy atomic.Pointer[presence.Policy]
 
 	mu  sync.RWMutex
 	all map[string]*Realm
@@ -35,7 +34,6 @@ type RealmsOptions struct {
 	Guard  *access.Guard
 	Store  *records.Store
 	Writer *records.Writer
-	Policy *presence.Policy // of all realms; must not be changed
 	// AsksOthers says that an application is asked about admissions, or that key sets are
 	// fetched, so that a request may have to wait for them.
 	AsksOthers bool
@@ -43,20 +41,26 @@ type RealmsOptions struct {
 
 // NewRealms returns an empty registry.
 func NewRealms(o RealmsOptions) *Realms {
-	s := &Realms{keys: o.Keys, guard: o.Guard, store: o.Store, writer: o.Writer, asks: o.AsksOthers, all: map[string]*Realm{}}
-	s.policy.Store(o.Policy)
-	return s
+	return &Realms{keys: o.Keys, guard: o.Guard, store: o.Store, writer: o.Writer, asks: o.AsksOthers, all: map[string]*Realm{}}
 }
 
-// Policy returns the policy in force. It must not be changed.
-func (s *Realms) Policy() *presence.Policy { return s.policy.Load() }
+// ShortestGrace returns the shortest grace of a lost link in any realm.
+func (s *Realms) ShortestGrace() time.Duration {
+	return s.shortest(func(p *presence.Policy) time.Duration { return p.GraceLost })
+}
 
-// SetPolicy replaces the policy. The new one must not be changed afterwards.
-func (s *Realms) SetPolicy(policy *presence.Policy) {
-	s.policy.Store(policy)
+// Sweep returns how often links that the cores do not know must be looked after, so that no
+// policy is kept late.
+func (s *Realms) Sweep() time.Duration {
+	return s.shortest(func(p *presence.Policy) time.Duration { return min(p.BeatEvery/4, p.Silence()/6) })
+}
+
+func (s *Realms) shortest(of func(*presence.Policy) time.Duration) time.Duration {
+	least := time.Hour
 	for _, r := range s.All() {
-		r.setPolicy(policy)
+		least = min(least, of(r.Policy()))
 	}
+	return least
 }
 
 // AsksOthers reports whether a request of a type may have to wait for an application or an

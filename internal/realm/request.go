@@ -429,6 +429,6 @@ func (t *Conversation) remove(by By, r wire.Request) (Done, error) {
 	if err := t.hears(by); err != nil {
 		return Done{}, err
 	}
-	_, err = who.realm.remove(user, room)
+	_, err = who.realm.remove(user, room, who.key.Key)
 	return Done{}, err
 }

@@ -10,6 +10,7 @@ import (
 
 	"tovik.example/tovik/internal/delivery"
 	"tovik.example/tovik/internal/engine"
+	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/problem"
 	"tovik.example/tovik/internal/records"
@@ -223,6 +224,7 @@ func (d Desk) Declare(name string, asked wire.Declaration) (wire.DeclaredRoom, e
 	if _, err := d.realm.do(presence.Declare{Room: room, Declared: true}); err != nil {
 		return wire.DeclaredRoom{}, err
 	}
+	d.act(journal.Entry{Kind: journal.RoomDeclared, Room: room})
 	return d.declaration(row), nil
 }
 
@@ -239,6 +241,7 @@ func (d Desk) Undeclare(name string) error {
 	if err != nil {
 		return problem.NotRecorded("nothing has been changed", err)
 	}
+	d.act(journal.Entry{Kind: journal.RoomUndeclared, Room: room})
 	_, err = d.realm.do(presence.Declare{Room: room})
 	return err
 }
@@ -278,7 +281,7 @@ func (d Desk) declaration(row records.Room) wire.DeclaredRoom {
 // Policies returns the policy of a room, or for an empty name that of the realm and of all
 // patterns.
 func (d Desk) Policies(name string) (wire.Policies, error) {
-	p := d.realm.engine.Policy()
+	p := d.realm.Policy()
 	room, err := d.roomOrRealm(name)
 	if err != nil {
 		return wire.Policies{}, err

@@ -33,7 +33,7 @@ type TimingStudy struct {
 
 // Timing checks a query. Its study takes a while, and runs only one at a time in a realm.
 func (d Desk) Timing(q TimingQuery) (*TimingStudy, error) {
-	s := &TimingStudy{desk: d, q: q, force: *d.realm.engine.Policy()}
+	s := &TimingStudy{desk: d, q: q, force: *d.realm.Policy()}
 	if err := d.WholeRealm(); err != nil {
 		return nil, err
 	}

@@ -44,7 +44,7 @@ type Delivery struct {
 	Room     presence.RoomName
 	User     presence.UserID
 	Other    presence.UserID // who answered, or was invited
-	Event    string // its id
+	Event    string          // its id
 	Body     []byte
 	Created  int64 // Unix milliseconds
 	State    string

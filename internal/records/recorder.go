@@ -47,7 +47,21 @@ func newRecorder(realm string, w *Writer, from time.Time) *Recorder {
 type happening struct {
 	at       int64
 	effect   presence.Effect
-	restored bool // by a restart: it is so, but it does not happen
+	restored bool           // by a restart: it is so, but it does not happen
+	entry    *journal.Entry // an entry that no effect makes; nil: there is an effect
+}
+
+// act takes an entry that no effect makes.
+func (r *Recorder) act(e journal.Entry) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	e.Realm, e.Open = r.realm, true
+	if len(r.pending) >= maxHappenings {
+		r.lost.add(e.At)
+		return
+	}
+	r.pending = append(r.pending, happening{at: e.At, entry: &e})
+	r.writer.wake()
 }
 
 // Record implements [engine.Recorder].
@@ -75,7 +89,7 @@ func (r *Recorder) take(at int64, effects []presence.Effect, touched []presence.
 			}
 			continue
 		}
-		r.pending = append(r.pending, happening{at, effect, restored})
+		r.pending = append(r.pending, happening{at: at, effect: effect, restored: restored})
 	}
 	for _, user := range touched {
 		r.touched[user] = struct{}{}
@@ -161,6 +175,10 @@ func (r *Recorder) person(saved presence.SavedPerson) *Person {
 
 // digest adds an effect to the batch: entries, counts, announcements, and last-seen times.
 func (r *Recorder) digest(h *happening, b *batch) {
+	if h.entry != nil {
+		b.entry(*h.entry)
+		return
+	}
 	if e, ok := h.effect.(presence.TypingChanged); ok {
 		if typing, over := r.typists.Take(h.at, e); over {
 			b.typing(typing)

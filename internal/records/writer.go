@@ -435,6 +435,17 @@ func (w *Writer) Note(kind journal.Kind, reason string, length time.Duration) {
 	}
 }
 
+// Act adds an entry about what an operator did to the journal of its realm; to all journals if it
+// names none.
+func (w *Writer) Act(e journal.Entry) {
+	e.At = time.Now().UnixMilli()
+	for _, r := range w.all() {
+		if e.Realm == "" || e.Realm == r.realm {
+			r.act(e)
+		}
+	}
+}
+
 // Close writes what is left, and that the service has stopped. Call it after Run has returned.
 func (w *Writer) Close() error {
 	for _, r := range w.all() { // as exact as it can be: nothing is to be said for it later

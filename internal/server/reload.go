@@ -10,17 +10,19 @@ import (
 	"sync/atomic"
 
 	"tovik.example/tovik/internal/config"
+	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/realm"
 	"tovik.example/tovik/wire"
 )
 
 // Reload reloads the configuration, whole or not at all: the policies, the origins of realms,
 // how long records are kept, and the certificate. It refuses a change that needs a restart, by
 // name. Its error is a [*wire.Problem].
-func (s *Server) Reload() (wire.Reloaded, error) { return s.world.Reload() }
+func (s *Server) Reload() (wire.Reloaded, error) { return s.world.Reload("") }
 
 // Reload implements [httpapi.World].
-func (w *world) Reload() (wire.Reloaded, error) {
+func (w *world) Reload(by string) (wire.Reloaded, error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	refused := func(detail string) (wire.Reloaded, error) {
@@ -52,20 +54,22 @@ func (w *world) Reload() (wire.Reloaded, error) {
 			done.Changed = append(done.Changed, what)
 		}
 	}
-	note(!reflect.DeepEqual(w.config.Policy, c.Policy), "policies")
+	differs := func(r *realm.Realm) bool { return !reflect.DeepEqual(w.config.policy(r.Name()), c.policy(r.Name())) }
+	note(slices.ContainsFunc(w.realms.All(), differs), "policies")
 	note(!reflect.DeepEqual(w.config.Retention, c.Retention), "keep")
 	for _, realm := range w.realms.All() {
 		origins := c.Realms[realm.Name()].Origins
 		note(!slices.Equal(realm.Origins(), origins), "origins of "+realm.Name())
 		realm.SetOrigins(origins)
+		realm.SetPolicy(c.policy(realm.Name()))
 	}
-	w.realms.SetPolicy(c.Policy)
 	w.writer.SetRetention(c.Retention)
 	w.config.Policy, w.config.Retention, w.config.Realms = c.Policy, c.Retention, c.Realms
 	note(w.secure.wanted(), "certificate")
 	if done.Changed == nil {
 		done.Changed = []string{}
 	}
+	w.writer.Act(journal.Entry{Kind: journal.ConfigReloaded, Note: strings.Join(done.Changed, ", "), By: by})
 	w.config.Log.Info("configuration reloaded", "changed", strings.Join(done.Changed, ", "))
 	return done, nil
 }
@@ -80,7 +84,7 @@ func needRestart(was, is Config) []string {
 	}
 	for _, name := range realmNames(was, is) {
 		before, after := was.Realms[name], is.Realms[name]
-		before.Origins, after.Origins = nil, nil
+		before.Origins, after.Origins, before.Policy, after.Policy = nil, nil, nil, nil
 		_, was := was.Realms[name]
 		if _, is := is.Realms[name]; was != is {
 			names = append(names, fmt.Sprintf("realm %q", name))

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net"
 	"slices"
 	"sync"
@@ -75,6 +76,15 @@ type RealmConfig struct {
 	TokenKeys []access.TokenKey // besides those on record, each made by [access.NewTokenKey]
 	KeySets   []access.KeySet   // that its identity services publish
 	Admission *admission.Client // nil: grants alone decide
+	Policy    *presence.Policy  // nil: that of the service
+}
+
+// policy returns the policy of a realm.
+func (c *Config) policy(realm string) *presence.Policy {
+	if own := c.Realms[realm].Policy; own != nil {
+		return own
+	}
+	return c.Policy
 }
 
 func (c *Config) asksOthers() bool {
@@ -86,14 +96,21 @@ func (c *Config) asksOthers() bool {
 	return false
 }
 
-// addPractice adds the policies of practice rooms, if the service offers them.
+// addPractice adds the policies of practice rooms, which are in the main realm, if the service
+// offers them.
 func (c *Config) addPractice() {
 	if !c.Practice {
 		return
 	}
-	policy := *c.Policy
+	policy := *c.policy(access.Main)
 	policy.Rooms = append(slices.Clone(policy.Rooms), httpapi.PracticePolicies(&policy)...)
-	c.Policy = &policy
+	main := c.Realms[access.Main]
+	main.Policy = &policy
+	c.Realms = maps.Clone(c.Realms)
+	if c.Realms == nil {
+		c.Realms = map[string]RealmConfig{}
+	}
+	c.Realms[access.Main] = main
 }
 
 // boundMemory limits a journal in memory.
@@ -176,7 +193,7 @@ func start(c Config, store *records.Store, secure *certificate) (*Server, error)
 		return nil, err
 	}
 	guard := new(access.Guard)
-	realms := realm.NewRealms(realm.RealmsOptions{Keys: keys, Guard: guard, Store: store, Writer: writer, Policy: c.Policy, AsksOthers: c.asksOthers()})
+	realms := realm.NewRealms(realm.RealmsOptions{Keys: keys, Guard: guard, Store: store, Writer: writer, AsksOthers: c.asksOthers()})
 	g := gateway.New(gateway.Options{Realms: realms, Limits: c.Limits, Log: c.Log})
 	w := &world{config: c, secure: secure, store: store, writer: writer, hooks: hook, measures: measures, keys: keys, realms: realms, gateway: g}
 	ctx, cancel := context.WithCancel(context.Background())
@@ -241,7 +258,7 @@ func (s *Server) Stop() error {
 	s.api.SetReady(false)
 	ctx, cancel := context.WithTimeout(context.Background(), drainTimeout)
 	defer cancel()
-	s.gateway.Drain(ctx, s.world.realms.Policy().GraceLost/2)
+	s.gateway.Drain(ctx, s.world.realms.ShortestGrace()/2)
 	s.api.EndStreams()
 	s.unasked.close()
 	err := s.app.ShutdownWithTimeout(shutdownTimeout)

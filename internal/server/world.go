@@ -94,7 +94,7 @@ func (w *world) tellStart(last records.Run) {
 func (w *world) begin(name string, last records.Run) error {
 	settings := w.config.Realms[name]
 	r, err := realm.Open(realm.Options{
-		Name: name, Policy: w.config.Policy, Links: w.gateway, Store: w.store, Writer: w.writer, Admission: settings.Admission, Origins: settings.Origins,
+		Name: name, Policy: w.config.policy(name), Links: w.gateway, Store: w.store, Writer: w.writer, Admission: settings.Admission, Origins: settings.Origins,
 		Last: last, Held: w.measures.Held, Late: w.measures.Late, FanOut: w.measures.FanOut, Log: w.config.Log,
 	})
 	if err != nil {
