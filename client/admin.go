@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"io"
 	"net/http"
 	"net/url"
 
@@ -78,6 +79,12 @@ func (a API) SignOut(ctx context.Context, user string) error {
 // EndSession ends one session.
 func (a API) EndSession(ctx context.Context, session string) error {
 	return a.call(ctx, http.MethodPost, "/v1/sessions/"+url.PathEscape(session)+"/end", nil, nil)
+}
+
+// ExportPerson returns everything about a person as NDJSON: lines of [wire.ExportLine]. The caller
+// closes it.
+func (a API) ExportPerson(ctx context.Context, user string) (io.ReadCloser, error) {
+	return a.open(ctx, "/v1/people/"+url.PathEscape(user)+"/export", "")
 }
 
 // Erase deletes everything about a person, and returns how much that was.

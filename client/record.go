@@ -25,6 +25,7 @@ type JournalQuery struct {
 	After    int64 // only entries with a higher id
 	Before   int64 // only entries with a lower id
 	Limit    int   // of a page; 0: 100
+	ByCause  bool  // put entries of one cause together: in Lines, or for FollowJournalLines
 }
 
 func (q JournalQuery) values() url.Values {
@@ -39,6 +40,7 @@ func (q JournalQuery) values() url.Values {
 	put("after", strconv.FormatInt(q.After, 10), q.After != 0)
 	put("before", strconv.FormatInt(q.Before, 10), q.Before != 0)
 	put("limit", strconv.Itoa(q.Limit), q.Limit != 0)
+	put("by", "cause", q.ByCause)
 	return v
 }
 
@@ -61,8 +63,20 @@ func (a API) ExportJournal(ctx context.Context, q JournalQuery, format string) (
 // ctx is done or each returns an error. It reconnects after an outage, and continues where it
 // was.
 func (a API) FollowJournal(ctx context.Context, q JournalQuery, each func(wire.Record) error) error {
+	q.ByCause = false
+	return follow(ctx, a, q, each)
+}
+
+// FollowJournalLines is [API.FollowJournal] with entries of one cause put together. A line is
+// passed on again when it gets further entries.
+func (a API) FollowJournalLines(ctx context.Context, q JournalQuery, each func(wire.JournalLine) error) error {
+	q.ByCause = true
+	return follow(ctx, a, q, each)
+}
+
+func follow[T any](ctx context.Context, a API, q JournalQuery, each func(T) error) error {
 	for {
-		err := a.followOnce(ctx, &q, each)
+		err := followOnce(ctx, a, &q, each)
 		var refused *Error
 		var stopped *stopped
 		switch {
@@ -86,23 +100,28 @@ type stopped struct{ err error }
 
 func (s *stopped) Error() string { return s.err.Error() }
 
-func (a API) followOnce(ctx context.Context, q *JournalQuery, each func(wire.Record) error) error {
+func followOnce[T any](ctx context.Context, a API, q *JournalQuery, each func(T) error) error {
 	body, err := a.open(ctx, "/v1/journal?"+q.values().Encode(), "text/event-stream")
 	if err != nil {
 		return err
 	}
 	defer func() { _ = body.Close() }()
 	lines := bufio.NewScanner(body)
+	lines.Buffer(nil, 1<<20)
+	id := int64(0)
 	for lines.Scan() {
+		if text, ok := strings.CutPrefix(lines.Text(), "id: "); ok {
+			id, _ = strconv.ParseInt(text, 10, 64)
+		}
 		data, ok := strings.CutPrefix(lines.Text(), "data: ")
 		if !ok {
 			continue
 		}
-		var entry wire.Record
+		var entry T
 		if err := json.Unmarshal([]byte(data), &entry); err != nil {
 			return fmt.Errorf("an entry of the journal cannot be read: %w", err)
 		}
-		q.After, q.From = entry.ID, time.Time{}
+		q.After, q.From = max(q.After, id), time.Time{}
 		if err := each(entry); err != nil {
 			return &stopped{err}
 		}

@@ -29,11 +29,29 @@ type Record struct {
 
 // Journal is a page of entries by id. Older is the before of the page of older entries, and Newer
 // the after of the page of newer ones; each is absent if there is no such page.
+//
+// With by=cause the entries are in Lines, and Entries is empty.
 type Journal struct {
-	Entries []Record `json:"entries"`
-	Older   int64    `json:"older,omitempty"`
-	Newer   int64    `json:"newer,omitempty"`
+	Entries []Record      `json:"entries"`
+	Lines   []JournalLine `json:"lines,omitempty"`
+	Older   int64         `json:"older,omitempty"`
+	Newer   int64         `json:"newer,omitempty"`
 }
+
+// JournalLine is entries that have one cause, in words.
+type JournalLine struct {
+	ID      int64    `json:"id"` // of the first entry
+	At      Time     `json:"at"` // of the newest entry
+	User    string   `json:"user,omitempty"`
+	Name    string   `json:"name,omitempty"`    // of the person, from the directory
+	Room    string   `json:"room,omitempty"`    // of the first entry that names one
+	Text    string   `json:"text"`              // the rest of a sentence about the person; without one, a sentence
+	Waiting bool     `json:"waiting,omitempty"` // a session is without a link; the line goes on when it returns or ends
+	Entries []Record `json:"entries"`
+}
+
+// Newest returns the id of the newest entry.
+func (l *JournalLine) Newest() int64 { return l.Entries[len(l.Entries)-1].ID }
 
 // Headcount is how many were in a room, or in the realm, during a step of time.
 type Headcount struct {

@@ -82,7 +82,20 @@ func peopleCommand() *cli.Command {
 			}
 			return err
 		})
-	return &cli.Command{Name: "people", Usage: "the directory: everybody the realm knows, online or not", Commands: []*cli.Command{list, showOne, put, drop, bring}}
+	export := calling("export", "write everything about a person", "USER",
+		"Writes a JSON object per line: the directory entry, sessions, passes, removals, what is open, the journal, and deliveries of hooks. To delete it all: tovik erase USER\n\nExample: tovik people export w-17",
+		nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+			body, err := a.ExportPerson(ctx, c.Args().First())
+			if err != nil {
+				return err
+			}
+			defer func() { _ = body.Close() }()
+			if _, err := io.Copy(c.Root().Writer, body); err != nil {
+				return fmt.Errorf("the export broke off, so this is not all of it: %w", err)
+			}
+			return nil
+		})
+	return &cli.Command{Name: "people", Usage: "the directory: everybody the realm knows, online or not", Commands: []*cli.Command{list, showOne, put, drop, bring, export}}
 }
 
 func statusWords(p wire.Person) string {

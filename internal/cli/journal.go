@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -18,7 +19,6 @@ import (
 	"tovik.example/tovik/client"
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/journal"
-	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
 	"tovik.example/tovik/wire"
 )
@@ -64,7 +64,7 @@ func journalCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "journal",
 		Usage: "read the journal: what happened, in order",
-		Description: "Shows the last entries, or those from a time on. With --format ndjson or csv and no --limit it writes all matching entries.\n\n" +
+		Description: "Shows the last entries, or those from a time on; what had one cause is one line, unless --flat is given. With --format ndjson or csv and no --limit it writes all matching entries, each by itself.\n\n" +
 			"Example: tovik journal --room 'basin.*' --from 2h --limit 20",
 		Flags: clientFlags(append(spanFlags(),
 			&cli.StringSliceFlag{Name: "room", Usage: "only rooms that match the `PATTERN`, repeatable"},
@@ -74,6 +74,7 @@ func journalCommand() *cli.Command {
 			&cli.Int64Flag{Name: "before", Usage: "only entries before the one with this `ID`"},
 			&cli.IntFlag{Name: "limit", Usage: "at most `N` entries; 50 by default in a table"},
 			&cli.BoolFlag{Name: "follow", Usage: "follow new entries until interrupted"},
+			&cli.BoolFlag{Name: "flat", Usage: "each entry by itself, instead of one line for all that had one cause"},
 		)...),
 		Commands: []*cli.Command{importCommand()},
 		Action:   runJournal,
@@ -101,6 +102,15 @@ func runJournal(ctx context.Context, c *cli.Command) error {
 		if format == formatCSV {
 			return usage("%s --follow prints table, json or ndjson; csv is for output that ends", c.FullName())
 		}
+		if format == formatTable && !c.Bool("flat") {
+			return a.FollowJournalLines(ctx, q, func(l wire.JournalLine) error {
+				if l.Waiting { // it is told when it is known what comes of it
+					return nil
+				}
+				_, err := fmt.Fprintln(out, causeLine(l, "  "))
+				return err
+			})
+		}
 		return a.FollowJournal(ctx, q, func(r wire.Record) error {
 			if format != formatTable {
 				return json.NewEncoder(out).Encode(r)
@@ -126,16 +136,24 @@ func runJournal(ctx context.Context, c *cli.Command) error {
 	if q.Limit > 1000 {
 		return usage("--limit is %d; allowed: at most 1000 in a table or as json, any number as ndjson or csv", q.Limit)
 	}
+	q.ByCause = format == formatTable && !c.Bool("flat")
 	page, err := a.Journal(ctx, q)
 	if err != nil {
 		return err
 	}
 	return listing(c, page, page.Entries, func(w io.Writer) {
-		_, _ = fmt.Fprintln(w, "TIME\tUSER\tROOM\tWHAT")
+		if q.ByCause {
+			_, _ = fmt.Fprintln(w, "TIME\tENTRIES\tWHAT")
+		} else {
+			_, _ = fmt.Fprintln(w, "TIME\tUSER\tROOM\tWHAT")
+		}
+		for _, l := range page.Lines {
+			_, _ = fmt.Fprintln(w, causeLine(l, "\t"))
+		}
 		for _, r := range page.Entries {
 			_, _ = fmt.Fprintln(w, journalLine(r, "\t"))
 		}
-		if len(page.Entries) == 0 {
+		if len(page.Entries)+len(page.Lines) == 0 {
 			_, _ = fmt.Fprintln(w, "Nothing has happened that matches.")
 		}
 		if page.Older != 0 {
@@ -145,6 +163,18 @@ func runJournal(ctx context.Context, c *cli.Command) error {
 			_, _ = fmt.Fprintf(w, "\nThere are newer ones: --after %d\n", page.Newer)
 		}
 	})
+}
+
+// causeLine formats entries of one cause.
+func causeLine(l wire.JournalLine, gap string) string {
+	what := l.Text
+	if l.User != "" {
+		what = cmp.Or(l.Name, l.User) + " " + what
+	}
+	if slices.ContainsFunc(l.Entries, func(r wire.Record) bool { return r.Hidden }) {
+		what += ", hidden"
+	}
+	return fmt.Sprintf("%s%s%d%s%s", l.At.Local().Format("01-02 15:04:05.000"), gap, len(l.Entries), gap, what)
 }
 
 // journalLine formats an entry.
@@ -162,7 +192,8 @@ func journalWords(r wire.Record) string {
 	words := map[string]string{
 		"session.opened": "a session began over " + r.Over, "session.lost": "a session lost its link: " + r.Reason,
 		"session.resumed": "a session is back after " + for_, "session.ended": "a session ended after " + for_ + ": " + r.Reason,
-		"session.idle": "nobody is at a session", "session.active": "somebody is at a session again",
+		"session.idle": "nobody is at a session, for " + for_, "session.active": "somebody is at a session again, after " + for_,
+		"session.joined": "a further session joined", "session.left": "a session left: " + r.Reason,
 		"member.joined": "joined, " + r.Status, "member.left": "left after " + for_ + ": " + r.Reason,
 		"status.changed": r.Was + " → " + r.Status, "person.removed": "was removed",
 		"engaged.began": "engaged in " + r.Room, "engaged.ended": "no longer engaged, after " + for_,
@@ -171,8 +202,11 @@ func journalWords(r wire.Record) string {
 		"service.started": "the service started (" + r.Reason + ")", "service.stopped": "the service stopped",
 		"journal.gap": fmt.Sprintf("%s lost in %s: they could not be written", plural(int(r.Lost), "entry"), for_),
 	}[r.Kind]
-	if words == "" {
-		words = r.Kind
+	if words == "" { // what an operator did
+		words = strings.ReplaceAll(r.Kind, ".", " ")
+	}
+	if r.Kind == "session.opened" && r.Reason != "" {
+		words += ", not resumed: " + r.Reason
 	}
 	if r.Kind == "status.changed" && r.Was == r.Status { // the note or its end changed
 		words = "still " + r.Status
@@ -182,6 +216,9 @@ func journalWords(r wire.Record) string {
 	}
 	if r.Note != "" {
 		words += " (" + r.Note + ")"
+	}
+	if r.By != "" {
+		words += ", with the key " + r.By
 	}
 	if r.Hidden {
 		words += ", hidden"
@@ -273,11 +310,7 @@ func importEntries(store *records.Store, realm string, in io.Reader) (done int, 
 		if err := json.Unmarshal(lines.Bytes(), &r); err != nil || r.ID <= 0 || r.Kind == "" || r.At.IsZero() {
 			return done, fmt.Errorf("line %d is no entry of a journal; allowed: what tovik journal --format ndjson writes", line)
 		}
-		batch = append(batch, journal.Entry{
-			ID: r.ID, At: r.At.UnixMilli(), Realm: realm, Kind: journal.Kind(r.Kind), Room: presence.RoomName(r.Room), User: presence.UserID(r.User),
-			Session: presence.SessionID(r.Session), Link: presence.LinkNumber(r.Link), Over: r.Over, Status: r.Status, Was: r.Was, Note: r.Note,
-			Reason: r.Reason, Length: r.Length, Lost: r.Lost, Open: !r.Hidden, Other: presence.UserID(r.Other), Wanted: presence.SessionID(r.Wanted), Unheard: r.Unheard, PageHidden: r.PageHidden, By: r.By,
-		})
+		batch = append(batch, journal.EntryOf(realm, r))
 		if len(batch) == 5000 {
 			if err := flush(); err != nil {
 				return done, err

@@ -6,11 +6,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
 
+	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/problem"
 	"tovik.example/tovik/internal/realm"
 	"tovik.example/tovik/wire"
@@ -28,6 +30,8 @@ func (a *API) journal(c fiber.Ctx) error {
 		return err
 	case form == asStream:
 		return a.followJournal(c, entries)
+	case form != asJSON && entries.ByCause():
+		return problem.BadField("by", "cause", "entries are put together as JSON or as an event stream only", "no by")
 	case form != asJSON:
 		return a.exportJournal(c, entries, form)
 	}
@@ -52,6 +56,13 @@ func entriesIn(c fiber.Ctx) (*realm.Entries, error) {
 	}
 	if q.Before, err = numberIn(c, "before", 0, 0, everything); err != nil {
 		return nil, err
+	}
+	switch by := c.Query("by"); by {
+	case "":
+	case "cause":
+		q.ByCause = true
+	default:
+		return nil, problem.BadField("by", by, "entries cannot be put together so", "cause")
 	}
 	return deskOf(c).Journal(q)
 }
@@ -109,12 +120,20 @@ func (a *API) followJournal(c fiber.Ctx, entries *realm.Entries) error {
 		if _, err := io.WriteString(w, "retry: 1000\n\n"); err != nil {
 			return err
 		}
+		say := func(id int64, event string, document any) error {
+			text, _ := json.Marshal(document) // plain data
+			_, err := fmt.Fprintf(w, "id: %d\nevent: %s\ndata: %s\n\n", id, event, text)
+			return err
+		}
+		var lines journal.Lines
 		for {
 			written := entries.Written() // before reading, so that none is missed in between
 			err := entries.Each(ctx, func(page []wire.Record) error {
+				if entries.ByCause() {
+					return sayLines(ctx, entries, page, &lines, say)
+				}
 				for i := range page {
-					text, _ := json.Marshal(&page[i]) // plain data
-					if _, err := fmt.Fprintf(w, "id: %d\nevent: entry\ndata: %s\n\n", page[i].ID, text); err != nil {
+					if err := say(page[i].ID, "entry", &page[i]); err != nil {
 						return err
 					}
 				}
@@ -137,6 +156,29 @@ func (a *API) followJournal(c fiber.Ctx, entries *realm.Entries) error {
 			}
 		}
 	})
+}
+
+// sayLines tells each line to which entries have been added, once.
+func sayLines(ctx context.Context, entries *realm.Entries, page []wire.Record, lines *journal.Lines, say func(id int64, event string, document any) error) error {
+	var changed []*wire.JournalLine
+	for _, r := range page {
+		if line := lines.Add(r); !slices.Contains(changed, line) {
+			changed = append(changed, line)
+		}
+	}
+	told := make([]wire.JournalLine, len(changed))
+	for i, line := range changed {
+		told[i] = *line
+	}
+	if err := entries.Name(ctx, told); err != nil {
+		return err
+	}
+	for i := range told {
+		if err := say(told[i].Newest(), "line", &told[i]); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // attendance answers who was in a room, or had sessions, between two times.

@@ -182,6 +182,8 @@ func (a *API) peopleRoutes() []route {
 		{Operation{Method: post, Path: "/v1/people/{user}/removal", ID: "removePerson", Topic: people, Says: "Remove a person from the realm",
 			More: "This ends all their sessions. Tokens issued before now are refused, durably.", Shows: operate, Reach: ReachRealm, Gives: wire.Removal{}}, a.remove},
 		{Operation{Method: del, Path: "/v1/people/{user}", ID: "dropPerson", Topic: people, Says: "Remove a person from the directory who was never present", Shows: write, Reach: ReachRealm, Fails: []string{"unknown-person"}}, a.dropPerson},
+		{Operation{Method: get, Path: "/v1/people/{user}/export", ID: "exportPerson", Topic: people, Says: "Export everything about a person",
+			More: "The answer has a line for each thing: the directory's entry, sessions, passes, removals, asks, invitations, rooms that expect the person, entries of the journal, and deliveries of hooks.", Shows: operate, Reach: ReachRealm, Forms: []string{mediaType(asNDJSON)}, Fails: []string{"unknown-person"}}, a.exportPerson},
 		{Operation{Method: post, Path: "/v1/people/{user}/erasure", ID: "erasePerson", Topic: people, Says: "Delete everything about a person", More: "The receipt says how much was deleted, by kind.", Shows: operate, Reach: ReachRealm, Gives: wire.Erasure{}, Fails: []string{"not-recorded"}}, a.erase},
 	}
 }
@@ -195,7 +197,7 @@ func (a *API) recordRoutes() []route {
 			More:  "The answer is a page of the last entries, or of the entries after a time or an entry. As NDJSON or CSV: everything that matches. As an event stream: new entries, after Last-Event-ID if it is given.",
 			Shows: read, Reach: ReachRooms, Gives: wire.Journal{}, Forms: append(tables, followed...), Fails: []string{"bad-pattern", "bad-user"},
 			Query: []Parameter{qFrom, qTo, patterns, {Name: "user", Says: "only about these people, up to 100", Example: "e-01", Repeats: true}, kinds, {Name: "after", Says: "only entries after this id", Example: 0},
-				{Name: "before", Says: "only entries before this id", Example: 1000000}, qLimit, qFormat}}, a.journal},
+				{Name: "before", Says: "only entries before this id", Example: 1000000}, {Name: "by", Says: "put entries with one cause together, in words; as JSON or event stream", Example: "cause", OneOf: []string{"cause"}}, qLimit, qFormat}}, a.journal},
 		{Operation{Method: get, Path: "/v1/attendance", ID: "listAttendance", Topic: topic, Says: "List who was in a room, or had sessions, between two times",
 			Shows: read, Reach: ReachRooms, Gives: wire.Attendance{}, Forms: tables, Query: []Parameter{qRoom, qFrom, qTo, qFormat}, Fails: []string{"bad-room", "unknown-room", "bad-field"}}, a.attendance},
 		{Operation{Method: get, Path: "/v1/headcount", ID: "listHeadcount", Topic: topic, Says: "Get how many were in a room, or in the realm, over time",

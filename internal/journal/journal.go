@@ -1,9 +1,14 @@
 // Package journal turns the effects of a core into journal entries and announcements. It
 // is a pure fold: it needs nothing but the effects, and knows no database. It may import
-// presence.
+// presence and wire.
 package journal
 
-import "tovik.example/tovik/internal/presence"
+import (
+	"time"
+
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/wire"
+)
 
 // Kind is the kind of an entry, or of an announcement.
 type Kind string
@@ -100,6 +105,24 @@ type Entry struct {
 
 // TableName is for gorm.
 func (Entry) TableName() string { return "journal" }
+
+// Record returns the entry as its readers get it.
+func (e *Entry) Record() wire.Record {
+	return wire.Record{
+		ID: e.ID, At: wire.Time{Time: time.UnixMilli(e.At)}, Kind: string(e.Kind), Room: string(e.Room), User: string(e.User), Other: string(e.Other),
+		Session: string(e.Session), Link: uint32(e.Link), Over: e.Over, Status: e.Status, Was: e.Was, Note: e.Note, Reason: e.Reason,
+		Length: e.Length, Lost: e.Lost, Hidden: !e.Open, Wanted: string(e.Wanted), Unheard: e.Unheard, PageHidden: e.PageHidden, By: e.By,
+	}
+}
+
+// EntryOf returns the entry of a realm that a reader got.
+func EntryOf(realm string, r wire.Record) Entry {
+	return Entry{
+		ID: r.ID, At: r.At.UnixMilli(), Realm: realm, Kind: Kind(r.Kind), Room: presence.RoomName(r.Room), User: presence.UserID(r.User), Other: presence.UserID(r.Other),
+		Session: presence.SessionID(r.Session), Link: presence.LinkNumber(r.Link), Over: r.Over, Status: r.Status, Was: r.Was, Note: r.Note, Reason: r.Reason,
+		Length: r.Length, Lost: r.Lost, Open: !r.Hidden, Wanted: presence.SessionID(r.Wanted), Unheard: r.Unheard, PageHidden: r.PageHidden, By: r.By,
+	}
+}
 
 // Announcement is an event for subscribers, as a view sees it.
 type Announcement struct {

@@ -73,7 +73,7 @@ func (r *Realm) lastEnd(ctx context.Context, user presence.UserID, room presence
 	if err != nil || len(page) == 0 {
 		return nil, err
 	}
-	last := entryDocument(&page[0])
+	last := page[0].Record()
 	return &last, nil
 }
 

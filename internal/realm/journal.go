@@ -3,6 +3,7 @@ package realm
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -36,17 +37,22 @@ type JournalQuery struct {
 	Kinds    []string
 	After    int64 // only entries with a higher id
 	Before   int64 // only entries with a lower id
+	ByCause  bool  // put entries of one cause together
 }
 
 // Entries is a checked [JournalQuery].
 type Entries struct {
-	desk Desk
-	q    records.JournalQuery
+	desk    Desk
+	q       records.JournalQuery
+	byCause bool
 }
+
+// ByCause reports whether entries of one cause are put together.
+func (e *Entries) ByCause() bool { return e.byCause }
 
 // Journal checks a query, and returns its entries.
 func (d Desk) Journal(q JournalQuery) (*Entries, error) {
-	e := &Entries{d, records.JournalQuery{Realm: d.realm.name, From: q.From, To: q.To, After: q.After, Before: q.Before}}
+	e := &Entries{d, records.JournalQuery{Realm: d.realm.name, From: q.From, To: q.To, After: q.After, Before: q.Before}, q.ByCause}
 	var err error
 	if e.q.Rooms, err = d.patterns(q.Rooms); err != nil {
 		return nil, err
@@ -100,7 +106,24 @@ func (e *Entries) Page(ctx context.Context, limit int) (wire.Journal, error) {
 			doc.Newer = page[len(page)-1].ID
 		}
 	}
+	if e.byCause {
+		doc.Lines, doc.Entries = journal.LinesOf(doc.Entries), []wire.Record{}
+		return doc, e.Name(ctx, doc.Lines)
+	}
 	return doc, nil
+}
+
+// Name fills in the names of the people of lines, from the directory.
+func (e *Entries) Name(ctx context.Context, lines []wire.JournalLine) error {
+	users := make([]string, len(lines))
+	for i := range lines {
+		users[i] = lines[i].User
+	}
+	names, err := e.desk.realm.names(ctx, users)
+	for i := range lines {
+		lines[i].Name = names[presence.UserID(lines[i].User)]
+	}
+	return err
 }
 
 // Each calls the function with all entries in order, piece by piece, until it returns an
@@ -139,17 +162,9 @@ func (e *Entries) Written() <-chan struct{} { return e.desk.realm.writer.Written
 func entryDocuments(page []journal.Entry) []wire.Record {
 	list := make([]wire.Record, len(page))
 	for i := range page {
-		list[i] = entryDocument(&page[i])
+		list[i] = page[i].Record()
 	}
 	return list
-}
-
-func entryDocument(e *journal.Entry) wire.Record {
-	return wire.Record{
-		ID: e.ID, At: wire.Time{Time: time.UnixMilli(e.At)}, Kind: string(e.Kind), Room: string(e.Room), User: string(e.User), Other: string(e.Other),
-		Session: string(e.Session), Link: uint32(e.Link), Over: e.Over, Status: e.Status, Was: e.Was, Note: e.Note, Reason: e.Reason,
-		Length: e.Length, Lost: e.Lost, Hidden: !e.Open, Wanted: string(e.Wanted), Unheard: e.Unheard, PageHidden: e.PageHidden, By: e.By,
-	}
 }
 
 // Attendance returns who was in a room between two times, in the order in which they joined.
@@ -198,27 +213,34 @@ func (r *Realm) here(room presence.RoomName) (stays []records.Stay) {
 
 // nameStays fills in names from the directory.
 func (r *Realm) nameStays(ctx context.Context, stays []wire.Stay) error {
-	users := map[presence.UserID]string{}
+	users := make([]string, len(stays))
 	for i := range stays {
-		users[presence.UserID(stays[i].User)] = ""
+		users[i] = stays[i].User
 	}
-	list := make([]presence.UserID, 0, len(users))
-	for user := range users {
-		list = append(list, user)
+	names, err := r.names(ctx, users)
+	for i := range stays {
+		stays[i].Name = names[presence.UserID(stays[i].User)]
 	}
-	for part := range slices.Chunk(list, MostAsked) {
+	return err
+}
+
+// names returns the names that the directory has of people.
+func (r *Realm) names(ctx context.Context, users []string) (map[presence.UserID]string, error) {
+	names := map[presence.UserID]string{}
+	for _, user := range users {
+		names[presence.UserID(user)] = ""
+	}
+	delete(names, "")
+	for part := range slices.Chunk(slices.Sorted(maps.Keys(names)), MostAsked) {
 		people, err := r.store.People(ctx, records.PeopleQuery{Realm: r.name, Users: part, Limit: len(part)})
 		if err != nil {
-			return err
+			return names, err
 		}
 		for _, p := range people {
-			users[p.User] = p.Name
+			names[p.User] = p.Name
 		}
 	}
-	for i := range stays {
-		stays[i].Name = users[presence.UserID(stays[i].User)]
-	}
-	return nil
+	return names, nil
 }
 
 // steps are the steps of headcounts, with their length and the default time span.

@@ -114,6 +114,24 @@ func (s *Store) Delivery(id int64) (Delivery, error) {
 	return d, found(s.db().Where("id = ?", id).Limit(1).Find(&d))
 }
 
+// EachDeliveryAbout calls each with the deliveries about a person, or with them, in order, until it
+// returns an error.
+func (s *Store) EachDeliveryAbout(ctx context.Context, realm string, user presence.UserID, each func(*Delivery) error) error {
+	for after := int64(0); ; {
+		var list []Delivery
+		err := s.reading(ctx).Where("id > ? AND (user = ? OR other = ?) AND hook IN (SELECT id FROM hooks WHERE realm = ?)", after, user, user, realm).Order("id").Limit(chunk).Find(&list).Error
+		if err != nil || len(list) == 0 {
+			return err
+		}
+		for i := range list {
+			if err := each(&list[i]); err != nil {
+				return err
+			}
+		}
+		after = list[len(list)-1].ID
+	}
+}
+
 // CountDeliveries returns how many deliveries each hook has, by state.
 func (s *Store) CountDeliveries(ctx context.Context) (map[string]map[string]int, error) {
 	var rows []struct {

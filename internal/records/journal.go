@@ -25,6 +25,7 @@ type JournalQuery struct {
 	From, To time.Time // from the one, before the other
 	Rooms    []presence.Pattern
 	Users    []presence.UserID
+	About    presence.UserID // somebody whom the entry names in any way
 	Kinds    []journal.Kind
 	After    int64 // only entries with a higher id
 	Before   int64 // only entries with a lower id
@@ -98,6 +99,9 @@ func (q *JournalQuery) narrow(db *gorm.DB) *gorm.DB {
 		db = db.Where("user IN ? AND user <> ''", q.Users)
 	case len(q.Rooms) == 1 && !strings.Contains(string(q.Rooms[0]), "*"):
 		db = db.Where("room = ? AND room <> ''", q.Rooms[0])
+	}
+	if q.About != "" {
+		db = db.Where("((user = ? AND user <> '') OR (other = ? AND other <> ''))", q.About, q.About)
 	}
 	if q.Kinds != nil {
 		db = db.Where("+kind IN ?", q.Kinds)
