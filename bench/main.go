@@ -61,6 +61,10 @@ var lines = []line{
 	{"doing_changes_per_second", "/s", "changes of doing delivered meanwhile", "", ""},
 	{"doing_over_the_rate", "", "changes of one person at one receiver beyond doing.every", "", "0"},
 	{"doing_wrong_lists", "", "receivers whose list is not the service's in the end", "", "0"},
+	{"week_sessions", "", "sessions of a recorded week", "", "≥ 1,000,000"},
+	{"week_replayed_s", "s", "time to study it and to play it under two policies", "", "≤ 120"},
+	{"week_replay_mb", "MB", "heap in use meanwhile, of the bench", "", "≤ 500"},
+	{"week_exceptions", "", "leaves that the replay under the policy in force misses, or has besides", "", "0"},
 	{"counts_http_per_second", "/s", "GET /v1/rooms/{room}/count", "floor_counts_http_per_second", "ratio ≥ 0.85"},
 }
 
@@ -74,7 +78,7 @@ func main() {
 	}
 	short := flag.Bool("short", false, "fewer and shorter rounds, in less than a minute")
 	file := flag.String("out", "bench/latest.json", "where the results are written")
-	only := flag.String("only", "", "one part: counts, joins, records, memory, blast, fanout, hold or doing, with -against what the figures' names contain; nothing is written then")
+	only := flag.String("only", "", "one part: counts, joins, records, memory, blast, fanout, hold, doing or timing, with -against what the figures' names contain; nothing is written then")
 	against := flag.String("against", "", "a commit that is built too and measured in alternation with this tree; nothing is written then")
 	pairs := flag.Int("pairs", 10, "how many rounds of each, for the figure that has the fewest")
 	flag.Parse()

@@ -2,14 +2,18 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"os"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/config"
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/records"
 	"tovik.example/tovik/internal/rehearsal"
 )
 
@@ -25,13 +29,14 @@ func rehearseCommand() *cli.Command {
 			&cli.FloatFlag{Name: "hours", Value: 24, Usage: "how many hours, `H` up to 168"},
 			&cli.Uint64Flag{Name: "seed", Value: 7, Usage: "the `NUMBER` from which the world is generated"},
 			&cli.StringFlag{Name: "policy", Usage: "a TOML `FILE` with a policy to try"},
+			&cli.StringFlag{Name: "into", Usage: "write what happened into new records in `DIR`, for tovik serve --data DIR; it ends now"},
 			formatFlag(),
 		},
 		Action: rehearse,
 	}
 }
 
-func rehearse(_ context.Context, c *cli.Command) error {
+func rehearse(ctx context.Context, c *cli.Command) error {
 	if err := noArguments(c); err != nil {
 		return err
 	}
@@ -49,10 +54,18 @@ func rehearse(_ context.Context, c *cli.Command) error {
 			return err
 		}
 	}
-	score := rehearsal.Run(rehearsal.Options{
-		Policy: policy, People: people, Length: time.Duration(hours * float64(time.Hour)), Seed: c.Uint64("seed"),
-	})
-	err := listing(c, score, score.Lines, func(w io.Writer) {
+	o := rehearsal.Options{Policy: policy, People: people, Length: time.Duration(hours * float64(time.Hour)), Seed: c.Uint64("seed")}
+	var score rehearsal.Score
+	var err error
+	if dir := c.String("into"); dir != "" {
+		score, err = rehearseInto(ctx, dir, o)
+	} else {
+		score = rehearsal.Run(o)
+	}
+	if err != nil {
+		return err
+	}
+	err = listing(c, score, score.Lines, func(w io.Writer) {
 		_, _ = fmt.Fprintf(w, "%d people, %g h, seed %d: %d sessions, %d acts, %d beats, %s, %s; played in %.1f s\n\n",
 			score.People, score.Hours, score.Seed, score.Sessions, score.Acts, score.Beats,
 			plural(score.Pauses, "pause"), plural(score.Restarts, "restart"), score.Took.Seconds())
@@ -66,6 +79,33 @@ func rehearse(_ context.Context, c *cli.Command) error {
 		return &failure{exitFailed, "a bound of the policy was broken"}
 	}
 	return err
+}
+
+// rehearseInto runs a rehearsal that ends now, and writes it into the records of a directory.
+func rehearseInto(ctx context.Context, dir string, o rehearsal.Options) (score rehearsal.Score, err error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return score, usage("--into is %q; allowed: a directory that can be made (%v)", dir, err)
+	}
+	store, err := records.Open(dir)
+	if err != nil {
+		return score, err
+	}
+	defer func() { err = errors.Join(err, store.Close()) }()
+	switch _, last, err := store.JournalEnds(ctx); {
+	case err != nil:
+		return score, err
+	case last > 0:
+		return score, usage("--into is %q, whose journal has entries; allowed: a directory without records", dir)
+	}
+	end := time.Now().Truncate(time.Millisecond)
+	o.Begin = end.Add(-o.Length)
+	past, err := records.NewPast(store, access.Main, o.Begin, nil)
+	if err != nil {
+		return score, err
+	}
+	o.Tell, o.Restarted = past.Record, past.Restarted
+	score = rehearsal.Run(o)
+	return score, past.Close(ctx, end, score.Saved)
 }
 
 func seconds(total float64, times int) string {

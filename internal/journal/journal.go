@@ -37,7 +37,9 @@ const (
 	InvitationAnswered Kind = "invitation.answered"
 	ServiceStarted     Kind = "service.started" // after Length; Reason says how it had ended
 	ServiceStopped     Kind = "service.stopped"
-	Gap                Kind = "journal.gap" // Lost entries in Length
+	// ServiceSuspended says that the machine stood still for Length, until then.
+	ServiceSuspended Kind = "service.suspended"
+	Gap              Kind = "journal.gap" // Lost entries in Length
 )
 
 // The kinds of entries about what operators did, each with the key that they did it with. Note
@@ -62,7 +64,7 @@ const (
 // Kinds are the kinds of entries.
 var Kinds = []Kind{
 	SessionOpened, SessionLost, SessionResumed, SessionEnded, SessionIdle, SessionActive, SessionJoined, SessionLeft, MemberJoined, MemberLeft,
-	StatusChanged, PersonRemoved, EngagedBegan, EngagedEnded, AskOpened, AskAnswered, InvitationOpened, InvitationAnswered, ServiceStarted, ServiceStopped, Gap,
+	StatusChanged, PersonRemoved, EngagedBegan, EngagedEnded, AskOpened, AskAnswered, InvitationOpened, InvitationAnswered, ServiceStarted, ServiceStopped, ServiceSuspended, Gap,
 	KeyAdded, KeyRevoked, TokenKeyAdded, TokenKeyRevoked, HookAdded, HookChanged, HookRemoved, RoomDeclared, RoomUndeclared,
 	PersonSignedOut, PersonErased, PersonExported, ConfigReloaded, RecordsBackedUp,
 }
@@ -200,6 +202,8 @@ func (f *Fold) Take(at int64, effect presence.Effect, restored bool) {
 		if e.Idle {
 			entry.Kind = SessionIdle
 		}
+	case presence.Suspended:
+		entry.Kind, entry.Length = ServiceSuspended, e.For.Milliseconds()
 	case presence.PersonRemoved:
 		of(PersonRemoved, e.User, presence.LinkID{}).Room = e.Room
 		entry.By = e.By

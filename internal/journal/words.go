@@ -225,6 +225,8 @@ func single(r *wire.Record) string {
 			return "The service started"
 		}
 		return map[string]string{"crash": "The service started after a crash, ", "restart": "The service started again, "}[r.Reason] + took + " later"
+	case ServiceSuspended:
+		return "The machine stood still for " + took + "; all deadlines have moved by that"
 	case ServiceStopped:
 		return "The service stopped"
 	case Gap:

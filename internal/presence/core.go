@@ -55,7 +55,7 @@ func (c *Core) Policy() *Policy { return c.policy }
 // go back. The error is a [*Refusal]. A refused input changes nothing, except that it counts as
 // a sign of life of its link, and that an expired token is noticed.
 func (c *Core) Apply(at Instant, in Input, out *Effects) (Reply, error) {
-	now := c.read(at)
+	now := c.passes(at, out)
 	switch in := in.(type) {
 	case Beat:
 		_, err := c.speaks(now, in.From, out)
@@ -166,7 +166,7 @@ func (c *Core) applyFrom(now reading, in Input, out *Effects) (Reply, error) {
 // last call of Apply or Advance. Nobody could be heard in that time, so every deadline moves by
 // it.
 func (c *Core) Advance(at Instant, max int, out *Effects) (next Instant, more bool) {
-	now := c.read(at)
+	now := c.passes(at, out)
 	for range max {
 		t, more := c.wheel.step(now.awake)
 		if !more {
@@ -192,6 +192,16 @@ func (c *Core) next(at Instant) Instant {
 		return Instant{}
 	}
 	return Instant{Mono: mono, Wall: at.Wall.Add(mono - at.Mono)}
+}
+
+// passes is read, and says if the machine stood still meanwhile.
+func (c *Core) passes(at Instant, out *Effects) reading {
+	before := c.paused
+	now := c.read(at)
+	if d := c.paused - before; d > 0 {
+		out.add(Suspended{d})
+	}
+	return now
 }
 
 func (c *Core) read(at Instant) reading {

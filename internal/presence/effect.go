@@ -154,6 +154,9 @@ type PersonRemoved struct {
 	By   string // of the [Remove]
 }
 
+// Suspended says that the machine stood still for a while, by which all deadlines have moved.
+type Suspended struct{ For time.Duration }
+
 // AskOpened says that somebody asks to be let into a room.
 type AskOpened struct{ OpenAsk }
 
@@ -214,6 +217,7 @@ func (SessionResumed) effect() {}
 func (SessionEnded) effect()   {}
 func (SessionIdle) effect()    {}
 func (PersonRemoved) effect()  {}
+func (Suspended) effect()      {}
 
 func (AskOpened) effect()          {}
 func (AskAnswered) effect()        {}

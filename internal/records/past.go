@@ -52,6 +52,12 @@ func (p *Past) Record(at time.Time, effects []presence.Effect, touched []presenc
 	}
 }
 
+// Restarted notes a restart of the service, after which it had been away for a while.
+func (p *Past) Restarted(at time.Time, away time.Duration) {
+	p.note(journal.ServiceStopped, "", at.Add(-away))
+	p.writer.batch.entry(journal.Entry{At: at.UnixMilli(), Realm: p.recorder.realm, Kind: journal.ServiceStarted, Reason: "restart", Length: away.Milliseconds(), Open: true})
+}
+
 // Act takes an entry that no effect makes: what an operator did.
 func (p *Past) Act(e journal.Entry) {
 	e.Realm, e.Open = p.recorder.realm, true

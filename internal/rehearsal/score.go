@@ -4,20 +4,23 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"tovik.example/tovik/internal/presence"
 )
 
 // Score is the result of a rehearsal.
 type Score struct {
-	People   int           `json:"people"`
-	Hours    float64       `json:"hours"`
-	Seed     uint64        `json:"seed"`
-	Sessions int           `json:"sessions"`
-	Acts     int           `json:"acts"`
-	Beats    int           `json:"beats"`
-	Restarts int           `json:"restarts"`
-	Pauses   int           `json:"pauses"`
-	Lines    []Line        `json:"lines"`
-	Took     time.Duration `json:"-"`
+	People   int            `json:"people"`
+	Hours    float64        `json:"hours"`
+	Seed     uint64         `json:"seed"`
+	Sessions int            `json:"sessions"`
+	Acts     int            `json:"acts"`
+	Beats    int            `json:"beats"`
+	Restarts int            `json:"restarts"`
+	Pauses   int            `json:"pauses"`
+	Lines    []Line         `json:"lines"`
+	Took     time.Duration  `json:"-"`
+	Saved    presence.Saved `json:"-"` // what a restart of the service needs, in the end
 }
 
 // Line is one thing that can go wrong, and how it went. Times are in seconds.

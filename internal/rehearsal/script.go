@@ -23,8 +23,7 @@ type Script struct {
 	Cast   []Character
 	// Outages are times in which pages of some people cannot be heard.
 	Outages []Outage
-	// Tell is told the effects of each input, in order. It must not keep them.
-	Tell func(at time.Time, effects []presence.Effect, touched []presence.UserID)
+	Tell    Teller // may be nil
 }
 
 // Character is a person of a script.

@@ -11,13 +11,20 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// Options are the settings of a rehearsal. All are required.
+// Options are the settings of a rehearsal. Begin, Tell and Restarted are optional.
 type Options struct {
 	Policy presence.Policy
 	People int
 	Length time.Duration
 	Seed   uint64
+	Begin  time.Time // zero: a dusk in November
+	Tell   Teller    // may be nil
+	// Restarted is told of each restart of the service; it may be nil.
+	Restarted func(at time.Time, away time.Duration)
 }
+
+// Teller is told the effects of each input of a core, in order. It must not keep them.
+type Teller func(at time.Time, effects []presence.Effect, touched []presence.UserID)
 
 // perRoom is how many people share a room.
 const perRoom = 40
@@ -25,6 +32,9 @@ const perRoom = 40
 // Run plays the world and returns its score.
 func Run(o Options) Score {
 	begun := time.Now()
+	if o.Begin.IsZero() {
+		o.Begin = dusk
+	}
 	w := newWorld(o)
 	for _, line := range []string{falseLeaves, lateLeaves, flickers} {
 		w.score.line(line)
@@ -36,6 +46,7 @@ func Run(o Options) Score {
 	w.after(w.between(20*time.Minute, 40*time.Minute), w.pause)
 	w.after(w.between(90*time.Minute, 3*time.Hour), w.restart)
 	w.play(o.Length)
+	w.score.Saved = w.core.Save(w.instant())
 	slices.SortStableFunc(w.score.Lines, func(a, b Line) int { return strings.Compare(a.group(), b.group()) })
 	w.score.Took = time.Since(begun)
 	return w.score
@@ -44,10 +55,12 @@ func Run(o Options) Score {
 // world is the service's core, everybody who uses it, and what will happen.
 type world struct {
 	policy   presence.Policy
+	options  Options
 	core     *presence.Core
 	random   *rand.Rand
 	now      time.Duration // since dusk, by the world's clock
 	stalled  time.Duration // until when the service's machine is suspended
+	down     bool          // the service is restarting, and there is no core
 	agenda   agenda.Agenda
 	ids      uint64
 	effects  presence.Effects
@@ -63,14 +76,14 @@ var dusk = time.Date(2026, 11, 23, 18, 0, 0, 0, time.UTC)
 
 func newWorld(o Options) *world {
 	return &world{
-		policy: o.Policy, core: presence.NewCore(o.Policy), random: rand.New(rand.NewPCG(o.Seed, 1)),
+		policy: o.Policy, options: o, core: presence.NewCore(o.Policy), random: rand.New(rand.NewPCG(o.Seed, 1)),
 		tabs: map[presence.SessionID]*tab{}, people: map[presence.UserID]*person{}, asking: map[uint64]*person{},
 		score: Score{People: o.People, Hours: o.Length.Hours(), Seed: o.Seed},
 	}
 }
 
 func (w *world) instant() presence.Instant {
-	return presence.Instant{Mono: w.now - w.origin, Wall: dusk.Add(w.now)}
+	return presence.Instant{Mono: w.now - w.origin, Wall: w.options.Begin.Add(w.now)}
 }
 
 // after makes something happen after a while.
@@ -87,7 +100,7 @@ func (w *world) play(until time.Duration) {
 		if at, ok := w.agenda.Due(); ok {
 			next = min(next, time.Duration(at))
 		}
-		if due, ok := w.core.Due(); ok {
+		if due, ok := w.core.Due(); ok && !w.down {
 			if due = max(due+w.origin, w.stalled); due <= next {
 				w.now = max(w.now, due)
 				w.advance()
@@ -153,6 +166,9 @@ func (w *world) carryOut() {
 			w.score.Sessions++
 		}
 	}
+	if w.options.Tell != nil && len(w.effects.List)+len(w.effects.Touched) > 0 {
+		w.options.Tell(w.options.Begin.Add(w.now), w.effects.List, w.effects.Touched)
+	}
 	w.effects.Reset()
 }
 
@@ -206,7 +222,7 @@ func (w *world) restart() {
 	w.score.Restarts++
 	saved := w.core.Save(w.instant())
 	away := w.between(time.Second, 5*time.Second)
-	w.stalled = w.now + away
+	w.stalled, w.down = w.now+away, true
 	for _, p := range w.people {
 		p.serviceStalled(true)
 		for _, t := range p.tabs {
@@ -217,9 +233,12 @@ func (w *world) restart() {
 		}
 	}
 	w.after(away, func() {
-		w.core, w.origin = presence.NewCore(w.policy), w.now
+		w.core, w.origin, w.down = presence.NewCore(w.policy), w.now, false
 		if err := w.core.Restore(w.instant(), saved, &presence.Effects{}); err != nil {
 			panic(fmt.Sprintf("rehearsal: a core cannot read what a core has saved: %v", err))
+		}
+		if w.options.Restarted != nil {
+			w.options.Restarted(w.instant().Wall, away)
 		}
 		w.advance()
 	})

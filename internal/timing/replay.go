@@ -27,6 +27,7 @@ type Replay struct {
 	origin  int64 // of the core's monotonic clock, Unix milliseconds
 	now     int64 // Unix milliseconds
 	down    bool  // between a stop of the service and its next start
+	still   bool  // while the machine stands still
 	saved   presence.Saved
 	effects presence.Effects
 
@@ -114,9 +115,9 @@ func (r *Replay) plan(e *journal.Entry) {
 		r.at(e.At, func() { r.open(p) })
 	case journal.SessionLost:
 		p := r.session(e)
-		at, gone, hidden := e.At, e.At-e.Unheard, e.PageHidden
+		at, gone, hidden := e.At, e.At, e.PageHidden
 		if e.Reason == presence.ReasonSilent.String() {
-			at += r.shifts.silent
+			at, gone = at+r.shifts.silent, e.At-e.Unheard
 		}
 		if e.Reason == presence.ReasonClosing.String() {
 			r.at(at, func() { r.close(p, gone) })
@@ -146,6 +147,9 @@ func (r *Replay) plan(e *journal.Entry) {
 		}
 	case journal.MemberLeft, journal.SessionLeft:
 		r.planLeave(e)
+	case journal.ServiceSuspended:
+		r.at(e.At-e.Length, func() { r.stand(true) })
+		r.at(e.At, func() { r.stand(false) })
 	case journal.ServiceStarted:
 		r.at(e.At-e.Length, func() { r.stop() })
 		r.at(e.At, func() { r.start() })
@@ -251,7 +255,7 @@ func (r *Replay) run(until int64) {
 
 // advance lets the core's deadlines come, each at its time.
 func (r *Replay) advance(until int64) {
-	for !r.down {
+	for !r.down && !r.still {
 		due, ok := r.core.Due()
 		at := r.origin + due.Milliseconds()
 		if !ok || at > until {
@@ -448,6 +452,16 @@ func (r *Replay) leave(p *played, room presence.RoomName, purpose bool) {
 	if _, live := r.has(p); live && purpose {
 		r.apply(presence.Leave{From: p.link, Room: room})
 	}
+}
+
+// stand lets the machine stand still from now on, or go on. The core notices how late it is.
+func (r *Replay) stand(still bool) {
+	if r.down {
+		return
+	}
+	r.still = still
+	_, _ = r.core.Advance(r.instant(), 1, &r.effects)
+	r.see()
 }
 
 // stop stops the service, whose core is saved.
