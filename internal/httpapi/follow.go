@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -66,6 +67,64 @@ func writeFollowed(ctx context.Context, w io.Writer, flush func() error, followi
 	}
 }
 
+// repeat answers with server-sent events: a document each time that it has changed. Read returns
+// it; news, which is called before each reading, returns a channel that says when to read again.
+// It is read at most once in every.
+func (a *API) repeat(c fiber.Ctx, event string, every time.Duration, news func() <-chan struct{}, read func(context.Context) (any, error)) error {
+	c.Set(fiber.HeaderCacheControl, "no-store")
+	return a.stream(c, asStream, func(ctx context.Context, w io.Writer, flush func() error) error {
+		if _, err := io.WriteString(w, "retry: 1000\n\n"); err != nil {
+			return err
+		}
+		var last []byte
+		for {
+			again, rest := news(), after(every)
+			document, err := read(ctx)
+			if err != nil {
+				return err
+			}
+			if text, _ := json.Marshal(document); !bytes.Equal(text, last) { // plain data
+				if last = text; writeNamed(w, event, text) != nil || flush() != nil {
+					return nil
+				}
+			}
+			for _, news := range []<-chan struct{}{again, rest} {
+				if err := awaitNews(ctx, w, flush, news); err != nil || ctx.Err() != nil {
+					return err
+				}
+			}
+		}
+	})
+}
+
+// awaitNews waits until there may be news, and meanwhile keeps the stream alive.
+func awaitNews(ctx context.Context, w io.Writer, flush func() error, news <-chan struct{}) error {
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-news:
+			return nil
+		case <-time.After(streamSilent):
+			if err := stillHere(w, flush); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// after returns a channel that closes after a while.
+func after(d time.Duration) <-chan struct{} {
+	done := make(chan struct{})
+	time.AfterFunc(d, func() { close(done) })
+	return done
+}
+
+func writeNamed(w io.Writer, event string, text []byte) error {
+	_, err := fmt.Fprintf(w, "event: %s\ndata: %s\n\n", event, text)
+	return err
+}
+
 func writeEvent(w io.Writer, frame []byte) error {
 	var head struct {
 		Type string `json:"type"`
@@ -73,8 +132,7 @@ func writeEvent(w io.Writer, frame []byte) error {
 	if err := json.Unmarshal(frame, &head); err != nil {
 		return err
 	}
-	_, err := fmt.Fprintf(w, "event: %s\ndata: %s\n\n", head.Type, frame)
-	return err
+	return writeNamed(w, head.Type, frame)
 }
 
 // stillHere is sent to keep proxies from closing a quiet stream.

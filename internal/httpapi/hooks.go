@@ -2,6 +2,8 @@ package httpapi
 
 import (
 	"context"
+	"strings"
+	"time"
 
 	"github.com/gofiber/fiber/v3"
 
@@ -75,6 +77,9 @@ func (a *API) tryHook(c fiber.Ctx) error {
 	return respond(c)(a.hookDesk(c).Try(c.Context(), param(c, "hook")))
 }
 
+// deliveriesEvery is the shortest interval in which changes of deliveries are told.
+const deliveriesEvery = 300 * time.Millisecond
+
 // deliveries lists the deliveries to a hook, newest first.
 func (a *API) deliveries(c fiber.Ctx) error {
 	limit, err := limitIn(c)
@@ -86,7 +91,17 @@ func (a *API) deliveries(c fiber.Ctx) error {
 		return err
 	}
 	desk, id := a.hookDesk(c), param(c, "hook")
-	form, _ := formIn(c, asJSON, asNDJSON, asCSV)
+	form, err := formIn(c, asJSON, asNDJSON, asCSV, asStream)
+	if err != nil {
+		return err
+	}
+	if form == asStream {
+		id, q.State = strings.Clone(id), strings.Clone(q.State)
+		if _, err := desk.Deliveries(c.Context(), id, q); err != nil {
+			return err
+		}
+		return a.repeat(c, "deliveries", deliveriesEvery, deskOf(c).Written, func(ctx context.Context) (any, error) { return desk.Deliveries(ctx, id, q) })
+	}
 	if form != asJSON {
 		q.Limit = piece
 	}

@@ -8,6 +8,7 @@ import (
 	"io"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
@@ -210,9 +211,96 @@ func (a *API) headcount(c fiber.Ctx) error {
 		return err
 	}
 	q.Top = int(top)
+	if form, err := formIn(c, asJSON, asNDJSON, asCSV, asStream); err != nil || form == asStream {
+		if err != nil {
+			return err
+		}
+		return a.followHeadcounts(c, q)
+	}
 	doc, err := deskOf(c).Headcounts(c.Context(), q)
 	if err != nil {
 		return err
 	}
 	return listed(c, doc, doc.Steps)
+}
+
+// mostCharts limits the rooms of one stream of headcounts.
+const mostCharts = 100
+
+// followHeadcounts sends the headcounts of rooms, and, after the end of each minute, what has
+// been added or has changed.
+func (a *API) followHeadcounts(c fiber.Ctx, q realm.HeadcountQuery) error {
+	rooms := repeated(c, "room")
+	if len(rooms) == 0 {
+		rooms = []string{""}
+	}
+	if len(rooms) > mostCharts {
+		return problem.BadField("room", fmt.Sprint(len(rooms)), "too many rooms for one stream", fmt.Sprintf("at most %d", mostCharts))
+	}
+	desk := deskOf(c)
+	counted := make([]headcounts, len(rooms))
+	for i, room := range rooms {
+		counted[i] = headcounts{q: q}
+		counted[i].q.Room = strings.Clone(room)
+		if _, err := desk.Headcounts(c.Context(), realm.HeadcountQuery{Room: room, Step: q.Step, From: q.To, To: q.To}); err != nil {
+			return err
+		}
+	}
+	c.Set(fiber.HeaderCacheControl, "no-store")
+	return a.stream(c, asStream, func(ctx context.Context, w io.Writer, flush func() error) error {
+		if _, err := io.WriteString(w, "retry: 1000\n\n"); err != nil {
+			return err
+		}
+		for {
+			for i := range counted {
+				if err := counted[i].tell(ctx, desk, w); err != nil {
+					return err
+				}
+			}
+			if err := flush(); err != nil {
+				return err
+			}
+			now := time.Now()
+			next := now.Truncate(time.Minute).Add(time.Minute + minuteWritten).Sub(now)
+			if err := awaitNews(ctx, w, flush, after(next)); err != nil || ctx.Err() != nil {
+				return err
+			}
+		}
+	})
+}
+
+// minuteWritten is how long after its end the headcounts of a minute are written.
+const minuteWritten = 2 * time.Second
+
+// headcounts are those of a room, as far as they have been told.
+type headcounts struct {
+	q    realm.HeadcountQuery
+	last []wire.Headcount // the last two steps
+}
+
+// tell writes the steps that are new, or differ.
+func (h *headcounts) tell(ctx context.Context, desk realm.Desk, w io.Writer) error {
+	h.q.To = time.Now()
+	for {
+		doc, err := desk.Headcounts(ctx, h.q)
+		if err != nil {
+			return err
+		}
+		next := doc.Next
+		if known := doc.Steps; len(known) > 0 {
+			doc.Steps = slices.DeleteFunc(slices.Clone(known), func(s wire.Headcount) bool { return slices.Contains(h.last, s) })
+			h.last = slices.Clone(known[max(len(known)-2, 0):])
+			h.q.From = h.last[0].At.Time
+		}
+		if doc.Next = nil; len(doc.Steps) > 0 {
+			text, _ := json.Marshal(doc) // plain data
+			if err := writeNamed(w, "headcount", text); err != nil {
+				return err
+			}
+		}
+		if next == nil {
+			return nil
+		}
+		h.q.From = next.Time
+	}
 }

@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"context"
 	"net/http"
 	"net/http/pprof"
 	"time"
@@ -22,13 +23,27 @@ func (a *API) reload(c fiber.Ctx) error {
 
 // health answers with the state of the service, as the caller's key may see it.
 func (a *API) health(c fiber.Ctx) error {
-	doc := wire.ServiceHealth{Records: a.realms.Health(), LinksBeforeHello: a.gateway.Size().Strangers}
-	if desk := deskOf(c); desk.WholeRealm() == nil {
-		of := desk.Health(c.Context())
-		doc.Realm = &of
+	form, err := formIn(c, asJSON, asStream)
+	if err != nil {
+		return err
 	}
-	return c.JSON(doc)
+	desk := deskOf(c)
+	read := func(ctx context.Context) (any, error) {
+		doc := wire.ServiceHealth{Records: a.realms.Health(), LinksBeforeHello: a.gateway.Size().Strangers}
+		if desk.WholeRealm() == nil {
+			of := desk.Health(ctx)
+			doc.Realm = &of
+		}
+		return doc, nil
+	}
+	if form == asStream {
+		return a.repeat(c, "health", healthEvery, func() <-chan struct{} { return after(0) }, read)
+	}
+	return respond(c)(read(c.Context()))
 }
+
+// healthEvery is the shortest interval in which changes of the health are told.
+const healthEvery = time.Second
 
 // mostProfiled limits the duration, in seconds, of a processor profile or a trace.
 const mostProfiled = 60

@@ -20,7 +20,7 @@ import (
 
 // Limits of long answers.
 const (
-	maxStreams   = 64               // at once
+	maxStreams   = 512              // at once
 	streamWrite  = 10 * time.Second // time limit for each write
 	streamSilent = 15 * time.Second // without news, a live answer sends a sign of life
 )

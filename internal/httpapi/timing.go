@@ -35,6 +35,9 @@ func (a *API) timing(c fiber.Ctx) error {
 	return a.stream(c, asStream, func(ctx context.Context, w io.Writer, flush func() error) error {
 		ctx, gone := context.WithCancel(ctx)
 		defer gone()
+		if _, err := io.WriteString(w, "retry: 1000\n\n"); err != nil {
+			return err
+		}
 		last := time.Time{}
 		say := func(event string, document any) {
 			text, _ := json.Marshal(document) // plain data

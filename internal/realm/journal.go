@@ -167,6 +167,9 @@ func entryDocuments(page []journal.Entry) []wire.Record {
 	return list
 }
 
+// Written returns a channel that closes when something is written into the records.
+func (d Desk) Written() <-chan struct{} { return d.realm.writer.Written() }
+
 // Attendance returns who was in a room between two times, in the order in which they joined.
 // For an empty name it returns who had sessions.
 func (d Desk) Attendance(ctx context.Context, name string, from, to time.Time) (wire.Attendance, error) {

@@ -235,6 +235,32 @@ export interface components {
             /** @description Words explain it in sentences. */
             readonly words: readonly string[];
         };
+        /**
+         * @description GraceAdvice is advice for one grace: the smallest with which at most one of 1,000 returns comes
+         *     too late to go unnoticed.
+         */
+        readonly GraceAdvice: {
+            readonly advised?: components["schemas"]["GraceCost"];
+            readonly curve: readonly components["schemas"]["GraceCost"][];
+            /** @description Grace is absent if there are too few returns. */
+            readonly grace?: components["schemas"]["Quantile"];
+            readonly in_force: components["schemas"]["GraceCost"];
+            /** @description as in tovik.toml */
+            readonly key: string;
+            /** @description returns that it takes */
+            readonly needed: number;
+            /** @description with one second more */
+            readonly next?: components["schemas"]["GraceCost"];
+            readonly returns: number;
+        };
+        /** @description GraceCost is what a grace costs. */
+        readonly GraceCost: {
+            /** @description of 1,000 returns: leaves followed by a return within a minute */
+            readonly flickers: number;
+            /** @description time for which people who left were still listed */
+            readonly ghosts: number;
+            readonly grace: number;
+        };
         /** @description Headcount is how many were in a room, or in the realm, during a step of time. */
         readonly Headcount: {
             /**
@@ -385,11 +411,34 @@ export interface components {
         /**
          * @description Journal is a page of entries by id. Older is the before of the page of older entries, and Newer
          *     the after of the page of newer ones; each is absent if there is no such page.
+         *
+         *     With by=cause the entries are in Lines, and Entries is empty.
          */
         readonly Journal: {
             readonly entries: readonly components["schemas"]["Record"][];
+            readonly lines?: readonly components["schemas"]["JournalLine"][];
             readonly newer?: number;
             readonly older?: number;
+        };
+        /** @description JournalLine is entries that have one cause, in words. */
+        readonly JournalLine: {
+            /**
+             * Format: date-time
+             * @description of the newest entry
+             */
+            readonly at: string;
+            readonly entries: readonly components["schemas"]["Record"][];
+            /** @description of the first entry */
+            readonly id: number;
+            /** @description of the person, from the directory */
+            readonly name?: string;
+            /** @description of the first entry that names one */
+            readonly room?: string;
+            /** @description the rest of a sentence about the person; without one, a sentence */
+            readonly text: string;
+            readonly user?: string;
+            /** @description a session is without a link; the line goes on when it returns or ends */
+            readonly waiting?: boolean;
         };
         /**
          * @description Key describes a key of an operator or back end. The field Key, the key itself, is present only in
@@ -435,6 +484,42 @@ export interface components {
             readonly rooms: readonly string[];
             readonly session: string;
             readonly user: string;
+        };
+        /** @description Lengths are durations. */
+        readonly Lengths: {
+            /** @description none if there are no durations */
+            readonly quantiles: readonly components["schemas"]["Quantile"][];
+            /** @description how many */
+            readonly times: number;
+        };
+        /** @description LossPart is a part of the losses of a cause. */
+        readonly LossPart: {
+            /** @enum {string} */
+            readonly by: "room" | "link" | "hour";
+            /** @description of those that returned */
+            readonly gaps: components["schemas"]["Lengths"];
+            /** @description the session returned within its grace */
+            readonly in_time: number;
+            /** @description its client returned too late, within 10 minutes */
+            readonly late: number;
+            /** @description a pattern of the policy, a kind of link, or an hour of the day (UTC) */
+            readonly name: string;
+            /** @description it did not return within 10 minutes */
+            readonly never: number;
+        };
+        /** @description Losses are times without a link, of one cause. */
+        readonly Losses: {
+            /** @enum {string} */
+            readonly cause: "closing" | "lost" | "background" | "silent" | "restarted";
+            /** @description of those that returned */
+            readonly gaps: components["schemas"]["Lengths"];
+            /** @description the session returned within its grace */
+            readonly in_time: number;
+            /** @description its client returned too late, within 10 minutes */
+            readonly late: number;
+            /** @description it did not return within 10 minutes */
+            readonly never: number;
+            readonly parts: readonly components["schemas"]["LossPart"][];
         };
         /** @description Member is a person in a room. */
         readonly Member: {
@@ -704,6 +789,16 @@ export interface components {
             /** @description only in lists */
             readonly user?: string;
         };
+        /**
+         * @description Quantile is the duration that a share of all durations does not exceed, with the bounds
+         *     between which it is expected in 95 of 100 cases (a bootstrap).
+         */
+        readonly Quantile: {
+            readonly high: number;
+            readonly low: number;
+            readonly share: number;
+            readonly value: number;
+        };
         /** @description Readiness says whether the service is ready, and the state of the records. */
         readonly Readiness: {
             readonly records: components["schemas"]["RecordsHealth"];
@@ -737,11 +832,13 @@ export interface components {
         readonly Record: {
             /** Format: date-time */
             readonly at: string;
+            /** @description the id of the operator key with which it was done */
+            readonly by?: string;
             /** @description not visible in the open view */
             readonly hidden?: boolean;
             readonly id: number;
             readonly kind: string;
-            /** @description milliseconds: how long a session, a stay or a time without a link lasted */
+            /** @description milliseconds: how long a session, a stay, a time without a link or without activity lasted */
             readonly length?: number;
             readonly link?: number;
             /** @description of a journal.gap: how many entries are missing */
@@ -751,12 +848,21 @@ export interface components {
             readonly other?: string;
             /** @enum {string} */
             readonly over?: "websocket" | "stream" | "beats";
-            /** @description of an ask or an invitation: its outcome */
+            /** @description PageHidden says that the page was in the background. */
+            readonly page_hidden?: boolean;
+            /**
+             * @description Reason of an ask or an invitation is its outcome; of a session.opened, why it did not resume
+             *     the session that it wanted.
+             */
             readonly reason?: string;
             readonly room?: string;
             readonly session?: string;
             readonly status?: string;
+            /** @description milliseconds since the session was last heard of */
+            readonly unheard?: number;
             readonly user?: string;
+            /** @description the session that the client of a new one wanted to resume */
+            readonly wanted?: string;
             /** @description the status before */
             readonly was?: string;
         };
@@ -805,6 +911,25 @@ export interface components {
             readonly at: string;
             readonly room?: string;
             readonly user: string;
+        };
+        /** @description Replayed is what others saw in a replay. */
+        readonly Replayed: {
+            /** @description time for which people were shown away */
+            readonly away: number;
+            /**
+             * @description CountError is by how many people headcounts were wrong on average: ghosts, and people
+             *     missing in a flicker.
+             */
+            readonly count_error: number;
+            /** @description of those, followed by a return within a minute */
+            readonly flickers: number;
+            /** @description time for which people were listed who were gone */
+            readonly ghosts: number;
+            readonly leaves: number;
+            /** @description leaves because somebody did not return in time */
+            readonly losses: number;
+            /** @description time for which people were not listed in a flicker */
+            readonly missing: number;
         };
         /** @description Resume names the session to resume, with its resume key. */
         readonly Resume: {
@@ -964,6 +1089,61 @@ export interface components {
             readonly feed: string;
             readonly ticket: string;
         };
+        /**
+         * @description Timing is what a recorded stretch of time says about the timings of the policy: what happened,
+         *     what others would have seen under another policy, and advice. Times are in milliseconds.
+         */
+        readonly Timing: {
+            /** @description by key */
+            readonly advice: readonly components["schemas"]["GraceAdvice"][];
+            /** @description the lines of tovik.toml that follow the advice */
+            readonly config?: string;
+            readonly entries: number;
+            readonly exceptions: components["schemas"]["TimingExceptions"];
+            /** Format: date-time */
+            readonly from: string;
+            /** @description Idle are the times without activity of sessions that had become idle and were active again. */
+            readonly idle: components["schemas"]["Lengths"];
+            /** @description InForce is the replay under the policy in force, and Tried under another one. */
+            readonly in_force: components["schemas"]["Replayed"];
+            /**
+             * @description Leaves are on record. Those that a replay under the policy in force does not have, or has
+             *     besides, are the exceptions.
+             */
+            readonly leaves: number;
+            /** @description by cause */
+            readonly losses: readonly components["schemas"]["Losses"][];
+            /** @description Missing are entries that the journal lost. */
+            readonly missing: number;
+            readonly people: number;
+            /** @description the pattern of the rooms studied; absent: all */
+            readonly room?: string;
+            readonly sessions: number;
+            /** Format: date-time */
+            readonly to: string;
+            readonly took: number;
+            readonly tried?: components["schemas"]["Replayed"];
+            /** @description as asked for: grace.lost=20s */
+            readonly tries?: readonly string[];
+            readonly typing: components["schemas"]["TypingTimes"];
+            /** @description what the journal cannot know, in sentences */
+            readonly unknown: readonly string[];
+        };
+        /** @description TimingExceptions are leaves that are only on record, or only in the replay, with the first few. */
+        readonly TimingExceptions: {
+            readonly first: readonly components["schemas"]["TimingLeave"][];
+            readonly recorded: number;
+            readonly replayed: number;
+        };
+        /** @description TimingLeave is a leave. */
+        readonly TimingLeave: {
+            /** Format: date-time */
+            readonly at: string;
+            /** @enum {string} */
+            readonly only: "recorded" | "replayed";
+            readonly room: string;
+            readonly user: string;
+        };
         /** @description TokenKey describes a key that verifies tokens. The key itself is never returned. */
         readonly TokenKey: {
             readonly algorithm: string;
@@ -987,6 +1167,15 @@ export interface components {
         /** @description TokenKeys is a list of token keys, oldest first. */
         readonly TokenKeys: {
             readonly keys: readonly components["schemas"]["TokenKey"][];
+        };
+        /** @description TypingTimes are how long people typed. */
+        readonly TypingTimes: {
+            /** @description how often typing ended because no report came any more */
+            readonly expired: number;
+            /** @description none if there are no durations */
+            readonly quantiles: readonly components["schemas"]["Quantile"][];
+            /** @description how many */
+            readonly times: number;
         };
         /** @description Upcoming is something that will happen to a session at a time: a code of [Acts]. */
         readonly Upcoming: {

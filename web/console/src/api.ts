@@ -69,6 +69,9 @@ export type Entry = Shape<"Record">;
 
 export type Journal = Shape<"Journal">;
 
+/** Entries of the journal that have one cause. */
+export type JournalLine = Shape<"JournalLine">;
+
 /** A person of the directory, with their current status. */
 export type Person = Shape<"Person">;
 
@@ -92,54 +95,100 @@ export function useSessions(room: string) {
 /** The explanation of a person's status. */
 export type Explanation = Shape<"Explanation">;
 
+/** What to do with the events of a stream, by their names. */
+export type Listeners = Readonly<Record<string, (data: string) => void>>;
+
 /**
- * Follows the journal from now on, and returns whether the stream is open. Entries that arrive together are passed on
- * together. A broken stream is opened again. While the page is hidden there is no stream, because a browser has few
- * connections to one server; later it continues after the last entry. Without a filter nothing is followed.
+ * Follows an event stream of the service, and returns whether it is open. A broken stream is opened again. While the
+ * page is hidden there is no stream, because a browser has few connections to one server. Without a key nothing is
+ * followed; another key is another stream. The address is asked for at each opening.
  */
-export function useJournalStream(
-  filter: Record<string, string | readonly string[]> | undefined,
-  onEntries: (entries: readonly Entry[]) => void,
-): boolean {
+export function useEvents(key: string | undefined, address: () => string, listeners: Listeners): boolean {
   const [open, setOpen] = useState(false);
   const [tries, setTries] = useState(0);
   const visible = useVisible();
-  const newest = useRef(onEntries);
-  newest.current = onEntries;
-  const last = useRef(0);
-  const narrowed = JSON.stringify(filter);
+  const newest = useRef({ address, listeners });
+  newest.current = { address, listeners };
   // biome-ignore lint/correctness/useExhaustiveDependencies: each try is another stream
   useEffect(() => {
-    if (!visible || narrowed === undefined) return;
-    const after = last.current || undefined;
-    const source = new EventSource(`${server}/v1/journal${query({ ...JSON.parse(narrowed), after })}`);
-    let waiting: Entry[] = [];
-    let frame = 0;
-    source.onopen = () => setOpen(true);
+    if (!visible || key === undefined) return;
+    const source = new EventSource(server + newest.current.address());
     let retry: ReturnType<typeof setTimeout> | undefined;
+    source.onopen = () => setOpen(true);
     source.onerror = () => {
       setOpen(false);
       // A browser does not try again after an error response, such as from a service that is starting.
       if (source.readyState === EventSource.CLOSED) retry = setTimeout(() => setTries((n) => n + 1), 1000);
     };
-    source.addEventListener("entry", (event) => {
-      const entry: Entry = JSON.parse(event.data);
-      last.current = entry.id;
-      waiting.push(entry);
-      frame ||= requestAnimationFrame(() => {
-        frame = 0;
-        newest.current(waiting);
-        waiting = [];
-      });
-    });
+    for (const name of Object.keys(newest.current.listeners))
+      source.addEventListener(name, (event) => newest.current.listeners[name]?.(event.data));
     return () => {
-      cancelAnimationFrame(frame);
-      if (waiting.length > 0) newest.current(waiting);
       clearTimeout(retry);
       source.close();
     };
-  }, [narrowed, visible, tries]);
+  }, [key, visible, tries]);
   return open;
+}
+
+/**
+ * Follows the journal from now on, and returns whether the stream is open. Entries that arrive together are passed on
+ * together. After a pause the stream continues after the last entry. Without a filter nothing is followed.
+ */
+export function useJournalStream(
+  filter: Record<string, string | readonly string[]> | undefined,
+  onEntries: (entries: readonly Entry[]) => void,
+): boolean {
+  return useGathered<Entry>(filter, "entry", (entry) => entry.id, onEntries);
+}
+
+/** Follows the journal as {@link useJournalStream}, with entries of one cause put together. */
+export function useJournalLines(
+  filter: Record<string, string | readonly string[]> | undefined,
+  onLines: (lines: readonly JournalLine[]) => void,
+): boolean {
+  return useGathered<JournalLine>(
+    filter && { ...filter, by: "cause" },
+    "line",
+    (line) => line.entries.at(-1)?.id ?? 0,
+    onLines,
+  );
+}
+
+function useGathered<T>(
+  filter: Record<string, string | readonly string[]> | undefined,
+  event: string,
+  idOf: (one: T) => number,
+  onAll: (all: readonly T[]) => void,
+): boolean {
+  const last = useRef(0);
+  const waiting = useRef<T[]>([]);
+  const frame = useRef(0);
+  const newest = useRef(onAll);
+  newest.current = onAll;
+  const flush = useCallback(() => {
+    frame.current = 0;
+    if (waiting.current.length > 0) newest.current(waiting.current);
+    waiting.current = [];
+  }, []);
+  useEffect(
+    () => () => {
+      cancelAnimationFrame(frame.current);
+      flush();
+    },
+    [flush],
+  );
+  return useEvents(
+    filter && JSON.stringify(filter),
+    () => `/v1/journal${query({ ...filter, after: last.current || undefined })}`,
+    {
+      [event]: (data) => {
+        const one: T = JSON.parse(data);
+        last.current = Math.max(last.current, idOf(one));
+        waiting.current.push(one);
+        frame.current ||= requestAnimationFrame(flush);
+      },
+    },
+  );
 }
 
 /**

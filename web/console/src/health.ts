@@ -1,16 +1,14 @@
-import { useQuery } from "@tanstack/react-query";
-import { ask, type Shape } from "./api";
+import { useState } from "react";
+import { type Shape, useEvents } from "./api";
 
 /** The state of the service, as far as the key may know it: GET /v1/health. */
 export type Health = Shape<"ServiceHealth">;
 
-/** The interval of the query, in milliseconds. No stream reports this. */
-const every = 5000;
-
-/** The health of the service; while it cannot be reached, what was last known. */
+/** The health of the service, live; while it cannot be reached, what was last known. */
 export function useHealth(): Health | undefined {
-  return useQuery({ queryKey: ["health"], queryFn: () => ask<Health>("/v1/health"), refetchInterval: every })
-    .data;
+  const [health, setHealth] = useState<Health>();
+  useEvents("health", () => "/v1/health", { health: (data) => setHealth(JSON.parse(data)) });
+  return health;
 }
 
 /** Above these limits a number is reported. */

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { area, curveStepAfter, line } from "d3-shape";
-import { ask, query, type Shape } from "../api";
+import { useState } from "react";
+import { ask, query, type Shape, useEvents } from "../api";
 import type { Across } from "../lanes/row-marks";
 
 /** A step of headcounts: GET /v1/headcount. */
@@ -19,17 +20,11 @@ export function stepFor(length: number): Step {
   return length <= 21 * 86_400_000 ? "hour" : "day";
 }
 
-/** Headcounts between two times. They are by the minute, so they are requested once a minute. */
-export function useHeadcount(
-  room: string | undefined,
-  step: Step,
-  from: number,
-  to: number | undefined,
-  enabled = true,
-) {
+/** Headcounts between two times that are over. */
+export function useHeadcount(room: string | undefined, step: Step, from: number, to: number | undefined) {
   const length = stepLength[step];
   const start = Math.floor(from / length) * length;
-  const end = to === undefined ? undefined : Math.ceil(to / length) * length;
+  const end = Math.ceil((to ?? 0) / length) * length;
   return useQuery({
     queryKey: ["headcount", room, step, start, end],
     queryFn: async () => {
@@ -37,17 +32,60 @@ export function useHeadcount(
       let at: string | undefined = new Date(start).toISOString();
       while (at && steps.length < 20_000) {
         const part: Headcounts = await ask(
-          `/v1/headcount${query({ room, step, from: at, to: end && new Date(end).toISOString() })}`,
+          `/v1/headcount${query({ room, step, from: at, to: new Date(end).toISOString() })}`,
         );
         steps.push(...part.steps);
         at = part.next;
       }
       return steps;
     },
-    enabled,
-    refetchInterval: to === undefined ? 60_000 : false,
+    enabled: to !== undefined,
     placeholderData: (before) => before,
   });
+}
+
+/** Headcounts by room. */
+export type Counted = ReadonlyMap<string, readonly Headcount[]>;
+
+/**
+ * Headcounts of rooms in a span of time until now, live. The empty name stands for the realm. Without rooms nothing is
+ * followed.
+ */
+export function useHeadcounts(rooms: readonly string[], step: Step, span: number): Counted {
+  const [told, setTold] = useState<{ step: Step; counted: Counted }>({ step, counted: new Map() });
+  const length = stepLength[step];
+  const begin = () => new Date(Math.floor((Date.now() - span) / length) * length).toISOString();
+  useEvents(
+    rooms.length === 0 ? undefined : JSON.stringify([rooms, step, span]),
+    () => `/v1/headcount${headcountQuery(rooms, step, begin())}`,
+    {
+      headcount: (data) => {
+        const { room = "", steps }: Headcounts = JSON.parse(data);
+        setTold((told) => {
+          const counted = told.step === step ? new Map(told.counted) : new Map();
+          return { step, counted: counted.set(room, merged(counted.get(room), steps, begin())) };
+        });
+      },
+    },
+  );
+  return told.step === step ? told.counted : nothing;
+}
+
+const nothing: Counted = new Map();
+
+/** Names of rooms are repeated, and that of the realm is empty, which {@link query} would leave out. */
+function headcountQuery(rooms: readonly string[], step: Step, from: string): string {
+  return `?${new URLSearchParams([...rooms.map((room) => ["room", room]), ["step", step], ["from", from]])}`;
+}
+
+/** Steps since a time, with newer ones added; a newer one replaces that of the same time. */
+function merged(
+  steps: readonly Headcount[] = [],
+  more: readonly Headcount[],
+  since: string,
+): readonly Headcount[] {
+  const first = more[0]?.at ?? "";
+  return [...steps.filter((s) => s.at < first && s.at >= since), ...more];
 }
 
 /** A point of a curve: the minimum, maximum and mean of a step. */

@@ -2,7 +2,7 @@ import type { Room } from "@client/replica";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { ask, query, type Shape, useSessions } from "../api";
-import { Curve, pointsOf, stepFor, useHeadcount } from "../headcount/curve";
+import { Curve, pointsOf, stepFor, useHeadcount, useHeadcounts } from "../headcount/curve";
 import { useSorted } from "../sorted";
 import { LaneChart } from "./chart";
 import { gapsOf, type Present, type Span, within } from "./lanes";
@@ -56,10 +56,13 @@ export function RoomLanes(props: { name: string; room: Room | undefined; moment?
   });
 
   const step = stepFor(window.to - window.from);
-  const steps = useHeadcount(name, step, window.from, window.follows ? undefined : window.to);
+  const past = useHeadcount(name, step, window.from, window.follows ? undefined : window.to).data;
+  const rooms = useMemo(() => (window.follows ? [name] : []), [name, window.follows]);
+  const live = useHeadcounts(rooms, step, window.to - window.from).get(name);
+  const steps = (window.follows ? live : past) ?? [];
   const count = room?.count.people;
   const points = pointsOf(
-    steps.data ?? [],
+    steps,
     step,
     window.follows && count !== undefined ? { at: now, people: count } : undefined,
   );
@@ -92,7 +95,12 @@ export function RoomLanes(props: { name: string; room: Room | undefined; moment?
 /** Everybody who was in the room, by name. A person who is there now stays listed until the list is requested again. */
 function usePeople(name: string, room: Room | undefined, window: Window) {
   const step = 5 * 60_000;
-  const from = Math.floor(window.from / step) * step;
+  // While the window follows the time, who comes later is seen live.
+  const reach = useRef({ name, from: Number.POSITIVE_INFINITY });
+  const begin = Math.floor(window.from / step) * step;
+  if (!window.follows || reach.current.name !== name || begin < reach.current.from)
+    reach.current = { name, from: begin };
+  const { from } = reach.current;
   const to = window.follows ? undefined : Math.ceil(window.to / step) * step;
   const was = useQuery({
     queryKey: ["attendance", name, from, to],

@@ -10,7 +10,7 @@ import {
   type Step,
   stepFor,
   stepLength,
-  useHeadcount,
+  useHeadcounts,
 } from "../headcount/curve";
 import { download, pictureOf } from "../headcount/picture";
 import { server, useNow } from "../live";
@@ -145,15 +145,9 @@ function Comparison(props: {
   const { rooms, span, step } = props;
   const now = useNow(10_000);
   const from = Math.floor((now - span) / stepLength[step]) * stepLength[step];
-  // As many as there are curves, so that each render calls the same hooks.
-  const queries = [
-    useHeadcount(rooms[0], step, from, undefined, rooms[0] !== undefined),
-    useHeadcount(rooms[1], step, from, undefined, rooms[1] !== undefined),
-    useHeadcount(rooms[2], step, from, undefined, rooms[2] !== undefined),
-    useHeadcount(rooms[3], step, from, undefined, rooms[3] !== undefined),
-  ].slice(0, rooms.length);
+  const counted = useHeadcounts(rooms, step, span);
   const picture = useRef<SVGSVGElement>(null);
-  const series = queries.map((q) => q.data ?? []);
+  const series = rooms.map((room) => counted.get(room) ?? []);
   const most = Math.max(1, ...series.flatMap((steps) => steps.map((s) => s.people.max)));
   const across = useMemo(
     () =>
@@ -166,16 +160,10 @@ function Comparison(props: {
     .domain([0, most])
     .nice()
     .range([size.height - size.bottom, size.top]);
-  const wrong = queries.find((q) => q.error)?.error;
   const nameOf = (room: string) => (room === whole ? "the whole realm" : room);
   if (rooms.length === 0) return <p className="text-muted">Choose a room.</p>;
   return (
     <div className="space-y-5">
-      {wrong && (
-        <p role="alert" className="rounded-md border border-line bg-wash px-4 py-2.5 text-sm">
-          {wrong.message}
-        </p>
-      )}
       <Sheet
         title={`People on average, ${step} by ${step}${rooms.length === 1 ? "; the band is from the least to the most" : ""}`}
       >
@@ -281,6 +269,7 @@ function Comparison(props: {
               room={rooms[i] ?? ""}
               steps={steps}
               from={from}
+              span={span}
             />
           ))}
         </Table>
@@ -331,12 +320,21 @@ function label(time: Date, span: number): string {
 }
 
 /** The numbers of one room. Distinct people cannot be added up over steps, so they come from the attendance. */
-function Numbers(props: { name: string; room: string; steps: readonly Headcount[]; from: number }) {
+function Numbers(props: {
+  name: string;
+  room: string;
+  steps: readonly Headcount[];
+  from: number;
+  span: number;
+}) {
   const { steps, room } = props;
-  const from = new Date(props.from).toISOString();
+  const joins = steps.reduce((total, s) => total + s.joins, 0);
   const stays = useQuery({
-    queryKey: ["distinct", room, from],
-    queryFn: () => ask<{ stays: readonly { user: string }[] }>(`/v1/attendance${query({ room, from })}`),
+    queryKey: ["distinct", room, props.span, joins], // only a join adds somebody
+    queryFn: () =>
+      ask<{ stays: readonly { user: string }[] }>(
+        `/v1/attendance${query({ room, from: new Date(props.from).toISOString() })}`,
+      ),
     placeholderData: (before) => before,
   });
   const peak = peakOf(steps);
@@ -350,7 +348,7 @@ function Numbers(props: { name: string; room: string; steps: readonly Headcount[
       <td className="text-muted">{peak ? exact(peak.peak_at) : ""}</td>
       <td>{mean.toFixed(1)}</td>
       <td>{stays.data ? new Set(stays.data.stays.map((s) => s.user)).size : "…"}</td>
-      <td>{sum((s) => s.joins)}</td>
+      <td>{joins}</td>
       <td>{sum((s) => s.leaves)}</td>
     </tr>
   );

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { Link, useLocation } from "wouter";
-import { ask, query, type Shape, useAskAgain, useJournalStream } from "../api";
+import { ask, query, type Shape, useAskAgain, useEvents, useJournalStream } from "../api";
 import { useNow } from "../live";
 import { Button, Choice, Confirm, Problem, TextField } from "../parts/controls";
 import { Frame, Sheet } from "../parts/frame";
@@ -159,22 +159,14 @@ export function HookPage({ id, onSignOut }: { id: string; onSignOut: () => void 
   const now = useNow();
   const path = `/v1/hooks/${id}`;
   const hook = useQuery({ queryKey: ["hook", id], queryFn: () => ask<Hook>(path) });
-  const deliveries = useQuery({
-    queryKey: ["deliveries", id, state],
-    queryFn: () =>
-      ask<{ deliveries: readonly Delivery[] }>(`${path}/deliveries${query({ state, limit: 100 })}`),
-    placeholderData: (before) => before,
-    // The next attempt of a delivery makes no journal entry.
-    refetchInterval: (q) => (q.state.data?.deliveries.some((d) => d.state === "waiting") ? 2000 : false),
+  const again = useAskAgain([["hook", id]], delivering);
+  const [deliveries, setDeliveries] = useState<readonly Delivery[]>();
+  const open = useEvents(`${id} ${state}`, () => `${path}/deliveries${query({ state, limit: 100 })}`, {
+    deliveries: (data) => {
+      setDeliveries(JSON.parse(data).deliveries);
+      again();
+    },
   });
-  const again = useAskAgain(
-    [
-      ["hook", id],
-      ["deliveries", id],
-    ],
-    delivering,
-  );
-  const open = useJournalStream(told, again);
   const secret = useQuery<string | undefined>({
     queryKey: ["secret", id],
     queryFn: () => undefined,
@@ -276,13 +268,11 @@ export function HookPage({ id, onSignOut }: { id: string; onSignOut: () => void 
               ))}
             </div>
             <ul className="divide-y divide-line border-line border-t text-sm" data-deliveries>
-              {deliveries.data?.deliveries.map((d) => (
+              {deliveries?.map((d) => (
                 <DeliveryLine key={d.id} delivery={d} now={now} onAgain={again} />
               ))}
             </ul>
-            {deliveries.data?.deliveries.length === 0 && (
-              <p className="p-4 text-muted text-sm">No delivery matches.</p>
-            )}
+            {deliveries?.length === 0 && <p className="p-4 text-muted text-sm">No delivery matches.</p>}
           </Sheet>
         </div>
       )}

@@ -3,9 +3,9 @@ import type { Room } from "@client/replica";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { Link } from "wouter";
-import { Curve, pointsOf, useHeadcount } from "../headcount/curve";
+import { Curve, type Headcount, pointsOf, useHeadcounts } from "../headcount/curve";
 import { type Health, useHealth, wrongWith } from "../health";
-import { oncePerFrame, openLink } from "../live";
+import { oncePerFrame, openLink, useNow } from "../live";
 import type { SignedIn } from "../operator";
 import { Frame, Refused, Sheet } from "../parts/frame";
 import { TypingMark } from "../parts/members";
@@ -190,6 +190,7 @@ function Rows(props: { list: readonly Room[]; pinned: ReadonlySet<string>; onPin
   const items = virtual.getVirtualItems();
   const shown = items.flatMap((item) => list[item.index] ?? []);
   const typists = useTypists(shown);
+  const hours = useLastHours(shown);
   return (
     <>
       <div
@@ -215,7 +216,7 @@ function Rows(props: { list: readonly Room[]; pinned: ReadonlySet<string>; onPin
                   style={{ height: item.size, transform: `translateY(${item.start}px)` }}
                 >
                   <Pin on={props.pinned.has(room.room)} room={room.room} onPin={props.onPin} />
-                  <BoardRow room={room} typing={typists.get(room.room)} />
+                  <BoardRow room={room} typing={typists.get(room.room)} steps={hours.get(room.room)} />
                 </li>
               )
             );
@@ -248,7 +249,12 @@ function Pin({ on, room, onPin }: { on: boolean; room: string; onPin: (room: str
 }
 
 /** A room: its people by status, who is typing, and the last hour. */
-function BoardRow({ room, typing }: { room: Room; typing: readonly string[] | undefined }) {
+function BoardRow(props: {
+  room: Room;
+  typing: readonly string[] | undefined;
+  steps: readonly Headcount[] | undefined;
+}) {
+  const { room, typing } = props;
   const { count } = room;
   return (
     <Link href={`/rooms/${room.room}`} className={`${columns} h-full grow py-1.5 pr-4 pl-1 hover:bg-wash/60`}>
@@ -278,7 +284,7 @@ function BoardRow({ room, typing }: { room: Room; typing: readonly string[] | un
         )}
       </span>
       <span className="hidden text-right text-muted text-sm sm:block">{sessions(count.sessions)}</span>
-      <LastHour room={room} />
+      <LastHour room={room} steps={props.steps} />
     </Link>
   );
 }
@@ -297,30 +303,42 @@ function RoomName({ name }: { name: string }) {
 const hour = 3_600_000;
 const minute = 60_000;
 
-/** The number of people in the last hour as a line, and how many joined and left. */
-function LastHour({ room }: { room: Room }) {
-  const [here, setHere] = useState(false);
-  const [now, setNow] = useState(Date.now);
+/** The current time, updated once a minute. */
+function useMinute(): number {
+  return useNow(minute);
+}
+
+/** The headcounts of the last hour in visible rooms, once they have been visible for a moment. */
+function useLastHours(rooms: readonly Room[]): ReadonlyMap<string, readonly Headcount[]> {
+  const wanted = rooms
+    .slice(0, mostCharts)
+    .map((room) => room.room)
+    .join(" ");
+  const [names, setNames] = useState<readonly string[]>([]);
   useEffect(() => {
-    const begin = setTimeout(() => setHere(true), 200); // not for a row that is scrolled past
-    const tick = setInterval(() => setNow(Date.now()), minute);
-    return () => {
-      clearTimeout(begin);
-      clearInterval(tick);
-    };
-  }, []);
-  const steps = useHeadcount(room.room, "minute", now - hour, undefined, here);
+    const timer = setTimeout(() => setNames(wanted === "" ? [] : wanted.split(" ")), 200);
+    return () => clearTimeout(timer);
+  }, [wanted]);
+  return useHeadcounts(names, "minute", hour);
+}
+
+/** As many rooms as one stream of headcounts may have. */
+const mostCharts = 100;
+
+/** The number of people in the last hour as a line, and how many joined and left. */
+function LastHour({ room, steps }: { room: Room; steps: readonly Headcount[] | undefined }) {
+  const now = useMinute();
   const { points, across, up, joined, left } = useMemo(() => {
-    const points = pointsOf(steps.data ?? [], "minute", { at: now, people: room.count.people });
+    const points = pointsOf(steps ?? [], "minute", { at: now, people: room.count.people });
     const most = Math.max(1, ...points.map((p) => p.max));
     return {
       points,
       across: (time: number) => ((time - now + hour) / hour) * 100,
       up: (n: number) => 23 - (n / most) * 21,
-      joined: (steps.data ?? []).reduce((sum, s) => sum + s.joins, 0),
-      left: (steps.data ?? []).reduce((sum, s) => sum + s.leaves, 0),
+      joined: (steps ?? []).reduce((sum, s) => sum + s.joins, 0),
+      left: (steps ?? []).reduce((sum, s) => sum + s.leaves, 0),
     };
-  }, [steps.data, now, room.count.people]);
+  }, [steps, now, room.count.people]);
   return (
     <>
       <svg
@@ -333,7 +351,7 @@ function LastHour({ room }: { room: Room }) {
         <Curve points={points} across={across} up={up} band={false} />
       </svg>
       <span className="hidden text-right text-muted text-xs sm:block" data-churn>
-        {steps.data ? `${joined} joined · ${left} left` : ""}
+        {steps ? `${joined} joined · ${left} left` : ""}
       </span>
     </>
   );
