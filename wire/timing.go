@@ -54,7 +54,7 @@ type LossPart struct {
 // Lengths are durations.
 type Lengths struct {
 	Times     int64      `json:"times"`     // how many
-	Quantiles []Quantile `json:"quantiles"` // none if there are no durations
+	Quantiles []Quantile `json:"quantiles"` // those with at least one duration beyond them
 }
 
 // Quantile is the duration that a share of all durations does not exceed, with the bounds
@@ -90,7 +90,7 @@ type GraceAdvice struct {
 type GraceCost struct {
 	Grace    int64   `json:"grace"`
 	Flickers float64 `json:"flickers"` // of 1,000 returns: leaves followed by a return within a minute
-	Ghosts   int64   `json:"ghosts"`   // time for which people who left were still listed
+	Ghosts   int64   `json:"ghosts"`   // time for which people were still listed who were not back a minute later either
 }
 
 // Replayed is what others saw in a replay.
@@ -98,7 +98,7 @@ type Replayed struct {
 	Leaves   int   `json:"leaves"`
 	Losses   int   `json:"losses"`   // leaves because somebody did not return in time
 	Flickers int   `json:"flickers"` // of those, followed by a return within a minute
-	Ghosts   int64 `json:"ghosts"`   // time for which people were listed who were gone
+	Ghosts   int64 `json:"ghosts"`   // time for which people were listed who had gone, and were not back within a minute
 	Missing  int64 `json:"missing"`  // time for which people were not listed in a flicker
 	Away     int64 `json:"away"`     // time for which people were shown away
 	// CountError is by how many people headcounts were wrong on average: ghosts, and people

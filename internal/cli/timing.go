@@ -134,10 +134,7 @@ func lossLine(w io.Writer, name string, l wire.LossCounts) {
 
 // quantileCells formats half, 90 %, 99 % and 99.9 %. Of the last it gives the interval, too.
 func quantileCells(l wire.Lengths) string {
-	if len(l.Quantiles) == 0 {
-		return "-\t-\t-\t-"
-	}
-	cells := make([]string, len(l.Quantiles))
+	cells := []string{"-", "-", "-", "-"} // those that are told are the first
 	for i, q := range l.Quantiles {
 		cells[i] = briefly(q.Value)
 		if i == len(cells)-1 && q.Low != q.High {

@@ -127,6 +127,15 @@ func (a *API) followJournal(c fiber.Ctx, entries *realm.Entries) error {
 			return err
 		}
 		var lines journal.Lines
+		if entries.ByCause() {
+			before, err := entries.Lately(ctx)
+			if err != nil {
+				return err
+			}
+			for _, r := range before {
+				lines.Add(r)
+			}
+		}
 		for {
 			written := entries.Written() // before reading, so that none is missed in between
 			err := entries.Each(ctx, func(page []wire.Record) error {
@@ -276,9 +285,10 @@ const minuteWritten = 2 * time.Second
 type headcounts struct {
 	q    realm.HeadcountQuery
 	last []wire.Headcount // the last two steps
+	told bool
 }
 
-// tell writes the steps that are new, or differ.
+// tell writes the steps that are new, or differ; at first also that there are none.
 func (h *headcounts) tell(ctx context.Context, desk realm.Desk, w io.Writer) error {
 	h.q.To = time.Now()
 	for {
@@ -292,7 +302,8 @@ func (h *headcounts) tell(ctx context.Context, desk realm.Desk, w io.Writer) err
 			h.last = slices.Clone(known[max(len(known)-2, 0):])
 			h.q.From = h.last[0].At.Time
 		}
-		if doc.Next = nil; len(doc.Steps) > 0 {
+		if doc.Next = nil; len(doc.Steps) > 0 || !h.told {
+			h.told = true
 			text, _ := json.Marshal(doc) // plain data
 			if err := writeNamed(w, "headcount", text); err != nil {
 				return err

@@ -21,6 +21,8 @@ const (
 	piece = 1000
 	// mostUsers limits the people in one query of the journal.
 	mostUsers = 100
+	// lately is how many of the last entries others are put together with.
+	lately = 300
 	// mostSteps limits the steps in one answer.
 	mostSteps = 5000
 )
@@ -150,6 +152,16 @@ func (e *Entries) FromNow(ctx context.Context) error {
 	_, last, err := e.desk.realm.store.JournalEnds(ctx)
 	e.q.After = last
 	return err
+}
+
+// Lately returns the last entries before those that Each would call with, for what comes to be put
+// together with them.
+func (e *Entries) Lately(ctx context.Context) ([]wire.Record, error) {
+	q := e.q
+	q.From, q.To, q.After, q.Before, q.Backward = time.Time{}, time.Time{}, 0, e.q.After+1, true
+	page, err := e.desk.realm.store.Journal(ctx, q, lately)
+	slices.Reverse(page)
+	return entryDocuments(page), err
 }
 
 // After leaves out all entries up to an id.

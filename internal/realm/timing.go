@@ -118,16 +118,15 @@ func lossCounts(g *timing.Gaps) wire.LossCounts {
 	return wire.LossCounts{InTime: g.InTime, Late: g.Late, Never: g.Never, Gaps: lengths(&g.Returns)}
 }
 
-// shares are the shares of which quantiles are told.
+// shares are the shares of which quantiles are told. A quantile that is told has at least one
+// duration beyond it.
 var shares = []float64{0.5, 0.9, 0.99, 0.999}
 
 func lengths(h *timing.Histogram) wire.Lengths {
 	doc := wire.Lengths{Times: h.N, Quantiles: []wire.Quantile{}}
-	if h.N == 0 {
-		return doc
-	}
-	for i, estimate := range h.Quantiles(shares...) {
-		doc.Quantiles = append(doc.Quantiles, quantile(shares[i], estimate))
+	enough := slices.DeleteFunc(slices.Clone(shares), func(share float64) bool { return float64(h.N)*(1-share) < 0.999 })
+	for i, estimate := range h.Quantiles(enough...) {
+		doc.Quantiles = append(doc.Quantiles, quantile(enough[i], estimate))
 	}
 	return doc
 }

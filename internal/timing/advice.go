@@ -33,7 +33,7 @@ type Advice struct {
 type Cost struct {
 	Grace    time.Duration
 	Flickers float64       // in 1,000 returns: leaves that are followed by a return within [Soon]
-	Ghosts   time.Duration // time for which people who left were still listed
+	Ghosts   time.Duration // time for which people were still listed who were not back within [Soon] after that
 }
 
 // Advise returns the advice for gaps, under a grace in force.
@@ -76,19 +76,19 @@ func smallestGrace(returns *Histogram) time.Duration {
 func (g *Gaps) cost(grace time.Duration) Cost {
 	c := Cost{Grace: grace}
 	ms, soon := float64(grace.Milliseconds()), float64(Soon.Milliseconds())
-	var flickers, late int64
+	var flickers, gone int64
 	for b, n := range g.Returns.buckets {
 		at := edge(b)
 		if at > ms && at <= ms+soon {
 			flickers += n
 		}
-		if at > ms {
-			late += n
+		if at > ms+soon {
+			gone += n
 		}
 	}
 	if g.Returns.N > 0 {
 		c.Flickers = 1000 * float64(flickers) / float64(g.Returns.N)
 	}
-	c.Ghosts = grace * time.Duration(late+g.Never)
+	c.Ghosts = grace * time.Duration(gone+g.Never)
 	return c
 }

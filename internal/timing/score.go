@@ -12,7 +12,7 @@ type Outcome struct {
 	Leaves   int
 	Losses   int           // leaves because somebody had not come back in time
 	Flickers int           // losses that were followed by a return within [Soon]
-	Ghosts   time.Duration // time for which people were listed who had gone, and did not return in time
+	Ghosts   time.Duration // time for which people were listed who had gone, and were not back within [Soon]
 	Missing  time.Duration // time for which people were not listed in a flicker
 	Away     time.Duration // time for which people were shown away
 	// CountError is by how many people the headcounts were wrong, on average: ghosts and missing
@@ -54,12 +54,16 @@ type score struct {
 	now    int64
 	silent bool                         // the session that ends now was not heard of any more
 	gone   map[presence.SessionID]int64 // since when nothing is heard of a session
-	left   map[place]int64              // who has been lost, and may be back soon
+	left   map[place]departure          // who has been lost, and may be back soon
 	lefts  []leave
 	away   map[presence.UserID]int64
 	record unmatched
 	replay unmatched
 }
+
+// departure is a leave of somebody who was lost, in milliseconds: when, and for how long they had
+// been listed though they were gone.
+type departure struct{ at, listed int64 }
 
 type leave struct {
 	place
@@ -73,7 +77,7 @@ type unmatched struct {
 }
 
 func newScore(room presence.Pattern) *score {
-	return &score{room: room, gone: map[presence.SessionID]int64{}, left: map[place]int64{}, away: map[presence.UserID]int64{},
+	return &score{room: room, gone: map[presence.SessionID]int64{}, left: map[place]departure{}, away: map[presence.UserID]int64{},
 		record: unmatched{at: map[place][]int64{}}, replay: unmatched{at: map[place][]int64{}}}
 }
 
@@ -95,9 +99,10 @@ func (s *score) member(now int64, e *presence.MemberChanged) {
 	where := place{e.After.User, e.Room}
 	switch came, went := e.Before.Sessions == 0, e.After.Sessions == 0; {
 	case came:
-		if at, lately := s.left[where]; lately {
+		if d, lately := s.left[where]; lately {
 			s.Flickers++
-			s.Missing += ms(now - at)
+			s.Missing += ms(now - d.at)
+			s.Ghosts -= ms(d.listed)
 			delete(s.left, where)
 		}
 	case went:
@@ -107,10 +112,12 @@ func (s *score) member(now int64, e *presence.MemberChanged) {
 			return
 		}
 		s.Losses++
+		d := departure{at: now}
 		if since, ok := s.gone[e.Session]; ok {
-			s.Ghosts += ms(now - since)
+			d.listed = now - since
 		}
-		s.left[where] = now
+		s.Ghosts += ms(d.listed)
+		s.left[where] = d
 		s.lefts = append(s.lefts, leave{where, now})
 	}
 }
@@ -161,7 +168,7 @@ func (u *unmatched) drop(where place, i int) {
 func (s *score) expire() {
 	n := 0
 	for ; n < len(s.lefts) && s.lefts[n].at < s.now-Soon.Milliseconds(); n++ {
-		if l := s.lefts[n]; s.left[l.place] == l.at {
+		if l := s.lefts[n]; s.left[l.place].at == l.at {
 			delete(s.left, l.place)
 		}
 	}

@@ -17,6 +17,8 @@ import { Frame } from "./parts/frame";
 /** The charts are loaded when needed. */
 const HeadcountPage = lazy(async () => ({ default: (await import("./pages/headcount")).HeadcountPage }));
 
+const TimingPage = lazy(async () => ({ default: (await import("./pages/timing")).TimingPage }));
+
 /** The pages: Visit, Practice, and all others behind a sign-in. */
 export function App() {
   return (
@@ -85,6 +87,11 @@ function Console() {
       <Route path="/headcount">
         <Suspense>
           <HeadcountPage whole={operator.rooms === undefined} onSignOut={leave} />
+        </Suspense>
+      </Route>
+      <Route path="/timing">
+        <Suspense>
+          <TimingPage onSignOut={leave} />
         </Suspense>
       </Route>
       <Route path="/policies">

@@ -262,7 +262,7 @@ export function Legend({ hatch, room }: { hatch: string; room: boolean }) {
           <svg width="12" height="8" aria-hidden="true">
             <path d="M2 1v6M5 1v6M8 1v6" className="stroke-lamp" strokeWidth="1.5" />
           </svg>
-          typing, since this page is open
+          typing, since this page is open: typing and doing are not recorded
         </span>
       )}
     </p>

@@ -1,9 +1,18 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "wouter";
-import { ask, type Entry, faultOf, type Journal, query, useJournalStream } from "../api";
+import {
+  ask,
+  type Entry,
+  faultOf,
+  type Journal,
+  type JournalLine,
+  query,
+  useJournalLines,
+  useJournalStream,
+} from "../api";
 import { server } from "../live";
-import { Entries } from "../parts/entries";
+import { Entries, Lines } from "../parts/entries";
 import { Frame, Sheet } from "../parts/frame";
 
 const kinds = [
@@ -16,6 +25,8 @@ const kinds = [
   "session.ended",
   "session.idle",
   "session.active",
+  "session.joined",
+  "session.left",
   "person.removed",
   "engaged.began",
   "engaged.ended",
@@ -25,11 +36,39 @@ const kinds = [
   "invitation.answered",
   "service.started",
   "service.stopped",
+  "service.suspended",
   "journal.gap",
+  "key.added",
+  "key.revoked",
+  "token-key.added",
+  "token-key.revoked",
+  "hook.added",
+  "hook.changed",
+  "hook.removed",
+  "room.declared",
+  "room.undeclared",
+  "person.signed-out",
+  "person.erased",
+  "person.exported",
+  "config.reloaded",
+  "records.backed-up",
 ];
 
 /** Higher than every id, so that the page before it is the newest one. */
 const newest = 2 ** 53;
+
+/** What has come since the page was opened, the newest first. */
+interface Fresh {
+  readonly key: string;
+  readonly entries: readonly Entry[];
+  readonly lines: readonly JournalLine[];
+}
+
+/** Each id once: the first of several is the newest. */
+function once<T extends { id: number }>(list: readonly T[]): readonly T[] {
+  const known = new Set<number>();
+  return list.filter(({ id }) => !known.has(id) && known.add(id));
+}
 
 /** The journal, newest first, live. The filter is part of the address, so that it can be bookmarked and shared. */
 export function JournalPage({ onSignOut }: { onSignOut: () => void }) {
@@ -42,28 +81,37 @@ export function JournalPage({ onSignOut }: { onSignOut: () => void }) {
     to: search.get("to") ?? "",
   };
   const { from: _, to, ...live } = filter;
-  const key = query(filter);
-  const [fresh, setFresh] = useState<{ key: string; entries: readonly Entry[] }>({ key, entries: [] });
+  const flat = search.get("flat") === "yes";
+  const key = query({ ...filter, flat: flat ? "yes" : "" });
+  const [fresh, setFresh] = useState<Fresh>({ key, entries: [], lines: [] });
   const past = useInfiniteQuery({
     queryKey: ["journal", key],
     queryFn: ({ pageParam }) =>
-      ask<Journal>(`/v1/journal${query({ ...filter, limit: 100, before: pageParam })}`),
+      ask<Journal>(
+        `/v1/journal${query({ ...filter, by: flat ? "" : "cause", limit: flat ? 100 : 300, before: pageParam })}`,
+      ),
     initialPageParam: newest,
     getNextPageParam: (page) => page.older,
     staleTime: Number.POSITIVE_INFINITY, // what comes is followed
   });
   const fault = faultOf(past);
-  const open = useJournalStream(to === "" ? live : undefined, (more) =>
-    setFresh((now) => ({
-      key,
-      entries: [...[...more].reverse(), ...(now.key === key ? now.entries : [])].slice(0, 1000),
-    })),
-  );
-  const known = new Set<number>();
-  const entries = [
-    ...(fresh.key === key ? fresh.entries : []),
-    ...(past.data?.pages ?? []).flatMap((page) => [...page.entries].reverse()),
-  ].filter((entry) => !known.has(entry.id) && known.add(entry.id));
+  const add = (more: Partial<Fresh>) =>
+    setFresh((now) => {
+      const before = now.key === key ? now : { entries: [], lines: [] };
+      return {
+        key,
+        entries: [...[...(more.entries ?? [])].reverse(), ...before.entries].slice(0, 1000),
+        lines: [...[...(more.lines ?? [])].reverse(), ...before.lines].slice(0, 1000),
+      };
+    });
+  const follows = to === "" ? live : undefined;
+  const openFlat = useJournalStream(flat ? follows : undefined, (entries) => add({ entries }));
+  const openLines = useJournalLines(flat ? undefined : follows, (lines) => add({ lines }));
+  const open = flat ? openFlat : openLines;
+  const now = fresh.key === key ? fresh : undefined;
+  const pages = past.data?.pages ?? [];
+  const entries = once([...(now?.entries ?? []), ...pages.flatMap((page) => page.entries.toReversed())]);
+  const lines = once([...(now?.lines ?? []), ...pages.flatMap((page) => (page.lines ?? []).toReversed())]);
   const change = (name: string, value: string) =>
     setSearch((now) => {
       const next = new URLSearchParams(now);
@@ -95,6 +143,15 @@ export function JournalPage({ onSignOut }: { onSignOut: () => void }) {
             ))}
           </select>
         </label>
+        <label className="inline-flex items-center gap-1.5 py-1.5">
+          <input
+            type="checkbox"
+            checked={flat}
+            onChange={(event) => change("flat", event.target.checked ? "yes" : "")}
+            className="accent-water"
+          />
+          Single entries
+        </label>
         <span className="grow" />
         <span className="text-muted text-xs">
           Export as{" "}
@@ -123,8 +180,10 @@ export function JournalPage({ onSignOut }: { onSignOut: () => void }) {
         <Sheet>
           {past.isPending ? (
             <p className="p-4 text-muted text-sm">Waiting for the service…</p>
-          ) : (
+          ) : flat ? (
             <Entries entries={entries} />
+          ) : (
+            <Lines lines={lines} />
           )}
         </Sheet>
       )}

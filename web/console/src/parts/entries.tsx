@@ -1,6 +1,6 @@
-import { memo } from "react";
+import { memo, useState } from "react";
 import { Link } from "wouter";
-import { type Entry, query } from "../api";
+import { type Entry, type JournalLine, query } from "../api";
 import { useNames } from "../names";
 import { outcomes } from "../service-words";
 import { clock, exact, lasting, whyLeft } from "../words";
@@ -21,6 +21,80 @@ export function Entries({ entries, about }: { entries: readonly Entry[]; about?:
       ))}
     </ol>
   );
+}
+
+/** Lines of the journal, in the given order. A line opens to show its entries. */
+export function Lines({ lines }: { lines: readonly JournalLine[] }) {
+  if (lines.length === 0) return <p className="p-4 text-muted text-sm">No entry matches.</p>;
+  return (
+    <ol className="divide-y divide-line text-sm" data-lines>
+      {lines.map((line) => (
+        <CauseLine key={line.id} line={line} />
+      ))}
+    </ol>
+  );
+}
+
+const CauseLine = memo(function CauseLine({ line }: { line: JournalLine }) {
+  const [open, setOpen] = useState(false);
+  const newest = line.entries.at(-1);
+  return (
+    <li data-line={line.id} className="washed">
+      <div className="grid grid-cols-[5.5rem_minmax(0,1fr)_auto] gap-x-3 px-4 py-2">
+        {newest && <Moment entry={line.room ? { ...newest, room: line.room } : newest} />}
+        <p className="min-w-0 break-words">
+          {line.user && (
+            <>
+              <PersonLink user={line.user} name={line.name} />{" "}
+            </>
+          )}
+          <RoomsLinked text={line.text} entries={line.entries} />
+          {line.entries.some((entry) => entry.hidden) && (
+            <span className="text-muted"> · hidden from others</span>
+          )}
+        </p>
+        {line.entries.length > 1 && (
+          <button
+            type="button"
+            aria-expanded={open}
+            onClick={() => setOpen(!open)}
+            className="self-start whitespace-nowrap rounded px-1.5 text-muted text-xs hover:bg-wash"
+          >
+            {line.entries.length} entries {open ? "▴" : "▾"}
+          </button>
+        )}
+      </div>
+      {open && (
+        <div className="border-line border-t bg-wash/50 pl-8">
+          <Entries entries={line.entries} about="user" />
+        </div>
+      )}
+    </li>
+  );
+});
+
+/** A text in which the names of the entries' rooms are links. */
+function RoomsLinked({ text, entries }: { text: string; entries: readonly Entry[] }) {
+  const rooms = new Set(entries.flatMap(({ room }) => room ?? []));
+  const words = text.split(" ").map((word, at) => ({ word, at, bare: word.replace(/[,:;]$/, "") }));
+  return words.map(({ word, at, bare }) => (
+    <span key={at}>
+      {at > 0 && " "}
+      {rooms.has(bare) ? (
+        <>
+          <Link
+            href={`/rooms/${bare}`}
+            className="font-mono text-water text-xs underline decoration-1 underline-offset-2 hover:decoration-current"
+          >
+            {bare}
+          </Link>
+          {word.slice(bare.length)}
+        </>
+      ) : (
+        word
+      )}
+    </span>
+  ));
 }
 
 /** An entry about a person, with their name, if it is known, and id. */
@@ -110,7 +184,9 @@ function what(entry: Entry): [before: string, after?: string] {
   const because = entry.reason ? `: ${whyLeft(entry.reason)}` : "";
   switch (entry.kind) {
     case "session.opened":
-      return [`has a new session over ${entry.over}`];
+      return [
+        `has a new session over ${entry.over}${entry.reason ? `, for the one before ${notResumed[entry.reason] ?? entry.reason}` : ""}`,
+      ];
     case "session.lost":
       return [`${losses[entry.reason ?? ""] ?? "lost a session's link"}; its grace has begun`];
     case "session.resumed":
@@ -118,9 +194,13 @@ function what(entry: Entry): [before: string, after?: string] {
     case "session.ended":
       return [`has one session less, after ${took}${because}`];
     case "session.idle":
-      return ["is not at a session any more"];
+      return [`is not at a session any more, after ${took} without input`];
     case "session.active":
-      return ["is at a session again"];
+      return [`is at a session again, after ${took} without input`];
+    case "session.joined":
+      return ["joined with a further session:"];
+    case "session.left":
+      return ["is with one session less in", because];
     case "member.joined":
       return ["joined"];
     case "member.left":
@@ -152,8 +232,17 @@ function what(entry: Entry): [before: string, after?: string] {
       ];
     case "service.stopped":
       return ["The service stopped"];
+    case "service.suspended":
+      return [`The machine stood still for ${took}`];
     case "journal.gap":
       return [`${entry.lost} ${entry.lost === 1 ? "entry" : "entries"} could not be written`];
   }
-  return [entry.kind];
+  const by = entry.by ? ` with the key ${entry.by}` : "";
+  return [`${(entry.kind ?? "").replaceAll(/[.-]/g, " ")}${by}`];
 }
+
+/** Why a session was not resumed. */
+const notResumed: Record<string, string> = {
+  "unknown-session": "was over",
+  "session-in-use": "is open in another tab",
+};

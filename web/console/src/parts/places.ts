@@ -4,6 +4,7 @@ export const places = [
   ["/people", "People"],
   ["/journal", "Journal"],
   ["/headcount", "Headcount"],
+  ["/timing", "Timing"],
   ["/policies", "Policies"],
   ["/hooks", "Hooks"],
   ["/keys", "Keys"],
