@@ -138,9 +138,17 @@ func TestThePagesOfTheConsole(t *testing.T) {
 			return present("[data-lane='basin.drill'] [data-mark=joined]") + " && " + present("[data-lane='e-01'] [data-mark=idle]"), func() { bye(link) }
 		}},
 		{"/people/100%25%20a%2Fb", says("h1", "Per Cent"), nil},
-		{"/journal?user=" + user, present("[data-entries]"), func(*page) (string, func()) {
+		{"/journal?user=" + user, present("[data-lines]"), func(p *page) (string, func()) {
 			bye(comes("basin.journal"))
+			p.until(`[...document.querySelectorAll("[data-line]")].some((li) => li.textContent.includes("Aalin Firstwater") && li.textContent.includes("left basin.journal and went offline: signed off"))`)
+			p.click("input[type=checkbox]")
 			return `[...document.querySelectorAll("[data-kind='member.left']")].some((li) => li.textContent.includes("basin.journal") && li.textContent.includes("Aalin Firstwater"))`, nil
+		}},
+		{"/timing", present("[data-studied]") + " && document.querySelectorAll('[data-advice]').length === 3", func(p *page) (string, func()) {
+			p.run(`document.querySelector("[role=slider]").focus(); undefined`)
+			p.keys(kb.ArrowRight, kb.ArrowRight)
+			p.press("Replay")
+			return `[...document.querySelectorAll("table th")].some((th) => th.textContent === "Tried")`, nil
 		}},
 		{"/headcount?room=" + weir + "&room=desk.night", `document.querySelector("[data-headcount]")?.dataset.headcount.split(" ").every((n) => n > 0)`, nil},
 		{"/policies", says("[data-policy=realm]", "leaves after 10 s") + " && " + says("[data-policy='levee.*']", "leaves after 25 s"), nil},
@@ -280,7 +288,7 @@ func TestTheConsoleOutlivesAnOutage(t *testing.T) {
 		"/rooms/" + weir: func(user string) string { return present(row(user)) },
 		"/people":        func(user string) string { return says(row(user), "online") },
 		"/people/ilse":   func(string) string { return says("[data-decides]", "online") },
-		"/journal":       func(user string) string { return says("[data-entries]", user) },
+		"/journal":       func(user string) string { return says("[data-lines]", user) },
 	}
 	pages := map[string]*page{}
 	for path, shown := range shows {

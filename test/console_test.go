@@ -65,11 +65,16 @@ func TestTheConsoleSaysWhy(t *testing.T) {
 	console.until(says("[data-explanation]", "its link was lost without a word and did not come back within the grace"))
 	console.until(says("[data-past] [data-kind='member.left']", "lost the link and did not return in time"))
 	click(`a[href^="/journal?user="]`)
-	console.until(says("[data-entries] [data-kind='member.left']", user))
+	line := func(text string) string {
+		return `[...document.querySelectorAll("[data-line]")].filter((li) => li.textContent.includes("` + text + `"))`
+	}
+	console.until(line(user+" left basin.upper-weir and went offline: the link was lost and did not return within") + ".length === 1")
 	opens()
-	console.until(`document.querySelectorAll("[data-entries] [data-kind='member.joined']").length === 2`) // live
+	console.until(line("joined basin.upper-weir") + ".length === 2") // live
+	console.run(line("went offline") + `[0].querySelector("button").click(); undefined`)
+	console.until(says("[data-line] [data-kind='member.left']", "lost the link and did not return in time"))
 	console.accessible()
-	console.run(`history.pushState(null, "", "/journal?kind=member.left&room=` + url.QueryEscape("basin.*") + `"); undefined`)
+	console.run(`history.pushState(null, "", "/journal?flat=yes&kind=member.left&room=` + url.QueryEscape("basin.*") + `"); undefined`)
 	console.until(`[...document.querySelectorAll("[data-entries] li")].map((li) => li.dataset.kind).join() === "member.left"`)
 	click("[data-entries] a[href^='/people/']")
 	console.until(says("h1", "Ilse Marrow"))

@@ -66,7 +66,7 @@ func TestTheExamplesOfHelpRun(t *testing.T) {
 			out, errs, code := w.run(e.words...)
 			require.Zero(t, code, "%v: %s%s", e.words, out, errs)
 			for line := range strings.Lines(out) {
-				if e.command != "man" && e.command != "completion" && e.command != "token" {
+				if e.command != "man" && e.command != "completion" && e.command != "token" && e.command != "people export" {
 					require.LessOrEqual(t, len([]rune(strings.TrimRight(line, "\r\n"))), 120, "%v: %s", e.words, line)
 				}
 			}
@@ -89,11 +89,11 @@ var (
 	// offline commands need records that no service uses.
 	offline = []string{"check", "restore", "journal import", "serve"}
 	// once are commands that can run only once, take long, or print nothing.
-	once = []string{"ask admit", "ask refuse", "backup", "end", "erase", "hook redeliver", "hook remove", "journal import", "key revoke", "load", "pass revoke", "people drop", "realm add", "realm remove", "rehearse", "room undeclare", "sign-out", "token-key add", "token-key revoke"}
+	once = []string{"ask admit", "ask refuse", "backup", "end", "erase", "hook redeliver", "hook remove", "journal import", "key revoke", "load", "pass revoke", "people drop", "people export", "realm add", "realm remove", "rehearse", "room undeclare", "sign-out", "token-key add", "token-key revoke"}
 	// answers are the schemas of the JSON output of commands.
 	answers = map[string]string{
 		"rooms": "Rooms", "members": "Members", "count": "Counts", "sessions": "Sessions", "explain": "Explanation", "policy": "Policies", "people list": "People", "people show": "Person",
-		"room expected": "DeclaredRoom", "journal": "Journal", "attendance": "Attendance", "headcount": "Headcounts", "hook list": "Hooks", "hook deliveries": "Deliveries", "key list": "Keys",
+		"room expected": "DeclaredRoom", "journal": "Journal", "attendance": "Attendance", "headcount": "Headcounts", "timing": "Timing", "hook list": "Hooks", "hook deliveries": "Deliveries", "key list": "Keys",
 		"ask list": "Asks", "invite": "Invitation", "invitations": "InvitationList", "pass list": "Passes", "pass grant": "Pass",
 		"token-key list": "TokenKeys", "realm list": "Realms", "status": "PersonStatus", "cue": "CueGiven",
 	}

@@ -85,6 +85,9 @@ func peopleCommand() *cli.Command {
 	export := calling("export", "write everything about a person", "USER",
 		"Writes a JSON object per line: the directory entry, sessions, passes, removals, what is open, the journal, and deliveries of hooks. To delete it all: tovik erase USER\n\nExample: tovik people export w-17",
 		nil, func(ctx context.Context, c *cli.Command, a client.API) error {
+			if format := c.String("format"); c.IsSet("format") && format != formatNDJSON {
+				return usage("--format is %q; allowed: ndjson, which an export always is", format)
+			}
 			body, err := a.ExportPerson(ctx, c.Args().First())
 			if err != nil {
 				return err

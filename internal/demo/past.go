@@ -2,6 +2,7 @@ package demo
 
 import (
 	"context"
+	"os"
 	"slices"
 	"time"
 
@@ -28,6 +29,9 @@ type PastOptions struct {
 //
 // It writes nothing into records that have a journal.
 func Before(ctx context.Context, o PastOptions) (tabs []rehearsal.Tab, err error) {
+	if err := os.MkdirAll(o.Data, 0o700); err != nil {
+		return nil, err
+	}
 	store, err := records.Open(o.Data)
 	if err != nil {
 		return nil, err

@@ -55,7 +55,11 @@ func (l *Lines) lineOf(r *wire.Record) *wire.JournalLine {
 	}
 	lost := l.loose[r.Session]
 	switch Kind(r.Kind) {
-	case SessionResumed, SessionEnded, SessionLost:
+	case SessionLost: // what comes of it is in its line
+		return lost
+	case PersonRemoved, PersonSignedOut: // what comes of it is in its line
+		return nil
+	case SessionResumed, SessionEnded:
 		if lost != nil {
 			return lost
 		}

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/wire"
 )
 
@@ -163,9 +164,9 @@ func (f *facts) why() string {
 		return "with the key " + f.removed.By
 	case f.left != nil:
 		return f.ending(f.left)
-	case f.opened != nil && f.opened.Reason == "unknown-session":
+	case f.opened != nil && f.opened.Reason == string(presence.UnknownSession):
 		return "the session that it had before was over"
-	case f.opened != nil && f.opened.Reason == "session-in-use":
+	case f.opened != nil && f.opened.Reason == string(presence.SessionInUse):
 		return "its session is open in another tab"
 	case f.inputs != nil && len(f.statuses) <= 1 && Kind(f.inputs.Kind) == SessionIdle:
 		return "no input for " + lasting(f.length(f.inputs))

@@ -243,6 +243,6 @@ function what(entry: Entry): [before: string, after?: string] {
 
 /** Why a session was not resumed. */
 const notResumed: Record<string, string> = {
-  "unknown-session": "was over",
-  "session-in-use": "is open in another tab",
+  unknown: "was over",
+  "in-use": "is open in another tab",
 };

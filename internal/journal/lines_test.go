@@ -1,0 +1,192 @@
+package journal_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"tovik.example/tovik/internal/journal"
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/wire"
+)
+
+// night is a core with a journal of one realm.
+type night struct {
+	t       *testing.T
+	core    *presence.Core
+	at      presence.Instant
+	effects presence.Effects
+	fold    *journal.Fold
+	entries []wire.Record
+	links   map[string]presence.LinkID // by session
+}
+
+var dusk = time.Date(2026, 11, 23, 18, 0, 0, 0, time.UTC)
+
+func newNight(t *testing.T) *night {
+	n := &night{t: t, core: presence.NewCore(presence.DefaultPolicy()), at: presence.Instant{Wall: dusk}, links: map[string]presence.LinkID{}}
+	n.fold = journal.NewFold("main", func(e journal.Entry) {
+		e.ID = int64(len(n.entries) + 1)
+		n.entries = append(n.entries, e.Record())
+	}, func(*journal.Announcement) {})
+	return n
+}
+
+// after lets time pass.
+func (n *night) after(d time.Duration) *night {
+	end := n.at.Mono + d
+	for {
+		due, ok := n.core.Due()
+		if !ok || due > end {
+			break
+		}
+		n.at = presence.Instant{Mono: due, Wall: dusk.Add(due)}
+		for more := true; more; {
+			_, more = n.core.Advance(n.at, 100, &n.effects)
+		}
+		n.take()
+	}
+	n.at = presence.Instant{Mono: end, Wall: dusk.Add(end)}
+	return n
+}
+
+func (n *night) take() {
+	for _, effect := range n.effects.List {
+		n.fold.Take(n.at.Wall.UnixMilli(), effect, false)
+		if ask, ok := effect.(presence.AskBeat); ok { // everybody answers
+			_, _ = n.core.Apply(n.at, presence.Beat{From: ask.Link}, new(presence.Effects))
+		}
+	}
+	n.effects.Reset()
+}
+
+func (n *night) does(in presence.Input) *night {
+	n.t.Helper()
+	reply, err := n.core.Apply(n.at, in, &n.effects)
+	require.NoError(n.t, err)
+	if hello, ok := in.(presence.Hello); ok {
+		n.links[string(hello.NewSession)] = reply.Link
+	}
+	n.take()
+	return n
+}
+
+func (n *night) opens(user, session string, rooms ...presence.RoomName) *night {
+	return n.does(presence.Hello{User: presence.UserID(user), NewSession: presence.SessionID(session), NewKey: "key", Nonce: "page", Rooms: rooms})
+}
+
+func (n *night) returns(user, session, fresh string) *night {
+	return n.does(presence.Hello{User: presence.UserID(user), Session: presence.SessionID(session), Key: "key", Nonce: "page", NewSession: presence.SessionID(fresh), NewKey: "key", Rooms: []presence.RoomName{"desk.night"}})
+}
+
+func (n *night) beacon(session string) *night {
+	return n.does(presence.ClosingBeacon{Session: presence.SessionID(session), Key: "key", Nonce: "page"})
+}
+
+// TestALineSaysWhatHappenedAndWhy plays short stories, and compares the text of their last line.
+func TestALineSaysWhatHappenedAndWhy(t *testing.T) {
+	const desk = presence.RoomName("desk.night")
+	for text, story := range map[string]func(n *night){
+		"came online and joined desk.night": func(n *night) { n.opens("merrin", "s1", desk) },
+		"left desk.night and went offline: the page closed and did not return within 3 s": func(n *night) {
+			n.opens("merrin", "s1", desk).after(time.Minute).beacon("s1").after(4 * time.Second)
+		},
+		"left desk.night and went offline: the link was lost in the background and did not return within 1 min 30 s": func(n *night) {
+			n.opens("merrin", "s1", desk).after(time.Minute).does(presence.PageHidden{From: n.links["s1"], Hidden: true}).does(presence.LinkLost{Link: n.links["s1"]}).after(2 * time.Minute)
+		},
+		"left desk.night and went offline: signed off": func(n *night) {
+			n.opens("merrin", "s1", desk).after(time.Minute).does(presence.Bye{From: n.links["s1"]})
+		},
+		"reloaded a page in 300 ms": func(n *night) {
+			n.opens("merrin", "s1", desk).after(time.Minute).beacon("s1").after(300*time.Millisecond).returns("merrin", "s1", "s2")
+		},
+		"was without a link for 4 s": func(n *night) {
+			n.opens("merrin", "s1", desk).after(time.Minute).does(presence.LinkLost{Link: n.links["s1"]}).after(4*time.Second).returns("merrin", "s1", "s2")
+		},
+		"came online and joined desk.night: the session that it had before was over": func(n *night) {
+			n.opens("merrin", "s1", desk).beacon("s1").after(time.Minute).returns("merrin", "s1", "s2")
+		},
+		"closed or reloaded a page":         func(n *night) { n.opens("merrin", "s1", desk).after(time.Minute).beacon("s1").after(time.Second) },
+		"opened another page in desk.night": func(n *night) { n.opens("merrin", "s1", desk).after(time.Minute).opens("merrin", "s2", desk) },
+		"is away: no input for 5 min":       func(n *night) { n.opens("merrin", "s1", desk).after(6 * time.Minute) },
+		"is busy (on the radio)": func(n *night) {
+			n.opens("merrin", "s1").after(time.Minute).does(presence.SetStatus{User: "merrin", Status: presence.Busy, Note: "on the radio"})
+		},
+		"left desk.night": func(n *night) {
+			n.opens("merrin", "s1", desk).after(time.Minute).does(presence.Leave{From: n.links["s1"], Room: desk})
+		},
+		"was removed from desk.night: with the key key-7": func(n *night) {
+			n.opens("merrin", "s1", desk).after(time.Minute).does(presence.Remove{User: "merrin", Room: desk, By: "key-7"})
+		},
+		"is online, after 4 changes in 1 min 15 s": func(n *night) {
+			n.opens("merrin", "s1", desk).after(time.Minute)
+			for i := range 4 {
+				status := []presence.Status{presence.Busy, ""}[i%2]
+				n.does(presence.SetStatus{User: "merrin", Status: status}).after(25 * time.Second)
+			}
+		},
+	} {
+		n := newNight(t)
+		story(n)
+		lines := journal.LinesOf(n.entries)
+		last := lines[len(lines)-1]
+		require.Equal(t, text, last.Text, "%+v", n.entries)
+		require.Equal(t, "merrin", last.User)
+		require.Equal(t, text == "closed or reloaded a page", last.Waiting)
+	}
+}
+
+// TestEachEntryIsInOneLine puts the entries of random histories together, whole and in pieces: no
+// entry is lost, doubled or out of order, and a line is about one person.
+func TestEachEntryIsInOneLine(t *testing.T) {
+	for seed := range uint64(30) {
+		random := rand.New(rand.NewPCG(seed, 18))
+		n := newNight(t)
+		rooms := []presence.RoomName{"desk.night", "basin.upper-weir"}
+		for step := range 150 {
+			user := fmt.Sprint("w-", random.IntN(4))
+			session := fmt.Sprint(user, "-", random.IntN(3))
+			link, known := n.links[session]
+			apply := func(in presence.Input) {
+				_, _ = n.core.Apply(n.at, in, &n.effects)
+				n.take()
+			}
+			switch dice := random.IntN(9); {
+			case !known || dice < 2:
+				reply, err := n.core.Apply(n.at, presence.Hello{User: presence.UserID(user), Session: link.Session, Key: "key", Nonce: "page",
+					NewSession: presence.SessionID(fmt.Sprint(session, "-", step)), NewKey: "key", Rooms: rooms[:random.IntN(3)]}, &n.effects)
+				require.NoError(t, err)
+				n.links[session] = reply.Link
+				n.take()
+			case dice < 4:
+				apply(presence.LinkLost{Link: link})
+			case dice < 5:
+				apply(presence.ClosingBeacon{Session: link.Session, Key: "key", Nonce: "page"})
+			case dice < 6:
+				apply(presence.Bye{From: link})
+			case dice < 7:
+				apply(presence.SetStatus{User: presence.UserID(user), Status: []presence.Status{presence.Busy, presence.Away, ""}[random.IntN(3)]})
+			default:
+				apply(presence.Join{From: link, Room: rooms[random.IntN(2)]})
+			}
+			n.after(time.Duration(random.Int64N(int64(40 * time.Second))))
+		}
+		seen := map[int64]bool{}
+		for _, line := range journal.LinesOf(n.entries) {
+			require.NotEmpty(t, line.Text)
+			last := int64(0)
+			for _, r := range line.Entries {
+				require.False(t, seen[r.ID])
+				require.Greater(t, r.ID, last)
+				require.Equal(t, line.User, r.User)
+				seen[r.ID], last = true, r.ID
+			}
+			require.Equal(t, line.Entries[0].ID, line.ID)
+			require.Equal(t, last, line.Newest())
+		}
+		require.Len(t, seen, len(n.entries))
+	}
+}
