@@ -11,9 +11,11 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/require"
@@ -317,6 +319,51 @@ func TestTheConsoleOutlivesAnOutage(t *testing.T) {
 	}
 	started.press("Load it again")
 	started.until(present("[data-headcount]"))
+}
+
+// TestTheConsoleAsksNothingWhileNothingHappens opens each page on a calm service, and counts its
+// requests for 30 seconds, with the end of a minute among them.
+func TestTheConsoleAsksNothingWhileNothingHappens(t *testing.T) {
+	t.Parallel()
+	s := startService(t)
+	link, err := client.Dial(t.Context(), client.Options{Server: s.URL(), Token: mint(t, "ilse", "Ilse Marrow"), Rooms: []string{weir}})
+	require.NoError(t, err)
+	t.Cleanup(link.Close)
+	api := client.API{Server: s.URL(), Key: key}
+	hook, err := api.AddHook(t.Context(), wire.NewHook{URL: "https://siren.example/", Kinds: []string{"room.empty"}})
+	require.NoError(t, err)
+	browser, stop, err := chrome.Start(t.Context())
+	require.NoError(t, err)
+	t.Cleanup(stop)
+	var mu sync.Mutex
+	asked := map[string][]string{}
+	counting := false
+	for path, ready := range map[string]string{
+		"/": present("[data-room='" + weir + "'] [data-churn]"), "/rooms/" + weir: present(row("ilse")), "/people": present(row("ilse")), "/people/ilse": present("[data-decides]"), "/journal": present("[data-line]"),
+		"/headcount": present("[data-headcount]"), "/timing": present("[data-studied]"), "/policies": present("[data-policy=realm]"), "/hooks": present("[data-hook]"), "/hooks/" + hook.ID: present("[data-deliveries]"), "/keys": says("h1", "Keys"),
+	} {
+		p := open(t, browser, s.URL(), path+"#key="+key)
+		p.until(ready)
+		require.NoError(t, chromedp.Listen(p.ctx, func(event any) {
+			if sent, ok := event.(*network.EventRequestWillBeSent); ok {
+				mu.Lock()
+				defer mu.Unlock()
+				if counting {
+					asked[path] = append(asked[path], sent.Request.URL)
+				}
+			}
+		}))
+	}
+	calm := time.Now().Add(5 * time.Second) // in which what is loaded late is loaded
+	time.Sleep(time.Until(calm.Truncate(time.Minute).Add(45 * time.Second)))
+	time.Sleep(time.Until(calm))
+	mu.Lock()
+	counting = true
+	mu.Unlock()
+	time.Sleep(30 * time.Second)
+	mu.Lock()
+	defer mu.Unlock()
+	require.Empty(t, asked)
 }
 
 // TestTheConsoleByKeysAlone signs in, opens a room, reads the lanes, and cancels a destructive

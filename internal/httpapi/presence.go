@@ -1,7 +1,10 @@
 package httpapi
 
 import (
+	"context"
 	"encoding/xml"
+	"strings"
+	"time"
 
 	"github.com/gofiber/fiber/v3"
 
@@ -88,5 +91,46 @@ func (a *API) roomsOfPerson(c fiber.Ctx) error {
 
 // explain says how others see a person, and with room= why the person is or is not in the room.
 func (a *API) explain(c fiber.Ctx) error {
-	return respond(c)(deskOf(c).Explain(c.Context(), param(c, "user"), c.Query("room")))
+	desk, user, room := deskOf(c), strings.Clone(param(c, "user")), strings.Clone(c.Query("room"))
+	doc, err := desk.Explain(c.Context(), user, room)
+	if err != nil {
+		return err
+	}
+	form, err := formIn(c, asJSON, asStream)
+	if err != nil || form == asJSON {
+		return respond(c)(doc, err)
+	}
+	news := func() <-chan struct{} { return firstOf(desk.Written(), nextDeadline(doc)) }
+	return a.repeat(c, "explanation", explainEvery, news, func(ctx context.Context) (any, error) {
+		doc, err = desk.Explain(ctx, user, room)
+		return doc, err
+	})
+}
+
+// explainEvery is the shortest interval in which another explanation is told.
+const explainEvery = 300 * time.Millisecond
+
+// nextDeadline returns a channel that closes a little after the next deadline of a person's
+// sessions. A beat moves deadlines without an entry in the journal.
+func nextDeadline(doc wire.Explanation) <-chan struct{} {
+	next := time.Hour
+	for _, session := range doc.Sessions {
+		if len(session.Next) > 0 {
+			next = min(next, time.Until(session.Next[0].At.Time))
+		}
+	}
+	return after(max(next, 0) + 200*time.Millisecond)
+}
+
+// firstOf returns a channel that closes when one of two does.
+func firstOf(a, b <-chan struct{}) <-chan struct{} {
+	first := make(chan struct{})
+	go func() {
+		select {
+		case <-a:
+		case <-b:
+		}
+		close(first)
+	}()
+	return first
 }

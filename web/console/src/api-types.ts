@@ -257,7 +257,7 @@ export interface components {
         readonly GraceCost: {
             /** @description of 1,000 returns: leaves followed by a return within a minute */
             readonly flickers: number;
-            /** @description time for which people who left were still listed */
+            /** @description time for which people were still listed who were not back a minute later either */
             readonly ghosts: number;
             readonly grace: number;
         };
@@ -487,7 +487,7 @@ export interface components {
         };
         /** @description Lengths are durations. */
         readonly Lengths: {
-            /** @description none if there are no durations */
+            /** @description those with at least one duration beyond them */
             readonly quantiles: readonly components["schemas"]["Quantile"][];
             /** @description how many */
             readonly times: number;
@@ -923,7 +923,7 @@ export interface components {
             readonly count_error: number;
             /** @description of those, followed by a return within a minute */
             readonly flickers: number;
-            /** @description time for which people were listed who were gone */
+            /** @description time for which people were listed who had gone, and were not back within a minute */
             readonly ghosts: number;
             readonly leaves: number;
             /** @description leaves because somebody did not return in time */
@@ -1172,7 +1172,7 @@ export interface components {
         readonly TypingTimes: {
             /** @description how often typing ended because no report came any more */
             readonly expired: number;
-            /** @description none if there are no durations */
+            /** @description those with at least one duration beyond them */
             readonly quantiles: readonly components["schemas"]["Quantile"][];
             /** @description how many */
             readonly times: number;

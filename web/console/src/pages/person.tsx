@@ -1,7 +1,16 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { lazy, Suspense, useEffect, useMemo } from "react";
+import { lazy, Suspense, useMemo } from "react";
 import { Link } from "wouter";
-import { ask, type Explanation, faultOf, type Journal, query, type Session, useJournalStream } from "../api";
+import {
+  ask,
+  type Explanation,
+  faultOf,
+  type Journal,
+  query,
+  type Session,
+  useEvents,
+  useJournalStream,
+} from "../api";
 import { useMoment, useNow } from "../live";
 import type { SignedIn } from "../operator";
 import { Button, Confirm, Problem } from "../parts/controls";
@@ -27,21 +36,11 @@ export function PersonPage(props: { user: string; operator: SignedIn; onSignOut:
     queryKey: ["past", user],
     queryFn: () => ask<Journal>(`/v1/journal${query({ user, limit: 30 })}`),
   });
-  const again = () => {
-    void client.invalidateQueries({ queryKey: ["explain", user] });
-    void client.invalidateQueries({ queryKey: ["past", user] });
-  };
-  const open = useJournalStream({ user }, again);
-  const next = nextOf(explanation.data);
-  useEffect(() => {
-    if (next === undefined) return;
-    // A beat moves deadlines without a journal entry, so the page checks again when one has passed.
-    const timer = setTimeout(
-      () => void client.invalidateQueries({ queryKey: ["explain", user] }),
-      Math.max(300, next - Date.now() + 200),
-    );
-    return () => clearTimeout(timer);
-  }, [next, client, user]);
+  const open = useJournalStream({ user }, () => void client.invalidateQueries({ queryKey: ["past", user] }));
+  const known = explanation.data !== undefined && !fault;
+  useEvents(known ? `explain ${user}` : undefined, () => `${path}/explain`, {
+    explanation: (data) => client.setQueryData(["explain", user], JSON.parse(data)),
+  });
   return (
     <Frame title={user} heard={open} onSignOut={props.onSignOut}>
       <nav className="pb-1 text-sm">
@@ -81,7 +80,12 @@ export function PersonPage(props: { user: string; operator: SignedIn; onSignOut:
               </Sheet>
             </div>
             <div className="space-y-5">
-              <Acts user={user} operator={props.operator} path={path} done={again} />
+              <Acts
+                user={user}
+                operator={props.operator}
+                path={path}
+                done={() => void client.invalidateQueries({ queryKey: ["explain", user] })}
+              />
               <Invitations user={user} answers={props.operator.role !== "read"} />
               <Passes user={user} answers={props.operator.role !== "read"} />
               <Sheet title="What happened">
@@ -131,14 +135,6 @@ function Lanes({
   return (
     <PersonLanes key={moment} user={user} sessions={explanation.sessions} present={present} moment={moment} />
   );
-}
-
-/** The time of the next event of one of the person's sessions. */
-function nextOf(explanation: Explanation | undefined): number | undefined {
-  const times = (explanation?.sessions ?? []).flatMap((session) =>
-    session.next.slice(0, 1).map((n) => Date.parse(n.at)),
-  );
-  return times.length > 0 ? Math.min(...times) : undefined;
 }
 
 function Title({ explanation }: { explanation: Explanation }) {
