@@ -2,6 +2,7 @@ package timing
 
 import (
 	"fmt"
+	"reflect"
 	"slices"
 	"time"
 
@@ -21,6 +22,7 @@ type Replay struct {
 	score  *score
 	slack  int64 // how much earlier than its entry something may happen, in milliseconds
 	shifts shifts
+	later  int64 // 1 under the policy of the record, which says in which order things happened in a millisecond
 	quiet  int64 // idle.after of the record
 
 	core    *presence.Core
@@ -51,9 +53,8 @@ type played struct {
 	rooms    []presence.RoomName
 	link     presence.LinkID
 	idle     bool
-	spell    int   // how often it was active again
-	read     int   // the same, as far as entries are read
-	gone     int64 // since when nothing was heard, Unix milliseconds
+	spell    int // how often it was active again
+	read     int // the same, as far as entries are read
 	ended    int64
 }
 
@@ -69,6 +70,9 @@ func NewReplay(recorded, policy presence.Policy, room presence.Pattern) *Replay 
 	}
 	r.slack = max(-r.shifts.silent, -r.shifts.lease, -r.shifts.idle, 0) + 1000
 	r.policy = unlimited(policy)
+	if reflect.DeepEqual(recorded, policy) {
+		r.later = 1
+	}
 	return r
 }
 
@@ -167,7 +171,11 @@ func (r *Replay) planEnd(e *journal.Entry) {
 		if p.leased {
 			gone := e.At - e.Unheard
 			r.at(e.At+r.shifts.lease, func() { r.finish(p, gone) })
+			return
 		}
+		fallthrough
+	default:
+		r.at(e.At, func() { r.advance(r.now) })
 	}
 }
 
@@ -247,7 +255,9 @@ func (r *Replay) run(until int64) {
 			break
 		}
 		do := r.agenda.Next()
-		r.advance(at)
+		if r.advance(at - r.later); r.later > 0 {
+			r.now = max(r.now, at)
+		}
 		do()
 	}
 	r.advance(until)
