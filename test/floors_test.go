@@ -30,12 +30,14 @@ var floors = []string{
 	"internal/access",
 	"internal/problem",
 	"internal/records",
+	"internal/timing",
 	"internal/headcount",
 	"internal/journal",
 	"internal/engine/enginetest",
 	"internal/engine",
 	"internal/config",
 	"internal/strictjson",
+	"internal/agenda",
 	"internal/presence",
 }
 
