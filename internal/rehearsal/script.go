@@ -158,6 +158,7 @@ type page struct {
 	deaf  bool          // cannot be heard, although it has a link
 	quiet bool          // nobody is at it
 	input time.Duration // the last
+	left  bool          // its person has gone, and forgotten it
 	gone  bool          // for good
 	loads int           // of a link; what was planned for an older one does not happen
 }
@@ -261,7 +262,7 @@ func (p *play) hello(pg *page, reload bool) {
 func (p *play) later(pg *page, d time.Duration, do func()) {
 	load := pg.loads
 	p.at(p.now+d, func() {
-		if pg.live && pg.loads == load && !pg.gone {
+		if pg.live && pg.loads == load && !pg.gone && !pg.left {
 			do()
 		}
 	})
@@ -393,7 +394,7 @@ func (p *play) end(pg *page) {
 	}
 	switch pg.who.Ends {
 	case Forgets:
-		pg.quiet = true
+		pg.left = true
 		return
 	case Closes:
 		p.apply(presence.ClosingBeacon{Session: pg.link.Session, Key: pg.key, Nonce: pg.nonce})

@@ -36,6 +36,9 @@ func week(s rehearsal.Script, take ...func(*journal.Entry)) {
 		}
 	}
 	s.Play()
+	for _, t := range take { // so that all journals end at the same time
+		t(&journal.Entry{ID: id + 1, At: monday.Add(s.Length).UnixMilli(), Kind: journal.ServiceStopped})
+	}
 }
 
 // steady are people who are there all week. Their pages reload and lose their links, and come
