@@ -6,6 +6,8 @@ GO     := go
 NPM    := npm --prefix web
 # How many random histories the core is held against the plain model in.
 HISTORIES ?= 2000
+# In how many simulated weeks the advice about timings is tried.
+WEEKS ?= 10
 # How long each fuzz target runs, or how often: 2000x. A time may end in "context deadline exceeded" on a busy machine.
 FUZZTIME ?= 10m
 STATIC := $(GO) tool -modfile=tools/go.mod staticcheck
@@ -52,6 +54,7 @@ test: lint web chromium compiler nginx ## everything: lint, vet, race detector, 
 	$(NPM) run --silent test
 	CGO_ENABLED=1 $(GO) test -race $(UNWATCHED) -parallel 4 -timeout 60m ./...
 	$(GO) test ./internal/presence -run 'Agree|Restart|OpenView' -rapid.checks=$(HISTORIES) -timeout 15m
+	$(GO) test ./internal/timing -run Advice -seeds $(WEEKS)
 	$(MAKE) --no-print-directory fuzz FUZZTIME=2000x
 
 fuzz: ## random input to every door, FUZZTIME for each

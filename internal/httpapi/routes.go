@@ -206,7 +206,7 @@ func (a *API) recordRoutes() []route {
 				{Name: "top", Says: "only this many steps: those with the most people", Example: 3}, qFormat}, Fails: []string{"bad-room", "unknown-room", "bad-field"}}, a.headcount},
 		{Operation{Method: get, Path: "/v1/timing", ID: "getTiming", Topic: topic, Says: "Study what the journal says about the timings of the policy",
 			More:  "What happened to links, what others would have seen under another policy (the journal is played again), and advice. As an event stream: progress, then the report or a problem. By default of the last 7 days.",
-			Shows: read, Reach: ReachRealm, Gives: wire.Timing{}, Forms: followed, Fails: []string{"bad-field", "bad-pattern", "busy"},
+			Shows: read, Reach: ReachRealm, Gives: wire.Timing{}, Forms: followed, Fails: []string{"bad-field", "bad-pattern"},
 			Query: []Parameter{qFrom, qTo, {Name: "room", Says: "only rooms that match this pattern", Example: "basin.*"}, {Name: "try", Says: "a key of another policy, KEY=VALUE", Example: "grace.lost=20s", Repeats: true}}}, a.timing},
 		{Operation{Method: get, Path: "/v1/backup", ID: "backup", Topic: topic, Says: "Download a backup of the records", More: "The answer is a complete SQLite file, as of one moment. The service goes on meanwhile.", Shows: operate, Reach: ReachService, Forms: []string{"application/vnd.sqlite3"}}, a.backup},
 		{Operation{Method: post, Path: "/v1/hooks", ID: "addHook", Topic: hook, Says: "Make a hook: have events sent to an address", More: "Events are sent as CloudEvents 1.0, with signatures of Standard Webhooks. Only this answer has the secret.",

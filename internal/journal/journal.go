@@ -154,12 +154,14 @@ type Fold struct {
 	keep     func(Entry)
 	announce func(*Announcement)
 	people   map[presence.RoomName]*[2]int // by view, in rooms with somebody in them
+	over     map[presence.SessionID]over   // sessions that have ended lately
+	overs    []over                        // the same, the oldest first
 }
 
 // NewFold returns the fold of an empty realm. It passes entries to keep and announcements to
 // announce, in order. Announce must not keep its argument.
 func NewFold(realm string, keep func(Entry), announce func(*Announcement)) *Fold {
-	return &Fold{realm: realm, keep: keep, announce: announce, people: map[presence.RoomName]*[2]int{}}
+	return &Fold{realm: realm, keep: keep, announce: announce, people: map[presence.RoomName]*[2]int{}, over: map[presence.SessionID]over{}}
 }
 
 // Take folds an effect at a time in Unix milliseconds. If restored is true the effect only
@@ -186,7 +188,10 @@ func (f *Fold) Take(at int64, effect presence.Effect, restored bool) {
 		return
 	case presence.SessionOpened:
 		of(SessionOpened, e.User, e.Link).Over = e.Kind.String()
-		entry.Reason, entry.Wanted = string(e.NotResumed), e.Wanted
+		entry.Reason = string(e.NotResumed)
+		if was, ok := f.over[e.Wanted]; e.NotResumed == presence.SessionInUse || ok && was.user == e.User {
+			entry.Wanted = e.Wanted
+		}
 	case presence.SessionInGrace:
 		of(SessionLost, e.User, e.Link).Over = e.Kind.String()
 		entry.Reason, entry.Unheard, entry.PageHidden = e.Reason.String(), max(at-e.LastSeen, 0), e.PageHidden
@@ -196,6 +201,7 @@ func (f *Fold) Take(at int64, effect presence.Effect, restored bool) {
 	case presence.SessionEnded:
 		of(SessionEnded, e.User, e.Link).Over = e.Kind.String()
 		entry.Reason, entry.Length, entry.Unheard = e.Reason.String(), max(at-e.Opened, 0), max(at-e.LastSeen, 0)
+		f.ended(over{e.Link.Session, e.User, at})
 	case presence.SessionIdle:
 		of(SessionActive, e.User, e.Link)
 		entry.Length = e.Quiet.Milliseconds()
@@ -213,6 +219,29 @@ func (f *Fold) Take(at int64, effect presence.Effect, restored bool) {
 	if !restored {
 		f.keep(entry)
 	}
+}
+
+// over is a session that has ended, at a time in Unix milliseconds.
+type over struct {
+	session presence.SessionID
+	user    presence.UserID
+	at      int64
+}
+
+// How long, in milliseconds, and how many at most the fold remembers sessions that have ended. A
+// client may name any session as its own: only one of the same person is kept in an entry.
+const (
+	overFor  = 15 * 60 * 1000
+	mostOver = 200_000
+)
+
+func (f *Fold) ended(one over) {
+	n := 0
+	for ; n < len(f.overs) && (f.overs[n].at < one.at-overFor || len(f.overs)-n >= mostOver); n++ {
+		delete(f.over, f.overs[n].session)
+	}
+	f.overs = append(f.overs[n:], one)
+	f.over[one.session] = one
 }
 
 // member folds a change of a member.

@@ -31,7 +31,7 @@ type TimingStudy struct {
 	tried *presence.Policy
 }
 
-// Timing checks a query. Its study takes a while, and runs only one at a time in a realm.
+// Timing checks a query. Its study takes a while; in a realm one runs after another.
 func (d Desk) Timing(q TimingQuery) (*TimingStudy, error) {
 	s := &TimingStudy{desk: d, q: q, force: *d.realm.Policy()}
 	if err := d.WholeRealm(); err != nil {
@@ -65,8 +65,8 @@ func (s *TimingStudy) Run(ctx context.Context, progress func(float64)) (wire.Tim
 	select {
 	case r.studying <- struct{}{}:
 		defer func() { <-r.studying }()
-	default:
-		return wire.Timing{}, &wire.Problem{Code: wire.CodeBusy, Detail: "another study of the timings of this realm is running", Allowed: "one at a time"}
+	case <-ctx.Done():
+		return wire.Timing{}, ctx.Err()
 	}
 	began := time.Now()
 	r.catchUp(ctx)

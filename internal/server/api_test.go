@@ -558,7 +558,7 @@ var provocations = map[string]func(*playground, httpapi.Operation, *http.Request
 	"countRooms unknown-room": outsideBody(`{"rooms":["desk.night"]}`),
 	"putPerson bad-profile":   body(`{"name":"\u0001"}`), "setStatus bad-status": body(`{"status":"asleep"}`), "setStatus bad-note": body(`{"status":"busy","note":"\u0001"}`),
 	"listStatuses bad-user": body(`{"users":["\u0001"]}`), "explainPerson bad-room": queryIs("room", "a..b"),
-	"listSessions bad-room": queryIs("room", "a..b"), "listAttendance bad-room": queryIs("room", "a..b"), "listHeadcount bad-room": queryIs("room", "a..b"), "listPolicies bad-room": queryIs("room", "a..b"),
+	"getTiming bad-pattern": queryIs("room", "a.**.b"), "listSessions bad-room": queryIs("room", "a..b"), "listAttendance bad-room": queryIs("room", "a..b"), "listHeadcount bad-room": queryIs("room", "a..b"), "listPolicies bad-room": queryIs("room", "a..b"),
 	"listSessions unknown-room": outsideQuery, "listAttendance unknown-room": outsideQuery, "listHeadcount unknown-room": outsideQuery,
 	"addHook bad-pattern": body(`{"url":"https://a.example","kinds":["room.empty"],"rooms":["a.**.b"]}`), "changeHook bad-pattern": body(`{"url":"https://a.example","kinds":["room.empty"],"rooms":["a.**.b"]}`),
 	"addKey bad-pattern": body(`{"role":"read","rooms":["a.**.b"]}`), "addKey not-granted": outlives,

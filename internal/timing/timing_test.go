@@ -65,7 +65,7 @@ func TestTheReplayUnderThePolicyInForceHasTheLeavesOnRecord(t *testing.T) {
 		}
 	})
 	replay.Finish()
-	require.Greater(t, left, 1000)
+	require.Greater(t, left, 500)
 	require.Equal(t, left, replay.Recorded())
 	require.Equal(t, left, replay.Outcome().Leaves)
 	require.Zero(t, replay.Exceptions().Recorded+replay.Exceptions().Replayed)
@@ -77,7 +77,7 @@ func town(seed uint64) rehearsal.Script {
 	levee := policy.RoomPolicy
 	levee.GraceLost = 25 * time.Second
 	policy.Rooms = []presence.PatternPolicy{{Pattern: "levee.*", RoomPolicy: levee}}
-	s := rehearsal.Script{Policy: policy, Length: 2 * day, Seed: seed}
+	s := rehearsal.Script{Policy: policy, Length: day, Seed: seed}
 	rooms := []presence.RoomName{"basin.upper-weir", "levee.north-bank", "desk.night"}
 	for i := range 60 {
 		c := rehearsal.Character{User: presence.UserID(fmt.Sprintf("w-%03d", i)), Rooms: []presence.RoomName{rooms[i%3], rooms[(i+1)%3]}, Tabs: 1 + i%2, Stream: i%5 == 0, Ends: rehearsal.End(i % 4)}
@@ -96,7 +96,7 @@ func town(seed uint64) rehearsal.Script {
 		}
 		s.Cast = append(s.Cast, c)
 	}
-	s.Outages = []rehearsal.Outage{{From: 27 * time.Hour, For: 90 * time.Second, Hits: func(c *rehearsal.Character) bool { return c.Tabs == 1 }}}
+	s.Outages = []rehearsal.Outage{{From: 7 * time.Hour, For: 90 * time.Second, Hits: func(c *rehearsal.Character) bool { return c.Tabs == 1 }}}
 	return s
 }
 
@@ -145,7 +145,7 @@ func TestWhatIfIsWhatWouldHaveBeen(t *testing.T) {
 	}
 }
 
-var seeds = flag.Int("seeds", 4, "how many worlds the advice is tried on")
+var seeds = flag.Int("seeds", 1, "how many worlds the advice is tried on")
 
 // TestTheAdviceHolds asks for advice from a week whose gaps are known, and plays another week
 // with the advised grace: 0.5 to 2 of 1,000 returns are flickers, and the interval has the true
@@ -206,6 +206,6 @@ func TestTheAdviceHolds(t *testing.T) {
 		}
 	})
 	t.Logf("of %d worlds, %d have 0.5 to 2 flickers in 1,000, and %d intervals have the truth", *seeds, good.Load(), covered.Load())
-	require.GreaterOrEqual(t, float64(good.Load()), 0.95*float64(*seeds)-1)
-	require.GreaterOrEqual(t, float64(covered.Load()), 0.88*float64(*seeds)-1)
+	require.GreaterOrEqual(t, float64(good.Load()), 0.95*float64(*seeds))
+	require.GreaterOrEqual(t, float64(covered.Load()), 0.88*float64(*seeds))
 }
