@@ -253,7 +253,9 @@ func TestLanesTellWhatHappened(t *testing.T) {
 		require.True(t, was, words)
 	}
 	console.click("[data-evidence] a")
-	console.until(`/member.left|session.ended|status.changed/.test(document.querySelector("[data-entries] li")?.dataset.kind)`)
+	console.until(says("[data-line]", "left "+weir+" and went offline: the link was lost and did not return within 3 s"))
+	console.click("[data-line] button")
+	console.until(`/member.left|session.ended|status.changed|session.lost/.test(document.querySelector("[data-entries] li")?.dataset.kind)`)
 	console.click("[data-entries] [data-kind='member.left'] a[aria-label$='at that moment']")
 	console.until(`location.search.startsWith("?at=") && ` + present(lane+"[data-mark=left][data-reason=lost]") + " && " + says("[data-lanes]", "past"))
 	console.press("Back to now")

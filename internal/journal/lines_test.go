@@ -190,3 +190,18 @@ func TestEachEntryIsInOneLine(t *testing.T) {
 		require.Len(t, seen, len(n.entries))
 	}
 }
+
+// TestOnlyOnesOwnSessionIsNamedAsWanted names the session of somebody else, and one's own, as the
+// one to resume.
+func TestOnlyOnesOwnSessionIsNamedAsWanted(t *testing.T) {
+	n := newNight(t)
+	n.opens("merrin", "s1", "desk.night").opens("tobin", "s2").beacon("s1").after(time.Minute)
+	n.returns("tobin", "s1", "s3").returns("merrin", "s1", "s4").returns("merrin", "made-up", "s5")
+	wanted := map[string]string{}
+	for _, r := range n.entries {
+		if r.Kind == string(journal.SessionOpened) {
+			wanted[r.Session] = r.Wanted
+		}
+	}
+	require.Equal(t, map[string]string{"s1": "", "s2": "", "s3": "", "s4": "s1", "s5": ""}, wanted)
+}

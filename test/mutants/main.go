@@ -23,6 +23,10 @@ type mutant struct{ rule, file, old, broken string }
 // protectors are the package and tests that must catch a mutant outside of the core. Without an
 // entry the tests beside the file protect the rule.
 var protectors = map[string][2]string{
+	"an entry says which session came or went":                {"./internal/timing", "LeavesOnRecord|WhatIf"},
+	"an entry says that the page was in the background":       {"./internal/journal", "SaysWhatHappened"},
+	"a replay stops and starts with the service":              {"./internal/server", "WrittenPast"},
+	"an erasure deletes what others did with the person":      {"./internal/server", "EverythingAbout"},
 	"a removal ends what a link follows as a member":          {"./internal/server", "ARemovalEnds"},
 	"a removal ends what a link watches":                      {"./internal/server", "ARemovalEnds"},
 	"a key about some rooms reaches nothing of the realm":     {"./internal/server", "EveryRouteIsOpen"},
@@ -62,7 +66,7 @@ var mutants = []mutant{
 	{"after closing, the link says no more", "session.go", "s.link != link.Number || s.state != Live", "s.link != link.Number"},
 	{"any frame is a sign of life", "session.go", "	s.hears(now)\n	return s, nil", "	return s, nil"},
 	{"a frame of an expired token is none", "session.go", "s.expires != 0 && now.wall >= s.expires", "false"},
-	{"last seen is the last evidence of life", "session.go", "leaving{reason, s.heardWall}", "leaving{reason, now.wall}"},
+	{"last seen is the last evidence of life", "session.go", "cause{reason, s.heardWall, s.id}", "cause{reason, now.wall, s.id}"},
 	{"only the right key resumes", "hello.go", "s.person.id != in.User || !s.key.is(in.Key)", "s.person.id != in.User"},
 	{"only the same person resumes", "hello.go", "s == nil || s.person.id != in.User || !s.key.is(in.Key)", "s == nil || !s.key.is(in.Key)"},
 	{"another page does not take a live link without a probe", "hello.go", "s.state == Live && (in.Nonce", "false && (in.Nonce"},
@@ -93,7 +97,7 @@ var mutants = []mutant{
 	{"nothing is told that nobody can see", "view.go", "return was != is && (was.Sessions", "return (was.Sessions"},
 	{"an older typing report changes nothing", "typing.go", "if in.Number != 0 && in.Number <= e.report {", "if false {"},
 	{"typing is renewed", "typing.go", "	e.until = now.awake +", "	e.until = e.until*0 + e.until + now.awake*0 +"},
-	{"activity ends idleness at once", "idle.go", "c.setIdle(s, false, out)", "_ = out"},
+	{"activity ends idleness at once", "idle.go", "c.setIdle(now, s, false, before, out)", "_ = before"},
 	{"a device is awake while it is alive", "deadline.go", "if !s.idle && !s.noInput {", "if !s.idle {"},
 	{"a link is asked only when nothing came", "deadline.go", "max(s.heard, s.asked) + p.BeatEvery", "s.asked + p.BeatEvery"},
 	{"a lease ends the session", "deadline.go", "each(deadline{s.heard + p.Lease, EndLease, nil})", "each(deadline{s.heard + 1000*p.Lease, EndLease, nil})"},
@@ -179,6 +183,17 @@ var mutants = []mutant{
 	{"asks are told to those who may admit", "internal/delivery/sub.go", "s.admits && s.asked != t.asking.version", "s.asked != t.asking.version"},
 	{"who does not follow doing gets none", "internal/delivery/topic.go", "		case b.sparse != nil:\n			each(revision, b.sparse)", "		default:\n			each(revision, b.changes)"},
 	{"a wildcard leaves out rooms that ask", "internal/delivery/receiver.go", "f.cause == Watched && f.Detail > most.Detail && !r.lets(room, f.Detail)", "false"},
+	{"a loss and its return are one line", "internal/journal/lines.go", "case SessionResumed, SessionEnded:\n\t\tif lost != nil {", "case SessionResumed, SessionEnded:\n\t\tif false {"},
+	{"a run of status changes is one line", "internal/journal/lines.go", "case isRun(last) && isOfRun(r):", "case false:"},
+	{"only a session of the same person is named as wanted", "internal/journal/journal.go", "ok && was.user == e.User", "ok"},
+	{"an entry says which session came or went", "view.go", "Session: why.session}", "Session: \"\"}"},
+	{"an entry says that the page was in the background", "grace.go", "PageHidden: s.pageHidden})", "PageHidden: false})"},
+	{"a longer grace resumes what came too late", "internal/timing/replay.go", "here && !live {\n\t\t\tp.core = h.core", "false {\n\t\t\tp.core = h.core"},
+	{"a replay moves idleness by the difference of the policies", "internal/timing/replay.go", "at = max(e.At+min(r.shifts.idle, 0), e.At-e.Length+r.quiet+r.shifts.idle)", "at = e.At"},
+	{"a replay stops and starts with the service", "internal/timing/replay.go", "r.saved, r.down = r.core.Save(r.instant()), true", "r.saved = r.core.Save(r.instant())"},
+	{"the advice allows one flicker in a thousand", "internal/timing/advice.go", "if within-before <= allowed {", "if within-before <= 5*allowed {"},
+	{"an erasure deletes what others did with the person", "internal/records/keys.go", "realm = ? AND other = ? AND other <> ''", "realm = ? AND other = ? AND other = ''"},
+	{"a realm takes from the service what its policy leaves out", "internal/config/policy.go", "overlay(reflect.ValueOf(&f).Elem(), reflect.ValueOf(own).Elem())", "f = *own"},
 }
 
 func main() {

@@ -85,6 +85,7 @@ func shoot() error {
 				" > "+scratch+"; export TOVIK_HOOK_SECRET=$(grep -o 'whsec_[^\"]*' "+scratch+"); "+command("hook receive"))
 		},
 		func() error { return terminal("rehearse", 8, command("rehearse --people 1000")) },
+		func() error { return terminal("lab", 5, command("timing --since 36h --try grace.lost=20s")) },
 		func() error { return terminal("watch", 40, command("watch '**'")) },
 		func() error {
 			return terminal("headcount", 2, command("headcount "+room+" --plot")+"; echo; "+command("headcount "+room+" --top 5"))
@@ -92,6 +93,8 @@ func shoot() error {
 		late,
 		func() error { return stack("rooms", "lists[1280x620+0+0]", "meetings[1280x320+0+0]") },
 		func() error { return stack("records", "journal", "headcount") },
+		func() error { return stack("timing", "lab", "rehearse") },
+		func() error { return stack("board-watch", "terminal-board", "watch") },
 		func() error { return stack("keys-hook", "keys", "hook") },
 		func() error { return stack("hooks-keys", "hooks-page", "keys-page") },
 		func() error { return stack("people-policies", "sign-in", "people", "policies") },
@@ -136,7 +139,7 @@ func late() error {
 	defer end()
 	tab, cancel := chromedp.NewContext(browser, chromedp.WithNewBrowserContext())
 	defer cancel()
-	url := "http://" + address + "/headcount?span=15+min&room=" + room + "&room=desk.night&room=levee.north-bank#key=demo"
+	url := "http://" + address + "/headcount?span=24+h&room=" + room + "&room=desk.night&room=levee.north-bank#key=demo"
 	if err := chromedp.Do(tab, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(url)); err != nil {
 		return err
 	}
@@ -188,8 +191,8 @@ func pages(visit string) error {
 	service := "http://" + address
 	tabs := map[string]context.Context{}
 	for name, url := range map[string]string{
-		"rooms-page": service + "/#key=demo", "hooks-page": service + "/hooks#key=demo", "keys-page": service + "/keys#key=demo", "people": service + "/people#key=demo", "policies": service + "/policies#key=demo", "room": service + "/rooms/" + room + "#key=demo", "person-dark": service + "/people/e-01#key=demo", "journal-page": service + "/journal?room=basin.*#key=demo",
-		"visit": service + visit, "elements": application.URL, "practice": service + "/practice",
+		"rooms-page": service + "/#key=demo", "hooks-page": service + "/hooks#key=demo", "keys-page": service + "/keys#key=demo", "people": service + "/people#key=demo", "policies": service + "/policies#key=demo", "room": service + "/rooms/" + room + "#key=demo", "person-dark": service + "/people/e-01#key=demo", "journal-page": service + "/journal#key=demo",
+		"timing-page": service + "/timing#key=demo", "visit": service + visit, "elements": application.URL, "practice": service + "/practice",
 		"sign-in": service + "/", "api": service + "/api#listMembers",
 	} {
 		tab, cancel := chromedp.NewContext(browser, chromedp.WithNewBrowserContext())
@@ -228,6 +231,15 @@ func pages(visit string) error {
 	open := `document.querySelector("[data-hook] a").click(); setTimeout(() => document.querySelector("[data-delivery] button").click(), 1000)`
 	if _, err := chromedp.Run(tabs["hooks-page"], chromedp.Evaluate[any](open)); err != nil {
 		return fmt.Errorf("open a hook: %w", err)
+	}
+	cause := `[...document.querySelectorAll("[data-line]")].find((li) => li.textContent.includes("went offline"))?.querySelector("button").click()`
+	if _, err := chromedp.Run(tabs["journal-page"], chromedp.Evaluate[any](cause)); err != nil {
+		return fmt.Errorf("open a line: %w", err)
+	}
+	try := `document.querySelectorAll("[role=slider]")[1].focus(); [1, 2, 3, 4].forEach(() => document.activeElement.dispatchEvent(new KeyboardEvent("keydown", { key: "ArrowRight", bubbles: true })));
+		setTimeout(() => [...document.querySelectorAll("button")].find((b) => b.textContent === "Replay").click(), 500)`
+	if _, err := chromedp.Run(tabs["timing-page"], chromedp.Evaluate[any](try)); err != nil {
+		return fmt.Errorf("try a policy: %w", err)
 	}
 	time.Sleep(2 * time.Second)
 	hint := `document.querySelector("tovik-members").shadowRoot.querySelectorAll("li")[5].focus()`
