@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/hooks"
 	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
@@ -51,23 +52,23 @@ func Before(ctx context.Context, o PastOptions) (tabs []rehearsal.Tab, err error
 	if err != nil {
 		return nil, err
 	}
-	past, err := records.NewPast(store, "main", begin, func(w *records.Writer) (records.Outbox, error) {
+	past, err := records.NewPast(store, access.Main, begin, func(w *records.Writer) (records.Outbox, error) {
 		hook, err := hooks.New(hooks.Options{Store: store, Writer: w})
 		return &bygone{hook, begin, night.at(20*time.Hour, 20*time.Hour+45*time.Minute)}, err
 	})
 	if err != nil {
 		return nil, err
 	}
-	past.Act(journal.Entry{At: begin.UnixMilli(), Kind: journal.HookAdded, Note: siren.ID + " siren", By: "own"})
+	past.Act(journal.Entry{At: begin.UnixMilli(), Kind: journal.HookAdded, Note: siren.ID + " siren", By: access.OwnKey})
 	for room, expected := range onDuty(night.people) {
 		users := make([]presence.UserID, len(expected))
 		for i, user := range expected {
 			users[i] = presence.UserID(user)
 		}
-		if err := store.Declare(records.Room{Realm: "main", Room: room, Expected: users}); err != nil {
+		if err := store.Declare(records.Room{Realm: access.Main, Room: room, Expected: users}); err != nil {
 			return nil, err
 		}
-		past.Act(journal.Entry{At: begin.UnixMilli(), Kind: journal.RoomDeclared, Room: room, By: "own"})
+		past.Act(journal.Entry{At: begin.UnixMilli(), Kind: journal.RoomDeclared, Room: room, By: access.OwnKey})
 	}
 	script := rehearsal.Script{Policy: Policy(), Begin: begin, Length: o.Length, Seed: o.Seed, Cast: night.characters(), Outages: night.outages(), Tell: past.Record}
 	saved, tabs := script.Play()
@@ -196,7 +197,7 @@ func (h history) outages() []rehearsal.Outage {
 
 // addSiren adds the hook of the siren. When the watch goes on it gets the siren's address.
 func addSiren(store *records.Store, at time.Time) (*records.Hook, error) {
-	h := &records.Hook{ID: "hook-siren", Realm: "main", Name: sirenHook.Name, URL: "http://127.0.0.1:9/siren", Kinds: sirenHook.Kinds, View: sirenHook.View, Secret: hooks.NewSecret(), Created: at.UnixMilli()}
+	h := &records.Hook{ID: "hook-siren", Realm: access.Main, Name: sirenHook.Name, URL: "http://127.0.0.1:9/siren", Kinds: sirenHook.Kinds, View: sirenHook.View, Secret: hooks.NewSecret(), Created: at.UnixMilli()}
 	for _, room := range sirenHook.Rooms {
 		h.Rooms = append(h.Rooms, presence.Pattern(room))
 	}
