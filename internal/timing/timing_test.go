@@ -100,6 +100,39 @@ func town(seed uint64) rehearsal.Script {
 	return s
 }
 
+// TestTheReplayKnowsRestartsAndStandstills replays a rehearsal in which the service restarts and
+// its machine stands still.
+func TestTheReplayKnowsRestartsAndStandstills(t *testing.T) {
+	t.Parallel()
+	policy := presence.DefaultPolicy()
+	replay := timing.NewReplay(policy, policy, "")
+	counts := map[journal.Kind]int{}
+	take := func(e journal.Entry) {
+		counts[e.Kind]++
+		replay.Take(&e)
+	}
+	fold := journal.NewFold("main", take, func(*journal.Announcement) {})
+	rehearsal.Run(rehearsal.Options{
+		Policy: policy, People: 300, Length: 14 * time.Hour, Seed: 18, Begin: monday,
+		Tell: func(at time.Time, effects []presence.Effect, _ []presence.UserID) {
+			for _, effect := range effects {
+				fold.Take(at.UnixMilli(), effect, false)
+			}
+		},
+		Restarted: func(at time.Time, away time.Duration) {
+			take(journal.Entry{At: at.UnixMilli(), Kind: journal.ServiceStarted, Length: away.Milliseconds()})
+		},
+	})
+	replay.Finish()
+	require.Positive(t, counts[journal.ServiceStarted])
+	require.Positive(t, counts[journal.ServiceSuspended])
+	left := counts[journal.MemberLeft]
+	require.Greater(t, left, 500)
+	x := replay.Exceptions()
+	require.LessOrEqual(t, x.Recorded+x.Replayed, left/400, "%+v", x)
+	require.InDelta(t, left, replay.Outcome().Leaves, float64(left)/200)
+}
+
 // TestWhatIfIsWhatWouldHaveBeen replays a recorded stretch under other policies, and compares
 // that with the stretch played under them.
 func TestWhatIfIsWhatWouldHaveBeen(t *testing.T) {
