@@ -150,7 +150,8 @@ func briefly(ms int64) string { return lasting(time.Duration(ms) * time.Millisec
 func printReplays(w io.Writer, doc wire.Timing) {
 	head, cell := "", func(func(wire.Replayed) string) string { return "" }
 	if doc.Tried != nil {
-		head = "\t" + strings.Join(doc.Tries, ", ")
+		head = "\tTRIED"
+		_, _ = fmt.Fprintf(w, "\nTried: %s\n", strings.Join(doc.Tries, ", "))
 		cell = func(of func(wire.Replayed) string) string { return "\t" + of(*doc.Tried) }
 	}
 	_, _ = fmt.Fprintf(w, "\nWHAT OTHERS SAW\tIN FORCE%s\n", head)

@@ -106,7 +106,7 @@ func TestALineSaysWhatHappenedAndWhy(t *testing.T) {
 		"was without a link for 4 s": func(n *night) {
 			n.opens("merrin", "s1", desk).after(time.Minute).does(presence.LinkLost{Link: n.links["s1"]}).after(4*time.Second).returns("merrin", "s1", "s2")
 		},
-		"came online and joined desk.night: the session that it had before was over": func(n *night) {
+		"came online and joined desk.night: the earlier session had ended": func(n *night) {
 			n.opens("merrin", "s1", desk).beacon("s1").after(time.Minute).returns("merrin", "s1", "s2")
 		},
 		"closed or reloaded a page":         func(n *night) { n.opens("merrin", "s1", desk).after(time.Minute).beacon("s1").after(time.Second) },

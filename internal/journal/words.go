@@ -165,9 +165,9 @@ func (f *facts) why() string {
 	case f.left != nil:
 		return f.ending(f.left)
 	case f.opened != nil && f.opened.Reason == string(presence.UnknownSession):
-		return "the session that it had before was over"
+		return "the earlier session had ended"
 	case f.opened != nil && f.opened.Reason == string(presence.SessionInUse):
-		return "its session is open in another tab"
+		return "the earlier session is open in another tab"
 	case f.inputs != nil && len(f.statuses) <= 1 && Kind(f.inputs.Kind) == SessionIdle:
 		return "no input for " + lasting(f.length(f.inputs))
 	case f.inputs != nil && len(f.statuses) <= 1:
