@@ -185,7 +185,7 @@ function what(entry: Entry): [before: string, after?: string] {
   switch (entry.kind) {
     case "session.opened":
       return [
-        `has a new session over ${entry.over}${entry.reason ? `, for the one before ${notResumed[entry.reason] ?? entry.reason}` : ""}`,
+        `has a new session over ${entry.over}${entry.reason ? `; the earlier one ${notResumed[entry.reason] ?? entry.reason}` : ""}`,
       ];
     case "session.lost":
       return [`${losses[entry.reason ?? ""] ?? "lost a session's link"}; its grace has begun`];
@@ -243,6 +243,6 @@ function what(entry: Entry): [before: string, after?: string] {
 
 /** Why a session was not resumed. */
 const notResumed: Record<string, string> = {
-  unknown: "was over",
+  unknown: "had ended",
   "in-use": "is open in another tab",
 };
