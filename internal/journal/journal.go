@@ -232,7 +232,7 @@ type over struct {
 // client may name any session as its own: only one of the same person is kept in an entry.
 const (
 	overFor  = 15 * 60 * 1000
-	mostOver = 200_000
+	mostOver = 100_000
 )
 
 func (f *Fold) ended(one over) {
