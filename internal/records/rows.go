@@ -89,12 +89,36 @@ func putRows[R any](tx *gorm.DB, t *table, rows []R, values func(into []any, row
 	return nil
 }
 
-var journalTable = newTable("journal", "id, at, realm, kind, room, user, other, session, link, over, status, was, note, reason, length, lost, open, wanted, unheard, page_hidden, by", "")
+// Most entries are of members, and have few columns. Binding the others, too, would be a third of
+// the work.
+var (
+	journalTable = newTable("journal", "id, at, realm, kind, room, user, other, session, link, over, status, was, note, reason, length, lost, open, wanted, unheard, page_hidden, by", "")
+	briefTable   = newTable("journal", "id, at, realm, kind, room, user, session, status, reason, length, open", "")
+)
+
+// isBrief reports whether an entry has only the columns of [briefTable].
+func isBrief(e *journal.Entry) bool {
+	return e.Link == 0 && e.Other == "" && e.Over == "" && e.Was == "" && e.Note == "" && e.Lost == 0 && e.Wanted == "" && e.Unheard == 0 && !e.PageHidden && e.By == ""
+}
 
 func putEntries(tx *gorm.DB, entries []journal.Entry) error {
-	return putRows(tx, journalTable, entries, func(into []any, e *journal.Entry) []any {
-		return append(into, e.ID, e.At, e.Realm, string(e.Kind), string(e.Room), string(e.User), string(e.Other), string(e.Session), int64(e.Link), e.Over,
-			e.Status, e.Was, e.Note, e.Reason, e.Length, e.Lost, e.Open, string(e.Wanted), e.Unheard, e.PageHidden, e.By)
+	brief, whole := make([]*journal.Entry, 0, len(entries)), make([]*journal.Entry, 0, len(entries))
+	for i := range entries {
+		if e := &entries[i]; isBrief(e) {
+			brief = append(brief, e)
+		} else {
+			whole = append(whole, e)
+		}
+	}
+	err := putRows(tx, briefTable, brief, func(into []any, e **journal.Entry) []any {
+		return append(into, (*e).ID, (*e).At, (*e).Realm, string((*e).Kind), string((*e).Room), string((*e).User), string((*e).Session), (*e).Status, (*e).Reason, (*e).Length, (*e).Open)
+	})
+	if err != nil {
+		return err
+	}
+	return putRows(tx, journalTable, whole, func(into []any, e **journal.Entry) []any {
+		return append(into, (*e).ID, (*e).At, (*e).Realm, string((*e).Kind), string((*e).Room), string((*e).User), string((*e).Other), string((*e).Session), int64((*e).Link), (*e).Over,
+			(*e).Status, (*e).Was, (*e).Note, (*e).Reason, (*e).Length, (*e).Lost, (*e).Open, string((*e).Wanted), (*e).Unheard, (*e).PageHidden, (*e).By)
 	})
 }
 
