@@ -50,9 +50,11 @@ func TestAnOlderFileIsMigrated(t *testing.T) {
 	require.NoError(t, err)
 	defer func() { require.NoError(t, store.Close()) }()
 	require.NoError(t, store.ImportEntries([]journal.Entry{{ID: 8, At: at + 61_000, Realm: "main", Kind: journal.SessionOpened, User: "ilse", Session: "s2", Over: "websocket", Reason: "unknown", Wanted: "s1", Open: true}}))
+	taken := []journal.Entry{{ID: 9, At: at + 62_000, Realm: "main", Kind: journal.MemberJoined, User: "tobin", Open: true}, {ID: 4, At: at + 63_000, Realm: "main", Kind: journal.MemberJoined, User: "tobin", Open: true}}
+	require.ErrorIs(t, store.ImportEntries(taken), records.ErrExists, "an id is taken")
 	page, err := store.Journal(t.Context(), records.JournalQuery{Realm: "main"}, 10)
 	require.NoError(t, err)
-	require.Len(t, page, 8)
+	require.Len(t, page, 8, "all of them are written, or none")
 	require.Equal(t, journal.Entry{ID: 4, At: at + 24_000, Realm: "main", Kind: journal.SessionResumed, User: "ilse", Session: "s1", Over: "websocket", Length: 4000, Open: true}, page[3])
 	require.Equal(t, presence.SessionID("s1"), page[7].Wanted)
 

@@ -29,7 +29,9 @@ func newTable(name, columns, tail string) *table {
 	places := "(" + strings.TrimSuffix(strings.Repeat("?,", 1+strings.Count(columns, ",")), ",") + ")"
 	t := new(table)
 	for i, n := range rowsAtOnce {
-		t.insert[i] = "INSERT INTO " + name + " (" + columns + ") VALUES " + strings.TrimSuffix(strings.Repeat(places+",", n), ",") + tail
+		// A statement that fails may leave rows behind, as its transaction is rolled back. So SQLite
+		// need not keep the pages of before for each statement.
+		t.insert[i] = "INSERT OR FAIL INTO " + name + " (" + columns + ") VALUES " + strings.TrimSuffix(strings.Repeat(places+",", n), ",") + tail
 	}
 	tables = append(tables, t)
 	return t
