@@ -32,17 +32,17 @@ type SavedSession struct {
 	Nonce      string       `json:"nonce"`
 	Opened     int64        `json:"opened"`
 	Link       LinkNumber   `json:"link"`
-	Kind       LinkKind     `json:"kind"`
+	Kind       LinkKind     `json:"kind,omitzero"`
 	Live       bool         `json:"live"` // not in grace
-	Issued     int64        `json:"issued"`
-	Expires    int64        `json:"expires"`
+	Issued     int64        `json:"issued,omitzero"`
+	Expires    int64        `json:"expires,omitzero"`
 	LastHeard  int64        `json:"last_heard"`
 	LastActive int64        `json:"last_active"`
-	Idle       bool         `json:"idle"`
-	NoInput    bool         `json:"no_input"`
-	Leased     bool         `json:"leased"`
-	PageHidden bool         `json:"page_hidden"`
-	Device     Device       `json:"device"`
+	Idle       bool         `json:"idle,omitzero"`
+	NoInput    bool         `json:"no_input,omitzero"`
+	Leased     bool         `json:"leased,omitzero"`
+	PageHidden bool         `json:"page_hidden,omitzero"`
+	Device     Device       `json:"device,omitzero"`
 	Rooms      []SavedEntry `json:"rooms"` // in the order of joining
 }
 
@@ -59,13 +59,13 @@ type SavedEntry struct {
 type SavedPerson struct {
 	User     UserID         `json:"user"`
 	Profile  Profile        `json:"profile"`
-	Set      Appearance     `json:"set"`
-	SetFor   SessionID      `json:"set_for"` // the session with which what is set ends
-	Hidden   bool           `json:"hidden"`
+	Set      Appearance     `json:"set,omitzero"`
+	SetFor   SessionID      `json:"set_for,omitzero"` // the session with which what is set ends
+	Hidden   bool           `json:"hidden,omitzero"`
 	Sessions []SavedSession `json:"sessions"` // oldest first
 	Members  []SavedMember  `json:"members"`  // by room
 	// Removed is until when issued tokens are refused; an empty Room means the realm.
-	Removed []SavedRemoval `json:"removed"` // by room
+	Removed []SavedRemoval `json:"removed,omitzero"` // by room
 	// Standings are passes and refusals of rooms that ask; by room.
 	Standings   []SavedStanding   `json:"standings,omitempty"`
 	Asks        []SavedAsk        `json:"asks,omitempty"`        // in the order of opening

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"maps"
+	quick "math/rand/v2"
 	"slices"
 	"strconv"
 	"strings"
@@ -186,7 +187,11 @@ func newSessionID() presence.SessionID {
 	return presence.SessionID("session-" + strings.ToLower(rand.Text()))
 }
 
-func newAskID() presence.AskID { return presence.AskID("ask-" + strings.ToLower(rand.Text())) }
+// newAskID returns the id of an ask. It is made for every join and hardly ever used, and gives access
+// to nothing, so it need not be hard to guess.
+func newAskID() presence.AskID {
+	return presence.AskID("ask-" + strconv.FormatUint(quick.Uint64(), 36))
+}
 
 func newInvitationID() presence.InvitationID {
 	return presence.InvitationID("invitation-" + strings.ToLower(rand.Text()))
