@@ -12,6 +12,7 @@
 //	min, max the bounds of a number
 //	choice   the allowed words
 //	reload   "yes": a reload applies it; otherwise a change needs a restart
+//	listed   "no": the keys below it are listed elsewhere
 //	doc      the documentation, with the placeholder of the flag in single quotes
 package config
 

@@ -33,12 +33,11 @@ type Replay struct {
 	saved   presence.Saved
 	effects presence.Effects
 
-	agenda  agenda.Agenda
-	played  map[presence.SessionID]*played // by their id on record
-	people  map[presence.UserID][]*played
-	live    map[presence.SessionID]bool // sessions of the core; false in their grace
-	ending  []*played                   // that have ended on record, the oldest first
-	refused int                         // inputs that the core refused
+	agenda agenda.Agenda
+	played map[presence.SessionID]*played // by their id on record
+	people map[presence.UserID][]*played
+	live   map[presence.SessionID]bool // sessions of the core; false in their grace
+	ending []*played                   // that have ended on record, the oldest first
 }
 
 // shifts are by how much later than on record something happens, in milliseconds.
@@ -284,12 +283,10 @@ func (r *Replay) instant() presence.Instant {
 	return presence.Instant{Mono: time.Duration(r.now-r.origin) * time.Millisecond, Wall: time.UnixMilli(r.now)}
 }
 
-// apply gives the core an input, and looks at what comes of it.
+// apply gives the core an input, and looks at what comes of it. What the core refuses did not
+// happen here; if it made a difference, the exceptions have it.
 func (r *Replay) apply(in presence.Input) presence.Reply {
-	reply, err := r.core.Apply(r.instant(), in, &r.effects)
-	if err != nil {
-		r.refused++
-	}
+	reply, _ := r.core.Apply(r.instant(), in, &r.effects)
 	r.see()
 	return reply
 }
