@@ -52,7 +52,7 @@ UNWATCHED := $(foreach package,modernc.org/sqlite/lib modernc.org/memory,-gcflag
 
 test: lint web chromium compiler nginx ## everything: lint, vet, race detector, type check, floors, browser
 	$(NPM) run --silent test
-	CGO_ENABLED=1 $(GO) test -race $(UNWATCHED) -p 3 -parallel 4 -timeout 60m ./test ./internal/server ./... # the longest first: they wait most of the time
+	CGO_ENABLED=1 $(GO) test -race $(UNWATCHED) -parallel 4 -timeout 60m ./test ./internal/server ./... # the longest first: they wait most of the time
 	$(GO) test ./internal/presence -run 'Agree|Restart|OpenView' -rapid.checks=$(HISTORIES) -timeout 15m
 	$(GO) test ./internal/timing -run Advice -seeds $(WEEKS)
 	$(MAKE) --no-print-directory fuzz FUZZTIME=2000x

@@ -7,7 +7,7 @@ import { useSorted } from "../sorted";
 import { LaneChart } from "./chart";
 import { gapsOf, type Present, type Span, within } from "./lanes";
 import type { Row } from "./row-marks";
-import { useLanes } from "./use-lanes";
+import { useLanes, useReach } from "./use-lanes";
 import { useTimeWindow, type Window } from "./window";
 
 type Attendance = Shape<"Attendance">;
@@ -95,12 +95,7 @@ export function RoomLanes(props: { name: string; room: Room | undefined; moment?
 /** Everybody who was in the room, by name. A person who is there now stays listed until the list is requested again. */
 function usePeople(name: string, room: Room | undefined, window: Window) {
   const step = 5 * 60_000;
-  // While the window follows the time, who comes later is seen live.
-  const reach = useRef({ name, from: Number.POSITIVE_INFINITY });
-  const begin = Math.floor(window.from / step) * step;
-  if (!window.follows || reach.current.name !== name || begin < reach.current.from)
-    reach.current = { name, from: begin };
-  const { from } = reach.current;
+  const from = useReach(name, window, step);
   const to = window.follows ? undefined : Math.ceil(window.to / step) * step;
   const was = useQuery({
     queryKey: ["attendance", name, from, to],

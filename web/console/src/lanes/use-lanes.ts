@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useMemo, useState } from "react";
+import { useEffect, useMemo, useRef, useState } from "react";
 import { ask, type Entry, type Journal, query, type Session, useJournalStream } from "../api";
 import { type Bar, barsOf, merge, type Present, type Stay, staysOf } from "./lanes";
 import type { Window } from "./window";
@@ -42,6 +42,22 @@ const at = (time: number) => new Date(time).toISOString();
 /** The past is requested in multiples of this, so that not every move needs a request. */
 const step = 10 * 60_000;
 
+/** While a window follows the time, its beginning is requested anew after as long as this. */
+const longest = 60 * 60_000;
+
+/**
+ * From when on the past of something is requested: the beginning of the window, in multiples of a step. While the
+ * window follows the time, what comes later is seen live, so it stays as it was.
+ */
+export function useReach(of: string, window: Window, step: number): number {
+  const reach = useRef({ of, from: Number.POSITIVE_INFINITY });
+  const from = Math.floor(window.from / step) * step;
+  const known = reach.current;
+  if (!window.follows || known.of !== of || from < known.from || from > known.from + longest)
+    reach.current = { of, from };
+  return reach.current.from;
+}
+
 /** The data of lanes. */
 export interface Lanes {
   readonly bars: readonly Bar[];
@@ -59,7 +75,7 @@ export function useLanes(
   sessions: readonly Session[] | undefined,
   present: readonly Present[],
 ): Lanes {
-  const from = Math.floor(window.from / step) * step;
+  const from = useReach(users.join("\n"), window, step);
   const to = window.follows ? undefined : Math.min(Math.ceil(window.to / step) * step, Date.now() + step);
   const past = useQuery({
     queryKey: ["lanes", users, from, to],
