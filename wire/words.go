@@ -25,18 +25,45 @@ type ReasonWords struct {
 	Ended string `json:"ended"`
 	// Lost says why a session has no link, and is in its grace. Empty: that is no reason for it.
 	Lost string `json:"lost,omitempty"`
+	// Cause follows a colon in a line of the journal: "the page closed and did not return".
+	// Empty: the line has said it.
+	Cause string `json:"-"`
 }
 
 // Reasons are the words for the codes of reasons.
 var Reasons = map[string]ReasonWords{
-	"leave":    {Short: "left the room", Left: "left the room", Ended: "they asked to leave it"},
-	"bye":      {Short: "signed off", Left: "signed off", Ended: "it signed off, or they signed out everywhere"},
-	"closing":  {"page closed", "closed the page and did not return in time", "the page was closed and did not come back within its grace, as a reload would have", "its page is going away (closed or reloaded; nobody can tell which yet)"},
-	"lost":     {"link lost", "lost the link and did not return in time", "its link was lost without a word and did not come back within the grace", "its link was lost without a word"},
-	"silent":   {"no answer", "did not answer, although the link was up", "nothing more was heard of it, although its link was up, or its lease ran out", "it did not answer, although its link was up"},
-	"expired":  {"token expired", "had a token that expired", "its token expired and no newer one came within the grace", "its token expired"},
-	"removed":  {Short: "removed", Left: "was removed", Ended: "an operator, a moderator or the back end removed them"},
-	"replaced": {Short: "replaced", Left: "went on in another session", Ended: "another session of theirs took its place"},
+	"leave": {Short: "left the room", Left: "left the room", Ended: "they asked to leave it"},
+	"bye":   {Short: "signed off", Left: "signed off", Ended: "it signed off, or they signed out everywhere", Cause: "signed off"},
+	"closing": {
+		Short: "page closed",
+		Left:  "closed the page and did not return in time",
+		Ended: "the page was closed and did not come back within its grace, as a reload would have",
+		Lost:  "its page is going away (closed or reloaded; nobody can tell which yet)",
+		Cause: "the page closed and did not return",
+	},
+	"lost": {
+		Short: "link lost",
+		Left:  "lost the link and did not return in time",
+		Ended: "its link was lost without a word and did not come back within the grace",
+		Lost:  "its link was lost without a word",
+		Cause: "the link was lost and did not return",
+	},
+	"silent": {
+		Short: "no answer",
+		Left:  "did not answer, although the link was up",
+		Ended: "nothing more was heard of it, although its link was up, or its lease ran out",
+		Lost:  "it did not answer, although its link was up",
+		Cause: "the link fell silent and did not return",
+	},
+	"expired": {
+		Short: "token expired",
+		Left:  "had a token that expired",
+		Ended: "its token expired and no newer one came within the grace",
+		Lost:  "its token expired",
+		Cause: "the token expired and no newer one came",
+	},
+	"removed":  {Short: "removed", Left: "was removed", Ended: "an operator, a moderator or the back end removed them", Cause: "removed"},
+	"replaced": {Short: "replaced", Left: "went on in another session", Ended: "another session of theirs took its place", Cause: "a newer session took over"},
 }
 
 // Rules are the words for the codes of the rules that decide a status.

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/phrase"
 	"tovik.example/tovik/wire"
 )
 
@@ -68,7 +69,7 @@ func (a *answering) command(ctx context.Context, link *client.Link, room, line s
 		return visitHelp, nil
 	case word == "admit" && rest == "all":
 		admitted, not, err := link.AdmitAll(ctx, room)
-		return fmt.Sprintf("%s let in, %d still ask.", plural(admitted, "person"), not), err
+		return fmt.Sprintf("%s let in, %d still ask.", phrase.Count(admitted, "person"), not), err
 	case (word == "admit" || word == "refuse") && len(a.asks) == 0:
 		return "Nobody asks.", nil
 	case word == "admit":

@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/phrase"
 	"tovik.example/tovik/internal/records"
 )
 
@@ -75,7 +76,7 @@ func recordsCommands() []*cli.Command {
 				return err
 			}
 			if wrong > 0 {
-				return &failure{exitFailed, fmt.Sprintf("%s found: put a backup in its place with tovik restore, or ask us", plural(wrong, "fault"))}
+				return &failure{exitFailed, fmt.Sprintf("%s found: put a backup in its place with tovik restore, or ask us", phrase.Count(wrong, "fault"))}
 			}
 			return nil
 		},

@@ -15,6 +15,7 @@ import (
 	"golang.org/x/term"
 
 	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/phrase"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/wire"
 )
@@ -152,7 +153,7 @@ func happenings(e client.Event) (lines []string) {
 		lines = append(lines, fmt.Sprintf("%s  %s joined", at, displayName(m.Name, m.User)))
 	}
 	for _, m := range e.Changed {
-		lines = append(lines, fmt.Sprintf("%s  %s is %s, with %s", at, displayName(m.Name, m.User), statusWord(m), plural(m.Sessions, "session")))
+		lines = append(lines, fmt.Sprintf("%s  %s is %s, with %s", at, displayName(m.Name, m.User), statusWord(m), phrase.Count(m.Sessions, "session")))
 	}
 	for _, m := range e.Doing {
 		lines = append(lines, fmt.Sprintf("%s  %s: %s", at, displayName(m.Name, m.User), orDash(string(m.Doing))))
@@ -304,7 +305,7 @@ func (b *board) draw() string {
 	if !b.linked {
 		state = b.screen.paint(bad, "no link; it is being made again, and what stands here may be old")
 	}
-	head := b.screen.paint(bold, "Tovik") + b.screen.paint(quiet, " at "+b.api.Server) + "   " + plural(len(b.rooms), "room") + "   " + state
+	head := b.screen.paint(bold, "Tovik") + b.screen.paint(quiet, " at "+b.api.Server) + "   " + phrase.Count(len(b.rooms), "room") + "   " + state
 	rooms, members := b.roomLines(left), b.memberLines(right)
 	lines := []string{ansi.Truncate(head, b.width, "…"), ""}
 	for i := range b.rows() {
@@ -375,7 +376,7 @@ func (b *board) memberLines(width int) []string {
 		}
 		text := b.screen.paint(statusColours[m.Status], fmt.Sprintf("%s %-7s", statusMarks[m.Status], m.Status)) + " " + pad(named(m.Name, m.User), min(34, width/2)) + "  " + strings.TrimSuffix(ago(time.Since(m.Since.Time)), " ago")
 		if m.Sessions > 1 {
-			text += "  " + plural(m.Sessions, "session")
+			text += "  " + phrase.Count(m.Sessions, "session")
 		}
 		if slices.Contains(b.inside.typing, m.User) {
 			text += "  " + b.screen.paint(bold, "typing …")

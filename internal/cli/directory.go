@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/phrase"
 	"tovik.example/tovik/wire"
 )
 
@@ -75,10 +76,10 @@ func peopleCommand() *cli.Command {
 				for _, r := range report.Refused {
 					_, _ = fmt.Fprintf(w, "line %d\t%s\n", r.Line, r.Error())
 				}
-				_, _ = fmt.Fprintf(w, "%s taken, %d refused.\n", plural(report.Taken, "line"), len(report.Refused))
+				_, _ = fmt.Fprintf(w, "%s taken, %d refused.\n", phrase.Count(report.Taken, "line"), len(report.Refused))
 			})
 			if err == nil && len(report.Refused) > 0 {
-				err = &failure{exitFailed, fmt.Sprintf("%s refused", plural(len(report.Refused), "line"))}
+				err = &failure{exitFailed, fmt.Sprintf("%s refused", phrase.Count(len(report.Refused), "line"))}
 			}
 			return err
 		})

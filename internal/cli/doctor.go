@@ -16,6 +16,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/phrase"
 	"tovik.example/tovik/wire"
 )
 
@@ -71,7 +72,7 @@ func doctorCommand() *cli.Command {
 				return err
 			}
 			if ill > 0 {
-				return &failure{exitFailed, fmt.Sprintf("%s found", plural(ill, "problem"))}
+				return &failure{exitFailed, fmt.Sprintf("%s found", phrase.Count(ill, "problem"))}
 			}
 			return nil
 		},
@@ -122,7 +123,7 @@ func (d *doctor) service(ctx context.Context) error {
 	case ready.Records.Status != "ok":
 		d.note("records", ready.Records.Error, "The records cannot be written; presence goes on. Make place on the disk, or see who else holds the file.")
 	default:
-		d.note("service", fmt.Sprintf("ready, answers in %s", lasting(took)), "")
+		d.note("service", fmt.Sprintf("ready, answers in %s", phrase.Lasting(took)), "")
 		d.note("records", "can be written", "")
 	}
 	if at, err := http.ParseTime(response.Header.Get("Date")); err == nil {
@@ -130,9 +131,9 @@ func (d *doctor) service(ctx context.Context) error {
 		apart := at.Add(500 * time.Millisecond).Sub(began.Add(took / 2)).Round(time.Second)
 		advice := ""
 		if apart.Abs() > clockApart {
-			advice = fmt.Sprintf("The clocks differ by %s, so tokens may be refused. Synchronise both machines (NTP).", lasting(apart.Abs()))
+			advice = fmt.Sprintf("The clocks differ by %s, so tokens may be refused. Synchronise both machines (NTP).", phrase.Lasting(apart.Abs()))
 		}
-		d.note("clock", cmp.Or(map[bool]string{true: "the same as here"}[apart.Abs() <= time.Second], fmt.Sprintf("%s from here", lasting(apart.Abs()))), advice)
+		d.note("clock", cmp.Or(map[bool]string{true: "the same as here"}[apart.Abs() <= time.Second], fmt.Sprintf("%s from here", phrase.Lasting(apart.Abs()))), advice)
 	}
 	return nil
 }
@@ -243,7 +244,7 @@ func (d *doctor) disk(dir string) {
 	if took > 200*time.Millisecond {
 		advice = "Changes that must survive are synced to the disk before they are answered, and this disk is slow. Keep the records on another disk."
 	}
-	d.note("disk", fmt.Sprintf("settles a write in %s", lasting(took)), advice)
+	d.note("disk", fmt.Sprintf("settles a write in %s", phrase.Lasting(took)), advice)
 	if free, err := freeSpace(dir); err == nil {
 		advice := ""
 		if free < littlePlace {

@@ -19,6 +19,7 @@ import (
 	"tovik.example/tovik/client"
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/journal"
+	"tovik.example/tovik/internal/phrase"
 	"tovik.example/tovik/internal/records"
 	"tovik.example/tovik/wire"
 )
@@ -188,7 +189,7 @@ func journalLine(r wire.Record, gap string) string {
 
 // journalWords describes an entry.
 func journalWords(r wire.Record) string {
-	for_ := lasting(time.Duration(r.Length) * time.Millisecond)
+	for_ := phrase.Lasting(time.Duration(r.Length) * time.Millisecond)
 	words := map[string]string{
 		"session.opened": "a session began over " + r.Over, "session.lost": "a session lost its link: " + r.Reason,
 		"session.resumed": "a session is back after " + for_, "session.ended": "a session ended after " + for_ + ": " + r.Reason,
@@ -200,7 +201,7 @@ func journalWords(r wire.Record) string {
 		"ask.opened": "asks to be let in", "ask.answered": "the ask " + wire.Outcomes[r.Reason] + by(r.Other) + ", after " + for_,
 		"invitation.opened": "invites " + r.Other, "invitation.answered": "the invitation of " + r.Other + " " + wire.Outcomes[r.Reason] + ", after " + for_,
 		"service.started": "the service started (" + r.Reason + ")", "service.stopped": "the service stopped", "service.suspended": "the machine stood still for " + for_,
-		"journal.gap": fmt.Sprintf("%s lost in %s: they could not be written", plural(int(r.Lost), "entry"), for_),
+		"journal.gap": fmt.Sprintf("%s lost in %s: they could not be written", phrase.Count(int(r.Lost), "entry"), for_),
 	}[r.Kind]
 	if words == "" { // what an operator did
 		words = strings.ReplaceAll(r.Kind, ".", " ")
@@ -233,21 +234,6 @@ func by(user string) string {
 	return " by " + user
 }
 
-// lasting formats a duration in its two largest units.
-func lasting(d time.Duration) string {
-	switch {
-	case d < time.Second:
-		return fmt.Sprintf("%d ms", d.Milliseconds())
-	case d < time.Minute:
-		return fmt.Sprintf("%.1f s", d.Seconds())
-	case d < time.Hour:
-		return fmt.Sprintf("%d min %d s", int(d.Minutes()), int(d.Seconds())%60)
-	case d < 48*time.Hour:
-		return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
-	}
-	return fmt.Sprintf("%d days", int(d.Hours()/24))
-}
-
 // importCommand adds an exported journal to the records of a stopped service.
 func importCommand() *cli.Command {
 	return &cli.Command{
@@ -278,9 +264,9 @@ func importCommand() *cli.Command {
 			defer func() { _ = store.Close() }()
 			n, err := importEntries(store, c.String("realm"), in)
 			if err != nil {
-				return fmt.Errorf("after %s: %w", plural(n, "entry"), err)
+				return fmt.Errorf("after %s: %w", phrase.Count(n, "entry"), err)
 			}
-			_, err = fmt.Fprintf(c.Root().Writer, "%s imported.\n", plural(n, "entry"))
+			_, err = fmt.Fprintf(c.Root().Writer, "%s imported.\n", phrase.Count(n, "entry"))
 			return err
 		},
 	}
@@ -351,7 +337,7 @@ func attendanceCommand() *cli.Command {
 					if s.Left != nil {
 						left, end = s.Left.Local().Format("01-02 15:04:05"), s.Left.Time
 					}
-					_, _ = fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\n", displayName(s.Name, s.User), s.User, s.Joined.Local().Format("01-02 15:04:05"), left, lasting(end.Sub(s.Joined.Time)))
+					_, _ = fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\n", displayName(s.Name, s.User), s.User, s.Joined.Local().Format("01-02 15:04:05"), left, phrase.Lasting(end.Sub(s.Joined.Time)))
 				}
 				if len(doc.Stays) == 0 {
 					_, _ = fmt.Fprintln(w, "Nobody.")

@@ -18,6 +18,7 @@ import (
 
 	"tovik.example/tovik/client"
 	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/phrase"
 	"tovik.example/tovik/wire"
 )
 
@@ -159,7 +160,7 @@ func progress(out io.Writer, of int64, what string) *progressbar.ProgressBar {
 
 func showBorne(c *cli.Command, b borne) error {
 	return show(c, b, func(w io.Writer) {
-		_, _ = fmt.Fprintf(w, "%s in %s, who came within %.1f s; %s, %d failed, %d not begun.\n\n", countOfPeople(b.People), plural(b.Rooms, "room"), b.Connected/1000, plural(int(b.Acts), "act"), b.Failed, b.Missed)
+		_, _ = fmt.Fprintf(w, "%s in %s, who came within %.1f s; %s, %d failed, %d not begun.\n\n", phrase.Count(b.People, "person"), phrase.Count(b.Rooms, "room"), b.Connected/1000, phrase.Count(int(b.Acts), "act"), b.Failed, b.Missed)
 		_, _ = fmt.Fprintln(w, "WHAT\tTIMES\tP50\tP95\tP99\tWORST")
 		for _, line := range []struct {
 			what string
@@ -171,13 +172,6 @@ func showBorne(c *cli.Command, b borne) error {
 			_, _ = fmt.Fprintf(w, "\nOne that failed: %s\n", b.Failure)
 		}
 	})
-}
-
-func countOfPeople(n int) string {
-	if n == 1 {
-		return "1 person"
-	}
-	return fmt.Sprintf("%d people", n)
 }
 
 // judge returns an error if a given bound is exceeded.

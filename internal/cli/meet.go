@@ -9,6 +9,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/phrase"
 	"tovik.example/tovik/wire"
 )
 
@@ -24,7 +25,7 @@ func meetingCommands() []*cli.Command {
 			return listing(c, doc, doc.Asks, func(w io.Writer) {
 				_, _ = fmt.Fprintln(w, "ASK\tWHO\tROOM\tASKED\tEXPIRES")
 				for _, ask := range doc.Asks {
-					_, _ = fmt.Fprintf(w, "%s\t%s\t%s\t%s\tin %s\n", ask.Ask, named(ask.Name, ask.User), ask.Room, ago(time.Since(ask.Since.Time)), lasting(max(0, time.Until(ask.Until.Time))))
+					_, _ = fmt.Fprintf(w, "%s\t%s\t%s\t%s\tin %s\n", ask.Ask, named(ask.Name, ask.User), ask.Room, ago(time.Since(ask.Since.Time)), phrase.Lasting(max(0, time.Until(ask.Until.Time))))
 				}
 			})
 		})
@@ -49,7 +50,7 @@ func meetingCommands() []*cli.Command {
 				return err
 			}
 			return show(c, i, func(w io.Writer) {
-				_, _ = fmt.Fprintf(w, "%s is invited to %s by %s; the invitation expires in %s.\n", named(i.To.Name, i.To.User), i.Room, named(i.From.Name, i.From.User), lasting(time.Until(i.Until.Time)))
+				_, _ = fmt.Fprintf(w, "%s is invited to %s by %s; the invitation expires in %s.\n", named(i.To.Name, i.To.User), i.Room, named(i.From.Name, i.From.User), phrase.Lasting(time.Until(i.Until.Time)))
 			})
 		})
 	invitations := calling("invitations", "list the open invitations, or withdraw one", "", "Example: tovik invitations --user w-02",
@@ -68,7 +69,7 @@ func meetingCommands() []*cli.Command {
 			return listing(c, doc, doc.Invitations, func(w io.Writer) {
 				_, _ = fmt.Fprintln(w, "INVITATION\tFROM\tTO\tROOM\tEXPIRES")
 				for _, i := range doc.Invitations {
-					_, _ = fmt.Fprintf(w, "%s\t%s\t%s\t%s\tin %s\n", i.Invitation, i.From.User, i.To.User, i.Room, lasting(max(0, time.Until(i.Until.Time))))
+					_, _ = fmt.Fprintf(w, "%s\t%s\t%s\t%s\tin %s\n", i.Invitation, i.From.User, i.To.User, i.Room, phrase.Lasting(max(0, time.Until(i.Until.Time))))
 				}
 			})
 		})

@@ -12,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/phrase"
 	"tovik.example/tovik/wire"
 )
 
@@ -131,7 +132,7 @@ func cueCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return show(c, given, func(w io.Writer) { _, _ = fmt.Fprintf(w, "It went to %s.\n", plural(given.Links, "link")) })
+			return show(c, given, func(w io.Writer) { _, _ = fmt.Fprintf(w, "It went to %s.\n", phrase.Count(given.Links, "link")) })
 		})
 }
 
@@ -209,5 +210,5 @@ func nextWord(s wire.Session) string {
 	if len(s.Next) == 0 {
 		return "-"
 	}
-	return fmt.Sprintf("%s in %s", wire.ActWords(s.Next[0].Act, s.Next[0].Room), lasting(max(0, time.Until(s.Next[0].At.Time))))
+	return fmt.Sprintf("%s in %s", wire.ActWords(s.Next[0].Act, s.Next[0].Room), phrase.Lasting(max(0, time.Until(s.Next[0].At.Time))))
 }

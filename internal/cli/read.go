@@ -11,6 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/phrase"
 	"tovik.example/tovik/wire"
 )
 
@@ -191,21 +192,7 @@ func displayName(name, user string) string {
 }
 
 func counted(c wire.Count) string {
-	people := "people"
-	if c.People == 1 {
-		people = "person"
-	}
-	return fmt.Sprintf("%d %s, %s", c.People, people, plural(c.Sessions, "session"))
-}
-
-func plural(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	if stem, ok := strings.CutSuffix(noun, "y"); ok && noun != "day" {
-		return fmt.Sprintf("%d %sies", n, stem)
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
+	return phrase.Count(c.People, "person") + ", " + phrase.Count(c.Sessions, "session")
 }
 
 func clock(t time.Time) string { return t.Local().Format("15:04:05") }
@@ -222,5 +209,5 @@ func ago(d time.Duration) string {
 	case d < 24*time.Hour:
 		return fmt.Sprintf("%d h ago", int(d.Hours()))
 	}
-	return plural(int(d.Hours()/24), "day") + " ago"
+	return phrase.Count(int(d.Hours()/24), "day") + " ago"
 }

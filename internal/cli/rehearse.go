@@ -12,6 +12,7 @@ import (
 
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/config"
+	"tovik.example/tovik/internal/phrase"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
 	"tovik.example/tovik/internal/rehearsal"
@@ -68,7 +69,7 @@ func rehearse(ctx context.Context, c *cli.Command) error {
 	err = listing(c, score, score.Lines, func(w io.Writer) {
 		_, _ = fmt.Fprintf(w, "%d people, %g h, seed %d: %d sessions, %d acts, %d beats, %s, %s; played in %.1f s\n\n",
 			score.People, score.Hours, score.Seed, score.Sessions, score.Acts, score.Beats,
-			plural(score.Pauses, "pause"), plural(score.Restarts, "restart"), score.Took.Seconds())
+			phrase.Count(score.Pauses, "pause"), phrase.Count(score.Restarts, "restart"), score.Took.Seconds())
 		_, _ = fmt.Fprintln(w, "WHAT\tTIMES\tMEAN\tWORST\tBOUND\tBROKEN")
 		for _, l := range score.Lines {
 			_, _ = fmt.Fprintf(w, "%s\t%d\t%s\t%s\t%s\t%d\n", l.What, l.Seen, seconds(l.Total, l.Seen), seconds(l.Worst, 1), seconds(l.Bound, 1), l.Broken)

@@ -13,6 +13,7 @@ import (
 	"golang.org/x/term"
 
 	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/phrase"
 	"tovik.example/tovik/wire"
 )
 
@@ -82,7 +83,7 @@ func printTiming(c *cli.Command, w io.Writer, doc wire.Timing) {
 		where = doc.Room
 	}
 	_, _ = fmt.Fprintf(w, "%s to %s, %s: %s of %s, %s\n", doc.From.Local().Format("01-02 15:04"), doc.To.Local().Format("01-02 15:04"), where,
-		plural(doc.Sessions, "session"), people(doc.People), plural(int(doc.Entries), "entry"))
+		phrase.Count(doc.Sessions, "session"), phrase.Count(doc.People, "person"), phrase.Count(int(doc.Entries), "entry"))
 	_, _ = fmt.Fprint(w, "\nWITHOUT A LINK\tGAPS\tIN TIME\tLATE\tNEVER\tHALF WITHIN\t90 %\t99 %\t99.9 %\n")
 	for _, l := range doc.Losses {
 		lossLine(w, l.Cause, l.LossCounts)
@@ -114,13 +115,6 @@ func printTiming(c *cli.Command, w io.Writer, doc wire.Timing) {
 	}
 }
 
-func people(n int) string {
-	if n == 1 {
-		return "1 person"
-	}
-	return fmt.Sprintf("%d people", n)
-}
-
 func share(part, of int64) int64 {
 	if of == 0 {
 		return 0
@@ -145,7 +139,7 @@ func quantileCells(l wire.Lengths) string {
 }
 
 // briefly formats milliseconds.
-func briefly(ms int64) string { return lasting(time.Duration(ms) * time.Millisecond) }
+func briefly(ms int64) string { return phrase.Lasting(time.Duration(ms) * time.Millisecond) }
 
 func printReplays(w io.Writer, doc wire.Timing) {
 	head, cell := "", func(func(wire.Replayed) string) string { return "" }
@@ -166,7 +160,7 @@ func printReplays(w io.Writer, doc wire.Timing) {
 	row("shown away", func(r wire.Replayed) string { return briefly(r.Away) })
 	row("headcounts wrong by, on average", func(r wire.Replayed) string { return fmt.Sprintf("%.3f people", r.CountError) })
 	_, _ = fmt.Fprintf(w, "\nOn record are %s; the replay under the policy in force misses %d of them, and has %d besides.\n",
-		plural(doc.Leaves, "leave"), doc.Exceptions.Recorded, doc.Exceptions.Replayed)
+		phrase.Count(doc.Leaves, "leave"), doc.Exceptions.Recorded, doc.Exceptions.Replayed)
 	for _, l := range doc.Exceptions.First {
 		_, _ = fmt.Fprintf(w, "  %s  %s left %s (%s only)\n", l.At.Local().Format("01-02 15:04:05"), l.User, l.Room, l.Only)
 	}

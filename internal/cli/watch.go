@@ -11,6 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/phrase"
 	"tovik.example/tovik/wire"
 )
 
@@ -71,7 +72,7 @@ func printEvent(w io.Writer, e client.Event) {
 		line(joined, named(m.Name, m.User), "")
 	}
 	for _, m := range e.Changed {
-		line("now", named(m.Name, m.User), "; "+m.Status+" with "+plural(m.Sessions, "session"))
+		line("now", named(m.Name, m.User), "; "+m.Status+" with "+phrase.Count(m.Sessions, "session"))
 	}
 	for _, d := range e.Left {
 		line("left", named(d.Was.Name, d.User), why(d.Departed))

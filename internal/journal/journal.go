@@ -1,6 +1,6 @@
 // Package journal turns the effects of a core into journal entries and announcements. It
 // is a pure fold: it needs nothing but the effects, and knows no database. It may import
-// presence and wire.
+// presence, phrase and wire.
 package journal
 
 import (

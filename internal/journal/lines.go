@@ -64,7 +64,7 @@ func (l *Lines) lineOf(r *wire.Record) *wire.JournalLine {
 			return lost
 		}
 	case MemberLeft, SessionLeft:
-		if lost != nil && r.Session != "" && isLoss(r.Reason) {
+		if lost != nil && r.Session != "" && wire.Reasons[r.Reason].Lost != "" {
 			return lost
 		}
 	}
@@ -78,11 +78,6 @@ func (l *Lines) lineOf(r *wire.Record) *wire.JournalLine {
 		return last
 	}
 	return nil
-}
-
-// isLoss reports whether a reason is that nobody returned in time.
-func isLoss(reason string) bool {
-	return slices.Contains([]string{"closing", "lost", "silent", "expired"}, reason)
 }
 
 // isOfRun reports whether an entry may be one of many changes of a status.

@@ -94,7 +94,7 @@ func TestALineSaysWhatHappenedAndWhy(t *testing.T) {
 		"left desk.night and went offline: the page closed and did not return within 3 s": func(n *night) {
 			n.opens("merrin", "s1", desk).after(time.Minute).beacon("s1").after(4 * time.Second)
 		},
-		"left desk.night and went offline: the link was lost in the background and did not return within 1 min 30 s": func(n *night) {
+		"left desk.night and went offline: the link was lost and did not return within 1 min 30 s (page in the background)": func(n *night) {
 			n.opens("merrin", "s1", desk).after(time.Minute).does(presence.PageHidden{From: n.links["s1"], Hidden: true}).does(presence.LinkLost{Link: n.links["s1"]}).after(2 * time.Minute)
 		},
 		"left desk.night and went offline: signed off": func(n *night) {
@@ -115,10 +115,16 @@ func TestALineSaysWhatHappenedAndWhy(t *testing.T) {
 		"is busy (on the radio)": func(n *night) {
 			n.opens("merrin", "s1").after(time.Minute).does(presence.SetStatus{User: "merrin", Status: presence.Busy, Note: "on the radio"})
 		},
+		"left desk.night on one of several pages: signed off": func(n *night) {
+			n.opens("merrin", "s1", desk).opens("merrin", "s2", desk).after(time.Minute).does(presence.Bye{From: n.links["s2"]})
+		},
+		"closed a session: signed off": func(n *night) {
+			n.opens("merrin", "s1", desk).opens("merrin", "s2").after(time.Minute).does(presence.Bye{From: n.links["s2"]})
+		},
 		"left desk.night": func(n *night) {
 			n.opens("merrin", "s1", desk).after(time.Minute).does(presence.Leave{From: n.links["s1"], Room: desk})
 		},
-		"was removed from desk.night: with the key key-7": func(n *night) {
+		"was removed from desk.night with the key key-7": func(n *night) {
 			n.opens("merrin", "s1", desk).after(time.Minute).does(presence.Remove{User: "merrin", Room: desk, By: "key-7"})
 		},
 		"is online, after 4 changes in 1 min 15 s": func(n *night) {
@@ -136,6 +142,29 @@ func TestALineSaysWhatHappenedAndWhy(t *testing.T) {
 		require.Equal(t, text, last.Text, "%+v", n.entries)
 		require.Equal(t, "merrin", last.User)
 		require.Equal(t, text == "closed or reloaded a page", last.Waiting)
+	}
+}
+
+// TestEntriesOfOperatorsAndTheServiceAreSentences compares the texts of entries that are a line by
+// themselves.
+func TestEntriesOfOperatorsAndTheServiceAreSentences(t *testing.T) {
+	for text, entry := range map[string]wire.Record{
+		"The configuration was reloaded with the key key-7: policies, keep":    {Kind: "config.reloaded", By: "key-7", Note: "policies, keep"},
+		"The configuration was reloaded: nothing changed":                      {Kind: "config.reloaded"},
+		"The hook hook-1 siren was added with the key key-7":                   {Kind: "hook.added", By: "key-7", Note: "hook-1 siren"},
+		"The room desk.night was declared with the key key-7":                  {Kind: "room.declared", By: "key-7", Room: "desk.night"},
+		"The records were backed up with the key key-7":                        {Kind: "records.backed-up", By: "key-7"},
+		"A person was erased with the key key-7":                               {Kind: "person.erased", By: "key-7"},
+		"was signed out with the key key-7":                                    {Kind: "person.signed-out", By: "key-7", User: "merrin"},
+		"is no longer engaged by desk.call, after 1 min":                       {Kind: "engaged.ended", User: "merrin", Room: "desk.call", Length: 60_000},
+		"The journal could not be written for 5 s: 1 entry lost":               {Kind: "journal.gap", Length: 5_000, Lost: 1},
+		"The service started 3 s after a crash":                                {Kind: "service.started", Reason: "crash", Length: 3_000},
+		"The service started again, 2 s later":                                 {Kind: "service.started", Reason: "restart", Length: 2_000},
+		"invited tobin into desk.call; the invitation was declined after 4 s":  {Kind: "invitation.answered", User: "merrin", Other: "tobin", Room: "desk.call", Reason: "declined", Length: 4_000},
+		"The machine stood still for 8 s; all deadlines moved by that":         {Kind: "service.suspended", Length: 8_000},
+		"The declaration of the room desk.night was undone with the key key-7": {Kind: "room.undeclared", By: "key-7", Room: "desk.night"},
+	} {
+		require.Equal(t, text, journal.LinesOf([]wire.Record{entry})[0].Text)
 	}
 }
 

@@ -1,25 +1,24 @@
 package journal
 
 import (
+	"cmp"
 	"fmt"
-	"slices"
-	"strings"
 	"time"
 
+	"tovik.example/tovik/internal/phrase"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/wire"
 )
 
-// textOf says in words what the entries of a line are, as the rest of a sentence about their
-// person. A line about nobody is a whole sentence.
+// textOf returns the text of a line: the rest of a sentence about its person, or a whole sentence
+// if it has none.
 func textOf(entries []wire.Record) string {
-	if len(entries) == 1 {
-		if text := single(&entries[0]); text != "" {
-			return text
-		}
-	}
 	f := gather(entries)
-	text := join(f.verbs())
+	verbs := f.verbs()
+	if len(verbs) == 0 {
+		return single(&entries[len(entries)-1])
+	}
+	text := phrase.List(verbs)
 	if why := f.why(); why != "" {
 		text += ": " + why
 	}
@@ -28,24 +27,24 @@ func textOf(entries []wire.Record) string {
 
 // facts are what the entries of a line say.
 type facts struct {
-	rooms                                map[Kind][]string // of joins and leaves
-	opened, lost, resumed, ended, inputs *wire.Record
-	left, removed                        *wire.Record
-	online, offline                      bool
-	statuses                             []wire.Record // besides those
-	others                               []string
-	from, to                             time.Time
+	joined, opened, left, closed             []string     // rooms that the person entered, or opened another page in, and the reverse
+	begun, lost, resumed, ended, gone, input *wire.Record // of sessions; gone is of a member
+	online, offline                          bool
+	statuses                                 []wire.Record // other changes of the status
+	acted                                    bool          // an operator or a moderator did something, which others says
+	others                                   []string
+	took                                     time.Duration
 }
 
 func gather(entries []wire.Record) facts {
-	f := facts{rooms: map[Kind][]string{}, from: entries[0].At.Time, to: entries[len(entries)-1].At.Time}
+	f := facts{took: entries[len(entries)-1].At.Sub(entries[0].At.Time)}
 	for i := range entries {
 		r := &entries[i]
-		switch kind := Kind(r.Kind); kind {
+		switch Kind(r.Kind) {
 		case SessionOpened:
-			f.opened = r
+			f.begun = r
 		case SessionLost:
-			if f.lost == nil || r.Reason == "closing" {
+			if f.lost == nil || closing(r) {
 				f.lost = r
 			}
 		case SessionResumed:
@@ -53,14 +52,15 @@ func gather(entries []wire.Record) facts {
 		case SessionEnded:
 			f.ended = r
 		case SessionIdle, SessionActive:
-			f.inputs = r
-		case MemberJoined, SessionJoined, MemberLeft, SessionLeft:
-			f.rooms[kind] = append(f.rooms[kind], r.Room)
-			if kind == MemberLeft {
-				f.left = r
-			}
-		case PersonRemoved:
-			f.removed = r
+			f.input = r
+		case MemberJoined:
+			f.joined = append(f.joined, r.Room)
+		case SessionJoined:
+			f.opened = append(f.opened, r.Room)
+		case MemberLeft:
+			f.left, f.gone = append(f.left, r.Room), r
+		case SessionLeft:
+			f.closed = append(f.closed, r.Room)
 		case StatusChanged:
 			switch {
 			case r.Was == "offline":
@@ -70,7 +70,10 @@ func gather(entries []wire.Record) facts {
 			default:
 				f.statuses = append(f.statuses, *r)
 			}
-		case EngagedBegan, EngagedEnded: // as the room says
+		case EngagedBegan, EngagedEnded: // joining and leaving the room imply it
+		case PersonRemoved, PersonSignedOut:
+			f.acted = true
+			f.others = append(f.others, single(r))
 		default:
 			f.others = append(f.others, single(r))
 		}
@@ -79,219 +82,197 @@ func gather(entries []wire.Record) facts {
 }
 
 // verbs says what happened.
-func (f *facts) verbs() (list []string) {
-	say := func(when bool, words string) {
-		if when {
-			list = append(list, words)
-		}
+func (f *facts) verbs() []string {
+	list := f.others
+	if f.resumed != nil {
+		list = append(list, f.returned())
 	}
-	list = append(list, f.others...)
-	say(f.resumed != nil && f.lost != nil, f.returned())
-	say(f.resumed != nil && f.lost == nil, "came back "+lasting(f.length(f.resumed))+" after losing the link")
-	say(f.online, "came online")
-	say(f.removed != nil && f.removed.Room != "", "was removed from "+f.roomOf(f.removed))
-	say(f.removed != nil && f.removed.Room == "", "was removed")
-	say(len(f.rooms[MemberJoined]) > 0, "joined "+join(f.rooms[MemberJoined]))
-	say(len(f.rooms[SessionJoined]) > 0, "opened another page in "+join(f.rooms[SessionJoined]))
-	say(f.opened != nil && !f.online && len(f.rooms[SessionJoined])+len(f.rooms[MemberJoined]) == 0, "opened a session")
-	say(len(f.rooms[MemberLeft]) > 0 && f.removed == nil, "left "+join(f.rooms[MemberLeft]))
-	say(len(f.rooms[SessionLeft]) > 0, "has one page less in "+join(f.rooms[SessionLeft]))
-	say(f.offline, "went offline")
-	say(f.ended != nil && !f.offline && len(f.rooms[MemberLeft])+len(f.rooms[SessionLeft]) == 0, "has one session less")
-	if f.resumed == nil && f.ended == nil && f.lost != nil && len(list) == 0 {
-		list = append(list, lossWords(f.lost, "closed or reloaded a page", "lost the link"))
+	if f.online {
+		list = append(list, "came online")
+	}
+	if len(f.joined) > 0 {
+		list = append(list, "joined "+phrase.List(f.joined))
+	}
+	if len(f.opened) > 0 {
+		list = append(list, "opened another page in "+phrase.List(f.opened))
+	}
+	if f.begun != nil && !f.online && len(f.joined)+len(f.opened) == 0 {
+		list = append(list, "opened a session")
+	}
+	if !f.acted && len(f.left) > 0 {
+		list = append(list, "left "+phrase.List(f.left))
+	}
+	if !f.acted && len(f.closed) > 0 {
+		list = append(list, "left "+phrase.List(f.closed)+" on one of several pages")
+	}
+	if f.offline {
+		list = append(list, "went offline")
+	}
+	if f.ended != nil && !f.offline && !f.acted && len(f.left)+len(f.closed) == 0 {
+		list = append(list, "closed a session")
 	}
 	if len(f.statuses) > 0 && !f.offline {
-		list = append(list, f.statusWords())
+		list = append(list, f.status())
 	}
-	say(len(list) == 0 && f.inputs != nil && Kind(f.inputs.Kind) == SessionIdle, "left a page alone")
-	say(len(list) == 0 && f.inputs != nil, "is at a page again")
-	return list
-}
-
-func (f *facts) roomOf(r *wire.Record) string {
-	if r == nil {
-		return ""
+	if len(list) > 0 {
+		return list
 	}
-	return r.Room
-}
-
-func (f *facts) length(r *wire.Record) time.Duration {
-	if r == nil {
-		return 0
-	}
-	return time.Duration(r.Length) * time.Millisecond
-}
-
-// returned says what a loss was that others did not notice.
-func (f *facts) returned() string {
-	if f.lost == nil || f.resumed == nil {
-		return ""
-	}
-	took := lasting(f.length(f.resumed))
-	return lossWords(f.lost, "reloaded a page in "+took, "was without a link for "+took)
-}
-
-// lossWords chooses words for a page that closed, or for another loss.
-func lossWords(lost *wire.Record, closing, other string) string {
 	switch {
-	case lost.Reason == "closing":
-		return closing
-	case lost.PageHidden:
-		return other + " in the background"
+	case f.lost != nil && closing(f.lost):
+		return []string{"closed or reloaded a page"}
+	case f.lost != nil:
+		return []string{"lost the link" + background(f.lost)}
+	case f.input != nil && Kind(f.input.Kind) == SessionIdle:
+		return []string{"went idle"}
+	case f.input != nil:
+		return []string{"is active again"}
 	}
-	return other
+	return nil
 }
 
-func (f *facts) statusWords() string {
+// returned says how a session came back within its grace.
+func (f *facts) returned() string {
+	took := phrase.Lasting(length(f.resumed))
+	switch {
+	case f.lost == nil:
+		return "came back " + took + " after losing the link"
+	case closing(f.lost):
+		return "reloaded a page in " + took
+	}
+	return "was without a link for " + took + background(f.lost)
+}
+
+// status says what the status is now.
+func (f *facts) status() string {
 	last := &f.statuses[len(f.statuses)-1]
-	words := "is " + last.Status
+	text := "is " + last.Status
 	if last.Note != "" {
-		words += " (" + last.Note + ")"
+		text += " (" + last.Note + ")"
 	}
 	if len(f.statuses) > 1 {
-		words += fmt.Sprintf(", after %d changes in %s", len(f.statuses), lasting(f.to.Sub(f.from)))
+		text += fmt.Sprintf(", after %d changes in %s", len(f.statuses), phrase.Lasting(f.took))
 	}
-	return words
+	return text
 }
 
 // why says why it happened.
 func (f *facts) why() string {
 	switch {
+	case f.acted:
+		return ""
 	case f.ended != nil:
 		return f.ending(f.ended)
-	case f.removed != nil && f.removed.By != "":
-		return "with the key " + f.removed.By
-	case f.left != nil:
-		return f.ending(f.left)
-	case f.opened != nil && f.opened.Reason == string(presence.UnknownSession):
+	case f.gone != nil:
+		return f.ending(f.gone)
+	case f.begun != nil && f.begun.Reason == string(presence.UnknownSession):
 		return "the earlier session had ended"
-	case f.opened != nil && f.opened.Reason == string(presence.SessionInUse):
+	case f.begun != nil && f.begun.Reason == string(presence.SessionInUse):
 		return "the earlier session is open in another tab"
-	case f.inputs != nil && len(f.statuses) <= 1 && Kind(f.inputs.Kind) == SessionIdle:
-		return "no input for " + lasting(f.length(f.inputs))
-	case f.inputs != nil && len(f.statuses) <= 1:
-		return "input again after " + lasting(f.length(f.inputs))
+	case f.input == nil || len(f.statuses) > 1:
+		return ""
+	case Kind(f.input.Kind) == SessionIdle:
+		return "no input for " + phrase.Lasting(length(f.input))
 	}
-	return ""
+	return "input again after " + phrase.Lasting(length(f.input))
 }
 
-// ending says why a session ended, or left a room.
+// ending says why a session ended, or a member left.
 func (f *facts) ending(r *wire.Record) string {
-	within := ""
+	words := wire.Reasons[r.Reason]
+	if words.Lost == "" {
+		return words.Cause
+	}
+	if r.Over == presence.HTTPBeats.String() {
+		return "no further beat came"
+	}
+	text := words.Cause
 	if f.lost != nil {
-		within = " within " + lasting(r.At.Sub(f.lost.At.Time).Round(100*time.Millisecond))
+		text += " within " + phrase.Lasting(r.At.Sub(f.lost.At.Time).Round(100*time.Millisecond)) + background(f.lost)
 	}
-	switch r.Reason {
-	case "closing":
-		return "the page closed and did not return" + within
-	case "lost", "expired", "silent":
-		words := map[string]string{"lost": "the link was lost", "expired": "the token expired", "silent": "the link fell silent"}[r.Reason]
-		if r.Over == "beats" {
-			return "no beat came any more"
-		}
-		if f.lost != nil && f.lost.PageHidden {
-			words += " in the background"
-		}
-		return words + " and did not return" + within
-	case "bye":
-		return "signed off"
-	case "removed":
-		return "removed"
-	case "replaced":
-		return "a newer session took over"
-	}
-	return ""
+	return text
 }
 
-// single says what one entry is that needs no others; empty for one that is put together from
-// its facts.
+// single says what one entry is; empty for kinds that [facts] put together.
 func single(r *wire.Record) string {
-	took := lasting(time.Duration(r.Length) * time.Millisecond)
-	by := ""
+	took := phrase.Lasting(length(r))
+	key := ""
 	if r.By != "" {
-		by = " with the key " + r.By
+		key = " with the key " + r.By
 	}
 	switch Kind(r.Kind) {
+	case PersonRemoved:
+		if r.Room != "" {
+			return "was removed from " + r.Room + key
+		}
+		return "was removed" + key
+	case PersonSignedOut:
+		return "was signed out" + key
+	case PersonExported:
+		return "was exported" + key
+	case PersonErased:
+		return "A person was erased" + key
+	case EngagedBegan:
+		return "is engaged by " + r.Room
+	case EngagedEnded:
+		return "is no longer engaged by " + r.Room + ", after " + took
 	case AskOpened:
 		return "asks to be let into " + r.Room
 	case AskAnswered:
-		return "asked to be let into " + r.Room + "; the ask " + wire.Outcomes[r.Reason] + answeredBy(r.Other) + " after " + took
+		text := "asked to be let into " + r.Room + "; the ask " + wire.Outcomes[r.Reason]
+		if r.Other != "" {
+			text += " by " + r.Other
+		}
+		return text + " after " + took
 	case InvitationOpened:
 		return "invites " + r.Other + " into " + r.Room
 	case InvitationAnswered:
 		return "invited " + r.Other + " into " + r.Room + "; the invitation " + wire.Outcomes[r.Reason] + " after " + took
 	case ServiceStarted:
-		if r.Length == 0 {
+		switch {
+		case r.Length == 0:
 			return "The service started"
+		case r.Reason == "crash":
+			return "The service started " + took + " after a crash"
 		}
-		return map[string]string{"crash": "The service started after a crash, ", "restart": "The service started again, "}[r.Reason] + took + " later"
-	case ServiceSuspended:
-		return "The machine stood still for " + took + "; all deadlines have moved by that"
+		return "The service started again, " + took + " later"
 	case ServiceStopped:
 		return "The service stopped"
+	case ServiceSuspended:
+		return "The machine stood still for " + took + "; all deadlines moved by that"
 	case Gap:
-		return fmt.Sprintf("%d entries of %s could not be written", r.Lost, took)
-	case PersonSignedOut:
-		return "was signed out" + by
-	case PersonErased:
-		return "Somebody was erased" + by
-	case PersonExported:
-		return "was exported" + by
-	case EngagedBegan:
-		return "is engaged by " + r.Room
-	case EngagedEnded:
-		return "is no longer engaged by " + r.Room + ", after " + took
+		return fmt.Sprintf("The journal could not be written for %s: %s lost", took, phrase.Count(int(r.Lost), "entry"))
+	case ConfigReloaded:
+		return "The configuration was reloaded" + key + ": " + cmp.Or(r.Note, "nothing changed")
+	case RecordsBackedUp:
+		return "The records were backed up" + key
 	}
-	if did := acts[Kind(r.Kind)]; did != "" {
-		return strings.Join(strings.Fields(fmt.Sprintf(did, strings.TrimSpace(r.Note+r.Room))+by), " ")
+	if act, ok := acts[Kind(r.Kind)]; ok {
+		return fmt.Sprintf(act, cmp.Or(r.Room, r.Note)) + key
 	}
 	return ""
 }
 
-// acts are what operators did, with a place for what they did it to.
+// acts are what operators did, each with a place for what they did it to.
 var acts = map[Kind]string{
-	KeyAdded: "The key %s was added", KeyRevoked: "The key %s was revoked", TokenKeyAdded: "The token key %s was added", TokenKeyRevoked: "The token key %s was revoked",
-	HookAdded: "The hook %s was added", HookChanged: "The hook %s was changed", HookRemoved: "The hook %s was removed",
-	RoomDeclared: "The room %s was declared", RoomUndeclared: "The declaration of the room %s was undone",
-	ConfigReloaded: "The configuration was reloaded (%s)", RecordsBackedUp: "The records were backed up %s",
+	KeyAdded:        "The key %s was added",
+	KeyRevoked:      "The key %s was revoked",
+	TokenKeyAdded:   "The token key %s was added",
+	TokenKeyRevoked: "The token key %s was revoked",
+	HookAdded:       "The hook %s was added",
+	HookChanged:     "The hook %s was changed",
+	HookRemoved:     "The hook %s was removed",
+	RoomDeclared:    "The room %s was declared",
+	RoomUndeclared:  "The declaration of the room %s was undone",
 }
 
-func answeredBy(user string) string {
-	if user == "" {
-		return ""
+// closing reports whether a session was lost because its page closed, or was reloaded.
+func closing(lost *wire.Record) bool { return lost.Reason == presence.ReasonClosing.String() }
+
+func background(lost *wire.Record) string {
+	if lost.PageHidden {
+		return " (page in the background)"
 	}
-	return " by " + user
+	return ""
 }
 
-// join lists words: a, b and c.
-func join(words []string) string {
-	words = unique(words)
-	if len(words) < 2 {
-		return strings.Join(words, "")
-	}
-	return strings.Join(words[:len(words)-1], ", ") + " and " + words[len(words)-1]
-}
-
-// unique removes repeated words, and keeps the order.
-func unique(words []string) (list []string) {
-	for _, word := range words {
-		if !slices.Contains(list, word) {
-			list = append(list, word)
-		}
-	}
-	return list
-}
-
-// lasting formats a duration in its two largest units.
-func lasting(d time.Duration) string {
-	switch {
-	case d < time.Second:
-		return fmt.Sprintf("%d ms", d.Milliseconds())
-	case d < time.Minute:
-		return strings.TrimSuffix(fmt.Sprintf("%.1f", d.Seconds()), ".0") + " s"
-	case d < time.Hour:
-		return strings.TrimSuffix(fmt.Sprintf("%d min %d s", int(d.Minutes()), int(d.Seconds())%60), " 0 s")
-	}
-	return strings.TrimSuffix(fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60), " 0 min")
-}
+func length(r *wire.Record) time.Duration { return time.Duration(r.Length) * time.Millisecond }

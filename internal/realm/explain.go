@@ -8,6 +8,7 @@ import (
 
 	"tovik.example/tovik/internal/delivery"
 	"tovik.example/tovik/internal/journal"
+	"tovik.example/tovik/internal/phrase"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/problem"
 	"tovik.example/tovik/internal/records"
@@ -124,7 +125,7 @@ func (e explainer) words() (words []string) {
 	case presence.RuleAwake:
 		say("They are online: %s.", e.awake())
 	case presence.RuleIdle:
-		say("They are away: nobody is at %s. A session is idle when it has not been touched for %s, or says so itself, as with a locked screen.", e.ofTheirs("any"), short(e.policy.IdleAfter))
+		say("They are away: nobody is at %s. A session is idle when it has not been touched for %s, or says so itself, as with a locked screen.", e.ofTheirs("any"), phrase.Lasting(e.policy.IdleAfter))
 	}
 	if because := x.Because[presence.Full]; shown.Note != "" && because != presence.RuleSet {
 		say("They have set a note, %q%s.", shown.Note, e.until(shown))
@@ -153,7 +154,7 @@ func (e explainer) awake() string {
 			return e.ofTheirs("one") + " is of a device, which counts as awake while it is alive"
 		default:
 			return fmt.Sprintf("somebody did something at %s %s ago, and a session is idle only after %s without that",
-				e.ofTheirs("one"), short(e.now.Sub(s.LastActivity)), short(e.policy.IdleAfter))
+				e.ofTheirs("one"), phrase.Lasting(e.now.Sub(s.LastActivity)), phrase.Lasting(e.policy.IdleAfter))
 		}
 	}
 	return "somebody is awake at a session of theirs that is not in " + string(e.x.Room)
@@ -172,9 +173,9 @@ func (e explainer) inRoom() (words []string) {
 	if m.Sessions == 0 {
 		return append([]string{e.notInRoom()}, e.pass()...)
 	}
-	words = []string{fmt.Sprintf("They are in %s since %s, through %s.", e.x.Room, e.clock(m.Since), count(m.Sessions, "session"))}
+	words = []string{fmt.Sprintf("They are in %s since %s, through %s.", e.x.Room, e.clock(m.Since), phrase.Count(m.Sessions, "session"))}
 	if e.x.Typing {
-		words = append(words, fmt.Sprintf("They are typing: it was reported within the last %s, after which it would end by itself.", short(e.policy.For(e.x.Room).TypingExpires)))
+		words = append(words, fmt.Sprintf("They are typing: it was reported within the last %s, after which it would end by itself.", phrase.Lasting(e.policy.For(e.x.Room).TypingExpires)))
 	}
 	return append(words, e.pass()...)
 }
@@ -184,7 +185,7 @@ func (e explainer) notInRoom() string {
 	x := e.x
 	switch {
 	case x.Ask != nil:
-		return fmt.Sprintf("They are not in %s: they asked to be let in %s ago; %s can answer, until %s.", x.Room, short(e.now.Sub(time.UnixMilli(x.Ask.Since))), people(x.Admit), e.clock(time.UnixMilli(x.Ask.Until)))
+		return fmt.Sprintf("They are not in %s: they asked to be let in %s ago; %s can answer, until %s.", x.Room, phrase.Lasting(e.now.Sub(time.UnixMilli(x.Ask.Since))), people(x.Admit), e.clock(time.UnixMilli(x.Ask.Until)))
 	case x.Again > 0:
 		return fmt.Sprintf("They are not in %s: they asked and were refused; they may ask again at %s.", x.Room, e.clock(time.UnixMilli(x.Again)))
 	case x.Entry == presence.EntryAsk && x.Pass == 0:
@@ -219,7 +220,7 @@ func (e explainer) ended() string {
 	if e.last.Kind == string(journal.MemberLeft) {
 		what = "They left " + e.last.Room
 	}
-	return fmt.Sprintf("%s at %s, because %s; it had lasted %s.", what, e.clock(e.last.At.Time), why, short(time.Duration(e.last.Length)*time.Millisecond))
+	return fmt.Sprintf("%s at %s, because %s; it had lasted %s.", what, e.clock(e.last.At.Time), why, phrase.Lasting(time.Duration(e.last.Length)*time.Millisecond))
 }
 
 // session describes a session, and what happens to it next.
@@ -228,24 +229,24 @@ func (e explainer) session(n int, s *presence.Evidence) string {
 	if s.State == presence.Grace {
 		text += fmt.Sprintf("is in its grace since %s: %s; until the grace is over it still counts", e.clock(s.LostAt), wire.Reasons[s.Reason.String()].Lost)
 	} else {
-		text += fmt.Sprintf("is live: last heard of %s ago", short(e.now.Sub(s.LastHeard)))
+		text += fmt.Sprintf("is live: last heard of %s ago", phrase.Lasting(e.now.Sub(s.LastHeard)))
 	}
 	switch {
 	case s.NoInput:
 		text += ", without human input"
 	case s.Idle && e.now.Sub(s.LastActivity) < e.policy.IdleAfter:
-		text += fmt.Sprintf(", idle: it said that nobody is there, touched %s ago", short(e.now.Sub(s.LastActivity)))
+		text += fmt.Sprintf(", idle: it said that nobody is there, touched %s ago", phrase.Lasting(e.now.Sub(s.LastActivity)))
 	case s.Idle:
-		text += fmt.Sprintf(", idle: nobody has touched anything for %s", short(e.now.Sub(s.LastActivity)))
+		text += fmt.Sprintf(", idle: nobody has touched anything for %s", phrase.Lasting(e.now.Sub(s.LastActivity)))
 	default:
-		text += fmt.Sprintf(", awake: touched %s ago", short(e.now.Sub(s.LastActivity)))
+		text += fmt.Sprintf(", awake: touched %s ago", phrase.Lasting(e.now.Sub(s.LastActivity)))
 	}
 	if s.PageHidden {
 		text += ", its page hidden"
 	}
 	if len(s.Next) > 0 {
 		next := s.Next[0]
-		text += fmt.Sprintf(". If nothing more is heard, %s in %s", wire.ActWords(string(next.Act), string(next.Room)), short(next.At.Sub(e.now)))
+		text += fmt.Sprintf(". If nothing more is heard, %s in %s", wire.ActWords(string(next.Act), string(next.Room)), phrase.Lasting(next.At.Sub(e.now)))
 	}
 	return text + "."
 }
@@ -255,28 +256,4 @@ func (e explainer) clock(at time.Time) string {
 		return at.UTC().Format("15:04:05") + " UTC"
 	}
 	return at.UTC().Format("2006-01-02 15:04") + " UTC"
-}
-
-func count(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
-}
-
-// short formats a duration in its largest units.
-func short(d time.Duration) string {
-	switch d = max(d, 0); {
-	case d < time.Minute && (d < 10*time.Second || d%(100*time.Millisecond) == 0):
-		return strings.TrimSuffix(fmt.Sprintf("%.1f", d.Seconds()), ".0") + " s"
-	case d < time.Minute:
-		return fmt.Sprintf("%d s", int(d.Seconds()))
-	case d < time.Hour && d%time.Minute < time.Second:
-		return fmt.Sprintf("%d min", int(d.Minutes()))
-	case d < time.Hour:
-		return fmt.Sprintf("%d min %d s", int(d.Minutes()), int(d.Seconds())%60)
-	case d < 48*time.Hour:
-		return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
-	}
-	return fmt.Sprintf("%d days", int(d.Hours()/24))
 }

@@ -3,6 +3,7 @@ package realm
 import (
 	"fmt"
 
+	"tovik.example/tovik/internal/phrase"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/wire"
 )
@@ -27,11 +28,11 @@ func policyDocument(p *presence.Policy, r *presence.RoomPolicy) wire.Policy {
 		}
 	}
 	doc.Words = []string{
-		fmt.Sprintf("After a page closes, its person stays listed for %s, so that a reload goes unnoticed.", short(r.GraceClosing)),
-		fmt.Sprintf("After a link is lost without a word, its person stays listed for %s, or for %s if the page was hidden.", short(r.GraceLost), short(p.GhostIn(r, true)-p.LostAfter())),
+		fmt.Sprintf("After a page closes, its person stays listed for %s, so that a reload goes unnoticed.", phrase.Lasting(r.GraceClosing)),
+		fmt.Sprintf("After a link is lost without a word, its person stays listed for %s, or for %s if the page was hidden.", phrase.Lasting(r.GraceLost), phrase.Lasting(p.GhostIn(r, true)-p.LostAfter())),
 		fmt.Sprintf("A link that is up but silent counts as lost after %s. So nobody who is gone stays listed for longer than %s, or %s if their page was hidden.",
-			short(p.LostAfter()), short(p.GhostIn(r, false)), short(p.GhostIn(r, true))),
-		fmt.Sprintf("After %s without human input, a person is away.", short(p.IdleAfter)),
+			phrase.Lasting(p.LostAfter()), phrase.Lasting(p.GhostIn(r, false)), phrase.Lasting(p.GhostIn(r, true))),
+		fmt.Sprintf("After %s without human input, a person is away.", phrase.Lasting(p.IdleAfter)),
 	}
 	switch p.SecondSession {
 	case presence.ReplaceFirst:
@@ -40,13 +41,13 @@ func policyDocument(p *presence.Policy, r *presence.RoomPolicy) wire.Policy {
 		doc.Words = append(doc.Words, "A person has one session: while it has a link, a second session is refused.")
 	}
 	if r.Entry == presence.EntryAsk {
-		doc.Words = append(doc.Words, fmt.Sprintf("The room asks: a person without a pass waits up to %s for a member to let them in. A pass lasts %s. After a refusal the person may ask again after %s.", short(r.AskWaits), short(r.AskPass), short(r.AskAgain)))
+		doc.Words = append(doc.Words, fmt.Sprintf("The room asks: a person without a pass waits up to %s for a member to let them in. A pass lasts %s. After a refusal the person may ask again after %s.", phrase.Lasting(r.AskWaits), phrase.Lasting(r.AskPass), phrase.Lasting(r.AskAgain)))
 	}
 	if r.Engages {
 		doc.Words = append(doc.Words, "The room engages: its members are shown busy, unless they have set another status.")
 	}
 	if r.Capacity > 0 {
-		doc.Words = append(doc.Words, fmt.Sprintf("The room holds %s; others are refused.", map[bool]string{true: "1 person", false: fmt.Sprintf("%d people", r.Capacity)}[r.Capacity == 1]))
+		doc.Words = append(doc.Words, fmt.Sprintf("The room holds %s; others are refused.", phrase.Count(r.Capacity, "person")))
 	}
 	return doc
 }

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"tovik.example/tovik/internal/journal"
+	"tovik.example/tovik/internal/phrase"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/problem"
 	"tovik.example/tovik/internal/timing"
@@ -194,7 +195,7 @@ func (s *TimingStudy) advise(study *timing.Study, doc *wire.Timing) {
 			estimate, then, next := quantile(1-timing.Target, a.Grace), cost(a.Then), cost(a.Next)
 			advice.Grace, advice.Advised, advice.Next = &estimate, &then, &next
 			if a.Grace.Value != grace.inForce {
-				lines = append(lines, fmt.Sprintf("%s = %q", grace.name, short(a.Grace.Value)))
+				lines = append(lines, fmt.Sprintf("%s = %q", grace.name, phrase.Lasting(a.Grace.Value)))
 			}
 		}
 		for _, point := range a.Curve {
@@ -215,14 +216,14 @@ func cost(c timing.Cost) wire.GraceCost {
 func (s *TimingStudy) unknown(study *timing.Study) []string {
 	list := []string{
 		"The journal has no beats. When a link that fell silent was lost is moved by the difference of the policies, and links that were heard again before they counted as lost are unknown.",
-		fmt.Sprintf("The journal has no single activities. Under a shorter idle.after, only idle times that were longer than the %s in force are counted.", short(s.force.IdleAfter)),
+		fmt.Sprintf("The journal has no single activities. Under a shorter idle.after, only idle times that were longer than the %s in force are counted.", phrase.Lasting(s.force.IdleAfter)),
 		"What people set themselves, a status or hiding, is not played.",
 	}
 	if study.Reloads > 0 {
 		list = append(list, "The configuration was reloaded in this time. The replay plays the policy that is in force now all along.")
 	}
 	if study.Missing > 0 {
-		list = append(list, fmt.Sprintf("The journal lost %d entries in this time.", study.Missing))
+		list = append(list, fmt.Sprintf("The journal lost %s in this time.", phrase.Count(int(study.Missing), "entry")))
 	}
 	return list
 }

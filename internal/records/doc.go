@@ -10,5 +10,6 @@
 // written waits in memory, people in their newest state and the journal up to a limit. Beyond
 // that limit entries are dropped, and counted in the journal itself.
 //
-// The package may import engine and presence, and nothing else of the house.
+// The package may import presence, engine, journal, headcount and timing, and nothing else of the
+// house.
 package records

@@ -178,7 +178,7 @@ func TestWhatOperatorsDoIsInTheJournal(t *testing.T) {
 		texts[i] = line.Text
 	}
 	require.Contains(t, texts, "The hook "+hook.ID+" siren was added with the key "+made.ID)
-	require.Contains(t, texts, "Somebody was erased with the key service")
+	require.Contains(t, texts, "A person was erased with the key service")
 	require.Contains(t, texts, "was removed from "+weir+": with the key "+made.ID)
 }
 

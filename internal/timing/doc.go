@@ -2,5 +2,6 @@
 // links were gone and people were quiet ([Study]), what others would have seen under another
 // policy ([Replay]), and the smallest grace that keeps flickers rare ([Advise]).
 //
-// It is pure: entries go in, in order, and numbers come out. It may import presence and journal.
+// It is pure: entries go in, in order, and numbers come out. It may import presence, journal
+// and agenda.
 package timing

@@ -174,8 +174,8 @@ export function PersonLink({ user, name }: { user: string; name?: string | undef
 const losses: Record<string, string> = {
   closing: "closed or reloaded a page",
   lost: "lost the link of a session",
-  silent: "has a session that does not answer",
-  expired: "has a session whose token has expired",
+  silent: "stopped answering on a session",
+  expired: "let a token expire",
 };
 
 /** The event as the rest of a sentence about a person: the parts before and after the room. */
@@ -185,22 +185,22 @@ function what(entry: Entry): [before: string, after?: string] {
   switch (entry.kind) {
     case "session.opened":
       return [
-        `has a new session over ${entry.over}${entry.reason ? `; the earlier one ${notResumed[entry.reason] ?? entry.reason}` : ""}`,
+        `opened a session over ${entry.over}${entry.reason ? `; the earlier one ${notResumed[entry.reason] ?? entry.reason}` : ""}`,
       ];
     case "session.lost":
       return [`${losses[entry.reason ?? ""] ?? "lost a session's link"}; its grace has begun`];
     case "session.resumed":
       return [`is back after ${took}, which others did not notice`];
     case "session.ended":
-      return [`has one session less, after ${took}${because}`];
+      return [`closed a session after ${took}${because}`];
     case "session.idle":
-      return [`is not at a session any more, after ${took} without input`];
+      return [`went idle on a session, after ${took} without input`];
     case "session.active":
-      return [`is at a session again, after ${took} without input`];
+      return [`is active on a session again, after ${took} without input`];
     case "session.joined":
-      return ["joined with a further session:"];
+      return ["opened another page in"];
     case "session.left":
-      return ["is with one session less in", because];
+      return ["left, on one of several pages,", because];
     case "member.joined":
       return ["joined"];
     case "member.left":
@@ -233,7 +233,7 @@ function what(entry: Entry): [before: string, after?: string] {
     case "service.stopped":
       return ["The service stopped"];
     case "service.suspended":
-      return [`The machine stood still for ${took}`];
+      return [`The machine stood still for ${took}; all deadlines moved by that`];
     case "journal.gap":
       return [`${entry.lost} ${entry.lost === 1 ? "entry" : "entries"} could not be written`];
   }
