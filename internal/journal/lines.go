@@ -55,9 +55,9 @@ func (l *Lines) lineOf(r *wire.Record) *wire.JournalLine {
 	}
 	lost := l.loose[r.Session]
 	switch Kind(r.Kind) {
-	case SessionLost: // what comes of it is in its line
+	case SessionLost:
 		return lost
-	case PersonRemoved, PersonSignedOut: // what comes of it is in its line
+	case PersonRemoved, PersonSignedOut, PersonExported: // a line of its own, which what follows joins
 		return nil
 	case SessionResumed, SessionEnded:
 		if lost != nil {

@@ -179,7 +179,7 @@ func TestWhatOperatorsDoIsInTheJournal(t *testing.T) {
 	}
 	require.Contains(t, texts, "The hook "+hook.ID+" siren was added with the key "+made.ID)
 	require.Contains(t, texts, "A person was erased with the key service")
-	require.Contains(t, texts, "was removed from "+weir+": with the key "+made.ID)
+	require.Contains(t, texts, "was removed from "+weir+" with the key "+made.ID)
 }
 
 // TestEverythingAboutAPersonIsExported makes a trace of every kind, exports it, and erases it:
