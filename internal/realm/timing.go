@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/phrase"
 	"tovik.example/tovik/internal/presence"
@@ -170,14 +171,24 @@ func exceptions(x timing.Exceptions) wire.TimingExceptions {
 	return doc
 }
 
-// advise adds advice for each grace of the realm, or, for rooms of one pattern of the policy, of
-// that pattern.
+// advise adds advice for each grace of the realm; for rooms of one pattern of the policy, that of
+// the pattern.
 func (s *TimingStudy) advise(study *timing.Study, doc *wire.Timing) {
 	policy, table := &s.force.RoomPolicy, "[grace]"
+	own := "" // where the policy of a realm stands in tovik.toml
+	if name := s.desk.realm.name; name != access.Main {
+		own, table = fmt.Sprintf("[[realm]]\nname = %q\n", name), "[realm.policy.grace]"
+	}
 	for i := range s.force.Rooms {
-		if s.room != "" && s.force.Rooms[i].Pattern == s.room {
-			policy, table = &s.force.Rooms[i].RoomPolicy, fmt.Sprintf("[[room]]\npattern = %q\n[room.grace]", string(s.room))
+		if s.room == "" || s.force.Rooms[i].Pattern != s.room {
+			continue
 		}
+		policy = &s.force.Rooms[i].RoomPolicy
+		room := "room"
+		if own != "" {
+			room = "realm.policy.room"
+		}
+		table = fmt.Sprintf("[[%s]]\npattern = %q\n[%s.grace]", room, string(s.room), room)
 	}
 	var lines []string
 	for _, grace := range []struct {
@@ -195,7 +206,7 @@ func (s *TimingStudy) advise(study *timing.Study, doc *wire.Timing) {
 			estimate, then, next := quantile(1-timing.Target, a.Grace), cost(a.Then), cost(a.Next)
 			advice.Grace, advice.Advised, advice.Next = &estimate, &then, &next
 			if a.Grace.Value != grace.inForce {
-				lines = append(lines, fmt.Sprintf("%s = %q", grace.name, phrase.Lasting(a.Grace.Value)))
+				lines = append(lines, fmt.Sprintf("%s = %q", grace.name, a.Grace.Value.String()))
 			}
 		}
 		for _, point := range a.Curve {
@@ -204,7 +215,7 @@ func (s *TimingStudy) advise(study *timing.Study, doc *wire.Timing) {
 		doc.Advice = append(doc.Advice, advice)
 	}
 	if lines != nil {
-		doc.Config = table + "\n" + strings.Join(lines, "\n") + "\n"
+		doc.Config = own + table + "\n" + strings.Join(lines, "\n") + "\n"
 	}
 }
 

@@ -8,7 +8,9 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -18,6 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/config"
 	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
@@ -359,4 +362,61 @@ func streamed[T any](t *testing.T, s *server.Server, path, event string) <-chan 
 		}
 	}()
 	return told
+}
+
+// TestTheAdvisedLinesAreAConfiguration writes returns enough for advice, and reads the advised
+// lines as a configuration, for the realm, for rooms of a pattern, and for another realm.
+func TestTheAdvisedLinesAreAConfiguration(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	store, err := records.Open(dir)
+	require.NoError(t, err)
+	at, id := time.Now().Add(-48*time.Hour).Truncate(time.Second).UnixMilli(), int64(0)
+	for _, realm := range []string{"main", "training"} {
+		var entries []journal.Entry
+		add := func(e journal.Entry) {
+			id++
+			e.ID, e.At, e.Realm, e.User, e.Session = id, at, realm, "w-01", "s1"
+			entries = append(entries, e)
+		}
+		add(journal.Entry{Kind: journal.SessionOpened, Over: "websocket"})
+		add(journal.Entry{Kind: journal.MemberJoined, Room: weir})
+		for n := range int64(21_000) {
+			gap := 200 + n%4000
+			add(journal.Entry{Kind: journal.SessionLost, Reason: "closing"})
+			at += gap
+			add(journal.Entry{Kind: journal.SessionResumed, Length: gap})
+		}
+		require.NoError(t, store.ImportEntries(entries))
+	}
+	require.NoError(t, store.Close())
+	policy := presence.DefaultPolicy()
+	policy.Rooms = []presence.PatternPolicy{{Pattern: "basin.*", RoomPolicy: policy.RoomPolicy}}
+	s := startWith(t, server.Config{Data: dir, Policy: &policy, Realms: map[string]server.RealmConfig{"training": {}}})
+	main := client.API{Server: s.URL(), Key: key}
+	made, err := main.AddKey(t.Context(), wire.NewKey{Role: "operate", Realm: "training"})
+	require.NoError(t, err)
+	for _, study := range []struct {
+		api  client.API
+		room string
+		of   func(config.Settings) presence.Policy
+	}{
+		{main, "", func(s config.Settings) presence.Policy { return s.Policy() }},
+		{main, "basin.*", func(s config.Settings) presence.Policy { return s.Policy() }},
+		{client.API{Server: s.URL(), Key: made.Key}, "", func(s config.Settings) presence.Policy { return *s.Realms[0].OwnPolicy() }},
+		{client.API{Server: s.URL(), Key: made.Key}, "basin.*", func(s config.Settings) presence.Policy { return *s.Realms[0].OwnPolicy() }},
+	} {
+		doc, err := study.api.Timing(t.Context(), client.TimingQuery{From: time.Now().Add(-72 * time.Hour), Room: study.room}, func(float64) {})
+		require.NoError(t, err)
+		require.NotNil(t, doc.Advice[0].Grace)
+		file := filepath.Join(t.TempDir(), "tovik.toml")
+		require.NoError(t, os.WriteFile(file, []byte(doc.Config), 0o600))
+		settings, err := config.Read(file, config.FromEnvironment(func(string) (string, bool) { return "", false }))
+		require.NoError(t, err, doc.Config)
+		policy := study.of(settings)
+		require.Equal(t, int64(doc.Advice[0].Grace.Value), policy.For(weir).GraceClosing.Milliseconds(), doc.Config)
+		if study.room != "" {
+			require.Equal(t, 3*time.Second, policy.GraceClosing, "the other rooms keep theirs")
+		}
+	}
 }
