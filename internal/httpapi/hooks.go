@@ -100,7 +100,10 @@ func (a *API) deliveries(c fiber.Ctx) error {
 		if _, err := desk.Deliveries(c.Context(), id, q); err != nil {
 			return err
 		}
-		return a.repeat(c, "deliveries", deliveriesEvery, deskOf(c).Written, func(ctx context.Context) (any, error) { return desk.Deliveries(ctx, id, q) })
+		return a.repeat(c, "deliveries", deliveriesEvery, deskOf(c).Written, func(ctx context.Context) (any, time.Duration, error) {
+			page, err := desk.Deliveries(ctx, id, q)
+			return page, forever, err
+		})
 	}
 	if form != asJSON {
 		q.Limit = piece

@@ -2,7 +2,6 @@ package httpapi
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -116,16 +115,7 @@ func (a *API) followJournal(c fiber.Ctx, entries *realm.Entries) error {
 	} else if err := entries.FromNow(c.Context()); err != nil {
 		return err
 	}
-	c.Set(fiber.HeaderCacheControl, "no-store")
-	return a.stream(c, asStream, func(ctx context.Context, w io.Writer, flush func() error) error {
-		if _, err := io.WriteString(w, "retry: 1000\n\n"); err != nil {
-			return err
-		}
-		say := func(id int64, event string, document any) error {
-			text, _ := json.Marshal(document) // plain data
-			_, err := fmt.Fprintf(w, "id: %d\nevent: %s\ndata: %s\n\n", id, event, text)
-			return err
-		}
+	return a.events(c, func(ctx context.Context, e events) error {
 		var lines journal.Lines
 		if entries.ByCause() {
 			before, err := entries.Lately(ctx)
@@ -140,36 +130,27 @@ func (a *API) followJournal(c fiber.Ctx, entries *realm.Entries) error {
 			written := entries.Written() // before reading, so that none is missed in between
 			err := entries.Each(ctx, func(page []wire.Record) error {
 				if entries.ByCause() {
-					return sayLines(ctx, entries, page, &lines, say)
+					return tellLines(ctx, e, entries, page, &lines)
 				}
 				for i := range page {
-					if err := say(page[i].ID, "entry", &page[i]); err != nil {
+					if err := e.sayNumbered(page[i].ID, "entry", &page[i]); err != nil {
 						return err
 					}
 				}
 				return nil
 			})
-			if err == nil {
-				err = flush()
-			}
 			if err != nil {
 				return err
 			}
-			select {
-			case <-ctx.Done():
-				return nil
-			case <-written:
-			case <-time.After(streamSilent):
-				if err := stillHere(w, flush); err != nil {
-					return err
-				}
+			if err := e.await(ctx, written, forever); err != nil {
+				return err
 			}
 		}
 	})
 }
 
-// sayLines tells each line to which entries have been added, once.
-func sayLines(ctx context.Context, entries *realm.Entries, page []wire.Record, lines *journal.Lines, say func(id int64, event string, document any) error) error {
+// tellLines adds entries to their lines, and tells each of these lines once.
+func tellLines(ctx context.Context, e events, entries *realm.Entries, page []wire.Record, lines *journal.Lines) error {
 	var changed []*wire.JournalLine
 	for _, r := range page {
 		if line := lines.Add(r); !slices.Contains(changed, line) {
@@ -184,7 +165,7 @@ func sayLines(ctx context.Context, entries *realm.Entries, page []wire.Record, l
 		return err
 	}
 	for i := range told {
-		if err := say(told[i].Newest(), "line", &told[i]); err != nil {
+		if err := e.sayNumbered(told[i].Newest(), "line", &told[i]); err != nil {
 			return err
 		}
 	}
@@ -255,23 +236,16 @@ func (a *API) followHeadcounts(c fiber.Ctx, q realm.HeadcountQuery) error {
 			return err
 		}
 	}
-	c.Set(fiber.HeaderCacheControl, "no-store")
-	return a.stream(c, asStream, func(ctx context.Context, w io.Writer, flush func() error) error {
-		if _, err := io.WriteString(w, "retry: 1000\n\n"); err != nil {
-			return err
-		}
+	return a.events(c, func(ctx context.Context, e events) error {
 		for {
 			for i := range counted {
-				if err := counted[i].tell(ctx, desk, w); err != nil {
+				if err := counted[i].tell(ctx, desk, e); err != nil {
 					return err
 				}
 			}
-			if err := flush(); err != nil {
-				return err
-			}
 			now := time.Now()
 			next := now.Truncate(time.Minute).Add(time.Minute + minuteWritten).Sub(now)
-			if err := awaitNews(ctx, w, flush, after(next)); err != nil || ctx.Err() != nil {
+			if err := e.await(ctx, nil, next); err != nil {
 				return err
 			}
 		}
@@ -289,7 +263,7 @@ type headcounts struct {
 }
 
 // tell writes the steps that are new, or differ; at first also that there are none.
-func (h *headcounts) tell(ctx context.Context, desk realm.Desk, w io.Writer) error {
+func (h *headcounts) tell(ctx context.Context, desk realm.Desk, e events) error {
 	h.q.To = time.Now()
 	for {
 		doc, err := desk.Headcounts(ctx, h.q)
@@ -304,8 +278,7 @@ func (h *headcounts) tell(ctx context.Context, desk realm.Desk, w io.Writer) err
 		}
 		if doc.Next = nil; len(doc.Steps) > 0 || !h.told {
 			h.told = true
-			text, _ := json.Marshal(doc) // plain data
-			if err := writeNamed(w, "headcount", text); err != nil {
+			if err := e.say("headcount", doc); err != nil {
 				return err
 			}
 		}

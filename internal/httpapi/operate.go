@@ -28,18 +28,19 @@ func (a *API) health(c fiber.Ctx) error {
 		return err
 	}
 	desk := deskOf(c)
-	read := func(ctx context.Context) (any, error) {
+	read := func(ctx context.Context) wire.ServiceHealth {
 		doc := wire.ServiceHealth{Records: a.realms.Health(), LinksBeforeHello: a.gateway.Size().Strangers}
 		if desk.WholeRealm() == nil {
 			of := desk.Health(ctx)
 			doc.Realm = &of
 		}
-		return doc, nil
+		return doc
 	}
 	if form == asStream {
-		return a.repeat(c, "health", healthEvery, func() <-chan struct{} { return after(0) }, read)
+		unsaid := func() <-chan struct{} { return nil } // no entry says that the health has changed
+		return a.repeat(c, "health", healthEvery, unsaid, func(ctx context.Context) (any, time.Duration, error) { return read(ctx), healthEvery, nil })
 	}
-	return respond(c)(read(c.Context()))
+	return c.JSON(read(c.Context()))
 }
 
 // healthEvery is the shortest interval in which changes of the health are told.

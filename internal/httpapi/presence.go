@@ -100,37 +100,23 @@ func (a *API) explain(c fiber.Ctx) error {
 	if err != nil || form == asJSON {
 		return respond(c)(doc, err)
 	}
-	news := func() <-chan struct{} { return firstOf(desk.Written(), nextDeadline(doc)) }
-	return a.repeat(c, "explanation", explainEvery, news, func(ctx context.Context) (any, error) {
-		doc, err = desk.Explain(ctx, user, room)
-		return doc, err
+	return a.repeat(c, "explanation", explainEvery, desk.Written, func(ctx context.Context) (any, time.Duration, error) {
+		doc, err := desk.Explain(ctx, user, room)
+		return doc, toNextDeadline(doc), err
 	})
 }
 
 // explainEvery is the shortest interval in which another explanation is told.
 const explainEvery = 300 * time.Millisecond
 
-// nextDeadline returns a channel that closes a little after the next deadline of a person's
-// sessions. A beat moves deadlines without an entry in the journal.
-func nextDeadline(doc wire.Explanation) <-chan struct{} {
+// toNextDeadline returns the time until a little after the next deadline of a person's sessions. A
+// beat moves deadlines without an entry in the journal.
+func toNextDeadline(doc wire.Explanation) time.Duration {
 	next := time.Hour
 	for _, session := range doc.Sessions {
 		if len(session.Next) > 0 {
 			next = min(next, time.Until(session.Next[0].At.Time))
 		}
 	}
-	return after(max(next, 0) + 200*time.Millisecond)
-}
-
-// firstOf returns a channel that closes when one of two does.
-func firstOf(a, b <-chan struct{}) <-chan struct{} {
-	first := make(chan struct{})
-	go func() {
-		select {
-		case <-a:
-		case <-b:
-		}
-		close(first)
-	}()
-	return first
+	return next + 200*time.Millisecond
 }

@@ -2,9 +2,6 @@ package httpapi
 
 import (
 	"context"
-	"encoding/json"
-	"fmt"
-	"io"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
@@ -14,7 +11,8 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// timing answers what the journal says about timings: at the end, or with its progress.
+// timing answers with a study of the timings, as one document or with its progress as
+// server-sent events.
 func (a *API) timing(c fiber.Ctx) error {
 	from, to, err := spanIn(c, time.Now().AddDate(0, 0, -7))
 	if err != nil {
@@ -31,36 +29,28 @@ func (a *API) timing(c fiber.Ctx) error {
 	if form == asJSON {
 		return respond(c)(study.Run(c.Context(), func(float64) {}))
 	}
-	c.Set(fiber.HeaderCacheControl, "no-store")
-	return a.stream(c, asStream, func(ctx context.Context, w io.Writer, flush func() error) error {
+	return a.events(c, func(ctx context.Context, e events) error {
 		ctx, gone := context.WithCancel(ctx)
 		defer gone()
-		if _, err := io.WriteString(w, "retry: 1000\n\n"); err != nil {
-			return err
-		}
-		last := time.Time{}
-		say := func(event string, document any) {
-			text, _ := json.Marshal(document) // plain data
-			if _, err := fmt.Fprintf(w, "event: %s\ndata: %s\n\n", event, text); err != nil || flush() != nil {
-				gone()
-			}
-		}
+		var last time.Time
 		doc, err := study.Run(ctx, func(done float64) {
-			if time.Since(last) > progressEvery {
-				last = time.Now()
-				say("progress", wire.TimingProgress{Done: done})
+			if time.Since(last) < progressEvery {
+				return
+			}
+			last = time.Now()
+			if e.say("progress", wire.TimingProgress{Done: done}) != nil || e.flush() != nil {
+				gone() // nobody reads what the study finds
 			}
 		})
-		if err != nil && ctx.Err() == nil {
-			say("problem", problem.Of(err))
-			return nil
+		switch {
+		case ctx.Err() != nil:
+			return ctx.Err()
+		case err != nil:
+			return e.say("problem", problem.Of(err))
 		}
-		if err == nil {
-			say("report", doc)
-		}
-		return nil
+		return e.say("report", doc)
 	})
 }
 
-// progressEvery is how often the progress of a long answer is told.
+// progressEvery is the shortest interval between two reports of the progress.
 const progressEvery = 200 * time.Millisecond
