@@ -38,6 +38,7 @@ var floors = []string{
 	"internal/config",
 	"internal/strictjson",
 	"internal/agenda",
+	"internal/phrase",
 	"internal/presence",
 }
 
