@@ -129,7 +129,7 @@ type Unended struct {
 	Over   string `json:"over" jsonschema:"enum=websocket,enum=stream,enum=beats"` // the kind of its link
 	Opened Time   `json:"opened"`
 	Reason string `json:"reason,omitempty"` // in grace: the reason that it will end with
-	Link   uint32 `json:"link"`             // the number of its link; in grace, of its last link
+	Link   uint64 `json:"link"`             // the number of its link; in grace, of its last link
 	// LostAt is when its grace began.
 	LostAt       *Time    `json:"lost_at,omitempty"`
 	LastHeard    Time     `json:"last_heard"`

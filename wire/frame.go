@@ -228,7 +228,7 @@ type Answer struct {
 type Opened struct {
 	Session    string   `json:"session,omitempty"`
 	ResumeKey  string   `json:"resume_key,omitempty"`
-	Link       uint32   `json:"link,omitempty"` // the number of this link within the session
+	Link       uint64   `json:"link,omitempty"` // the number of this link within the session
 	Resumed    bool     `json:"resumed"`
 	NotResumed string   `json:"not_resumed,omitempty"` // unknown, in-use
 	User       string   `json:"user,omitempty"`

@@ -9,7 +9,7 @@ type Record struct {
 	User    string `json:"user,omitempty"`
 	Other   string `json:"other,omitempty"` // who answered an ask, or was invited
 	Session string `json:"session,omitempty"`
-	Link    uint32 `json:"link,omitempty"`
+	Link    uint64 `json:"link,omitempty"`
 	Over    string `json:"over,omitempty" jsonschema:"enum=websocket,enum=stream,enum=beats"`
 	Status  string `json:"status,omitempty"`
 	Was     string `json:"was,omitempty"` // the status before

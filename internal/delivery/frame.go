@@ -155,7 +155,7 @@ func Count(c presence.Count) wire.Count {
 // Session returns what is known about a session in its wire form.
 func Session(e presence.Evidence) wire.Session {
 	s := &wire.Unended{
-		User: string(e.User), Over: e.Kind.String(), Opened: wire.Time{Time: e.Opened}, Reason: e.Reason.String(), Link: uint32(e.Link),
+		User: string(e.User), Over: e.Kind.String(), Opened: wire.Time{Time: e.Opened}, Reason: e.Reason.String(), Link: uint64(e.Link),
 		LastHeard: wire.Time{Time: e.LastHeard}, LastActivity: wire.Time{Time: e.LastActivity},
 		Idle: e.Idle, NoInput: e.NoInput, PageHidden: e.PageHidden, Device: e.Device.String(), Rooms: make([]string, len(e.Rooms)), Next: []wire.Upcoming{},
 	}

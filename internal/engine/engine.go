@@ -45,9 +45,10 @@ type Sink interface {
 // have one common order: an order about a room comes before the batch with the change that
 // caused it. An order for a link that has ended is ignored.
 type Links interface {
-	// AskBeat writes a beat request, and then gives the engine a
-	// [presence.BeatWritten].
-	AskBeat(presence.LinkID)
+	// AskBeat writes a beat request, and gives the engine a [presence.BeatWritten]: for a probe
+	// just before it is written, so that no answer comes earlier, and otherwise just after, so
+	// that silence is not counted from before.
+	AskBeat(presence.AskBeat)
 	// Cut closes the connection, telling the client the reason.
 	Cut(presence.Cut)
 	// TakenOut ends what the link follows of a room, and tells the client.

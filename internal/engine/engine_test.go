@@ -34,7 +34,7 @@ func (s *stuck) Take(*engine.Batch)                             { s.hear() }
 func (s *stuck) TakeUnchanged(engine.Topic)                     { s.hear() }
 func (s *stuck) TakeTypists(engine.Typists)                     { s.hear() }
 func (s *stuck) TakeSight(engine.Sight)                         { s.hear() }
-func (s *stuck) AskBeat(presence.LinkID)                        { s.hear() }
+func (s *stuck) AskBeat(presence.AskBeat)                       { s.hear() }
 func (s *stuck) Cut(presence.Cut)                               { s.hear() }
 func (s *stuck) TakenOut(presence.TakenOut)                     { s.hear() }
 func (s *stuck) OwnChanged(presence.OwnChanged)                 { s.hear() }

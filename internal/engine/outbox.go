@@ -59,7 +59,7 @@ func tell(what any, sink Sink, links Links) {
 	case presence.PassEnded:
 		links.PassEnded(what)
 	case presence.AskBeat:
-		links.AskBeat(what.Link)
+		links.AskBeat(what)
 	case presence.Cut:
 		links.Cut(what)
 	case presence.WarnExpiry:

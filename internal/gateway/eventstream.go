@@ -377,7 +377,7 @@ func (s *feeds) those(is func(*realm.Guest) bool) (feeds []*feed) {
 // Post carries out a request of a client with an event stream, like a frame over a WebSocket,
 // and returns the answer. Key is the session's resume key. The error is a problem, or a refusal
 // of the core.
-func (g *Gateway) Post(session string, number uint32, key string, data []byte) ([]byte, error) {
+func (g *Gateway) Post(session string, number uint64, key string, data []byte) ([]byte, error) {
 	var s *eventStream
 	if l := g.carrier(presence.LinkID{Session: presence.SessionID(session), Number: presence.LinkNumber(number)}); l != nil {
 		s, _ = l.kind.(*eventStream)

@@ -63,9 +63,13 @@ func newRegistry(limits Limits) *registry {
 }
 
 // AskBeat implements [realm.Links].
-func (s *registry) AskBeat(id presence.LinkID) {
-	s.order(id, func(l *link) {
-		l.send(outgoing{frame: beatFrame, beat: true})
+func (s *registry) AskBeat(ask presence.AskBeat) {
+	s.order(ask.Link, func(l *link) {
+		beat := outgoing{frame: beatFrame, beat: true}
+		if ask.Probe {
+			beat.before = func() { l.guest().Realm().Apply(presence.BeatWritten{To: ask.Link, Probe: true}) }
+		}
+		l.send(beat)
 		s.mu.Lock()
 		s.asked++
 		s.mu.Unlock()

@@ -62,12 +62,12 @@ func (a *API) ticket(c fiber.Ctx) error {
 
 // post carries out a request of a client with an event stream.
 func (a *API) post(c fiber.Ctx) error {
-	number, err := strconv.ParseUint(param(c, "link"), 10, 32)
+	number, err := strconv.ParseUint(param(c, "link"), 10, 64)
 	if err != nil {
 		return &wire.Problem{Code: wire.CodeBadField, Field: "link", Value: wire.Shorten(param(c, "link")),
 			Detail: "the path has no valid link number", Allowed: "an address that the last answer gave for posts"}
 	}
-	answer, err := a.gateway.Post(param(c, "session"), uint32(number), bearer(c), c.Body())
+	answer, err := a.gateway.Post(param(c, "session"), number, bearer(c), c.Body())
 	if err != nil {
 		return err
 	}

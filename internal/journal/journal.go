@@ -112,7 +112,7 @@ func (Entry) TableName() string { return "journal" }
 func (e *Entry) Record() wire.Record {
 	return wire.Record{
 		ID: e.ID, At: wire.Time{Time: time.UnixMilli(e.At)}, Kind: string(e.Kind), Room: string(e.Room), User: string(e.User), Other: string(e.Other),
-		Session: string(e.Session), Link: uint32(e.Link), Over: e.Over, Status: e.Status, Was: e.Was, Note: e.Note, Reason: e.Reason,
+		Session: string(e.Session), Link: uint64(e.Link), Over: e.Over, Status: e.Status, Was: e.Was, Note: e.Note, Reason: e.Reason,
 		Length: e.Length, Lost: e.Lost, Hidden: !e.Open, Wanted: string(e.Wanted), Unheard: e.Unheard, PageHidden: e.PageHidden, By: e.By,
 	}
 }

@@ -39,6 +39,51 @@ func TestAClosingOverTheProbedLinkGivesWayToThePageThatWaits(t *testing.T) {
 	st.at(30*s).nobodySaw("the reload").counts(1, 1)
 }
 
+// A page that was reloaded may have sent something shortly before, which arrives after the hello
+// of the page that comes after it.
+func TestWhatWasOnItsWayBeforeTheProbeIsNoAnswerToIt(t *testing.T) {
+	st := tell(t)
+	st.stuck = true
+	st.at(0).opens("ilse", "tab").othersSaw("ilse joined")
+	original := st.tabs["tab"].link
+	st.at(2 * s).reloads("tab")
+	require.True(t, st.tabs["tab"].reply.Pending)
+	st.must(presence.Activity{From: original})
+	st.must(presence.BeatWritten{To: original})
+	st.must(presence.Beat{From: original})
+	require.Nil(t, st.settled(st.tabs["tab"].try))
+	st.must(presence.BeatWritten{To: original, Probe: true})
+	st.at(30*s).resumed("tab", true)
+	st.nobodySaw("the reload").counts(1, 1)
+}
+
+// An answer may be lost on its way; the hello then comes again.
+func TestAHelloThatComesAgainHasTheSessionThatItOpened(t *testing.T) {
+	st := tell(t)
+	st.at(0).opens("ilse", "tab").othersSaw("ilse joined")
+	hello := st.contender("tab", "another page")
+	hello.Session, hello.Key = "", ""
+	first := st.at(1 * s).must(hello)
+	again := st.at(2 * s).must(hello)
+	require.Equal(t, first.Link.Session, again.Link.Session)
+	require.Equal(t, first.Key, again.Key)
+	require.False(t, again.Resumed)
+	require.Greater(t, again.Link.Number, first.Link.Number)
+	st.counts(1, 2)
+
+	claim := st.contender("tab", "a duplicate")
+	require.True(t, st.at(3*s).must(claim).Pending)
+	require.True(t, st.must(claim).Pending, "while it waits it comes again")
+	require.Nil(t, st.settled(claim.Attempt))
+	st.must(presence.Beat{From: st.tabs["tab"].link})
+	settled := st.settled(claim.Attempt)
+	require.NoError(t, settled.Err)
+	claimed := st.must(claim)
+	require.Equal(t, settled.Reply.Link.Session, claimed.Link.Session)
+	require.Equal(t, presence.SessionInUse, claimed.NotResumed)
+	st.counts(1, 3)
+}
+
 func TestAWithdrawnHelloDoesNothing(t *testing.T) {
 	for name, then := range map[string]func(st *story, original presence.LinkID){
 		"an answered probe": func(st *story, original presence.LinkID) { st.must(presence.Beat{From: original}) },

@@ -28,8 +28,12 @@ type Core struct {
 	invitations map[InvitationID]*invitation
 	past        past
 
-	epoch uint64       // counts observations
-	seen  []seenMember // memory to reuse in the next observation
+	looked uint64       // counts observations
+	seen   []seenMember // memory to reuse in the next observation
+
+	epoch    uint32     // of the realm's owner; 0: the service runs on one node
+	minted   LinkNumber // the last one, with an epoch
+	standing bool       // time stands still
 }
 
 // NewCore returns an empty core with the given policy.
@@ -69,7 +73,7 @@ func (c *Core) Apply(at Instant, in Input, out *Effects) (Reply, error) {
 	case ByeNote:
 		return c.byeNote(now, in, out), nil
 	case BeatWritten:
-		c.beatWritten(now, in.To)
+		c.beatWritten(now, in)
 	case LinkLost:
 		c.linkLost(now, in.Link, out)
 	case SetStatus:
@@ -182,6 +186,9 @@ func (c *Core) Advance(at Instant, max int, out *Effects) (next Instant, more bo
 // Due returns the monotonic time at which Advance must be called next; false if nothing is due.
 // Any call of Apply may make it earlier.
 func (c *Core) Due() (time.Duration, bool) {
+	if c.standing {
+		return 0, false
+	}
 	due, ok := c.wheel.due()
 	return time.Duration(due)*tick + c.paused, ok
 }
@@ -205,7 +212,7 @@ func (c *Core) passes(at Instant, out *Effects) reading {
 }
 
 func (c *Core) read(at Instant) reading {
-	if due, ok := c.Due(); ok && at.Mono > due+lateness {
+	if due, ok := c.Due(); c.standing || (ok && at.Mono > due+lateness) {
 		c.paused = at.Mono - c.awake
 	}
 	c.awake = max(c.awake, at.Mono-c.paused)

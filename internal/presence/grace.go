@@ -99,9 +99,15 @@ func (c *Core) expire(now reading, s *session, out *Effects) {
 }
 
 // beatWritten starts the silence, unless it is running already.
-func (c *Core) beatWritten(now reading, link LinkID) {
-	s, err := c.from(link)
-	if err != nil || s.leased || s.unheard > 0 || s.heard > s.asked {
+func (c *Core) beatWritten(now reading, in BeatWritten) {
+	s, err := c.from(in.To)
+	if err != nil {
+		return
+	}
+	if s.contest != nil && in.Probe {
+		s.contest.asked = true
+	}
+	if s.leased || s.unheard > 0 || s.heard > s.asked {
 		return
 	}
 	s.unheard = now.awake

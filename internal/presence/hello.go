@@ -11,6 +11,7 @@ import (
 type contest struct {
 	hellos   []Hello
 	deadline awakeTime
+	asked    bool // the probe has been written to the link
 }
 
 // maxContest limits the hellos that wait for one probe.
@@ -24,6 +25,9 @@ const maxContest = 8
 // lease cannot be probed, so it keeps its session.
 func (c *Core) hello(now reading, in Hello, out *Effects) (Reply, error) {
 	in.Rooms = unique(in.Rooms)
+	if s := c.opened(in); s != nil {
+		return c.helloAgain(now, in, s, out)
+	}
 	s, why := c.resumable(in)
 	contested := why == SessionInUse && !s.leased
 	if why != "" && !contested {
@@ -42,6 +46,31 @@ func (c *Core) hello(now reading, in Hello, out *Effects) (Reply, error) {
 		}
 	}
 	return c.welcome(now, in, s, why, out), nil
+}
+
+// opened returns the session that this very hello has opened before, or nil. A hello comes again
+// when its answer was lost.
+func (c *Core) opened(in Hello) *session {
+	if s := c.sessions[in.NewSession]; s != nil && in.NewSession != in.Session && s.person.id == in.User && s.nonce == in.Nonce && s.key.is(in.NewKey) {
+		return s
+	}
+	return nil
+}
+
+// helloAgain answers a hello that has opened a session before as it was answered then, with a new
+// link.
+func (c *Core) helloAgain(now reading, in Hello, s *session, out *Effects) (Reply, error) {
+	if err := c.mayHello(now, in, s); err != nil {
+		return Reply{}, err
+	}
+	_, why := c.resumable(in)
+	if why == "" && in.Session != "" {
+		why = SessionInUse
+	}
+	in.Key = in.NewKey
+	reply := c.welcome(now, in, s, why, out)
+	reply.Resumed = false
+	return reply, nil
 }
 
 func (c *Core) resumable(in Hello) (*session, NotResumed) {
@@ -148,8 +177,9 @@ func (c *Core) welcome(now reading, in Hello, s *session, why NotResumed, out *E
 		s = &session{id: in.NewSession, key: secretOf(in.NewKey), person: p, idle: true, opened: now.wall}
 		reply.Key = in.NewKey
 		s.timer.owner = s
+		s.link = c.mint(0)
 		c.sessions[s.id] = s
-		out.add(SessionOpened{Link: LinkID{s.id, 1}, User: p.id, Kind: in.kind(), Wanted: wanted(in, why), NotResumed: why})
+		out.add(SessionOpened{Link: s.linkID(), User: p.id, Kind: in.kind(), Wanted: wanted(in, why), NotResumed: why})
 	} else if s.state == Live && !s.leased {
 		out.add(Cut{Link: s.linkID(), Reason: ReasonReplaced})
 	}
@@ -196,7 +226,9 @@ func (c *Core) link(now reading, s *session, in Hello, resumed bool, out *Effect
 		c.leases--
 	}
 	wasIdle, active := resumed && s.idle, s.active
-	s.link++
+	if resumed {
+		s.link = c.mint(s.link)
+	}
 	s.kind = in.kind()
 	s.state, s.nonce, s.asked = Live, in.Nonce, 0
 	if s.leased = in.Leased; s.leased {
@@ -351,6 +383,10 @@ func (c *Core) probe(now reading, in Hello, out *Effects) bool {
 		c.arm(now, s)
 	}
 	for i, other := range s.contest.hellos {
+		if other.Attempt == in.Attempt {
+			s.contest.hellos[i] = in
+			return true
+		}
 		if in.Nonce != "" && other.Nonce == in.Nonce {
 			s.contest.hellos[i] = in
 			out.add(Settled{Attempt: other.Attempt, Err: &Refusal{Code: CodeOldLink, Field: "nonce", Value: in.Nonce, Allowed: "one hello per page at a time; a newer one came"}})

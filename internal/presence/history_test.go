@@ -337,7 +337,7 @@ func (w *world) input(n uint64) presence.Input {
 	case 19:
 		return presence.Sent{From: link, Room: room, Number: uint64((len(w.story) + 4) * (a % 4 / 3))}
 	case 20:
-		return presence.BeatWritten{To: link}
+		return presence.BeatWritten{To: link, Probe: a%2 == 0}
 	case 21:
 		return presence.LinkLost{Link: link}
 	case 22:

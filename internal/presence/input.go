@@ -215,8 +215,12 @@ type Renew struct {
 }
 
 // BeatWritten says that the beat request of an [AskBeat] has been written to the link. Silence
-// counts from now.
-type BeatWritten struct{ To LinkID }
+// counts from now. Probe says that the request was a probe's: what the link says from now on is an
+// answer to it.
+type BeatWritten struct {
+	To    LinkID
+	Probe bool
+}
 
 // Bye ends the session now. The caller closes the connection.
 type Bye struct{ From LinkID }

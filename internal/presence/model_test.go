@@ -23,6 +23,8 @@ type model struct {
 	ended    map[presence.SessionID]presence.Reason
 	shown    map[mPlace]mShown // what others see of a member's doing
 	reports  uint64            // of doings
+	epoch    uint32
+	minted   presence.LinkNumber // with an epoch
 	meetings
 }
 
@@ -51,6 +53,7 @@ type mSession struct {
 	reason          presence.Reason
 	rooms           []*mEntry
 	waiting         []presence.Hello
+	probed          bool // the probe has been written
 	probeAt         time.Duration
 	issued, expires int64
 }
@@ -83,6 +86,14 @@ func newModel(policy presence.Policy) *model {
 	return &model{policy: policy, people: map[presence.UserID]*mPerson{}, since: map[mPlace][2]time.Duration{},
 		declared: map[presence.RoomName]bool{}, settled: map[uint64]mAnswer{}, ended: map[presence.SessionID]presence.Reason{},
 		shown: map[mPlace]mShown{}, meetings: newMeetings()}
+}
+
+func (m *model) mint(last presence.LinkNumber) presence.LinkNumber {
+	if m.epoch == 0 {
+		return last + 1
+	}
+	m.minted++
+	return m.minted
 }
 
 func (m *model) wall() int64 { return dusk.Add(m.now).UnixMilli() }
@@ -357,6 +368,9 @@ func (m *model) apply(in presence.Input) mAnswer {
 		}
 	case presence.BeatWritten:
 		s := m.session(in.To.Session)
+		if s != nil && s.link == in.To.Number && s.live && in.Probe && s.waiting != nil {
+			s.probed = true
+		}
 		if s != nil && s.link == in.To.Number && s.live && !s.Leased && s.unheard == 0 && s.heard <= s.asked {
 			s.unheard = m.now
 		}
@@ -446,7 +460,7 @@ func (m *model) fromLink(in presence.Input) mAnswer {
 		return mAnswer{code: presence.CodeExpired}
 	}
 	s.heard, s.unheard = m.now, 0
-	if _, closing := in.(presence.Closing); !closing {
+	if _, closing := in.(presence.Closing); !closing && s.probed {
 		m.settle(s, false)
 	}
 	if m.session(link.Session) == nil {
@@ -590,7 +604,7 @@ func (m *model) hello(in presence.Hello) mAnswer {
 	}
 	if contested {
 		if s.waiting == nil {
-			s.probeAt = m.now + m.policy.Probe
+			s.probeAt, s.probed = m.now+m.policy.Probe, false
 		}
 		for i, other := range s.waiting {
 			if in.Nonce != "" && in.Nonce == other.Nonce {
@@ -666,7 +680,7 @@ func (m *model) welcome(in presence.Hello, s *mSession, why presence.NotResumed)
 	noInput, goesOn := s.NoInput, resumed && s.live && s.Leased && in.Leased
 	s.Hello = in
 	if !goesOn {
-		s.link++
+		s.link = m.mint(s.link)
 		for _, e := range s.rooms {
 			e.report, e.number = 0, 0
 		}
@@ -749,7 +763,7 @@ func (m *model) report(s *mSession, r presence.Report) {
 
 func (m *model) settle(s *mSession, takeOver bool) {
 	waiting := s.waiting
-	s.waiting = nil
+	s.waiting, s.probed = nil, false
 	for i, in := range waiting {
 		heir, why := s, presence.NotResumed("")
 		if i > 0 || !takeOver {

@@ -20,7 +20,7 @@ type member struct {
 	entries []*entry
 	place   int    // index in the room's members
 	doing   *doing // nil: nothing yet
-	epoch   uint64 // of the last observation that saw it
+	looked  uint64 // the last observation that saw it
 }
 
 // entry is a session in a room.

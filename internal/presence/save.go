@@ -1,6 +1,7 @@
 package presence
 
 import (
+	"cmp"
 	"encoding/hex"
 	"fmt"
 	"maps"
@@ -44,6 +45,12 @@ type SavedSession struct {
 	PageHidden bool         `json:"page_hidden,omitzero"`
 	Device     Device       `json:"device,omitzero"`
 	Rooms      []SavedEntry `json:"rooms"` // in the order of joining
+
+	// The following are in the core's own time, and saved by a core with an epoch only.
+	Active time.Duration `json:"active,omitzero"` // the last activity
+	Lost   time.Duration `json:"lost,omitzero"`   // in grace: since when
+	Ends   time.Duration `json:"ends,omitzero"`   // in grace: the end of the session
+	Reason Reason        `json:"reason,omitzero"` // in grace: the reason if it ends
 }
 
 // SavedEntry is a room that a session is in.
@@ -53,6 +60,9 @@ type SavedEntry struct {
 	// highest DoingOrder has set it last.
 	Doing      string `json:"doing,omitempty"`
 	DoingOrder uint64 `json:"doing_order,omitempty"`
+	// Ends and Reason are those of [SavedSession], for this room.
+	Ends   time.Duration `json:"ends,omitzero"`
+	Reason Reason        `json:"reason,omitzero"`
 }
 
 // SavedPerson is what the core knows about a person.
@@ -80,16 +90,19 @@ type SavedStanding struct {
 	Again int64    `json:"again"`
 }
 
-// SavedAsk is an open ask. Left is how long it still waits, in milliseconds.
+// SavedAsk is an open ask. Left is how long it still waits, in milliseconds; a core with an epoch
+// also saves when it ends in its own time.
 type SavedAsk struct {
 	ID       AskID       `json:"id"`
 	Room     RoomName    `json:"room"`
 	Sessions []SessionID `json:"sessions"`
 	Opened   int64       `json:"opened"`
 	Left     int64       `json:"left"`
+
+	Ends time.Duration `json:"ends,omitzero"`
 }
 
-// SavedInvitation is an open invitation. Left is how long it still waits, in milliseconds.
+// SavedInvitation is an open invitation. Left and Ends are those of [SavedAsk].
 type SavedInvitation struct {
 	ID      InvitationID `json:"id"`
 	Room    RoomName     `json:"room"`
@@ -97,6 +110,8 @@ type SavedInvitation struct {
 	Session SessionID    `json:"session"` // that it came from; empty: from the back end
 	Opened  int64        `json:"opened"`
 	Left    int64        `json:"left"`
+
+	Ends time.Duration `json:"ends,omitzero"`
 }
 
 // SavedMember is since when a person is in a room, in the full and in the open view.
@@ -118,7 +133,7 @@ func (c *Core) Save(at Instant) Saved {
 	now := c.read(at)
 	saved := Saved{Version: SavedVersion, At: now.wall}
 	for _, user := range slices.Sorted(maps.Keys(c.people)) {
-		saved.People = append(saved.People, c.people[user].save(now))
+		saved.People = append(saved.People, c.people[user].save(now, c.epoch > 0))
 	}
 	for _, name := range slices.Sorted(maps.Keys(c.rooms)) {
 		if c.rooms[name].declared {
@@ -134,10 +149,11 @@ func (c *Core) SavePerson(at Instant, user UserID) (SavedPerson, bool) {
 	if p == nil {
 		return SavedPerson{User: user}, false
 	}
-	return p.save(c.read(at)), true
+	return p.save(c.read(at), c.epoch > 0), true
 }
 
-func (s *session) save(now reading) SavedSession {
+// save saves a session; own says whether the core's own times are wanted, too.
+func (s *session) save(now reading, own bool) SavedSession {
 	saved := SavedSession{
 		ID: s.id, Key: hex.EncodeToString(s.key[:]), Nonce: s.nonce, Opened: s.opened,
 		Link: s.link, Kind: s.kind, Live: s.state == Live, Issued: s.issued, Expires: s.expires, LastHeard: s.heardWall,
@@ -151,13 +167,16 @@ func (s *session) save(now reading) SavedSession {
 		}
 		saved.Rooms = append(saved.Rooms, is)
 	}
+	if own {
+		s.times(&saved)
+	}
 	return saved
 }
 
-func (p *person) save(now reading) SavedPerson {
+func (p *person) save(now reading, own bool) SavedPerson {
 	saved := SavedPerson{User: p.id, Profile: p.profile, Hidden: p.hidden}
 	for _, s := range p.sessions {
-		saved.Sessions = append(saved.Sessions, s.save(now))
+		saved.Sessions = append(saved.Sessions, s.save(now, own))
 	}
 	if p.set != nil {
 		saved.Set, saved.SetFor = p.set.Appearance, p.set.session
@@ -174,12 +193,12 @@ func (p *person) save(now reading) SavedPerson {
 			saved.Removed = append(saved.Removed, SavedRemoval{room, p.removed.rooms[room]})
 		}
 	}
-	p.saveMeetings(now, &saved)
+	p.saveMeetings(now, own, &saved)
 	return saved
 }
 
 // saveMeetings saves the passes, asks and received invitations of a person.
-func (p *person) saveMeetings(now reading, saved *SavedPerson) {
+func (p *person) saveMeetings(now reading, own bool, saved *SavedPerson) {
 	left := func(until awakeTime) int64 { return (until - now.awake).Milliseconds() }
 	if p.standings != nil {
 		for _, room := range slices.Sorted(maps.Keys(p.standings.rooms)) {
@@ -189,6 +208,9 @@ func (p *person) saveMeetings(now reading, saved *SavedPerson) {
 	}
 	for _, a := range p.asks {
 		is := SavedAsk{ID: a.id, Room: a.room, Opened: a.opened, Left: left(a.until)}
+		if own {
+			is.Ends = a.until
+		}
 		for _, s := range a.sessions {
 			is.Sessions = append(is.Sessions, s.id)
 		}
@@ -198,6 +220,9 @@ func (p *person) saveMeetings(now reading, saved *SavedPerson) {
 		is := SavedInvitation{ID: i.id, Room: i.room, From: i.from.id, Opened: i.opened, Left: left(i.until)}
 		if i.session != nil {
 			is.Session = i.session.id
+		}
+		if own {
+			is.Ends = i.until
 		}
 		saved.Invitations = append(saved.Invitations, is)
 	}
@@ -219,14 +244,20 @@ func (c *Core) Restore(at Instant, saved Saved, out *Effects) error {
 		c.declare(Declare{room, true})
 	}
 	for _, p := range saved.People {
-		c.restorePerson(now, saved.Mark, p, out)
+		c.restorePerson(now, p, out, func(s *session, was SavedSession) {
+			s.active = now.awake - time.Duration(now.wall-was.LastActive)*time.Millisecond
+			if was.Live {
+				s.heardWall = max(s.heardWall, saved.Mark)
+			}
+			if s.leased {
+				c.leases++
+			}
+		})
+		for _, s := range c.known(p.User).sessions {
+			c.loseAtRestart(now, s, out)
+		}
 	}
-	for _, p := range saved.People {
-		c.restoreMeetings(now, p, out)
-	}
-	for _, p := range saved.People { // only now is it known who has invited whom
-		c.forget(c.known(p.User))
-	}
+	c.restoreMeetings(now, saved.People, false, out)
 	return nil
 }
 
@@ -256,7 +287,8 @@ func (c *Core) mayRestore(saved Saved) error {
 	return nil
 }
 
-func (c *Core) restorePerson(now reading, mark int64, saved SavedPerson, out *Effects) {
+// restorePerson restores a person. Then gives each session its times.
+func (c *Core) restorePerson(now reading, saved SavedPerson, out *Effects, then func(*session, SavedSession)) {
 	p := c.known(saved.User)
 	p.profile, p.hidden = saved.Profile, saved.Hidden
 	if saved.Set != (Appearance{}) && (saved.Set.Until == 0 || saved.Set.Until > now.wall) {
@@ -278,7 +310,7 @@ func (c *Core) restorePerson(now reading, mark int64, saved SavedPerson, out *Ef
 	}
 	c.observe(p, cause{}, out, func() {
 		for _, s := range saved.Sessions {
-			c.restoreSession(now, mark, p, s)
+			then(c.restoreSession(now, p, s), s)
 		}
 		for _, m := range p.members {
 			if was, ok := since[m.room.name]; ok {
@@ -286,35 +318,32 @@ func (c *Core) restorePerson(now reading, mark int64, saved SavedPerson, out *Ef
 			}
 		}
 	})
-	for _, s := range p.sessions {
-		if s.leased {
-			c.arm(now, s)
-			continue
-		}
-		c.lose(now, s, ReasonLost, out)
-		if !s.idle && s.active+c.policy.IdleAfter < s.deadline {
-			s.active = s.deadline - c.policy.IdleAfter
-			c.arm(now, s)
-		}
+}
+
+// loseAtRestart gives a session its grace, in which it stays as active as it was, or begins its
+// lease.
+func (c *Core) loseAtRestart(now reading, s *session, out *Effects) {
+	if s.leased {
+		c.arm(now, s)
+		return
+	}
+	c.lose(now, s, ReasonLost, out)
+	if !s.idle && s.active+c.policy.IdleAfter < s.deadline {
+		s.active = s.deadline - c.policy.IdleAfter
+		c.arm(now, s)
 	}
 }
 
-func (c *Core) restoreSession(now reading, mark int64, p *person, saved SavedSession) {
-	if saved.Live {
-		saved.LastHeard = max(saved.LastHeard, mark)
-	}
+func (c *Core) restoreSession(now reading, p *person, saved SavedSession) *session {
 	s := &session{
 		id: saved.ID, nonce: saved.Nonce, person: p, link: saved.Link, kind: saved.Kind, opened: saved.Opened,
 		issued: saved.Issued, expires: saved.Expires, heardWall: saved.LastHeard,
-		heard: now.awake, active: now.awake - time.Duration(now.wall-saved.LastActive)*time.Millisecond,
-		idle: true, noInput: saved.NoInput, leased: saved.Leased, pageHidden: saved.PageHidden, device: saved.Device,
+		heard: now.awake,
+		idle:  true, noInput: saved.NoInput, leased: saved.Leased, pageHidden: saved.PageHidden, device: saved.Device,
 	}
 	_, _ = hex.Decode(s.key[:], []byte(saved.Key)) // checked by mayRestore
 	s.timer.owner = s
 	c.sessions[s.id] = s
-	if s.leased {
-		c.leases++
-	}
 	c.hold(p, s)
 	s.becomeIdle(saved.Idle)
 	for _, e := range saved.Rooms {
@@ -328,18 +357,38 @@ func (c *Core) restoreSession(now reading, mark int64, p *person, saved SavedSes
 		d.reports = max(d.reports, e.DoingOrder)
 		d.shown = in.member.newest()
 	}
+	return s
 }
 
-// restoreMeetings restores the passes, asks and received invitations of a person, once all people
-// and their sessions are there.
-func (c *Core) restoreMeetings(now reading, saved SavedPerson, out *Effects) {
+// restoreMeetings restores the passes, asks and invitations of people, once all of them and their
+// sessions are there. Own says that the core goes on with the time of the core that saved them.
+func (c *Core) restoreMeetings(now reading, people []SavedPerson, own bool, out *Effects) {
+	for _, p := range people {
+		c.restoreMeetingsOf(now, p, own, out)
+	}
+	for _, asks := range c.asked {
+		slices.SortStableFunc(asks, func(a, b *ask) int { return cmp.Compare(a.opened, b.opened) })
+	}
+	for _, p := range people { // only now is it known who has invited whom
+		c.forget(c.known(p.User))
+	}
+}
+
+// restoreMeetingsOf restores the passes, asks and received invitations of a person.
+func (c *Core) restoreMeetingsOf(now reading, saved SavedPerson, own bool, out *Effects) {
 	p := c.known(saved.User)
+	left := func(milliseconds int64, ends awakeTime) time.Duration {
+		if own {
+			return ends - now.awake
+		}
+		return time.Duration(milliseconds) * time.Millisecond
+	}
 	for _, is := range saved.Standings {
 		c.setStanding(now, p, is.Room, standing{is.Pass, is.Again})
 	}
 	for _, is := range saved.Asks {
 		a := &ask{id: is.ID, room: is.Room, person: p, opened: is.Opened}
-		a.until, a.ends = now.in(time.Duration(is.Left) * time.Millisecond)
+		a.until, a.ends = now.in(left(is.Left, is.Ends))
 		for _, id := range is.Sessions {
 			if s := c.sessions[id]; s != nil {
 				a.sessions = append(a.sessions, s)
@@ -356,7 +405,7 @@ func (c *Core) restoreMeetings(now reading, saved SavedPerson, out *Effects) {
 			continue
 		}
 		i := &invitation{id: is.ID, room: is.Room, from: c.known(is.From), session: session, to: p, opened: is.Opened}
-		i.until, i.ends = now.in(time.Duration(is.Left) * time.Millisecond)
+		i.until, i.ends = now.in(left(is.Left, is.Ends))
 		c.holdInvitation(i)
 	}
 }

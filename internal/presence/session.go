@@ -5,8 +5,10 @@ import "slices"
 // SessionID is the id of a session, made by the service.
 type SessionID string
 
-// LinkNumber counts the links of one session, from 1.
-type LinkNumber uint32
+// LinkNumber tells the links of a session apart; a newer link has a higher one. On one node it
+// counts them from 1. With an epoch it is (epoch, count), 32 bits each, and never minted twice in
+// the realm.
+type LinkNumber uint64
 
 // LinkID identifies a link for ever. Every input says over which link it came; an input over an
 // older link than the current one changes nothing.
@@ -85,6 +87,7 @@ type session struct {
 	idle       bool
 	pageHidden bool
 	warned     bool // of the expiry of its token
+	restored   bool // as another core recorded it; nothing was heard of it since
 	device     Device
 
 	timer timer
@@ -93,7 +96,7 @@ type session struct {
 func (s *session) linkID() LinkID { return LinkID{s.id, s.link} }
 
 func (s *session) hears(now reading) {
-	s.heard, s.heardWall, s.unheard = now.awake, now.wall, 0
+	s.heard, s.heardWall, s.unheard, s.restored = now.awake, now.wall, 0, false
 }
 
 // from returns the live session whose current link this is. It is the fence: a frame over an
@@ -126,13 +129,14 @@ func (c *Core) heard(now reading, link LinkID, out *Effects) (*session, error) {
 	return s, nil
 }
 
-// speaks is heard, and answers a probe of the link.
+// speaks is heard, and answers a probe of the link. What was on its way when the probe was written
+// is no answer: a page that has gone may have sent it.
 func (c *Core) speaks(now reading, link LinkID, out *Effects) (*session, error) {
 	s, err := c.heard(now, link, out)
 	if err != nil {
 		return nil, err
 	}
-	if s.contest != nil {
+	if s.contest != nil && s.contest.asked {
 		c.settle(now, s, false, out)
 		return c.from(link) // a waiting page's session may have replaced this one
 	}

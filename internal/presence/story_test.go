@@ -19,6 +19,7 @@ type story struct {
 	tabs  map[string]*tab
 	seen  []presence.MemberChanged // since the last nobodySaw or othersSaw
 	asked []presence.LinkID        // beat requests, not yet written
+	stuck bool                     // probes cannot be written
 	cut   []presence.Cut
 	ended map[presence.SessionID]presence.Reason
 	warns []presence.WarnExpiry
@@ -90,6 +91,11 @@ func (s *story) apply(in presence.Input) (presence.Reply, error) {
 	var out presence.Effects
 	reply, err := s.core.Apply(instant(s.now), in, &out)
 	s.take(out)
+	for _, effect := range out.List { // a probe is written at once
+		if ask, ok := effect.(presence.AskBeat); ok && ask.Probe && !s.stuck {
+			_, _ = s.apply(presence.BeatWritten{To: ask.Link, Probe: true})
+		}
+	}
 	return reply, err
 }
 

@@ -138,10 +138,10 @@ func (c *Core) observe(p *person, why cause, out *Effects, act func()) {
 
 // notice is observe for changes that need not be saved.
 func (c *Core) notice(p *person, why cause, out *Effects, act func()) {
-	c.epoch++
+	c.looked++
 	seen := c.seen[:0]
 	for _, m := range p.members {
-		m.epoch = c.epoch
+		m.looked = c.looked
 		seen = append(seen, seenMember{m, m.sights()})
 	}
 	before := [viewCount]Appearance{p.appearance(Full), p.appearance(Open)}
@@ -150,7 +150,7 @@ func (c *Core) notice(p *person, why cause, out *Effects, act func()) {
 		c.tell(s.member, s.before, why, out)
 	}
 	for _, m := range p.members {
-		if m.epoch != c.epoch {
+		if m.looked != c.looked {
 			c.tell(m, [viewCount]sight{}, why, out)
 		}
 	}

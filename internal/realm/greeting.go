@@ -269,7 +269,7 @@ func (c *Greeting) Opened(reply presence.Reply) *wire.Opened {
 		return o
 	}
 	o.Session, o.ResumeKey = string(reply.Link.Session), reply.Key
-	o.Link = uint32(reply.Link.Number)
+	o.Link = uint64(reply.Link.Number)
 	o.Resumed, o.NotResumed = reply.Resumed, string(reply.NotResumed)
 	o.Rooms = roomNames(reply.Rooms)
 	o.Asked, o.Invitations = delivery.Asks(reply.Asked), invitationsOf(reply.Invitations)

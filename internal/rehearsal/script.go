@@ -207,7 +207,7 @@ func (p *play) tell() {
 		if !ok {
 			continue
 		}
-		_, _ = p.core.Apply(p.instant(), presence.BeatWritten{To: ask.Link}, &p.effects)
+		_, _ = p.core.Apply(p.instant(), presence.BeatWritten{To: ask.Link, Probe: ask.Probe}, &p.effects)
 		if pg := p.pages[ask.Link.Session]; pg != nil && pg.live && !pg.deaf {
 			_, _ = p.core.Apply(p.instant(), presence.Beat{From: ask.Link}, &p.effects)
 		}

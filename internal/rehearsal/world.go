@@ -145,7 +145,7 @@ func (w *world) carryOut() {
 	for i := 0; i < len(w.effects.List); i++ { // an answered beat adds to them
 		switch effect := w.effects.List[i].(type) {
 		case presence.AskBeat:
-			w.asked(effect.Link)
+			w.asked(effect)
 		case presence.Cut:
 			if t := w.tabs[effect.Link.Session]; t != nil && t.link == effect.Link {
 				t.wasCut(effect.Reason)
@@ -173,9 +173,10 @@ func (w *world) carryOut() {
 }
 
 // asked writes a beat request to a link, and lets the page answer if it can.
-func (w *world) asked(link presence.LinkID) {
+func (w *world) asked(ask presence.AskBeat) {
 	w.score.Beats++
-	_, _ = w.core.Apply(w.instant(), presence.BeatWritten{To: link}, &w.effects)
+	link := ask.Link
+	_, _ = w.core.Apply(w.instant(), presence.BeatWritten{To: link, Probe: ask.Probe}, &w.effects)
 	if t := w.tabs[link.Session]; t != nil && t.link == link && t.answers() {
 		_, _ = w.core.Apply(w.instant(), presence.Beat{From: link}, &w.effects)
 	}

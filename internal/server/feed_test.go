@@ -313,6 +313,6 @@ func TestASessionGoesOnOverAnotherKindOfLink(t *testing.T) {
 	require.Equal(t, w.Session, follow(t, s, opened.Feed, "", "").until("answer")["session"])
 	back := dial(t, client.Options{Server: s.URL(), Token: mint(t, "ilse"), Nonce: "page", Resume: link.Resume()})
 	require.True(t, back.Opened().Resumed)
-	require.Equal(t, uint32(4), back.Opened().Link)
+	require.Equal(t, uint64(4), back.Opened().Link)
 	require.Empty(t, third.rest(), "a third party has seen nothing of it")
 }

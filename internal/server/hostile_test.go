@@ -638,5 +638,5 @@ func TestHostile(t *testing.T) {
 	session, err := client.API{Server: h.s.URL(), Key: victim.ResumeKey}.Session(t.Context(), victim.Session)
 	require.NoError(t, err)
 	require.Equal(t, "live", session.State)
-	require.Equal(t, uint32(1), session.Link)
+	require.Equal(t, uint64(1), session.Link)
 }

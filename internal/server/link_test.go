@@ -75,7 +75,7 @@ func TestReturnWithinGraceIsUnseenByAThirdParty(t *testing.T) {
 	options.Resume = link.Resume()
 	link = dial(t, options)
 	require.True(t, link.Opened().Resumed)
-	require.Equal(t, uint32(2), link.Opened().Link)
+	require.Equal(t, uint64(2), link.Opened().Link)
 
 	// A reload: the beacon, the close, the next page. And the beacon once more, late.
 	note := wire.ClosingNote{Session: link.Opened().Session, ResumeKey: link.Opened().ResumeKey, Nonce: "load 1"}

@@ -319,7 +319,7 @@ func CheckLinks(t *testing.T, open func(t *testing.T) (links engine.Links, id pr
 				links.InvitationsChanged(presence.InvitationsChanged{Links: []presence.LinkID{to}})
 			case 0:
 				word = "beat"
-				links.AskBeat(to)
+				links.AskBeat(presence.AskBeat{Link: to, Probe: random.IntN(2) == 0})
 			case 1:
 				word = "expiring"
 				links.WarnExpiry(to, time.Now())

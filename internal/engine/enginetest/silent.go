@@ -11,7 +11,7 @@ import (
 type NoLinks struct{}
 
 // AskBeat does nothing.
-func (NoLinks) AskBeat(presence.LinkID) {}
+func (NoLinks) AskBeat(presence.AskBeat) {}
 
 // Cut does nothing.
 func (NoLinks) Cut(presence.Cut) {}

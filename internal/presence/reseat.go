@@ -1,0 +1,287 @@
+package presence
+
+import (
+	"cmp"
+	"encoding/hex"
+	"slices"
+	"time"
+)
+
+// Fact is what a carrier knows of one link that it carries, or has lost a moment ago.
+type Fact struct {
+	User    UserID
+	Profile Profile
+	// Hidden says that the person hides.
+	Hidden bool
+	// Session is the session of the link as [Core.SavePerson] would save it, without the fields
+	// about grace and about what others decide: Live, LastHeard, LastActive, Lost, Ends, Reason.
+	Session SavedSession
+	Grants  []Pattern // as in [Hello]
+	Admits  []Pattern // as in [Hello]
+
+	// How long ago the session was heard and active, and the first unanswered beat request was
+	// written; negative: all are answered.
+	Heard, Active, Unanswered time.Duration
+	// Reports are the newest reports over the link, by room.
+	Reports []Reports
+	// Confirmed says that the opening of the session is on record.
+	Confirmed bool
+	// Lost is why the link ended, if it did: ReasonLost, ReasonClosing, ReasonExpired, or ReasonBye
+	// with the session.
+	Lost Reason
+}
+
+// Reports are the newest reports of a link about one room.
+type Reports struct {
+	Room          RoomName
+	Typing, Doing uint64        // their numbers; 0: none
+	On            bool          // the person is typing
+	Ago           time.Duration // when it was reported
+}
+
+// Seat is what a core decides about a reported link.
+type Seat string
+
+// The decisions.
+const (
+	SeatKept    Seat = "kept"    // the session is on this link
+	SeatAdopted Seat = "adopted" // the session moves to this link, which is newer than the one known
+	SeatCreated Seat = "created" // the session was unknown
+	SeatOlder   Seat = "older"   // the session is on a newer link: close this one
+	SeatEnded   Seat = "ended"   // the session has ended: close the link
+	SeatGone    Seat = "gone"    // the link has ended on both sides
+)
+
+// Reseat takes the report of a carrier about one link. It is the repair for everything that the
+// two sides may disagree about. Of two links of a session the one with the higher number lives,
+// in whichever order they are reported. What the carrier reports is truer than what was
+// restored about the same link, but not than what the core knows by itself.
+func (c *Core) Reseat(at Instant, f Fact, out *Effects) Seat {
+	now := c.passes(at, out)
+	s := c.sessions[f.Session.ID]
+	switch {
+	case s == nil && (f.Confirmed || f.Lost == ReasonBye || !c.mayReopen(f)):
+		return SeatEnded
+	case s == nil:
+		return c.unlessLost(now, c.reopen(now, f, out), f, SeatCreated, out)
+	case s.person.id != f.User || f.Session.Link < s.link:
+		return SeatOlder
+	case f.Session.Link > s.link:
+		return c.adopt(now, s, f, out)
+	case s.state == Grace:
+		return c.revive(now, s, f, out)
+	}
+	if s.restored {
+		c.seat(now, s, f, out)
+	} else {
+		s.hearsOf(now, f)
+	}
+	c.arm(now, s)
+	return c.unlessLost(now, s, f, SeatKept, out)
+}
+
+// adopt moves a session to a newer link.
+func (c *Core) adopt(now reading, s *session, f Fact, out *Effects) Seat {
+	switch {
+	case s.state == Grace:
+		c.inGrace--
+	case s.leased:
+		c.leases--
+	default:
+		out.add(Cut{Link: s.linkID(), Reason: ReasonReplaced})
+	}
+	gap := now.awake - s.lost
+	if s.state == Live {
+		gap = 0
+	}
+	s.state, s.leased = Live, false
+	c.seat(now, s, f, out)
+	out.add(SessionResumed{Link: s.linkID(), User: s.person.id, Kind: s.kind, Gap: gap})
+	if s.contest != nil { // other pages wait for the page that was just cut
+		c.settle(now, s, false, out)
+	}
+	if !c.unended(s) {
+		return SeatEnded
+	}
+	c.arm(now, s)
+	return c.unlessLost(now, s, f, SeatAdopted, out)
+}
+
+// revive brings a link back that was restored in grace: its carrier has it after all. The page
+// itself said that it is closing, or the core has lost the link: then it is over.
+func (c *Core) revive(now reading, s *session, f Fact, out *Effects) Seat {
+	if f.Lost != NoReason {
+		return c.unlessLost(now, s, f, SeatGone, out) // a second sign of loss
+	}
+	if !s.restored || s.reason == ReasonClosing || s.leased {
+		return SeatOlder
+	}
+	c.inGrace--
+	s.state = Live
+	c.seat(now, s, f, out)
+	out.add(SessionResumed{Link: s.linkID(), User: s.person.id, Kind: s.kind, Gap: now.awake - s.lost})
+	c.arm(now, s)
+	return SeatKept
+}
+
+// unlessLost loses the link again that the carrier has lost.
+func (c *Core) unlessLost(now reading, s *session, f Fact, seat Seat, out *Effects) Seat {
+	if f.Lost == NoReason {
+		return seat
+	}
+	if f.Lost == ReasonBye {
+		c.end(now, s, ReasonBye, out)
+	} else {
+		c.lose(now, s, f.Lost, out)
+	}
+	return SeatGone
+}
+
+// mayReopen reports whether an unknown session may live: its person was not removed, and it does
+// not give way to another session.
+func (c *Core) mayReopen(f Fact) bool {
+	if c.policy.CheckPerson(f.User, f.Profile) != nil {
+		return false
+	}
+	p := c.people[f.User]
+	if p == nil {
+		return true
+	}
+	if p.removed != nil && f.Session.Issued <= p.removed.altogether {
+		return false
+	}
+	return !slices.ContainsFunc(p.sessions, func(other *session) bool { return c.outlasts(other, f.Session.Opened) })
+}
+
+// outlasts reports whether a session stays and another one of its person, opened at a time, must
+// go (docs/design.md §3, SecondSession).
+func (c *Core) outlasts(s *session, opened int64) bool {
+	switch c.policy.SecondSession {
+	case ReplaceFirst:
+		return s.opened > opened
+	case RefuseSecond:
+		return s.opened <= opened && s.state == Live
+	}
+	return false
+}
+
+// reopen opens the session of a fact.
+func (c *Core) reopen(now reading, f Fact, out *Effects) *session {
+	p := c.known(f.User)
+	s := &session{id: f.Session.ID, person: p, idle: true, opened: f.Session.Opened}
+	s.timer.owner = s
+	c.sessions[s.id] = s
+	out.add(SessionOpened{Link: LinkID{s.id, f.Session.Link}, User: p.id, Kind: f.Session.Kind})
+	c.seat(now, s, f, out)
+	for _, other := range slices.Clone(p.sessions) {
+		if other != s && c.policy.SecondSession != AllowSecond {
+			c.endByForce(now, other, ReasonReplaced, out)
+		}
+	}
+	c.arm(now, s)
+	return s
+}
+
+// seat makes a live session what the carrier of its link reports.
+func (c *Core) seat(now reading, s *session, f Fact, out *Effects) {
+	is := f.Session
+	_, _ = hex.Decode(s.key[:], []byte(is.Key))
+	s.link, s.kind, s.nonce, s.device, s.noInput, s.pageHidden = is.Link, is.Kind, is.Nonce, is.Device, is.NoInput, is.PageHidden
+	s.issued, s.expires, s.warned, s.admits = is.Issued, is.Expires, false, f.Admits
+	s.restored, s.asked, s.unheard = false, 0, 0
+	s.heard, s.heardWall = now.awake-f.Heard, now.wall-f.Heard.Milliseconds()
+	s.asks(now, f)
+	s.active = now.awake - f.Active
+	p := s.person
+	c.observe(p, cause{ReasonLeave, now.wall, s.id}, out, func() {
+		if !slices.Contains(p.sessions, s) {
+			c.hold(p, s)
+		}
+		if !slices.ContainsFunc(p.sessions, func(other *session) bool { return other.issued > s.issued }) {
+			p.profile = f.Profile
+		}
+		p.hidden = p.hidden || f.Hidden
+		s.becomeIdle(is.Idle)
+		c.seatIn(now, s, f)
+		c.narrow(now, s, f.Grants, out)
+	})
+}
+
+// seatIn puts a session into the rooms of a fact, except those from which its person was removed.
+func (c *Core) seatIn(now reading, s *session, f Fact) {
+	for _, e := range slices.Clone(s.entries) {
+		if !slices.ContainsFunc(f.Session.Rooms, func(is SavedEntry) bool { return is.Room == e.room().name }) {
+			c.exit(now, e)
+		}
+	}
+	for _, is := range f.Session.Rooms {
+		if c.notRemoved(s.person, s.issued, is.Room) != nil {
+			continue
+		}
+		c.enter(now, s, is.Room)
+		e := s.entry(is.Room)
+		if is.Doing == "" && e.doing == nil {
+			continue
+		}
+		e.doing = &done{object: is.Doing, order: is.DoingOrder}
+		d := c.doingOf(now, e.member)
+		d.reports = max(d.reports, is.DoingOrder)
+		d.refresh(c, now)
+		d.arm(c)
+	}
+	for _, is := range f.Reports {
+		e := s.entry(is.Room)
+		if e == nil {
+			continue
+		}
+		e.report, e.until = max(e.report, is.Typing), now.awake-is.Ago+e.room().policy.TypingExpires
+		e.typing = is.On && e.until > now.awake
+		if e.doing != nil || is.Doing > 0 {
+			if e.doing == nil {
+				e.doing = &done{}
+			}
+			e.doing.number = max(e.doing.number, is.Doing)
+		}
+	}
+}
+
+// hearsOf notes what the carrier has heard of a session since the core has.
+func (s *session) hearsOf(now reading, f Fact) {
+	if heard := now.awake - f.Heard; heard > s.heard {
+		s.heard, s.heardWall, s.unheard = heard, now.wall-f.Heard.Milliseconds(), 0
+	}
+	s.asks(now, f)
+}
+
+// asks notes since when a beat request over the link is unanswered.
+func (s *session) asks(now reading, f Fact) {
+	if f.Unanswered >= 0 && s.unheard == 0 {
+		s.unheard = max(now.awake-f.Unanswered, 1)
+		s.asked = s.unheard
+	}
+}
+
+// Unseat says that the carrier of a link is not heard any more: the link may be gone without a
+// report. Its silence counts from when it was last heard.
+func (c *Core) Unseat(at Instant, link LinkID, out *Effects) {
+	now := c.passes(at, out)
+	s, err := c.from(link)
+	if err != nil || s.leased || s.unheard > 0 {
+		return
+	}
+	s.unheard = max(s.heard+c.policy.BeatEvery, now.awake-c.policy.Silence())
+	s.asked = max(s.asked, s.unheard)
+	c.arm(now, s)
+}
+
+// Links returns all links of live sessions, by session.
+func (c *Core) Links() []LinkID {
+	var links []LinkID
+	for _, s := range c.sessions {
+		if s.state == Live && !s.leased {
+			links = append(links, s.linkID())
+		}
+	}
+	slices.SortFunc(links, func(a, b LinkID) int { return cmp.Compare(a.Session, b.Session) })
+	return links
+}
