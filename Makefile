@@ -12,7 +12,7 @@ WEEKS ?= 10
 FUZZTIME ?= 10m
 STATIC := $(GO) tool -modfile=tools/go.mod staticcheck
 
-.PHONY: build demo test fuzz lint mutants bench bench-core bench-console shots web types clean
+.PHONY: build demo test raced random fuzz lint mutants bench bench-core bench-console shots web types clean
 
 build: web ## the whole binary, with the console in it
 	$(GO) build -trimpath -ldflags="-s -w" -o bin/tovik ./cmd/tovik
@@ -52,8 +52,13 @@ UNWATCHED := $(foreach package,modernc.org/sqlite/lib modernc.org/memory,-gcflag
 
 test: lint web chromium compiler nginx ## everything: lint, vet, race detector, type check, floors, browser
 	$(NPM) run --silent test
-	CGO_ENABLED=1 $(GO) test -race $(UNWATCHED) -parallel 4 -timeout 60m ./test ./internal/server ./... # the longest first: they wait most of the time
-	$(GO) test ./internal/presence -run 'Agree|Restart|OpenView' -rapid.checks=$(HISTORIES) -timeout 15m
+	$(MAKE) --no-print-directory -j 2 raced random
+
+raced: # the longest packages first; most tests wait most of the time
+	CGO_ENABLED=1 $(GO) test -race $(UNWATCHED) -p 3 -parallel 6 -timeout 60m ./test ./internal/server ./...
+
+random: # histories, weeks and fuzzing, which only compute
+	$(GO) test ./internal/presence -run 'Agree|Restart|OpenView|Handover|Death' -rapid.checks=$(HISTORIES) -timeout 15m
 	$(GO) test ./internal/timing -run Advice -seeds $(WEEKS)
 	$(MAKE) --no-print-directory fuzz FUZZTIME=2000x
 
