@@ -55,7 +55,7 @@ test: lint web chromium compiler nginx ## everything: lint, vet, race detector, 
 	$(MAKE) --no-print-directory -j 2 raced random
 
 raced: # the longest packages first; most tests wait most of the time
-	CGO_ENABLED=1 $(GO) test -race $(UNWATCHED) -p 3 -parallel 6 -timeout 60m ./test ./internal/server ./...
+	CGO_ENABLED=1 $(GO) test -race $(UNWATCHED) -parallel 4 -timeout 60m ./test ./internal/server ./...
 
 random: # histories, weeks and fuzzing, which only compute
 	$(GO) test ./internal/presence -run 'Agree|Restart|OpenView|Handover|Death' -rapid.checks=$(HISTORIES) -timeout 15m

@@ -100,16 +100,30 @@ func (a *API) stream(c fiber.Ctx, form string, write func(ctx context.Context, w
 	conn, path := c.RequestCtx().Conn(), c.Path()
 	return c.SendStreamWriter(func(w *bufio.Writer) {
 		defer done()
+		piece := timed{w, func() { _ = conn.SetWriteDeadline(time.Now().Add(streamWrite)) }}
 		flush := func() error {
-			_ = conn.SetWriteDeadline(time.Now().Add(streamWrite)) // for this piece
+			piece.begin()
 			return w.Flush()
 		}
-		_ = conn.SetWriteDeadline(time.Now().Add(streamWrite))
-		if err := write(ctx, w, flush); err != nil && ctx.Err() == nil {
+		piece.begin()
+		if err := write(ctx, piece, flush); err != nil && ctx.Err() == nil {
 			a.log.Debug("a long answer broke off", "path", path, "error", err)
 			_ = conn.Close() // so that a part does not look complete
 		}
 	})
+}
+
+// timed writes to a connection whose time limit begins anew with each piece: making one may take
+// longer than writing it.
+type timed struct {
+	to    io.Writer
+	begin func()
+}
+
+// Write implements [io.Writer].
+func (t timed) Write(piece []byte) (int, error) {
+	t.begin()
+	return t.to.Write(piece)
 }
 
 func tooManyStreams() error {
