@@ -199,7 +199,7 @@ func (c *Core) welcome(now reading, in Hello, s *session, why NotResumed, out *E
 			}
 		}
 	}
-	reply.Link, reply.Rooms, reply.Hidden = s.linkID(), s.rooms(), p.hidden
+	reply.Link, reply.Opened, reply.Rooms, reply.Hidden = s.linkID(), s.opened, s.rooms(), p.hidden
 	reply.Asked, reply.Invitations = c.askedBy(now, s, ""), p.invitations(now)
 	if p.set != nil {
 		reply.Set = p.set.Appearance
@@ -230,7 +230,7 @@ func (c *Core) link(now reading, s *session, in Hello, resumed bool, out *Effect
 		s.link = c.mint(s.link)
 	}
 	s.kind = in.kind()
-	s.state, s.nonce, s.asked = Live, in.Nonce, 0
+	s.state, s.nonce, s.asked, s.unseated = Live, in.Nonce, 0, false
 	if s.leased = in.Leased; s.leased {
 		c.leases++
 	}
@@ -419,7 +419,8 @@ func (c *Core) settle(now reading, s *session, takeOver bool, out *Effects) {
 	s.contest = nil
 	for i, in := range hellos {
 		heir, why := s, NotResumed("")
-		if i > 0 || !takeOver {
+		same := c.unended(s) && in.Nonce != "" && in.Nonce == s.nonce // the page has it already, over another link
+		if !same && (i > 0 || !takeOver) {
 			heir, why = nil, SessionInUse
 			if c.sessions[in.Session] == nil {
 				why = UnknownSession

@@ -351,6 +351,8 @@ type Reply struct {
 	Link LinkID
 	// Key is the secret with which the client can resume the session.
 	Key string
+	// Opened is when the session was opened, in Unix milliseconds.
+	Opened int64
 	// Resumed says that the session existed before. If the client named a session and Resumed is
 	// false, NotResumed says why.
 	Resumed    bool

@@ -31,6 +31,12 @@ type Fact struct {
 	Lost Reason
 }
 
+// KeyHash returns what is saved of a resume key.
+func KeyHash(key string) string {
+	hash := secretOf(key)
+	return hex.EncodeToString(hash[:])
+}
+
 // Reports are the newest reports of a link about one room.
 type Reports struct {
 	Room          RoomName
@@ -74,6 +80,7 @@ func (c *Core) Reseat(at Instant, f Fact, out *Effects) Seat {
 	if s.restored {
 		c.seat(now, s, f, out)
 	} else {
+		c.seated(s, out)
 		s.hearsOf(now, f)
 	}
 	c.arm(now, s)
@@ -97,7 +104,7 @@ func (c *Core) adopt(now reading, s *session, f Fact, out *Effects) Seat {
 	s.state, s.leased = Live, false
 	c.seat(now, s, f, out)
 	out.add(SessionResumed{Link: s.linkID(), User: s.person.id, Kind: s.kind, Gap: gap})
-	if s.contest != nil { // other pages wait for the page that was just cut
+	if s.contest != nil && f.Lost == NoReason { // other pages wait for the page that was just cut
 		c.settle(now, s, false, out)
 	}
 	if !c.unended(s) {
@@ -188,7 +195,7 @@ func (c *Core) seat(now reading, s *session, f Fact, out *Effects) {
 	_, _ = hex.Decode(s.key[:], []byte(is.Key))
 	s.link, s.kind, s.nonce, s.device, s.noInput, s.pageHidden = is.Link, is.Kind, is.Nonce, is.Device, is.NoInput, is.PageHidden
 	s.issued, s.expires, s.warned, s.admits = is.Issued, is.Expires, false, f.Admits
-	s.restored, s.asked, s.unheard = false, 0, 0
+	s.restored, s.unseated, s.asked, s.unheard = false, false, 0, 0
 	s.heard, s.heardWall = now.awake-f.Heard, now.wall-f.Heard.Milliseconds()
 	s.asks(now, f)
 	s.active = now.awake - f.Active
@@ -266,12 +273,40 @@ func (s *session) asks(now reading, f Fact) {
 func (c *Core) Unseat(at Instant, link LinkID, out *Effects) {
 	now := c.passes(at, out)
 	s, err := c.from(link)
-	if err != nil || s.leased || s.unheard > 0 {
+	if err != nil || s.leased || s.unseated {
 		return
 	}
-	s.unheard = max(s.heard+c.policy.BeatEvery, now.awake-c.policy.Silence())
-	s.asked = max(s.asked, s.unheard)
+	c.unseat(now, s, out)
+}
+
+// UnseatOthers says that all carriers have reported: the links of restored sessions that none of
+// them named are silent.
+func (c *Core) UnseatOthers(at Instant, out *Effects) {
+	now := c.passes(at, out)
+	for _, link := range c.Links() {
+		if s := c.sessions[link.Session]; s.restored && !s.unseated {
+			c.unseat(now, s, out)
+		}
+	}
+}
+
+// unseat begins the silence of a session, which is recorded: the next core goes on with it.
+func (c *Core) unseat(now reading, s *session, out *Effects) {
+	if s.unheard == 0 {
+		s.unheard = max(s.heard+c.policy.BeatEvery, now.awake-c.policy.Silence())
+		s.asked = max(s.asked, s.unheard)
+	}
+	s.unseated = true
+	out.touch(s.person)
 	c.arm(now, s)
+}
+
+// seated undoes unseat.
+func (c *Core) seated(s *session, out *Effects) {
+	if s.unseated {
+		s.unseated = false
+		out.touch(s.person)
+	}
 }
 
 // Links returns all links of live sessions, by session.

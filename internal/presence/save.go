@@ -48,6 +48,7 @@ type SavedSession struct {
 
 	// The following are in the core's own time, and saved by a core with an epoch only.
 	Active time.Duration `json:"active,omitzero"` // the last activity
+	Silent time.Duration `json:"silent,omitzero"` // since when no carrier of its link is heard
 	Lost   time.Duration `json:"lost,omitzero"`   // in grace: since when
 	Ends   time.Duration `json:"ends,omitzero"`   // in grace: the end of the session
 	Reason Reason        `json:"reason,omitzero"` // in grace: the reason if it ends

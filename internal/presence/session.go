@@ -88,6 +88,7 @@ type session struct {
 	pageHidden bool
 	warned     bool // of the expiry of its token
 	restored   bool // as another core recorded it; nothing was heard of it since
+	unseated   bool // no carrier of its link is heard
 	device     Device
 
 	timer timer
@@ -125,6 +126,7 @@ func (c *Core) heard(now reading, link LinkID, out *Effects) (*session, error) {
 		c.expire(now, s, out)
 		return nil, expired(s.expires)
 	}
+	c.seated(s, out)
 	s.hears(now)
 	return s, nil
 }

@@ -56,7 +56,8 @@ type Takeover struct {
 
 // Continue loads the state that other cores of the realm have recorded into an empty core, whose
 // time then stands still. Whoever was live is live at their last link, was heard at the mark, and
-// if not idle was active then; a link that no carrier reports ([Core.Reseat]) is silent. Whoever
+// if not idle was active then; a link that no carrier reports ([Core.Reseat], [Core.UnseatOthers])
+// is silent. Whoever
 // was in grace keeps its reason and what was left of it; but unless the record is whole it lasts
 // at least for the grace of a lost link, because a return may be missing in it. Leases begin
 // again. The effects say what must be recorded anew in Touched; nobody sees a change.
@@ -100,6 +101,9 @@ func (c *Core) continueSession(now reading, s *session, saved SavedSession, from
 			return
 		}
 		s.unheard = now.awake + c.policy.BeatEvery
+		if s.unseated = saved.Silent > 0; s.unseated {
+			s.unheard = min(s.unheard, saved.Silent)
+		}
 		s.asked = s.unheard
 		return
 	}
@@ -127,6 +131,9 @@ func (c *Core) continueSession(now reading, s *session, saved SavedSession, from
 // times adds to a saved session when the core's own time will do something with it.
 func (s *session) times(saved *SavedSession) {
 	saved.Active = s.active
+	if s.unseated && s.state == Live {
+		saved.Silent = s.unheard
+	}
 	if s.state == Live {
 		return
 	}

@@ -176,7 +176,7 @@ func TestExpiredTokenClosesTheLinkUnlessItIsRenewed(t *testing.T) {
 	policy.ExpiryWarning = 900 * time.Millisecond
 	s := start(t, policy)
 	brief := func(user string) string {
-		token, err := client.Token{User: user, Grants: wire.Grants{Rooms: []string{"basin.*"}}, TTL: 2 * time.Second}.Sign(secret)
+		token, err := client.Token{User: user, Grants: wire.Grants{Rooms: []string{"basin.*"}}, TTL: 5 * time.Second}.Sign(secret)
 		require.NoError(t, err)
 		return token
 	}

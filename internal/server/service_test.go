@@ -95,6 +95,23 @@ func dial(t *testing.T, o client.Options) *client.Link {
 	return link
 }
 
+// dialBriefly opens a link whose token soon expires: as soon as this machine allows.
+func dialBriefly(t *testing.T, o client.Options, user, rooms string) *client.Link {
+	t.Helper()
+	for ttl := time.Second; ; ttl *= 2 {
+		token, err := client.Token{User: user, Grants: wire.Grants{Rooms: []string{rooms}}, TTL: ttl}.Sign(secret)
+		require.NoError(t, err)
+		o.Token = token
+		link, err := client.Dial(t.Context(), o)
+		if err != nil && strings.Contains(err.Error(), "expired") && ttl < time.Minute {
+			continue
+		}
+		require.NoError(t, err)
+		t.Cleanup(link.Close)
+		return link
+	}
+}
+
 // onlooker watches a room and keeps its events.
 type onlooker struct {
 	mu     sync.Mutex

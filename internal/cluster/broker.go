@@ -1,0 +1,107 @@
+package cluster
+
+import (
+	"time"
+
+	"tovik.example/tovik/internal/presence"
+)
+
+// Name is the name of a node, kept with its data.
+type Name string
+
+// Incarnation numbers the starts of a node, from 1.
+type Incarnation uint64
+
+// Realm is the number of a realm. It is never used again.
+type Realm uint64
+
+// Epoch numbers the owners of a realm, from 1.
+type Epoch uint32
+
+// Position is the place of a record in the log, from 1; 0 is before all of them.
+type Position uint64
+
+// Kind is what a record is.
+type Kind string
+
+// The kinds of records.
+const (
+	KindBegins Kind = "begins" // a node begins to own a realm
+	KindEnds   Kind = "ends"   // an owner has handed over: its records are complete
+	KindBatch  Kind = "batch"  // what has changed in a realm
+	KindMark   Kind = "mark"   // a node lives; of an owner, how far its realm's time is
+)
+
+// Record is one entry of the log.
+type Record struct {
+	ID    string // names the record in whatever log; a record applies once
+	Kind  Kind
+	Realm Realm // 0: none
+	Epoch Epoch
+	Node  Name
+	Wall  int64 // Unix milliseconds
+
+	// Time is the time of the realm, in records of kind begins, ends and batch.
+	Time time.Duration
+	// Times are those of the realms that the node of a mark owns.
+	Times []RealmTime
+	// People are those who have changed, and Gone those of whom nothing is left.
+	People []presence.SavedPerson
+	Gone   []presence.UserID
+}
+
+// RealmTime is how far the time of a realm is under an owner.
+type RealmTime struct {
+	Realm Realm
+	Epoch Epoch
+	Time  time.Duration
+}
+
+// Outcome is how an append or a swap ended.
+type Outcome uint8
+
+// The outcomes. Unknown may still turn out either way: read before deciding anything.
+const (
+	Done Outcome = iota
+	Refused
+	Unknown
+)
+
+// Unfenced is the expectation of a record that may follow any other.
+const Unfenced = ^Position(0)
+
+// Log is the ordered, replicated record of all realms.
+//
+// Append adds a record, and calls done once. With an expectation, it is refused unless the last
+// record of its realm is at that position. An append that is not acknowledged in time is unknown.
+//
+// Every node is given every record once, in order, by its [Node.Applied]. The driver first puts its
+// rows, so that questions about records see what the node knows.
+type Log interface {
+	Append(r Record, after Position, done func(Outcome))
+}
+
+// Table keeps one value for the cluster, read from its leader.
+//
+// Read calls done once, with false if no majority answered in time. Swap replaces the value if its
+// version is the given one; the new value has a higher version.
+type Table interface {
+	Read(done func(Owners, bool))
+	Swap(version uint64, to Owners, done func(Outcome))
+}
+
+// Bus carries messages between nodes at most once. Messages from one node to another keep their
+// order, and may be lost. Send never blocks.
+type Bus interface {
+	Send(to Name, e Envelope)
+}
+
+// Envelope is a message on its way. Seq numbers what one incarnation has sent to another;
+// heartbeats and their echoes repeat the last number.
+type Envelope struct {
+	From    Name
+	Sender  Incarnation
+	To      Incarnation // as its sender knows it; 0: unknown
+	Seq     uint64
+	Message Message
+}

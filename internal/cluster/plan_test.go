@@ -1,0 +1,77 @@
+package cluster_test
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"tovik.example/tovik/internal/cluster"
+)
+
+// TestPlanIsEvenMovesLittleAndOnlyGoesForward draws tables and living nodes.
+func TestPlanIsEvenMovesLittleAndOnlyGoesForward(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		names := []cluster.Name{"dipper", "heron", "kestrel", "plover", "wagtail"}
+		living, alive := []cluster.Candidate{}, map[cluster.Name]cluster.Candidate{}
+		for _, name := range names {
+			if rapid.Bool().Draw(t, "lives") {
+				c := cluster.Candidate{Name: name, Incarnation: cluster.Incarnation(rapid.IntRange(1, 2).Draw(t, "incarnation")), Steady: rapid.Bool().Draw(t, "steady")}
+				living, alive[name] = append(living, c), c
+			}
+		}
+		now := cluster.Owners{Version: 7, Realms: map[cluster.Realm]cluster.Ownership{}}
+		for realm := range cluster.Realm(rapid.IntRange(0, 9).Draw(t, "realms")) {
+			now.Realms[realm+1] = cluster.Ownership{Owner: rapid.SampledFrom(names).Draw(t, "owner"), Incarnation: 1, Epoch: cluster.Epoch(rapid.IntRange(1, 9).Draw(t, "epoch"))}
+		}
+		before := maps.Clone(now.Realms)
+		next := cluster.Plan(now, living)
+		require.Equal(t, before, now.Realms, "the table given is not changed")
+		require.ElementsMatch(t, slices.Collect(maps.Keys(now.Realms)), slices.Collect(maps.Keys(next.Realms)))
+		slices.Reverse(living)
+		require.Equal(t, next, cluster.Plan(now, living), "the order of the nodes does not matter")
+		if len(living) == 0 {
+			require.Equal(t, now, next)
+			return
+		}
+		owned, kept, moved := map[cluster.Name]int{}, map[cluster.Name]int{}, 0
+		for realm, is := range next.Realms {
+			was := now.Realms[realm]
+			owned[is.Owner]++
+			c, lives := alive[is.Owner]
+			require.True(t, lives, "the owner lives")
+			old, lived := alive[was.Owner]
+			lived = lived && old.Incarnation == was.Incarnation
+			if lived {
+				kept[was.Owner]++
+			}
+			switch {
+			case is == was:
+				require.True(t, lived)
+			case lived:
+				moved++
+				require.True(t, is.Handover && c.Steady, "who lives hands over, to steady nodes")
+				require.Equal(t, was.Epoch+1, is.Epoch)
+			default:
+				require.False(t, is.Handover)
+				require.Equal(t, was.Epoch+1, is.Epoch)
+			}
+			if is != was {
+				require.Equal(t, c.Incarnation, is.Incarnation)
+			}
+		}
+		// Of two nodes one of which is steady, the steady one has at most one realm less.
+		for _, a := range living {
+			for _, b := range living {
+				if b.Steady && moved > 0 {
+					require.LessOrEqual(t, owned[a.Name]-owned[b.Name], max(1, owned[a.Name]-kept[a.Name]), fmt.Sprint(a.Name, b.Name))
+				}
+			}
+		}
+		again := cluster.Plan(next, living)
+		require.True(t, again.Equal(next), "a plan is a fixed point: %v %v", next, again)
+	})
+}

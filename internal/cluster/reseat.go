@@ -1,0 +1,64 @@
+package cluster
+
+import (
+	"maps"
+
+	"tovik.example/tovik/internal/presence"
+)
+
+// reseat takes the report of a carrier.
+func (n *Node) reseat(o *owner, from Name, report Report) {
+	o.seated[from] = true
+	carried := map[presence.LinkID]bool{}
+	for _, f := range report.Facts {
+		link := presence.LinkID{Session: f.Session.ID, Number: f.Session.Link}
+		carried[link] = carried[link] || f.Lost == presence.NoReason
+		seat := o.core.Reseat(n.at, f, &o.fx)
+		n.tell("%s reports %s over %x (lost: %q, confirmed: %v): %s", from, link.Session, link.Number, f.Lost, f.Confirmed, seat)
+		switch seat {
+		case presence.SeatKept, presence.SeatAdopted, presence.SeatCreated:
+			o.links[link] = carriedBy{from, n.peers[from].sent}
+		default:
+			if f.Lost == presence.NoReason {
+				n.down(o, from, Order{presence.Cut{Link: link, Reason: presence.ReasonReplaced, Ended: false}})
+			}
+			delete(o.links, link)
+		}
+	}
+	// A link that it no longer names is lost, unless the report was on its way when the link was
+	// given.
+	for _, link := range sortedLinks(o.links) {
+		if by := o.links[link]; by.carrier == from && !carried[link] && by.sent <= report.Read {
+			_, _ = o.core.Apply(n.at, presence.LinkLost{Link: link}, &o.fx)
+			delete(o.links, link)
+		}
+	}
+	n.effects(o)
+	if o.phase == barrier {
+		delete(o.missing, from)
+		if len(o.missing) == 0 {
+			n.activate(o)
+		}
+	}
+}
+
+// unseat makes the links of a carrier that is not heard silent.
+func (n *Node) unseat(o *owner, name Name) {
+	if o.phase < barrier {
+		return
+	}
+	for _, link := range sortedLinks(o.links) {
+		if o.links[link].carrier == name {
+			o.core.Unseat(n.at, link, &o.fx)
+		}
+	}
+	n.effects(o)
+}
+
+// forget forgets what a former incarnation of a carrier carried. Its links stay silent: the new
+// incarnation does not judge them.
+func (o *owner) forget(name Name) {
+	maps.DeleteFunc(o.links, func(_ presence.LinkID, by carriedBy) bool { return by.carrier == name })
+	delete(o.seated, name)
+	delete(o.follows, name)
+}

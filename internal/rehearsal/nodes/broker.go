@@ -1,0 +1,157 @@
+package nodes
+
+import (
+	"maps"
+	"time"
+
+	"tovik.example/tovik/internal/cluster"
+)
+
+// broker is a broker on the virtual clock: the table, the log and the bus of all hosts. It serves a
+// host that reaches a majority of hosts.
+type broker struct {
+	world   *world
+	table   cluster.Owners
+	log     []cluster.Record
+	last    map[cluster.Realm]cluster.Position
+	known   map[string]cluster.Position // of records, by id
+	begun   map[cluster.Realm]cluster.Epoch
+	stalled time.Duration               // until when it answers nobody
+	cut     map[[2]int]bool             // from, to
+	ready   map[[2]int]time.Duration    // when the last message arrives, so that order is kept
+}
+
+func newBroker(w *world) broker {
+	b := broker{world: w, table: cluster.Owners{Version: 1, Realms: map[cluster.Realm]cluster.Ownership{}}, last: map[cluster.Realm]cluster.Position{},
+		known: map[string]cluster.Position{}, begun: map[cluster.Realm]cluster.Epoch{}, cut: map[[2]int]bool{}, ready: map[[2]int]time.Duration{}}
+	for i, realm := range w.realms {
+		b.table.Realms[realm] = cluster.Ownership{Owner: w.names[(i+int(w.Seed%7))%len(w.names)], Incarnation: 1, Epoch: 1}
+	}
+	return b
+}
+
+// serves reports whether the broker answers a host.
+func (b *broker) serves(h *host) bool {
+	count := 0
+	for _, other := range b.world.hosts {
+		if b.world.linked(h, other) {
+			count++
+		}
+	}
+	return 2*count > len(b.world.hosts) && b.world.now >= b.stalled
+}
+
+// answersSoon is the time of the broker's work and its way back.
+func (b *broker) soon() time.Duration {
+	return b.world.between(200*time.Microsecond, 2*time.Millisecond)
+}
+
+// fails is after what time a request without an answer is unknown.
+const fails = time.Second
+
+// request runs work at the broker, and gives its outcome to the host: at once, or after a stall,
+// or unknown.
+func (b *broker) request(h *host, work func() cluster.Outcome, done func(cluster.Outcome)) {
+	w, answered := b.world, false
+	answer := func(outcome cluster.Outcome) {
+		h.run(func() {
+			if !answered {
+				answered = true
+				done(outcome)
+			}
+		})
+	}
+	reach := func() {
+		if b.serves(h) {
+			outcome := work()
+			if !w.chance(0.002) { // an answer can be lost
+				w.in(b.soon(), func() {
+					if b.serves(h) {
+						answer(outcome)
+					}
+				})
+			}
+		}
+	}
+	w.in(b.soon(), func() {
+		if w.now < b.stalled && w.chance(0.5) { // it may come through after the stall
+			w.in(b.stalled-w.now+w.between(0, 50*time.Millisecond), reach)
+			return
+		}
+		reach()
+	})
+	w.in(fails, func() { answer(cluster.Unknown) })
+}
+
+func (b *broker) append(h *host, act cluster.Append, done func(cluster.Outcome)) {
+	b.request(h, func() cluster.Outcome {
+		r := act.Record
+		if act.After != cluster.Unfenced && b.last[r.Realm] != act.After {
+			return cluster.Refused
+		}
+		b.log = append(b.log, r)
+		at := cluster.Position(len(b.log))
+		if r.Realm != 0 {
+			b.last[r.Realm] = at
+		}
+		if r.Kind == cluster.KindBegins {
+			b.begun[r.Realm] = max(b.begun[r.Realm], r.Epoch)
+		}
+		if b.known[r.ID] == 0 {
+			b.known[r.ID] = at
+		}
+		for _, other := range b.world.hosts {
+			other.wake()
+		}
+		return cluster.Done
+	}, done)
+}
+
+func (b *broker) read(h *host, done func(cluster.Owners, bool)) {
+	var got cluster.Owners
+	b.request(h, func() cluster.Outcome {
+		got = cluster.Owners{Version: b.table.Version, Realms: maps.Clone(b.table.Realms)}
+		return cluster.Done
+	}, func(outcome cluster.Outcome) { done(got, outcome == cluster.Done) })
+}
+
+func (b *broker) swap(h *host, act cluster.SwapTable, done func(cluster.Outcome)) {
+	b.request(h, func() cluster.Outcome {
+		if act.Version != b.table.Version {
+			return cluster.Refused
+		}
+		for realm, is := range act.To.Realms {
+			if was := b.table.Realms[realm]; is != was {
+				b.world.tell("table: realm %d goes to %s in epoch %d (handover: %v), says %s", realm, is.Owner, is.Epoch, is.Handover, h.name)
+				if is.Epoch <= was.Epoch {
+					b.world.breaks("epochs only grow", "realm %d: %v after %v", realm, is, was)
+				}
+				if !is.Handover {
+					b.world.count("takeovers")
+				}
+			}
+		}
+		b.table = cluster.Owners{Version: act.Version + 1, Realms: maps.Clone(act.To.Realms)}
+		return cluster.Done
+	}, done)
+}
+
+// send carries a message: in order, late, or not at all.
+func (b *broker) send(from *host, act cluster.Send) {
+	w, to := b.world, b.world.host(act.To)
+	if from != to && (!w.reaches(from, to) || w.chance(0.0003)) {
+		return
+	}
+	pair := [2]int{from.place, to.place}
+	delay := w.between(100*time.Microsecond, 3*time.Millisecond)
+	if from == to {
+		delay = 50 * time.Microsecond
+	}
+	at := max(b.ready[pair], w.now+delay)
+	b.ready[pair] = at
+	w.in(at-w.now, func() {
+		if w.reaches(from, to) {
+			to.run(func() { to.node.Receive(to.at(), act.Envelope) })
+		}
+	})
+}

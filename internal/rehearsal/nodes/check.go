@@ -1,0 +1,244 @@
+package nodes
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"tovik.example/tovik/internal/cluster"
+	"tovik.example/tovik/internal/presence"
+)
+
+// owner returns the host that owns a realm and speaks, by the newest epoch that has begun.
+func (w *world) owner(realm cluster.Realm) *host {
+	h, _ := w.owned(realm)
+	return h
+}
+
+func (w *world) owned(realm cluster.Realm) (*host, cluster.Owned) {
+	begun := w.broker.begun[realm]
+	for _, h := range w.hosts {
+		if !h.runs() {
+			continue
+		}
+		if is, ok := h.node.Owned(realm); ok && is.Speaks && is.Epoch >= begun {
+			return h, is
+		}
+	}
+	return nil, cluster.Owned{}
+}
+
+// watch checks what must be true at every moment, and counts the time without an owner.
+func (w *world) watch() {
+	const every = 100 * time.Millisecond
+	for _, realm := range w.realms {
+		is := w.less[realm]
+		if w.owner(realm) == nil {
+			is.total, is.now = is.total+every, is.now+every
+			w.result.Longest = max(w.result.Longest, is.now)
+			w.result.Ownerless += every
+		} else {
+			if is.now > 0 {
+				is.since = w.now
+			}
+			is.now = 0
+		}
+		if len(is.log) == 0 || w.now-is.log[len(is.log)-1].at >= 2*time.Second {
+			is.log = append(is.log, sample{w.now, is.total})
+			w.ghosts(realm)
+		}
+		w.oneOwner(realm)
+	}
+	w.in(every, w.watch)
+}
+
+// oneOwner checks that no two nodes run a realm under the same epoch.
+func (w *world) oneOwner(realm cluster.Realm) {
+	owners := map[cluster.Epoch]*host{}
+	for _, h := range w.hosts {
+		if !h.up {
+			continue
+		}
+		if is, ok := h.node.Owned(realm); ok {
+			if other := owners[is.Epoch]; other != nil {
+				w.breaks("one owner for each epoch", "%s and %s own realm %d in epoch %d", other.name, h.name, realm, is.Epoch)
+			}
+			owners[is.Epoch] = h
+		}
+	}
+}
+
+// removals are the removals that wait for an answer, by attempt.
+func (w *world) removals() map[uint64]*person {
+	if w.asked == nil {
+		w.asked = map[uint64]*person{}
+	}
+	return w.asked
+}
+
+func (w *world) removalDone(attempt uint64) {
+	p := w.removals()[attempt]
+	if _, done := w.removed[p.id]; !done {
+		w.removed[p.id] = w.now
+		w.tell("the removal of %s is answered", p.id)
+	}
+}
+
+func (w *world) sawJoin(h *host, room presence.RoomName, user presence.UserID) {
+	if at, ok := w.removed[user]; ok && w.now > at+3*time.Second {
+		w.breaks("who is removed stays away", "%s sees %s in %s, removed at %v", h.name, user, room, at)
+	}
+}
+
+// sawLeave checks that nobody leaves whom the rules keep.
+func (w *world) sawLeave(h *host, realm cluster.Realm, room presence.RoomName, user presence.UserID) {
+	w.count("leaves")
+	w.tell("%s shows that %s left %s", h.name, user, room)
+	for _, g := range w.pages {
+		if g.person.id != user || !g.alive || !slices.Contains(g.rooms, room) || !g.remains() || g.since > w.now-100*time.Millisecond || w.unrecorded(g) {
+			continue
+		}
+		w.breaks("nobody leaves who returns in time", "%s sees %s leave %s; page %d has %s, linked: %v, lost %v ago, grace %v", h.name, user, room, g.number, g.session, g.linked, w.now-g.lost, g.grace)
+		return
+	}
+}
+
+// unrecorded reports the stated exception: the session was opened, brought back or moved over the
+// owner's own node, and the log does not have it.
+func (w *world) unrecorded(g *page) bool {
+	if !g.byOwn {
+		return false
+	}
+	for i := len(w.broker.log) - 1; i >= 0; i-- {
+		for _, p := range w.broker.log[i].People {
+			for _, s := range p.Sessions {
+				if s.ID == g.session && s.Link == g.link {
+					return false
+				}
+			}
+		}
+	}
+	w.count("exceptions")
+	return true
+}
+
+// ghosts looks for people who are shown although they have long been gone.
+func (w *world) ghosts(realm cluster.Realm) {
+	owner, is := w.owned(realm)
+	if owner == nil || w.now < w.healed+3*time.Second {
+		return
+	}
+	gone := maps.Clone(w.shown)
+	for _, g := range w.pages {
+		for _, room := range append(slices.Clone(g.rooms), g.want...) {
+			at := g.gone
+			if g.alive {
+				at = w.now
+			}
+			gone[g.place(room)] = max(gone[g.place(room)], at)
+		}
+	}
+	bound := w.policy.BeatEvery + w.policy.Silence() + w.policy.GraceLost + 4*time.Second
+	for _, h := range w.hosts {
+		if !h.runs() || h.seen[realm].epoch != is.Epoch || !w.linked(h, owner) || !w.linked(owner, h) {
+			continue
+		}
+		for room, users := range h.seen[realm].lists {
+			for user := range users {
+				at := max(gone[fmt.Sprint(realm, "/", room, "/", user)], w.less[realm].since)
+				if w.now > at+bound+w.less[realm].during(at) {
+					w.breaks("no ghost beyond the bound", "%s shows %s in %s, gone for %v", h.name, user, room, w.now-at)
+				}
+			}
+		}
+	}
+}
+
+// during returns the time without an owner since a moment.
+func (o *ownerless) during(since time.Duration) time.Duration {
+	before := time.Duration(0)
+	for _, s := range o.log {
+		if s.at > since {
+			break
+		}
+		before = s.total
+	}
+	return o.total - before
+}
+
+func (l shown) String() string {
+	var text strings.Builder
+	for _, room := range slices.Sorted(maps.Keys(l)) {
+		for _, user := range slices.Sorted(maps.Keys(l[room])) {
+			fmt.Fprintf(&text, "%s %s %d; ", room, user, l[room][user])
+		}
+	}
+	return text.String()
+}
+
+type shown cluster.Lists
+
+// end checks what must be true after the quiet: everybody sees what is true, and all records are
+// equal.
+func (w *world) end() {
+	for _, realm := range w.realms {
+		owner, is := w.owned(realm)
+		if owner == nil {
+			w.breaks("every realm has an owner in the end", "realm %d has none", realm)
+			continue
+		}
+		truth, core := shown{}, shown{}
+		for _, g := range w.pages {
+			if g.person.realm != realm || !g.alive {
+				continue
+			}
+			if !g.linked {
+				if !g.person.removing {
+					w.breaks("everybody is linked in the end", "page %d of %s is not", g.number, g.person.id)
+				}
+				continue
+			}
+			for _, room := range g.rooms {
+				if truth[room] == nil {
+					truth[room] = map[presence.UserID]int{}
+				}
+				truth[room][g.person.id]++
+			}
+		}
+		for _, room := range is.Core.Rooms(presence.Full) {
+			core[room] = map[presence.UserID]int{}
+			for _, m := range is.Core.Members(room, presence.Full) {
+				core[room][m.User] = m.Sessions
+			}
+		}
+		if truth.String() != core.String() {
+			w.breaks("the core has the truth in the end", "realm %d:\n  true: %s\n  core: %s", realm, truth, core)
+		}
+		for _, h := range w.hosts {
+			if seen := shown(h.seen[realm].lists); seen.String() != core.String() {
+				w.breaks("every receiver has the core's list in the end", "%s, realm %d:\n  seen: %s\n  core: %s", h.name, realm, seen, core)
+			}
+		}
+	}
+	rows := map[cluster.Position]string{}
+	for _, h := range w.hosts {
+		text, err := json.Marshal(h.records.people)
+		if err != nil {
+			panic(err)
+		}
+		if other, ok := rows[h.records.position]; ok && other != string(text) {
+			w.breaks("rows are equal at equal positions", "%s at %d", h.name, h.records.position)
+		}
+		rows[h.records.position] = string(text)
+	}
+	for user := range w.removed {
+		for _, g := range w.pages {
+			if g.person.id == user && g.linked {
+				w.breaks("who is removed stays away", "%s is linked in the end", user)
+			}
+		}
+	}
+}

@@ -1,0 +1,61 @@
+package nodes_test
+
+import (
+	"flag"
+	"fmt"
+	"os"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"tovik.example/tovik/internal/rehearsal/nodes"
+)
+
+var (
+	seeds = flag.Int("seeds", 60, "how many seeds are played")
+	first = flag.Uint64("first", 1, "the first of them")
+	story = flag.String("story", "", "a file for the story of the first seed")
+)
+
+func options(seed uint64) nodes.Options {
+	return nodes.Options{Seed: seed, Nodes: []int{3, 3, 5, 2, 1}[seed%5], Realms: []int{1, 1, 7}[seed%3], Length: time.Minute}
+}
+
+// TestAClusterKeepsItsPromises plays a minute of faults for each seed, and then quiet.
+func TestAClusterKeepsItsPromises(t *testing.T) {
+	if *story != "" {
+		o := options(*first)
+		o.Story = true
+		result := nodes.Play(o)
+		require.NoError(t, os.WriteFile(*story, []byte(strings.Join(result.Story, "\n")), 0o644))
+	}
+	var next atomic.Uint64
+	next.Store(*first)
+	var mu sync.Mutex
+	var done sync.WaitGroup
+	counts, longest, broken := map[string]int{}, time.Duration(0), 0
+	for range 2 {
+		done.Go(func() {
+			for seed := next.Add(1) - 1; seed < *first+uint64(*seeds); seed = next.Add(1) - 1 {
+				result := nodes.Play(options(seed))
+				mu.Lock()
+				for what, n := range result.Counts {
+					counts[what] += n
+				}
+				longest = max(longest, result.Longest)
+				if len(result.Broken) > 0 {
+					if broken++; broken <= 12 {
+						t.Errorf("seed %d (%d nodes): %s", seed, options(seed).Nodes, strings.Join(result.Broken, "\n  "))
+					}
+				}
+				mu.Unlock()
+			}
+		})
+	}
+	done.Wait()
+	t.Log(fmt.Sprint(counts), "longest without an owner:", longest, "seeds with broken promises:", broken)
+}

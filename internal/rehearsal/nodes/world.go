@@ -1,0 +1,292 @@
+// Package nodes rehearses a cluster: several nodes (internal/cluster), a broker and people with
+// pages, all in one process, on a virtual clock and from one seed, with every kind of fault. It
+// checks what docs/cluster.md promises at every step.
+package nodes
+
+import (
+	"container/heap"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"time"
+
+	"tovik.example/tovik/internal/cluster"
+	"tovik.example/tovik/internal/presence"
+)
+
+// Options make a rehearsal.
+type Options struct {
+	Seed   uint64
+	Nodes  int
+	Realms int
+	// Length is how long there are faults. Afterwards there is quiet, so that what was promised
+	// must have come.
+	Length time.Duration
+	// Calm leaves all faults out.
+	Calm bool
+	// Story keeps what happens, for a reader.
+	Story bool
+}
+
+// Result is what a rehearsal found.
+type Result struct {
+	Broken    []string // promises, with the time
+	Story     []string
+	Counts    map[string]int
+	Longest   time.Duration // without an owner
+	Ownerless time.Duration
+}
+
+// began is when a rehearsal begins, for the time of day.
+var began = time.Date(2026, 11, 14, 19, 0, 0, 0, time.UTC)
+
+// quiet is how long a rehearsal goes on without faults: longer than any ghost may stay.
+const quiet = 200 * time.Second
+
+type event struct {
+	at  time.Duration
+	seq uint64
+	run func()
+}
+
+type events []event
+
+func (q events) Len() int { return len(q) }
+func (q events) Less(i, j int) bool {
+	return q[i].at < q[j].at || q[i].at == q[j].at && q[i].seq < q[j].seq
+}
+func (q events) Swap(i, j int) { q[i], q[j] = q[j], q[i] }
+func (q *events) Push(x any)   { *q = append(*q, x.(event)) }
+func (q *events) Pop() any {
+	old := *q
+	last := old[len(old)-1]
+	*q = old[:len(old)-1]
+	return last
+}
+
+type world struct {
+	Options
+	policy presence.Policy
+	now    time.Duration
+	queue  events
+	seq    uint64
+	random *rand.Rand
+	hosts  []*host
+	names  []cluster.Name
+	realms []cluster.Realm
+	broker broker
+	pages  []*page
+	people []*person
+	still  bool // no more faults, and people stay as they are
+	ids    uint64
+
+	result  Result
+	broken  map[string]bool
+	healed  time.Duration // when a cut was healed last
+	less    map[cluster.Realm]*ownerless
+	removed map[presence.UserID]time.Duration
+	shown   map[string]time.Duration // until when somebody was rightly in a room
+	holders map[presence.LinkID]string
+	asked   map[uint64]*person
+}
+
+// ownerless counts the time that a realm had no owner who speaks.
+type ownerless struct {
+	total, now, since time.Duration
+	log               []sample
+}
+
+type sample struct{ at, total time.Duration }
+
+// Play plays a rehearsal.
+func Play(o Options) Result {
+	w := &world{Options: o, policy: presence.DefaultPolicy(), random: rand.New(rand.NewPCG(o.Seed, 19)), now: time.Second,
+		result: Result{Counts: map[string]int{}}, broken: map[string]bool{}, less: map[cluster.Realm]*ownerless{}, removed: map[presence.UserID]time.Duration{},
+		shown: map[string]time.Duration{}, holders: map[presence.LinkID]string{}}
+	for _, name := range []cluster.Name{"dipper", "heron", "kestrel", "plover", "wagtail"}[:o.Nodes] {
+		w.names = append(w.names, name)
+	}
+	for id := range cluster.Realm(o.Realms) {
+		w.realms = append(w.realms, id+1)
+		w.less[id+1] = &ownerless{}
+	}
+	w.broker = newBroker(w)
+	for i, name := range w.names {
+		h := &host{world: w, name: name, place: i, skew: w.between(-300*time.Millisecond, 300*time.Millisecond)}
+		w.hosts = append(w.hosts, h)
+		h.start(false)
+	}
+	for i := range 12 + int(o.Seed%12) {
+		p := &person{id: presence.UserID(fmt.Sprintf("w-%02d", i)), realm: w.realms[i%len(w.realms)], issued: w.wall(0).UnixMilli()}
+		w.people = append(w.people, p)
+		for range 1 + w.random.IntN(5)/2 {
+			w.in(w.between(4*time.Second, 12*time.Second), func() { w.open(p) })
+		}
+	}
+	for range 2 {
+		p := w.people[w.random.IntN(len(w.people))]
+		w.in(w.between(o.Length/4, o.Length), func() { w.remove(p) })
+	}
+	w.watch()
+	if !o.Calm {
+		w.in(w.between(12*time.Second, 25*time.Second), w.fault)
+	}
+	w.in(o.Length, func() { w.still = true })
+	w.in(o.Length+quiet, w.end)
+	for len(w.queue) > 0 && w.now <= time.Second+o.Length+quiet {
+		e := heap.Pop(&w.queue).(event)
+		w.now = e.at
+		e.run()
+	}
+	return w.result
+}
+
+func (w *world) in(d time.Duration, run func()) {
+	w.seq++
+	heap.Push(&w.queue, event{w.now + max(d, 0), w.seq, run})
+}
+
+func (w *world) between(a, b time.Duration) time.Duration {
+	return a + time.Duration(w.random.Int64N(int64(b-a)+1))
+}
+
+func (w *world) chance(p float64) bool { return w.random.Float64() < p }
+
+func (w *world) id() uint64 { w.ids++; return w.ids }
+
+func (w *world) wall(skew time.Duration) time.Time { return began.Add(w.now + skew) }
+
+func (w *world) count(what string) { w.result.Counts[what]++ }
+
+func (w *world) tell(format string, args ...any) {
+	if w.Story {
+		w.result.Story = append(w.result.Story, fmt.Sprintf("%9.3f  ", w.now.Seconds())+fmt.Sprintf(format, args...))
+	}
+}
+
+// breaks notes a broken promise, each once.
+func (w *world) breaks(promise, format string, args ...any) {
+	if w.broken[promise] {
+		return
+	}
+	w.broken[promise] = true
+	text := fmt.Sprintf("%s at %.3f s: %s", promise, w.now.Seconds(), fmt.Sprintf(format, args...))
+	w.result.Broken = append(w.result.Broken, text)
+	w.tell("BROKEN: %s", text)
+}
+
+func (w *world) host(name cluster.Name) *host { return w.hosts[slices.Index(w.names, name)] }
+
+// reaches reports whether messages of one host arrive at another.
+func (w *world) reaches(from, to *host) bool {
+	return from == to || !w.broker.cut[[2]int{from.place, to.place}]
+}
+
+// linked reports whether two hosts reach each other and both run.
+func (w *world) linked(a, b *host) bool {
+	return a == b || w.reaches(a, b) && w.reaches(b, a) && b.runs()
+}
+
+// fault breaks something for a while, again and again.
+func (w *world) fault() {
+	if w.still {
+		return
+	}
+	defer w.in(w.between(2*time.Second, 25*time.Second), w.fault)
+	h := w.hosts[w.random.IntN(len(w.hosts))]
+	if owner := w.owner(w.realms[w.random.IntN(len(w.realms))]); owner != nil && w.chance(0.5) {
+		h = owner
+	}
+	down := slices.ContainsFunc(w.hosts, func(h *host) bool { return !h.runs() })
+	switch w.random.IntN(7) {
+	case 0, 1: // a node dies
+		if down || len(w.hosts) < 2 {
+			return
+		}
+		reset, disk := w.chance(0.5), w.chance(0.7)
+		w.tell("%s dies; its clients notice: %v; its records survive: %v", h.name, reset, disk)
+		w.count("deaths")
+		h.die(reset)
+		if w.chance(0.4) {
+			w.stall(w.between(4*time.Second, 6500*time.Millisecond))
+		}
+		back := w.between(time.Second, 20*time.Second)
+		w.in(back, func() { w.tell("%s is back", h.name); h.start(disk) })
+	case 2: // a node stands still
+		if down {
+			return
+		}
+		d := w.between(time.Second, 15*time.Second)
+		if w.chance(0.5) {
+			d = w.between(time.Second, 4*time.Second)
+		}
+		w.tell("%s stands still for %v", h.name, d)
+		w.count("pauses")
+		h.paused = w.now + d
+	case 3, 4:
+		w.cut(h)
+	case 5:
+		w.stall(w.between(500*time.Millisecond, 10*time.Second))
+	default:
+		w.handOver(h)
+	}
+}
+
+// cut cuts a host off, or a pair, or one direction, and heals it again.
+func (w *world) cut(h *host) {
+	if len(w.broker.cut) > 0 || len(w.hosts) < 2 {
+		return
+	}
+	others := slices.DeleteFunc(slices.Clone(w.hosts), func(other *host) bool { return other == h })
+	if w.chance(0.5) {
+		others = others[w.random.IntN(len(others)):][:1]
+	}
+	to, from := true, true
+	if w.chance(0.4) {
+		to = w.chance(0.5)
+		from = !to
+	}
+	names := []string{}
+	for _, other := range others {
+		names = append(names, string(other.name))
+		if to {
+			w.broker.cut[[2]int{h.place, other.place}] = true
+		}
+		if from {
+			w.broker.cut[[2]int{other.place, h.place}] = true
+		}
+	}
+	d := w.between(time.Second, 30*time.Second)
+	w.tell("%s is cut from %s for %v (to: %v, from: %v)", h.name, strings.Join(names, ", "), d, to, from)
+	w.count("cuts")
+	w.in(d, func() {
+		clear(w.broker.cut)
+		w.healed = w.now
+		w.tell("the cut is healed")
+		if w.chance(0.5) {
+			w.stall(w.between(5*time.Second, 6500*time.Millisecond))
+		}
+	})
+}
+
+// stall lets the log and the table answer nobody for a while.
+func (w *world) stall(d time.Duration) {
+	w.broker.stalled = max(w.broker.stalled, w.now+d)
+	w.tell("log and table stall for %v", d)
+	w.count("stalls")
+}
+
+// handOver asks the owner of a realm to give it to a host.
+func (w *world) handOver(to *host) {
+	realm := w.realms[w.random.IntN(len(w.realms))]
+	owner := w.owner(realm)
+	if owner == nil || owner == to || !to.runs() || !w.linked(owner, to) || !w.linked(to, owner) || !w.broker.serves(to) {
+		return
+	}
+	is := w.broker.table.Realms[realm]
+	w.broker.table.Version++
+	w.broker.table.Realms[realm] = cluster.Ownership{Owner: to.name, Incarnation: to.incarnation, Epoch: is.Epoch + 1, Handover: true}
+	w.tell("realm %d is to go from %s to %s", realm, owner.name, to.name)
+	w.count("handovers")
+}
