@@ -8,6 +8,8 @@ NPM    := npm --prefix web
 HISTORIES ?= 2000
 # In how many simulated weeks the advice about timings is tried.
 WEEKS ?= 10
+# How many worst days of a cluster are played.
+SEEDS ?= 2000
 # How long each fuzz target runs, or how often: 2000x. A time may end in "context deadline exceeded" on a busy machine.
 FUZZTIME ?= 10m
 STATIC := $(GO) tool -modfile=tools/go.mod staticcheck
@@ -60,6 +62,7 @@ raced: # the longest packages first; most tests wait most of the time
 random: # histories, weeks and fuzzing, which only compute
 	$(GO) test ./internal/presence -run 'Agree|Restart|OpenView|Handover|Death' -rapid.checks=$(HISTORIES) -timeout 15m
 	$(GO) test ./internal/timing -run Advice -seeds $(WEEKS)
+	$(GO) test ./internal/rehearsal/nodes -seeds $(SEEDS) -timeout 30m
 	$(MAKE) --no-print-directory fuzz FUZZTIME=2000x
 
 fuzz: ## random input to every door, FUZZTIME for each

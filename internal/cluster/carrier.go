@@ -182,9 +182,11 @@ func (n *Node) giveUp(r *realm, q *request) {
 
 // expireRequests refuses what has waited too long.
 func (n *Node) expireRequests(r *realm) {
-	for _, attempt := range slices.Sorted(maps.Keys(r.carrier.requests)) {
-		if q := r.carrier.requests[attempt]; n.mono()-q.since >= n.Timings.Request {
-			n.refuse(r, q)
+	if len(r.carrier.requests) > 0 {
+		for _, attempt := range slices.Sorted(maps.Keys(r.carrier.requests)) {
+			if q := r.carrier.requests[attempt]; n.mono()-q.since >= n.Timings.Request {
+				n.refuse(r, q)
+			}
 		}
 	}
 	for link, c := range r.carrier.gone {

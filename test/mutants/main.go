@@ -71,7 +71,7 @@ var mutants = []mutant{
 	{"only the right key resumes", "hello.go", "s.person.id != in.User || !s.key.is(in.Key)", "s.person.id != in.User"},
 	{"only the same person resumes", "hello.go", "s == nil || s.person.id != in.User || !s.key.is(in.Key)", "s == nil || !s.key.is(in.Key)"},
 	{"another page does not take a live link without a probe", "hello.go", "s.state == Live && (in.Nonce", "false && (in.Nonce"},
-	{"an answered probe gives a session of its own", "hello.go", "if i > 0 || !takeOver {", "if i > 0 {"},
+	{"an answered probe gives a session of its own", "hello.go", "!same && (i > 0 || !takeOver)", "!same && i > 0"},
 	{"tokens issued before a removal are refused", "hello.go", "in.Issued <= p.removed.altogether", "in.Issued < 0"},
 	{"a hello is in exactly the rooms it wants", "hello.go", "if !slices.Contains(in.Rooms, e.room().name) {", "if false {"},
 	{"resuming is no activity", "hello.go", "	case !resumed:\n", "	default:\n"},
@@ -81,7 +81,7 @@ var mutants = []mutant{
 	{"a removal from a room refuses older tokens there", "room.go", "issued <= p.removed.rooms[name]", "false"},
 	{"since is the person's", "room.go", "	m := s.person.member(r)\n	if m == nil {", "	m := s.person.member(r)\n	if m != nil {\n		m.since = [viewCount]int64{now.wall, now.wall}\n	}\n	if m == nil {"},
 	{"a declared room exists while nobody is in it", "room.go", "len(r.members) == 0 && !r.declared", "len(r.members) == 0"},
-	{"who had a link at a crash was heard up to the last mark", "save.go", "if saved.Live {", "if false {"},
+	{"who had a link at a crash was heard up to the last mark", "save.go", "if was.Live {", "if false {"},
 	{"who was awake at a crash stays so for their grace", "save.go", "!s.idle && s.active+c.policy.IdleAfter < s.deadline", "false"},
 	{"a page that is hidden is saved so", "idle.go", "		out.touch(s.person)\n", ""},
 	{"a link that is lost is saved so", "grace.go", "	out.touch(s.person)\n", ""},
@@ -195,6 +195,52 @@ var mutants = []mutant{
 	{"the advice allows one flicker in a thousand", "internal/timing/advice.go", "if within-before <= allowed {", "if within-before <= 5*allowed {"},
 	{"an erasure deletes what others did with the person", "internal/records/keys.go", "realm = ? AND other = ? AND other <> ''", "realm = ? AND other = ? AND other = ''"},
 	{"a realm takes from the service what its policy leaves out", "internal/config/policy.go", "overlay(reflect.ValueOf(&f).Elem(), reflect.ValueOf(own).Elem())", "f = *own"},
+	// Several nodes.
+	{"link numbers are minted by (epoch, count)", "takeover.go", "LinkNumber(epoch)<<32", "1"},
+	{"the next core goes on with the time of the last", "takeover.go", "c.awake, c.standing = from.Time, true", "c.awake, c.standing = at.Mono, true"},
+	{"a grace that may lack a return is long enough for one", "takeover.go", "if !from.Whole {\n\t\t\tends", "if false {\n\t\t\tends"},
+	{"a grace keeps its reason over a takeover", "takeover.go", "e.reason, e.deadline = was.Reason,", "e.reason, e.deadline = ReasonLost,"},
+	{"of two links the higher lives", "reseat.go", "f.Session.Link < s.link", "f.Session.Link == 0"},
+	{"a confirmed session that is unknown has ended", "reseat.go", "f.Confirmed || f.Lost == ReasonBye", "f.Lost == ReasonBye"},
+	{"a removal beats what a carrier reports", "reseat.go", "f.Session.Issued <= p.removed.altogether", "false"},
+	{"a removal from a room beats what a carrier reports", "reseat.go", "c.notRemoved(s.person, s.issued, is.Room) != nil", "false"},
+	{"a page that said it is closing is not revived", "reseat.go", "!s.restored || s.reason == ReasonClosing || s.leased", "!s.restored || s.leased"},
+	{"of second sessions the later opened stays", "reseat.go", "return s.opened > opened", "return s.opened < opened"},
+	{"unanswered requests go on counting", "reseat.go", "if f.Unanswered >= 0 && s.unheard == 0 {", "if false {"},
+	{"a link whose carrier is not heard is silent", "reseat.go", "s.unheard = max(s.heard+c.policy.BeatEvery, now.awake-c.policy.Silence())", ""},
+	{"a silence goes on over a takeover", "takeover.go", "s.unheard = min(s.unheard, saved.Silent)", ""},
+	{"only what comes after a probe answers it", "session.go", "s.contest != nil && s.contest.asked", "s.contest != nil"},
+	{"a hello that comes again has its session", "hello.go", "if s := c.opened(in); s != nil {", "if s := c.opened(in); s != nil && false {"},
+	{"open asks stay in their order", "save.go", "cmp.Compare(a.opened, b.opened)", "0"},
+	{"an owner that no majority answers says nothing", "internal/cluster/owner.go", "	if !answered {\n		n.suspect(o, false)", "	if false {\n		n.suspect(o, false)"},
+	{"whoever stood still lets a mark show that it is the owner", "internal/cluster/owner.go", "if !o.frozen || o.unproven || !answered {", "if !o.frozen || !answered {"},
+	{"nobody is answered before the barrier", "internal/cluster/owner.go", "o.phase, o.since = barrier, n.mono()\n", "o.phase, o.since = barrier, n.mono()-n.Timings.Barrier\n"},
+	{"what was not appended is appended again", "internal/cluster/owner.go", "		if o.retry && n.mono()-o.appendAt > n.Timings.Flush {\n			n.append(o, *o.appending)", "		if false {\n			n.append(o, *o.appending)"},
+	{"an append expects the last record applied", "internal/cluster/owner.go", "After: o.realm.record.last", "After: Unfenced"},
+	{"what comes when nothing may be answered waits", "internal/cluster/owner.go", "o.waiting = append(o.waiting, asked{from, what})\n", ""},
+	{"a hello is answered once", "internal/cluster/owner.go", "current && by.carrier == from {", "false && current && by.carrier == from {"},
+	{"a follow is answered after a report", "internal/cluster/owner.go", "if !o.seated[from] {", "if false {"},
+	{"a carrier that is not heard is silent", "internal/cluster/owner.go", "n.mono()-p.heard > n.Timings.Away {", "false {"},
+	{"an owner hands over when all is written", "internal/cluster/owner.go", "	if o.appending == nil {\n		n.append(o, Record{ID: n.NewID(), Kind: KindEnds", "	if true {\n		n.append(o, Record{ID: n.NewID(), Kind: KindEnds"},
+	{"links given after the report are not judged by it", "internal/cluster/reseat.go", "&& by.sent <= report.Read", ""},
+	{"a link that is not named any more is lost", "internal/cluster/reseat.go", "by.carrier == from && !carried[link]", "false"},
+	{"a new incarnation does not judge what the old one carried", "internal/cluster/reseat.go", "return by.carrier == name })", "return false })"},
+	{"a carrier reports links that have ended", "internal/cluster/carrier.go", "{r.carrier.gone, r.carrier.links}", "{r.carrier.links}"},
+	{"what waits is asked again", "internal/cluster/carrier.go", "n.toOwner(r, r.carrier.requests[attempt].ask)\n", ""},
+	{"an answer whose client has gone is a lost link", "internal/cluster/carrier.go", "n.toOwner(r, Tell{presence.LinkLost{Link: link}})\n", ""},
+	{"a hello that was given up is withdrawn", "internal/cluster/carrier.go", "n.toOwner(r, GiveUp{q.ask.Attempt, hello.Session})\n", "_ = hello\n"},
+	{"an order about a link that is gone is answered", "internal/cluster/carrier.go", "n.toOwner(r, Tell{presence.LinkLost{Link: e.Link}})\n", ""},
+	{"a carrier cut from its owner sends links away", "internal/cluster/carrier.go", "if away && !r.carrier.refusing {", "if false {"},
+	{"what an older owner says is ignored", "internal/cluster/carrier.go", "if m.Epoch < r.known.Epoch {", "if false {"},
+	{"a gap is repaired", "internal/cluster/node.go", "func (n *Node) gap(name Name) { n.repair(name) }", "func (n *Node) gap(Name) {}"},
+	{"who returns is re-seated", "internal/cluster/node.go", "if back || p.silent {", "if false {"},
+	{"a judge that was late counts from then", "internal/cluster/node.go", "p.heard, p.since = n.mono(), n.mono()\n", ""},
+	{"a judge that heard no majority waits", "internal/cluster/node.go", "n.swapping || n.mono()-n.alone < n.Timings.Dead", "n.swapping"},
+	{"a node that another hears is not dead", "internal/cluster/node.go", "other != name && n.hears(other) && !slices", "false && other != name && n.hears(other) && !slices"},
+	{"an owner that hears no majority is replaced", "internal/cluster/node.go", "n.dead(name) || n.cutOff(name)", "n.dead(name)"},
+	{"a node that only others hear keeps its realms", "internal/cluster/node.go", "newest = max(newest, is.Incarnation)\n", "_ = is\n"},
+	{"hellos are dropped by whoever stood still", "internal/cluster/node.go", "		n.dropWaiting(r)\n", ""},
+	{"a realm is given up at a higher epoch", "internal/cluster/node.go", "if r.owner != nil && r.owner.epoch < is.Epoch {", "if false {"},
 }
 
 func main() {
@@ -277,6 +323,8 @@ func (m mutant) run() (string, error) {
 	switch protector, elsewhere := protectors[m.rule]; {
 	case elsewhere:
 		args = append(args, protector[0], "-run", protector[1])
+	case filepath.Dir(file) == "internal/cluster":
+		args = append(args, "./internal/rehearsal/nodes", "-seeds=500")
 	case filepath.Dir(file) == core:
 		args = append(args, "./"+core, "-rapid.checks=200", "-rapid.shrinktime=100ms", "-rapid.nofailfile")
 	default:

@@ -16,9 +16,9 @@ type broker struct {
 	last    map[cluster.Realm]cluster.Position
 	known   map[string]cluster.Position // of records, by id
 	begun   map[cluster.Realm]cluster.Epoch
-	stalled time.Duration               // until when it answers nobody
-	cut     map[[2]int]bool             // from, to
-	ready   map[[2]int]time.Duration    // when the last message arrives, so that order is kept
+	stalled time.Duration            // until when it answers nobody
+	cut     map[[2]int]bool          // from, to
+	ready   map[[2]int]time.Duration // when the last message arrives, so that order is kept
 }
 
 func newBroker(w *world) broker {

@@ -133,6 +133,9 @@ func (w *world) ghosts(realm cluster.Realm) {
 	}
 	gone := maps.Clone(w.shown)
 	for _, g := range w.pages {
+		if g.person.realm != realm {
+			continue
+		}
 		for _, room := range append(slices.Clone(g.rooms), g.want...) {
 			at := g.gone
 			if g.alive {
@@ -148,7 +151,7 @@ func (w *world) ghosts(realm cluster.Realm) {
 		}
 		for room, users := range h.seen[realm].lists {
 			for user := range users {
-				at := max(gone[fmt.Sprint(realm, "/", room, "/", user)], w.less[realm].since)
+				at := max(gone[place{realm, room, user}], w.less[realm].since)
 				if w.now > at+bound+w.less[realm].during(at) {
 					w.breaks("no ghost beyond the bound", "%s shows %s in %s, gone for %v", h.name, user, room, w.now-at)
 				}

@@ -81,9 +81,14 @@ func (g *page) choose() {
 	g.rooms = slices.DeleteFunc(slices.Clone(g.rooms), func(room presence.RoomName) bool { return !slices.Contains(g.want, room) })
 }
 
-func (g *page) place(room presence.RoomName) string {
-	return fmt.Sprint(g.person.realm, "/", room, "/", g.person.id)
+// place is somebody in a room.
+type place struct {
+	realm cluster.Realm
+	room  presence.RoomName
+	user  presence.UserID
 }
+
+func (g *page) place(room presence.RoomName) place { return place{g.person.realm, room, g.person.id} }
 
 // connect says hello at any host, but not at the one that was just no use.
 func (g *page) connect(not *host) {

@@ -86,7 +86,7 @@ type world struct {
 	healed  time.Duration // when a cut was healed last
 	less    map[cluster.Realm]*ownerless
 	removed map[presence.UserID]time.Duration
-	shown   map[string]time.Duration // until when somebody was rightly in a room
+	shown   map[place]time.Duration // until when somebody was rightly in a room
 	holders map[presence.LinkID]string
 	asked   map[uint64]*person
 }
@@ -103,7 +103,7 @@ type sample struct{ at, total time.Duration }
 func Play(o Options) Result {
 	w := &world{Options: o, policy: presence.DefaultPolicy(), random: rand.New(rand.NewPCG(o.Seed, 19)), now: time.Second,
 		result: Result{Counts: map[string]int{}}, broken: map[string]bool{}, less: map[cluster.Realm]*ownerless{}, removed: map[presence.UserID]time.Duration{},
-		shown: map[string]time.Duration{}, holders: map[presence.LinkID]string{}}
+		shown: map[place]time.Duration{}, holders: map[presence.LinkID]string{}}
 	for _, name := range []cluster.Name{"dipper", "heron", "kestrel", "plover", "wagtail"}[:o.Nodes] {
 		w.names = append(w.names, name)
 	}
