@@ -361,6 +361,68 @@ func TestAGraceOfARecordThatMayLackAReturnIsLongEnoughForOne(t *testing.T) {
 	}
 }
 
+func TestAPageThatSaidItIsClosingIsNotRevived(t *testing.T) {
+	for _, closing := range []bool{true, false} {
+		core, fact, out := seated(t)
+		core.Reseat(instant(s), fact(1<<32+4, weir), out)
+		link := presence.LinkID{Session: "session-1", Number: 1<<32 + 4}
+		var in presence.Input = presence.LinkLost{Link: link}
+		if closing {
+			in = presence.Closing{From: link}
+		}
+		_, err := core.Apply(instant(2*s), in, out)
+		require.NoError(t, err)
+		next := continued(t, core, 2*s, out)
+		want := presence.SeatKept // its carrier has the link after all
+		if closing {
+			want = presence.SeatOlder
+		}
+		require.Equal(t, want, next.Reseat(instant(2*s), fact(1<<32+4, weir), out))
+	}
+}
+
+// continued returns a core that continues another one, after a handover.
+func continued(t *testing.T, core *presence.Core, at time.Duration, out *presence.Effects) *presence.Core {
+	saved := core.Save(instant(at))
+	next := presence.NewCore(*core.Policy())
+	next.SetEpoch(3)
+	require.NoError(t, next.Continue(instant(at), saved, presence.Takeover{Time: core.Time(), Wall: saved.At, Whole: true}, out))
+	next.GoOn(instant(at))
+	return next
+}
+
+// losesItsLink advances a core, and requires that its only link is lost at a time.
+func losesItsLink(t *testing.T, core *presence.Core, from, at time.Duration, out *presence.Effects) {
+	t.Helper()
+	for now := from; now < at-tickTime; now += s / 2 {
+		core.Advance(instant(now), 10, out)
+		require.Zero(t, core.Size().InGrace, "at %v", now)
+	}
+	core.Advance(instant(at+tickTime), 10, out)
+	require.Equal(t, 1, core.Size().InGrace)
+}
+
+func TestAnUnansweredRequestGoesOnCounting(t *testing.T) {
+	core, fact, out := seated(t)
+	f := fact(1<<32+4, weir)
+	f.Heard, f.Unanswered = 20*s, 5*s
+	core.Reseat(instant(30*s), f, out)
+	losesItsLink(t, core, 30*s, 25*s+core.Policy().Silence(), out)
+}
+
+func TestASilenceGoesOnOverATakeover(t *testing.T) {
+	core, fact, out := seated(t)
+	core.Reseat(instant(s), fact(1<<32+4, weir), out)
+	out.Reset()
+	core.Unseat(instant(2*s), presence.LinkID{Session: "session-1", Number: 1<<32 + 4}, out)
+	require.Contains(t, out.Touched, presence.UserID("ilse"), "it is recorded")
+	lost := s + core.Policy().BeatEvery + core.Policy().Silence()
+	for now := 2 * s; now <= 20*s; now += s / 2 {
+		core.Advance(instant(now), 10, out)
+	}
+	losesItsLink(t, continued(t, core, 20*s, out), 20*s, lost, out)
+}
+
 func TestOpenAsksStayInTheirOrder(t *testing.T) {
 	policy := meeting(presence.AllowSecond)
 	core := presence.NewCore(policy)
