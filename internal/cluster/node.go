@@ -72,15 +72,13 @@ type Node struct {
 	flushAt time.Duration
 	alone   time.Duration // when it last heard no majority
 
-	table       Owners
-	swapping    bool
-	markAt      time.Duration
-	markID      string // of the mark that is being appended, or empty
-	markOwned   bool
-	markSent    time.Duration
-	markAcked   time.Duration
-	marksSince  time.Duration // since when all its own marks were appended; 0: the last one was not
-	appliedMark string
+	table      Owners
+	swapping   bool
+	markAt     time.Duration // when the next mark is due
+	markID     string        // of the mark that is being appended, or empty
+	markSent   time.Duration
+	markAcked  time.Duration
+	marksSince time.Duration // since when all its marks were appended; 0: the last one was not
 }
 
 // peer is another node, as this one knows it.
@@ -447,9 +445,9 @@ func (n *Node) Appended(at presence.Instant, id string, outcome Outcome) {
 	}
 }
 
-// Applied takes a record that has been put into the node's records, at its position. A record of
-// an epoch below the highest before it, and one that was applied before, changes nothing; the
-// caller puts no rows of it. Applies says which it is.
+// Applied takes a record that the driver has put into the node's records, with its position. A
+// record of an epoch below the highest before it has no rows. One that the log has twice is given
+// once; its second place goes to [Node.Passed].
 func (n *Node) Applied(at presence.Instant, position Position, r Record) {
 	n.runs(at)
 	if r.Kind == KindMark {

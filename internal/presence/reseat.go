@@ -257,6 +257,9 @@ func (s *session) hearsOf(now reading, f Fact) {
 	if heard := now.awake - f.Heard; heard > s.heard {
 		s.heard, s.heardWall, s.unheard = heard, now.wall-f.Heard.Milliseconds(), 0
 	}
+	if f.Unanswered < 0 && s.unheard == 0 {
+		s.asked = 0 // a request that its carrier does not know of was lost
+	}
 	s.asks(now, f)
 }
 

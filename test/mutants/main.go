@@ -214,7 +214,7 @@ var mutants = []mutant{
 	{"open asks stay in their order", "save.go", "cmp.Compare(a.opened, b.opened)", "cmp.Compare(0, 0)"},
 	{"an owner that no majority answers says nothing", "internal/cluster/owner.go", "	if !answered {\n		n.suspect(o, false)", "	if !answered && false {\n		n.suspect(o, false)"},
 	{"whoever stood still lets a mark show that it is the owner", "internal/cluster/owner.go", "if !o.frozen || o.unproven || !answered {", "if !o.frozen || !answered {"},
-	{"nobody is answered before the barrier", "internal/cluster/owner.go", "o.phase, o.since = barrier, n.mono()\n", "o.phase, o.since = barrier, n.mono()-n.Timings.Barrier\n"},
+	{"nobody is answered before the barrier", "internal/cluster/owner.go", "	n.learn(o.realm, Known{o.epoch, n.Name})\n", "	n.learn(o.realm, Known{o.epoch, n.Name})\n	n.activate(o)\n"},
 	{"what was not appended is appended again", "internal/cluster/owner.go", "		if o.retry && n.mono()-o.appendAt > n.Timings.Flush {\n			n.append(o, *o.appending)", "		if false {\n			n.append(o, *o.appending)"},
 	{"an append expects the last record applied", "internal/cluster/owner.go", "After: o.realm.record.last", "After: Unfenced"},
 	{"what comes when nothing may be answered waits", "internal/cluster/owner.go", "o.waiting = append(o.waiting, asked{from, what})\n", ""},

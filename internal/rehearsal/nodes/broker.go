@@ -41,7 +41,7 @@ func (b *broker) serves(h *host) bool {
 	return 2*count > len(b.world.hosts) && b.world.now >= b.stalled
 }
 
-// answersSoon is the time of the broker's work and its way back.
+// soon is the time of the broker's work and its way back.
 func (b *broker) soon() time.Duration {
 	return b.world.between(200*time.Microsecond, 2*time.Millisecond)
 }
@@ -64,7 +64,7 @@ func (b *broker) request(h *host, work func() cluster.Outcome, done func(cluster
 	reach := func() {
 		if b.serves(h) {
 			outcome := work()
-			if !w.chance(0.002) { // an answer can be lost
+			if w.now > w.Length+quiet/2 || !w.chance(0.002) { // an answer can be lost
 				w.in(b.soon(), func() {
 					if b.serves(h) {
 						answer(outcome)
@@ -139,7 +139,7 @@ func (b *broker) swap(h *host, act cluster.SwapTable, done func(cluster.Outcome)
 // send carries a message: in order, late, or not at all.
 func (b *broker) send(from *host, act cluster.Send) {
 	w, to := b.world, b.world.host(act.To)
-	if from != to && (!w.reaches(from, to) || w.chance(0.0003)) {
+	if from != to && (!w.reaches(from, to) || w.now < w.Length+quiet/2 && w.chance(0.001)) {
 		return
 	}
 	pair := [2]int{from.place, to.place}
@@ -150,7 +150,7 @@ func (b *broker) send(from *host, act cluster.Send) {
 	at := max(b.ready[pair], w.now+delay)
 	b.ready[pair] = at
 	w.in(at-w.now, func() {
-		if w.reaches(from, to) {
+		if w.reaches(from, to) && (to.runs() || !to.deaf) {
 			to.run(func() { to.node.Receive(to.at(), act.Envelope) })
 		}
 	})

@@ -19,6 +19,7 @@ type host struct {
 	incarnation cluster.Incarnation
 	up          bool
 	paused      time.Duration // until when it stands still
+	deaf        bool          // what comes while it stands still is lost, as when its buffers are full
 	node        *cluster.Node
 	records     *records
 	applying    bool

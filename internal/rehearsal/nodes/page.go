@@ -298,7 +298,7 @@ func (g *page) act() {
 	if !g.alive {
 		return
 	}
-	defer w.in(w.between(2*time.Second, 25*time.Second), g.act)
+	defer w.in(w.between(2*time.Second, 18*time.Second), g.act)
 	if w.still || !g.linked {
 		return
 	}

@@ -104,9 +104,7 @@ func Play(o Options) Result {
 	w := &world{Options: o, policy: presence.DefaultPolicy(), random: rand.New(rand.NewPCG(o.Seed, 19)), now: time.Second,
 		result: Result{Counts: map[string]int{}}, broken: map[string]bool{}, less: map[cluster.Realm]*ownerless{}, removed: map[presence.UserID]time.Duration{},
 		shown: map[place]time.Duration{}, holders: map[presence.LinkID]string{}}
-	for _, name := range []cluster.Name{"dipper", "heron", "kestrel", "plover", "wagtail"}[:o.Nodes] {
-		w.names = append(w.names, name)
-	}
+	w.names = []cluster.Name{"dipper", "heron", "kestrel", "plover", "wagtail"}[:o.Nodes]
 	for id := range cluster.Realm(o.Realms) {
 		w.realms = append(w.realms, id+1)
 		w.less[id+1] = &ownerless{}
@@ -130,7 +128,7 @@ func Play(o Options) Result {
 	}
 	w.watch()
 	if !o.Calm {
-		w.in(w.between(12*time.Second, 25*time.Second), w.fault)
+		w.in(w.between(10*time.Second, 20*time.Second), w.fault)
 	}
 	w.in(o.Length, func() { w.still = true })
 	w.in(o.Length+quiet, w.end)
@@ -193,7 +191,7 @@ func (w *world) fault() {
 	if w.still {
 		return
 	}
-	defer w.in(w.between(2*time.Second, 25*time.Second), w.fault)
+	defer w.in(w.between(time.Second, 12*time.Second), w.fault)
 	h := w.hosts[w.random.IntN(len(w.hosts))]
 	if owner := w.owner(w.realms[w.random.IntN(len(w.realms))]); owner != nil && w.chance(0.5) {
 		h = owner
@@ -223,7 +221,7 @@ func (w *world) fault() {
 		}
 		w.tell("%s stands still for %v", h.name, d)
 		w.count("pauses")
-		h.paused = w.now + d
+		h.paused, h.deaf = w.now+d, w.chance(0.5)
 	case 3, 4:
 		w.cut(h)
 	case 5:
