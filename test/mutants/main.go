@@ -222,21 +222,10 @@ var mutants = []mutant{
 	{"links given after the report are not judged by it", "internal/cluster/reseat.go", "&& by.sent <= report.Read", ""},
 	{"a new incarnation does not judge what the old one carried", "internal/cluster/reseat.go", "return by.carrier == name })", "return false })"},
 	{"a carrier reports links that have ended", "internal/cluster/carrier.go", "{r.carrier.gone, r.carrier.links}", "{r.carrier.links}"},
-	{"what waits is asked again", "internal/cluster/carrier.go", "n.toOwner(r, r.carrier.requests[attempt].ask)\n", "_ = attempt\n"},
-	{"an answer whose client has gone is a lost link", "internal/cluster/carrier.go", "n.toOwner(r, Tell{presence.LinkLost{Link: link}})\n", ""},
 	{"a hello that was given up is withdrawn", "internal/cluster/carrier.go", "n.toOwner(r, GiveUp{q.ask.Attempt, hello.Session})\n", "_ = hello\n"},
-	{"an order about a link that is gone is answered", "internal/cluster/carrier.go", "n.toOwner(r, Tell{presence.LinkLost{Link: e.Link}})\n", ""},
 	{"a carrier cut from its owner sends links away", "internal/cluster/carrier.go", "if away && !r.carrier.refusing {", "if false {"},
-	{"what an older owner says is ignored", "internal/cluster/carrier.go", "if m.Epoch < r.known.Epoch {", "if false {"},
-	{"a gap is repaired", "internal/cluster/node.go", "func (n *Node) gap(name Name) { n.repair(name) }", "func (n *Node) gap(Name) {}"},
-	{"who returns is re-seated", "internal/cluster/node.go", "if back || p.silent {", "if false {"},
-	{"a judge that was late counts from then", "internal/cluster/node.go", "p.heard, p.since = n.mono(), n.mono()\n", "_ = p\n"},
 	{"a judge that heard no majority waits", "internal/cluster/node.go", "n.swapping || n.mono()-n.alone < n.Timings.Dead", "n.swapping"},
-	{"a node that another hears is not dead", "internal/cluster/node.go", "other != name && n.hears(other) && !slices", "false && other != name && n.hears(other) && !slices"},
-	{"an owner that hears no majority is replaced", "internal/cluster/node.go", "n.dead(name) || n.cutOff(name)", "n.dead(name)"},
-	{"a node that only others hear keeps its realms", "internal/cluster/node.go", "newest = max(newest, is.Incarnation)\n", "_ = is\n"},
 	{"hellos are dropped by whoever stood still", "internal/cluster/node.go", "		n.dropWaiting(r)\n", ""},
-	{"a realm is given up at a higher epoch", "internal/cluster/node.go", "if r.owner != nil && r.owner.epoch < is.Epoch {", "if false {"},
 }
 
 func main() {
