@@ -75,8 +75,8 @@ const Unfenced = ^Position(0)
 // Append adds a record, and calls done once. With an expectation, it is refused unless the last
 // record of its realm is at that position. An append that is not acknowledged in time is unknown.
 //
-// Every node is given every record once, in order, by its [Node.Applied]. The driver first puts its
-// rows, so that questions about records see what the node knows.
+// Every node is given every record, in order, by [Node.Applied]. The driver puts the rows first, so
+// that questions about records see what the node knows. Package clustertest checks these contracts.
 type Log interface {
 	Append(r Record, after Position, done func(Outcome))
 }

@@ -21,6 +21,28 @@ type broker struct {
 	ready   map[[2]int]time.Duration // when the last message arrives, so that order is kept
 }
 
+// port is the broker as one host reaches it: a [cluster.Log], [cluster.Table] and [cluster.Bus].
+type port struct {
+	*broker
+	host *host
+}
+
+// Append implements [cluster.Log].
+func (p port) Append(r cluster.Record, after cluster.Position, done func(cluster.Outcome)) {
+	p.append(p.host, r, after, done)
+}
+
+// Read implements [cluster.Table].
+func (p port) Read(done func(cluster.Owners, bool)) { p.read(p.host, done) }
+
+// Swap implements [cluster.Table].
+func (p port) Swap(version uint64, to cluster.Owners, done func(cluster.Outcome)) {
+	p.swap(p.host, version, to, done)
+}
+
+// Send implements [cluster.Bus].
+func (p port) Send(to cluster.Name, e cluster.Envelope) { p.send(p.host, to, e) }
+
 func newBroker(w *world) broker {
 	b := broker{world: w, table: cluster.Owners{Version: 1, Realms: map[cluster.Realm]cluster.Ownership{}}, last: map[cluster.Realm]cluster.Position{},
 		known: map[string]cluster.Position{}, begun: map[cluster.Realm]cluster.Epoch{}, cut: map[[2]int]bool{}, ready: map[[2]int]time.Duration{}}
@@ -83,10 +105,9 @@ func (b *broker) request(h *host, work func() cluster.Outcome, done func(cluster
 	w.in(fails, func() { answer(cluster.Unknown) })
 }
 
-func (b *broker) append(h *host, act cluster.Append, done func(cluster.Outcome)) {
+func (b *broker) append(h *host, r cluster.Record, after cluster.Position, done func(cluster.Outcome)) {
 	b.request(h, func() cluster.Outcome {
-		r := act.Record
-		if act.After != cluster.Unfenced && b.last[r.Realm] != act.After {
+		if after != cluster.Unfenced && b.last[r.Realm] != after {
 			return cluster.Refused
 		}
 		b.log = append(b.log, r)
@@ -115,12 +136,12 @@ func (b *broker) read(h *host, done func(cluster.Owners, bool)) {
 	}, func(outcome cluster.Outcome) { done(got, outcome == cluster.Done) })
 }
 
-func (b *broker) swap(h *host, act cluster.SwapTable, done func(cluster.Outcome)) {
+func (b *broker) swap(h *host, version uint64, next cluster.Owners, done func(cluster.Outcome)) {
 	b.request(h, func() cluster.Outcome {
-		if act.Version != b.table.Version {
+		if version != b.table.Version {
 			return cluster.Refused
 		}
-		for realm, is := range act.To.Realms {
+		for realm, is := range next.Realms {
 			if was := b.table.Realms[realm]; is != was {
 				b.world.tell("table: realm %d goes to %s in epoch %d (handover: %v), says %s", realm, is.Owner, is.Epoch, is.Handover, h.name)
 				if is.Epoch <= was.Epoch {
@@ -131,14 +152,14 @@ func (b *broker) swap(h *host, act cluster.SwapTable, done func(cluster.Outcome)
 				}
 			}
 		}
-		b.table = cluster.Owners{Version: act.Version + 1, Realms: maps.Clone(act.To.Realms)}
+		b.table = cluster.Owners{Version: version + 1, Realms: maps.Clone(next.Realms)}
 		return cluster.Done
 	}, done)
 }
 
 // send carries a message: in order, late, or not at all.
-func (b *broker) send(from *host, act cluster.Send) {
-	w, to := b.world, b.world.host(act.To)
+func (b *broker) send(from *host, name cluster.Name, e cluster.Envelope) {
+	w, to := b.world, b.world.host(name)
 	if from != to && (!w.reaches(from, to) || w.now < w.Length+quiet/2 && w.chance(0.001)) {
 		return
 	}
@@ -151,7 +172,7 @@ func (b *broker) send(from *host, act cluster.Send) {
 	b.ready[pair] = at
 	w.in(at-w.now, func() {
 		if w.reaches(from, to) && (to.runs() || !to.deaf) {
-			to.run(func() { to.node.Receive(to.at(), act.Envelope) })
+			to.run(func() { to.receive(e) })
 		}
 	})
 }

@@ -25,6 +25,7 @@ type host struct {
 	applying    bool
 	conns       map[cluster.ConnID]*connection
 	seen        map[cluster.Realm]*sight
+	tap         func(cluster.Envelope)
 }
 
 // sight is what the receivers of a host see of a realm.
@@ -63,6 +64,15 @@ func (r *records) Confirmed(_ cluster.Realm, session presence.SessionID) bool {
 
 func (h *host) at() presence.Instant {
 	return presence.Instant{Mono: h.world.now, Wall: h.world.wall(h.skew)}
+}
+
+// receive gives the node a message, unless a test wants it.
+func (h *host) receive(e cluster.Envelope) {
+	if h.tap != nil {
+		h.tap(e)
+		return
+	}
+	h.node.Receive(h.at(), e)
 }
 
 func (h *host) runs() bool { return h.up && h.paused <= h.world.now }
@@ -126,16 +136,19 @@ func (h *host) runAs(incarnation cluster.Incarnation, do func()) {
 // acts does what the node wants.
 func (h *host) acts() {
 	w := h.world
+	var log cluster.Log = port{&w.broker, h}
+	var table cluster.Table = port{&w.broker, h}
+	var bus cluster.Bus = port{&w.broker, h}
 	for _, act := range h.node.Acts() {
 		switch act := act.(type) {
 		case cluster.Send:
-			w.broker.send(h, act)
+			bus.Send(act.To, act.Envelope)
 		case cluster.Append:
-			w.broker.append(h, act, func(outcome cluster.Outcome) { h.node.Appended(h.at(), act.Record.ID, outcome) })
+			log.Append(act.Record, act.After, func(outcome cluster.Outcome) { h.node.Appended(h.at(), act.Record.ID, outcome) })
 		case cluster.ReadTable:
-			w.broker.read(h, func(owners cluster.Owners, ok bool) { h.node.Table(h.at(), owners, ok) })
+			table.Read(func(owners cluster.Owners, ok bool) { h.node.Table(h.at(), owners, ok) })
 		case cluster.SwapTable:
-			w.broker.swap(h, act, func(outcome cluster.Outcome) { h.node.Swapped(h.at(), outcome) })
+			table.Swap(act.Version, act.To, func(outcome cluster.Outcome) { h.node.Swapped(h.at(), outcome) })
 		case cluster.Tells:
 			if act.Conn == 0 {
 				w.removalDone(act.Answer.Attempt)
