@@ -24,15 +24,16 @@ func rehearseCommand() *cli.Command {
 		Usage: "simulate a day of presence, and score it against the policy",
 		Description: "Simulates people whose pages reload, freeze and close, whose cables are cut and whose laptops sleep, with the core " +
 			"of the service. Reports how long ghosts stayed and what else was shown wrong. " +
-			"Exits with 1 if a bound is broken.\n\nExample: tovik rehearse --people 1000 --hours 8",
-		Flags: []cli.Flag{
+			"Exits with 1 if a bound is broken.\n\nWith --nodes it plays a minute of a cluster in which nodes die, stand still and are cut off, and checks its promises.\n\n" +
+			"Example: tovik rehearse --people 1000 --hours 8\nExample: tovik rehearse --nodes 3 --deaths 5 --partitions 3 --seed 11",
+		Flags: append([]cli.Flag{
 			&cli.IntFlag{Name: "people", Value: 10_000, Usage: "the number `N` of people, from 1 to 100000"},
 			&cli.FloatFlag{Name: "hours", Value: 24, Usage: "how many hours, `H` up to 168"},
 			&cli.Uint64Flag{Name: "seed", Value: 7, Usage: "the `NUMBER` from which the world is generated"},
 			&cli.StringFlag{Name: "policy", Usage: "a TOML `FILE` with a policy to try"},
 			&cli.StringFlag{Name: "into", Usage: "write what happened into new records in `DIR`, for tovik serve --data DIR; it ends now"},
 			formatFlag(),
-		},
+		}, nodesFlags()...),
 		Action: rehearse,
 	}
 }
@@ -40,6 +41,14 @@ func rehearseCommand() *cli.Command {
 func rehearse(ctx context.Context, c *cli.Command) error {
 	if err := noArguments(c); err != nil {
 		return err
+	}
+	if c.IsSet("nodes") {
+		return rehearseNodes(c)
+	}
+	for _, name := range []string{"deaths", "partitions", "story"} {
+		if c.IsSet(name) {
+			return usage("--%s needs --nodes", name)
+		}
 	}
 	people, hours := c.Int("people"), c.Float("hours")
 	if people < 1 || people > 100_000 {

@@ -145,7 +145,7 @@ func (b *broker) swap(h *host, version uint64, next cluster.Owners, done func(cl
 			if was := b.table.Realms[realm]; is != was {
 				b.world.tell("table: realm %d goes to %s in epoch %d (handover: %v), says %s", realm, is.Owner, is.Epoch, is.Handover, h.name)
 				if is.Epoch <= was.Epoch {
-					b.world.breaks("epochs only grow", "realm %d: %v after %v", realm, is, was)
+					b.world.breaks(EpochsGrow, "realm %d: %v after %v", realm, is, was)
 				}
 				if !is.Handover {
 					b.world.count("takeovers")

@@ -64,7 +64,7 @@ func (w *world) oneOwner(realm cluster.Realm) {
 		}
 		if is, ok := h.node.Owned(realm); ok {
 			if other := owners[is.Epoch]; other != nil {
-				w.breaks("one owner for each epoch", "%s and %s own realm %d in epoch %d", other.name, h.name, realm, is.Epoch)
+				w.breaks(OneOwner, "%s and %s own realm %d in epoch %d", other.name, h.name, realm, is.Epoch)
 			}
 			owners[is.Epoch] = h
 		}
@@ -89,7 +89,7 @@ func (w *world) removalDone(attempt uint64) {
 
 func (w *world) sawJoin(h *host, room presence.RoomName, user presence.UserID) {
 	if at, ok := w.removed[user]; ok && w.now > at+3*time.Second {
-		w.breaks("who is removed stays away", "%s sees %s in %s, removed at %v", h.name, user, room, at)
+		w.breaks(RemovedStayAway, "%s sees %s in %s, removed at %v", h.name, user, room, at)
 	}
 }
 
@@ -101,7 +101,7 @@ func (w *world) sawLeave(h *host, realm cluster.Realm, room presence.RoomName, u
 		if g.person.id != user || !g.alive || !slices.Contains(g.rooms, room) || !g.remains() || g.since > w.now-100*time.Millisecond || w.unrecorded(g) {
 			continue
 		}
-		w.breaks("nobody leaves who returns in time", "%s sees %s leave %s; page %d has %s, linked: %v, lost %v ago, grace %v", h.name, user, room, g.number, g.session, g.linked, w.now-g.lost, g.grace)
+		w.breaks(NobodyLeaves, "%s sees %s leave %s; page %d has %s, linked: %v, lost %v ago, grace %v", h.name, user, room, g.number, g.session, g.linked, w.now-g.lost, g.grace)
 		return
 	}
 }
@@ -153,7 +153,7 @@ func (w *world) ghosts(realm cluster.Realm) {
 			for user := range users {
 				at := max(gone[place{realm, room, user}], w.less[realm].since)
 				if w.now > at+bound+w.less[realm].during(at) {
-					w.breaks("no ghost beyond the bound", "%s shows %s in %s, gone for %v", h.name, user, room, w.now-at)
+					w.breaks(NoGhosts, "%s shows %s in %s, gone for %v", h.name, user, room, w.now-at)
 				}
 			}
 		}
@@ -190,7 +190,7 @@ func (w *world) end() {
 	for _, realm := range w.realms {
 		owner, is := w.owned(realm)
 		if owner == nil {
-			w.breaks("every realm has an owner in the end", "realm %d has none", realm)
+			w.breaks(OwnedInTheEnd, "realm %d has none", realm)
 			continue
 		}
 		truth, core := shown{}, shown{}
@@ -200,7 +200,7 @@ func (w *world) end() {
 			}
 			if !g.linked {
 				if !g.person.removing {
-					w.breaks("everybody is linked in the end", "page %d of %s is not", g.number, g.person.id)
+					w.breaks(LinkedInTheEnd, "page %d of %s is not", g.number, g.person.id)
 				}
 				continue
 			}
@@ -218,11 +218,11 @@ func (w *world) end() {
 			}
 		}
 		if truth.String() != core.String() {
-			w.breaks("the core has the truth in the end", "realm %d:\n  true: %s\n  core: %s", realm, truth, core)
+			w.breaks(TruthInTheEnd, "realm %d:\n  true: %s\n  core: %s", realm, truth, core)
 		}
 		for _, h := range w.hosts {
 			if seen := shown(h.seen[realm].lists); seen.String() != core.String() {
-				w.breaks("every receiver has the core's list in the end", "%s, realm %d:\n  seen: %s\n  core: %s", h.name, realm, seen, core)
+				w.breaks(SeenInTheEnd, "%s, realm %d:\n  seen: %s\n  core: %s", h.name, realm, seen, core)
 			}
 		}
 	}
@@ -233,14 +233,14 @@ func (w *world) end() {
 			panic(err)
 		}
 		if other, ok := rows[h.records.position]; ok && other != string(text) {
-			w.breaks("rows are equal at equal positions", "%s at %d", h.name, h.records.position)
+			w.breaks(EqualRows, "%s at %d", h.name, h.records.position)
 		}
 		rows[h.records.position] = string(text)
 	}
 	for user := range w.removed {
 		for _, g := range w.pages {
 			if g.person.id == user && g.linked {
-				w.breaks("who is removed stays away", "%s is linked in the end", user)
+				w.breaks(RemovedStayAway, "%s is linked in the end", user)
 			}
 		}
 	}

@@ -244,7 +244,7 @@ func (h *host) die(reset bool) {
 func (h *host) show(act cluster.Shows) {
 	w, to := h.world, h.seen[act.Realm]
 	if act.Epoch < to.epoch {
-		w.breaks("no receiver goes back", "%s was at epoch %d of realm %d and is shown %d", h.name, to.epoch, act.Realm, act.Epoch)
+		w.breaks(NobodyGoesBack, "%s was at epoch %d of realm %d and is shown %d", h.name, to.epoch, act.Realm, act.Epoch)
 	}
 	to.epoch = act.Epoch
 	set := func(room presence.RoomName, user presence.UserID, sessions int) {

@@ -197,6 +197,9 @@ func (g *page) closed(c *connection, why cluster.CloseReason) {
 		return
 	}
 	w := g.world
+	if why == cluster.CloseNotReady {
+		w.count("refusals")
+	}
 	switch {
 	case why == cluster.CloseEnded:
 		g.hang(false)
@@ -223,7 +226,7 @@ func (c *connection) answered(a cluster.Answer) {
 	w, g := c.page.world, c.page
 	holder := fmt.Sprint("connection ", c.id)
 	if other, ok := w.holders[a.Reply.Link]; ok && other != holder {
-		w.breaks("no link is given twice", "%v of %s: %s and %s", a.Reply.Link, g.person.id, other, holder)
+		w.breaks(LinksOnce, "%v of %s: %s and %s", a.Reply.Link, g.person.id, other, holder)
 	}
 	w.holders[a.Reply.Link] = holder
 	c.toPage(func() { g.welcomed(c, a.Reply) })
@@ -235,7 +238,7 @@ func (g *page) welcomed(c *connection, r presence.Reply) {
 		return
 	}
 	if g.session != "" && !r.Resumed && g.session != r.Link.Session && g.remains() && !w.unrecorded(g) {
-		w.breaks("who returns in time resumes", "page %d of %s lost %s %v ago (grace %v): %s", g.number, g.person.id, g.session, w.now-g.lost, g.grace, r.NotResumed)
+		w.breaks(WhoReturns, "page %d of %s lost %s %v ago (grace %v): %s", g.number, g.person.id, g.session, w.now-g.lost, g.grace, r.NotResumed)
 	}
 	w.tell("page %d (%s) has %s over link %x at %s, resumed: %v %s", g.number, g.person.id, r.Link.Session, r.Link.Number, c.host.name, r.Resumed, r.NotResumed)
 	if r.Link.Session != g.session || !slices.Equal(g.rooms, g.want) {

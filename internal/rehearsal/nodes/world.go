@@ -23,15 +23,43 @@ type Options struct {
 	// Length is how long there are faults. Afterwards there is quiet, so that what was promised
 	// must have come.
 	Length time.Duration
-	// Calm leaves all faults out.
-	Calm bool
+	// Deaths and Partitions are how many of them there are, and nothing else. Without both there
+	// is everything, at random; with Calm there is nothing.
+	Deaths, Partitions int
+	Calm               bool
 	// Story keeps what happens, for a reader.
 	Story bool
 }
 
+// Promise is something that docs/cluster.md promises.
+type Promise string
+
+// The promises.
+const (
+	NobodyLeaves    Promise = "nobody leaves who returns in time"
+	WhoReturns      Promise = "who returns in time resumes"
+	NoGhosts        Promise = "no ghost beyond the bound"
+	NobodyGoesBack  Promise = "no receiver goes back"
+	EpochsGrow      Promise = "epochs only grow"
+	OneOwner        Promise = "one owner for each epoch"
+	LinksOnce       Promise = "no link is given twice"
+	RemovedStayAway Promise = "who is removed stays away"
+	OwnedInTheEnd   Promise = "every realm has an owner in the end"
+	LinkedInTheEnd  Promise = "everybody is linked in the end"
+	TruthInTheEnd   Promise = "the core has the truth in the end"
+	SeenInTheEnd    Promise = "every receiver has the core's list in the end"
+	EqualRows       Promise = "rows are equal at equal positions"
+)
+
+// Promises returns all promises.
+func Promises() []Promise {
+	return []Promise{NobodyLeaves, WhoReturns, NoGhosts, NobodyGoesBack, EpochsGrow, OneOwner, LinksOnce, RemovedStayAway, OwnedInTheEnd, LinkedInTheEnd, TruthInTheEnd, SeenInTheEnd, EqualRows}
+}
+
 // Result is what a rehearsal found.
 type Result struct {
-	Broken    []string // promises, with the time
+	Broken    []string        // promises, with the time; each once
+	Times     map[Promise]int // how often each was broken
 	Story     []string
 	Counts    map[string]int
 	Longest   time.Duration // without an owner
@@ -82,7 +110,6 @@ type world struct {
 	ids    uint64
 
 	result  Result
-	broken  map[string]bool
 	healed  time.Duration // when a cut was healed last
 	less    map[cluster.Realm]*ownerless
 	removed map[presence.UserID]time.Duration
@@ -102,7 +129,7 @@ type sample struct{ at, total time.Duration }
 // Play plays a rehearsal.
 func Play(o Options) Result {
 	w := &world{Options: o, policy: presence.DefaultPolicy(), random: rand.New(rand.NewPCG(o.Seed, 19)), now: time.Second,
-		result: Result{Counts: map[string]int{}}, broken: map[string]bool{}, less: map[cluster.Realm]*ownerless{}, removed: map[presence.UserID]time.Duration{},
+		result: Result{Counts: map[string]int{}, Times: map[Promise]int{}}, less: map[cluster.Realm]*ownerless{}, removed: map[presence.UserID]time.Duration{},
 		shown: map[place]time.Duration{}, holders: map[presence.LinkID]string{}}
 	w.names = []cluster.Name{"dipper", "heron", "kestrel", "plover", "wagtail"}[:o.Nodes]
 	for id := range cluster.Realm(o.Realms) {
@@ -127,7 +154,11 @@ func Play(o Options) Result {
 		w.in(w.between(o.Length/4, o.Length), func() { w.remove(p) })
 	}
 	w.watch()
-	if !o.Calm {
+	switch {
+	case o.Deaths+o.Partitions > 0:
+		w.plan(func() bool { return w.death(w.victim()) }, o.Deaths)
+		w.plan(func() bool { return w.cut(w.victim()) }, o.Partitions)
+	case !o.Calm:
 		w.in(w.between(10*time.Second, 20*time.Second), w.fault)
 	}
 	w.in(o.Length, func() { w.still = true })
@@ -163,12 +194,11 @@ func (w *world) tell(format string, args ...any) {
 	}
 }
 
-// breaks notes a broken promise, each once.
-func (w *world) breaks(promise, format string, args ...any) {
-	if w.broken[promise] {
+// breaks notes a broken promise.
+func (w *world) breaks(promise Promise, format string, args ...any) {
+	if w.result.Times[promise]++; w.result.Times[promise] > 1 {
 		return
 	}
-	w.broken[promise] = true
 	text := fmt.Sprintf("%s at %.3f s: %s", promise, w.now.Seconds(), fmt.Sprintf(format, args...))
 	w.result.Broken = append(w.result.Broken, text)
 	w.tell("BROKEN: %s", text)
@@ -192,36 +222,12 @@ func (w *world) fault() {
 		return
 	}
 	defer w.in(w.between(time.Second, 12*time.Second), w.fault)
-	h := w.hosts[w.random.IntN(len(w.hosts))]
-	if owner := w.owner(w.realms[w.random.IntN(len(w.realms))]); owner != nil && w.chance(0.5) {
-		h = owner
-	}
-	down := slices.ContainsFunc(w.hosts, func(h *host) bool { return !h.runs() })
+	h := w.victim()
 	switch w.random.IntN(7) {
-	case 0, 1: // a node dies
-		if down || len(w.hosts) < 2 {
-			return
-		}
-		reset, disk := w.chance(0.5), w.chance(0.7)
-		w.tell("%s dies; its clients notice: %v; its records survive: %v", h.name, reset, disk)
-		w.count("deaths")
-		h.die(reset)
-		if w.chance(0.4) {
-			w.stall(w.between(4*time.Second, 6500*time.Millisecond))
-		}
-		back := w.between(time.Second, 20*time.Second)
-		w.in(back, func() { w.tell("%s is back", h.name); h.start(disk) })
-	case 2: // a node stands still
-		if down {
-			return
-		}
-		d := w.between(time.Second, 15*time.Second)
-		if w.chance(0.5) {
-			d = w.between(time.Second, 4*time.Second)
-		}
-		w.tell("%s stands still for %v", h.name, d)
-		w.count("pauses")
-		h.paused, h.deaf = w.now+d, w.chance(0.5)
+	case 0, 1:
+		w.death(h)
+	case 2:
+		w.pause(h)
 	case 3, 4:
 		w.cut(h)
 	case 5:
@@ -231,10 +237,70 @@ func (w *world) fault() {
 	}
 }
 
-// cut cuts a host off, or a pair, or one direction, and heals it again.
-func (w *world) cut(h *host) {
-	if len(w.broker.cut) > 0 || len(w.hosts) < 2 {
+// victim returns a host, which owns a realm half of the time.
+func (w *world) victim() *host {
+	if owner := w.owner(w.realms[w.random.IntN(len(w.realms))]); owner != nil && w.chance(0.5) {
+		return owner
+	}
+	return w.hosts[w.random.IntN(len(w.hosts))]
+}
+
+// allRun reports whether no host is dead or stands still.
+func (w *world) allRun() bool {
+	return !slices.ContainsFunc(w.hosts, func(h *host) bool { return !h.runs() })
+}
+
+// death ends a node, which comes back later. It returns false if another one does not run.
+func (w *world) death(h *host) bool {
+	if !w.allRun() || len(w.hosts) < 2 {
+		return false
+	}
+	reset, disk := w.chance(0.5), w.chance(0.7)
+	w.tell("%s dies; its clients notice: %v; its records survive: %v", h.name, reset, disk)
+	w.count("deaths")
+	h.die(reset)
+	if w.chance(0.4) {
+		w.stall(w.between(4*time.Second, 6500*time.Millisecond))
+	}
+	w.in(w.between(time.Second, 20*time.Second), func() {
+		w.tell("%s is back", h.name)
+		h.start(disk)
+	})
+	return true
+}
+
+// pause lets a node stand still for a while.
+func (w *world) pause(h *host) {
+	if !w.allRun() {
 		return
+	}
+	d := w.between(time.Second, 15*time.Second)
+	if w.chance(0.5) {
+		d = w.between(time.Second, 4*time.Second)
+	}
+	w.tell("%s stands still for %v", h.name, d)
+	w.count("pauses")
+	h.paused, h.deaf = w.now+d, w.chance(0.5)
+}
+
+// plan breaks something as often as was asked for.
+func (w *world) plan(what func() bool, times int) {
+	for range times {
+		var try func()
+		try = func() {
+			if !w.still && !what() {
+				w.in(time.Second, try)
+			}
+		}
+		w.in(w.between(10*time.Second, w.Length), try)
+	}
+}
+
+// cut cuts a host off, or a pair, or one direction, and heals it again. It returns false if
+// another cut is not healed.
+func (w *world) cut(h *host) bool {
+	if len(w.broker.cut) > 0 || len(w.hosts) < 2 {
+		return false
 	}
 	others := slices.DeleteFunc(slices.Clone(w.hosts), func(other *host) bool { return other == h })
 	if w.chance(0.5) {
@@ -266,6 +332,7 @@ func (w *world) cut(h *host) {
 			w.stall(w.between(5*time.Second, 6500*time.Millisecond))
 		}
 	})
+	return true
 }
 
 // stall lets the log and the table answer nobody for a while.
