@@ -442,9 +442,13 @@ func (w *world) after(i int, n uint64) time.Duration {
 }
 
 // play plays the history that some numbers stand for.
-func (w *world) play(history []uint64, each func()) {
+func (w *world) play(history []uint64, each func()) { w.playFrom(0, history, each) }
+
+// playFrom plays a part of a history. First is the number of its first input, which gives each its
+// own tick.
+func (w *world) playFrom(first int, history []uint64, each func()) {
 	for i, n := range history {
-		w.pass(w.after(i, n))
+		w.pass(w.after(first+i, n))
 		if in := w.input(n); in != nil {
 			w.tell(in)
 		}
