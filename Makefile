@@ -9,7 +9,7 @@ HISTORIES ?= 2000
 # In how many simulated weeks the advice about timings is tried.
 WEEKS ?= 10
 # How many worst days of a cluster are played.
-SEEDS ?= 200
+SEEDS ?= 2000
 # How long each fuzz target runs, or how often: 2000x. A time may end in "context deadline exceeded" on a busy machine.
 FUZZTIME ?= 10m
 STATIC := $(GO) tool -modfile=tools/go.mod staticcheck

@@ -12,29 +12,29 @@ type Name string
 // Incarnation numbers the starts of a node, from 1.
 type Incarnation uint64
 
-// Realm is the number of a realm. It is never used again.
+// Realm is the number of a realm. It is never reused.
 type Realm uint64
 
 // Epoch numbers the owners of a realm, from 1.
 type Epoch uint32
 
-// Position is the place of a record in the log, from 1; 0 is before all of them.
+// Position is the place of a record in the log, from 1. 0 is before the first.
 type Position uint64
 
-// Kind is what a record is.
+// Kind is the kind of a record.
 type Kind string
 
 // The kinds of records.
 const (
 	KindBegins Kind = "begins" // a node begins to own a realm
 	KindEnds   Kind = "ends"   // an owner has handed over: its records are complete
-	KindBatch  Kind = "batch"  // what has changed in a realm
-	KindMark   Kind = "mark"   // a node lives; of an owner, how far its realm's time is
+	KindBatch  Kind = "batch"  // changes in a realm
+	KindMark   Kind = "mark"   // a sign of life of a node, with the times of its realms
 )
 
 // Record is one entry of the log.
 type Record struct {
-	ID    string // names the record in whatever log; a record applies once
+	ID    string // unique; a record applies once
 	Kind  Kind
 	Realm Realm // 0: none
 	Epoch Epoch
@@ -43,24 +43,24 @@ type Record struct {
 
 	// Time is the time of the realm, in records of kind begins, ends and batch.
 	Time time.Duration
-	// Times are those of the realms that the node of a mark owns.
+	// Times, of a mark, are the times of the realms that the node owns.
 	Times []RealmTime
-	// People are those who have changed, and Gone those of whom nothing is left.
+	// People have changed. Of the people in Gone, nothing is left to record.
 	People []presence.SavedPerson
 	Gone   []presence.UserID
 }
 
-// RealmTime is how far the time of a realm is under an owner.
+// RealmTime is the time of a realm under an owner.
 type RealmTime struct {
 	Realm Realm
 	Epoch Epoch
 	Time  time.Duration
 }
 
-// Outcome is how an append or a swap ended.
+// Outcome is the outcome of an append or a swap.
 type Outcome uint8
 
-// The outcomes. Unknown may still turn out either way: read before deciding anything.
+// The outcomes. Unknown may turn out either way later: read again before deciding.
 const (
 	Done Outcome = iota
 	Refused
@@ -72,8 +72,8 @@ const Unfenced = ^Position(0)
 
 // Log is the ordered, replicated record of all realms.
 //
-// Append adds a record, and calls done once. With an expectation, it is refused unless the last
-// record of its realm is at that position. An append that is not acknowledged in time is unknown.
+// Append adds a record, and calls done once. With after, it is refused unless the last record of its
+// realm is at that position. The outcome of an append without an answer in time is Unknown.
 //
 // Every node is given every record, in order, by [Node.Applied]. The driver puts the rows first, so
 // that questions about records see what the node knows. Package clustertest checks these contracts.
@@ -83,8 +83,8 @@ type Log interface {
 
 // Table keeps one value for the cluster, read from its leader.
 //
-// Read calls done once, with false if no majority answered in time. Swap replaces the value if its
-// version is the given one; the new value has a higher version.
+// Read calls done once; with false if no majority answered in time. Swap replaces the value if it
+// has the given version. The new value has a higher version.
 type Table interface {
 	Read(done func(Owners, bool))
 	Swap(version uint64, to Owners, done func(Outcome))

@@ -8,21 +8,21 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// carrier is a node in its role of holding links of a realm.
+// carrier holds the links that a node carries of one realm.
 type carrier struct {
 	links    map[presence.LinkID]*carried
 	conns    map[ConnID]*carried
 	gone     map[presence.LinkID]*carried // ended in the last minute
-	requests map[uint64]*request
+	requests map[uint64]*waiting
 	refusing bool // its links were sent away, and it takes no hellos
 
-	// What the node shows its receivers.
+	// The newest list that the node has shown to its receivers.
 	following bool
 	run       Epoch
 	revision  uint64
 }
 
-// carried is a connection, and everything that a report says about its link.
+// carried is a connection, with everything that a report says about its link.
 type carried struct {
 	conn       ConnID
 	open       bool
@@ -36,34 +36,34 @@ type carried struct {
 }
 
 type typed struct {
-	presence.Reports
+	presence.RoomReports
 	at time.Duration
 }
 
-// request waits for an answer.
-type request struct {
-	ask   Ask
-	conn  *carried // nil: of the back end
-	since time.Duration
+// waiting is a request that waits for its answer.
+type waiting struct {
+	request Request
+	conn    *carried // nil: of the back end
+	since   time.Duration
 }
 
 func newCarrier() carrier {
-	return carrier{links: map[presence.LinkID]*carried{}, conns: map[ConnID]*carried{}, gone: map[presence.LinkID]*carried{}, requests: map[uint64]*request{}}
+	return carrier{links: map[presence.LinkID]*carried{}, conns: map[ConnID]*carried{}, gone: map[presence.LinkID]*carried{}, requests: map[uint64]*waiting{}}
 }
 
-// toOwner tells the owner, whoever it is as far as this node knows.
+// toOwner sends a message to the newest owner that this node knows of.
 func (n *Node) toOwner(r *realm, what Up) {
 	if r.known.Epoch > 0 {
 		n.send(r.known.Owner, ToOwner{r.id, what})
 	}
 }
 
-// Hello takes the hello of a new connection.
+// Hello handles the hello of a new connection.
 func (n *Node) Hello(at presence.Instant, id Realm, conn ConnID, hello presence.Hello) {
 	n.runs(at)
 	r := n.realms[id]
 	if r.carrier.refusing {
-		n.do(Closes{conn, CloseMoving})
+		n.do(Close{conn, CloseMoving})
 		return
 	}
 	c := &carried{conn: conn, open: true, typing: map[presence.RoomName]*typed{}}
@@ -73,11 +73,11 @@ func (n *Node) Hello(at presence.Instant, id Realm, conn ConnID, hello presence.
 		c.fact.Session.Kind = presence.EventStream
 	}
 	r.carrier.conns[conn] = c
-	n.ask(r, c, Ask{hello.Attempt, hello})
+	n.request(r, c, Request{hello.Attempt, hello})
 }
 
-// Ask takes a request of a connection, or with conn 0 of the back end.
-func (n *Node) Ask(at presence.Instant, id Realm, conn ConnID, ask Ask) {
+// Requested handles a request of a connection; with conn 0, of the back end.
+func (n *Node) Requested(at presence.Instant, id Realm, conn ConnID, request Request) {
 	n.runs(at)
 	r := n.realms[id]
 	c := r.carrier.conns[conn]
@@ -87,16 +87,16 @@ func (n *Node) Ask(at presence.Instant, id Realm, conn ConnID, ask Ask) {
 	if c != nil {
 		c.heard, c.unanswered = n.mono(), 0
 	}
-	n.ask(r, c, ask)
+	n.request(r, c, request)
 }
 
-func (n *Node) ask(r *realm, c *carried, ask Ask) {
-	r.carrier.requests[ask.Attempt] = &request{ask, c, n.mono()}
-	n.toOwner(r, ask)
+func (n *Node) request(r *realm, c *carried, request Request) {
+	r.carrier.requests[request.Attempt] = &waiting{request, c, n.mono()}
+	n.toOwner(r, request)
 }
 
-// Tell takes an input of a connection that has no answer.
-func (n *Node) Tell(at presence.Instant, id Realm, conn ConnID, in presence.Input) {
+// Said handles an input of a connection that needs no answer.
+func (n *Node) Said(at presence.Instant, id Realm, conn ConnID, in presence.Input) {
 	n.runs(at)
 	r := n.realms[id]
 	c := r.carrier.conns[conn]
@@ -104,7 +104,7 @@ func (n *Node) Tell(at presence.Instant, id Realm, conn ConnID, in presence.Inpu
 		return
 	}
 	c.heard, c.unanswered = n.mono(), 0
-	n.toOwner(r, Tell{in})
+	n.toOwner(r, Say{in})
 	switch in := in.(type) {
 	case presence.Bye:
 		n.close(r, c, presence.ReasonBye)
@@ -127,17 +127,17 @@ func (c *carried) types(at time.Duration, room presence.RoomName, number uint64,
 	if c.typing[room] == nil {
 		c.typing[room] = &typed{}
 	}
-	c.typing[room].Reports = presence.Reports{Room: room, Typing: number, On: on}
+	c.typing[room].RoomReports = presence.RoomReports{Room: room, Typing: number, On: on}
 	c.typing[room].at = at
 }
 
-// Beacon takes what a page says beside its link, at whatever node.
+// Beacon handles a closing beacon, which may come to any node.
 func (n *Node) Beacon(at presence.Instant, id Realm, in presence.ClosingBeacon) {
 	n.runs(at)
-	n.toOwner(n.realms[id], Tell{in})
+	n.toOwner(n.realms[id], Say{in})
 }
 
-// Broke takes the end of a connection.
+// Broke handles the end of a connection.
 func (n *Node) Broke(at presence.Instant, id Realm, conn ConnID) {
 	n.runs(at)
 	if r := n.realms[id]; r.carrier.conns[conn] != nil {
@@ -153,12 +153,12 @@ func (n *Node) lose(r *realm, c *carried) {
 		}
 	}
 	if c.link.Session != "" {
-		n.toOwner(r, Tell{presence.LinkLost{Link: c.link}})
+		n.toOwner(r, Say{presence.LinkLost{Link: c.link}})
 	}
 	n.close(r, c, presence.ReasonLost)
 }
 
-// close forgets a connection. Its link is remembered for reports for a while.
+// close forgets a connection. Reports include its link for a while.
 func (n *Node) close(r *realm, c *carried, why presence.Reason) {
 	c.open = false
 	delete(r.carrier.conns, c.conn)
@@ -172,19 +172,19 @@ func (n *Node) close(r *realm, c *carried, why presence.Reason) {
 	}
 }
 
-// giveUp withdraws a request whose client does not wait any more.
-func (n *Node) giveUp(r *realm, q *request) {
-	delete(r.carrier.requests, q.ask.Attempt)
-	if hello, ok := q.ask.Input.(presence.Hello); ok {
-		n.toOwner(r, GiveUp{q.ask.Attempt, hello.Session})
+// giveUp withdraws a request whose client no longer waits.
+func (n *Node) giveUp(r *realm, q *waiting) {
+	delete(r.carrier.requests, q.request.Attempt)
+	if hello, ok := q.request.Input.(presence.Hello); ok {
+		n.toOwner(r, GiveUp{q.request.Attempt, hello.Session})
 	}
 }
 
-// expireRequests refuses what has waited too long.
+// expireRequests refuses requests that have waited too long.
 func (n *Node) expireRequests(r *realm) {
 	if len(r.carrier.requests) > 0 {
 		for _, attempt := range slices.Sorted(maps.Keys(r.carrier.requests)) {
-			if q := r.carrier.requests[attempt]; n.mono()-q.since >= n.Timings.Request {
+			if q := r.carrier.requests[attempt]; n.mono()-q.since >= n.Timings.Wait {
 				n.refuse(r, q)
 			}
 		}
@@ -196,18 +196,18 @@ func (n *Node) expireRequests(r *realm) {
 	}
 }
 
-func (n *Node) refuse(r *realm, q *request) {
+func (n *Node) refuse(r *realm, q *waiting) {
 	n.giveUp(r, q)
 	if q.conn == nil {
 		return
 	}
-	if _, hello := q.ask.Input.(presence.Hello); hello {
+	if _, hello := q.request.Input.(presence.Hello); hello {
 		n.close(r, q.conn, presence.NoReason)
-		n.do(Closes{q.conn.conn, CloseNotReady})
+		n.do(Close{q.conn.conn, CloseNotReady})
 	}
 }
 
-// dropWaiting drops hellos after the node stood still: their clients have given up.
+// dropWaiting refuses all requests that wait, and reports the links.
 func (n *Node) dropWaiting(r *realm) {
 	for _, attempt := range slices.Sorted(maps.Keys(r.carrier.requests)) {
 		n.refuse(r, r.carrier.requests[attempt])
@@ -217,14 +217,14 @@ func (n *Node) dropWaiting(r *realm) {
 	}
 }
 
-// takeDown takes what an owner says. What an older one says is ignored.
+// takeDown handles a message of an owner. Older owners are ignored.
 func (n *Node) takeDown(r *realm, from Name, m FromOwner) {
 	if m.Epoch < r.known.Epoch {
 		return
 	}
 	n.learn(r, Known{m.Epoch, from})
 	switch what := m.What.(type) {
-	case AskReport:
+	case WantReport:
 		n.report(r)
 	case Answer:
 		n.answered(r, what)
@@ -232,7 +232,7 @@ func (n *Node) takeDown(r *realm, from Name, m FromOwner) {
 		n.obey(r, what.Effect)
 	case Snapshot:
 		r.carrier.following, r.carrier.run, r.carrier.revision = true, m.Epoch, what.Revision
-		n.do(Shows{r.id, m.Epoch, what})
+		n.do(Show{r.id, m.Epoch, what})
 	case Batch:
 		switch {
 		case !r.carrier.following || m.Epoch == r.carrier.run && what.Revision <= r.carrier.revision:
@@ -241,33 +241,33 @@ func (n *Node) takeDown(r *realm, from Name, m FromOwner) {
 			n.toOwner(r, Follow{})
 		default:
 			r.carrier.revision = what.Revision
-			n.do(Shows{r.id, m.Epoch, what})
+			n.do(Show{r.id, m.Epoch, what})
 		}
 	}
 }
 
-// answered passes an answer on. A link whose client has gone meanwhile is lost.
+// answered passes an answer to its client. If the client has gone, the link is lost.
 func (n *Node) answered(r *realm, a Answer) {
 	q := r.carrier.requests[a.Attempt]
 	link := a.Reply.Link
 	if q == nil {
 		if a.Err == nil && link.Session != "" && r.carrier.links[link] == nil {
-			n.toOwner(r, Tell{presence.LinkLost{Link: link}})
+			n.toOwner(r, Say{presence.LinkLost{Link: link}})
 		}
 		return
 	}
 	delete(r.carrier.requests, a.Attempt)
 	if q.conn == nil {
-		n.do(Tells{0, a})
+		n.do(PassAnswer{0, a})
 		return
 	}
 	c := q.conn
-	switch in := q.ask.Input.(type) {
+	switch in := q.request.Input.(type) {
 	case presence.Hello:
 		if a.Err != nil {
-			n.do(Tells{c.conn, a})
+			n.do(PassAnswer{c.conn, a})
 			n.close(r, c, presence.NoReason)
-			n.do(Closes{c.conn, CloseRefused})
+			n.do(Close{c.conn, CloseRefused})
 			return
 		}
 		is := &c.fact.Session
@@ -284,7 +284,7 @@ func (n *Node) answered(r *realm, a Answer) {
 			c.leave(in.Room)
 		}
 	}
-	n.do(Tells{c.conn, a})
+	n.do(PassAnswer{c.conn, a})
 }
 
 func (c *carried) enter(rooms ...presence.RoomName) {
@@ -309,19 +309,19 @@ func (n *Node) obey(r *realm, effect presence.Effect) {
 				why, remember = CloseEnded, presence.NoReason
 			}
 			n.close(r, c, remember)
-			n.do(Closes{c.conn, why})
+			n.do(Close{c.conn, why})
 		}
 	case presence.AskBeat:
 		c := r.carrier.links[e.Link]
 		if c == nil {
-			n.toOwner(r, Tell{presence.LinkLost{Link: e.Link}})
+			n.toOwner(r, Say{presence.LinkLost{Link: e.Link}})
 			return
 		}
 		if c.unanswered == 0 {
 			c.unanswered = n.mono()
 		}
-		n.toOwner(r, Tell{presence.BeatWritten{To: e.Link, Probe: e.Probe}})
-		n.do(Asks{c.conn, e.Probe})
+		n.toOwner(r, Say{presence.BeatWritten{To: e.Link, Probe: e.Probe}})
+		n.do(WriteBeat{c.conn, e.Probe})
 	case presence.TakenOut:
 		if c := r.carrier.links[e.Link]; c != nil {
 			c.leave(e.Room)
@@ -333,8 +333,7 @@ func (n *Node) obey(r *realm, effect presence.Effect) {
 	}
 }
 
-// report re-seats: the owner is told everything that this node carries, and what waits is asked
-// again.
+// report reports all links to the owner, and repeats the requests that wait.
 func (n *Node) report(r *realm) {
 	report := Report{Read: n.peers[r.known.Owner].got}
 	for _, links := range []map[presence.LinkID]*carried{r.carrier.gone, r.carrier.links} {
@@ -344,7 +343,7 @@ func (n *Node) report(r *realm) {
 	}
 	n.toOwner(r, report)
 	for _, attempt := range slices.Sorted(maps.Keys(r.carrier.requests)) {
-		n.toOwner(r, r.carrier.requests[attempt].ask)
+		n.toOwner(r, r.carrier.requests[attempt].request)
 	}
 	r.carrier.following = false
 	n.toOwner(r, Follow{})
@@ -357,17 +356,17 @@ func (n *Node) fact(r *realm, c *carried) presence.Fact {
 		f.Unanswered = n.mono() - c.unanswered
 	}
 	f.Session.Rooms = slices.Clone(f.Session.Rooms)
-	f.Reports = nil
+	f.Reported = nil
 	for _, room := range slices.Sorted(maps.Keys(c.typing)) {
-		is := c.typing[room].Reports
+		is := c.typing[room].RoomReports
 		is.Ago = n.mono() - c.typing[room].at
-		f.Reports = append(f.Reports, is)
+		f.Reported = append(f.Reported, is)
 	}
 	f.Confirmed = n.Records.Confirmed(r.id, f.Session.ID)
 	return f
 }
 
-// carry sends links away whose owner cannot be reached from here, but from elsewhere.
+// carry sends links away if this node cannot reach their owner and others can.
 func (n *Node) carry(r *realm) {
 	if r.known.Epoch == 0 {
 		return
@@ -390,8 +389,8 @@ func (n *Node) carry(r *realm) {
 	}
 }
 
-// unreachable reports whether this node and an owner do not hear each other, while others hear the
-// owner or nobody is heard.
+// unreachable reports whether this node and an owner do not hear each other although others hear the
+// owner, or whether this node hears nobody.
 func (n *Node) unreachable(owner Name) bool {
 	p := n.peers[owner]
 	if n.mono()-p.heard <= n.Timings.Away {
@@ -410,11 +409,11 @@ func (n *Node) unreachable(owner Name) bool {
 	return alone
 }
 
-// sendAway sends all links of a realm to other nodes, and takes no more.
+// sendAway closes all links of a realm, so that their clients go to other nodes, and refuses new ones.
 func (n *Node) sendAway(r *realm) {
 	r.carrier.refusing = true
 	for _, conn := range slices.Sorted(maps.Keys(r.carrier.conns)) {
 		n.lose(r, r.carrier.conns[conn])
-		n.do(Closes{conn, CloseMoving})
+		n.do(Close{conn, CloseMoving})
 	}
 }

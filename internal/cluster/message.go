@@ -6,13 +6,13 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// Message is what one node tells another.
+// Message is a message between two nodes.
 type Message interface{ message() }
 
-// Heartbeat goes from every node to every other, and is answered at once.
+// Heartbeat goes from every node to every other, which answer with an [Echo] at once.
 type Heartbeat struct {
 	Sent    time.Duration // by the sender's clock
-	Unheard []Name        // whom the sender does not hear
+	Unheard []Name        // the nodes that the sender does not hear
 	Owners  map[Realm]Known
 	Said    uint64 // how many messages the sender has sent to the receiver
 }
@@ -26,7 +26,7 @@ type Known struct {
 // Echo answers a heartbeat.
 type Echo struct{ Sent time.Duration }
 
-// TableChanged says that it is worth reading the table.
+// TableChanged says that the table has changed.
 type TableChanged struct{}
 
 // ToOwner goes from a carrier to the owner of a realm.
@@ -35,26 +35,26 @@ type ToOwner struct {
 	What  Up
 }
 
-// Up is what a carrier tells an owner.
+// Up is a message of a carrier to an owner.
 type Up interface{ up() }
 
 type (
-	// Ask is a request that is answered. Attempt names it in the whole cluster.
-	Ask struct {
+	// Request is answered. Attempt names it in the whole cluster.
+	Request struct {
 		Attempt uint64
 		Input   presence.Input
 	}
-	// Tell is an input without an answer.
-	Tell struct{ Input presence.Input }
-	// GiveUp withdraws a hello whose client does not wait any more.
+	// Say is an input without an answer.
+	Say struct{ Input presence.Input }
+	// GiveUp withdraws a request whose client no longer waits.
 	GiveUp struct {
 		Attempt uint64
 		Session presence.SessionID // named by the hello
 	}
-	// Report is everything that the carrier carries for the realm.
+	// Report lists all links of the realm that the carrier carries.
 	Report struct {
 		Facts []presence.Fact
-		Read  uint64 // up to which message of the owner
+		Read  uint64 // the number of the owner's last message that the carrier had read
 	}
 	// Follow asks for the lists of the realm and their changes.
 	Follow struct{}
@@ -67,26 +67,26 @@ type FromOwner struct {
 	What  Down
 }
 
-// Down is what an owner tells a carrier.
+// Down is a message of an owner to a carrier.
 type Down interface{ down() }
 
 type (
-	// Answer answers an [Ask].
+	// Answer answers a [Request].
 	Answer struct {
 		Attempt uint64
 		Reply   presence.Reply
 		Err     error
 	}
-	// AskReport asks for a [Report].
-	AskReport struct{}
+	// WantReport asks for a [Report].
+	WantReport struct{}
 	// Order is an effect of the core about links.
 	Order struct{ Effect presence.Effect }
-	// Snapshot is every list at a revision.
+	// Snapshot has all lists at a revision.
 	Snapshot struct {
 		Revision uint64
 		Lists    Lists
 	}
-	// Batch is what changed between two revisions.
+	// Batch has the changes between the previous revision and this one.
 	Batch struct {
 		Revision uint64
 		Changes  []Change
@@ -110,19 +110,19 @@ func (TableChanged) message() {}
 func (ToOwner) message()      {}
 func (FromOwner) message()    {}
 
-func (Ask) up()    {}
-func (Tell) up()   {}
-func (GiveUp) up() {}
-func (Report) up() {}
-func (Follow) up() {}
+func (Request) up() {}
+func (Say) up()     {}
+func (GiveUp) up()  {}
+func (Report) up()  {}
+func (Follow) up()  {}
 
-func (Answer) down()    {}
-func (AskReport) down() {}
-func (Order) down()     {}
-func (Snapshot) down()  {}
-func (Batch) down()     {}
+func (Answer) down()     {}
+func (WantReport) down() {}
+func (Order) down()      {}
+func (Snapshot) down()   {}
+func (Batch) down()      {}
 
-// Act is what a node wants done.
+// Act is something that the node's driver must do.
 type Act interface{ act() }
 
 type (
@@ -143,23 +143,23 @@ type (
 		Version uint64
 		To      Owners
 	}
-	// Tells answers a client's request.
-	Tells struct {
+	// PassAnswer gives a client the answer to its request.
+	PassAnswer struct {
 		Conn   ConnID
 		Answer Answer
 	}
-	// Asks writes a beat request to a client.
-	Asks struct {
+	// WriteBeat writes a beat request to a client.
+	WriteBeat struct {
 		Conn  ConnID
 		Probe bool
 	}
-	// Closes ends a connection.
-	Closes struct {
+	// Close ends a connection.
+	Close struct {
 		Conn ConnID
 		Why  CloseReason
 	}
-	// Shows gives the receivers of this node a list, or its changes.
-	Shows struct {
+	// Show gives lists, or their changes, to the receivers at this node.
+	Show struct {
 		Realm Realm
 		Epoch Epoch
 		What  Down // a Snapshot or a Batch
@@ -169,7 +169,7 @@ type (
 // ConnID names a connection at its node.
 type ConnID uint64
 
-// CloseReason is why a node ends a connection.
+// CloseReason is the reason why a node ends a connection.
 type CloseReason string
 
 // The reasons.
@@ -181,11 +181,11 @@ const (
 	CloseEnded    CloseReason = "ended"     // the session has ended
 )
 
-func (Send) act()      {}
-func (Append) act()    {}
-func (ReadTable) act() {}
-func (SwapTable) act() {}
-func (Tells) act()     {}
-func (Asks) act()      {}
-func (Closes) act()    {}
-func (Shows) act()     {}
+func (Send) act()       {}
+func (Append) act()     {}
+func (ReadTable) act()  {}
+func (SwapTable) act()  {}
+func (PassAnswer) act() {}
+func (WriteBeat) act()  {}
+func (Close) act()      {}
+func (Show) act()       {}

@@ -9,20 +9,20 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// Timings are the times of the rules in docs/cluster.md.
+// Timings are the times and limits of the rules in docs/cluster.md.
 type Timings struct {
-	Heartbeat time.Duration // between two
-	Dead      time.Duration // a node that nobody reachable hears for so long
-	Doubt     time.Duration // an owner whom no majority answers for so long says nothing more
-	Away      time.Duration // links are sent away when owner and carrier do not hear each other for so long
-	Stuck     time.Duration // an owner that has appended no mark for so long
-	Steady    time.Duration // a node is given realms of living owners when all have heard it for so long
+	Heartbeat time.Duration // between two heartbeats
+	Dead      time.Duration // a node is dead when no reachable node has heard it for this long
+	Doubt     time.Duration // an owner goes silent when no majority has answered it for this long
+	Away      time.Duration // a carrier and an owner that do not hear each other part after this time
+	Stuck     time.Duration // an owner is replaced when it has appended no mark for this long
+	Steady    time.Duration // a node may take realms from living owners when all have heard it for this long
 	Mark      time.Duration // between two marks
-	Barrier   time.Duration // an owner that begins waits at most for so long for reports
-	Late      time.Duration // a node that was not run for so long stood still
-	Request   time.Duration // a request waits at most for so long
+	Barrier   time.Duration // a new owner waits for reports at most this long
+	Late      time.Duration // a node that did not run for longer stood still
+	Wait      time.Duration // a request waits for its answer at most this long
 	Flush     time.Duration // between two seals or batches of an owner
-	Remember  time.Duration // links that have ended are reported for so long
+	Remember  time.Duration // reports include links that ended at most this long ago
 }
 
 // DefaultTimings returns the timings of docs/cluster.md.
@@ -30,36 +30,36 @@ func DefaultTimings() Timings {
 	return Timings{
 		Heartbeat: 500 * time.Millisecond, Dead: 2 * time.Second, Doubt: 1500 * time.Millisecond, Away: 4 * time.Second,
 		Stuck: 10 * time.Second, Steady: 30 * time.Second, Mark: time.Second, Barrier: 2 * time.Second, Late: time.Second,
-		Request: 3 * time.Second, Flush: 25 * time.Millisecond, Remember: time.Minute,
+		Wait: 3 * time.Second, Flush: 25 * time.Millisecond, Remember: time.Minute,
 	}
 }
 
 // Records is a node's own copy of the records.
 type Records interface {
-	// State returns what is on record of a realm.
+	// State returns the recorded state of a realm.
 	State(Realm) presence.Saved
 	// Confirmed reports whether the opening of a session is on record.
 	Confirmed(Realm, presence.SessionID) bool
 }
 
-// Config makes a node.
+// Config is what a node is made from.
 type Config struct {
 	Name        Name
 	Incarnation Incarnation
-	Nodes       []Name // all, with this one
-	LogNodes    []Name // those of them that keep the log
+	Nodes       []Name // all of the cluster, including this one
+	LogNodes    []Name // those that keep the log
 	Realms      []Realm
 	Policy      presence.Policy
 	Timings     Timings
 	Records     Records
 	// NewID returns an id that no record has yet.
 	NewID func() string
-	// Tell is told what the node does, for a story of it; nil: nobody.
-	Tell func(format string, args ...any)
+	// Story receives a line of text for each decision, for a human reader. It may be nil.
+	Story func(format string, args ...any)
 }
 
-// Node is the machine of one node. Its methods are given the instant and what has happened, and
-// [Node.Acts] returns what to do. It is not safe for concurrent use.
+// Node is the state machine of one node. Each method takes the instant and something that has
+// happened; [Node.Acts] then returns what to do. A Node is not safe for concurrent use.
 type Node struct {
 	Config
 	at      presence.Instant
@@ -81,12 +81,12 @@ type Node struct {
 	marksSince time.Duration // since when all its marks were appended; 0: the last one was not
 }
 
-// peer is another node, as this one knows it.
+// peer is what a node knows of another one.
 type peer struct {
 	incarnation Incarnation
 	heard       time.Duration // when the last heartbeat came
-	since       time.Duration // since when it is heard
-	unheard     []Name        // whom it does not hear
+	since       time.Duration // since when it has been heard without a gap
+	unheard     []Name        // the nodes that it does not hear
 	sent, got   uint64        // messages
 	echoed      time.Duration // when the newest answered heartbeat was sent
 	silent      bool          // its links were unseated
@@ -128,16 +128,16 @@ func NewNode(config Config, at presence.Instant) *Node {
 	return n
 }
 
-// Acts returns what is to be done, in order, and forgets it.
+// Acts returns the acts since its last call, in order.
 func (n *Node) Acts() []Act {
 	acts := n.acts
 	n.acts = nil
 	return acts
 }
 
-func (n *Node) tell(format string, args ...any) {
-	if n.Config.Tell != nil {
-		n.Config.Tell(format, args...)
+func (n *Node) note(format string, args ...any) {
+	if n.Story != nil {
+		n.Story(format, args...)
 	}
 }
 
@@ -146,20 +146,19 @@ func (n *Node) do(act Act) { n.acts = append(n.acts, act) }
 // mono is the node's clock.
 func (n *Node) mono() time.Duration { return n.at.Mono }
 
-// runs notes the instant, and whether the node stood still.
+// runs sets the instant, and notices if the node stood still.
 func (n *Node) runs(at presence.Instant) {
 	gap := at.Mono - n.at.Mono
-	before := n.at
 	n.at = at
 	if gap > n.Timings.Late {
-		n.late(before)
+		n.late()
 	}
 }
 
-// late is called after the node stood still. It judges nobody for what it did not hear, drops what
-// clients have long given up, and says nothing as an owner until the log has shown that it still
-// is one.
-func (n *Node) late(before presence.Instant) {
+// late handles a standstill of this node. Heartbeats are counted anew, requests that wait are
+// dropped because their clients have given up, and as an owner the node stays silent until the log
+// proves that it still is one.
+func (n *Node) late() {
 	for _, name := range n.names {
 		if p := n.peers[name]; name != n.Name {
 			p.heard, p.since = n.mono(), n.mono()
@@ -176,15 +175,15 @@ func (n *Node) late(before presence.Instant) {
 	}
 }
 
-// Owned is a realm whose core this node runs.
+// Owned describes a realm whose core this node runs.
 type Owned struct {
 	Epoch Epoch
 	Core  *presence.Core
-	// Speaks says that it answers and seals now.
+	// Speaks says that the owner answers and seals now.
 	Speaks bool
 }
 
-// Owned returns what the node owns of a realm, and false if it owns nothing.
+// Owned returns the core of a realm, and false if this node does not run it.
 func (n *Node) Owned(id Realm) (Owned, bool) {
 	o := n.realms[id].owner
 	if o == nil || o.core == nil {
@@ -196,7 +195,7 @@ func (n *Node) Owned(id Realm) (Owned, bool) {
 // Known returns the newest owner of a realm that the node has heard of.
 func (n *Node) Known(id Realm) Known { return n.realms[id].known }
 
-// Refuses reports whether the node sends the links of a realm away.
+// Refuses reports whether the node refuses links of a realm, and sends them away.
 func (n *Node) Refuses(id Realm) bool { return n.realms[id].carrier.refusing }
 
 // others returns the other nodes, by name.
@@ -208,7 +207,7 @@ func (n *Node) hears(name Name) bool {
 	return name == n.Name || n.mono()-n.peers[name].heard < n.Timings.Dead && n.peers[name].incarnation > 0
 }
 
-// majority reports whether most of the log's nodes satisfy a condition.
+// majority reports whether a condition holds for most of the log's nodes.
 func (n *Node) majority(is func(Name) bool) bool {
 	count := 0
 	for _, name := range n.LogNodes {
@@ -245,7 +244,7 @@ func (n *Node) Tick(at presence.Instant) {
 	}
 }
 
-// heartbeat tells all others that the node lives, and judges them.
+// heartbeat sends a heartbeat to all others, and applies the rules that depend on theirs.
 func (n *Node) heartbeat() {
 	beat := Heartbeat{Sent: n.mono(), Owners: map[Realm]Known{}}
 	for _, name := range n.others() {
@@ -284,7 +283,7 @@ func (n *Node) send(to Name, m Message) {
 	n.do(Send{To: to, Envelope: Envelope{From: n.Name, Sender: n.Incarnation, To: p.incarnation, Seq: p.sent, Message: m}})
 }
 
-// Receive takes a message from the bus. A gap in the numbers means that some were lost.
+// Receive handles a message from the bus. A gap in the numbers means that messages were lost.
 func (n *Node) Receive(at presence.Instant, e Envelope) {
 	n.runs(at)
 	p := n.peers[e.From]
@@ -332,7 +331,7 @@ func (n *Node) Receive(at presence.Instant, e Envelope) {
 	}
 }
 
-// hear takes a heartbeat.
+// hear handles a heartbeat.
 func (n *Node) hear(from Name, beat Heartbeat, mine bool) {
 	p := n.peers[from]
 	back := n.mono()-p.heard > n.Timings.Dead
@@ -353,8 +352,7 @@ func (n *Node) hear(from Name, beat Heartbeat, mine bool) {
 	}
 }
 
-// newcomer is called when a node has a new incarnation: what the old one carried is silent, and
-// what it was told is forgotten.
+// newcomer handles a new incarnation of a node: the links of the old one are silent.
 func (n *Node) newcomer(name Name) {
 	for _, id := range n.order {
 		if o := n.realms[id].owner; o != nil {
@@ -366,15 +364,15 @@ func (n *Node) newcomer(name Name) {
 	n.repair(name)
 }
 
-// gap is called when messages of a node were lost.
+// gap handles a loss of messages from a node.
 func (n *Node) gap(name Name) { n.repair(name) }
 
-// repair re-seats everything between this node and another one. It is the one and only repair.
+// repair re-seats all links between this node and another one. It is the only repair.
 func (n *Node) repair(name Name) {
 	for _, id := range n.order {
 		r := n.realms[id]
 		if r.owner != nil && r.owner.phase >= barrier {
-			n.down(r.owner, name, AskReport{})
+			n.down(r.owner, name, WantReport{})
 		}
 		if r.known.Owner == name && name != n.Name {
 			n.report(r)
@@ -394,15 +392,15 @@ func (n *Node) learn(r *realm, is Known) {
 	}
 }
 
-// drop gives a realm up that another node owns.
+// drop gives up a realm that another node owns.
 func (n *Node) drop(r *realm) {
 	if r.owner != nil {
-		n.tell("gives up realm %d, epoch %d", r.id, r.owner.epoch)
+		n.note("gives up realm %d, epoch %d", r.id, r.owner.epoch)
 	}
 	r.owner = nil
 }
 
-// mark appends the node's sign of life, with the times of its realms.
+// mark appends a sign of life with the times of the node's realms.
 func (n *Node) mark() {
 	urgent := false
 	for _, id := range n.order {
@@ -422,7 +420,7 @@ func (n *Node) mark() {
 	n.do(Append{Record: r, After: Unfenced})
 }
 
-// Appended takes the outcome of an append.
+// Appended handles the outcome of an append.
 func (n *Node) Appended(at presence.Instant, id string, outcome Outcome) {
 	n.runs(at)
 	if id == n.markID {
@@ -445,13 +443,16 @@ func (n *Node) Appended(at presence.Instant, id string, outcome Outcome) {
 	}
 }
 
-// Applied takes a record that the driver has put into the node's records, with its position. A
-// record of an epoch below the highest before it has no rows. One that the log has twice is given
-// once; its second place goes to [Node.Passed].
+// Applied handles a record that the driver has put into the node's records. A record of an epoch
+// below the highest before it has no rows. For the second place of a record that the log has twice,
+// call [Node.Passed] instead.
 func (n *Node) Applied(at presence.Instant, position Position, r Record) {
 	n.runs(at)
 	if r.Kind == KindMark {
 		for _, is := range r.Times {
+			if n.realms[is.Realm] == nil {
+				continue
+			}
 			to := &n.realms[is.Realm].record
 			if is.Epoch > to.mark.Epoch || is.Epoch == to.mark.Epoch && is.Time > to.mark.Time {
 				to.mark, to.wall = is, r.Wall
@@ -462,6 +463,9 @@ func (n *Node) Applied(at presence.Instant, position Position, r Record) {
 		return
 	}
 	to := n.realms[r.Realm]
+	if to == nil {
+		return
+	}
 	to.record.last = position
 	if r.Epoch < to.record.epoch {
 		return
@@ -483,128 +487,6 @@ func (n *Node) Applied(at presence.Instant, position Position, r Record) {
 	}
 }
 
-// Table takes the table as it was read.
-func (n *Node) Table(at presence.Instant, owners Owners, ok bool) {
-	n.runs(at)
-	if !ok {
-		return
-	}
-	n.table = owners
-	for _, id := range n.order {
-		is, r := owners.Realms[id], n.realms[id]
-		mine := is.Owner == n.Name && is.Incarnation == n.Incarnation
-		if mine && is.Epoch > r.begun {
-			n.begin(r, is)
-		}
-		if o := r.owner; o != nil && is.Epoch > o.epoch {
-			if is.Handover {
-				n.handOver(o)
-			} else {
-				n.drop(r)
-			}
-		}
-	}
-	n.judge()
-}
-
-// judge changes the table when somebody must not own realms any more, or a plan is more even.
-func (n *Node) judge() {
-	if n.swapping || n.mono()-n.alone < n.Timings.Dead {
-		return // it was late or heard no majority: it starts counting again
-	}
-	var living []Candidate
-	for _, name := range n.names {
-		incarnation := n.incarnation(name)
-		if incarnation == 0 || n.dead(name) || n.cutOff(name) || n.stuck(name) {
-			continue
-		}
-		living = append(living, Candidate{Name: name, Incarnation: incarnation, Steady: n.steady(name)})
-	}
-	// A realm is given only to whom this node hears now.
-	next := Plan(n.table, slices.DeleteFunc(slices.Clone(living), func(c Candidate) bool {
-		return !n.hears(c.Name) && !n.owns(c.Name)
-	}))
-	if next.Equal(n.table) {
-		return
-	}
-	n.swapping = true
-	n.do(SwapTable{Version: n.table.Version, To: next})
-}
-
-// incarnation returns the newest incarnation of a node that this node knows of: from its
-// heartbeats, or, of one that only others hear, from the table.
-func (n *Node) incarnation(name Name) Incarnation {
-	newest := n.peers[name].incarnation
-	for _, is := range n.table.Realms {
-		if is.Owner == name {
-			newest = max(newest, is.Incarnation)
-		}
-	}
-	return newest
-}
-
-// owns reports whether the table names a node.
-func (n *Node) owns(name Name) bool {
-	for _, is := range n.table.Realms {
-		if is.Owner == name {
-			return true
-		}
-	}
-	return false
-}
-
-// dead reports whether no reachable node has heard a node for some time.
-func (n *Node) dead(name Name) bool {
-	if n.mono()-n.peers[name].heard < n.Timings.Dead || name == n.Name {
-		return false
-	}
-	for _, other := range n.others() {
-		if other != name && n.hears(other) && !slices.Contains(n.peers[other].unheard, name) {
-			return false
-		}
-	}
-	return true
-}
-
-// cutOff reports whether a node that is heard does not hear a majority of the log's nodes.
-func (n *Node) cutOff(name Name) bool {
-	p := n.peers[name]
-	if name == n.Name || !n.hears(name) || n.mono()-p.since < n.Timings.Dead {
-		return false
-	}
-	return !n.majority(func(other Name) bool { return other == name || !slices.Contains(p.unheard, other) })
-}
-
-// stuck reports whether a node has appended no mark for long, while this one's have all been
-// appended.
-func (n *Node) stuck(name Name) bool {
-	return name != n.Name && n.owns(name) && n.marksSince > 0 && n.mono()-n.marksSince > n.Timings.Stuck && n.mono()-n.markAcked < 2*n.Timings.Mark &&
-		n.mono()-n.peers[name].marked > n.Timings.Stuck
-}
-
-// steady reports whether all living nodes have heard a node for long.
-func (n *Node) steady(name Name) bool {
-	for _, other := range n.others() {
-		p := n.peers[other]
-		if !n.hears(other) || slices.Contains(p.unheard, name) || other == name && n.mono()-p.since < n.Timings.Steady {
-			return false
-		}
-	}
-	return n.mono()-n.alone > n.Timings.Steady
-}
-
-// Swapped takes the outcome of a change of the table.
-func (n *Node) Swapped(at presence.Instant, outcome Outcome) {
-	n.runs(at)
-	n.swapping = false
-	n.do(ReadTable{})
-	if outcome == Done {
-		for _, name := range n.others() {
-			n.send(name, TableChanged{})
-		}
-	}
-}
-
 func compareLinks(a, b presence.LinkID) int {
 	return cmp.Or(cmp.Compare(a.Session, b.Session), cmp.Compare(a.Number, b.Number))
 }
@@ -613,7 +495,7 @@ func sortedLinks[T any](links map[presence.LinkID]T) []presence.LinkID {
 	return slices.SortedFunc(maps.Keys(links), compareLinks)
 }
 
-// Passed says that the log has a record of the realm at the position that was applied before.
+// Passed says that the log repeats a record of the realm, applied before, at the position.
 func (n *Node) Passed(at presence.Instant, position Position, id Realm) {
 	n.runs(at)
 	n.realms[id].record.last = position

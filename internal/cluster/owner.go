@@ -8,7 +8,7 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// phase is how far an owner has come.
+// phase is a stage in the life of an owner.
 type phase uint8
 
 const (
@@ -27,51 +27,51 @@ type owner struct {
 	fx    presence.Effects
 
 	since    time.Duration // of the phase
-	handover bool          // the owner before hands over
+	handover bool          // the previous owner hands over
 	beginID  string
-	waiting  []asked       // inputs that came when nothing may be answered
-	missing  map[Name]bool // reports for which the barrier waits
+	waiting  []queued      // what came while the owner may not answer
+	missing  map[Name]bool // nodes whose reports the barrier waits for
 	links    map[presence.LinkID]carriedBy
-	pending  map[uint64]Name // hellos that wait for a probe, and whom to answer
+	pending  map[uint64]Name // hellos that wait for a probe, and the carrier to answer
 	seated   map[Name]bool   // carriers whose first report has come
 	follows  map[Name]bool
 	revision uint64
 	changes  []Change
 	touched  map[presence.UserID]bool
-	commands []asked // removals that are answered when they are on record
+	commands []queued // requests to answer once they are on record
 	answered map[uint64]answered
 
 	appending *Record // at most one at a time
 	appendAt  time.Duration
 	retry     bool
 
-	// Doubts. Frozen: its time stands still, and it says nothing.
+	// A frozen owner stays silent, and its time stands still.
 	frozen   bool
 	frozenAt time.Duration
-	unproven bool   // it stood still: a mark must show that nobody has replaced it
-	proof    string // the id of the mark that will
+	unproven bool   // the node stood still: a mark must prove that it was not replaced
+	proof    string // the id of that mark
 	sentAway bool
 }
 
-// asked is what a carrier has asked or told.
-type asked struct {
+// queued is a message of a carrier that waits.
+type queued struct {
 	from Name
 	what Up
 }
 
-// carriedBy is who carries a link, and after which message to it the link was given.
+// carriedBy is the carrier of a link, and the number of the message that gave it the link.
 type carriedBy struct {
 	carrier Name
 	sent    uint64
 }
 
-// answered is a hello that was answered a moment ago, should it come again.
+// answered is a recent answer to a hello, in case the hello comes again.
 type answered struct {
 	Answer
 	at time.Duration
 }
 
-// begin begins an epoch: its first record fences the owner before.
+// begin begins an epoch. Its first record fences the previous owner.
 func (n *Node) begin(r *realm, is Ownership) {
 	n.drop(r)
 	r.begun = is.Epoch
@@ -82,36 +82,36 @@ func (n *Node) begin(r *realm, is Ownership) {
 	n.appendBegins(o)
 }
 
-// appendBegins appends the begins, expecting the last record of a lower epoch. If the owner before
-// hands over, it first waits for its end.
+// appendBegins appends the first record, expecting the last one of a lower epoch. In a handover it
+// waits for the end of the previous owner first.
 func (n *Node) appendBegins(o *owner) {
 	to := o.realm.record
 	if to.epoch >= o.epoch {
 		n.drop(o.realm)
 		return
 	}
-	if o.handover && to.ended != o.epoch-1 && n.mono()-o.since < n.Timings.Request {
-		return // the next pass asks again
+	if o.handover && to.ended != o.epoch-1 && n.mono()-o.since < n.Timings.Wait {
+		return // the next pass tries again
 	}
 	n.append(o, Record{ID: o.beginID, Kind: KindBegins, Realm: o.realm.id, Epoch: o.epoch, Node: n.Name, Wall: n.at.Wall.UnixMilli(), Time: to.mark.Time})
 }
 
-// append appends a record after the realm's last one that this node has applied. That expectation
-// is the fence: once another owner has begun, it is refused.
+// append appends a record, expecting the realm's last record that this node has applied. The log
+// refuses it once another owner has begun.
 func (n *Node) append(o *owner, r Record) {
 	o.appending, o.appendAt, o.retry = &r, n.mono(), false
 	n.do(Append{Record: r, After: o.realm.record.last})
 }
 
-// appended takes the outcome. What was appended is applied before the next record; what was not,
-// or may not have been, is appended again by its id after what the log has shown until then.
+// appended handles the outcome. A record that was refused, or whose outcome is unknown, is appended
+// again under the same id.
 func (n *Node) appended(o *owner, outcome Outcome) {
 	if outcome != Done {
 		o.retry, o.appendAt = true, n.mono()
 	}
 }
 
-// appliedOwn takes a record of this epoch that has been applied.
+// appliedOwn handles an applied record of this epoch.
 func (n *Node) appliedOwn(o *owner, r Record) {
 	if o.appending == nil || o.appending.ID != r.ID {
 		return
@@ -124,15 +124,15 @@ func (n *Node) appliedOwn(o *owner, r Record) {
 		n.drop(o.realm)
 	case KindBatch:
 		for _, c := range o.commands {
-			ask := c.what.(Ask)
-			n.down(o, c.from, Answer{Attempt: ask.Attempt})
+			request := c.what.(Request)
+			n.down(o, c.from, Answer{Attempt: request.Attempt})
 		}
 		o.commands = nil
 	}
 }
 
-// restore makes the core that continues, and raises the barrier: every living node reports what it
-// carries before anybody is told anything.
+// restore makes the core that continues, and begins the barrier: all living nodes report their
+// links before the owner says anything.
 func (n *Node) restore(o *owner) {
 	to := o.realm.record
 	o.core = presence.NewCore(n.Policy)
@@ -147,15 +147,15 @@ func (n *Node) restore(o *owner) {
 	for _, name := range n.names {
 		if n.hears(name) {
 			o.missing[name] = true
-			n.down(o, name, AskReport{})
+			n.down(o, name, WantReport{})
 		}
 	}
 }
 
-// activate ends the barrier: hellos that waited are answered, time runs, and changes are told, in
-// this order.
+// activate ends the barrier. It answers the hellos that waited, lets time run, and seals, in this
+// order.
 func (n *Node) activate(o *owner) {
-	n.tell("is active for realm %d in epoch %d; %d carriers have not reported", o.realm.id, o.epoch, len(o.missing))
+	n.note("is active for realm %d in epoch %d; %d carriers have not reported", o.realm.id, o.epoch, len(o.missing))
 	o.phase, o.since = active, n.mono()
 	o.core.UnseatOthers(n.at, &o.fx)
 	n.effects(o)
@@ -168,7 +168,7 @@ func (n *Node) activate(o *owner) {
 	n.seal(o)
 }
 
-// release takes what has waited.
+// release handles what has waited.
 func (n *Node) release(o *owner) {
 	waiting := o.waiting
 	o.waiting = nil
@@ -205,23 +205,23 @@ func (n *Node) pass(o *owner) {
 	}
 }
 
-// takeUp takes what a carrier says.
+// takeUp handles a message of a carrier.
 func (n *Node) takeUp(o *owner, from Name, what Up) {
 	if report, ok := what.(Report); ok && o.phase >= barrier && o.phase != ending && (!o.frozen || o.phase == barrier) {
 		n.reseat(o, from, report)
 		return
 	}
 	if up, ok := what.(GiveUp); ok {
-		o.waiting = slices.DeleteFunc(o.waiting, func(a asked) bool { ask, ok := a.what.(Ask); return ok && ask.Attempt == up.Attempt })
+		o.waiting = slices.DeleteFunc(o.waiting, func(a queued) bool { request, ok := a.what.(Request); return ok && request.Attempt == up.Attempt })
 	}
 	if !o.speaks() {
-		o.waiting = append(o.waiting, asked{from, what})
+		o.waiting = append(o.waiting, queued{from, what})
 		return
 	}
 	switch up := what.(type) {
-	case Ask:
-		n.takeAsk(o, from, up)
-	case Tell:
+	case Request:
+		n.takeRequest(o, from, up)
+	case Say:
 		_, _ = o.core.Apply(n.at, up.Input, &o.fx)
 	case GiveUp:
 		if up.Session != "" {
@@ -230,7 +230,7 @@ func (n *Node) takeUp(o *owner, from Name, what Up) {
 		delete(o.pending, up.Attempt)
 	case Follow:
 		if !o.seated[from] {
-			n.down(o, from, AskReport{})
+			n.down(o, from, WantReport{})
 			return
 		}
 		n.seal(o)
@@ -240,33 +240,33 @@ func (n *Node) takeUp(o *owner, from Name, what Up) {
 	n.effects(o)
 }
 
-func (n *Node) takeAsk(o *owner, from Name, ask Ask) {
-	if _, waits := o.pending[ask.Attempt]; waits { // the hello comes again
-		o.pending[ask.Attempt] = from
+func (n *Node) takeRequest(o *owner, from Name, request Request) {
+	if _, waits := o.pending[request.Attempt]; waits { // the hello comes again
+		o.pending[request.Attempt] = from
 		return
 	}
-	if was, ok := o.answered[ask.Attempt]; ok { // its answer was lost, or is on its way
+	if was, ok := o.answered[request.Attempt]; ok { // its answer was lost, or is on its way
 		if by, current := o.links[was.Reply.Link]; current && by.carrier == from {
 			n.answer(o, from, was.Answer)
 			return
 		}
 	}
-	reply, err := o.core.Apply(n.at, ask.Input, &o.fx)
-	switch in := ask.Input.(type) {
+	reply, err := o.core.Apply(n.at, request.Input, &o.fx)
+	switch in := request.Input.(type) {
 	case presence.Hello:
 		if reply.Pending {
-			o.pending[ask.Attempt] = from
+			o.pending[request.Attempt] = from
 			return
 		}
 	case presence.Remove: // is answered when it is on record
 		o.touched[in.User] = true
-		o.commands = append(o.commands, asked{from, ask})
+		o.commands = append(o.commands, queued{from, request})
 		return
 	}
-	n.answer(o, from, Answer{ask.Attempt, reply, err})
+	n.answer(o, from, Answer{request.Attempt, reply, err})
 }
 
-// answer answers a request. A link in it is carried by whom it goes to.
+// answer answers a request. The receiver carries the link in the answer.
 func (n *Node) answer(o *owner, to Name, a Answer) {
 	n.down(o, to, a)
 	if a.Err == nil && a.Reply.Link.Session != "" {
@@ -279,7 +279,7 @@ func (n *Node) down(o *owner, to Name, what Down) {
 	n.send(to, FromOwner{Realm: o.realm.id, Epoch: o.epoch, What: what})
 }
 
-// effects carries out what the core wants.
+// effects carries out the effects of the core.
 func (n *Node) effects(o *owner) {
 	order := func(link presence.LinkID, effect presence.Effect) {
 		if by, ok := o.links[link]; ok {
@@ -297,9 +297,9 @@ func (n *Node) effects(o *owner) {
 				o.changes = append(o.changes, Change{e.Room, user, e.After.Sessions, e.Reason})
 			}
 		case presence.SessionInGrace:
-			n.tell("%s over %x is in grace: %s", e.Link.Session, e.Link.Number, e.Reason)
+			n.note("%s over %x is in grace: %s", e.Link.Session, e.Link.Number, e.Reason)
 		case presence.SessionEnded:
-			n.tell("%s over %x has ended: %s", e.Link.Session, e.Link.Number, e.Reason)
+			n.note("%s over %x has ended: %s", e.Link.Session, e.Link.Number, e.Reason)
 		case presence.AskBeat:
 			order(e.Link, e)
 		case presence.Cut:
@@ -336,13 +336,13 @@ func (o *owner) lists() Lists {
 	return lists
 }
 
-// seal tells the followers what has changed.
+// seal sends the changes to the followers.
 func (n *Node) seal(o *owner) {
 	if !o.speaks() || len(o.changes) == 0 {
 		return
 	}
 	o.revision++
-	maps.DeleteFunc(o.answered, func(_ uint64, was answered) bool { return n.mono()-was.at > 2*n.Timings.Request })
+	maps.DeleteFunc(o.answered, func(_ uint64, was answered) bool { return n.mono()-was.at > 2*n.Timings.Wait })
 	for _, name := range n.names {
 		if o.follows[name] {
 			n.down(o, name, Batch{o.revision, o.changes})
@@ -351,7 +351,7 @@ func (n *Node) seal(o *owner) {
 	o.changes = nil
 }
 
-// write appends whoever has changed. While the log stalls, presence goes on.
+// write appends the people who have changed. Presence does not wait for it.
 func (n *Node) write(o *owner) {
 	if o.phase == begins {
 		return
@@ -377,8 +377,8 @@ func (n *Node) write(o *owner) {
 	n.append(o, r)
 }
 
-// handOver gives the realm to the owner that the table names: no more inputs, everything written,
-// then the end.
+// handOver gives the realm to the owner that the table names. The owner takes no more inputs, writes
+// everything, and appends its end.
 func (n *Node) handOver(o *owner) {
 	if o.phase == ending {
 		return
@@ -400,8 +400,8 @@ func (n *Node) end(o *owner) {
 	}
 }
 
-// suspect makes an owner say nothing. Stood says that the node itself stood still: nothing since
-// then counts, and a mark must show that the realm still is its own.
+// suspect freezes an owner. Stood says that the node itself stood still: the time since then does
+// not count, and a mark must prove that the owner was not replaced.
 func (n *Node) suspect(o *owner, stood bool) {
 	if o.phase < barrier {
 		return
@@ -413,7 +413,7 @@ func (n *Node) suspect(o *owner, stood bool) {
 	if o.frozen {
 		return
 	}
-	n.tell("says nothing for realm %d any more; it stood still: %v", o.realm.id, stood)
+	n.note("says nothing for realm %d any more; it stood still: %v", o.realm.id, stood)
 	o.frozen, o.frozenAt, o.sentAway = true, n.mono(), false
 	if stood {
 		o.core.StoodStill(n.at)
@@ -422,7 +422,7 @@ func (n *Node) suspect(o *owner, stood bool) {
 	}
 }
 
-// proven takes a mark that has been appended and, with all before it, applied.
+// proven handles a mark that this node has applied, with all records before it.
 func (n *Node) proven(mark string) {
 	for _, id := range n.order {
 		if o := n.realms[id].owner; o != nil && o.unproven && o.proof == mark {
@@ -432,7 +432,7 @@ func (n *Node) proven(mark string) {
 	}
 }
 
-// doubt lets an owner say nothing while no majority of the log's nodes answers its heartbeats.
+// doubt freezes an owner while no majority of the log's nodes answers its heartbeats.
 func (n *Node) doubt(o *owner) {
 	if o.phase < barrier || o.phase == ending {
 		return
@@ -462,13 +462,13 @@ func (n *Node) doubt(o *owner) {
 	}
 }
 
-// trust lets an owner go on that has no more reason to doubt.
+// trust lets a frozen owner continue when there is no more reason for doubt.
 func (n *Node) trust(o *owner) {
 	answered := n.majority(func(name Name) bool { return name == n.Name || n.mono()-n.peers[name].echoed < n.Timings.Doubt })
 	if !o.frozen || o.unproven || !answered {
 		return
 	}
-	n.tell("goes on with realm %d", o.realm.id)
+	n.note("goes on with realm %d", o.realm.id)
 	o.frozen = false
 	o.realm.carrier.refusing = false
 	if o.phase == active {

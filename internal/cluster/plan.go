@@ -6,7 +6,7 @@ import (
 	"slices"
 )
 
-// Owners is the table: who owns what.
+// Owners is the table of owners.
 type Owners struct {
 	Version uint64 // of the stored value
 	Realms  map[Realm]Ownership
@@ -17,23 +17,23 @@ type Ownership struct {
 	Owner       Name
 	Incarnation Incarnation
 	Epoch       Epoch
-	// Handover says that the owner before gives the realm away by itself.
+	// Handover says that the previous owner lives, and hands the realm over.
 	Handover bool
 }
 
-// Candidate is a node as its judge sees it.
+// Candidate is a living node, as the node that makes the plan sees it.
 type Candidate struct {
 	Name        Name
 	Incarnation Incarnation
-	// Steady says that all others have heard it for long enough to be given realms of living
+	// Steady says that all others have heard it for long enough for it to take realms from living
 	// owners.
 	Steady bool
 }
 
-// Plan returns who should own what, given the living nodes; it changes as little as possible. A
-// realm whose owner lives and has the same incarnation stays, unless nodes own unequal numbers:
-// then as few realms as will do are handed over to steady nodes. Epochs only grow. The result
-// depends on nothing else, so whoever makes a plan makes the same one.
+// Plan returns the table that should follow, given the living nodes. It moves as few realms as
+// possible: those whose owner is dead or has restarted, and, while nodes own unequal numbers, some
+// to steady nodes. Epochs only grow. The result depends on nothing else, so all nodes make the
+// same plan.
 func Plan(now Owners, living []Candidate) Owners {
 	next := Owners{Version: now.Version, Realms: maps.Clone(now.Realms)}
 	if len(living) == 0 {
@@ -92,5 +92,5 @@ func Plan(now Owners, living []Candidate) Owners {
 	}
 }
 
-// Equal reports whether two tables say the same.
+// Equal reports whether two tables have the same owners.
 func (o Owners) Equal(other Owners) bool { return maps.Equal(o.Realms, other.Realms) }

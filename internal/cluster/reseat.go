@@ -6,7 +6,7 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// reseat takes the report of a carrier.
+// reseat handles the report of a carrier.
 func (n *Node) reseat(o *owner, from Name, report Report) {
 	o.seated[from] = true
 	carried := map[presence.LinkID]bool{}
@@ -14,7 +14,7 @@ func (n *Node) reseat(o *owner, from Name, report Report) {
 		link := presence.LinkID{Session: f.Session.ID, Number: f.Session.Link}
 		carried[link] = carried[link] || f.Lost == presence.NoReason
 		seat := o.core.Reseat(n.at, f, &o.fx)
-		n.tell("%s reports %s over %x (lost: %q, confirmed: %v): %s", from, link.Session, link.Number, f.Lost, f.Confirmed, seat)
+		n.note("%s reports %s over %x (lost: %q, confirmed: %v): %s", from, link.Session, link.Number, f.Lost, f.Confirmed, seat)
 		switch seat {
 		case presence.SeatKept, presence.SeatAdopted, presence.SeatCreated:
 			o.links[link] = carriedBy{from, n.peers[from].sent}
@@ -25,8 +25,8 @@ func (n *Node) reseat(o *owner, from Name, report Report) {
 			delete(o.links, link)
 		}
 	}
-	// A link that it no longer names is lost, unless the report was on its way when the link was
-	// given.
+	// A link that the report does not name is lost, unless it was given after the message up to
+	// which the carrier had read.
 	for _, link := range sortedLinks(o.links) {
 		if by := o.links[link]; by.carrier == from && !carried[link] && by.sent <= report.Read {
 			_, _ = o.core.Apply(n.at, presence.LinkLost{Link: link}, &o.fx)
@@ -42,7 +42,7 @@ func (n *Node) reseat(o *owner, from Name, report Report) {
 	}
 }
 
-// unseat makes the links of a carrier that is not heard silent.
+// unseat makes the links of a carrier silent, because it is not heard.
 func (n *Node) unseat(o *owner, name Name) {
 	if o.phase < barrier {
 		return
@@ -55,8 +55,8 @@ func (n *Node) unseat(o *owner, name Name) {
 	n.effects(o)
 }
 
-// forget forgets what a former incarnation of a carrier carried. Its links stay silent: the new
-// incarnation does not judge them.
+// forget forgets which links a former incarnation of a carrier carried. They stay silent: a report of
+// the new incarnation, which does not name them, must not end them.
 func (o *owner) forget(name Name) {
 	maps.DeleteFunc(o.links, func(_ presence.LinkID, by carriedBy) bool { return by.carrier == name })
 	delete(o.seated, name)

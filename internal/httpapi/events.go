@@ -19,8 +19,8 @@ type events struct {
 	flush func() error
 }
 
-// events answers with the server-sent events that tell writes.
-func (a *API) events(c fiber.Ctx, tell func(context.Context, events) error) error {
+// sendEvents answers with the server-sent events that tell writes.
+func (a *API) sendEvents(c fiber.Ctx, tell func(context.Context, events) error) error {
 	c.Set(fiber.HeaderCacheControl, "no-store")
 	return a.stream(c, asStream, func(ctx context.Context, w io.Writer, flush func() error) error {
 		if _, err := io.WriteString(w, "retry: 1000\n\n"); err != nil {
@@ -81,7 +81,7 @@ const forever = time.Duration(math.MaxInt64)
 // document is read again when the channel that news returned has closed, or after the time that
 // read returned, but not before every has passed.
 func (a *API) repeat(c fiber.Ctx, event string, every time.Duration, news func() <-chan struct{}, read func(context.Context) (document any, again time.Duration, err error)) error {
-	return a.events(c, func(ctx context.Context, e events) error {
+	return a.sendEvents(c, func(ctx context.Context, e events) error {
 		var last []byte
 		for {
 			closed := news() // before reading, so that none is missed in between

@@ -17,7 +17,7 @@ func (a *API) follow(c fiber.Ctx) func(realm.Subject, error) error {
 			return err
 		}
 		desk := deskOf(c)
-		return a.events(c, func(ctx context.Context, e events) error {
+		return a.sendEvents(c, func(ctx context.Context, e events) error {
 			woken := make(chan struct{}, 1) // one is enough: everything new is fetched at once
 			following := desk.Follow(subject, func() {
 				select {

@@ -115,7 +115,7 @@ func (a *API) followJournal(c fiber.Ctx, entries *realm.Entries) error {
 	} else if err := entries.FromNow(c.Context()); err != nil {
 		return err
 	}
-	return a.events(c, func(ctx context.Context, e events) error {
+	return a.sendEvents(c, func(ctx context.Context, e events) error {
 		var lines journal.Lines
 		if entries.ByCause() {
 			before, err := entries.Lately(ctx)
@@ -236,7 +236,7 @@ func (a *API) followHeadcounts(c fiber.Ctx, q realm.HeadcountQuery) error {
 			return err
 		}
 	}
-	return a.events(c, func(ctx context.Context, e events) error {
+	return a.sendEvents(c, func(ctx context.Context, e events) error {
 		for {
 			for i := range counted {
 				if err := counted[i].tell(ctx, desk, e); err != nil {

@@ -29,7 +29,7 @@ func (a *API) timing(c fiber.Ctx) error {
 	if form == asJSON {
 		return respond(c)(study.Run(c.Context(), func(float64) {}))
 	}
-	return a.events(c, func(ctx context.Context, e events) error {
+	return a.sendEvents(c, func(ctx context.Context, e events) error {
 		ctx, gone := context.WithCancel(ctx)
 		defer gone()
 		var last time.Time

@@ -60,6 +60,7 @@ func TestWhatWasOnItsWayBeforeTheProbeIsNoAnswerToIt(t *testing.T) {
 // An answer may be lost on its way; the hello then comes again.
 func TestAHelloThatComesAgainHasTheSessionThatItOpened(t *testing.T) {
 	st := tell(t)
+	st.core.SetEpoch(1)
 	st.at(0).opens("ilse", "tab").othersSaw("ilse joined")
 	hello := st.contender("tab", "another page")
 	hello.Session, hello.Key = "", ""

@@ -48,17 +48,19 @@ func (c *Core) hello(now reading, in Hello, out *Effects) (Reply, error) {
 	return c.welcome(now, in, s, why, out), nil
 }
 
-// opened returns the session that this very hello has opened before, or nil. A hello comes again
-// when its answer was lost.
+// opened returns the session that this very hello has opened before, or nil. Between nodes, a hello
+// comes again when its answer was lost.
 func (c *Core) opened(in Hello) *session {
+	if c.epoch == 0 {
+		return nil
+	}
 	if s := c.sessions[in.NewSession]; s != nil && in.NewSession != in.Session && s.person.id == in.User && s.nonce == in.Nonce && s.key.is(in.NewKey) {
 		return s
 	}
 	return nil
 }
 
-// helloAgain answers a hello that has opened a session before as it was answered then, with a new
-// link.
+// helloAgain gives a hello its earlier answer again, with a new link.
 func (c *Core) helloAgain(now reading, in Hello, s *session, out *Effects) (Reply, error) {
 	if err := c.mayHello(now, in, s); err != nil {
 		return Reply{}, err

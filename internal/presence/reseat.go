@@ -7,45 +7,43 @@ import (
 	"time"
 )
 
-// Fact is what a carrier knows of one link that it carries, or has lost a moment ago.
+// Fact is a carrier's report of one link that it carries, or has lost a moment ago.
 type Fact struct {
 	User    UserID
 	Profile Profile
-	// Hidden says that the person hides.
-	Hidden bool
-	// Session is the session of the link as [Core.SavePerson] would save it, without the fields
-	// about grace and about what others decide: Live, LastHeard, LastActive, Lost, Ends, Reason.
+	Hidden  bool // the person hides
+	// Session is the link's session as [Core.SavePerson] saves it. Live, LastHeard, LastActive and
+	// the core's own times are not used.
 	Session SavedSession
 	Grants  []Pattern // as in [Hello]
 	Admits  []Pattern // as in [Hello]
 
-	// How long ago the session was heard and active, and the first unanswered beat request was
-	// written; negative: all are answered.
+	// Heard and Active are the times since the session was last heard and active. Unanswered is
+	// the time since the first unanswered beat request was written; negative: there is none.
 	Heard, Active, Unanswered time.Duration
-	// Reports are the newest reports over the link, by room.
-	Reports []Reports
+	// Reported are the newest reports over the link, by room.
+	Reported []RoomReports
 	// Confirmed says that the opening of the session is on record.
 	Confirmed bool
-	// Lost is why the link ended, if it did: ReasonLost, ReasonClosing, ReasonExpired, or ReasonBye
-	// with the session.
+	// Lost is the reason why the link has ended, or NoReason. ReasonBye ends the session too.
 	Lost Reason
 }
 
-// KeyHash returns what is saved of a resume key.
+// RoomReports are the newest typing and doing reports of a link about one room.
+type RoomReports struct {
+	Room          RoomName
+	Typing, Doing uint64        // their numbers; 0: none
+	On            bool          // the person is typing
+	Ago           time.Duration // since the typing report
+}
+
+// KeyHash returns the hash of a resume key that is saved.
 func KeyHash(key string) string {
 	hash := secretOf(key)
 	return hex.EncodeToString(hash[:])
 }
 
-// Reports are the newest reports of a link about one room.
-type Reports struct {
-	Room          RoomName
-	Typing, Doing uint64        // their numbers; 0: none
-	On            bool          // the person is typing
-	Ago           time.Duration // when it was reported
-}
-
-// Seat is what a core decides about a reported link.
+// Seat is the core's decision about a reported link.
 type Seat string
 
 // The decisions.
@@ -58,10 +56,10 @@ const (
 	SeatGone    Seat = "gone"    // the link has ended on both sides
 )
 
-// Reseat takes the report of a carrier about one link. It is the repair for everything that the
-// two sides may disagree about. Of two links of a session the one with the higher number lives,
-// in whichever order they are reported. What the carrier reports is truer than what was
-// restored about the same link, but not than what the core knows by itself.
+// Reseat applies a carrier's report of one link (docs/cluster.md, Re-seating). It repairs every
+// disagreement between the core and the carrier. Of two links of a session, the one with the
+// higher number lives, in any order of the reports. About the same link, the carrier's report
+// replaces what was restored, but not what the core has learned itself.
 func (c *Core) Reseat(at Instant, f Fact, out *Effects) Seat {
 	now := c.passes(at, out)
 	s := c.sessions[f.Session.ID]
@@ -114,8 +112,8 @@ func (c *Core) adopt(now reading, s *session, f Fact, out *Effects) Seat {
 	return c.unlessLost(now, s, f, SeatAdopted, out)
 }
 
-// revive brings a link back that was restored in grace: its carrier has it after all. The page
-// itself said that it is closing, or the core has lost the link: then it is over.
+// revive brings back a link that was restored in grace, because its carrier still has it. A link is
+// over if its page said that it is closing, or if this core has lost it.
 func (c *Core) revive(now reading, s *session, f Fact, out *Effects) Seat {
 	if f.Lost != NoReason {
 		return c.unlessLost(now, s, f, SeatGone, out) // a second sign of loss
@@ -131,7 +129,7 @@ func (c *Core) revive(now reading, s *session, f Fact, out *Effects) Seat {
 	return SeatKept
 }
 
-// unlessLost loses the link again that the carrier has lost.
+// unlessLost returns the seat, or loses the link if the carrier has lost it.
 func (c *Core) unlessLost(now reading, s *session, f Fact, seat Seat, out *Effects) Seat {
 	if f.Lost == NoReason {
 		return seat
@@ -160,8 +158,8 @@ func (c *Core) mayReopen(f Fact) bool {
 	return !slices.ContainsFunc(p.sessions, func(other *session) bool { return c.outlasts(other, f.Session.Opened) })
 }
 
-// outlasts reports whether a session stays and another one of its person, opened at a time, must
-// go (docs/design.md §3, SecondSession).
+// outlasts reports whether a session stays when another one of its person, opened at a time, is
+// reported. That follows the policy's SecondSession, by the time of opening.
 func (c *Core) outlasts(s *session, opened int64) bool {
 	switch c.policy.SecondSession {
 	case ReplaceFirst:
@@ -189,10 +187,10 @@ func (c *Core) reopen(now reading, f Fact, out *Effects) *session {
 	return s
 }
 
-// seat makes a live session what the carrier of its link reports.
+// seat gives a live session the state that the carrier of its link reports.
 func (c *Core) seat(now reading, s *session, f Fact, out *Effects) {
 	is := f.Session
-	_, _ = hex.Decode(s.key[:], []byte(is.Key))
+	_, _ = hex.Decode(s.key[:], []byte(is.Key)) // with a broken key, nobody can resume it
 	s.link, s.kind, s.nonce, s.device, s.noInput, s.pageHidden = is.Link, is.Kind, is.Nonce, is.Device, is.NoInput, is.PageHidden
 	s.issued, s.expires, s.warned, s.admits = is.Issued, is.Expires, false, f.Admits
 	s.restored, s.unseated, s.asked, s.unheard = false, false, 0, 0
@@ -236,7 +234,7 @@ func (c *Core) seatIn(now reading, s *session, f Fact) {
 		d.refresh(c, now)
 		d.arm(c)
 	}
-	for _, is := range f.Reports {
+	for _, is := range f.Reported {
 		e := s.entry(is.Room)
 		if e == nil {
 			continue
@@ -252,7 +250,7 @@ func (c *Core) seatIn(now reading, s *session, f Fact) {
 	}
 }
 
-// hearsOf notes what the carrier has heard of a session since the core has.
+// hearsOf applies a sign of life that the carrier has had since the core's last one.
 func (s *session) hearsOf(now reading, f Fact) {
 	if heard := now.awake - f.Heard; heard > s.heard {
 		s.heard, s.heardWall, s.unheard = heard, now.wall-f.Heard.Milliseconds(), 0
@@ -263,7 +261,7 @@ func (s *session) hearsOf(now reading, f Fact) {
 	s.asks(now, f)
 }
 
-// asks notes since when a beat request over the link is unanswered.
+// asks applies the time since a beat request over the link is unanswered.
 func (s *session) asks(now reading, f Fact) {
 	if f.Unanswered >= 0 && s.unheard == 0 {
 		s.unheard = max(now.awake-f.Unanswered, 1)
@@ -271,8 +269,8 @@ func (s *session) asks(now reading, f Fact) {
 	}
 }
 
-// Unseat says that the carrier of a link is not heard any more: the link may be gone without a
-// report. Its silence counts from when it was last heard.
+// Unseat says that the carrier of a link is no longer heard, so that the link may have ended without
+// a report. Its silence begins at its last sign of life.
 func (c *Core) Unseat(at Instant, link LinkID, out *Effects) {
 	now := c.passes(at, out)
 	s, err := c.from(link)
@@ -282,8 +280,8 @@ func (c *Core) Unseat(at Instant, link LinkID, out *Effects) {
 	c.unseat(now, s, out)
 }
 
-// UnseatOthers says that all carriers have reported: the links of restored sessions that none of
-// them named are silent.
+// UnseatOthers says that all carriers have reported. Restored links that none of them named are
+// silent.
 func (c *Core) UnseatOthers(at Instant, out *Effects) {
 	now := c.passes(at, out)
 	for _, link := range c.Links() {
@@ -293,7 +291,7 @@ func (c *Core) UnseatOthers(at Instant, out *Effects) {
 	}
 }
 
-// unseat begins the silence of a session, which is recorded: the next core goes on with it.
+// unseat begins the silence of a session. It is saved, so that the next core continues it.
 func (c *Core) unseat(now reading, s *session, out *Effects) {
 	if s.unheard == 0 {
 		s.unheard = max(s.heard+c.policy.BeatEvery, now.awake-c.policy.Silence())

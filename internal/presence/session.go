@@ -131,8 +131,8 @@ func (c *Core) heard(now reading, link LinkID, out *Effects) (*session, error) {
 	return s, nil
 }
 
-// speaks is heard, and answers a probe of the link. What was on its way when the probe was written
-// is no answer: a page that has gone may have sent it.
+// speaks is heard, and answers a probe of the link. Frames that were under way before the probe was
+// written do not answer it: a page that has gone may have sent them.
 func (c *Core) speaks(now reading, link LinkID, out *Effects) (*session, error) {
 	s, err := c.heard(now, link, out)
 	if err != nil {

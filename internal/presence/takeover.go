@@ -2,13 +2,13 @@ package presence
 
 import "time"
 
-// A realm's core may end on one node and continue on another (docs/design.md §8). Each core that
-// runs the realm has an epoch, and its times are realm time: they go on where the core before
-// it ended, and stand still while no core runs.
+// A realm's core may end on one node and continue on another (docs/cluster.md). Each core of the
+// realm has an epoch. Its times are realm time, which continues where the previous core ended, and
+// stands still while no core runs.
 
-// SetEpoch makes the core number its links by (epoch, count), so that no two cores of a realm
-// give the same number, and save its own times, so that another core can continue. Call it
-// before the first input.
+// SetEpoch makes the core one of several that run the realm in turn. It numbers links by (epoch,
+// count), so that no two cores give the same number; it saves its own times, so that another core
+// can continue; and it recognises a hello that comes again. Call it before the first input.
 func (c *Core) SetEpoch(epoch uint32) {
 	c.epoch, c.minted = epoch, LinkNumber(epoch)<<32
 }
@@ -25,14 +25,14 @@ func (c *Core) mint(last LinkNumber) LinkNumber {
 // Time returns the core's own time: monotonic, without the periods in which time stood still.
 func (c *Core) Time() time.Duration { return c.awake }
 
-// StandStill stops the core's time until [Core.GoOn]: nothing falls due, and nobody is blamed
-// for silence. Inputs are still applied.
+// StandStill stops the core's time until [Core.GoOn]: nothing falls due, and no silence counts.
+// Inputs are still applied.
 func (c *Core) StandStill(at Instant) {
 	c.read(at)
 	c.standing = true
 }
 
-// StoodStill is StandStill for a time that has passed: nothing of it since the last call counts.
+// StoodStill is StandStill from the last call on: the time since then does not count.
 func (c *Core) StoodStill(at Instant) {
 	c.standing = true
 	c.read(at)
@@ -44,9 +44,9 @@ func (c *Core) GoOn(at Instant) {
 	c.standing = false
 }
 
-// Takeover says how far the record of a realm goes from which a core continues.
+// Takeover says how far the record of a realm goes when another core continues.
 type Takeover struct {
-	// Time is the time of the last core at its last mark: its last sign of life on record.
+	// Time is the last core's own time at its last mark, its last sign of life on record.
 	Time time.Duration
 	// Wall is the time of day of the mark, in Unix milliseconds.
 	Wall int64
@@ -54,13 +54,16 @@ type Takeover struct {
 	Whole bool
 }
 
-// Continue loads the state that other cores of the realm have recorded into an empty core, whose
-// time then stands still. Whoever was live is live at their last link, was heard at the mark, and
-// if not idle was active then; a link that no carrier reports ([Core.Reseat], [Core.UnseatOthers])
-// is silent. Whoever
-// was in grace keeps its reason and what was left of it; but unless the record is whole it lasts
-// at least for the grace of a lost link, because a return may be missing in it. Leases begin
-// again. The effects say what must be recorded anew in Touched; nobody sees a change.
+// Continue loads the state that the realm's previous cores have recorded into an empty core. Its
+// time stands still afterwards.
+//
+// A live session keeps its link. It counts as heard at the mark, and as active then unless it was
+// idle. Its link becomes silent unless a carrier reports it ([Core.Reseat], [Core.UnseatOthers]). A
+// session in grace keeps the reason and the rest of its grace. If the record is not whole, the
+// grace lasts at least as long as that of a lost link, because a return may be missing from the
+// record. Leases begin anew.
+//
+// No view sees a change. Touched are the people whose grace became longer.
 func (c *Core) Continue(at Instant, saved Saved, from Takeover, out *Effects) error {
 	if err := c.mayRestore(saved); err != nil {
 		return err
@@ -70,9 +73,14 @@ func (c *Core) Continue(at Instant, saved Saved, from Takeover, out *Effects) er
 	for _, room := range saved.Declared {
 		c.declare(Declare{room, true})
 	}
-	seen := len(out.List)
+	seen, touched := len(out.List), len(out.Touched)
+	var longer []UserID
 	for _, p := range saved.People {
-		c.restorePerson(now, p, out, func(s *session, saved SavedSession) { c.continueSession(now, s, saved, from) })
+		c.restorePerson(now, p, out, func(s *session, saved SavedSession) {
+			if c.continueSession(now, s, saved, from) {
+				longer = append(longer, p.User)
+			}
+		})
 		for _, s := range c.known(p.User).sessions {
 			c.arm(now, s)
 		}
@@ -80,15 +88,13 @@ func (c *Core) Continue(at Instant, saved Saved, from Takeover, out *Effects) er
 	c.restoreMeetings(now, saved.People, true, out)
 	clear(out.List[seen:])
 	out.List = out.List[:seen]
-	if from.Whole {
-		clear(out.Touched)
-		out.Touched = out.Touched[:0]
-	}
+	out.Touched = append(out.Touched[:touched], longer...)
 	return nil
 }
 
-// continueSession gives a restored session the times that it had.
-func (c *Core) continueSession(now reading, s *session, saved SavedSession, from Takeover) {
+// continueSession gives a restored session the times that it had. It returns true if its grace
+// became longer.
+func (c *Core) continueSession(now reading, s *session, saved SavedSession, from Takeover) (longer bool) {
 	s.restored = true
 	s.active = min(saved.Active, now.awake)
 	if saved.Live {
@@ -98,21 +104,21 @@ func (c *Core) continueSession(now reading, s *session, saved SavedSession, from
 		}
 		if s.leased {
 			c.leases++
-			return
+			return false
 		}
 		s.unheard = now.awake + c.policy.BeatEvery
 		if s.unseated = saved.Silent > 0; s.unseated {
 			s.unheard = min(s.unheard, saved.Silent)
 		}
 		s.asked = s.unheard
-		return
+		return false
 	}
 	c.inGrace++
 	s.state, s.reason, s.lost = Grace, saved.Reason, min(saved.Lost, now.awake)
 	left := func(ends awakeTime, policy *RoomPolicy) awakeTime {
 		ends = min(ends, now.awake+ends-saved.Lost) // what was recorded after the mark has its full grace
-		if !from.Whole {
-			ends = max(ends, now.awake+policy.GraceLost)
+		if least := now.awake + policy.GraceLost; !from.Whole && ends < least {
+			ends, longer = least, true
 		}
 		return ends
 	}
@@ -126,9 +132,10 @@ func (c *Core) continueSession(now reading, s *session, saved SavedSession, from
 			s.deadline, s.reason = e.deadline, e.reason
 		}
 	}
+	return longer
 }
 
-// times adds to a saved session when the core's own time will do something with it.
+// times adds the core's own times to a saved session.
 func (s *session) times(saved *SavedSession) {
 	saved.Active = s.active
 	if s.unseated && s.state == Live {

@@ -33,7 +33,7 @@ func (w *world) facts() (facts []presence.Fact) {
 				f.Unanswered = m.now - s.unheard
 			}
 			for _, e := range s.rooms {
-				f.Reports = append(f.Reports, presence.Reports{Room: e.room, Typing: e.report, Doing: e.number, On: e.typing, Ago: m.now - e.until + m.policy.For(e.room).TypingExpires})
+				f.Reported = append(f.Reported, presence.RoomReports{Room: e.room, Typing: e.report, Doing: e.number, On: e.typing, Ago: m.now - e.until + m.policy.For(e.room).TypingExpires})
 			}
 			facts = append(facts, f)
 		}
@@ -351,6 +351,7 @@ func TestAGraceOfARecordThatMayLackAReturnIsLongEnoughForOne(t *testing.T) {
 		out.Reset()
 		require.NoError(t, next.Continue(instant(60*s), saved, presence.Takeover{Time: 4 * s, Wall: saved.At, Whole: whole}, out))
 		require.Equal(t, !whole, slices.Contains(out.Touched, "ilse"), "a longer grace is recorded")
+		require.Subset(t, []presence.UserID{"ilse"}, out.Touched, "and nothing else")
 		next.GoOn(instant(70 * s)) // time stood still
 		require.Equal(t, presence.ReasonClosing, next.Save(instant(70 * s)).People[0].Sessions[0].Reason)
 		for at := 70 * s; at < 70*s+left; at += s / 2 {

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"tovik.example/tovik/internal/cluster"
+	"tovik.example/tovik/internal/presence"
 )
 
 // broker is a broker on the virtual clock: the table, the log and the bus of all hosts. It serves a
@@ -16,6 +17,7 @@ type broker struct {
 	last    map[cluster.Realm]cluster.Position
 	known   map[string]cluster.Position // of records, by id
 	begun   map[cluster.Realm]cluster.Epoch
+	linked  map[presence.LinkID]bool // that some record has
 	stalled time.Duration            // until when it answers nobody
 	cut     map[[2]int]bool          // from, to
 	ready   map[[2]int]time.Duration // when the last message arrives, so that order is kept
@@ -45,7 +47,7 @@ func (p port) Send(to cluster.Name, e cluster.Envelope) { p.send(p.host, to, e) 
 
 func newBroker(w *world) broker {
 	b := broker{world: w, table: cluster.Owners{Version: 1, Realms: map[cluster.Realm]cluster.Ownership{}}, last: map[cluster.Realm]cluster.Position{},
-		known: map[string]cluster.Position{}, begun: map[cluster.Realm]cluster.Epoch{}, cut: map[[2]int]bool{}, ready: map[[2]int]time.Duration{}}
+		known: map[string]cluster.Position{}, begun: map[cluster.Realm]cluster.Epoch{}, linked: map[presence.LinkID]bool{}, cut: map[[2]int]bool{}, ready: map[[2]int]time.Duration{}}
 	for i, realm := range w.realms {
 		b.table.Realms[realm] = cluster.Ownership{Owner: w.names[(i+int(w.Seed%7))%len(w.names)], Incarnation: 1, Epoch: 1}
 	}
@@ -68,11 +70,11 @@ func (b *broker) soon() time.Duration {
 	return b.world.between(200*time.Microsecond, 2*time.Millisecond)
 }
 
-// fails is after what time a request without an answer is unknown.
+// fails is the time after which the outcome of a request without an answer is unknown.
 const fails = time.Second
 
-// request runs work at the broker, and gives its outcome to the host: at once, or after a stall,
-// or unknown.
+// request runs work at the broker, now or after a stall, and gives the outcome to the host. If no
+// answer comes in time, that is Unknown.
 func (b *broker) request(h *host, work func() cluster.Outcome, done func(cluster.Outcome)) {
 	w, answered := b.world, false
 	answer := func(outcome cluster.Outcome) {
@@ -117,6 +119,11 @@ func (b *broker) append(h *host, r cluster.Record, after cluster.Position, done 
 		}
 		if r.Kind == cluster.KindBegins {
 			b.begun[r.Realm] = max(b.begun[r.Realm], r.Epoch)
+		}
+		for _, p := range r.People {
+			for _, s := range p.Sessions {
+				b.linked[presence.LinkID{Session: s.ID, Number: s.Link}] = true
+			}
 		}
 		if b.known[r.ID] == 0 {
 			b.known[r.ID] = at

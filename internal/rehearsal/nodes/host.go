@@ -28,7 +28,7 @@ type host struct {
 	tap         func(cluster.Envelope)
 }
 
-// sight is what the receivers of a host see of a realm.
+// sight has the lists of a realm that the receivers of a host see.
 type sight struct {
 	epoch cluster.Epoch
 	lists cluster.Lists
@@ -91,7 +91,7 @@ func (h *host) start(disk bool) {
 	}
 	h.node = cluster.NewNode(cluster.Config{Name: h.name, Incarnation: h.incarnation, Nodes: w.names, LogNodes: w.names[:min(3, len(w.names))], Realms: w.realms,
 		Policy: w.policy, Timings: cluster.DefaultTimings(), Records: h.records, NewID: func() string { return fmt.Sprint("record-", w.id()) },
-		Tell: func(format string, args ...any) {
+		Story: func(format string, args ...any) {
 			if w.Story {
 				w.tell("%s "+format, append([]any{h.name}, args...)...)
 			}
@@ -149,23 +149,23 @@ func (h *host) acts() {
 			table.Read(func(owners cluster.Owners, ok bool) { h.node.Table(h.at(), owners, ok) })
 		case cluster.SwapTable:
 			table.Swap(act.Version, act.To, func(outcome cluster.Outcome) { h.node.Swapped(h.at(), outcome) })
-		case cluster.Tells:
+		case cluster.PassAnswer:
 			if act.Conn == 0 {
 				w.removalDone(act.Answer.Attempt)
 			} else if c := h.conns[act.Conn]; c != nil {
 				c.answered(act.Answer)
 			}
-		case cluster.Asks:
+		case cluster.WriteBeat:
 			if c := h.conns[act.Conn]; c != nil {
 				c.toPage(func() { c.page.asked(c) })
 			}
-		case cluster.Closes:
+		case cluster.Close:
 			if c := h.conns[act.Conn]; c != nil {
 				delete(h.conns, act.Conn)
 				c.openHere = false
 				c.toPage(func() { c.page.closed(c, act.Why) })
 			}
-		case cluster.Shows:
+		case cluster.Show:
 			h.show(act)
 		}
 	}
@@ -193,7 +193,7 @@ func (h *host) wake() {
 	})
 }
 
-// apply puts the next record. What a node puts depends on the log alone.
+// apply puts the rows of the next record. They depend on the log alone.
 func (h *host) apply() {
 	r := h.world.broker.log[h.records.position]
 	h.records.position++
@@ -241,7 +241,7 @@ func (h *host) die(reset bool) {
 }
 
 // show shows a list, or its changes, to the receivers of this host.
-func (h *host) show(act cluster.Shows) {
+func (h *host) show(act cluster.Show) {
 	w, to := h.world, h.seen[act.Realm]
 	if act.Epoch < to.epoch {
 		w.breaks(NobodyGoesBack, "%s was at epoch %d of realm %d and is shown %d", h.name, to.epoch, act.Realm, act.Epoch)

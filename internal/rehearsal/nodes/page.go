@@ -41,6 +41,8 @@ type page struct {
 	link   presence.LinkNumber
 	atNode *host // that gave the link
 	byOwn  bool  // the node was the owner's
+
+	atIncarnation cluster.Incarnation
 }
 
 // connection is a connection of a page to a host; its two ends may differ.
@@ -90,7 +92,7 @@ type place struct {
 
 func (g *page) place(room presence.RoomName) place { return place{g.person.realm, room, g.person.id} }
 
-// connect says hello at any host, but not at the one that was just no use.
+// connect says hello at any host except one.
 func (g *page) connect(not *host) {
 	w := g.world
 	if !g.alive || g.conn != nil {
@@ -246,6 +248,7 @@ func (g *page) welcomed(c *connection, r presence.Reply) {
 	}
 	g.session, g.key, g.link = r.Link.Session, r.Key, r.Link.Number
 	g.linked, g.heard, g.beat, g.rooms = true, w.now, w.now, slices.Clone(g.want)
+	g.atIncarnation = c.incarnation
 	g.atNode, g.byOwn = c.host, c.host.node.Known(g.person.realm).Owner == c.host.name
 	w.count("links")
 }
@@ -258,7 +261,7 @@ func (g *page) asked(c *connection) {
 
 func (g *page) says(c *connection, in presence.Input) {
 	c.toHost(func() {
-		c.host.node.Tell(c.host.at(), g.person.realm, c.id, in)
+		c.host.node.Said(c.host.at(), g.person.realm, c.id, in)
 		switch in.(type) {
 		case presence.Bye, presence.Closing:
 			c.openHere = false
@@ -280,7 +283,7 @@ func (g *page) listen() {
 	w.in(2*time.Second, g.listen)
 }
 
-// remains reports whether the rules say that the session cannot have ended.
+// remains reports whether, by the rules, the session cannot have ended.
 func (g *page) remains() bool {
 	w := g.world
 	if g.session == "" || g.person.removing {
@@ -372,9 +375,9 @@ func (w *world) remove(p *person) {
 	p.removing = true
 	if h := w.hosts[w.random.IntN(len(w.hosts))]; h.runs() {
 		attempt := w.id()
-		w.removals()[attempt] = p
+		w.asked[attempt] = p
 		h.run(func() {
-			h.node.Ask(h.at(), p.realm, 0, cluster.Ask{Attempt: attempt, Input: presence.Remove{User: p.id}})
+			h.node.Requested(h.at(), p.realm, 0, cluster.Request{Attempt: attempt, Input: presence.Remove{User: p.id}})
 		})
 	}
 	w.in(3500*time.Millisecond, func() { w.remove(p) })

@@ -1,6 +1,6 @@
-// Package nodes rehearses a cluster: several nodes (internal/cluster), a broker and people with
-// pages, all in one process, on a virtual clock and from one seed, with every kind of fault. It
-// checks what docs/cluster.md promises at every step.
+// Package nodes rehearses a cluster. It plays several nodes (internal/cluster), a broker and people
+// with pages in one process, on a virtual clock and from one seed, with many kinds of faults, and
+// checks the promises of docs/cluster.md.
 package nodes
 
 import (
@@ -20,34 +20,33 @@ type Options struct {
 	Seed   uint64
 	Nodes  int
 	Realms int
-	// Length is how long there are faults. Afterwards there is quiet, so that what was promised
-	// must have come.
+	// Length is the time with faults. A quiet time follows, in which everything must settle.
 	Length time.Duration
-	// Deaths and Partitions are how many of them there are, and nothing else. Without both there
-	// is everything, at random; with Calm there is nothing.
+	// Deaths and Partitions are the numbers of these faults, if only they are wanted. If both are 0,
+	// there are faults of all kinds at random. Calm leaves all faults out.
 	Deaths, Partitions int
 	Calm               bool
-	// Story keeps what happens, for a reader.
+	// Story fills Result.Story.
 	Story bool
 }
 
-// Promise is something that docs/cluster.md promises.
+// Promise is a promise of docs/cluster.md.
 type Promise string
 
 // The promises.
 const (
-	NobodyLeaves    Promise = "nobody leaves who returns in time"
-	WhoReturns      Promise = "who returns in time resumes"
-	NoGhosts        Promise = "no ghost beyond the bound"
-	NobodyGoesBack  Promise = "no receiver goes back"
+	NobodyLeaves    Promise = "nobody who returns in time is shown to leave"
+	WhoReturns      Promise = "a page that returns in time resumes"
+	NoGhosts        Promise = "no ghost outlives the bound"
+	NobodyGoesBack  Promise = "no receiver goes back to an older owner"
 	EpochsGrow      Promise = "epochs only grow"
-	OneOwner        Promise = "one owner for each epoch"
-	LinksOnce       Promise = "no link is given twice"
-	RemovedStayAway Promise = "who is removed stays away"
-	OwnedInTheEnd   Promise = "every realm has an owner in the end"
-	LinkedInTheEnd  Promise = "everybody is linked in the end"
-	TruthInTheEnd   Promise = "the core has the truth in the end"
-	SeenInTheEnd    Promise = "every receiver has the core's list in the end"
+	OneOwner        Promise = "each epoch has one owner"
+	LinksOnce       Promise = "no link number is given twice"
+	RemovedStayAway Promise = "removed people stay away"
+	OwnedInTheEnd   Promise = "in the end every realm has an owner"
+	LinkedInTheEnd  Promise = "in the end every open page has a link"
+	TruthInTheEnd   Promise = "in the end the core has exactly the pages that are open"
+	SeenInTheEnd    Promise = "in the end every receiver has the core's lists"
 	EqualRows       Promise = "rows are equal at equal positions"
 )
 
@@ -56,7 +55,7 @@ func Promises() []Promise {
 	return []Promise{NobodyLeaves, WhoReturns, NoGhosts, NobodyGoesBack, EpochsGrow, OneOwner, LinksOnce, RemovedStayAway, OwnedInTheEnd, LinkedInTheEnd, TruthInTheEnd, SeenInTheEnd, EqualRows}
 }
 
-// Result is what a rehearsal found.
+// Result is the result of a rehearsal.
 type Result struct {
 	Broken    []string        // promises, with the time; each once
 	Times     map[Promise]int // how often each was broken
@@ -69,7 +68,7 @@ type Result struct {
 // began is when a rehearsal begins, for the time of day.
 var began = time.Date(2026, 11, 14, 19, 0, 0, 0, time.UTC)
 
-// quiet is how long a rehearsal goes on without faults: longer than any ghost may stay.
+// quiet is the time without faults at the end: longer than any ghost may stay.
 const quiet = 200 * time.Second
 
 type event struct {
@@ -115,7 +114,7 @@ type world struct {
 	removed map[presence.UserID]time.Duration
 	shown   map[place]time.Duration // until when somebody was rightly in a room
 	holders map[presence.LinkID]string
-	asked   map[uint64]*person
+	asked   map[uint64]*person // removals that wait for an answer, by attempt
 }
 
 // ownerless counts the time that a realm had no owner who speaks.
@@ -130,7 +129,7 @@ type sample struct{ at, total time.Duration }
 func Play(o Options) Result {
 	w := &world{Options: o, policy: presence.DefaultPolicy(), random: rand.New(rand.NewPCG(o.Seed, 19)), now: time.Second,
 		result: Result{Counts: map[string]int{}, Times: map[Promise]int{}}, less: map[cluster.Realm]*ownerless{}, removed: map[presence.UserID]time.Duration{},
-		shown: map[place]time.Duration{}, holders: map[presence.LinkID]string{}}
+		shown: map[place]time.Duration{}, holders: map[presence.LinkID]string{}, asked: map[uint64]*person{}}
 	w.names = []cluster.Name{"dipper", "heron", "kestrel", "plover", "wagtail"}[:o.Nodes]
 	for id := range cluster.Realm(o.Realms) {
 		w.realms = append(w.realms, id+1)
