@@ -224,7 +224,7 @@ var mutants = []mutant{
 	{"a carrier reports links that have ended", "internal/cluster/carrier.go", "{r.carrier.gone, r.carrier.links}", "{r.carrier.links}"},
 	{"a hello that was given up is withdrawn", "internal/cluster/carrier.go", "n.toOwner(r, GiveUp{q.request.Attempt, hello.Session})\n", "_ = hello\n"},
 	{"a carrier cut from its owner sends links away", "internal/cluster/carrier.go", "if away && !r.carrier.refusing {", "if false {"},
-	{"a judge that heard no majority waits", "internal/cluster/node.go", "n.swapping || n.mono()-n.alone < n.Timings.Dead", "n.swapping"},
+	{"a judge that heard no majority waits", "internal/cluster/judge.go", "n.swapping || n.mono()-n.alone < n.Timings.Dead", "n.swapping"},
 	{"hellos are dropped by whoever stood still", "internal/cluster/node.go", "		n.dropWaiting(r)\n", ""},
 }
 
