@@ -122,15 +122,11 @@ func (c *Core) continueSession(now reading, s *session, saved SavedSession, from
 		}
 		return ends
 	}
-	if len(saved.Rooms) == 0 {
-		s.deadline = left(saved.Ends, &c.policy.RoomPolicy)
-	}
+	s.deadline = left(saved.Ends, &c.policy.RoomPolicy) // the room with the longest grace may have been left
 	for _, was := range saved.Rooms {
 		e := s.entry(was.Room)
 		e.reason, e.deadline = was.Reason, left(was.Ends, e.room().policy)
-		if e.deadline > s.deadline {
-			s.deadline, s.reason = e.deadline, e.reason
-		}
+		s.deadline = max(s.deadline, e.deadline)
 	}
 	return longer
 }
