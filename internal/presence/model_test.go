@@ -727,15 +727,17 @@ func (m *model) welcome(in presence.Hello, s *mSession, why presence.NotResumed)
 	m.narrow(s, in.Grants)
 	if resumed {
 		m.settle(s, false)
-	} else if m.policy.SecondSession != presence.AllowSecond {
+	}
+	if in.Report != nil && m.session(s.Session) != nil { // before an older session ends, so that nothing is interrupted
+		m.report(s, *in.Report)
+		m.showDoings()
+	}
+	if !resumed && m.policy.SecondSession != presence.AllowSecond {
 		for _, older := range m.of(in.User) {
 			if older != s {
 				m.end(older, presence.ReasonReplaced)
 			}
 		}
-	}
-	if in.Report != nil && m.session(s.Session) != nil {
-		m.report(s, *in.Report)
 	}
 	answer.meeting = m.askedBy(s, "") + m.invitedTo(in.User)
 	return answer
