@@ -3,6 +3,7 @@ package presence_test
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/stretchr/testify/require"
@@ -490,7 +491,9 @@ type meetingWorld struct {
 	asks     []presence.AskID        // opened so far
 	invites  []presence.InvitationID // the same
 	outcomes map[string]string
-	openAsks map[presence.AskID]presence.OpenAsk // from effects alone
+
+	handedOver bool                                // to another core
+	openAsks   map[presence.AskID]presence.OpenAsk // from effects alone
 }
 
 func newMeetingWorld() meetingWorld {
@@ -537,7 +540,11 @@ func (w *world) noteMeeting(effect presence.Effect) {
 func (w *world) agreeOnMeetings() {
 	same(w, len(w.model.outcomes), len(w.outcomes), "asks and invitations that are over")
 	for id, want := range w.model.outcomes {
-		same(w, want, w.outcomes[id], "how "+id+" ended")
+		got := w.outcomes[id]
+		if w.handedOver { // whether an ask or its session ends first at one instant depends on the timers' past
+			want, got = strings.Replace(want, "gone", "expired", 1), strings.Replace(got, "gone", "expired", 1)
+		}
+		same(w, want, got, "how "+id+" ended")
 	}
 	same(w, len(w.model.asks), len(w.openAsks), "open asks as told")
 	for _, room := range someRooms {
