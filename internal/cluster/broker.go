@@ -96,12 +96,13 @@ type Bus interface {
 	Send(to Name, e Envelope)
 }
 
-// Envelope is a message on its way. Seq numbers what one incarnation has sent to another;
-// heartbeats and their echoes repeat the last number.
+// Envelope is a parcel of messages on its way. Last numbers the newest of them, of all that one
+// incarnation has sent to another; heartbeats, echoes and acknowledgements (which have no message)
+// repeat the number. Read is the number of the newest message that its sender has read.
 type Envelope struct {
-	From    Name
-	Sender  Incarnation
-	To      Incarnation // as its sender knows it; 0: unknown
-	Seq     uint64
-	Message Message
+	From       Name
+	Sender     Incarnation
+	To         Incarnation // as its sender knows it; 0: unknown
+	Last, Read uint64
+	Messages   []Message
 }

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
 )
 
@@ -15,11 +16,6 @@ type carrier struct {
 	gone     map[presence.LinkID]*carried // ended in the last minute
 	requests map[uint64]*waiting
 	refusing bool // its links were sent away, and it takes no hellos
-
-	// The newest list that the node has shown to its receivers.
-	following bool
-	run       Epoch
-	revision  uint64
 }
 
 // carried is a connection, with everything that a report says about its link.
@@ -54,7 +50,7 @@ func newCarrier() carrier {
 // toOwner sends a message to the newest owner that this node knows of.
 func (n *Node) toOwner(r *realm, what Up) {
 	if r.known.Epoch > 0 {
-		n.send(r.known.Owner, ToOwner{r.id, what})
+		n.say(r.known.Owner, ToOwner{r.id, what})
 	}
 }
 
@@ -120,15 +116,32 @@ func (n *Node) Said(at presence.Instant, id Realm, conn ConnID, in presence.Inpu
 		c.types(n.mono(), in.Room, in.Number, in.On)
 	case presence.Sent:
 		c.types(n.mono(), in.Room, in.Number, false)
+	case presence.Doing:
+		c.does(in.Room, in.Number, in.Object)
 	}
 }
 
-func (c *carried) types(at time.Duration, room presence.RoomName, number uint64, on bool) {
+// does notes what the client is doing in a room.
+func (c *carried) does(room presence.RoomName, number uint64, object string) {
+	for i := range c.fact.Session.Rooms {
+		if is := &c.fact.Session.Rooms[i]; is.Room == room {
+			is.Doing = object
+			c.reported(room).Doing = number
+		}
+	}
+}
+
+func (c *carried) reported(room presence.RoomName) *typed {
 	if c.typing[room] == nil {
 		c.typing[room] = &typed{}
 	}
-	c.typing[room].RoomReports = presence.RoomReports{Room: room, Typing: number, On: on}
-	c.typing[room].at = at
+	c.typing[room].Room = room
+	return c.typing[room]
+}
+
+func (c *carried) types(at time.Duration, room presence.RoomName, number uint64, on bool) {
+	is := c.reported(room)
+	is.Typing, is.On, is.at = number, on, at
 }
 
 // Beacon handles a closing beacon, which may come to any node.
@@ -230,20 +243,53 @@ func (n *Node) takeDown(r *realm, from Name, m FromOwner) {
 		n.answered(r, what)
 	case Order:
 		n.obey(r, what.Effect)
-	case Snapshot:
-		r.carrier.following, r.carrier.run, r.carrier.revision = true, m.Epoch, what.Revision
-		n.do(Show{r.id, m.Epoch, what})
-	case Batch:
-		switch {
-		case !r.carrier.following || m.Epoch == r.carrier.run && what.Revision <= r.carrier.revision:
-		case m.Epoch != r.carrier.run || what.Revision != r.carrier.revision+1:
-			r.carrier.following = false
-			n.toOwner(r, Follow{})
-		default:
-			r.carrier.revision = what.Revision
+	default:
+		show, missing, ok := r.lists.take(what, n.at.Wall)
+		if !ok {
+			n.toOwner(r, Want{missing})
+		}
+		for _, what := range show {
 			n.do(Show{r.id, m.Epoch, what})
 		}
 	}
+}
+
+// Follow follows lists and people of a realm, from now on.
+func (n *Node) Follow(at presence.Instant, id Realm, f Follow) {
+	n.runs(at)
+	r := n.realms[id]
+	for _, wish := range f.Wishes {
+		r.lists.wishes[wish] = false
+	}
+	for _, subject := range f.People {
+		r.lists.people[subject] = false
+	}
+	n.toOwner(r, f)
+}
+
+// Unfollow ends that.
+func (n *Node) Unfollow(at presence.Instant, id Realm, u Unfollow) {
+	n.runs(at)
+	r := n.realms[id]
+	for _, wish := range u.Wishes {
+		delete(r.lists.wishes, wish)
+	}
+	for _, subject := range u.People {
+		delete(r.lists.people, subject)
+	}
+	r.lists.forget()
+	n.toOwner(r, u)
+}
+
+// List returns a followed list. It returns false if the owner has not told it yet.
+func (n *Node) List(id Realm, topic engine.Topic) (engine.Snapshot, bool) {
+	return n.realms[id].lists.snapshot(topic)
+}
+
+// Sight returns a followed person. It returns false if the owner has not told them yet.
+func (n *Node) Sight(id Realm, subject engine.Subject) (engine.Sight, bool) {
+	r := n.realms[id]
+	return r.lists.sights[subject], r.lists.people[subject]
 }
 
 // answered passes an answer to its client. If the client has gone, the link is lost.
@@ -323,14 +369,46 @@ func (n *Node) obey(r *realm, effect presence.Effect) {
 		n.toOwner(r, Say{presence.BeatWritten{To: e.Link, Probe: e.Probe}})
 		n.do(WriteBeat{c.conn, e.Probe})
 	case presence.TakenOut:
-		if c := r.carrier.links[e.Link]; c != nil {
+		if c := n.tellOne(r, e.Link, e); c != nil {
 			c.leave(e.Room)
 		}
+	case presence.WarnExpiry:
+		n.tellOne(r, e.Link, e)
 	case presence.OwnChanged:
-		if c := r.carrier.links[e.Links[0]]; c != nil {
+		for _, c := range n.tellAll(r, e.Links, e) {
 			c.fact.Hidden = e.Hidden
 		}
+	case presence.AskAnswered:
+		for _, c := range n.tellAll(r, e.Links, e) {
+			if e.Outcome == presence.Admitted {
+				c.enter(e.Room)
+			}
+		}
+	case presence.InvitationAnswered:
+		n.tellAll(r, e.Links, e)
+	case presence.PassEnded:
+		n.tellAll(r, e.Links, e)
+	case presence.InvitationsChanged:
+		n.tellAll(r, e.Links, e)
 	}
+}
+
+// tellOne tells the client of a link an effect. It returns nil if the link is gone.
+func (n *Node) tellOne(r *realm, link presence.LinkID, effect presence.Effect) *carried {
+	c := r.carrier.links[link]
+	if c != nil {
+		n.do(Tell{c.conn, effect})
+	}
+	return c
+}
+
+func (n *Node) tellAll(r *realm, links []presence.LinkID, effect presence.Effect) (told []*carried) {
+	for _, link := range links {
+		if c := n.tellOne(r, link, effect); c != nil {
+			told = append(told, c)
+		}
+	}
+	return told
 }
 
 // report reports all links to the owner, and repeats the requests that wait.
@@ -345,8 +423,15 @@ func (n *Node) report(r *realm) {
 	for _, attempt := range slices.Sorted(maps.Keys(r.carrier.requests)) {
 		n.toOwner(r, r.carrier.requests[attempt].request)
 	}
-	r.carrier.following = false
-	n.toOwner(r, Follow{})
+	r.lists.stale()
+	n.follow(r)
+}
+
+// follow asks for what is followed and not answered.
+func (n *Node) follow(r *realm) {
+	if f := r.lists.unanswered(); len(f.Wishes)+len(f.People) > 0 {
+		n.toOwner(r, f)
+	}
 }
 
 func (n *Node) fact(r *realm, c *carried) presence.Fact {
@@ -371,8 +456,8 @@ func (n *Node) carry(r *realm) {
 	if r.known.Epoch == 0 {
 		return
 	}
-	if !r.carrier.following && (r.owner == nil || r.owner.phase == active) {
-		n.toOwner(r, Follow{})
+	if r.owner == nil || r.owner.phase == active {
+		n.follow(r)
 	}
 	if r.known.Owner == n.Name {
 		if r.owner != nil && !r.owner.frozen {

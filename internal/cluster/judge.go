@@ -123,7 +123,7 @@ func (n *Node) Swapped(at presence.Instant, outcome Outcome) {
 	n.do(ReadTable{})
 	if outcome == Done {
 		for _, name := range n.others() {
-			n.send(name, TableChanged{})
+			n.say(name, TableChanged{})
 		}
 	}
 }

@@ -3,6 +3,7 @@ package cluster
 import (
 	"time"
 
+	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
 )
 
@@ -14,7 +15,6 @@ type Heartbeat struct {
 	Sent    time.Duration // by the sender's clock
 	Unheard []Name        // the nodes that the sender does not hear
 	Owners  map[Realm]Known
-	Said    uint64 // how many messages the sender has sent to the receiver
 }
 
 // Known is the newest owner of a realm that a node has heard of.
@@ -56,8 +56,19 @@ type (
 		Facts []presence.Fact
 		Read  uint64 // the number of the owner's last message that the carrier had read
 	}
-	// Follow asks for the lists of the realm and their changes.
-	Follow struct{}
+	// Follow asks for lists and people, and then for all their changes. Each wish is answered by
+	// [Rooms] and a [State] for each of them, each person by [News].
+	Follow struct {
+		Wishes []Wish
+		People []engine.Subject
+	}
+	// Unfollow ends that.
+	Unfollow struct {
+		Wishes []Wish
+		People []engine.Subject
+	}
+	// Want asks for the [State] of one list.
+	Want struct{ Topic engine.Topic }
 )
 
 // FromOwner goes from the owner of a realm to a carrier.
@@ -79,30 +90,24 @@ type (
 	}
 	// WantReport asks for a [Report].
 	WantReport struct{}
-	// Order is an effect of the core about links.
+	// Order is an effect of the core about links that the carrier has: one that package engine
+	// passes to its Links.
 	Order struct{ Effect presence.Effect }
-	// Snapshot has all lists at a revision.
-	Snapshot struct {
-		Revision uint64
-		Lists    Lists
+	// Rooms are all rooms of a wish, by name.
+	Rooms struct {
+		Wish  Wish
+		Names []presence.RoomName
 	}
-	// Batch has the changes between the previous revision and this one.
-	Batch struct {
-		Revision uint64
-		Changes  []Change
+	// State is a whole list, with who is typing there and who asks to be let in.
+	State struct {
+		Snapshot engine.Snapshot
+		Typists  []presence.UserID
+		Asks     []presence.OpenAsk
 	}
+	// News is what an engine tells its Sink: a [*engine.Batch], [engine.Typists], [engine.Asks] or
+	// [engine.Sight].
+	News struct{ What any }
 )
-
-// Lists are the numbers of sessions of the members of all rooms.
-type Lists map[presence.RoomName]map[presence.UserID]int
-
-// Change is a member whose number of sessions has changed; 0: they have left.
-type Change struct {
-	Room     presence.RoomName
-	User     presence.UserID
-	Sessions int
-	Reason   presence.Reason
-}
 
 func (Heartbeat) message()    {}
 func (Echo) message()         {}
@@ -110,17 +115,20 @@ func (TableChanged) message() {}
 func (ToOwner) message()      {}
 func (FromOwner) message()    {}
 
-func (Request) up() {}
-func (Say) up()     {}
-func (GiveUp) up()  {}
-func (Report) up()  {}
-func (Follow) up()  {}
+func (Request) up()  {}
+func (Say) up()      {}
+func (GiveUp) up()   {}
+func (Report) up()   {}
+func (Follow) up()   {}
+func (Unfollow) up() {}
+func (Want) up()     {}
 
 func (Answer) down()     {}
 func (WantReport) down() {}
 func (Order) down()      {}
-func (Snapshot) down()   {}
-func (Batch) down()      {}
+func (Rooms) down()      {}
+func (State) down()      {}
+func (News) down()       {}
 
 // Act is something that the node's driver must do.
 type Act interface{ act() }
@@ -158,11 +166,17 @@ type (
 		Conn ConnID
 		Why  CloseReason
 	}
-	// Show gives lists, or their changes, to the receivers at this node.
+	// Show gives changes of lists to the receivers at this node: a [*engine.Batch], an
+	// [engine.Topic] whose list is known now and has not changed, or another register as in [News].
 	Show struct {
 		Realm Realm
 		Epoch Epoch
-		What  Down // a Snapshot or a Batch
+		What  any
+	}
+	// Tell tells a client an effect of the core about its link.
+	Tell struct {
+		Conn   ConnID
+		Effect presence.Effect
 	}
 )
 
@@ -189,3 +203,4 @@ func (PassAnswer) act() {}
 func (WriteBeat) act()  {}
 func (Close) act()      {}
 func (Show) act()       {}
+func (Tell) act()       {}

@@ -3,9 +3,11 @@ package cluster
 import (
 	"cmp"
 	"maps"
+	"math"
 	"slices"
 	"time"
 
+	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
 )
 
@@ -23,6 +25,7 @@ type Timings struct {
 	Wait      time.Duration // a request waits for its answer at most this long
 	Flush     time.Duration // between two seals or batches of an owner
 	Remember  time.Duration // reports include links that ended at most this long ago
+	Parcel    time.Duration // between two parcels to a node
 }
 
 // DefaultTimings returns the timings of docs/cluster.md.
@@ -30,7 +33,7 @@ func DefaultTimings() Timings {
 	return Timings{
 		Heartbeat: 500 * time.Millisecond, Dead: 2 * time.Second, Doubt: 1500 * time.Millisecond, Away: 4 * time.Second,
 		Stuck: 10 * time.Second, Steady: 30 * time.Second, Mark: time.Second, Barrier: 2 * time.Second, Late: time.Second,
-		Wait: 3 * time.Second, Flush: 25 * time.Millisecond, Remember: time.Minute,
+		Wait: 3 * time.Second, Flush: 25 * time.Millisecond, Remember: time.Minute, Parcel: 2 * time.Millisecond,
 	}
 }
 
@@ -52,8 +55,9 @@ type Config struct {
 	Policy      presence.Policy
 	Timings     Timings
 	Records     Records
-	// NewID returns an id that no record has yet.
-	NewID func() string
+	// NewID returns an id that no record has yet, and NewRun a run that no list of the view has had.
+	NewID  func() string
+	NewRun func(presence.View) string
 	// Story receives a line of text for each decision, for a human reader. It may be nil.
 	Story func(format string, args ...any)
 }
@@ -83,14 +87,17 @@ type Node struct {
 
 // peer is what a node knows of another one.
 type peer struct {
-	incarnation Incarnation
-	heard       time.Duration // when the last heartbeat came
-	since       time.Duration // since when it has been heard without a gap
-	unheard     []Name        // the nodes that it does not hear
-	sent, got   uint64        // messages
-	echoed      time.Duration // when the newest answered heartbeat was sent
-	silent      bool          // its links were unseated
-	marked      time.Duration // when its last mark was applied
+	incarnation    Incarnation
+	heard          time.Duration // when the last heartbeat came
+	since          time.Duration // since when it has been heard without a gap
+	unheard        []Name        // the nodes that it does not hear
+	out            stream
+	got            uint64 // the number of the newest message that has come
+	unacknowledged int    // bytes
+	acknowledgeAt  time.Duration
+	echoed         time.Duration // when the newest answered heartbeat was sent
+	silent         bool          // its links were unseated
+	marked         time.Duration // when its last mark was applied
 }
 
 // realm is what a node knows of a realm.
@@ -101,6 +108,7 @@ type realm struct {
 	record  record
 	owner   *owner // nil: another node runs its core
 	carrier carrier
+	lists   lists
 }
 
 // record is what the applied log says about a realm.
@@ -123,13 +131,16 @@ func NewNode(config Config, at presence.Instant) *Node {
 	n.peers[n.Name].incarnation = config.Incarnation
 	n.order = slices.Sorted(slices.Values(config.Realms))
 	for _, id := range n.order {
-		n.realms[id] = &realm{id: id, carrier: newCarrier()}
+		n.realms[id] = &realm{id: id, carrier: newCarrier(), lists: newLists()}
 	}
 	return n
 }
 
-// Acts returns the acts since its last call, in order.
+// Acts returns the acts since its last call, in order. Call it after each other method.
 func (n *Node) Acts() []Act {
+	for _, name := range n.names {
+		n.flush(name)
+	}
 	acts := n.acts
 	n.acts = nil
 	return acts
@@ -175,21 +186,21 @@ func (n *Node) late() {
 	}
 }
 
-// Owned describes a realm whose core this node runs.
+// Owned describes a realm whose engine this node runs.
 type Owned struct {
-	Epoch Epoch
-	Core  *presence.Core
+	Epoch  Epoch
+	Engine *engine.Engine
 	// Speaks says that the owner answers and seals now.
 	Speaks bool
 }
 
-// Owned returns the core of a realm, and false if this node does not run it.
+// Owned returns the engine of a realm, and false if this node does not run it.
 func (n *Node) Owned(id Realm) (Owned, bool) {
 	o := n.realms[id].owner
-	if o == nil || o.core == nil {
+	if o == nil || o.engine == nil {
 		return Owned{}, false
 	}
-	return Owned{o.epoch, o.core, o.speaks()}, true
+	return Owned{o.epoch, o.engine, o.speaks()}, true
 }
 
 // Known returns the newest owner of a realm that the node has heard of.
@@ -218,7 +229,7 @@ func (n *Node) majority(is func(Name) bool) bool {
 	return 2*count > len(n.LogNodes)
 }
 
-// Tick does what is due. Call it every few milliseconds.
+// Tick does what is due. Call it at [Node.Due].
 func (n *Node) Tick(at presence.Instant) {
 	n.runs(at)
 	if n.mono() >= n.beatAt {
@@ -237,12 +248,58 @@ func (n *Node) Tick(at presence.Instant) {
 		n.flushAt = n.mono() + n.Timings.Flush
 		for _, id := range n.order {
 			if o := n.realms[id].owner; o != nil {
-				n.seal(o)
 				n.write(o)
 			}
 		}
 	}
+	for _, name := range n.names {
+		n.acknowledge(name)
+	}
 }
+
+// Due returns when Tick has something to do next. It changes with everything that happens.
+func (n *Node) Due() time.Duration {
+	due := n.beatAt
+	for _, name := range n.names {
+		p := n.peers[name]
+		if len(p.out.waiting) > 0 && p.out.inFlight < credit && p.incarnation > 0 {
+			due = min(due, p.out.sentAt+n.Timings.Parcel)
+		}
+		if p.unacknowledged > 0 {
+			due = min(due, p.acknowledgeAt)
+		}
+	}
+	if n.markID == "" {
+		due = min(due, n.markAt)
+	}
+	for _, id := range n.order {
+		r := n.realms[id]
+		for _, q := range r.carrier.requests {
+			due = min(due, q.since+n.Timings.Wait)
+		}
+		if o := r.owner; o != nil {
+			due = min(due, n.dueOwner(o))
+		}
+	}
+	return max(due, n.mono())
+}
+
+// dueOwner returns when an owner has something to do next.
+func (n *Node) dueOwner(o *owner) time.Duration {
+	switch {
+	case o.phase == begins || o.phase == ending || o.retry || o.unproven:
+		return n.mono() + n.Timings.Flush
+	case o.phase == barrier:
+		return o.since + n.Timings.Barrier
+	case o.frozen:
+		return never
+	case o.appending == nil && len(o.touched) > 0:
+		return min(o.passAt, max(n.flushAt, n.mono()))
+	}
+	return o.passAt
+}
+
+const never = time.Duration(math.MaxInt64)
 
 // heartbeat sends a heartbeat to all others, and applies the rules that depend on theirs.
 func (n *Node) heartbeat() {
@@ -256,8 +313,7 @@ func (n *Node) heartbeat() {
 		beat.Owners[id] = n.realms[id].known
 	}
 	for _, name := range n.others() {
-		beat.Said = n.peers[name].sent
-		n.send(name, beat)
+		n.envelope(name, []Message{beat})
 	}
 	if !n.majority(n.hears) {
 		n.alone = n.mono()
@@ -272,37 +328,39 @@ func (n *Node) heartbeat() {
 	}
 }
 
-// send numbers a message. Heartbeats and echoes only repeat the last number.
-func (n *Node) send(to Name, m Message) {
-	p := n.peers[to]
-	switch m.(type) {
-	case Heartbeat, Echo:
-	default:
-		p.sent++
-	}
-	n.do(Send{To: to, Envelope: Envelope{From: n.Name, Sender: n.Incarnation, To: p.incarnation, Seq: p.sent, Message: m}})
-}
-
-// Receive handles a message from the bus. A gap in the numbers means that messages were lost.
+// Receive handles a parcel from the bus. A gap in the numbers means that messages were lost.
 func (n *Node) Receive(at presence.Instant, e Envelope) {
 	n.runs(at)
 	p := n.peers[e.From]
 	if p == nil || e.Sender < p.incarnation {
 		return
 	}
-	beat, isBeat := e.Message.(Heartbeat)
+	var first Message
+	if len(e.Messages) > 0 {
+		first = e.Messages[0]
+	}
+	beat, isBeat := first.(Heartbeat)
 	if e.Sender > p.incarnation {
 		if !isBeat {
 			return // its heartbeat will introduce it
 		}
-		p.incarnation, p.got, p.sent = e.Sender, 0, 0
+		p.incarnation, p.got, p.out, p.unacknowledged = e.Sender, 0, stream{}, 0
 		n.newcomer(e.From)
 	}
 	mine := e.To == n.Incarnation
-	switch m := e.Message.(type) {
+	if mine {
+		p.out.acknowledged(e.Read)
+	}
+	switch m := first.(type) {
+	case nil:
+		return
 	case Heartbeat:
-		n.send(e.From, Echo{m.Sent})
-		n.hear(e.From, beat, mine)
+		n.envelope(e.From, []Message{Echo{m.Sent}})
+		n.hear(e.From, beat)
+		if mine && e.Last > p.got {
+			p.got = e.Last
+			n.repair(e.From)
+		}
 		return
 	case Echo:
 		if mine {
@@ -313,26 +371,38 @@ func (n *Node) Receive(at presence.Instant, e Envelope) {
 	if !mine {
 		return
 	}
-	if e.Seq != p.got+1 {
-		n.gap(e.From)
+	if e.Last-uint64(len(e.Messages)) != p.got {
+		n.repair(e.From)
 	}
-	p.got = e.Seq
-	switch m := e.Message.(type) {
+	if p.unacknowledged == 0 {
+		p.acknowledgeAt = n.mono() + n.Timings.Heartbeat/10
+	}
+	for i, m := range e.Messages {
+		p.got = e.Last - uint64(len(e.Messages)-1-i)
+		p.unacknowledged += weight(m)
+		n.read(e.From, m)
+	}
+	n.acknowledge(e.From)
+}
+
+// read handles a message.
+func (n *Node) read(from Name, m Message) {
+	switch m := m.(type) {
 	case TableChanged:
 		n.do(ReadTable{})
 	case ToOwner:
 		if r := n.realms[m.Realm]; r != nil && r.owner != nil {
-			n.takeUp(r.owner, e.From, m.What)
+			n.takeUp(r.owner, from, m.What)
 		}
 	case FromOwner:
 		if r := n.realms[m.Realm]; r != nil {
-			n.takeDown(r, e.From, m)
+			n.takeDown(r, from, m)
 		}
 	}
 }
 
 // hear handles a heartbeat.
-func (n *Node) hear(from Name, beat Heartbeat, mine bool) {
+func (n *Node) hear(from Name, beat Heartbeat) {
 	p := n.peers[from]
 	back := n.mono()-p.heard > n.Timings.Dead
 	if back {
@@ -341,10 +411,6 @@ func (n *Node) hear(from Name, beat Heartbeat, mine bool) {
 	p.heard, p.unheard = n.mono(), beat.Unheard
 	for _, id := range n.order {
 		n.learn(n.realms[id], beat.Owners[id])
-	}
-	if mine && beat.Said > p.got {
-		n.gap(from)
-		p.got = beat.Said
 	}
 	if back || p.silent {
 		p.silent = false
@@ -363,9 +429,6 @@ func (n *Node) newcomer(name Name) {
 	n.peers[name].since = n.mono()
 	n.repair(name)
 }
-
-// gap handles a loss of messages from a node.
-func (n *Node) gap(name Name) { n.repair(name) }
 
 // repair re-seats all links between this node and another one. It is the only repair.
 func (n *Node) repair(name Name) {
@@ -386,7 +449,7 @@ func (n *Node) learn(r *realm, is Known) {
 		return
 	}
 	r.known = is
-	r.carrier.following = false
+	r.lists.stale()
 	if r.owner != nil && r.owner.epoch < is.Epoch {
 		n.drop(r)
 	}
@@ -412,7 +475,7 @@ func (n *Node) mark() {
 	r := Record{ID: n.NewID(), Kind: KindMark, Node: n.Name, Wall: n.at.Wall.UnixMilli()}
 	for _, id := range n.order {
 		if o := n.realms[id].owner; o != nil && o.phase >= barrier {
-			r.Times = append(r.Times, RealmTime{Realm: id, Epoch: o.epoch, Time: o.core.Time()})
+			r.Times = append(r.Times, RealmTime{Realm: id, Epoch: o.epoch, Time: o.engine.Time()})
 			o.proof = r.ID
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
 )
 
@@ -20,11 +21,12 @@ const (
 
 // owner runs the core of a realm under one epoch.
 type owner struct {
-	realm *realm
-	epoch Epoch
-	phase phase
-	core  *presence.Core
-	fx    presence.Effects
+	realm  *realm
+	epoch  Epoch
+	phase  phase
+	node   *Node
+	engine *engine.Engine // nil until the begins is in the log
+	passAt time.Duration  // when the engine has something to do
 
 	since    time.Duration // of the phase
 	handover bool          // the previous owner hands over
@@ -34,11 +36,10 @@ type owner struct {
 	links    map[presence.LinkID]carriedBy
 	pending  map[uint64]Name // hellos that wait for a probe, and the carrier to answer
 	seated   map[Name]bool   // carriers whose first report has come
-	follows  map[Name]bool
-	revision uint64
-	changes  []Change
+	follows  map[Name]*follower
 	touched  map[presence.UserID]bool
-	commands []queued // requests to answer once they are on record
+	commands []command // to answer once they are on record
+	settling []command // those that the record on its way has
 	answered map[uint64]answered
 
 	appending *Record // at most one at a time
@@ -51,6 +52,12 @@ type owner struct {
 	unproven bool   // the node stood still: a mark must prove that it was not replaced
 	proof    string // the id of that mark
 	sentAway bool
+}
+
+// command is a request that is answered when it is on record, with its answer.
+type command struct {
+	from   Name
+	answer Answer
 }
 
 // queued is a message of a carrier that waits.
@@ -75,8 +82,8 @@ type answered struct {
 func (n *Node) begin(r *realm, is Ownership) {
 	n.drop(r)
 	r.begun = is.Epoch
-	o := &owner{realm: r, epoch: is.Epoch, since: n.mono(), handover: is.Handover, beginID: n.NewID(), missing: map[Name]bool{},
-		links: map[presence.LinkID]carriedBy{}, pending: map[uint64]Name{}, seated: map[Name]bool{}, follows: map[Name]bool{}, touched: map[presence.UserID]bool{},
+	o := &owner{node: n, realm: r, epoch: is.Epoch, since: n.mono(), handover: is.Handover, beginID: n.NewID(), missing: map[Name]bool{},
+		links: map[presence.LinkID]carriedBy{}, pending: map[uint64]Name{}, seated: map[Name]bool{}, follows: map[Name]*follower{}, touched: map[presence.UserID]bool{},
 		answered: map[uint64]answered{}}
 	r.owner = o
 	n.appendBegins(o)
@@ -123,11 +130,10 @@ func (n *Node) appliedOwn(o *owner, r Record) {
 	case KindEnds:
 		n.drop(o.realm)
 	case KindBatch:
-		for _, c := range o.commands {
-			request := c.what.(Request)
-			n.down(o, c.from, Answer{Attempt: request.Attempt})
+		for _, c := range o.settling {
+			n.down(o, c.from, c.answer)
 		}
-		o.commands = nil
+		o.settling = nil
 	}
 }
 
@@ -135,13 +141,12 @@ func (n *Node) appliedOwn(o *owner, r Record) {
 // links before the owner says anything.
 func (n *Node) restore(o *owner) {
 	to := o.realm.record
-	o.core = presence.NewCore(n.Policy)
-	o.core.SetEpoch(uint32(o.epoch))
+	o.engine = engine.New(engine.Options{Policy: n.Policy, Sink: o, Links: o, Recorder: o, Epoch: uint32(o.epoch), Now: func() presence.Instant { return n.at },
+		NewRun: func(view presence.View) string { return runOf(o.epoch, n.NewRun(view)) }})
 	from := presence.Takeover{Time: to.mark.Time, Wall: to.wall, Whole: to.ended == o.epoch-1}
-	if err := o.core.Continue(n.at, n.Records.State(o.realm.id), from, &o.fx); err != nil {
+	if err := o.engine.Continue(n.Records.State(o.realm.id), from); err != nil {
 		panic("cluster: what is on record does not restore: " + err.Error())
 	}
-	n.effects(o)
 	o.phase, o.since = barrier, n.mono()
 	n.learn(o.realm, Known{o.epoch, n.Name})
 	for _, name := range n.names {
@@ -157,15 +162,14 @@ func (n *Node) restore(o *owner) {
 func (n *Node) activate(o *owner) {
 	n.note("is active for realm %d in epoch %d; %d carriers have not reported", o.realm.id, o.epoch, len(o.missing))
 	o.phase, o.since = active, n.mono()
-	o.core.UnseatOthers(n.at, &o.fx)
-	n.effects(o)
+	o.engine.UnseatOthers()
+	o.engine.SealAll()
 	if o.frozen {
 		return
 	}
 	n.release(o)
-	o.core.GoOn(n.at)
+	o.engine.GoOn()
 	n.pass(o)
-	n.seal(o)
 }
 
 // release handles what has waited.
@@ -199,9 +203,13 @@ func (n *Node) pass(o *owner) {
 	if !o.speaks() {
 		return
 	}
-	for more := true; more; {
-		_, more = o.core.Advance(n.at, 1000, &o.fx)
-		n.effects(o)
+	wait := time.Duration(0)
+	for wait == 0 {
+		wait = o.engine.Pass()
+	}
+	o.passAt = never
+	if wait < never-n.mono() {
+		o.passAt = n.mono() + wait
 	}
 }
 
@@ -222,22 +230,16 @@ func (n *Node) takeUp(o *owner, from Name, what Up) {
 	case Request:
 		n.takeRequest(o, from, up)
 	case Say:
-		_, _ = o.core.Apply(n.at, up.Input, &o.fx)
+		_, _ = o.engine.Give(up.Input)
 	case GiveUp:
 		if up.Session != "" {
-			_, _ = o.core.Apply(n.at, presence.Withdraw{Session: up.Session, Attempt: up.Attempt}, &o.fx)
+			_, _ = o.engine.Give(presence.Withdraw{Session: up.Session, Attempt: up.Attempt})
 		}
 		delete(o.pending, up.Attempt)
-	case Follow:
-		if !o.seated[from] {
-			n.down(o, from, WantReport{})
-			return
-		}
-		n.seal(o)
-		o.follows[from] = true
-		n.down(o, from, Snapshot{o.revision, o.lists()})
+	case Follow, Unfollow, Want:
+		n.takeFollow(o, from, up)
 	}
-	n.effects(o)
+	n.pass(o)
 }
 
 func (n *Node) takeRequest(o *owner, from Name, request Request) {
@@ -251,104 +253,53 @@ func (n *Node) takeRequest(o *owner, from Name, request Request) {
 			return
 		}
 	}
-	reply, err := o.core.Apply(n.at, request.Input, &o.fx)
-	switch in := request.Input.(type) {
-	case presence.Hello:
-		if reply.Pending {
-			o.pending[request.Attempt] = from
-			return
-		}
-	case presence.Remove: // is answered when it is on record
-		o.touched[in.User] = true
-		o.commands = append(o.commands, queued{from, request})
+	o.pending[request.Attempt] = from // it may be settled at once
+	reply, err := o.engine.Give(request.Input)
+	if reply.Pending {
+		return
+	}
+	delete(o.pending, request.Attempt)
+	if user, lasting := lasts(request.Input); lasting && err == nil {
+		o.touched[user] = true
+		o.commands = append(o.commands, command{from, Answer{request.Attempt, reply, nil}})
 		return
 	}
 	n.answer(o, from, Answer{request.Attempt, reply, err})
 }
 
+// lasts reports whether the answer to an input promises that its outcome outlasts everything. It
+// returns whose record has the outcome.
+func lasts(in presence.Input) (presence.UserID, bool) {
+	switch in := in.(type) {
+	case presence.Remove:
+		return in.User, true
+	case presence.SetStatus:
+		return in.User, true
+	case presence.Hide:
+		return in.User, true
+	case presence.Erase:
+		return in.User, true
+	case presence.GrantPass:
+		return in.User, true
+	case presence.RevokePass:
+		return in.User, true
+	}
+	return "", false
+}
+
 // answer answers a request. The receiver carries the link in the answer.
 func (n *Node) answer(o *owner, to Name, a Answer) {
-	n.down(o, to, a)
+	sent := n.down(o, to, a)
 	if a.Err == nil && a.Reply.Link.Session != "" {
-		o.links[a.Reply.Link] = carriedBy{to, n.peers[to].sent}
+		o.links[a.Reply.Link] = carriedBy{to, sent}
+		maps.DeleteFunc(o.answered, func(_ uint64, was answered) bool { return n.mono()-was.at > 2*n.Timings.Wait })
 		o.answered[a.Attempt] = answered{a, n.mono()}
 	}
 }
 
-func (n *Node) down(o *owner, to Name, what Down) {
-	n.send(to, FromOwner{Realm: o.realm.id, Epoch: o.epoch, What: what})
-}
-
-// effects carries out the effects of the core.
-func (n *Node) effects(o *owner) {
-	order := func(link presence.LinkID, effect presence.Effect) {
-		if by, ok := o.links[link]; ok {
-			n.down(o, by.carrier, Order{effect})
-		}
-	}
-	for _, effect := range o.fx.List {
-		switch e := effect.(type) {
-		case presence.MemberChanged:
-			if e.Views.Has(presence.Full) {
-				user := e.After.User
-				if e.After.Sessions == 0 {
-					user = e.Before.User
-				}
-				o.changes = append(o.changes, Change{e.Room, user, e.After.Sessions, e.Reason})
-			}
-		case presence.SessionInGrace:
-			n.note("%s over %x is in grace: %s", e.Link.Session, e.Link.Number, e.Reason)
-		case presence.SessionEnded:
-			n.note("%s over %x has ended: %s", e.Link.Session, e.Link.Number, e.Reason)
-		case presence.AskBeat:
-			order(e.Link, e)
-		case presence.Cut:
-			order(e.Link, e)
-			delete(o.links, e.Link)
-		case presence.TakenOut:
-			order(e.Link, e)
-		case presence.OwnChanged:
-			for _, link := range e.Links {
-				order(link, presence.OwnChanged{Links: []presence.LinkID{link}, Set: e.Set, Hidden: e.Hidden})
-			}
-		case presence.Settled:
-			if from, ok := o.pending[e.Attempt]; ok {
-				delete(o.pending, e.Attempt)
-				n.answer(o, from, Answer{e.Attempt, e.Reply, e.Err})
-			}
-		}
-	}
-	for _, user := range o.fx.Touched {
-		o.touched[user] = true
-	}
-	o.fx.Reset()
-}
-
-// lists returns all lists of the realm.
-func (o *owner) lists() Lists {
-	lists := Lists{}
-	for _, room := range o.core.Rooms(presence.Full) {
-		lists[room] = map[presence.UserID]int{}
-		for _, m := range o.core.Members(room, presence.Full) {
-			lists[room][m.User] = m.Sessions
-		}
-	}
-	return lists
-}
-
-// seal sends the changes to the followers.
-func (n *Node) seal(o *owner) {
-	if !o.speaks() || len(o.changes) == 0 {
-		return
-	}
-	o.revision++
-	maps.DeleteFunc(o.answered, func(_ uint64, was answered) bool { return n.mono()-was.at > 2*n.Timings.Wait })
-	for _, name := range n.names {
-		if o.follows[name] {
-			n.down(o, name, Batch{o.revision, o.changes})
-		}
-	}
-	o.changes = nil
+// down sends a message to a carrier, and returns its number.
+func (n *Node) down(o *owner, to Name, what Down) uint64 {
+	return n.say(to, FromOwner{Realm: o.realm.id, Epoch: o.epoch, What: what})
 }
 
 // write appends the people who have changed. Presence does not wait for it.
@@ -365,15 +316,16 @@ func (n *Node) write(o *owner) {
 	if (!o.speaks() && o.phase != ending) || len(o.touched) == 0 {
 		return
 	}
-	r := Record{ID: n.NewID(), Kind: KindBatch, Realm: o.realm.id, Epoch: o.epoch, Node: n.Name, Wall: n.at.Wall.UnixMilli(), Time: o.core.Time()}
+	r := Record{ID: n.NewID(), Kind: KindBatch, Realm: o.realm.id, Epoch: o.epoch, Node: n.Name, Wall: n.at.Wall.UnixMilli(), Time: o.engine.Time()}
 	for _, user := range slices.Sorted(maps.Keys(o.touched)) {
-		if saved, known := o.core.SavePerson(n.at, user); known {
+		if saved, known := o.engine.Save(user); known {
 			r.People = append(r.People, saved)
 		} else {
 			r.Gone = append(r.Gone, user)
 		}
 	}
 	clear(o.touched)
+	o.settling, o.commands = o.commands, nil
 	n.append(o, r)
 }
 
@@ -387,8 +339,7 @@ func (n *Node) handOver(o *owner) {
 		n.drop(o.realm)
 		return
 	}
-	n.seal(o)
-	o.core.StandStill(n.at)
+	o.engine.StandStill()
 	o.phase, o.since = ending, n.mono()
 	n.end(o)
 }
@@ -396,7 +347,7 @@ func (n *Node) handOver(o *owner) {
 func (n *Node) end(o *owner) {
 	n.write(o)
 	if o.appending == nil {
-		n.append(o, Record{ID: n.NewID(), Kind: KindEnds, Realm: o.realm.id, Epoch: o.epoch, Node: n.Name, Wall: n.at.Wall.UnixMilli(), Time: o.core.Time()})
+		n.append(o, Record{ID: n.NewID(), Kind: KindEnds, Realm: o.realm.id, Epoch: o.epoch, Node: n.Name, Wall: n.at.Wall.UnixMilli(), Time: o.engine.Time()})
 	}
 }
 
@@ -416,9 +367,9 @@ func (n *Node) suspect(o *owner, stood bool) {
 	n.note("says nothing for realm %d any more; it stood still: %v", o.realm.id, stood)
 	o.frozen, o.frozenAt, o.sentAway = true, n.mono(), false
 	if stood {
-		o.core.StoodStill(n.at)
+		o.engine.StoodStill()
 	} else {
-		o.core.StandStill(n.at)
+		o.engine.StandStill()
 	}
 }
 
@@ -472,7 +423,7 @@ func (n *Node) trust(o *owner) {
 	o.frozen = false
 	o.realm.carrier.refusing = false
 	if o.phase == active {
-		o.core.GoOn(n.at)
+		o.engine.GoOn()
 		n.release(o)
 		n.pass(o)
 	}

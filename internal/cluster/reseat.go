@@ -13,11 +13,11 @@ func (n *Node) reseat(o *owner, from Name, report Report) {
 	for _, f := range report.Facts {
 		link := presence.LinkID{Session: f.Session.ID, Number: f.Session.Link}
 		carried[link] = carried[link] || f.Lost == presence.NoReason
-		seat := o.core.Reseat(n.at, f, &o.fx)
+		seat := o.engine.Reseat(f)
 		n.note("%s reports %s over %x (lost: %q, confirmed: %v): %s", from, link.Session, link.Number, f.Lost, f.Confirmed, seat)
 		switch seat {
 		case presence.SeatKept, presence.SeatAdopted, presence.SeatCreated:
-			o.links[link] = carriedBy{from, n.peers[from].sent}
+			o.links[link] = carriedBy{from, n.peers[from].out.said}
 		default:
 			if f.Lost == presence.NoReason {
 				n.down(o, from, Order{presence.Cut{Link: link, Reason: presence.ReasonReplaced, Ended: false}})
@@ -29,11 +29,10 @@ func (n *Node) reseat(o *owner, from Name, report Report) {
 	// which the carrier had read.
 	for _, link := range sortedLinks(o.links) {
 		if by := o.links[link]; by.carrier == from && !carried[link] && by.sent <= report.Read {
-			_, _ = o.core.Apply(n.at, presence.LinkLost{Link: link}, &o.fx)
+			_, _ = o.engine.Give(presence.LinkLost{Link: link})
 			delete(o.links, link)
 		}
 	}
-	n.effects(o)
 	if o.phase == barrier {
 		delete(o.missing, from)
 		if len(o.missing) == 0 {
@@ -49,10 +48,9 @@ func (n *Node) unseat(o *owner, name Name) {
 	}
 	for _, link := range sortedLinks(o.links) {
 		if o.links[link].carrier == name {
-			o.core.Unseat(n.at, link, &o.fx)
+			o.engine.Unseat(link)
 		}
 	}
-	n.effects(o)
 }
 
 // forget forgets which links a former incarnation of a carrier carried. They stay silent: a report of

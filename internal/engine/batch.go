@@ -50,6 +50,32 @@ type Batch struct {
 	Doing    []presence.Member // only what they are doing has changed
 	Count    presence.Count    // after it
 	Ended    bool              // the room has ended, and so does the run
+	// After is the revision that it follows, if that is not [Revision.Previous]: of another run, or
+	// several revisions before.
+	After *Revision
+}
+
+// Follows returns the revision that the batch follows.
+func (b *Batch) Follows() Revision {
+	if b.After != nil {
+		return *b.After
+	}
+	return b.Revision.Previous()
+}
+
+// Compare adds what has become of a member. Before has no sessions if they were not one.
+func (b *Batch) Compare(before, after presence.Member) {
+	onlyDoing := before
+	onlyDoing.Doing = after.Doing
+	switch {
+	case before.Sessions == 0:
+		b.Joined = append(b.Joined, after)
+	case before == after:
+	case onlyDoing == after:
+		b.Doing = append(b.Doing, after)
+	default:
+		b.Changed = append(b.Changed, after)
+	}
 }
 
 // Size returns how many changes the batch has.
@@ -139,13 +165,6 @@ type change struct {
 	before, after presence.Member
 	reason        presence.Reason
 	lastSeen      int64
-}
-
-// onlyDoing tells whether nothing has changed but what the person is doing.
-func (c *change) onlyDoing() bool {
-	before := c.before
-	before.Doing = c.after.Doing
-	return c.before.Doing != c.after.Doing && before == c.after
 }
 
 // note gathers a change of a member for the next seal of each topic in which it is seen. Several
@@ -256,17 +275,12 @@ func (e *Engine) seal(now presence.Instant, f *feed) {
 	}
 	changes := e.take(f)
 	for _, c := range changes {
-		was, is := c.before.Sessions > 0, c.after.Sessions > 0
-		switch {
-		case !was && is:
-			b.Joined = append(b.Joined, c.after)
-		case was && !is:
+		switch was, is := c.before.Sessions > 0, c.after.Sessions > 0; {
+		case is:
+			b.Compare(c.before, c.after)
+		case was:
 			b.Left = append(b.Left, Departure{User: c.after.User, Status: c.after.Status,
 				Reason: c.reason, LastSeen: time.UnixMilli(c.lastSeen).UTC()})
-		case was && c.onlyDoing():
-			b.Doing = append(b.Doing, c.after)
-		case was && c.before != c.after:
-			b.Changed = append(b.Changed, c.after)
 		}
 	}
 	if b.Ended {

@@ -101,6 +101,11 @@ type Options struct {
 	// NewRun makes the runs of revisions of a view, each once; nil stands for random
 	// ones. A run must tell nothing of what happened before.
 	NewRun func(presence.View) string
+	// Epoch, if it is not 0, makes the engine one of several that run the realm in turn (see
+	// [presence.Core.SetEpoch]).
+	Epoch uint32
+	// Now reads the clock; nil stands for the system's.
+	Now func() presence.Instant
 }
 
 // Engine is a core with a lock and a clock. All methods are safe for concurrent use.
@@ -115,7 +120,8 @@ type Engine struct {
 	late   Observer
 	log    *slog.Logger
 	start  time.Time
-	kick   chan struct{} // holds one: time must be looked at anew; a second says nothing more
+	clock  func() presence.Instant // nil: the system's
+	kick   chan struct{}           // holds one: time must be looked at anew; a second says nothing more
 	outbox outbox
 
 	mu       sync.Mutex
@@ -153,7 +159,7 @@ func New(o Options) *Engine {
 	if o.NewRun == nil {
 		o.NewRun = randomRun
 	}
-	return &Engine{
+	e := &Engine{
 		sink: o.Sink, links: o.Links, record: o.Recorder, window: o.Window, chunk: o.Chunk, newRun: o.NewRun, held: o.Held, late: o.Late, log: o.Log,
 		start:    time.Now(),
 		kick:     make(chan struct{}, 1),
@@ -162,7 +168,12 @@ func New(o Options) *Engine {
 		readings: map[Topic][]*reading{},
 		settled:  map[uint64]chan presence.Settled{},
 		waiting:  math.MaxInt64,
+		clock:    o.Now,
 	}
+	if o.Epoch > 0 {
+		e.core.SetEpoch(o.Epoch)
+	}
+	return e
 }
 
 // Policy returns the present policy of the realm. It must not be changed.
@@ -239,14 +250,17 @@ func (e *Engine) Begin(in presence.Input) (presence.Reply, *Waiting, error) {
 func (e *Engine) apply(in presence.Input) (reply presence.Reply, waiting *Waiting, err error) {
 	e.change(func(now presence.Instant) {
 		if hello, ok := in.(presence.Hello); ok {
-			e.attempt++
-			hello.Attempt = e.attempt
+			if hello.Attempt == 0 {
+				e.attempt++
+				hello.Attempt = e.attempt
+			}
 			in = hello
 		}
 		reply, err = e.core.Apply(now, in, &e.effects)
 		if reply.Pending {
-			waiting = &Waiting{engine: e, session: in.(presence.Hello).Session, attempt: e.attempt, settled: make(chan presence.Settled, 1)}
-			e.settled[e.attempt] = waiting.settled
+			hello := in.(presence.Hello)
+			waiting = &Waiting{engine: e, session: hello.Session, attempt: hello.Attempt, settled: make(chan presence.Settled, 1)}
+			e.settled[hello.Attempt] = waiting.settled
 		}
 	})
 	return reply, waiting, err
@@ -278,7 +292,7 @@ func (e *Engine) letGo(since presence.Instant) {
 		clear(e.news)
 		e.news = e.news[:0]
 	}
-	e.held.Observe((time.Since(e.start) - since.Mono).Seconds())
+	e.held.Observe((e.now().Mono - since.Mono).Seconds())
 	e.mu.Unlock()
 	if told {
 		e.outbox.empty(e.sink, e.links)
@@ -296,12 +310,12 @@ func (e *Engine) Run(ctx context.Context) {
 		case <-timer.C:
 		case <-e.kick:
 		}
-		timer.Reset(e.pass())
+		timer.Reset(e.Pass())
 	}
 }
 
-// pass does what is due, and returns how long nothing will be.
-func (e *Engine) pass() time.Duration {
+// Pass does what is due, and returns for how long nothing will be. [Engine.Run] calls it.
+func (e *Engine) Pass() time.Duration {
 	e.mu.Lock()
 	now := e.now()
 	defer e.letGo(now)
@@ -349,6 +363,9 @@ func (e *Engine) wakeBefore(due time.Duration) {
 }
 
 func (e *Engine) now() presence.Instant {
+	if e.clock != nil {
+		return e.clock()
+	}
 	now := time.Now()
 	return presence.Instant{Mono: now.Sub(e.start), Wall: now}
 }
@@ -378,7 +395,12 @@ func (e *Engine) spread(now presence.Instant) {
 		case presence.AskAnswered:
 			e.news = append(e.news, effect, Asks{effect.Room, e.core.Asks(now, effect.Room)})
 		case presence.Settled:
-			e.settled[effect.Attempt] <- effect
+			waiting, ok := e.settled[effect.Attempt]
+			if !ok { // it was given
+				e.news = append(e.news, effect)
+				continue
+			}
+			waiting <- effect
 			delete(e.settled, effect.Attempt)
 		case presence.SessionOpened:
 			e.log.Debug("session opened", "session", effect.Link.Session, "user", effect.User)

@@ -58,6 +58,10 @@ func tell(what any, sink Sink, links Links) {
 		links.InvitationsChanged(what)
 	case presence.PassEnded:
 		links.PassEnded(what)
+	case presence.Settled:
+		if to, ok := links.(Settler); ok {
+			to.Settled(what)
+		}
 	case presence.AskBeat:
 		links.AskBeat(what)
 	case presence.Cut:

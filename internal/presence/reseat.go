@@ -228,9 +228,17 @@ func (c *Core) seatIn(now reading, s *session, f Fact) {
 		if is.Doing == "" && e.doing == nil {
 			continue
 		}
-		e.doing = &done{object: is.Doing, order: is.DoingOrder}
 		d := c.doingOf(now, e.member)
-		d.reports = max(d.reports, is.DoingOrder)
+		order := is.DoingOrder
+		switch {
+		case order > 0:
+		case e.doing != nil && e.doing.object == is.Doing:
+			order = e.doing.order // which carriers do not know
+		default:
+			order = d.reports + 1
+		}
+		e.doing = &done{object: is.Doing, order: order}
+		d.reports = max(d.reports, order)
 		d.refresh(c, now)
 		d.arm(c)
 	}

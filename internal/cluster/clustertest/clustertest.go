@@ -79,14 +79,14 @@ func checkTable(t *testing.T, b Broker) {
 func checkBus(t *testing.T, b Broker, to cluster.Name) {
 	const messages = 100
 	for seq := range uint64(messages) {
-		b.Bus.Send(to, cluster.Envelope{From: "dipper", Sender: 1, Seq: seq + 1, Message: cluster.TableChanged{}})
+		b.Bus.Send(to, cluster.Envelope{From: "dipper", Sender: 1, Last: seq + 1, Messages: []cluster.Message{cluster.TableChanged{}}})
 	}
 	b.Settle()
 	received := b.Received(to)
 	require.NotEmpty(t, received)
 	last := uint64(0)
 	for _, e := range received {
-		require.Greater(t, e.Seq, last, "at most once, and in order")
-		last = e.Seq
+		require.Greater(t, e.Last, last, "at most once, and in order")
+		last = e.Last
 	}
 }

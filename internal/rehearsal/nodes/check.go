@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"tovik.example/tovik/internal/cluster"
+	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
 )
 
@@ -139,11 +140,11 @@ func (w *world) ghosts(realm cluster.Realm) {
 		if !h.runs() || h.seen[realm].epoch != is.Epoch || !w.linked(h, owner) || !w.linked(owner, h) {
 			continue
 		}
-		for room, users := range h.seen[realm].lists {
-			for user := range users {
-				at := max(gone[place{realm, room, user}], w.less[realm].since)
+		for topic, is := range h.seen[realm].topics {
+			for user := range is.members {
+				at := max(gone[place{realm, topic.Room, user}], w.less[realm].since)
 				if w.now > at+bound+w.less[realm].during(at) {
-					w.breaks(NoGhosts, "%s shows %s in %s, gone for %v", h.name, user, room, w.now-at)
+					w.breaks(NoGhosts, "%s shows %s in %s, gone for %v", h.name, user, topic.Room, w.now-at)
 				}
 			}
 		}
@@ -172,7 +173,8 @@ func (l shown) String() string {
 	return text.String()
 }
 
-type shown cluster.Lists
+// shown are the numbers of sessions of the members of all rooms.
+type shown map[presence.RoomName]map[presence.UserID]int
 
 // end checks what must be true after the quiet time.
 func (w *world) end() {
@@ -200,9 +202,9 @@ func (w *world) end() {
 				truth[room][g.person.id]++
 			}
 		}
-		for _, room := range is.Core.Rooms(presence.Full) {
+		for room := range is.Engine.Rooms(presence.Full) {
 			core[room] = map[presence.UserID]int{}
-			for _, m := range is.Core.Members(room, presence.Full) {
+			for _, m := range is.Engine.MembersNow(room) {
 				core[room][m.User] = m.Sessions
 			}
 		}
@@ -210,9 +212,12 @@ func (w *world) end() {
 			w.breaks(TruthInTheEnd, "realm %d:\n  true: %s\n  core: %s", realm, truth, core)
 		}
 		for _, h := range w.hosts {
-			if seen := shown(h.seen[realm].lists); seen.String() != core.String() {
-				w.breaks(SeenInTheEnd, "%s, realm %d:\n  seen: %s\n  core: %s", h.name, realm, seen, core)
-			}
+			w.sees(h, realm, is.Engine)
+		}
+	}
+	for _, h := range w.hosts {
+		if now, most := h.node.Waiting(); now > 1<<16 || most > 5<<20 {
+			w.breaks(QueuesBounded, "%s: %d bytes wait, and up to %d have", h.name, now, most)
 		}
 	}
 	rows := map[cluster.Position]string{}
@@ -231,6 +236,40 @@ func (w *world) end() {
 			if g.person.id == user && g.linked {
 				w.breaks(RemovedStayAway, "%s is linked in the end", user)
 			}
+		}
+	}
+}
+
+// sees checks that the receivers of a host have exactly what the owner's engine has.
+func (w *world) sees(h *host, realm cluster.Realm, is *engine.Engine) {
+	to := h.seen[realm]
+	for _, wish := range to.wishes {
+		for room := range is.Rooms(wish.View) {
+			topic := engine.Topic{Room: room, View: wish.View}
+			if !wish.Pattern.Match(room) {
+				continue
+			}
+			s := is.Sealed(topic)
+			typists, _ := is.Registers(topic)
+			has := to.topics[topic]
+			if has == nil {
+				w.breaks(SeenInTheEnd, "%s does not see %v of realm %d", h.name, topic, realm)
+				continue
+			}
+			members := slices.SortedFunc(maps.Values(has.members), func(a, b presence.Member) int { return strings.Compare(string(a.User), string(b.User)) })
+			if has.revision != s.Revision || !slices.Equal(members, s.Members) || !slices.Equal(has.typists, typists) {
+				w.breaks(SeenInTheEnd, "%s, realm %d, %v:\n  seen: %v %v %v\n  core: %v %v %v", h.name, realm, topic, has.revision, members, has.typists, s.Revision, s.Members, typists)
+			}
+		}
+	}
+	for topic := range to.topics {
+		if !is.Sealed(topic).Exists {
+			w.breaks(SeenInTheEnd, "%s sees %v of realm %d, which has ended", h.name, topic, realm)
+		}
+	}
+	for _, subject := range to.people {
+		if has, now := to.sights[subject], is.Sight(subject); has != now {
+			w.breaks(SeenInTheEnd, "%s, realm %d: sees %+v, not %+v", h.name, realm, has, now)
 		}
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"tovik.example/tovik/internal/cluster"
+	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
 )
 
@@ -23,16 +24,28 @@ type host struct {
 	node        *cluster.Node
 	records     *records
 	applying    bool
+	planned     bool // it ticks next at tickAt
+	tickAt      time.Duration
+	plans       int
 	conns       map[cluster.ConnID]*connection
 	seen        map[cluster.Realm]*sight
 	tap         func(cluster.Envelope)
 }
 
-// sight has the lists of a realm that the receivers of a host see.
+// sight is what the receivers of a host see of a realm.
 type sight struct {
-	epoch cluster.Epoch
-	lists cluster.Lists
-	first bool // a snapshot has come
+	epoch  cluster.Epoch
+	wishes []cluster.Wish
+	people []engine.Subject
+	topics map[engine.Topic]*seen
+	sights map[engine.Subject]engine.Sight
+}
+
+// seen is a list as receivers have it, from batches alone.
+type seen struct {
+	revision engine.Revision
+	members  map[presence.UserID]presence.Member
+	typists  []presence.UserID
 }
 
 // records are a host's rows.
@@ -81,16 +94,13 @@ func (h *host) runs() bool { return h.up && h.paused <= h.world.now }
 func (h *host) start(disk bool) {
 	w := h.world
 	h.incarnation++
-	h.up, h.paused, h.applying = true, 0, false
+	h.up, h.paused, h.applying, h.planned = true, 0, false, false
 	if !disk || h.records == nil {
 		h.records = newRecords()
 	}
 	h.conns, h.seen = map[cluster.ConnID]*connection{}, map[cluster.Realm]*sight{}
-	for _, realm := range w.realms {
-		h.seen[realm] = &sight{lists: cluster.Lists{}}
-	}
 	h.node = cluster.NewNode(cluster.Config{Name: h.name, Incarnation: h.incarnation, Nodes: w.names, LogNodes: w.names[:min(3, len(w.names))], Realms: w.realms,
-		Policy: w.policy, Timings: cluster.DefaultTimings(), Records: h.records, NewID: func() string { return fmt.Sprint("record-", w.id()) },
+		Policy: w.policy, Timings: cluster.DefaultTimings(), Records: h.records, NewID: func() string { return fmt.Sprint("record-", w.id()) }, NewRun: w.newRun,
 		Story: func(format string, args ...any) {
 			if w.Story {
 				w.tell("%s "+format, append([]any{h.name}, args...)...)
@@ -104,12 +114,18 @@ func (h *host) start(disk bool) {
 			h.apply()
 		}
 	}
-	var tick func()
-	tick = func() {
-		h.node.Tick(h.at())
-		h.later(25*time.Millisecond, tick)
+	for _, realm := range w.realms {
+		is := &sight{topics: map[engine.Topic]*seen{}, sights: map[engine.Subject]engine.Sight{}, wishes: []cluster.Wish{{Pattern: "**", View: presence.Full}, {Pattern: "desk.night", View: presence.Open}}}
+		for range 3 {
+			subject := engine.Subject{User: w.people[w.random.IntN(len(w.people))].id, View: presence.View(w.random.IntN(2))}
+			if !slices.Contains(is.people, subject) {
+				is.people = append(is.people, subject)
+			}
+		}
+		h.seen[realm] = is
+		h.node.Follow(h.at(), realm, cluster.Follow{Wishes: is.wishes, People: is.people})
 	}
-	h.later(w.between(0, 500*time.Millisecond), tick)
+	h.run(func() {})
 	h.wake()
 }
 
@@ -130,7 +146,28 @@ func (h *host) runAs(incarnation cluster.Incarnation, do func()) {
 	default:
 		do()
 		h.acts()
+		h.plan()
 	}
+}
+
+// plan plans the next tick.
+func (h *host) plan() {
+	w := h.world
+	due := h.node.Due()
+	if h.tap != nil || h.planned && h.tickAt <= due {
+		return
+	}
+	h.planned, h.tickAt = true, due
+	h.plans++ // plans of before are void
+	plan := h.plans
+	w.in(max(due-w.now, 0)+w.between(50*time.Microsecond, time.Millisecond), func() {
+		if plan == h.plans {
+			h.run(func() {
+				h.planned = false
+				h.node.Tick(h.at())
+			})
+		}
+	})
 }
 
 // acts does what the node wants.
@@ -240,49 +277,51 @@ func (h *host) die(reset bool) {
 	h.conns = nil
 }
 
-// show shows a list, or its changes, to the receivers of this host.
+// show shows changes to the receivers of this host.
 func (h *host) show(act cluster.Show) {
 	w, to := h.world, h.seen[act.Realm]
 	if act.Epoch < to.epoch {
 		w.breaks(NobodyGoesBack, "%s was at epoch %d of realm %d and is shown %d", h.name, to.epoch, act.Realm, act.Epoch)
 	}
 	to.epoch = act.Epoch
-	set := func(room presence.RoomName, user presence.UserID, sessions int) {
-		was := to.lists[room][user]
-		switch {
-		case sessions == 0:
-			delete(to.lists[room], user)
-		default:
-			if to.lists[room] == nil {
-				to.lists[room] = map[presence.UserID]int{}
+	switch what := act.What.(type) {
+	case *engine.Batch:
+		h.change(act.Realm, to, what)
+	case engine.Typists:
+		if is := to.topics[what.Topic]; is != nil {
+			is.typists = what.Users
+		}
+	case engine.Sight:
+		to.sights[what.Subject] = what
+	}
+}
+
+func (h *host) change(realm cluster.Realm, to *sight, b *engine.Batch) {
+	w := h.world
+	is := to.topics[b.Topic]
+	if is == nil {
+		is = &seen{members: map[presence.UserID]presence.Member{}}
+		to.topics[b.Topic] = is
+	} else if b.Follows() != is.revision {
+		w.breaks(ChangesFollow, "%s has %v of %v and gets %v after %v", h.name, is.revision, b.Topic, b.Revision, b.Follows())
+	}
+	is.revision = b.Revision
+	for _, list := range [][]presence.Member{b.Joined, b.Changed, b.Doing} {
+		for _, m := range list {
+			_, was := is.members[m.User]
+			is.members[m.User] = m
+			if !was && b.View == presence.Full {
+				w.sawJoin(h, b.Room, m.User)
 			}
-			to.lists[room][user] = sessions
-		}
-		if was > 0 && sessions == 0 {
-			w.sawLeave(h, act.Realm, room, user)
-		}
-		if was == 0 && sessions > 0 {
-			w.sawJoin(h, room, user)
 		}
 	}
-	switch what := act.What.(type) {
-	case cluster.Snapshot:
-		for _, room := range slices.Sorted(maps.Keys(to.lists)) {
-			for _, user := range slices.Sorted(maps.Keys(to.lists[room])) {
-				if what.Lists[room][user] == 0 {
-					set(room, user, 0)
-				}
-			}
+	for _, d := range b.Left {
+		delete(is.members, d.User)
+		if b.View == presence.Full {
+			w.sawLeave(h, realm, b.Room, d.User)
 		}
-		for _, room := range slices.Sorted(maps.Keys(what.Lists)) {
-			for _, user := range slices.Sorted(maps.Keys(what.Lists[room])) {
-				set(room, user, what.Lists[room][user])
-			}
-		}
-		to.first = true
-	case cluster.Batch:
-		for _, c := range what.Changes {
-			set(c.Room, c.User, c.Sessions)
-		}
+	}
+	if b.Ended {
+		delete(to.topics, b.Topic)
 	}
 }

@@ -42,6 +42,8 @@ const (
 	EpochsGrow      Promise = "epochs only grow"
 	OneOwner        Promise = "each epoch has one owner"
 	LinksOnce       Promise = "no link number is given twice"
+	ChangesFollow   Promise = "each change that a receiver gets follows the one before"
+	QueuesBounded   Promise = "what waits for another node is bounded"
 	RemovedStayAway Promise = "removed people stay away"
 	OwnedInTheEnd   Promise = "in the end every realm has an owner"
 	LinkedInTheEnd  Promise = "in the end every open page has a link"
@@ -52,7 +54,7 @@ const (
 
 // Promises returns all promises.
 func Promises() []Promise {
-	return []Promise{NobodyLeaves, WhoReturns, NoGhosts, NobodyGoesBack, EpochsGrow, OneOwner, LinksOnce, RemovedStayAway, OwnedInTheEnd, LinkedInTheEnd, TruthInTheEnd, SeenInTheEnd, EqualRows}
+	return []Promise{NobodyLeaves, WhoReturns, NoGhosts, NobodyGoesBack, EpochsGrow, OneOwner, LinksOnce, ChangesFollow, QueuesBounded, RemovedStayAway, OwnedInTheEnd, LinkedInTheEnd, TruthInTheEnd, SeenInTheEnd, EqualRows}
 }
 
 // Result is the result of a rehearsal.
@@ -107,6 +109,7 @@ type world struct {
 	people []*person
 	still  bool // no more faults, and people stay as they are
 	ids    uint64
+	runs   [2]int // that were begun, by view
 
 	result  Result
 	healed  time.Duration // when a cut was healed last
@@ -136,17 +139,17 @@ func Play(o Options) Result {
 		w.less[id+1] = &ownerless{}
 	}
 	w.broker = newBroker(w)
-	for i, name := range w.names {
-		h := &host{world: w, name: name, place: i, skew: w.between(-300*time.Millisecond, 300*time.Millisecond)}
-		w.hosts = append(w.hosts, h)
-		h.start(false)
-	}
 	for i := range 12 + int(o.Seed%12) {
 		p := &person{id: presence.UserID(fmt.Sprintf("w-%02d", i)), realm: w.realms[i%len(w.realms)], issued: w.wall(0).UnixMilli()}
 		w.people = append(w.people, p)
 		for range 1 + w.random.IntN(5)/2 {
 			w.in(w.between(4*time.Second, 12*time.Second), func() { w.open(p) })
 		}
+	}
+	for i, name := range w.names {
+		h := &host{world: w, name: name, place: i, skew: w.between(-300*time.Millisecond, 300*time.Millisecond)}
+		w.hosts = append(w.hosts, h)
+		h.start(false)
 	}
 	for range 2 {
 		p := w.people[w.random.IntN(len(w.people))]
@@ -182,6 +185,12 @@ func (w *world) between(a, b time.Duration) time.Duration {
 func (w *world) chance(p float64) bool { return w.random.Float64() < p }
 
 func (w *world) id() uint64 { w.ids++; return w.ids }
+
+// newRun names the runs of each view apart, so that those of the open view tell nothing.
+func (w *world) newRun(view presence.View) string {
+	w.runs[view]++
+	return fmt.Sprint(w.runs[view])
+}
 
 func (w *world) wall(skew time.Duration) time.Time { return began.Add(w.now + skew) }
 

@@ -1,0 +1,188 @@
+package cluster
+
+import (
+	"slices"
+	"time"
+
+	"tovik.example/tovik/internal/engine"
+)
+
+// The limits of a stream, in bytes (see [weight]).
+const (
+	// credit is how much may be on its way without an acknowledgement. A broker drops what comes
+	// faster than a node reads.
+	credit = 1 << 20
+	// mostWaiting is how much may wait for credit. Beyond it all of it is dropped, and the other node
+	// re-seats.
+	mostWaiting = 4 * credit
+)
+
+// stream is one direction of the messages between two nodes. They are numbered from 1. Everything
+// that is ready goes as one parcel: at once when the stream is idle, otherwise one parcel each
+// Timings.Parcel.
+type stream struct {
+	said     uint64    // the number of the newest message
+	waiting  []Message // those that are not sent yet, up to said
+	bytes    int       // of waiting
+	sent     uint64    // the number of the newest message that was sent
+	sentAt   time.Duration
+	flying   []parcel // sent and not acknowledged, in order
+	inFlight int      // bytes of flying
+	// stale are the lists whose changes were left out for want of credit. They are sent whole later,
+	// one by one.
+	stale []stale
+	most  int // bytes that ever waited
+}
+
+type parcel struct {
+	last  uint64
+	bytes int
+}
+
+// stale is a list, or a person, whose newest state a receiver lacks.
+type stale struct {
+	realm   Realm
+	topic   engine.Topic   // if its room is not empty
+	subject engine.Subject // otherwise
+}
+
+// say queues a message, and returns its number.
+func (s *stream) say(m Message) uint64 {
+	s.said++
+	s.waiting = append(s.waiting, m)
+	s.bytes += weight(m)
+	s.most = max(s.most, s.bytes)
+	if s.bytes > mostWaiting {
+		s.drop()
+	}
+	return s.said
+}
+
+// drop drops everything that waits. The gap in the numbers tells the other node.
+func (s *stream) drop() { s.waiting, s.bytes, s.stale = nil, 0, nil }
+
+// hasCredit reports whether a state that may be sent later should be sent now.
+func (s *stream) hasCredit() bool { return s.inFlight+s.bytes < credit }
+
+// acknowledged takes the acknowledgement of all messages up to a number.
+func (s *stream) acknowledged(upTo uint64) {
+	for len(s.flying) > 0 && s.flying[0].last <= upTo {
+		s.inFlight -= s.flying[0].bytes
+		s.flying = s.flying[1:]
+	}
+}
+
+// next returns the messages of the next parcel; none if nothing waits or there is no credit.
+func (s *stream) next(now time.Duration) []Message {
+	n, bytes := 0, 0
+	for n < len(s.waiting) && s.inFlight+bytes < credit {
+		bytes += weight(s.waiting[n])
+		n++
+	}
+	if n == 0 {
+		return nil
+	}
+	messages := s.waiting[:n:n]
+	s.waiting = slices.Clone(s.waiting[n:])
+	s.bytes -= bytes
+	s.sent = s.said - uint64(len(s.waiting))
+	s.sentAt = now
+	s.flying, s.inFlight = append(s.flying, parcel{s.sent, bytes}), s.inFlight+bytes
+	return messages
+}
+
+// leaveOut notes that a state was left out.
+func (s *stream) leaveOut(what stale) {
+	if !slices.Contains(s.stale, what) {
+		s.stale = append(s.stale, what)
+	}
+}
+
+// isStale reports whether a state was left out and has not been sent since.
+func (s *stream) isStale(what stale) bool { return slices.Contains(s.stale, what) }
+
+// weight estimates the size of a message in bytes.
+func weight(m Message) int {
+	const least, each = 64, 96
+	switch m := m.(type) {
+	case ToOwner:
+		switch what := m.What.(type) {
+		case Report:
+			return least + 4*each*len(what.Facts)
+		case Follow:
+			return least + each*(len(what.Wishes)+len(what.People))
+		}
+	case FromOwner:
+		switch what := m.What.(type) {
+		case State:
+			return least + each*len(what.Snapshot.Members)
+		case Rooms:
+			return least + each/4*len(what.Names)
+		case News:
+			if b, ok := what.What.(*engine.Batch); ok {
+				return least + each*b.Size()
+			}
+		}
+	}
+	return least + each
+}
+
+// flush sends what waits for a node, if it is time.
+func (n *Node) flush(to Name) {
+	p := n.peers[to]
+	if p.incarnation == 0 {
+		return // its heartbeat will introduce it
+	}
+	n.refresh(to)
+	if n.mono() < p.out.sentAt+n.Timings.Parcel && p.out.sent > 0 {
+		return
+	}
+	if messages := p.out.next(n.mono()); len(messages) > 0 {
+		n.envelope(to, messages)
+	}
+}
+
+// refresh queues states that were left out, as far as there is credit.
+func (n *Node) refresh(to Name) {
+	p := n.peers[to]
+	for len(p.out.stale) > 0 && p.out.hasCredit() {
+		what := p.out.stale[0]
+		p.out.stale = p.out.stale[1:]
+		o := n.realms[what.realm].owner
+		if o == nil || !o.speaks() || o.follows[to] == nil {
+			continue
+		}
+		if what.topic.Room != "" {
+			n.state(o, to, what.topic)
+		} else {
+			n.down(o, to, News{o.engine.Sight(what.subject)})
+		}
+	}
+}
+
+// envelope sends messages, with an acknowledgement of what has come.
+func (n *Node) envelope(to Name, messages []Message) {
+	p := n.peers[to]
+	p.unacknowledged = 0
+	n.do(Send{To: to, Envelope: Envelope{From: n.Name, Sender: n.Incarnation, To: p.incarnation, Last: p.out.sent, Read: p.got, Messages: messages}})
+}
+
+// say queues a message to a node, and returns its number.
+func (n *Node) say(to Name, m Message) uint64 { return n.peers[to].out.say(m) }
+
+// acknowledge acknowledges what has come for some time without anything going back.
+func (n *Node) acknowledge(to Name) {
+	p := n.peers[to]
+	if p.unacknowledged > credit/8 || p.unacknowledged > 0 && n.mono() >= p.acknowledgeAt {
+		n.envelope(to, nil)
+	}
+}
+
+// Waiting returns how many bytes wait for other nodes, and the most that ever waited for one.
+func (n *Node) Waiting() (now, most int) {
+	for _, name := range n.names {
+		now += n.peers[name].out.bytes
+		most = max(most, n.peers[name].out.most)
+	}
+	return now, most
+}
