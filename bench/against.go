@@ -55,6 +55,9 @@ func contests() []contest {
 		{"joins_and_leaves_per_second", "/s", true, 3, rateLimit, func(s *stage) (float64, error) {
 			return s.joinsAndLeaves(s.service, 2*time.Second), nil
 		}},
+		{"join_or_leave_cpu_us", "µs", false, 3, rateLimit, func(s *stage) (float64, error) {
+			return s.cpuOfJoins(2 * time.Second), nil
+		}},
 		{"handshakes_per_second", "/s", true, 2, rateLimit, handshakes},
 		{"join_seen_p50_ms", "ms", false, 2, latencyLimit, latency(0.5)},
 		{"join_seen_p90_ms", "ms", false, 2, latencyLimit, latency(0.9)},

@@ -54,7 +54,28 @@ func (s *stage) slowdown(r results) {
 }
 
 // joinsAndLeaves returns the number of answers per second.
-func (s *stage) joinsAndLeaves(service string, length time.Duration) float64 {
+func (s *stage) joinsAndLeaves(service string, length time.Duration) (rate float64) {
+	s.joining(service, length, func(done *atomic.Int64) {
+		before, began := done.Load(), time.Now()
+		time.Sleep(length)
+		rate = float64(done.Load()-before) / time.Since(began).Seconds()
+	})
+	return rate
+}
+
+// cpuOfJoins returns the processor time of the service for one join or leave, in microseconds. It
+// depends less on what else the machine does than how many there are per second.
+func (s *stage) cpuOfJoins(length time.Duration) (us float64) {
+	s.joining(s.service, length, func(done *atomic.Int64) {
+		before, used := done.Load(), s.process.cpu()
+		time.Sleep(length)
+		us = float64((s.process.cpu() - used).Microseconds()) / float64(done.Load()-before)
+	})
+	return us
+}
+
+// joining lets people join and leave rooms. While counts how many joins and leaves are done.
+func (s *stage) joining(service string, length time.Duration, while func(done *atomic.Int64)) {
 	const links = 600 // of which each may bring 50 frames a second
 	var done atomic.Int64
 	var all sync.WaitGroup
@@ -85,12 +106,9 @@ func (s *stage) joinsAndLeaves(service string, length time.Duration) float64 {
 		<-ready
 	}
 	time.Sleep(length) // in which each uses up what it may bring at once
-	before, began := done.Load(), time.Now()
-	time.Sleep(length)
-	rate := float64(done.Load()-before) / time.Since(began).Seconds()
+	while(&done)
 	cancel()
 	all.Wait()
-	return rate
 }
 
 // seed writes a long journal of people who join and leave rooms over some days. The floor writes

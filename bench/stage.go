@@ -35,6 +35,7 @@ const (
 // stage has a service and a floor that run during the whole bench, and starts others for single
 // measurements.
 type stage struct {
+	process *process // the service
 	short   bool
 	dir     string // of the binary and the service's data
 	binary  string
@@ -65,7 +66,7 @@ func newStageOf(short bool, binary string) *stage {
 	}
 	service, address := s.startService("")
 	floor, bare := startFloor()
-	s.service, s.floor = "http://"+address, bare
+	s.service, s.floor, s.process = "http://"+address, bare, service
 	s.stop = func() {
 		service.stop()
 		floor.stop()

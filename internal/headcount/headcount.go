@@ -25,22 +25,22 @@ func (s Step) Begin(at int64) int64 { return at / int64(s) * int64(s) }
 // The first minute of each hour, and of each start of the service, has a row for every room that
 // somebody is in.
 type Row struct {
-	Realm         string            `gorm:"primaryKey"`
-	Room          presence.RoomName `gorm:"primaryKey"`
-	Step          Step              `gorm:"primaryKey;autoIncrement:false"`
-	At            int64             `gorm:"primaryKey;autoIncrement:false"` // Unix milliseconds: where it begins, in UTC
-	PeopleMin     int
-	PeopleMax     int
-	PeopleTime    int64
-	PeopleClose   int
-	SessionsMin   int
-	SessionsMax   int
-	SessionsTime  int64
-	SessionsClose int
-	Span          int64 // milliseconds of it in which the service ran
-	Visitors      int   // distinct people
-	Joins, Leaves int
-	Peak          int64 // when there were the most people, the first time; Unix milliseconds
+	Realm         string            `gorm:"primaryKey" json:",omitzero"`
+	Room          presence.RoomName `gorm:"primaryKey" json:",omitzero"`
+	Step          Step              `gorm:"primaryKey;autoIncrement:false" json:",omitzero"`
+	At            int64             `gorm:"primaryKey;autoIncrement:false" json:",omitzero"` // Unix milliseconds: where it begins, in UTC
+	PeopleMin     int               `json:",omitzero"`
+	PeopleMax     int               `json:",omitzero"`
+	PeopleTime    int64             `json:",omitzero"`
+	PeopleClose   int               `json:",omitzero"`
+	SessionsMin   int               `json:",omitzero"`
+	SessionsMax   int               `json:",omitzero"`
+	SessionsTime  int64             `json:",omitzero"`
+	SessionsClose int               `json:",omitzero"`
+	Span          int64             `json:",omitzero"` // milliseconds of it in which the service ran
+	Visitors      int               `json:",omitzero"` // distinct people
+	Joins, Leaves int               `json:",omitzero"`
+	Peak          int64             `json:",omitzero"` // when there were the most people, the first time; Unix milliseconds
 }
 
 // TableName is for gorm.

@@ -80,29 +80,29 @@ const (
 
 // Entry is an entry of the journal. Ids increase in the order of events, across all realms.
 type Entry struct {
-	ID      int64 `gorm:"primaryKey;autoIncrement:false"`
-	At      int64 // Unix milliseconds
-	Realm   string
-	Kind    Kind
-	Room    presence.RoomName
-	User    presence.UserID
-	Other   presence.UserID // who answered, or was invited
-	Session presence.SessionID
-	Link    presence.LinkNumber
-	Over    string // what kind of link
-	Status  string
-	Was     string // the status before
-	Note    string
-	Reason  string
-	Length  int64 // milliseconds
-	Lost    int64
-	Open    bool // those who do not see who hides have seen it
+	ID      int64               `gorm:"primaryKey;autoIncrement:false" json:",omitzero"`
+	At      int64               `json:",omitzero"` // Unix milliseconds
+	Realm   string              `json:",omitzero"`
+	Kind    Kind                `json:",omitzero"`
+	Room    presence.RoomName   `json:",omitzero"`
+	User    presence.UserID     `json:",omitzero"`
+	Other   presence.UserID     `json:",omitzero"` // who answered, or was invited
+	Session presence.SessionID  `json:",omitzero"`
+	Link    presence.LinkNumber `json:",omitzero"`
+	Over    string              `json:",omitzero"` // what kind of link
+	Status  string              `json:",omitzero"`
+	Was     string              `json:",omitzero"` // the status before
+	Note    string              `json:",omitzero"`
+	Reason  string              `json:",omitzero"`
+	Length  int64               `json:",omitzero"` // milliseconds
+	Lost    int64               `json:",omitzero"`
+	Open    bool                `json:",omitzero"` // those who do not see who hides have seen it
 	// Wanted is the session that the client of a new one had wanted to resume.
-	Wanted presence.SessionID
+	Wanted presence.SessionID `json:",omitzero"`
 	// Unheard is how long before it the session was last heard of, in milliseconds.
-	Unheard    int64
-	PageHidden bool   // the page was in the background
-	By         string // the operator key with which it was done
+	Unheard    int64  `json:",omitzero"`
+	PageHidden bool   `json:",omitzero"` // the page was in the background
+	By         string `json:",omitzero"` // the operator key with which it was done
 }
 
 // TableName is for gorm.

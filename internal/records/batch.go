@@ -20,7 +20,7 @@ const (
 
 // batch is what waits to be written.
 type batch struct {
-	writer     *Writer
+	writer     *Writer // nil: of a maker
 	entries    []journal.Entry
 	people     map[personID]*Person
 	counts     map[countID]headcount.Row
@@ -78,7 +78,9 @@ func (b *batch) begins() {
 
 func (b *batch) entry(e journal.Entry) {
 	b.begins()
-	b.writer.total(&e)
+	if b.writer != nil {
+		b.writer.total(&e)
+	}
 	b.entries = append(b.entries, e)
 }
 
@@ -131,7 +133,7 @@ func (b *batch) typing(t timing.Typing) {
 
 // announce adds the deliveries that hooks want for an announcement.
 func (b *batch) announce(a *journal.Announcement) {
-	if b.writer.outbox == nil {
+	if b.writer == nil || b.writer.outbox == nil {
 		return
 	}
 	for _, d := range b.writer.outbox.Deliveries(a) {

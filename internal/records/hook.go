@@ -5,8 +5,6 @@ import (
 	"database/sql"
 	"time"
 
-	"gorm.io/gorm"
-
 	"tovik.example/tovik/internal/presence"
 )
 
@@ -37,24 +35,24 @@ const (
 
 // Delivery is an event to be sent to a hook. The deliveries of a lane are sent in order.
 type Delivery struct {
-	ID       int64 `gorm:"primaryKey;autoIncrement:false"`
-	Hook     string
-	Lane     string // the room, or the person when it is about none
-	Kind     string
-	Room     presence.RoomName
-	User     presence.UserID
-	Other    presence.UserID // who answered, or was invited
-	Event    string          // its id
-	Body     []byte
-	Created  int64 // Unix milliseconds
-	State    string
-	Attempts int
-	Tried    int64  // when last, Unix milliseconds
-	Due      int64  // when again
-	Answered int    // the HTTP status of the last answer
-	Answer   string // the beginning of its body
-	Error    string // why there was none
-	Took     int64  // milliseconds
+	ID       int64             `gorm:"primaryKey;autoIncrement:false" json:",omitzero"`
+	Hook     string            `json:",omitzero"`
+	Lane     string            `json:",omitzero"` // the room, or the person when it is about none
+	Kind     string            `json:",omitzero"`
+	Room     presence.RoomName `json:",omitzero"`
+	User     presence.UserID   `json:",omitzero"`
+	Other    presence.UserID   `json:",omitzero"` // who answered, or was invited
+	Event    string            `json:",omitzero"` // its id
+	Body     []byte            `json:",omitzero"`
+	Created  int64             `json:",omitzero"` // Unix milliseconds
+	State    string            `json:",omitzero"`
+	Attempts int               `json:",omitzero"`
+	Tried    int64             `json:",omitzero"` // when last, Unix milliseconds
+	Due      int64             `json:",omitzero"` // when again
+	Answered int               `json:",omitzero"` // the HTTP status of the last answer
+	Answer   string            `json:",omitzero"` // the beginning of its body
+	Error    string            `json:",omitzero"` // why there was none
+	Took     int64             `json:",omitzero"` // milliseconds
 }
 
 // Hooks returns the hooks of all realms, oldest first.
@@ -68,18 +66,11 @@ func (s *Store) PutHook(h *Hook) error {
 	if h.Created == 0 {
 		h.Created = time.Now().UnixMilli()
 	}
-	return s.db().Save(h).Error
+	return s.change(Change{PutHook: h})
 }
 
 // RemoveHook removes a hook and its deliveries.
-func (s *Store) RemoveHook(id string) error {
-	return s.db().Transaction(func(tx *gorm.DB) error {
-		if err := tx.Where("hook = ?", id).Delete(&Delivery{}).Error; err != nil {
-			return err
-		}
-		return found(tx.Where("id = ?", id).Delete(&Hook{}))
-	})
-}
+func (s *Store) RemoveHook(id string) error { return s.change(Change{DropHook: id}) }
 
 // Lanes returns the lanes of a hook in which deliveries wait, the one with the oldest delivery
 // first.

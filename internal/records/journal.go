@@ -155,7 +155,7 @@ func (s *Store) JournalEnds(ctx context.Context) (first, last int64, err error) 
 // ImportEntries adds entries exported from another service under their ids, which must be free.
 func (s *Store) ImportEntries(entries []journal.Entry) error {
 	err := s.db().Transaction(func(tx *gorm.DB) error {
-		if err := created(putEntries(tx, entries)); err != nil {
+		if err := created(putEntriesAt(tx, entries)); err != nil {
 			return err
 		}
 		return addMinutes(tx, entries)

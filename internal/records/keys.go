@@ -5,10 +5,7 @@ import (
 	"time"
 
 	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
 
-	"tovik.example/tovik/internal/headcount"
-	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
 )
 
@@ -74,15 +71,13 @@ func (s *Store) SignIns() ([]SignIn, error) {
 }
 
 // AddSignIn adds a sign-in.
-func (s *Store) AddSignIn(one SignIn) error { return s.db().Create(&one).Error }
+func (s *Store) AddSignIn(one SignIn) error { return s.change(Change{AddSignIn: &one}) }
 
 // DropSignIns drops all sign-ins.
-func (s *Store) DropSignIns() error { return s.db().Where("TRUE").Delete(&SignIn{}).Error }
+func (s *Store) DropSignIns() error { return s.change(Change{DropSignIns: true}) }
 
 // RemoveSignIn drops a sign-in by its hash, if it exists.
-func (s *Store) RemoveSignIn(hash []byte) error {
-	return s.db().Where("hash = ?", hash).Delete(&SignIn{}).Error
-}
+func (s *Store) RemoveSignIn(hash []byte) error { return s.change(Change{DropSignIn: hash}) }
 
 // Realms returns all realms by name.
 func (s *Store) Realms() ([]Realm, error) {
@@ -93,23 +88,11 @@ func (s *Store) Realms() ([]Realm, error) {
 // AddRealm adds a realm. If it exists, the error is [ErrExists].
 func (s *Store) AddRealm(name string) (Realm, error) {
 	realm := Realm{Name: name, Created: now()}
-	return realm, created(s.db().Create(&realm).Error)
+	return realm, s.change(Change{AddRealm: &realm})
 }
 
 // RemoveRealm removes a realm and everything in it.
-func (s *Store) RemoveRealm(name string) error {
-	return s.db().Transaction(func(tx *gorm.DB) error {
-		if err := tx.Where("hook IN (SELECT id FROM hooks WHERE realm = ?)", name).Delete(&Delivery{}).Error; err != nil {
-			return err
-		}
-		for _, table := range []any{&OperatorKey{}, &TokenKey{}, &Removal{}, &Person{}, &Room{}, &journal.Entry{}, &headcount.Row{}, &Hook{}} {
-			if err := tx.Where("realm = ?", name).Delete(table).Error; err != nil {
-				return err
-			}
-		}
-		return found(tx.Where("name = ?", name).Delete(&Realm{}))
-	})
-}
+func (s *Store) RemoveRealm(name string) error { return s.change(Change{DropRealm: name}) }
 
 // OperatorKeys returns all operator keys, including revoked and expired ones.
 func (s *Store) OperatorKeys() ([]OperatorKey, error) {
@@ -120,12 +103,12 @@ func (s *Store) OperatorKeys() ([]OperatorKey, error) {
 // AddOperatorKey adds a key.
 func (s *Store) AddOperatorKey(k *OperatorKey) error {
 	k.Created = now()
-	return created(s.db().Create(k).Error)
+	return s.change(Change{AddOperatorKey: k})
 }
 
 // RevokeOperatorKey revokes a key.
 func (s *Store) RevokeOperatorKey(id string, at time.Time) error {
-	return found(s.db().Model(&OperatorKey{}).Where("id = ?", id).Update("revoked", at))
+	return s.change(Change{RevokeOperatorKey: &Revocation{id, at}})
 }
 
 // UsedOperatorKeys notes when keys were last used.
@@ -149,12 +132,12 @@ func (s *Store) TokenKeys() ([]TokenKey, error) {
 // AddTokenKey adds a key. If there is a key with its id in any realm, the error is [ErrExists].
 func (s *Store) AddTokenKey(k *TokenKey) error {
 	k.Created = now()
-	return created(s.db().Create(k).Error)
+	return s.change(Change{AddTokenKey: k})
 }
 
 // RevokeTokenKey revokes a key.
 func (s *Store) RevokeTokenKey(id string, at time.Time) error {
-	return found(s.db().Model(&TokenKey{}).Where("id = ?", id).Update("revoked", at))
+	return s.change(Change{RevokeTokenKey: &Revocation{id, at}})
 }
 
 // Removals returns the removals of a realm.
@@ -164,36 +147,15 @@ func (s *Store) Removals(realm string) ([]Removal, error) {
 }
 
 // Remove keeps a removal: the latest of each person and room.
-func (s *Store) Remove(r Removal) error {
-	return s.db().Clauses(clause.OnConflict{UpdateAll: true}).Create(&r).Error
-}
+func (s *Store) Remove(r Removal) error { return s.change(Change{Remove: &r}) }
 
 // Erase deletes everything about a person, and returns how many rows there were of each kind.
 // Headcounts keep that somebody was there, but not who. When it returns without an error, no
 // byte of it is left in the file, its free pages or the log beside it.
 func (s *Store) Erase(ctx context.Context, realm string, user presence.UserID) (map[string]int64, error) {
-	erased := map[string]int64{}
-	err := s.db().Transaction(func(tx *gorm.DB) error {
-		for kind, table := range map[string]any{"removals": &Removal{}, "journal": &journal.Entry{}, "directory": &Person{}} {
-			result := tx.Where("realm = ? AND user = ?", realm, user).Delete(table)
-			if result.Error != nil {
-				return result.Error
-			}
-			erased[kind] = result.RowsAffected
-		}
-		// Whom somebody invited, and who answered an ask, is in the entries of others.
-		result := tx.Where("realm = ? AND other = ? AND other <> ''", realm, user).Delete(&journal.Entry{})
-		if result.Error != nil {
-			return result.Error
-		}
-		erased["journal"] += result.RowsAffected
-		result = tx.Where("(user = ? OR other = ?) AND hook IN (SELECT id FROM hooks WHERE realm = ?)", user, user, realm).Delete(&Delivery{})
-		if result.Error != nil {
-			return result.Error
-		}
-		erased["deliveries"] = result.RowsAffected
-		rooms, err := eraseExpected(tx, realm, user)
-		erased["expected"] = rooms
+	var erased map[string]int64
+	err := s.db().Transaction(func(tx *gorm.DB) (err error) {
+		erased, err = erase(tx, PersonID{realm, user})
 		return err
 	})
 	if err == nil {

@@ -9,26 +9,25 @@ import (
 	"time"
 
 	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
 
 	"tovik.example/tovik/internal/presence"
 )
 
 // Person is a person whom a realm knows, present or not.
 type Person struct {
-	Realm   string          `gorm:"primaryKey"`
-	User    presence.UserID `gorm:"primaryKey"`
-	Name    string
-	Picture string
+	Realm   string          `gorm:"primaryKey" json:",omitzero"`
+	User    presence.UserID `gorm:"primaryKey" json:",omitzero"`
+	Name    string          `json:",omitzero"`
+	Picture string          `json:",omitzero"`
 	// Attributes are whatever the back end keeps of the person.
-	Attributes map[string]string `gorm:"serializer:json"`
-	FirstSeen  int64             // Unix milliseconds; 0: never
-	LastSeen   int64             // the same, when they were last online
+	Attributes map[string]string `gorm:"serializer:json" json:",omitzero"`
+	FirstSeen  int64             `json:",omitzero"` // Unix milliseconds; 0: never
+	LastSeen   int64             `json:",omitzero"` // the same, when they were last online
 	// LastSeenOpen is the same for those who do not see who hides.
-	LastSeenOpen int64
+	LastSeenOpen int64 `json:",omitzero"`
 	// State is what a restart needs of them, a [presence.SavedPerson] in JSON, and nil of
 	// who neither has a session nor has set anything.
-	State []byte
+	State []byte `json:",omitzero"`
 }
 
 // Saved returns what a restart needs to know of the person.
@@ -76,12 +75,7 @@ func (s *Store) People(ctx context.Context, q PeopleQuery) ([]Person, error) {
 // PutPeople adds people to the directory, or changes their profile and attributes, but not when
 // they were seen. It writes all of them or none.
 func (s *Store) PutPeople(people []Person) error {
-	err := s.db().Transaction(func(tx *gorm.DB) error {
-		return tx.Clauses(clause.OnConflict{
-			Columns:   []clause.Column{{Name: "realm"}, {Name: "user"}},
-			DoUpdates: clause.AssignmentColumns([]string{"name", "picture", "attributes"}),
-		}).CreateInBatches(people, 500).Error
-	})
+	err := s.change(Change{PutPeople: people})
 	if err != nil {
 		return err
 	}
@@ -90,7 +84,7 @@ func (s *Store) PutPeople(people []Person) error {
 
 // DropPerson removes a person from the directory who is not and never was present.
 func (s *Store) DropPerson(realm string, user presence.UserID) error {
-	return found(s.db().Where("realm = ? AND user = ? AND first_seen = 0 AND state IS NULL", realm, user).Delete(&Person{}))
+	return s.change(Change{DropPerson: &PersonID{realm, user}})
 }
 
 // SavedPeople returns what a restart needs to know of the people of a realm.
@@ -134,14 +128,12 @@ func (s *Store) Room(realm string, name presence.RoomName) (Room, error) {
 // Declare keeps a declared room and whom it expects.
 func (s *Store) Declare(r Room) error {
 	r.Created = time.Now().UnixMilli()
-	return s.db().Clauses(clause.OnConflict{
-		Columns: []clause.Column{{Name: "realm"}, {Name: "room"}}, DoUpdates: clause.AssignmentColumns([]string{"expected"}),
-	}).Create(&r).Error
+	return s.change(Change{Declare: &r})
 }
 
 // Undeclare removes the declaration of a room.
 func (s *Store) Undeclare(realm string, room presence.RoomName) error {
-	return found(s.db().Where("realm = ? AND room = ?", realm, room).Delete(&Room{}))
+	return s.change(Change{Undeclare: &RoomID{realm, room}})
 }
 
 // putPeople writes the states of people. Somebody who is not and never was present gets no row.

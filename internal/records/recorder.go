@@ -1,15 +1,12 @@
 package records
 
 import (
-	"encoding/json"
 	"sync"
 	"time"
 
 	"tovik.example/tovik/internal/engine"
-	"tovik.example/tovik/internal/headcount"
 	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
-	"tovik.example/tovik/internal/timing"
 )
 
 // maxHappenings limits what a recorder has been told and the writer has not taken yet. Beyond
@@ -19,7 +16,6 @@ const maxHappenings = 200_000
 // Recorder takes what happens in a realm, for the [Writer]. It is the [engine.Recorder] of the
 // realm's engine.
 type Recorder struct {
-	realm  string
 	writer *Writer
 	engine *engine.Engine
 
@@ -28,27 +24,13 @@ type Recorder struct {
 	lost    gap                          // of what was too much
 	touched map[presence.UserID]struct{} // people to save anew
 
-	// What follows is the writer's.
-	fold    *journal.Fold
-	counter *headcount.Counter
-	typists *timing.Typists
-	batch   *batch // into which the fold puts what it makes
+	*folding // the writer's, except for its realm
 }
 
 // newRecorder returns a recorder of what happens from a time on. Set its engine before anything
 // happens.
 func newRecorder(realm string, w *Writer, from time.Time) *Recorder {
-	r := &Recorder{realm: realm, writer: w, touched: map[presence.UserID]struct{}{}, counter: headcount.NewCounter(realm, from.UnixMilli()), typists: timing.NewTypists(realm)}
-	r.fold = journal.NewFold(realm, func(e journal.Entry) { r.batch.entry(e) }, func(a *journal.Announcement) { r.batch.announce(a) })
-	return r
-}
-
-// happening is an effect of the core with its time in Unix milliseconds.
-type happening struct {
-	at       int64
-	effect   presence.Effect
-	restored bool           // by a restart: it is so, but it does not happen
-	entry    *journal.Entry // an entry that no effect makes; nil: there is an effect
+	return &Recorder{writer: w, touched: map[presence.UserID]struct{}{}, folding: newFolding(realm, from)}
 }
 
 // act takes an entry that no effect makes.
@@ -79,8 +61,7 @@ func (r *Recorder) take(at int64, effects []presence.Effect, touched []presence.
 	defer r.mu.Unlock()
 	before := len(r.pending) + len(r.touched)
 	for _, effect := range effects {
-		switch effect.(type) {
-		case presence.AskBeat, presence.Cut, presence.WarnExpiry, presence.Settled:
+		if !recorded(effect) {
 			continue
 		}
 		if len(r.pending) >= maxHappenings && !restored {
@@ -150,64 +131,5 @@ func (r *Recorder) keepSpare(happened []happening) {
 	defer r.mu.Unlock()
 	if r.pending == nil && cap(happened) <= 8*maxSaved {
 		r.pending = happened[:0]
-	}
-}
-
-// person returns the row of what a restart needs to know of somebody.
-func (r *Recorder) person(saved presence.SavedPerson) *Person {
-	p := &Person{Realm: r.realm, User: saved.User, Name: saved.Profile.Name, Picture: saved.Profile.Picture}
-	for i := range saved.Sessions {
-		if opened := saved.Sessions[i].Opened; p.FirstSeen == 0 || opened < p.FirstSeen {
-			p.FirstSeen = opened
-		}
-	}
-	if len(saved.Sessions) == 0 && saved.Set == (presence.Appearance{}) && !saved.Hidden {
-		return p
-	}
-	saved.Removed = nil // is a row of its own
-	state, err := json.Marshal(saved)
-	if err != nil {
-		panic("records: what is plain data can be written: " + err.Error())
-	}
-	p.State = state
-	return p
-}
-
-// digest adds an effect to the batch: entries, counts, announcements, and last-seen times.
-func (r *Recorder) digest(h *happening, b *batch) {
-	if h.entry != nil {
-		b.entry(*h.entry)
-		return
-	}
-	if e, ok := h.effect.(presence.TypingChanged); ok {
-		if typing, over := r.typists.Take(h.at, e); over {
-			b.typing(typing)
-		}
-		return
-	}
-	r.counter.Roll(h.at, b.headcount)
-	r.counter.Take(h.at, h.effect, h.restored)
-	r.batch = b
-	r.fold.Take(h.at, h.effect, h.restored)
-	if h.restored {
-		return
-	}
-	switch e := h.effect.(type) {
-	case presence.SessionOpened:
-		b.firstSeen(r.realm, e.User, h.at)
-	case presence.MemberChanged:
-		if e.Views.Has(presence.Full) && (e.Before.Sessions == 0) != (e.After.Sessions == 0) {
-			b.profile(r.realm, e.After.User, e.After.Profile)
-		}
-	case presence.PersonChanged:
-		if e.After.Status == presence.Offline {
-			seen := func(view presence.View) int64 {
-				if e.Views.Has(view) {
-					return e.LastSeen
-				}
-				return 0
-			}
-			b.lastSeen(r.realm, e.User, seen(presence.Full), seen(presence.Open))
-		}
 	}
 }

@@ -93,9 +93,17 @@ func putRows[R any](tx *gorm.DB, t *table, rows []R, values func(into []any, row
 
 // Most entries are of members, and have few columns. Binding the others, too, would be a third of
 // the work.
+const (
+	briefColumns = "at, realm, kind, room, user, session, status, reason, length, open"
+	wholeColumns = "at, realm, kind, room, user, other, session, link, over, status, was, note, reason, length, lost, open, wanted, unheard, page_hidden, by"
+)
+
+// The tables without an id let SQLite choose it, the highest and one. A statement that gives the ids of
+// many rows makes SQLite keep the pages of before, which costs a quarter of the work.
 var (
-	journalTable = newTable("journal", "id, at, realm, kind, room, user, other, session, link, over, status, was, note, reason, length, lost, open, wanted, unheard, page_hidden, by", "")
-	briefTable   = newTable("journal", "id, at, realm, kind, room, user, session, status, reason, length, open", "")
+	journalTable = newTable("journal", "id, "+wholeColumns, "")
+	briefTable   = newTable("journal", briefColumns, "")
+	wholeTable   = newTable("journal", wholeColumns, "")
 )
 
 // isBrief reports whether an entry has only the columns of [briefTable].
@@ -103,25 +111,40 @@ func isBrief(e *journal.Entry) bool {
 	return e.Link == 0 && e.Other == "" && e.Over == "" && e.Was == "" && e.Note == "" && e.Lost == 0 && e.Wanted == "" && e.Unheard == 0 && !e.PageHidden && e.By == ""
 }
 
+func wholeEntry(into []any, e *journal.Entry) []any {
+	return append(into, e.At, e.Realm, string(e.Kind), string(e.Room), string(e.User), string(e.Other), string(e.Session), int64(e.Link), e.Over,
+		e.Status, e.Was, e.Note, e.Reason, e.Length, e.Lost, e.Open, string(e.Wanted), e.Unheard, e.PageHidden, e.By)
+}
+
+func briefEntry(into []any, e *journal.Entry) []any {
+	return append(into, e.At, e.Realm, string(e.Kind), string(e.Room), string(e.User), string(e.Session), e.Status, e.Reason, e.Length, e.Open)
+}
+
+// putEntries puts entries with consecutive ids, all of them higher than those on record.
 func putEntries(tx *gorm.DB, entries []journal.Entry) error {
-	brief, whole := make([]*journal.Entry, 0, len(entries)), make([]*journal.Entry, 0, len(entries))
-	for i := range entries {
-		if e := &entries[i]; isBrief(e) {
-			brief = append(brief, e)
-		} else {
-			whole = append(whole, e)
-		}
-	}
-	err := putRows(tx, briefTable, brief, func(into []any, e **journal.Entry) []any {
-		return append(into, (*e).ID, (*e).At, (*e).Realm, string((*e).Kind), string((*e).Room), string((*e).User), string((*e).Session), (*e).Status, (*e).Reason, (*e).Length, (*e).Open)
-	})
-	if err != nil {
+	if err := putEntriesAt(tx, entries[:1]); err != nil {
 		return err
 	}
-	return putRows(tx, journalTable, whole, func(into []any, e **journal.Entry) []any {
-		return append(into, (*e).ID, (*e).At, (*e).Realm, string((*e).Kind), string((*e).Room), string((*e).User), string((*e).Other), string((*e).Session), int64((*e).Link), (*e).Over,
-			(*e).Status, (*e).Was, (*e).Note, (*e).Reason, (*e).Length, (*e).Lost, (*e).Open, string((*e).Wanted), (*e).Unheard, (*e).PageHidden, (*e).By)
-	})
+	for rest := entries[1:]; len(rest) > 0; {
+		brief, n := isBrief(&rest[0]), 1
+		for n < len(rest) && isBrief(&rest[n]) == brief {
+			n++
+		}
+		t, values := wholeTable, wholeEntry
+		if brief {
+			t, values = briefTable, briefEntry
+		}
+		if err := putRows(tx, t, rest[:n], values); err != nil {
+			return err
+		}
+		rest = rest[n:]
+	}
+	return nil
+}
+
+// putEntriesAt puts entries under any ids that are free.
+func putEntriesAt(tx *gorm.DB, entries []journal.Entry) error {
+	return putRows(tx, journalTable, entries, func(into []any, e *journal.Entry) []any { return wholeEntry(append(into, e.ID), e) })
 }
 
 // A name or a time that is not known does not undo one that is.

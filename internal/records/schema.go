@@ -71,6 +71,9 @@ var migrations = [][]string{
 		`CREATE INDEX journal_of_other ON journal (realm, other) WHERE other <> ''`,
 		`ALTER TABLE deliveries ADD COLUMN other TEXT NOT NULL DEFAULT ''`,
 	},
+	{ // Up to where the file has the rows of a cluster's log: one row, or none.
+		`CREATE TABLE log (log TEXT NOT NULL, sequence INTEGER NOT NULL, hash BLOB NOT NULL)`,
+	},
 }
 
 // clean is the first version that overwrites deleted rows in the file.

@@ -22,6 +22,10 @@ func putTypings(tx *gorm.DB, typings map[timing.Typing]int64) error {
 		t.Times = times
 		rows = append(rows, t)
 	}
+	return addTypings(tx, rows)
+}
+
+func addTypings(tx *gorm.DB, rows []timing.Typing) error {
 	return putRows(tx, typingsTable, rows, func(into []any, t *timing.Typing) []any {
 		return append(into, t.Realm, string(t.Room), t.Hour, t.Length, t.Expired, t.Times)
 	})

@@ -124,7 +124,9 @@ func (w *Writer) SetRetention(keep Retention) {
 	w.retention.Store(&keep)
 }
 
-func (w *Writer) newBatch() *batch {
+func (w *Writer) newBatch() *batch { return newBatch(w) }
+
+func newBatch(w *Writer) *batch {
 	return &batch{writer: w, people: map[personID]*Person{}, counts: map[countID]headcount.Row{}, typings: map[timing.Typing]int64{}, results: map[int64]Delivery{}, lost: map[string]gap{}}
 }
 

@@ -9,12 +9,12 @@ import (
 // Typing is how often typing in a room, that ended in some hour, took about some time. It says
 // nothing of who typed.
 type Typing struct {
-	Realm   string
-	Room    presence.RoomName
-	Hour    int64 // Unix milliseconds of its begin
-	Length  int64 // milliseconds, rounded up to 10 % at most
-	Expired bool  // it ended because no report came any more
-	Times   int64
+	Realm   string            `json:",omitzero"`
+	Room    presence.RoomName `json:",omitzero"`
+	Hour    int64             `json:",omitzero"` // Unix milliseconds of its begin
+	Length  int64             `json:",omitzero"` // milliseconds, rounded up to 10 % at most
+	Expired bool              `json:",omitzero"` // it ended because no report came any more
+	Times   int64             `json:",omitzero"`
 }
 
 // Typists measures how long people type in a realm. It is not safe for concurrent use.

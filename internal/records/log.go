@@ -1,0 +1,228 @@
+package records
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+
+	"gorm.io/gorm"
+
+	"tovik.example/tovik/internal/headcount"
+	"tovik.example/tovik/internal/presence"
+)
+
+// Position is up to where a file has the rows of a log. Hash is that of its last record, with those
+// before it, so that two files of one log with equal positions have equal rows.
+type Position struct {
+	Log      string // the identity of the log; empty: the file is of no log
+	Sequence uint64
+	Hash     []byte
+}
+
+// Next returns the position after one more record, given what it consists of.
+func (p Position) Next(record []byte) Position {
+	hash := sha256.Sum256(append(bytes.Clone(p.Hash), record...))
+	return Position{p.Log, p.Sequence + 1, hash[:16]}
+}
+
+// Position returns the position of the file.
+func (s *Store) Position() (p Position, err error) {
+	return p, s.db().Raw("SELECT log, sequence, hash FROM log").Scan(&p).Error
+}
+
+// Put puts the rows of records of the log into the file, in order, and notes the position after them:
+// all or nothing. Ids of entries and deliveries follow from the order. A change that does not fit is
+// left out, because it fits no other file either.
+func (s *Store) Put(after Position, rows []Rows) error {
+	return s.behind(func(tx *gorm.DB) error {
+		var ends struct{ Entry, Delivery int64 }
+		err := tx.Raw("SELECT (SELECT coalesce(max(id), 0) FROM journal) AS entry, (SELECT coalesce(max(id), 0) FROM deliveries) AS delivery").Scan(&ends).Error
+		if err != nil {
+			return err
+		}
+		for i := range rows {
+			if err := rows[i].put(tx, &ends.Entry, &ends.Delivery); err != nil {
+				return err
+			}
+		}
+		if err := tx.Exec("DELETE FROM log").Error; err != nil {
+			return err
+		}
+		return tx.Exec("INSERT INTO log (log, sequence, hash) VALUES (?, ?, ?)", after.Log, after.Sequence, after.Hash).Error
+	})
+}
+
+// put puts the rows of a record. Entry and delivery are the last ids.
+func (r *Rows) put(tx *gorm.DB, entry, delivery *int64) error {
+	for i := range r.Entries {
+		*entry++
+		r.Entries[i].ID = *entry
+	}
+	if len(r.Entries) > 0 {
+		if err := errors.Join(putEntries(tx, r.Entries), addMinutes(tx, r.Entries)); err != nil {
+			return err
+		}
+	}
+	if len(r.People) > 0 {
+		people := make([]*Person, len(r.People))
+		for i := range r.People {
+			people[i] = &r.People[i]
+		}
+		if err := putPeople(tx, people); err != nil {
+			return err
+		}
+	}
+	if err := putHeadcounts(tx, r.Counts); err != nil {
+		return err
+	}
+	if err := addTypings(tx, r.Typings); err != nil {
+		return err
+	}
+	for i := range r.Hooked {
+		*delivery++
+		r.Hooked[i].ID = *delivery
+	}
+	if len(r.Hooked) > 0 {
+		if err := tx.CreateInBatches(r.Hooked, 200).Error; err != nil {
+			return err
+		}
+	}
+	for i := range r.Changes {
+		if err := r.Changes[i].apply(tx); err != nil && !errors.Is(err, ErrNotFound) && !errors.Is(err, ErrExists) {
+			return err
+		}
+	}
+	if r.Tidy != nil {
+		return r.Tidy.apply(tx)
+	}
+	return nil
+}
+
+// Tidy deletes what is old. Which rows are old is decided once, by the owner, so that all nodes delete
+// the same ones. Times are Unix milliseconds; what is before them goes.
+type Tidy struct {
+	Journal    int64 `json:"journal,omitempty"` // up to this id
+	Minutes    int64 `json:"minutes,omitempty"` // headcounts by the minute
+	Hours      int64 `json:"hours,omitempty"`   // headcounts by the hour
+	Typings    int64 `json:"typings,omitempty"`
+	Deliveries int64 `json:"deliveries,omitempty"` // those that do not wait
+}
+
+func (t *Tidy) apply(tx *gorm.DB) error {
+	for _, step := range []struct {
+		upTo int64
+		sql  string
+	}{
+		{t.Journal, "DELETE FROM journal WHERE id <= ?"},
+		{t.Journal, "DELETE FROM journal_minutes WHERE last <= ?"},
+		{t.Minutes, fmt.Sprintf("DELETE FROM headcounts WHERE step = %d AND at < ?", headcount.Minute)},
+		{t.Hours, fmt.Sprintf("DELETE FROM headcounts WHERE step = %d AND at < ?", headcount.Hour)},
+		{t.Typings, "DELETE FROM typings WHERE hour < ?"},
+		{t.Deliveries, "DELETE FROM deliveries WHERE state <> 'waiting' AND created < ?"},
+	} {
+		if step.upTo == 0 {
+			continue
+		}
+		if err := tx.Exec(step.sql, step.upTo).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// State returns what the next owner of a realm needs to continue.
+func (s *Store) State(realm string) (saved presence.Saved, err error) {
+	saved.Version = presence.SavedVersion
+	if saved.People, err = s.SavedPeople(realm); err != nil {
+		return saved, err
+	}
+	rooms, err := s.Rooms(realm)
+	if err != nil {
+		return saved, err
+	}
+	for _, room := range rooms {
+		saved.Declared = append(saved.Declared, room.Room)
+	}
+	removals, err := s.Removals(realm)
+	if err != nil {
+		return saved, err
+	}
+	places := map[presence.UserID]int{}
+	for i := range saved.People {
+		places[saved.People[i].User] = i
+	}
+	for _, r := range removals {
+		i, known := places[r.User]
+		if !known {
+			i = len(saved.People)
+			places[r.User] = i
+			saved.People = append(saved.People, presence.SavedPerson{User: r.User})
+		}
+		p := &saved.People[i]
+		p.Removed = append(p.Removed, presence.SavedRemoval{Room: r.Room, At: r.At.UnixMilli()})
+	}
+	return saved, nil
+}
+
+// Minute returns the headcounts of a minute, given by its begin in Unix milliseconds.
+func (s *Store) Minute(realm string, at int64) (rows []headcount.Row, err error) {
+	return rows, s.db().Where("realm = ? AND step = ? AND at = ?", realm, headcount.Minute, at).Find(&rows).Error
+}
+
+// Opened reports whether the opening of a session is in the journal.
+func (s *Store) Opened(realm string, session presence.SessionID, user presence.UserID) (opened bool, err error) {
+	return opened, s.db().Raw("SELECT count(*) > 0 FROM journal WHERE realm = ? AND user = ? AND user <> '' AND session = ? AND kind = 'session.opened'", realm, user, session).Scan(&opened).Error
+}
+
+// Differences compares two files of one log, and describes each table that differs. Both must be at
+// the same position: the error says which one is behind.
+func Differences(ctx context.Context, path, other string) (differ []string, err error) {
+	s := &Store{path: path}
+	db, err := s.connect("&mode=ro", 1)
+	if err != nil {
+		return nil, hint(err)
+	}
+	defer closeDB(db)
+	err = db.WithContext(ctx).Connection(func(db *gorm.DB) error {
+		if err := db.Exec("ATTACH ? AS other", "file:"+other+"?mode=ro").Error; err != nil {
+			return hint(err)
+		}
+		defer db.Exec("DETACH other")
+		var here, there Position
+		if err := errors.Join(db.Raw("SELECT log, sequence, hash FROM main.log").Scan(&here).Error, db.Raw("SELECT log, sequence, hash FROM other.log").Scan(&there).Error); err != nil {
+			return hint(err)
+		}
+		switch {
+		case here.Log == "" || there.Log == "":
+			return errors.New("only files of a cluster's log can be compared: one of them has no position in a log")
+		case here.Log != there.Log:
+			return fmt.Errorf("the files are of different logs, %s and %s", here.Log, there.Log)
+		case here.Sequence != there.Sequence:
+			behind, by := path, there.Sequence-here.Sequence
+			if here.Sequence > there.Sequence {
+				behind, by = other, here.Sequence-there.Sequence
+			}
+			return fmt.Errorf("%s is %d records behind: compare them at the same position", behind, by)
+		case !bytes.Equal(here.Hash, there.Hash):
+			differ = append(differ, fmt.Sprintf("log: record %d differs, or one before it", here.Sequence))
+		}
+		var tables []string
+		if err := db.Raw("SELECT name FROM main.sqlite_master WHERE type = 'table' AND name NOT IN ('log', 'marks', 'runs') AND name NOT LIKE 'sqlite%' ORDER BY name").Scan(&tables).Error; err != nil {
+			return err
+		}
+		for _, table := range tables {
+			var only struct{ Here, There int64 }
+			err := db.Raw(fmt.Sprintf("SELECT (SELECT count(*) FROM (SELECT * FROM main.%[1]s EXCEPT SELECT * FROM other.%[1]s)) AS here, (SELECT count(*) FROM (SELECT * FROM other.%[1]s EXCEPT SELECT * FROM main.%[1]s)) AS there", table)).Scan(&only).Error
+			if err != nil {
+				return err
+			}
+			if only.Here+only.There > 0 {
+				differ = append(differ, fmt.Sprintf("%s: %d rows only in %s, %d only in %s", table, only.Here, path, only.There, other))
+			}
+		}
+		return nil
+	})
+	return differ, err
+}
