@@ -2,8 +2,6 @@ package cluster
 
 import (
 	"time"
-
-	"tovik.example/tovik/internal/presence"
 )
 
 // Name is the name of a node, kept with its data.
@@ -45,9 +43,9 @@ type Record struct {
 	Time time.Duration
 	// Times, of a mark, are the times of the realms that the node owns.
 	Times []RealmTime
-	// People have changed. Of the people in Gone, nothing is left to record.
-	People []presence.SavedPerson
-	Gone   []presence.UserID
+	// Rows are what a [Maker] made, and Changes what commands brought; nil: none.
+	Rows    any
+	Changes []any
 }
 
 // RealmTime is the time of a realm under an owner.

@@ -69,7 +69,7 @@ func (n *Node) Hello(at presence.Instant, id Realm, conn ConnID, hello presence.
 		c.fact.Session.Kind = presence.EventStream
 	}
 	r.carrier.conns[conn] = c
-	n.request(r, c, Request{hello.Attempt, hello})
+	n.request(r, c, Request{Attempt: hello.Attempt, Input: hello})
 }
 
 // Requested handles a request of a connection; with conn 0, of the back end.

@@ -39,10 +39,12 @@ type ToOwner struct {
 type Up interface{ up() }
 
 type (
-	// Request is answered. Attempt names it in the whole cluster.
+	// Request is answered. Attempt names it in the whole cluster. Change is what it changes in the
+	// records beside the consequences of its input; it may have both, or either.
 	Request struct {
 		Attempt uint64
 		Input   presence.Input
+		Change  any
 	}
 	// Say is an input without an answer.
 	Say struct{ Input presence.Input }

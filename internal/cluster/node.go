@@ -45,6 +45,16 @@ type Records interface {
 	Confirmed(Realm, presence.SessionID) bool
 }
 
+// Maker makes rows of what an engine reports, for the log.
+type Maker interface {
+	engine.Recorder
+	// Pending reports whether there is something to make rows of.
+	Pending() bool
+	// Rows returns the rows of everything since the last call. Save returns what must survive of a
+	// person; false: nothing.
+	Rows(at time.Time, save func(presence.UserID) (presence.SavedPerson, bool)) any
+}
+
 // Config is what a node is made from.
 type Config struct {
 	Name        Name
@@ -55,6 +65,8 @@ type Config struct {
 	Policy      presence.Policy
 	Timings     Timings
 	Records     Records
+	// NewMaker returns the maker of a realm that this node begins to own.
+	NewMaker func(Realm) Maker
 	// NewID returns an id that no record has yet, and NewRun a run that no list of the view has had.
 	NewID  func() string
 	NewRun func(presence.View) string
@@ -293,7 +305,7 @@ func (n *Node) dueOwner(o *owner) time.Duration {
 		return o.since + n.Timings.Barrier
 	case o.frozen:
 		return never
-	case o.appending == nil && len(o.touched) > 0:
+	case o.appending == nil && o.lacksRecord():
 		return min(o.passAt, max(n.flushAt, n.mono()))
 	}
 	return o.passAt

@@ -37,7 +37,7 @@ type owner struct {
 	pending  map[uint64]Name // hellos that wait for a probe, and the carrier to answer
 	seated   map[Name]bool   // carriers whose first report has come
 	follows  map[Name]*follower
-	touched  map[presence.UserID]bool
+	maker    Maker
 	commands []command // to answer once they are on record
 	settling []command // those that the record on its way has
 	answered map[uint64]answered
@@ -54,10 +54,12 @@ type owner struct {
 	sentAway bool
 }
 
-// command is a request that is answered when it is on record, with its answer.
+// command is a request that is answered when it is on record, with its answer and what it changes in
+// the records beside its consequences.
 type command struct {
 	from   Name
 	answer Answer
+	change any
 }
 
 // queued is a message of a carrier that waits.
@@ -83,7 +85,7 @@ func (n *Node) begin(r *realm, is Ownership) {
 	n.drop(r)
 	r.begun = is.Epoch
 	o := &owner{node: n, realm: r, epoch: is.Epoch, since: n.mono(), handover: is.Handover, beginID: n.NewID(), missing: map[Name]bool{},
-		links: map[presence.LinkID]carriedBy{}, pending: map[uint64]Name{}, seated: map[Name]bool{}, follows: map[Name]*follower{}, touched: map[presence.UserID]bool{},
+		links: map[presence.LinkID]carriedBy{}, pending: map[uint64]Name{}, seated: map[Name]bool{}, follows: map[Name]*follower{},
 		answered: map[uint64]answered{}}
 	r.owner = o
 	n.appendBegins(o)
@@ -143,6 +145,7 @@ func (n *Node) restore(o *owner) {
 	to := o.realm.record
 	o.engine = engine.New(engine.Options{Policy: n.Policy, Sink: o, Links: o, Recorder: o, Epoch: uint32(o.epoch), Now: func() presence.Instant { return n.at },
 		NewRun: func(view presence.View) string { return runOf(o.epoch, n.NewRun(view)) }})
+	o.maker = n.NewMaker(o.realm.id)
 	from := presence.Takeover{Time: to.mark.Time, Wall: to.wall, Whole: to.ended == o.epoch-1}
 	if err := o.engine.Continue(n.Records.State(o.realm.id), from); err != nil {
 		panic("cluster: what is on record does not restore: " + err.Error())
@@ -253,38 +256,29 @@ func (n *Node) takeRequest(o *owner, from Name, request Request) {
 			return
 		}
 	}
-	o.pending[request.Attempt] = from // it may be settled at once
-	reply, err := o.engine.Give(request.Input)
-	if reply.Pending {
-		return
+	var reply presence.Reply
+	var err error
+	if request.Input != nil {
+		o.pending[request.Attempt] = from // it may be settled at once
+		if reply, err = o.engine.Give(request.Input); reply.Pending {
+			return
+		}
+		delete(o.pending, request.Attempt)
 	}
-	delete(o.pending, request.Attempt)
-	if user, lasting := lasts(request.Input); lasting && err == nil {
-		o.touched[user] = true
-		o.commands = append(o.commands, command{from, Answer{request.Attempt, reply, nil}})
+	if err == nil && (request.Change != nil || lasts(request.Input)) {
+		o.commands = append(o.commands, command{from, Answer{request.Attempt, reply, nil}, request.Change})
 		return
 	}
 	n.answer(o, from, Answer{request.Attempt, reply, err})
 }
 
-// lasts reports whether the answer to an input promises that its outcome outlasts everything. It
-// returns whose record has the outcome.
-func lasts(in presence.Input) (presence.UserID, bool) {
-	switch in := in.(type) {
-	case presence.Remove:
-		return in.User, true
-	case presence.SetStatus:
-		return in.User, true
-	case presence.Hide:
-		return in.User, true
-	case presence.Erase:
-		return in.User, true
-	case presence.GrantPass:
-		return in.User, true
-	case presence.RevokePass:
-		return in.User, true
+// lasts reports whether the answer to an input promises that its outcome outlasts everything.
+func lasts(in presence.Input) bool {
+	switch in.(type) {
+	case presence.Remove, presence.SetStatus, presence.Hide, presence.Erase, presence.GrantPass, presence.RevokePass, presence.Declare, presence.SignOut:
+		return true
 	}
-	return "", false
+	return false
 }
 
 // answer answers a request. The receiver carries the link in the answer.
@@ -313,21 +307,22 @@ func (n *Node) write(o *owner) {
 		}
 		return
 	}
-	if (!o.speaks() && o.phase != ending) || len(o.touched) == 0 {
+	if (!o.speaks() && o.phase != ending) || !o.lacksRecord() {
 		return
 	}
 	r := Record{ID: n.NewID(), Kind: KindBatch, Realm: o.realm.id, Epoch: o.epoch, Node: n.Name, Wall: n.at.Wall.UnixMilli(), Time: o.engine.Time()}
-	for _, user := range slices.Sorted(maps.Keys(o.touched)) {
-		if saved, known := o.engine.Save(user); known {
-			r.People = append(r.People, saved)
-		} else {
-			r.Gone = append(r.Gone, user)
+	r.Rows = o.maker.Rows(n.at.Wall, o.engine.Save)
+	for _, c := range o.commands {
+		if c.change != nil {
+			r.Changes = append(r.Changes, c.change)
 		}
 	}
-	clear(o.touched)
 	o.settling, o.commands = o.commands, nil
 	n.append(o, r)
 }
+
+// lacksRecord reports whether something is not on record, or on its way there.
+func (o *owner) lacksRecord() bool { return o.maker.Pending() || len(o.commands) > 0 }
 
 // handOver gives the realm to the owner that the table names. The owner takes no more inputs, writes
 // everything, and appends its end.

@@ -210,10 +210,8 @@ func (o *owner) Settled(s presence.Settled) {
 }
 
 // Record implements [engine.Recorder].
-func (o *owner) Record(_ time.Time, effects []presence.Effect, touched []presence.UserID) {
-	for _, user := range touched {
-		o.touched[user] = true
-	}
+func (o *owner) Record(at time.Time, effects []presence.Effect, touched []presence.UserID) {
+	o.maker.Record(at, effects, touched)
 	for _, effect := range effects {
 		switch e := effect.(type) {
 		case presence.SessionInGrace:
@@ -224,5 +222,7 @@ func (o *owner) Record(_ time.Time, effects []presence.Effect, touched []presenc
 	}
 }
 
-// Restored implements [engine.Recorder]. An owner does not restore, it continues.
-func (o *owner) Restored(time.Time, []presence.Effect, []presence.UserID) {}
+// Restored implements [engine.Recorder].
+func (o *owner) Restored(at time.Time, effects []presence.Effect, touched []presence.UserID) {
+	o.maker.Restored(at, effects, touched)
+}

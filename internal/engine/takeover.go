@@ -27,6 +27,10 @@ func (e *Engine) Continue(saved presence.Saved, from presence.Takeover) error {
 		if err = e.core.Continue(now, saved, from, &e.effects); err != nil {
 			return
 		}
+		if e.record != nil {
+			e.record.Restored(now.Wall, e.effects.List, e.effects.Touched)
+		}
+		e.effects.Reset() // nobody sees a change
 		for _, view := range []presence.View{presence.Full, presence.Open} {
 			for _, room := range e.core.Rooms(view) {
 				topic := Topic{room, view}

@@ -63,7 +63,8 @@ type Takeover struct {
 // grace lasts at least as long as that of a lost link, because a return may be missing from the
 // record. Leases begin anew.
 //
-// No view sees a change. Touched are the people whose grace became longer.
+// The effects say who is there, as those of [Core.Restore] do, although no view sees a change. Touched
+// are the people whose grace became longer.
 func (c *Core) Continue(at Instant, saved Saved, from Takeover, out *Effects) error {
 	if err := c.mayRestore(saved); err != nil {
 		return err
@@ -73,7 +74,7 @@ func (c *Core) Continue(at Instant, saved Saved, from Takeover, out *Effects) er
 	for _, room := range saved.Declared {
 		c.declare(Declare{room, true})
 	}
-	seen, touched := len(out.List), len(out.Touched)
+	touched := len(out.Touched)
 	var longer []UserID
 	for _, p := range saved.People {
 		c.restorePerson(now, p, out, func(s *session, saved SavedSession) {
@@ -86,8 +87,6 @@ func (c *Core) Continue(at Instant, saved Saved, from Takeover, out *Effects) er
 		}
 	}
 	c.restoreMeetings(now, saved.People, true, out)
-	clear(out.List[seen:])
-	out.List = out.List[:seen]
 	out.Touched = append(out.Touched[:touched], longer...)
 	return nil
 }

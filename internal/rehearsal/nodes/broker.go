@@ -120,10 +120,8 @@ func (b *broker) append(h *host, r cluster.Record, after cluster.Position, done 
 		if r.Kind == cluster.KindBegins {
 			b.begun[r.Realm] = max(b.begun[r.Realm], r.Epoch)
 		}
-		for _, p := range r.People {
-			for _, s := range p.Sessions {
-				b.linked[presence.LinkID{Session: s.ID, Number: s.Link}] = true
-			}
+		for _, link := range sessionsIn(r) {
+			b.linked[link] = true
 		}
 		if b.known[r.ID] == 0 {
 			b.known[r.ID] = at

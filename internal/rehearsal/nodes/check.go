@@ -1,7 +1,6 @@
 package nodes
 
 import (
-	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
@@ -220,21 +219,32 @@ func (w *world) end() {
 			w.breaks(QueuesBounded, "%s: %d bytes wait, and up to %d have", h.name, now, most)
 		}
 	}
-	rows := map[cluster.Position]string{}
-	for _, h := range w.hosts {
-		text, err := json.Marshal(h.records.people)
-		if err != nil {
-			panic(err)
-		}
-		if other, ok := rows[h.records.position]; ok && other != string(text) {
-			w.breaks(EqualRows, "%s at %d", h.name, h.records.position)
-		}
-		rows[h.records.position] = string(text)
-	}
+	w.equalRows()
 	for user := range w.removed {
 		for _, g := range w.pages {
 			if g.person.id == user && g.linked {
 				w.breaks(RemovedStayAway, "%s is linked in the end", user)
+			}
+		}
+	}
+}
+
+// equalRows checks that hosts at the same position have the same rows.
+func (w *world) equalRows() {
+	at := map[cluster.Position]*replica{}
+	for _, h := range w.hosts {
+		is := h.records
+		other := at[is.position]
+		at[is.position] = is
+		switch {
+		case other == nil:
+		case other.text() != is.text():
+			w.breaks(EqualRows, "%s at %d", h.name, is.position)
+		default:
+			if here, ok := is.table.(*file); ok {
+				if differ := here.differs(other.table.(*file)); len(differ) > 0 {
+					w.breaks(EqualRows, "%s at %d: %s", h.name, is.position, strings.Join(differ, "; "))
+				}
 			}
 		}
 	}

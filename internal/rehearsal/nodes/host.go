@@ -22,7 +22,7 @@ type host struct {
 	paused      time.Duration // until when it stands still
 	deaf        bool          // what comes while it stands still is lost, as when its buffers are full
 	node        *cluster.Node
-	records     *records
+	records     *replica
 	applying    bool
 	planned     bool // it ticks next at tickAt
 	tickAt      time.Duration
@@ -48,31 +48,16 @@ type seen struct {
 	typists  []presence.UserID
 }
 
-// records are a host's rows.
-type records struct {
+// replica is what a host has of the log. Its rows may survive the node.
+type replica struct {
+	table
 	position cluster.Position
 	applied  map[string]bool
 	highest  map[cluster.Realm]cluster.Epoch
-	people   map[cluster.Realm]map[presence.UserID]presence.SavedPerson
-	sessions map[presence.SessionID]bool
 }
 
-func newRecords() *records {
-	return &records{applied: map[string]bool{}, highest: map[cluster.Realm]cluster.Epoch{}, people: map[cluster.Realm]map[presence.UserID]presence.SavedPerson{}, sessions: map[presence.SessionID]bool{}}
-}
-
-// State implements [cluster.Records].
-func (r *records) State(realm cluster.Realm) presence.Saved {
-	saved := presence.Saved{Version: presence.SavedVersion}
-	for _, user := range slices.Sorted(maps.Keys(r.people[realm])) {
-		saved.People = append(saved.People, r.people[realm][user])
-	}
-	return saved
-}
-
-// Confirmed implements [cluster.Records].
-func (r *records) Confirmed(_ cluster.Realm, session presence.SessionID) bool {
-	return r.sessions[session]
+func newReplica(rows table) *replica {
+	return &replica{table: rows, applied: map[string]bool{}, highest: map[cluster.Realm]cluster.Epoch{}}
 }
 
 func (h *host) at() presence.Instant {
@@ -95,25 +80,26 @@ func (h *host) start(disk bool) {
 	w := h.world
 	h.incarnation++
 	h.up, h.paused, h.applying, h.planned = true, 0, false, false
-	if !disk || h.records == nil {
-		h.records = newRecords()
+	known := cluster.Position(0)
+	switch {
+	case h.records == nil:
+		h.records = newReplica(w.newTable())
+	case !disk:
+		h.records.close()
+		h.records = newReplica(w.newTable())
+	default:
+		known = h.records.position
+		h.records = newReplica(h.records.table)
 	}
 	h.conns, h.seen = map[cluster.ConnID]*connection{}, map[cluster.Realm]*sight{}
 	h.node = cluster.NewNode(cluster.Config{Name: h.name, Incarnation: h.incarnation, Nodes: w.names, LogNodes: w.names[:min(3, len(w.names))], Realms: w.realms,
-		Policy: w.policy, Timings: cluster.DefaultTimings(), Records: h.records, NewID: func() string { return fmt.Sprint("record-", w.id()) }, NewRun: w.newRun,
+		Policy: w.policy, Timings: cluster.DefaultTimings(), Records: h.records, NewMaker: func(realm cluster.Realm) cluster.Maker { return h.records.maker(realm, h.world.wall(h.skew)) }, NewID: func() string { return fmt.Sprint("record-", w.id()) }, NewRun: w.newRun,
 		Story: func(format string, args ...any) {
 			if w.Story {
 				w.tell("%s "+format, append([]any{h.name}, args...)...)
 			}
 		}}, h.at())
-	if h.records.position > 0 { // what it has is known to the node
-		known := h.records
-		h.records = newRecords()
-		h.node.Records = h.records
-		for h.records.position < known.position {
-			h.apply()
-		}
-	}
+	h.apply(known, false)
 	for _, realm := range w.realms {
 		is := &sight{topics: map[engine.Topic]*seen{}, sights: map[engine.Subject]engine.Sight{}, wishes: []cluster.Wish{{Pattern: "**", View: presence.Full}, {Pattern: "desk.night", View: presence.Open}}}
 		for range 3 {
@@ -224,40 +210,45 @@ func (h *host) wake() {
 			h.later(100*time.Millisecond, h.wake)
 			return
 		}
-		for int(h.records.position) < len(h.world.broker.log) {
-			h.apply()
-		}
+		h.apply(cluster.Position(len(h.world.broker.log)), true)
 	})
 }
 
-// apply puts the rows of the next record. They depend on the log alone.
-func (h *host) apply() {
-	r := h.world.broker.log[h.records.position]
-	h.records.position++
-	to := h.records
-	if to.applied[r.ID] {
-		if r.Realm != 0 {
-			h.node.Passed(h.at(), to.position, r.Realm)
-		}
-		return
+// apply applies the log up to a position, and puts the rows unless the table has them. They depend on
+// the log alone.
+func (h *host) apply(upTo cluster.Position, put bool) {
+	type step struct {
+		at cluster.Position
+		cluster.Record
+		again bool
 	}
-	to.applied[r.ID] = true
-	if r.Kind != cluster.KindMark && r.Epoch >= to.highest[r.Realm] {
-		to.highest[r.Realm] = r.Epoch
-		if to.people[r.Realm] == nil {
-			to.people[r.Realm] = map[presence.UserID]presence.SavedPerson{}
-		}
-		for _, p := range r.People {
-			to.people[r.Realm][p.User] = p
-			for _, s := range p.Sessions {
-				to.sessions[s.ID] = true
+	var steps []step
+	var rows []cluster.Record
+	to := h.records
+	for to.position < upTo {
+		r := h.world.broker.log[to.position]
+		to.position++
+		again := to.applied[r.ID]
+		to.applied[r.ID] = true
+		steps = append(steps, step{to.position, r, again})
+		if !again && r.Kind != cluster.KindMark && r.Epoch >= to.highest[r.Realm] {
+			to.highest[r.Realm] = r.Epoch
+			if r.Kind == cluster.KindBatch {
+				rows = append(rows, r)
 			}
 		}
-		for _, user := range r.Gone {
-			delete(to.people[r.Realm], user)
+	}
+	if put && len(rows) > 0 {
+		to.put(to.position, rows)
+	}
+	for _, s := range steps {
+		switch {
+		case !s.again:
+			h.node.Applied(h.at(), s.at, s.Record)
+		case s.Realm != 0:
+			h.node.Passed(h.at(), s.at, s.Realm)
 		}
 	}
-	h.node.Applied(h.at(), to.position, r)
 }
 
 // die ends the node. Its clients notice it at once, or only by silence.

@@ -43,7 +43,11 @@ func TestAClusterKeepsItsPromises(t *testing.T) {
 	for range 2 {
 		done.Go(func() {
 			for seed := next.Add(1) - 1; failures.Load() < enough && seed < *first+uint64(*seeds); seed = next.Add(1) - 1 {
-				result := nodes.Play(options(seed))
+				o := options(seed)
+				if seed%50 == 0 {
+					o.Files = t.TempDir()
+				}
+				result := nodes.Play(o)
 				mu.Lock()
 				for what, n := range result.Counts {
 					counts[what] += n

@@ -7,6 +7,8 @@ import (
 	"container/heap"
 	"fmt"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -26,6 +28,8 @@ type Options struct {
 	// there are faults of all kinds at random. Calm leaves all faults out.
 	Deaths, Partitions int
 	Calm               bool
+	// Files is a directory for the hosts' files, if rows are to go into files of the service.
+	Files string
 	// Story fills Result.Story.
 	Story bool
 }
@@ -170,6 +174,9 @@ func Play(o Options) Result {
 		w.now = e.at
 		e.run()
 	}
+	for _, h := range w.hosts {
+		h.records.close()
+	}
 	return w.result
 }
 
@@ -185,6 +192,18 @@ func (w *world) between(a, b time.Duration) time.Duration {
 func (w *world) chance(p float64) bool { return w.random.Float64() < p }
 
 func (w *world) id() uint64 { w.ids++; return w.ids }
+
+// newTable returns an empty table for a host.
+func (w *world) newTable() table {
+	if w.Files == "" {
+		return newPlain()
+	}
+	dir := filepath.Join(w.Files, fmt.Sprint(w.Seed, "-", w.id()))
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		panic(err)
+	}
+	return newFile(dir)
+}
 
 // newRun names the runs of each view apart, so that those of the open view tell nothing.
 func (w *world) newRun(view presence.View) string {
