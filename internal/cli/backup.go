@@ -45,13 +45,18 @@ func recordsCommands() []*cli.Command {
 		},
 	}
 	check := &cli.Command{
-		Name: "check", Usage: "check the records for damage and contradictions", Flags: append(dataOnly(), formatFlag()),
+		Name: "check", Usage: "check the records for damage and contradictions",
+		Flags:       append(dataOnly(), &cli.StringFlag{Name: "compare", Usage: "check instead that the records in `OTHER`, the data directory of another node of the cluster, are the same"}, formatFlag()),
 		Description: "Changes nothing; a service may be running. Exits with 1 if something is wrong.\n\nExample: tovik check --data tovik-data",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := noArguments(c); err != nil {
 				return err
 			}
-			findings, err := records.Check(ctx, c.String("data"))
+			look := func() ([]records.Finding, error) { return records.Check(ctx, c.String("data")) }
+			if c.IsSet("compare") {
+				look = func() ([]records.Finding, error) { return records.Compare(ctx, c.String("data"), c.String("compare")) }
+			}
+			findings, err := look()
 			if err != nil {
 				return err
 			}

@@ -2,7 +2,6 @@ package records
 
 import (
 	"bytes"
-	"context"
 	"crypto/sha256"
 	"errors"
 	"fmt"
@@ -175,55 +174,4 @@ func (s *Store) Minute(realm string, at int64) (rows []headcount.Row, err error)
 // Opened reports whether the opening of a session is in the journal.
 func (s *Store) Opened(realm string, session presence.SessionID) (opened bool, err error) {
 	return opened, s.db().Raw("SELECT count(*) > 0 FROM journal WHERE realm = ? AND session = ? AND kind = ?", realm, session, journal.SessionOpened).Scan(&opened).Error
-}
-
-// Differences compares two files of one log, and describes each table that differs. Both must be at
-// the same position: the error says which one is behind.
-func Differences(ctx context.Context, path, other string) (differ []string, err error) {
-	s := &Store{path: path}
-	db, err := s.connect("&mode=ro", 1)
-	if err != nil {
-		return nil, hint(err)
-	}
-	defer closeDB(db)
-	err = db.WithContext(ctx).Connection(func(db *gorm.DB) error {
-		if err := db.Exec("ATTACH ? AS other", "file:"+other+"?mode=ro").Error; err != nil {
-			return hint(err)
-		}
-		defer db.Exec("DETACH other")
-		var here, there Position
-		if err := errors.Join(db.Raw("SELECT log, sequence, hash FROM main.log").Scan(&here).Error, db.Raw("SELECT log, sequence, hash FROM other.log").Scan(&there).Error); err != nil {
-			return hint(err)
-		}
-		switch {
-		case here.Log == "" || there.Log == "":
-			return errors.New("only files of a cluster's log can be compared: one of them has no position in a log")
-		case here.Log != there.Log:
-			return fmt.Errorf("the files are of different logs, %s and %s", here.Log, there.Log)
-		case here.Sequence != there.Sequence:
-			behind, by := path, there.Sequence-here.Sequence
-			if here.Sequence > there.Sequence {
-				behind, by = other, here.Sequence-there.Sequence
-			}
-			return fmt.Errorf("%s is %d records behind: compare them at the same position", behind, by)
-		case !bytes.Equal(here.Hash, there.Hash):
-			differ = append(differ, fmt.Sprintf("log: record %d differs, or one before it", here.Sequence))
-		}
-		var tables []string
-		if err := db.Raw("SELECT name FROM main.sqlite_master WHERE type = 'table' AND name NOT IN ('log', 'marks', 'runs') AND name NOT LIKE 'sqlite%' ORDER BY name").Scan(&tables).Error; err != nil {
-			return err
-		}
-		for _, table := range tables {
-			var only struct{ Here, There int64 }
-			err := db.Raw(fmt.Sprintf("SELECT (SELECT count(*) FROM (SELECT * FROM main.%[1]s EXCEPT SELECT * FROM other.%[1]s)) AS here, (SELECT count(*) FROM (SELECT * FROM other.%[1]s EXCEPT SELECT * FROM main.%[1]s)) AS there", table)).Scan(&only).Error
-			if err != nil {
-				return err
-			}
-			if only.Here+only.There > 0 {
-				differ = append(differ, fmt.Sprintf("%s: %d rows only in %s, %d only in %s", table, only.Here, path, only.There, other))
-			}
-		}
-		return nil
-	})
-	return differ, err
 }

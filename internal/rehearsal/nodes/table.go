@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"path/filepath"
 	"slices"
 	"time"
 
@@ -198,10 +197,15 @@ func (f *file) maker(realm cluster.Realm, at time.Time) cluster.Maker {
 // text returns the position only: files are compared by [file.differs].
 func (f *file) text() string { return fmt.Sprintf("%x", f.at.Hash) }
 
-func (f *file) differs(other *file) []string {
-	differ, err := records.Differences(context.Background(), filepath.Join(f.dir, records.File), filepath.Join(other.dir, records.File))
+func (f *file) differs(other *file) (differ []string) {
+	findings, err := records.Compare(context.Background(), f.dir, other.dir)
 	if err != nil {
 		return []string{err.Error()}
+	}
+	for _, is := range findings {
+		if is.Wrong {
+			differ = append(differ, is.What+": "+is.Detail)
+		}
 	}
 	return differ
 }
