@@ -65,6 +65,17 @@ var lines = []line{
 	{"week_replayed_s", "s", "time to study it and to play it under two policies", "", "≤ 120"},
 	{"week_replay_mb", "MB", "heap in use meanwhile, of the bench", "", "≤ 500"},
 	{"week_exceptions", "", "leaves that the replay under the policy in force misses, or has besides: of a return within the tick in which the grace ended", "", "≤ 100"},
+	{"reconnects_s", "s", "an owner's time for 100,000 sessions that lose their links and return, with their rows", "", ""},
+	{"reconnects_rows", "", "rows of that", "", ""},
+	{"reconnects_log_mb", "MB", "what they take in the log", "", ""},
+	{"reconnects_on_nodes_s", "s", "until two nodes on this machine have put them into their files", "", ""},
+	{"reconnects_lag_s", "s", "for how long a row waited at most", "", ""},
+	{"reconnect_rows_per_second", "/s", "rows put, in each of the files", "", ""},
+	{"reseats_s", "s", "an owner's time for 100,000 reported links that it knows", "", ""},
+	{"reseats_rows", "", "rows of that", "", "0"},
+	{"takeover_restore_s", "s", "another owner's time to continue with them from its file", "", ""},
+	{"takeover_reseats_s", "s", "and for the reports of all links", "", ""},
+	{"takeover_rows", "", "rows of that", "", "0"},
 	{"counts_http_per_second", "/s", "GET /v1/rooms/{room}/count", "floor_counts_http_per_second", "ratio ≥ 0.85"},
 }
 
@@ -78,7 +89,7 @@ func main() {
 	}
 	short := flag.Bool("short", false, "fewer and shorter rounds, in less than a minute")
 	file := flag.String("out", "bench/latest.json", "where the results are written")
-	only := flag.String("only", "", "one part: counts, joins, records, memory, blast, fanout, hold, doing or timing, with -against what the figures' names contain; nothing is written then")
+	only := flag.String("only", "", "one part: counts, joins, records, memory, blast, fanout, hold, doing, timing or rows, with -against what the figures' names contain; nothing is written then")
 	against := flag.String("against", "", "a commit that is built too and measured in alternation with this tree; nothing is written then")
 	pairs := flag.Int("pairs", 10, "how many rounds of each, for the figure that has the fewest")
 	flag.Parse()
@@ -104,7 +115,7 @@ func run(short bool, only string) results {
 	for _, part := range []struct {
 		name string
 		run  func(results)
-	}{{"counts", s.counts}, {"joins", s.joins}, {"records", s.records}, {"memory", s.memory}, {"blast", s.blast}, {"fanout", s.fanouts}, {"hold", s.hold}, {"doing", s.doing}, {"timing", s.timing}} {
+	}{{"counts", s.counts}, {"joins", s.joins}, {"records", s.records}, {"memory", s.memory}, {"blast", s.blast}, {"fanout", s.fanouts}, {"hold", s.hold}, {"doing", s.doing}, {"timing", s.timing}, {"rows", s.rows}} {
 		if only == "" || only == part.name {
 			part.run(r)
 		}

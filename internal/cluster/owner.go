@@ -153,7 +153,8 @@ func (n *Node) restore(o *owner) {
 	o.phase, o.since = barrier, n.mono()
 	n.learn(o.realm, Known{o.epoch, n.Name})
 	for _, name := range n.names {
-		if n.hears(name) {
+		// A node that has just started has heard nobody yet, although others live.
+		if name == n.Name || n.mono()-n.peers[name].heard < n.Timings.Dead {
 			o.missing[name] = true
 			n.down(o, name, WantReport{})
 		}

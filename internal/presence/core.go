@@ -205,7 +205,7 @@ func (c *Core) next(at Instant) Instant {
 func (c *Core) passes(at Instant, out *Effects) reading {
 	before := c.paused
 	now := c.read(at)
-	if d := c.paused - before; d > 0 {
+	if d := c.paused - before; d > 0 && !c.standing { // else it was told to
 		out.add(Suspended{d})
 	}
 	return now

@@ -189,7 +189,8 @@ func (c *Core) reopen(now reading, f Fact, out *Effects) *session {
 
 // seat gives a live session the state that the carrier of its link reports.
 func (c *Core) seat(now reading, s *session, f Fact, out *Effects) {
-	is := f.Session
+	is, p := f.Session, s.person
+	before, profile, hidden := s.lasting(now), p.profile, p.hidden
 	_, _ = hex.Decode(s.key[:], []byte(is.Key)) // with a broken key, nobody can resume it
 	s.link, s.kind, s.nonce, s.device, s.noInput, s.pageHidden = is.Link, is.Kind, is.Nonce, is.Device, is.NoInput, is.PageHidden
 	s.issued, s.expires, s.warned, s.admits = is.Issued, is.Expires, false, f.Admits
@@ -197,8 +198,7 @@ func (c *Core) seat(now reading, s *session, f Fact, out *Effects) {
 	s.heard, s.heardWall = now.awake-f.Heard, now.wall-f.Heard.Milliseconds()
 	s.asks(now, f)
 	s.active = now.awake - f.Active
-	p := s.person
-	c.observe(p, cause{ReasonLeave, now.wall, s.id}, out, func() {
+	c.notice(p, cause{ReasonLeave, now.wall, s.id}, out, func() {
 		if !slices.Contains(p.sessions, s) {
 			c.hold(p, s)
 		}
@@ -210,6 +210,37 @@ func (c *Core) seat(now reading, s *session, f Fact, out *Effects) {
 		c.seatIn(now, s, f)
 		c.narrow(now, s, f.Grants, out)
 	})
+	if p.profile != profile || p.hidden != hidden || !before.equal(s.lasting(now)) {
+		out.touch(p)
+	}
+}
+
+// lasting is what is saved of a session, apart from the times of its last signs.
+type lasting struct {
+	session struct {
+		key, nonce                      string
+		link                            LinkNumber
+		kind                            LinkKind
+		live, idle, noInput, pageHidden bool
+		issued, expires                 int64
+		device                          Device
+		silent                          time.Duration
+	}
+	rooms []SavedEntry
+}
+
+func (s *session) lasting(now reading) (l lasting) {
+	saved := s.save(now, true)
+	is := &l.session
+	is.key, is.nonce, is.link, is.kind, is.device = saved.Key, saved.Nonce, saved.Link, saved.Kind, saved.Device
+	is.live, is.idle, is.noInput, is.pageHidden = saved.Live, saved.Idle, saved.NoInput, saved.PageHidden
+	is.issued, is.expires, is.silent = saved.Issued, saved.Expires, saved.Silent
+	l.rooms = saved.Rooms
+	return l
+}
+
+func (l lasting) equal(other lasting) bool {
+	return l.session == other.session && slices.Equal(l.rooms, other.rooms)
 }
 
 // seatIn puts a session into the rooms of a fact, except those from which its person was removed.

@@ -383,6 +383,22 @@ func TestAPageThatSaidItIsClosingIsNotRevived(t *testing.T) {
 	}
 }
 
+func TestAnUnchangedLinkWritesNothing(t *testing.T) {
+	core, fact, out := seated(t)
+	core.Reseat(instant(s), fact(1<<32+4, weir), out)
+	saved := core.Save(instant(2 * s))
+	for _, rooms := range [][]presence.RoomName{{weir}, {weir, "desk.night"}, {}} {
+		next := presence.NewCore(*core.Policy())
+		next.SetEpoch(3)
+		require.NoError(t, next.Continue(instant(60*s), saved, presence.Takeover{Time: core.Time(), Wall: saved.At}, out))
+		for at := 61 * s; at < 64*s; at += s { // time stands still
+			out.Reset()
+			require.Equal(t, presence.SeatKept, next.Reseat(instant(at), fact(1<<32+4, rooms...), out))
+			require.Equal(t, len(rooms) != 1 && at == 61*s, len(out.List)+len(out.Touched) > 0, "%v at %v: %v %v", rooms, at, out.List, out.Touched)
+		}
+	}
+}
+
 // continued returns a core that continues another one, after a handover.
 func continued(t *testing.T, core *presence.Core, at time.Duration, out *presence.Effects) *presence.Core {
 	saved := core.Save(instant(at))

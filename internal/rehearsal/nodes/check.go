@@ -81,7 +81,7 @@ func (w *world) removalDone(attempt uint64) {
 }
 
 func (w *world) sawJoin(h *host, room presence.RoomName, user presence.UserID) {
-	if at, ok := w.removed[user]; ok && w.now > at+3*time.Second {
+	if at, ok := w.removed[user]; ok && w.now > max(at, h.paused)+3*time.Second { // it may catch up after a pause
 		w.breaks(RemovedStayAway, "%s sees %s in %s, removed at %v", h.name, user, room, at)
 	}
 }
