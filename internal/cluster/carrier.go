@@ -325,6 +325,10 @@ func (n *Node) answered(r *realm, a Answer) {
 		if a.Err == nil && len(a.Reply.Asked) == 0 {
 			c.enter(in.Room)
 		}
+	case presence.Accept:
+		if a.Err == nil {
+			c.enter(a.Reply.Rooms...)
+		}
 	case presence.Leave:
 		if a.Err == nil {
 			c.leave(in.Room)

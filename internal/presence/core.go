@@ -135,7 +135,7 @@ func (c *Core) applyFrom(now reading, in Input, out *Effects) (Reply, error) {
 	case AnswerAsk:
 		return from(in.From, func(s *session) error { return c.answerAsk(now, s, in, out) })
 	case Accept:
-		return from(in.From, func(s *session) error { return c.accept(now, s, in, out) })
+		return answered(in.From, func(s *session) (Reply, error) { return c.accept(now, s, in, out) })
 	case Decline:
 		return from(in.From, func(s *session) error { return c.decline(now, s, in, out) })
 	case TakeBack:

@@ -342,7 +342,7 @@ func (GrantPass) input()     {}
 func (RevokePass) input()    {}
 
 // Reply is the answer to an accepted input. It is empty except for [Hello], [ClosingBeacon],
-// [ByeNote], [Join], [Typing], [Sent], [Doing] and [Invite].
+// [ByeNote], [Join], [Accept], [Typing], [Sent], [Doing] and [Invite].
 type Reply struct {
 	// Pending says that the hello waits for a probe of the session's old link. A [Settled]
 	// answers it, at the latest after the policy's Probe.
@@ -357,7 +357,8 @@ type Reply struct {
 	// false, NotResumed says why.
 	Resumed    bool
 	NotResumed NotResumed
-	// Rooms are the rooms that the session is in, in the order of joining.
+	// Rooms are the rooms that the session is in, in the order of joining; of [Accept], the room into
+	// which it was let.
 	Rooms []RoomName
 	// Refused are the rooms of a hello with OneByOne that the session may not enter.
 	Refused []RefusedRoom

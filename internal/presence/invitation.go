@@ -176,28 +176,28 @@ func (c *Core) pastInvitation(user UserID, id InvitationID) error {
 }
 
 // accept lets the session into the room of an invitation, and gives the person a pass for it.
-func (c *Core) accept(now reading, s *session, in Accept, out *Effects) error {
+func (c *Core) accept(now reading, s *session, in Accept, out *Effects) (Reply, error) {
 	p := s.person
 	i, err := c.invitationOf(p, in.Invitation, false)
 	if err != nil {
-		return err
+		return Reply{}, err
 	}
 	if p.hidden {
-		return hiding("accept")
+		return Reply{}, hiding("accept")
 	}
 	if s.entry(i.room) == nil && len(s.entries)+s.asking() >= c.policy.RoomsPerSession && p.ask(i.room) == nil {
-		return tooManyRooms(c.policy)
+		return Reply{}, tooManyRooms(c.policy)
 	}
 	if err := c.notRemoved(p, s.issued, i.room); err != nil {
-		return err
+		return Reply{}, err
 	}
 	if err := c.hasRoomFor(p, i.room); err != nil {
-		return err
+		return Reply{}, err
 	}
 	c.closeInvitation(now, i, Accepted, out)
 	c.givePass(now, p, i.room, now.wall+c.policyOf(i.room).AskPass.Milliseconds(), out)
 	c.observe(p, cause{session: s.id}, out, func() { c.enter(now, s, i.room) })
-	return nil
+	return Reply{Rooms: []RoomName{i.room}}, nil
 }
 
 // decline ends an invitation that the person received; withdraw one that they sent.

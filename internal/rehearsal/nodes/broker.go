@@ -11,16 +11,16 @@ import (
 // broker is a broker on the virtual clock: the table, the log and the bus of all hosts. It serves a
 // host that reaches a majority of hosts.
 type broker struct {
-	world   *world
-	table   cluster.Owners
-	log     []cluster.Record
-	last    map[cluster.Realm]cluster.Position
-	known   map[string]cluster.Position // of records, by id
-	begun   map[cluster.Realm]cluster.Epoch
-	linked  map[presence.LinkID]bool // that some record has
-	stalled time.Duration            // until when it answers nobody
-	cut     map[[2]int]bool          // from, to
-	ready   map[[2]int]time.Duration // when the last message arrives, so that order is kept
+	world    *world
+	table    cluster.Owners
+	log      []cluster.Record
+	last     map[cluster.Realm]cluster.Position
+	known    map[string]cluster.Position // of records, by id
+	begun    map[cluster.Realm]cluster.Epoch
+	recorded map[presence.LinkID][]presence.RoomName // the rooms of a link by its newest record
+	stalled  time.Duration                           // until when it answers nobody
+	cut      map[[2]int]bool                         // from, to
+	ready    map[[2]int]time.Duration                // when the last message arrives, so that order is kept
 }
 
 // port is the broker as one host reaches it: a [cluster.Log], [cluster.Table] and [cluster.Bus].
@@ -47,7 +47,7 @@ func (p port) Send(to cluster.Name, e cluster.Envelope) { p.send(p.host, to, e) 
 
 func newBroker(w *world) broker {
 	b := broker{world: w, table: cluster.Owners{Version: 1, Realms: map[cluster.Realm]cluster.Ownership{}}, last: map[cluster.Realm]cluster.Position{},
-		known: map[string]cluster.Position{}, begun: map[cluster.Realm]cluster.Epoch{}, linked: map[presence.LinkID]bool{}, cut: map[[2]int]bool{}, ready: map[[2]int]time.Duration{}}
+		known: map[string]cluster.Position{}, begun: map[cluster.Realm]cluster.Epoch{}, recorded: map[presence.LinkID][]presence.RoomName{}, cut: map[[2]int]bool{}, ready: map[[2]int]time.Duration{}}
 	for i, realm := range w.realms {
 		b.table.Realms[realm] = cluster.Ownership{Owner: w.names[(i+int(w.Seed%7))%len(w.names)], Incarnation: 1, Epoch: 1}
 	}
@@ -120,8 +120,12 @@ func (b *broker) append(h *host, r cluster.Record, after cluster.Position, done 
 		if r.Kind == cluster.KindBegins {
 			b.begun[r.Realm] = max(b.begun[r.Realm], r.Epoch)
 		}
-		for _, link := range sessionsIn(r) {
-			b.linked[link] = true
+		for _, s := range sessionsIn(r) {
+			link := presence.LinkID{Session: s.ID, Number: s.Link}
+			b.recorded[link] = nil
+			for _, e := range s.Rooms {
+				b.recorded[link] = append(b.recorded[link], e.Room)
+			}
 		}
 		if b.known[r.ID] == 0 {
 			b.known[r.ID] = at

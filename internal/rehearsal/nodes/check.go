@@ -71,15 +71,6 @@ func (w *world) oneOwner(realm cluster.Realm) {
 	}
 }
 
-// removalDone notes that a removal is answered.
-func (w *world) removalDone(attempt uint64) {
-	p := w.asked[attempt]
-	if _, done := w.removed[p.id]; !done {
-		w.removed[p.id] = w.now
-		w.tell("the removal of %s is answered", p.id)
-	}
-}
-
 func (w *world) sawJoin(h *host, room presence.RoomName, user presence.UserID) {
 	if at, ok := w.removed[user]; ok && w.now > max(at, h.paused)+3*time.Second { // it may catch up after a pause
 		w.breaks(RemovedStayAway, "%s sees %s in %s, removed at %v", h.name, user, room, at)
@@ -91,7 +82,7 @@ func (w *world) sawLeave(h *host, realm cluster.Realm, room presence.RoomName, u
 	w.count("leaves")
 	w.tell("%s shows that %s left %s", h.name, user, room)
 	for _, g := range w.pages {
-		if g.person.id != user || !g.alive || !slices.Contains(g.rooms, room) || !g.remains() || g.since > w.now-100*time.Millisecond || w.unrecorded(g) {
+		if g.person.id != user || !g.alive || !slices.Contains(g.rooms, room) || !g.remains() || g.since > w.now-100*time.Millisecond || w.now < g.excused || w.unrecorded(g, room) {
 			continue
 		}
 		w.breaks(NobodyLeaves, "%s sees %s leave %s; page %d has %s, linked: %v, lost %v ago, grace %v", h.name, user, room, g.number, g.session, g.linked, w.now-g.lost, g.grace)
@@ -99,16 +90,17 @@ func (w *world) sawLeave(h *host, realm cluster.Realm, room presence.RoomName, u
 	}
 }
 
-// unrecorded reports whether the exception of docs/cluster.md applies to a page: its link is not in
-// the log, another owner has taken over, and the node that gave the link cannot report it, because
-// it was the previous owner's, has died, or is cut off.
-func (w *world) unrecorded(g *page) bool {
+// unrecorded reports whether the exception of docs/cluster.md applies to a page: its link, or that it
+// was in a room over it, is not in the log; another owner has taken over; and the node that gave the
+// link cannot report it, because it was the previous owner's, has died, or is cut off.
+func (w *world) unrecorded(g *page, rooms ...presence.RoomName) bool {
 	owner, is := w.owned(g.person.realm)
 	if owner != nil && is.Epoch == cluster.Epoch(g.link>>32) {
 		return false
 	}
 	reports := !g.byOwn && g.atNode.runs() && g.atNode.incarnation == g.atIncarnation && owner != nil && w.linked(owner, g.atNode) && w.linked(g.atNode, owner)
-	if reports || w.broker.linked[presence.LinkID{Session: g.session, Number: g.link}] {
+	recorded, known := w.broker.recorded[presence.LinkID{Session: g.session, Number: g.link}]
+	if reports || known && !slices.ContainsFunc(rooms, func(room presence.RoomName) bool { return !slices.Contains(recorded, room) }) {
 		return false
 	}
 	w.count("exceptions")
@@ -126,7 +118,7 @@ func (w *world) ghosts(realm cluster.Realm) {
 		if g.person.realm != realm {
 			continue
 		}
-		for _, room := range append(slices.Clone(g.rooms), g.want...) {
+		for _, room := range append(append(slices.Clone(g.rooms), g.want...), gate) { // it may be let in without hearing of it
 			at := g.gone
 			if g.alive {
 				at = w.now
@@ -219,12 +211,32 @@ func (w *world) end() {
 			w.breaks(QueuesBounded, "%s: %d bytes wait, and up to %d have", h.name, now, most)
 		}
 	}
+	w.lasts()
 	w.equalRows()
 	for user := range w.removed {
 		for _, g := range w.pages {
 			if g.person.id == user && g.linked {
 				w.breaks(RemovedStayAway, "%s is linked in the end", user)
 			}
+		}
+	}
+}
+
+// lasts checks that what was answered as durable is not lost, and that nothing waits for ever.
+func (w *world) lasts() {
+	for _, p := range w.people {
+		_, is := w.owned(p.realm)
+		if is.Engine == nil || p.removing || p.setting || p.unsure {
+			continue
+		}
+		saved, _ := is.Engine.Save(p.id)
+		if saved.Set.Note != p.note || saved.Hidden != p.hidden {
+			w.breaks(AnswersLast, "%s has %q, hidden: %v; answered were %q, %v", p.id, saved.Set.Note, saved.Hidden, p.note, p.hidden)
+		}
+	}
+	for _, realm := range w.realms {
+		if _, is := w.owned(realm); is.Engine != nil && len(is.Engine.OpenAsks())+len(is.Engine.OpenInvitations()) > 0 {
+			w.breaks(NothingWaits, "realm %d: %v %v", realm, is.Engine.OpenAsks(), is.Engine.OpenInvitations())
 		}
 	}
 }

@@ -174,7 +174,9 @@ func (h *host) acts() {
 			table.Swap(act.Version, act.To, func(outcome cluster.Outcome) { h.node.Swapped(h.at(), outcome) })
 		case cluster.PassAnswer:
 			if act.Conn == 0 {
-				w.removalDone(act.Answer.Attempt)
+				if done := w.answers[act.Answer.Attempt]; done != nil {
+					done(act.Answer)
+				}
 			} else if c := h.conns[act.Conn]; c != nil {
 				c.answered(act.Answer)
 			}
@@ -190,6 +192,10 @@ func (h *host) acts() {
 			}
 		case cluster.Show:
 			h.show(act)
+		case cluster.Tell:
+			if c := h.conns[act.Conn]; c != nil {
+				c.toPage(func() { c.page.told(c, act.Effect) })
+			}
 		}
 	}
 }

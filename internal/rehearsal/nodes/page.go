@@ -15,6 +15,10 @@ type person struct {
 	realm    cluster.Realm
 	issued   int64
 	removing bool
+	setting  bool   // the back end is setting a status, or hiding them
+	note     string // of the status that was set last
+	hidden   bool
+	unsure   bool // a request was repeated, so that an older one may have come after a newer one
 }
 
 // page is a page of a person, which behaves like the client libraries.
@@ -43,6 +47,10 @@ type page struct {
 	byOwn  bool  // the node was the owner's
 
 	atIncarnation cluster.Incarnation
+
+	excused time.Duration // until when it may be shown to leave, because its link before was unrecorded
+	reports map[presence.RoomName]uint64
+	asking  presence.AskID
 }
 
 // connection is a connection of a page to a host; its two ends may differ.
@@ -59,7 +67,7 @@ func (w *world) open(p *person) {
 	if w.still || p.removing {
 		return
 	}
-	g := &page{world: w, number: len(w.pages), person: p, alive: true, lost: w.now, nonce: fmt.Sprint("nonce-", w.id())}
+	g := &page{world: w, number: len(w.pages), person: p, alive: true, reports: map[presence.RoomName]uint64{}, lost: w.now, nonce: fmt.Sprint("nonce-", w.id())}
 	g.choose()
 	w.pages = append(w.pages, g)
 	g.connect(nil)
@@ -110,7 +118,7 @@ func (g *page) connect(not *host) {
 	g.conn, g.linked = c, false
 	id := w.id()
 	hello := presence.Hello{Attempt: id, User: g.person.id, Issued: g.person.issued, Session: g.session, Key: g.key, Nonce: g.nonce,
-		NewSession: presence.SessionID(fmt.Sprint("session-", id)), NewKey: fmt.Sprint("key-", id), Rooms: slices.Clone(g.want)}
+		NewSession: presence.SessionID(fmt.Sprint("session-", id)), NewKey: fmt.Sprint("key-", id), Rooms: slices.Clone(g.want), OneByOne: true, NewAsk: presence.AskID(fmt.Sprint("ask-", id))}
 	c.toHost(func() {
 		h.conns[c.id] = c
 		h.node.Hello(h.at(), g.person.realm, c.id, hello)
@@ -222,6 +230,11 @@ func (g *page) stop() { g.alive, g.gone = false, g.world.now }
 
 // answered takes an answer on its way to the page.
 func (c *connection) answered(a cluster.Answer) {
+	if done := c.page.world.answers[a.Attempt]; done != nil {
+		delete(c.page.world.answers, a.Attempt)
+		c.toPage(func() { done(a) })
+		return
+	}
 	if a.Err != nil || a.Reply.Link.Session == "" {
 		return
 	}
@@ -243,8 +256,14 @@ func (g *page) welcomed(c *connection, r presence.Reply) {
 		w.breaks(WhoReturns, "page %d of %s lost %s %v ago (grace %v): %s", g.number, g.person.id, g.session, w.now-g.lost, g.grace, r.NotResumed)
 	}
 	w.tell("page %d (%s) has %s over link %x at %s, resumed: %v %s", g.number, g.person.id, r.Link.Session, r.Link.Number, c.host.name, r.Resumed, r.NotResumed)
+	if !slices.Contains(r.Rooms, gate) { // it may have to ask again
+		g.want = slices.DeleteFunc(slices.Clone(g.want), func(room presence.RoomName) bool { return room == gate })
+	}
 	if r.Link.Session != g.session || !slices.Equal(g.rooms, g.want) {
 		g.since = w.now
+	}
+	if g.session != "" && w.unrecorded(g, g.rooms...) {
+		g.excused = w.now + time.Second
 	}
 	g.session, g.key, g.link = r.Link.Session, r.Key, r.Link.Number
 	g.linked, g.heard, g.beat, g.rooms = true, w.now, w.now, slices.Clone(g.want)
@@ -356,29 +375,9 @@ func (g *page) act() {
 		g.mayReturn(w.policy.GraceLost)
 		g.hang(true)
 		w.in(w.between(100*time.Millisecond, 8*time.Second), func() { g.connect(nil) })
-	case x < 0.9:
-		g.says(c, presence.Activity{From: link})
-	default:
+	case x < 0.83:
 		g.loses(c, "reset")
+	default:
+		g.meets(c, link)
 	}
-}
-
-// remove removes a person, from the back end, until it is answered.
-func (w *world) remove(p *person) {
-	if _, done := w.removed[p.id]; done {
-		return
-	}
-	if !p.removing {
-		w.tell("%s is to be removed", p.id)
-		w.count("removals")
-	}
-	p.removing = true
-	if h := w.hosts[w.random.IntN(len(w.hosts))]; h.runs() {
-		attempt := w.id()
-		w.asked[attempt] = p
-		h.run(func() {
-			h.node.Requested(h.at(), p.realm, 0, cluster.Request{Attempt: attempt, Input: presence.Remove{User: p.id}})
-		})
-	}
-	w.in(3500*time.Millisecond, func() { w.remove(p) })
 }

@@ -216,17 +216,12 @@ func (f *file) close() {
 	}
 }
 
-// sessionsIn returns the sessions that a record has, with their links.
-func sessionsIn(r cluster.Record) (links []presence.LinkID) {
-	add := func(p presence.SavedPerson) {
-		for _, s := range p.Sessions {
-			links = append(links, presence.LinkID{Session: s.ID, Number: s.Link})
-		}
-	}
+// sessionsIn returns the sessions that a record has.
+func sessionsIn(r cluster.Record) (sessions []presence.SavedSession) {
 	switch rows := r.Rows.(type) {
 	case *plainRows:
 		for _, p := range rows.people {
-			add(p)
+			sessions = append(sessions, p.Sessions...)
 		}
 	case *records.Rows:
 		for i := range rows.People {
@@ -234,10 +229,10 @@ func sessionsIn(r cluster.Record) (links []presence.LinkID) {
 			if err != nil {
 				panic(err)
 			}
-			add(saved)
+			sessions = append(sessions, saved.Sessions...)
 		}
 	}
-	return links
+	return sessions
 }
 
 var _ engine.Recorder = (*plainMaker)(nil)

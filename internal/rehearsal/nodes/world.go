@@ -53,12 +53,14 @@ const (
 	LinkedInTheEnd  Promise = "in the end every open page has a link"
 	TruthInTheEnd   Promise = "in the end the core has exactly the pages that are open"
 	SeenInTheEnd    Promise = "in the end every receiver has the core's lists"
+	AnswersLast     Promise = "what was answered as durable is not lost"
+	NothingWaits    Promise = "in the end no ask or invitation is open"
 	EqualRows       Promise = "rows are equal at equal positions"
 )
 
 // Promises returns all promises.
 func Promises() []Promise {
-	return []Promise{NobodyLeaves, WhoReturns, NoGhosts, NobodyGoesBack, EpochsGrow, OneOwner, LinksOnce, ChangesFollow, QueuesBounded, RemovedStayAway, OwnedInTheEnd, LinkedInTheEnd, TruthInTheEnd, SeenInTheEnd, EqualRows}
+	return []Promise{NobodyLeaves, WhoReturns, NoGhosts, NobodyGoesBack, EpochsGrow, OneOwner, LinksOnce, ChangesFollow, QueuesBounded, RemovedStayAway, OwnedInTheEnd, LinkedInTheEnd, TruthInTheEnd, SeenInTheEnd, AnswersLast, NothingWaits, EqualRows}
 }
 
 // Result is the result of a rehearsal.
@@ -121,7 +123,9 @@ type world struct {
 	removed map[presence.UserID]time.Duration
 	shown   map[place]time.Duration // until when somebody was rightly in a room
 	holders map[presence.LinkID]string
-	asked   map[uint64]*person // removals that wait for an answer, by attempt
+	answers map[uint64]func(cluster.Answer)
+	// answered are the invitations that a page has seen.
+	answered map[presence.InvitationID]bool
 }
 
 // ownerless counts the time that a realm had no owner who speaks.
@@ -134,9 +138,9 @@ type sample struct{ at, total time.Duration }
 
 // Play plays a rehearsal.
 func Play(o Options) Result {
-	w := &world{Options: o, policy: presence.DefaultPolicy(), random: rand.New(rand.NewPCG(o.Seed, 19)), now: time.Second,
+	w := &world{Options: o, policy: policy(), random: rand.New(rand.NewPCG(o.Seed, 19)), now: time.Second,
 		result: Result{Counts: map[string]int{}, Times: map[Promise]int{}}, less: map[cluster.Realm]*ownerless{}, removed: map[presence.UserID]time.Duration{},
-		shown: map[place]time.Duration{}, holders: map[presence.LinkID]string{}, asked: map[uint64]*person{}}
+		shown: map[place]time.Duration{}, holders: map[presence.LinkID]string{}, answers: map[uint64]func(cluster.Answer){}, answered: map[presence.InvitationID]bool{}}
 	w.names = []cluster.Name{"dipper", "heron", "kestrel", "plover", "wagtail"}[:o.Nodes]
 	for id := range cluster.Realm(o.Realms) {
 		w.realms = append(w.realms, id+1)
@@ -154,6 +158,11 @@ func Play(o Options) Result {
 		h := &host{world: w, name: name, place: i, skew: w.between(-300*time.Millisecond, 300*time.Millisecond)}
 		w.hosts = append(w.hosts, h)
 		h.start(false)
+	}
+	for _, p := range w.people {
+		if w.chance(0.5) {
+			w.in(w.between(5*time.Second, o.Length), func() { w.set(p) })
+		}
 	}
 	for range 2 {
 		p := w.people[w.random.IntN(len(w.people))]
