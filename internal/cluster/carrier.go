@@ -415,20 +415,51 @@ func (n *Node) tellAll(r *realm, links []presence.LinkID, effect presence.Effect
 	return told
 }
 
-// report reports all links to the owner, and repeats the requests that wait.
+// reporting is a report of a realm's links that is sent in parts.
+type reporting struct {
+	realm *realm
+	owner Known
+	links []*carried // that are not reported yet
+	read  uint64
+	begun bool
+}
+
+// report begins to report all links to the owner. When it has, it repeats the requests that wait.
 func (n *Node) report(r *realm) {
-	report := Report{Read: n.peers[r.known.Owner].got}
+	is := &reporting{realm: r, owner: r.known, read: n.peers[r.known.Owner].got}
 	for _, links := range []map[presence.LinkID]*carried{r.carrier.gone, r.carrier.links} {
 		for _, link := range sortedLinks(links) {
-			report.Facts = append(report.Facts, n.fact(r, links[link]))
+			is.links = append(is.links, links[link])
 		}
 	}
-	n.toOwner(r, report)
+	out := &n.peers[r.known.Owner].out
+	out.reports = slices.DeleteFunc(out.reports, func(other *reporting) bool { return other.realm == r })
+	out.reports = append(out.reports, is)
+	r.lists.stale()
+}
+
+// reportPart sends the next part of a report. It returns true after the last one.
+func (n *Node) reportPart(to Name, is *reporting) (over bool) {
+	r := is.realm
+	if r.known != is.owner {
+		return true // it will be reported to the next owner
+	}
+	part := is.links[:min(len(is.links), 1+n.Credit/8/factWeight)]
+	is.links = is.links[len(part):]
+	report := Report{Read: is.read, First: !is.begun, Last: len(is.links) == 0}
+	is.begun = true
+	for _, c := range part {
+		report.Facts = append(report.Facts, n.fact(r, c))
+	}
+	n.say(to, ToOwner{r.id, report})
+	if !report.Last {
+		return false
+	}
 	for _, attempt := range slices.Sorted(maps.Keys(r.carrier.requests)) {
 		n.toOwner(r, r.carrier.requests[attempt].request)
 	}
-	r.lists.stale()
 	n.follow(r)
+	return true
 }
 
 // follow asks for what is followed and not answered.

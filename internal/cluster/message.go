@@ -53,10 +53,12 @@ type (
 		Attempt uint64
 		Session presence.SessionID // named by the hello
 	}
-	// Report lists all links of the realm that the carrier carries.
+	// Report lists links of the realm that the carrier carries, or has lost a moment ago. Several
+	// of them make one report: from the First to the Last, all links.
 	Report struct {
-		Facts []presence.Fact
-		Read  uint64 // the number of the owner's last message that the carrier had read
+		Facts       []presence.Fact
+		Read        uint64 // the number of the owner's last message that the carrier had read at the First
+		First, Last bool
 	}
 	// Follow asks for lists and people, and then for all their changes. Each wish is answered by
 	// [Rooms] and a [State] for each of them, each person by [News].

@@ -64,7 +64,9 @@ type Config struct {
 	Realms      []Realm
 	Policy      presence.Policy
 	Timings     Timings
-	Records     Records
+	// Credit is how many bytes may be on their way to a node; 0 stands for [DefaultCredit].
+	Credit  int
+	Records Records
 	// NewMaker returns the maker of a realm that this node begins to own.
 	NewMaker func(Realm) Maker
 	// NewID returns an id that no record has yet, and NewRun a run that no list of the view has had.
@@ -135,10 +137,11 @@ type record struct {
 
 // NewNode returns a node that has just started. It has heard of nobody.
 func NewNode(config Config, at presence.Instant) *Node {
+	config.Credit = cmp.Or(config.Credit, DefaultCredit)
 	n := &Node{Config: config, at: at, peers: map[Name]*peer{}, realms: map[Realm]*realm{}, alone: at.Mono, beatAt: at.Mono, markAt: at.Mono}
 	n.names = slices.Sorted(slices.Values(config.Nodes))
 	for _, name := range n.names {
-		n.peers[name] = &peer{heard: at.Mono, echoed: at.Mono, marked: at.Mono} // counted from here
+		n.peers[name] = &peer{heard: at.Mono, echoed: at.Mono, marked: at.Mono, out: newStream(config.Credit)} // counted from here
 	}
 	n.peers[n.Name].incarnation = config.Incarnation
 	n.order = slices.Sorted(slices.Values(config.Realms))
@@ -215,6 +218,23 @@ func (n *Node) Owned(id Realm) (Owned, bool) {
 	return Owned{o.epoch, o.engine, o.speaks()}, true
 }
 
+// Carriers returns the links of a realm that this node owns, with the nodes that carry them as far as
+// it knows.
+func (n *Node) Carriers(id Realm) map[presence.LinkID]Name {
+	carriers := map[presence.LinkID]Name{}
+	if o := n.realms[id].owner; o != nil {
+		for link, by := range o.links {
+			carriers[link] = by.carrier
+		}
+	}
+	return carriers
+}
+
+// Carries reports whether this node carries a link.
+func (n *Node) Carries(id Realm, link presence.LinkID) bool {
+	return n.realms[id].carrier.links[link] != nil
+}
+
 // Known returns the newest owner of a realm that the node has heard of.
 func (n *Node) Known(id Realm) Known { return n.realms[id].known }
 
@@ -274,7 +294,7 @@ func (n *Node) Due() time.Duration {
 	due := n.beatAt
 	for _, name := range n.names {
 		p := n.peers[name]
-		if len(p.out.waiting) > 0 && p.out.inFlight < credit && p.incarnation > 0 {
+		if len(p.out.waiting) > 0 && p.out.inFlight < n.Credit && p.incarnation > 0 {
 			due = min(due, p.out.sentAt+n.Timings.Parcel)
 		}
 		if p.unacknowledged > 0 {
@@ -356,31 +376,34 @@ func (n *Node) Receive(at presence.Instant, e Envelope) {
 		if !isBeat {
 			return // its heartbeat will introduce it
 		}
-		p.incarnation, p.got, p.out, p.unacknowledged = e.Sender, 0, stream{}, 0
+		p.incarnation, p.got, p.out, p.unacknowledged = e.Sender, 0, newStream(n.Credit), 0
 		n.newcomer(e.From)
 	}
 	mine := e.To == n.Incarnation
 	if mine {
 		p.out.acknowledged(e.Read)
 	}
+	numbered := false
 	switch m := first.(type) {
-	case nil:
-		return
+	case nil: // an acknowledgement
 	case Heartbeat:
 		n.envelope(e.From, []Message{Echo{m.Sent}})
 		n.hear(e.From, beat)
-		if mine && e.Last > p.got {
-			p.got = e.Last
-			n.repair(e.From)
-		}
-		return
 	case Echo:
 		if mine {
 			p.echoed = max(p.echoed, m.Sent)
 		}
-		return
+	default:
+		numbered = true
 	}
-	if !mine {
+	switch {
+	case !mine:
+		return
+	case !numbered:
+		if e.Last > p.got {
+			p.got = e.Last
+			n.repair(e.From)
+		}
 		return
 	}
 	if e.Last-uint64(len(e.Messages)) != p.got {
@@ -446,8 +469,8 @@ func (n *Node) newcomer(name Name) {
 func (n *Node) repair(name Name) {
 	for _, id := range n.order {
 		r := n.realms[id]
-		if r.owner != nil && r.owner.phase >= barrier {
-			n.down(r.owner, name, WantReport{})
+		if o := r.owner; o != nil && o.phase >= barrier && (!o.frozen || o.phase == barrier) {
+			n.down(o, name, WantReport{})
 		}
 		if r.known.Owner == name && name != n.Name {
 			n.report(r)

@@ -34,12 +34,14 @@ type owner struct {
 	waiting  []queued      // what came while the owner may not answer
 	missing  map[Name]bool // nodes whose reports the barrier waits for
 	links    map[presence.LinkID]carriedBy
-	pending  map[uint64]Name // hellos that wait for a probe, and the carrier to answer
-	seated   map[Name]bool   // carriers whose first report has come
+	pending  map[uint64]Name                   // hellos that wait for a probe, and the carrier to answer
+	seated   map[Name]bool                     // carriers whose first report has come
+	reported map[Name]map[presence.LinkID]bool // reports under way: the links in them, and whether they are carried
 	follows  map[Name]*follower
 	maker    Maker
 	commands []command // to answer once they are on record
 	settling []command // those that the record on its way has
+	recorded []command // those that are on record
 	answered map[uint64]answered
 
 	appending *Record // at most one at a time
@@ -85,7 +87,7 @@ func (n *Node) begin(r *realm, is Ownership) {
 	n.drop(r)
 	r.begun = is.Epoch
 	o := &owner{node: n, realm: r, epoch: is.Epoch, since: n.mono(), handover: is.Handover, beginID: n.NewID(), missing: map[Name]bool{},
-		links: map[presence.LinkID]carriedBy{}, pending: map[uint64]Name{}, seated: map[Name]bool{}, follows: map[Name]*follower{},
+		links: map[presence.LinkID]carriedBy{}, pending: map[uint64]Name{}, seated: map[Name]bool{}, reported: map[Name]map[presence.LinkID]bool{}, follows: map[Name]*follower{},
 		answered: map[uint64]answered{}}
 	r.owner = o
 	n.appendBegins(o)
@@ -132,11 +134,20 @@ func (n *Node) appliedOwn(o *owner, r Record) {
 	case KindEnds:
 		n.drop(o.realm)
 	case KindBatch:
-		for _, c := range o.settling {
-			n.down(o, c.from, c.answer)
-		}
-		o.settling = nil
+		o.recorded, o.settling = append(o.recorded, o.settling...), nil
+		n.answerRecorded(o)
 	}
+}
+
+// answerRecorded answers the commands that are on record.
+func (n *Node) answerRecorded(o *owner) {
+	if o.frozen {
+		return
+	}
+	for _, c := range o.recorded {
+		n.down(o, c.from, c.answer)
+	}
+	o.recorded = nil
 }
 
 // restore makes the core that continues, and begins the barrier: all living nodes report their
@@ -418,6 +429,12 @@ func (n *Node) trust(o *owner) {
 	n.note("goes on with realm %d", o.realm.id)
 	o.frozen = false
 	o.realm.carrier.refusing = false
+	for _, name := range n.names { // what came meanwhile may be lost
+		if n.hears(name) {
+			n.down(o, name, WantReport{})
+		}
+	}
+	n.answerRecorded(o)
 	if o.phase == active {
 		o.engine.GoOn()
 		n.release(o)

@@ -6,10 +6,16 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// reseat handles the report of a carrier.
+// reseat handles a part of a carrier's report.
 func (n *Node) reseat(o *owner, from Name, report Report) {
-	o.seated[from] = true
-	carried := map[presence.LinkID]bool{}
+	carried := o.reported[from]
+	if report.First {
+		carried = map[presence.LinkID]bool{}
+		o.reported[from] = carried
+	}
+	if carried == nil {
+		return // the first part was lost, and the gap asks for another report
+	}
 	for _, f := range report.Facts {
 		link := presence.LinkID{Session: f.Session.ID, Number: f.Session.Link}
 		carried[link] = carried[link] || f.Lost == presence.NoReason
@@ -25,6 +31,11 @@ func (n *Node) reseat(o *owner, from Name, report Report) {
 			delete(o.links, link)
 		}
 	}
+	if !report.Last {
+		return
+	}
+	o.seated[from] = true
+	delete(o.reported, from)
 	// A link that the report does not name is lost, unless it was given after the message up to
 	// which the carrier had read.
 	for _, link := range sortedLinks(o.links) {
@@ -58,5 +69,6 @@ func (n *Node) unseat(o *owner, name Name) {
 func (o *owner) forget(name Name) {
 	maps.DeleteFunc(o.links, func(_ presence.LinkID, by carriedBy) bool { return by.carrier == name })
 	delete(o.seated, name)
+	delete(o.reported, name)
 	delete(o.follows, name)
 }

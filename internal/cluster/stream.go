@@ -7,15 +7,13 @@ import (
 	"tovik.example/tovik/internal/engine"
 )
 
-// The limits of a stream, in bytes (see [weight]).
-const (
-	// credit is how much may be on its way without an acknowledgement. A broker drops what comes
-	// faster than a node reads.
-	credit = 1 << 20
-	// mostWaiting is how much may wait for credit. Beyond it all of it is dropped, and the other node
-	// re-seats.
-	mostWaiting = 4 * credit
-)
+// DefaultCredit is how many bytes (see [weight]) may be on their way to a node without an
+// acknowledgement. A broker drops what comes faster than a node reads.
+const DefaultCredit = 1 << 20
+
+// mostWaiting is how many times the credit may wait for credit. Beyond it, everything that waits is
+// dropped, and the other node re-seats.
+const mostWaiting = 4
 
 // stream is one direction of the messages between two nodes. They are numbered from 1. Everything
 // that is ready goes as one parcel: at once when the stream is idle, otherwise one parcel each
@@ -31,8 +29,15 @@ type stream struct {
 	// stale are the lists whose changes were left out for want of credit. They are sent whole later,
 	// one by one.
 	stale []stale
-	most  int // bytes that ever waited
+	// reports are under way, in parts.
+	reports []*reporting
+	most    int // bytes that ever waited
+
+	credit  int
+	dropped bool // since the last parcel
 }
+
+func newStream(credit int) stream { return stream{credit: credit} }
 
 type parcel struct {
 	last  uint64
@@ -52,17 +57,20 @@ func (s *stream) say(m Message) uint64 {
 	s.waiting = append(s.waiting, m)
 	s.bytes += weight(m)
 	s.most = max(s.most, s.bytes)
-	if s.bytes > mostWaiting {
+	if s.bytes > mostWaiting*s.credit {
 		s.drop()
 	}
 	return s.said
 }
 
 // drop drops everything that waits. The gap in the numbers tells the other node.
-func (s *stream) drop() { s.waiting, s.bytes, s.stale = nil, 0, nil }
+func (s *stream) drop() {
+	s.waiting, s.bytes, s.stale, s.reports, s.dropped = nil, 0, nil, nil, true
+	s.sent = s.said
+}
 
 // hasCredit reports whether a state that may be sent later should be sent now.
-func (s *stream) hasCredit() bool { return s.inFlight+s.bytes < credit }
+func (s *stream) hasCredit() bool { return s.inFlight+s.bytes < s.credit }
 
 // acknowledged takes the acknowledgement of all messages up to a number.
 func (s *stream) acknowledged(upTo uint64) {
@@ -75,7 +83,7 @@ func (s *stream) acknowledged(upTo uint64) {
 // next returns the messages of the next parcel; none if nothing waits or there is no credit.
 func (s *stream) next(now time.Duration) []Message {
 	n, bytes := 0, 0
-	for n < len(s.waiting) && s.inFlight+bytes < credit {
+	for n < len(s.waiting) && s.inFlight+bytes < s.credit {
 		bytes += weight(s.waiting[n])
 		n++
 	}
@@ -86,7 +94,7 @@ func (s *stream) next(now time.Duration) []Message {
 	s.waiting = slices.Clone(s.waiting[n:])
 	s.bytes -= bytes
 	s.sent = s.said - uint64(len(s.waiting))
-	s.sentAt = now
+	s.sentAt, s.dropped = now, false
 	s.flying, s.inFlight = append(s.flying, parcel{s.sent, bytes}), s.inFlight+bytes
 	return messages
 }
@@ -101,6 +109,9 @@ func (s *stream) leaveOut(what stale) {
 // isStale reports whether a state was left out and has not been sent since.
 func (s *stream) isStale(what stale) bool { return slices.Contains(s.stale, what) }
 
+// factWeight is the weight of a reported link.
+const factWeight = 400
+
 // weight estimates the size of a message in bytes.
 func weight(m Message) int {
 	const least, each = 64, 96
@@ -108,7 +119,7 @@ func weight(m Message) int {
 	case ToOwner:
 		switch what := m.What.(type) {
 		case Report:
-			return least + 4*each*len(what.Facts)
+			return least + factWeight*len(what.Facts)
 		case Follow:
 			return least + each*(len(what.Wishes)+len(what.People))
 		}
@@ -137,7 +148,9 @@ func (n *Node) flush(to Name) {
 	if n.mono() < p.out.sentAt+n.Timings.Parcel && p.out.sent > 0 {
 		return
 	}
-	if messages := p.out.next(n.mono()); len(messages) > 0 {
+	messages := p.out.next(n.mono())
+	if len(messages) > 0 || p.out.dropped {
+		p.out.dropped = false
 		n.envelope(to, messages)
 	}
 }
@@ -158,6 +171,13 @@ func (n *Node) refresh(to Name) {
 			n.down(o, to, News{o.engine.Sight(what.subject)})
 		}
 	}
+	for len(p.out.reports) > 0 && p.out.hasCredit() {
+		is := p.out.reports[0]
+		p.out.reports = p.out.reports[1:]
+		if over := n.reportPart(to, is); !over && !p.out.dropped {
+			p.out.reports = slices.Insert(p.out.reports, 0, is)
+		}
+	}
 }
 
 // envelope sends messages, with an acknowledgement of what has come.
@@ -173,7 +193,7 @@ func (n *Node) say(to Name, m Message) uint64 { return n.peers[to].out.say(m) }
 // acknowledge acknowledges what has come for some time without anything going back.
 func (n *Node) acknowledge(to Name) {
 	p := n.peers[to]
-	if p.unacknowledged > credit/8 || p.unacknowledged > 0 && n.mono() >= p.acknowledgeAt {
+	if p.unacknowledged > n.Credit/8 || p.unacknowledged > 0 && n.mono() >= p.acknowledgeAt {
 		n.envelope(to, nil)
 	}
 }

@@ -172,7 +172,11 @@ func (c *Core) outlasts(s *session, opened int64) bool {
 
 // reopen opens the session of a fact.
 func (c *Core) reopen(now reading, f Fact, out *Effects) *session {
-	p := c.known(f.User)
+	p := c.people[f.User]
+	if p == nil { // of somebody on record, the record says whether they hide
+		p = c.known(f.User)
+		p.hidden = f.Hidden
+	}
 	s := &session{id: f.Session.ID, person: p, idle: true, opened: f.Session.Opened}
 	s.timer.owner = s
 	c.sessions[s.id] = s
@@ -190,7 +194,7 @@ func (c *Core) reopen(now reading, f Fact, out *Effects) *session {
 // seat gives a live session the state that the carrier of its link reports.
 func (c *Core) seat(now reading, s *session, f Fact, out *Effects) {
 	is, p := f.Session, s.person
-	before, profile, hidden := s.lasting(now), p.profile, p.hidden
+	before, profile := s.lasting(now), p.profile
 	_, _ = hex.Decode(s.key[:], []byte(is.Key)) // with a broken key, nobody can resume it
 	s.link, s.kind, s.nonce, s.device, s.noInput, s.pageHidden = is.Link, is.Kind, is.Nonce, is.Device, is.NoInput, is.PageHidden
 	s.issued, s.expires, s.warned, s.admits = is.Issued, is.Expires, false, f.Admits
@@ -205,12 +209,11 @@ func (c *Core) seat(now reading, s *session, f Fact, out *Effects) {
 		if !slices.ContainsFunc(p.sessions, func(other *session) bool { return other.issued > s.issued }) {
 			p.profile = f.Profile
 		}
-		p.hidden = p.hidden || f.Hidden
 		s.becomeIdle(is.Idle)
 		c.seatIn(now, s, f)
 		c.narrow(now, s, f.Grants, out)
 	})
-	if p.profile != profile || p.hidden != hidden || !before.equal(s.lasting(now)) {
+	if p.profile != profile || !before.equal(s.lasting(now)) {
 		out.touch(p)
 	}
 }

@@ -51,8 +51,90 @@ func (w *world) watch() {
 			w.ghosts(realm)
 		}
 		w.oneOwner(realm)
+		w.moves(realm)
 	}
 	w.in(every, w.watch)
+}
+
+// settled reports whether a host has run, and it and a realm's owner have reached each other, for a
+// while.
+func (w *world) settled(h, owner *host, d time.Duration) bool {
+	return h.runs() && owner.runs() && w.now > h.began+d && w.now > owner.began+d && w.now > h.paused+d && w.now > owner.paused+d && w.now > w.healed+d && w.linked(h, owner) && w.linked(owner, h)
+}
+
+// notReady checks that a node refuses a hello only if its realm had no owner that it reaches.
+func (w *world) notReady(h *host, realm cluster.Realm) {
+	const enough = 2 * time.Second
+	owner, _ := w.owned(realm)
+	if owner != nil && w.less[realm].now == 0 && w.now > w.less[realm].since+enough && w.settled(h, owner, 2*enough) {
+		w.breaks(RequestsAnswered, "%s refuses a hello for realm %d although %s has owned it since %v", h.name, realm, owner.name, w.less[realm].since)
+	}
+}
+
+// mayNotSay checks that an owner that stood still says nothing about its realm if another one has
+// begun.
+func (h *host) mayNotSay(e cluster.Envelope) {
+	w := h.world
+	if h.paused == 0 || w.now > h.paused+100*time.Millisecond || h.stood <= time.Second {
+		return
+	}
+	for _, m := range e.Messages {
+		if is, ok := m.(cluster.FromOwner); ok && is.Epoch < w.broker.begun[is.Realm] {
+			w.breaks(ReplacedAreSilent, "%s stood still for %v, and says %T of epoch %d; %d has begun", h.name, h.stood, is.What, is.Epoch, w.broker.begun[is.Realm])
+		}
+	}
+}
+
+// moves checks that pages are sent away from a host that cannot reach their owner, if others can.
+func (w *world) moves(realm cluster.Realm) {
+	const soon = 7 * time.Second
+	owner, _ := w.owned(realm)
+	if owner == nil || w.now < w.cutAt+soon || len(w.broker.cut) == 0 || w.now < w.less[realm].since+soon {
+		return
+	}
+	for _, g := range w.pages {
+		if g.person.realm != realm || !g.stands() || w.now < g.linkedAt+soon {
+			continue
+		}
+		h := g.conn.host
+		if h == owner || w.reaches(h, owner) || w.reaches(owner, h) || w.now < h.began+soon || w.now < h.paused+soon || w.now < owner.paused+soon {
+			continue
+		}
+		if slices.ContainsFunc(w.hosts, func(other *host) bool {
+			return other != h && other != owner && w.settled(other, owner, soon) && w.settled(h, other, soon)
+		}) {
+			w.breaks(PagesMove, "page %d is at %s, which has been cut off from %s since %v", g.number, h.name, owner.name, w.cutAt)
+		}
+	}
+}
+
+// agree checks, some time after the last fault, that owners and carriers have the same links, and that
+// pages have the links that they think they have.
+func (w *world) agree() {
+	for _, realm := range w.realms {
+		owner, is := w.owned(realm)
+		if owner == nil || w.less[realm].now > 0 || w.now < w.less[realm].since+5*time.Second {
+			continue
+		}
+		for link, name := range owner.node.Carriers(realm) {
+			h := w.host(name)
+			if now, live := is.Engine.LinkOf(link.Session, presence.Full); !live || now.Link != link || !w.settled(h, owner, 5*time.Second) {
+				continue
+			}
+			if !h.node.Carries(realm, link) {
+				w.breaks(LinksAgree, "%s takes %s over %x for carried by %s", owner.name, link.Session, link.Number, name)
+			}
+		}
+		for _, g := range w.pages {
+			if g.person.realm != realm || !g.stands() || w.now < g.linkedAt+5*time.Second || !w.settled(g.conn.host, owner, 5*time.Second) {
+				continue
+			}
+			link := presence.LinkID{Session: g.session, Number: g.link}
+			if now, live := is.Engine.LinkOf(g.session, presence.Full); !live || now.Link != link {
+				w.breaks(LinksAgree, "page %d has %s over %x at %s; %s has it over %x, live: %v", g.number, g.session, g.link, g.conn.host.name, owner.name, now.Link.Number, live)
+			}
+		}
+	}
 }
 
 // oneOwner checks that no two nodes run a realm under the same epoch.

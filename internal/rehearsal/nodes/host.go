@@ -19,7 +19,9 @@ type host struct {
 	skew        time.Duration // of its time of day
 	incarnation cluster.Incarnation
 	up          bool
+	began       time.Duration // when it started last
 	paused      time.Duration // until when it stands still
+	stood       time.Duration // for how long
 	deaf        bool          // what comes while it stands still is lost, as when its buffers are full
 	node        *cluster.Node
 	records     *replica
@@ -79,7 +81,7 @@ func (h *host) runs() bool { return h.up && h.paused <= h.world.now }
 func (h *host) start(disk bool) {
 	w := h.world
 	h.incarnation++
-	h.up, h.paused, h.applying, h.planned = true, 0, false, false
+	h.up, h.began, h.paused, h.applying, h.planned = true, w.now, 0, false, false
 	known := cluster.Position(0)
 	switch {
 	case h.records == nil:
@@ -93,7 +95,7 @@ func (h *host) start(disk bool) {
 	}
 	h.conns, h.seen = map[cluster.ConnID]*connection{}, map[cluster.Realm]*sight{}
 	h.node = cluster.NewNode(cluster.Config{Name: h.name, Incarnation: h.incarnation, Nodes: w.names, LogNodes: w.names[:min(3, len(w.names))], Realms: w.realms,
-		Policy: w.policy, Timings: cluster.DefaultTimings(), Records: h.records, NewMaker: func(realm cluster.Realm) cluster.Maker { return h.records.maker(realm, h.world.wall(h.skew)) }, NewID: func() string { return fmt.Sprint("record-", w.id()) }, NewRun: w.newRun,
+		Policy: w.policy, Timings: cluster.DefaultTimings(), Credit: w.credit, Records: h.records, NewMaker: func(realm cluster.Realm) cluster.Maker { return h.records.maker(realm, h.world.wall(h.skew)) }, NewID: func() string { return fmt.Sprint("record-", w.id()) }, NewRun: w.newRun,
 		Story: func(format string, args ...any) {
 			if w.Story {
 				w.tell("%s "+format, append([]any{h.name}, args...)...)
@@ -165,6 +167,7 @@ func (h *host) acts() {
 	for _, act := range h.node.Acts() {
 		switch act := act.(type) {
 		case cluster.Send:
+			h.mayNotSay(act.Envelope)
 			bus.Send(act.To, act.Envelope)
 		case cluster.Append:
 			log.Append(act.Record, act.After, func(outcome cluster.Outcome) { h.node.Appended(h.at(), act.Record.ID, outcome) })
@@ -188,6 +191,9 @@ func (h *host) acts() {
 			if c := h.conns[act.Conn]; c != nil {
 				delete(h.conns, act.Conn)
 				c.openHere = false
+				if act.Why == cluster.CloseNotReady && c.page.session == "" { // another one may wait for a probe
+					w.notReady(h, c.page.person.realm)
+				}
 				c.toPage(func() { c.page.closed(c, act.Why) })
 			}
 		case cluster.Show:

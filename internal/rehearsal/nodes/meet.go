@@ -182,6 +182,10 @@ func (w *world) set(p *person) {
 		return
 	}
 	w.in(w.between(5*time.Second, 40*time.Second), func() { w.set(p) })
+	w.setNow(p)
+}
+
+func (w *world) setNow(p *person) {
 	if p.setting || p.removing {
 		return
 	}

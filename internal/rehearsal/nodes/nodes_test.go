@@ -28,7 +28,7 @@ func options(seed uint64) nodes.Options {
 // TestAClusterKeepsItsPromises plays a minute of faults for each seed, and then quiet.
 func TestAClusterKeepsItsPromises(t *testing.T) {
 	if *story != "" {
-		o := options(*first)
+		o := nodes.Shrink(options(*first))
 		o.Story = true
 		result := nodes.Play(o)
 		require.NoError(t, os.WriteFile(*story, []byte(strings.Join(result.Story, "\n")), 0o644))
@@ -57,6 +57,11 @@ func TestAClusterKeepsItsPromises(t *testing.T) {
 					failures.Add(1)
 					if broken++; broken <= enough {
 						t.Errorf("seed %d (%d nodes): %s", seed, options(seed).Nodes, strings.Join(result.Broken, "\n  "))
+						if broken == 1 {
+							least := nodes.Shrink(options(seed))
+							least.Story = true
+							t.Logf("the end of what leads to it, without the faults %v:\n%s", least.Without, tail(nodes.Play(least).Story, 60))
+						}
 					}
 				}
 				mu.Unlock()
@@ -65,4 +70,14 @@ func TestAClusterKeepsItsPromises(t *testing.T) {
 	}
 	done.Wait()
 	t.Log(fmt.Sprint(counts), "longest without an owner:", longest, "seeds with broken promises:", broken)
+}
+
+// tail returns the last lines up to the first broken promise.
+func tail(story []string, most int) string {
+	for i, line := range story {
+		if strings.Contains(line, "BROKEN") {
+			return strings.Join(story[max(0, i+1-most):i+1], "\n")
+		}
+	}
+	return ""
 }

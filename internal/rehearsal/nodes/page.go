@@ -48,9 +48,10 @@ type page struct {
 
 	atIncarnation cluster.Incarnation
 
-	excused time.Duration // until when it may be shown to leave, because its link before was unrecorded
-	reports map[presence.RoomName]uint64
-	asking  presence.AskID
+	linkedAt time.Duration
+	excused  time.Duration // until when it may be shown to leave, because its link before was unrecorded
+	reports  map[presence.RoomName]uint64
+	asking   presence.AskID
 }
 
 // connection is a connection of a page to a host; its two ends may differ.
@@ -266,7 +267,7 @@ func (g *page) welcomed(c *connection, r presence.Reply) {
 		g.excused = w.now + time.Second
 	}
 	g.session, g.key, g.link = r.Link.Session, r.Key, r.Link.Number
-	g.linked, g.heard, g.beat, g.rooms = true, w.now, w.now, slices.Clone(g.want)
+	g.linked, g.linkedAt, g.heard, g.beat, g.rooms = true, w.now, w.now, w.now, slices.Clone(g.want)
 	g.atIncarnation = c.incarnation
 	g.atNode, g.byOwn = c.host, c.host.node.Known(g.person.realm).Owner == c.host.name
 	w.count("links")
@@ -302,6 +303,15 @@ func (g *page) listen() {
 	w.in(2*time.Second, g.listen)
 }
 
+// stands reports whether the page has a link whose connection is whole.
+func (g *page) stands() bool {
+	if !g.linked {
+		return false
+	}
+	c := g.conn
+	return c.openHere && !c.half && c.host.up && c.host.incarnation == c.incarnation
+}
+
 // remains reports whether, by the rules, the session cannot have ended.
 func (g *page) remains() bool {
 	w := g.world
@@ -309,7 +319,7 @@ func (g *page) remains() bool {
 		return false
 	}
 	if g.linked {
-		if c := g.conn; c.openHere && !c.half && c.host.up && c.host.incarnation == c.incarnation {
+		if g.stands() {
 			return true
 		}
 		return w.now < g.beat+w.policy.BeatEvery+w.policy.Silence()
