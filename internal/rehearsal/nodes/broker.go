@@ -17,7 +17,7 @@ type broker struct {
 	last     map[cluster.Realm]cluster.Position
 	known    map[string]cluster.Position // of records, by id
 	begun    map[cluster.Realm]cluster.Epoch
-	recorded map[presence.LinkID][]presence.RoomName // the rooms of a link by its newest record
+	recorded map[presence.LinkID][]presence.RoomName // the rooms of a link by the newest record of its own owner
 	stalled  time.Duration                           // until when it answers nobody
 	cut      map[[2]int]bool                         // from, to
 	ready    map[[2]int]time.Duration                // when the last message arrives, so that order is kept
@@ -121,6 +121,9 @@ func (b *broker) append(h *host, r cluster.Record, after cluster.Position, done 
 			b.begun[r.Realm] = max(b.begun[r.Realm], r.Epoch)
 		}
 		for _, s := range sessionsIn(r) {
+			if cluster.Epoch(s.Link>>32) != r.Epoch {
+				continue // the next owner has it by a report
+			}
 			link := presence.LinkID{Session: s.ID, Number: s.Link}
 			b.recorded[link] = nil
 			for _, e := range s.Rooms {

@@ -36,13 +36,14 @@ func (w *world) watch() {
 	const every = 100 * time.Millisecond
 	for _, realm := range w.realms {
 		is := w.less[realm]
-		if w.owner(realm) == nil {
+		owner, owned := w.owned(realm)
+		if owner == nil {
 			is.total, is.now = is.total+every, is.now+every
 			w.result.Longest = max(w.result.Longest, is.now)
 			w.result.Ownerless += every
 		} else {
-			if is.now > 0 {
-				is.since = w.now
+			if is.now > 0 || owned.Epoch != is.epoch {
+				is.since, is.epoch = w.now, owned.Epoch
 			}
 			is.now = 0
 		}
@@ -180,7 +181,7 @@ func (w *world) unrecorded(g *page, rooms ...presence.RoomName) bool {
 	if owner != nil && is.Epoch == cluster.Epoch(g.link>>32) {
 		return false
 	}
-	reports := !g.byOwn && g.atNode.runs() && g.atNode.incarnation == g.atIncarnation && owner != nil && w.linked(owner, g.atNode) && w.linked(g.atNode, owner)
+	reports := !g.byOwn && g.atNode.runs() && w.now > g.atNode.paused+time.Second && g.atNode.incarnation == g.atIncarnation && owner != nil && w.linked(owner, g.atNode) && w.linked(g.atNode, owner)
 	recorded, known := w.broker.recorded[presence.LinkID{Session: g.session, Number: g.link}]
 	if reports || known && !slices.ContainsFunc(rooms, func(room presence.RoomName) bool { return !slices.Contains(recorded, room) }) {
 		return false

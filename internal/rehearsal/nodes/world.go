@@ -140,6 +140,7 @@ type world struct {
 // ownerless counts the time that a realm had no owner who speaks.
 type ownerless struct {
 	total, now, since time.Duration
+	epoch             cluster.Epoch // of the owner since then
 	log               []sample
 }
 
