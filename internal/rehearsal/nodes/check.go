@@ -52,9 +52,27 @@ func (w *world) watch() {
 			w.ghosts(realm)
 		}
 		w.oneOwner(realm)
+		w.ownedSoon(realm)
 		w.moves(realm)
 	}
 	w.in(every, w.watch)
+}
+
+// ownedSoon checks that a realm has an owner again some time after the last fault, if a majority of
+// nodes reach each other.
+func (w *world) ownedSoon(realm cluster.Realm) {
+	const soon = 15 * time.Second
+	if w.less[realm].now <= soon || w.now < max(w.broker.stalled, w.cutAt, w.healed)+soon {
+		return
+	}
+	for _, h := range w.hosts {
+		if !h.up || h.began > w.now-soon || h.paused > w.now-soon {
+			return
+		}
+	}
+	if slices.ContainsFunc(w.hosts, w.broker.serves) {
+		w.breaks(OwnedSoon, "realm %d has had none for %v", realm, w.less[realm].now)
+	}
 }
 
 // settled reports whether a host has run, and it and a realm's owner have reached each other, for a

@@ -16,9 +16,10 @@ import (
 )
 
 var (
-	seeds = flag.Int("seeds", 20, "how many seeds are played")
-	first = flag.Uint64("first", 1, "the first of them")
-	story = flag.String("story", "", "a file for the story of the first seed")
+	seeds  = flag.Int("seeds", 20, "how many seeds are played")
+	first  = flag.Uint64("first", 1, "the first of them")
+	shrink = flag.Bool("shrink", true, "whether the first failing seed is shrunk")
+	story  = flag.String("story", "", "a file for the story of the first seed")
 )
 
 func options(seed uint64) nodes.Options {
@@ -57,7 +58,7 @@ func TestAClusterKeepsItsPromises(t *testing.T) {
 					failures.Add(1)
 					if broken++; broken <= enough {
 						t.Errorf("seed %d (%d nodes): %s", seed, options(seed).Nodes, strings.Join(result.Broken, "\n  "))
-						if broken == 1 {
+						if broken == 1 && *shrink {
 							least := nodes.Shrink(options(seed))
 							least.Story = true
 							t.Logf("the end of what leads to it, without the faults %v:\n%s", least.Without, tail(nodes.Play(least).Story, 60))

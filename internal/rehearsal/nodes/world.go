@@ -48,6 +48,7 @@ const (
 	EpochsGrow        Promise = "epochs only grow"
 	OneOwner          Promise = "each epoch has one owner"
 	LinksOnce         Promise = "no link number is given twice"
+	OwnedSoon         Promise = "a realm has an owner again soon"
 	RequestsAnswered  Promise = "a hello is refused only without an owner"
 	ReplacedAreSilent Promise = "an owner that stood still and was replaced says nothing"
 	PagesMove         Promise = "pages are sent away from a node that does not reach their owner"
@@ -66,7 +67,7 @@ const (
 
 // Promises returns all promises.
 func Promises() []Promise {
-	return []Promise{NobodyLeaves, WhoReturns, NoGhosts, NobodyGoesBack, EpochsGrow, OneOwner, LinksOnce, RequestsAnswered, ReplacedAreSilent, PagesMove, LinksAgree, ChangesFollow, QueuesBounded, RemovedStayAway, OwnedInTheEnd, LinkedInTheEnd, TruthInTheEnd, SeenInTheEnd, AnswersLast, NothingWaits, EqualRows}
+	return []Promise{NobodyLeaves, WhoReturns, NoGhosts, NobodyGoesBack, EpochsGrow, OneOwner, LinksOnce, OwnedSoon, RequestsAnswered, ReplacedAreSilent, PagesMove, LinksAgree, ChangesFollow, QueuesBounded, RemovedStayAway, OwnedInTheEnd, LinkedInTheEnd, TruthInTheEnd, SeenInTheEnd, AnswersLast, NothingWaits, EqualRows}
 }
 
 // Result is the result of a rehearsal.
