@@ -721,3 +721,52 @@ func requireAlike(t *testing.T, alone, with, what string, seed uint64) {
 	}
 	require.Len(t, two, len(one), "%s, seed %d", what, seed)
 }
+
+// lists is a source whose lists a test sets.
+type lists map[engine.Topic]engine.Snapshot
+
+func (l lists) Unsealed(engine.Topic) bool { return false }
+
+func (l lists) Sealed(topic engine.Topic) engine.Snapshot { return l[topic] }
+
+func (l lists) Sight(subject engine.Subject) engine.Sight { return engine.Sight{Subject: subject} }
+
+// TestAChangeOfAnotherRunFollowsTheOneBefore tells a room by one engine, and then by the next one: as
+// the difference between their lists.
+func TestAChangeOfAnotherRunFollowsTheOneBefore(t *testing.T) {
+	policy, source, topic := presence.DefaultPolicy(), lists{}, engine.Topic{Room: "desk.night"}
+	hub := delivery.NewHub(delivery.Options{Policy: &policy, Source: func(engine.Sink) delivery.Source { return source }})
+	member := func(user string, note string) presence.Member {
+		return presence.Member{User: presence.UserID(user), Appearance: presence.Appearance{Status: presence.Online, Note: note}, Sessions: 1}
+	}
+	tell := func(b engine.Batch, members ...presence.Member) {
+		b.Topic, b.Count = topic, presence.CountOf(members)
+		source[topic] = engine.Snapshot{Topic: topic, Revision: b.Revision, Members: members, Count: b.Count, Exists: true}
+		hub.Take(&b)
+	}
+	first, second := engine.Revision{Run: "1-a", Number: 1}, engine.Revision{Run: "1-a", Number: 2}
+	next, later := engine.Revision{Run: "2-b", Number: 7}, engine.Revision{Run: "2-b", Number: 8}
+	tell(engine.Batch{Revision: first, Joined: []presence.Member{member("ilse", "")}}, member("ilse", ""))
+	quick, slow := newReader(hub), newReader(hub)
+	quick.Follow(delivery.Watched, "desk.night", delivery.How{Detail: delivery.AtMembers})
+	slow.Follow(delivery.Watched, "desk.night", delivery.How{Detail: delivery.AtMembers})
+	quick.read(t)
+	slow.read(t)
+	tell(engine.Batch{Revision: second, Joined: []presence.Member{member("bram", "")}}, member("bram", ""), member("ilse", ""))
+	quick.read(t)
+	tell(engine.Batch{Revision: next, After: &second, Changed: []presence.Member{member("ilse", "at the pumps")}, Left: []engine.Departure{{User: "bram"}}}, member("ilse", "at the pumps"))
+	quick.read(t)
+	tell(engine.Batch{Revision: later, Joined: []presence.Member{member("odile", "")}}, member("ilse", "at the pumps"), member("odile", ""))
+	late := newReader(hub)
+	late.Follow(delivery.Watched, "desk.night", delivery.How{Detail: delivery.AtMembers})
+	require.Equal(t, map[presence.RoomName]delivery.Resumption{"desk.night": delivery.Changes}, late.Resume(map[presence.RoomName]engine.Revision{"desk.night": second}), "who comes back from another node")
+	for _, r := range []*reader{quick, slow} {
+		r.read(t)
+		require.Equal(t, later.String(), r.replicas["desk.night"].Rev())
+		require.Len(t, r.replicas["desk.night"].Members(), 2)
+		require.Equal(t, []string{wire.TypeSnapshot, wire.TypeChanges, wire.TypeChanges, wire.TypeChanges}, r.types)
+	}
+	frames := late.all()
+	require.Len(t, frames, 2)
+	require.Contains(t, string(frames[0]), second.String(), "the changes since")
+}

@@ -53,11 +53,11 @@ func (s *sub) resume(revision engine.Revision) Resumption {
 			s.counted = t.published.version
 		}
 		return Current
-	case revision.Run != newest.Run:
-		return OtherRun
 	case s.whole() && t.has(revision):
 		s.has, s.fresh = revision, false
 		return Changes
+	case revision.Run != newest.Run:
+		return OtherRun
 	}
 	return Whole
 }

@@ -79,6 +79,7 @@ func (t *topic) newestCount() *frame {
 
 // batch is a sealed batch that a receiver may still need.
 type batch struct {
+	after   engine.Revision // that it follows
 	changes *frame
 	sparse  *frame    // for those who do not follow what members are doing; nil: nothing
 	size    int       // how many changes it has
@@ -86,7 +87,8 @@ type batch struct {
 }
 
 func (t *topic) add(b *engine.Batch, now time.Time) {
-	if b.Revision.Previous() != t.newest {
+	after := b.Follows()
+	if after != t.newest {
 		t.ring, t.pins, t.bare = nil, nil, engine.Revision{Run: b.Revision.Run} // another run
 	}
 	t.newest, t.count, t.exists, t.came = b.Revision, b.Count, !b.Ended, now
@@ -96,11 +98,11 @@ func (t *topic) add(b *engine.Batch, now time.Time) {
 		copy(t.ring, t.ring[1:])
 		t.ring = t.ring[:ringSize-1]
 	}
-	next := batch{size: b.Size(), came: now, changes: &frame{of: func() any { return changesFrame(b, b.Revision.Previous(), false) }}}
-	if b.Bare() > 0 {
+	next := batch{after: after, size: b.Size(), came: now, changes: &frame{of: func() any { return changesFrame(b, after, false) }}}
+	if b.Bare() > 0 || after.Run != b.Revision.Run {
 		prev := t.bare
 		t.bare, next.sparse = b.Revision, next.changes
-		if prev != b.Revision.Previous() || len(b.Doing) > 0 || anyDoing(b) {
+		if prev != after || len(b.Doing) > 0 || anyDoing(b) {
 			next.sparse = &frame{of: func() any { return changesFrame(b, prev, true) }}
 		}
 	}
@@ -147,19 +149,30 @@ func (t *topic) grow(people int) {
 	t.pinning.wanted = t.pinsItself()
 }
 
-// oldest returns the number of the first batch of the ring.
-func (t *topic) oldest() uint64 { return t.newest.Number + 1 - uint64(len(t.ring)) }
+// place returns the place in the ring of the batch that follows a revision; that of the newest is the
+// length of the ring. It returns false if the ring does not lead on from the revision.
+func (t *topic) place(revision engine.Revision) (int, bool) {
+	if revision == t.newest {
+		return len(t.ring), true
+	}
+	if len(t.ring) == 0 {
+		return 0, false
+	}
+	// Within a run, batches follow one another.
+	if first := t.ring[0].after; revision.Run == first.Run && revision.Number >= first.Number {
+		if i := revision.Number - first.Number; i < uint64(len(t.ring)) && t.ring[i].after == revision {
+			return int(i), true
+		}
+	}
+	i := slices.IndexFunc(t.ring, func(b batch) bool { return b.after == revision })
+	return i, i >= 0
+}
 
 // has tells whether the ring leads from a revision to the newest one. Batches that are too old
 // do not count, even if they are still there.
 func (t *topic) has(revision engine.Revision) bool {
-	switch {
-	case revision.Run != t.newest.Run || revision.Number > t.newest.Number || revision.Number+1 < t.oldest():
-		return false
-	case revision.Number == t.newest.Number:
-		return true
-	}
-	return time.Since(t.ring[revision.Number+1-t.oldest()].came) <= forgetAfter
+	i, ok := t.place(revision)
+	return ok && (i == len(t.ring) || time.Since(t.ring[i].came) <= forgetAfter)
 }
 
 func anyDoing(b *engine.Batch) bool {
@@ -170,21 +183,22 @@ func anyDoing(b *engine.Batch) bool {
 // since calls each with the frames that lead from a revision to the newest one, sparse or not.
 // The topic must have the revision.
 func (t *topic) since(revision engine.Revision, sparse bool, each func(prev engine.Revision, f *frame)) {
-	for ; revision.Number < t.newest.Number; revision.Number++ {
-		b := t.ring[revision.Number+1-t.oldest()]
+	place, _ := t.place(revision)
+	for _, b := range t.ring[place:] {
 		switch {
 		case !sparse:
-			each(revision, b.changes)
+			each(b.after, b.changes)
 		case b.sparse != nil:
-			each(revision, b.sparse)
+			each(b.after, b.sparse)
 		}
 	}
 }
 
 // lag returns how many changes since would append.
 func (t *topic) lag(revision engine.Revision) (size int) {
-	for ; revision.Number < t.newest.Number; revision.Number++ {
-		size += t.ring[revision.Number+1-t.oldest()].size
+	place, _ := t.place(revision)
+	for _, b := range t.ring[place:] {
+		size += b.size
 	}
 	return size
 }
