@@ -25,6 +25,7 @@ var floors = []string{
 	"internal/transport",
 	"internal/realm",
 	"internal/cluster/clustertest",
+	"internal/cluster/inmemory",
 	"internal/cluster",
 	"internal/pace",
 	"internal/admission",

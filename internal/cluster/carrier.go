@@ -1,6 +1,7 @@
 package cluster
 
 import (
+	"errors"
 	"maps"
 	"slices"
 	"time"
@@ -59,7 +60,7 @@ func (n *Node) Hello(at presence.Instant, id Realm, conn ConnID, hello presence.
 	n.runs(at)
 	r := n.realms[id]
 	if r.carrier.refusing {
-		n.do(Close{conn, CloseMoving})
+		n.do(Close{Conn: conn, Why: CloseMoving})
 		return
 	}
 	c := &carried{conn: conn, open: true, typing: map[presence.RoomName]*typed{}}
@@ -81,7 +82,7 @@ func (n *Node) Requested(at presence.Instant, id Realm, conn ConnID, request Req
 		return
 	}
 	if c != nil {
-		c.heard, c.unanswered = n.mono(), 0
+		n.notes(r, c, request.Input)
 	}
 	n.request(r, c, request)
 }
@@ -99,8 +100,13 @@ func (n *Node) Said(at presence.Instant, id Realm, conn ConnID, in presence.Inpu
 	if c == nil || c.link.Session == "" {
 		return
 	}
-	c.heard, c.unanswered = n.mono(), 0
 	n.toOwner(r, Say{in})
+	n.notes(r, c, in)
+}
+
+// notes notes what an input of a client says for the reports about its link.
+func (n *Node) notes(r *realm, c *carried, in presence.Input) {
+	c.heard, c.unanswered = n.mono(), 0
 	switch in := in.(type) {
 	case presence.Bye:
 		n.close(r, c, presence.ReasonBye)
@@ -118,6 +124,9 @@ func (n *Node) Said(at presence.Instant, id Realm, conn ConnID, in presence.Inpu
 		c.types(n.mono(), in.Room, in.Number, false)
 	case presence.Doing:
 		c.does(in.Room, in.Number, in.Object)
+	case presence.Renew:
+		c.fact.Profile, c.fact.Grants, c.fact.Admits = in.Profile, in.Grants, in.Admits
+		c.fact.Session.Issued, c.fact.Session.Expires = in.Issued, in.Expires
 	}
 }
 
@@ -142,6 +151,14 @@ func (c *carried) reported(room presence.RoomName) *typed {
 func (c *carried) types(at time.Duration, room presence.RoomName, number uint64, on bool) {
 	is := c.reported(room)
 	is.Typing, is.On, is.at = number, on, at
+}
+
+// ConnOf returns the connection of a link; 0 if this node does not carry it.
+func (n *Node) ConnOf(id Realm, link presence.LinkID) ConnID {
+	if c := n.realms[id].carrier.links[link]; c != nil {
+		return c.conn
+	}
+	return 0
 }
 
 // Beacon handles a closing beacon, which may come to any node.
@@ -211,14 +228,21 @@ func (n *Node) expireRequests(r *realm) {
 
 func (n *Node) refuse(r *realm, q *waiting) {
 	n.giveUp(r, q)
+	answer := Answer{Attempt: q.request.Attempt, Err: ErrNotReady}
 	if q.conn == nil {
+		n.do(PassAnswer{0, answer})
 		return
 	}
 	if _, hello := q.request.Input.(presence.Hello); hello {
 		n.close(r, q.conn, presence.NoReason)
-		n.do(Close{q.conn.conn, CloseNotReady})
+		n.do(Close{Conn: q.conn.conn, Why: CloseNotReady})
+		return
 	}
+	n.do(PassAnswer{q.conn.conn, answer})
 }
+
+// ErrNotReady says that no owner has answered in time.
+var ErrNotReady = errors.New("no node that owns the realm has answered in time")
 
 // dropWaiting refuses all requests that wait, and reports the links.
 func (n *Node) dropWaiting(r *realm) {
@@ -313,7 +337,7 @@ func (n *Node) answered(r *realm, a Answer) {
 		if a.Err != nil {
 			n.do(PassAnswer{c.conn, a})
 			n.close(r, c, presence.NoReason)
-			n.do(Close{c.conn, CloseRefused})
+			n.do(Close{Conn: c.conn, Why: CloseRefused})
 			return
 		}
 		is := &c.fact.Session
@@ -359,7 +383,7 @@ func (n *Node) obey(r *realm, effect presence.Effect) {
 				why, remember = CloseEnded, presence.NoReason
 			}
 			n.close(r, c, remember)
-			n.do(Close{c.conn, why})
+			n.do(Close{Conn: c.conn, Why: why, Cut: e})
 		}
 	case presence.AskBeat:
 		c := r.carrier.links[e.Link]
@@ -534,6 +558,6 @@ func (n *Node) sendAway(r *realm) {
 	r.carrier.refusing = true
 	for _, conn := range slices.Sorted(maps.Keys(r.carrier.conns)) {
 		n.lose(r, r.carrier.conns[conn])
-		n.do(Close{conn, CloseMoving})
+		n.do(Close{Conn: conn, Why: CloseMoving})
 	}
 }

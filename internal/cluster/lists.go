@@ -118,6 +118,10 @@ func (l *lists) take(what Down, at time.Time) (show []any, missing engine.Topic,
 				return nil, engine.Topic{}, true // its state will have them
 			}
 			known.typists = is.Users
+		case engine.Topic:
+			if known := l.topics[is]; known != nil && !known.current {
+				return nil, engine.Topic{}, true
+			}
 		case engine.Asks:
 			for _, view := range []presence.View{presence.Full, presence.Open} {
 				if known := l.topics[engine.Topic{Room: is.Room, View: view}]; known != nil {

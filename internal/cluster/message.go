@@ -39,12 +39,13 @@ type ToOwner struct {
 type Up interface{ up() }
 
 type (
-	// Request is answered. Attempt names it in the whole cluster. Change is what it changes in the
-	// records beside the consequences of its input; it may have both, or either.
+	// Request is answered. Attempt names it in the whole cluster. It has an input, a question, or a
+	// change: what it changes in the records, beside the consequences of its input if it has one.
 	Request struct {
-		Attempt uint64
-		Input   presence.Input
-		Change  any
+		Attempt  uint64
+		Input    presence.Input
+		Change   any
+		Question *Question
 	}
 	// Say is an input without an answer.
 	Say struct{ Input presence.Input }
@@ -75,6 +76,12 @@ type (
 	Want struct{ Topic engine.Topic }
 )
 
+// Question is a call of a method of the owner's engine that changes nothing, by its name.
+type Question struct {
+	Method string
+	Args   []any
+}
+
 // FromOwner goes from the owner of a realm to a carrier.
 type FromOwner struct {
 	Realm Realm
@@ -90,6 +97,7 @@ type (
 	Answer struct {
 		Attempt uint64
 		Reply   presence.Reply
+		Values  []any // of a question
 		Err     error
 	}
 	// WantReport asks for a [Report].
@@ -165,10 +173,11 @@ type (
 		Conn  ConnID
 		Probe bool
 	}
-	// Close ends a connection.
+	// Close ends a connection. Cut is the core's order, if it is one.
 	Close struct {
 		Conn ConnID
 		Why  CloseReason
+		Cut  presence.Cut
 	}
 	// Show gives changes of lists to the receivers at this node: a [*engine.Batch], an
 	// [engine.Topic] whose list is known now and has not changed, or another register as in [News].

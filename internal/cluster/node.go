@@ -598,3 +598,6 @@ func (n *Node) Passed(at presence.Instant, position Position, id Realm) {
 	n.runs(at)
 	n.realms[id].record.last = position
 }
+
+// place is the node's place among all, by name.
+func (n *Node) place() uint64 { return uint64(slices.Index(n.names, n.Name)) + 1 }

@@ -270,6 +270,10 @@ func (n *Node) takeRequest(o *owner, from Name, request Request) {
 	}
 	var reply presence.Reply
 	var err error
+	if q := request.Question; q != nil {
+		n.down(o, from, Answer{Attempt: request.Attempt, Values: q.ask(o.engine)})
+		return
+	}
 	if request.Input != nil {
 		o.pending[request.Attempt] = from // it may be settled at once
 		if reply, err = o.engine.Give(request.Input); reply.Pending {
@@ -278,10 +282,10 @@ func (n *Node) takeRequest(o *owner, from Name, request Request) {
 		delete(o.pending, request.Attempt)
 	}
 	if err == nil && (request.Change != nil || lasts(request.Input)) {
-		o.commands = append(o.commands, command{from, Answer{request.Attempt, reply, nil}, request.Change})
+		o.commands = append(o.commands, command{from, Answer{Attempt: request.Attempt, Reply: reply}, request.Change})
 		return
 	}
-	n.answer(o, from, Answer{request.Attempt, reply, err})
+	n.answer(o, from, Answer{Attempt: request.Attempt, Reply: reply, Err: err})
 }
 
 // lasts reports whether the answer to an input promises that its outcome outlasts everything.

@@ -3,6 +3,7 @@ package cluster
 import (
 	"fmt"
 	"maps"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -32,6 +33,26 @@ func EpochOf(run string) Epoch {
 		return 0
 	}
 	return Epoch(epoch)
+}
+
+// ask asks an engine, and returns what its method returned.
+func (q *Question) ask(of *engine.Engine) []any {
+	method := reflect.ValueOf(of).MethodByName(q.Method)
+	if !method.IsValid() {
+		panic("cluster: an engine has no method " + q.Method)
+	}
+	args := make([]reflect.Value, len(q.Args))
+	for i, arg := range q.Args {
+		args[i] = reflect.ValueOf(arg)
+		if arg == nil {
+			args[i] = reflect.Zero(method.Type().In(i))
+		}
+	}
+	values := []any{}
+	for _, v := range method.Call(args) {
+		values = append(values, v.Interface())
+	}
+	return values
 }
 
 // takeFollow handles what a carrier wants to follow. A carrier that has not reported yet is asked to,
@@ -114,7 +135,7 @@ func (o *owner) spread(topic engine.Topic, what any) {
 func (o *owner) Take(b *engine.Batch) { o.spread(b.Topic, b) }
 
 // TakeUnchanged implements [engine.Sink].
-func (o *owner) TakeUnchanged(engine.Topic) {}
+func (o *owner) TakeUnchanged(t engine.Topic) { o.spread(t, t) }
 
 // TakeTypists implements [engine.Sink].
 func (o *owner) TakeTypists(t engine.Typists) { o.spread(t.Topic, t) }
@@ -205,7 +226,7 @@ func (o *owner) InvitationsChanged(e presence.InvitationsChanged) {
 func (o *owner) Settled(s presence.Settled) {
 	if from, waits := o.pending[s.Attempt]; waits {
 		delete(o.pending, s.Attempt)
-		o.node.answer(o, from, Answer{s.Attempt, s.Reply, s.Err})
+		o.node.answer(o, from, Answer{Attempt: s.Attempt, Reply: s.Reply, Err: s.Err})
 	}
 }
 

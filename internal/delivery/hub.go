@@ -31,12 +31,23 @@ type Source interface {
 	Sight(engine.Subject) engine.Sight
 }
 
+// Follower is a [Source] that must be told what is followed, because the lists are at another node. Each
+// call of Follow is undone by one of Unfollow. They are called with locks held, and must not block or
+// call the hub.
+type Follower interface {
+	Follow(pattern presence.Pattern, view presence.View)
+	Unfollow(pattern presence.Pattern, view presence.View)
+	FollowPerson(engine.Subject)
+	UnfollowPerson(engine.Subject)
+}
+
 // Hub is the [engine.Sink] through which receivers follow rooms and people. All methods are safe
 // for concurrent use.
 type Hub struct {
-	source Source
-	delay  engine.Observer // of every so manyth delivery, in seconds; nil: nobody
-	served atomic.Uint32
+	source   Source
+	follower Follower        // nil: the source knows everything anyway
+	delay    engine.Observer // of every so manyth delivery, in seconds; nil: nobody
+	served   atomic.Uint32
 
 	gatherings sync.Pool // of *gathering
 
@@ -72,6 +83,7 @@ func NewHub(o Options) *Hub {
 		wildcards: map[*Receiver]wildcards{}}
 	h.postponed.publish = h.publishPostponed
 	h.source = o.Source(h)
+	h.follower, _ = h.source.(Follower)
 	return h
 }
 

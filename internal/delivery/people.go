@@ -36,6 +36,9 @@ func (h *Hub) lockPerson(name engine.Subject) *subject {
 		if p == nil {
 			p = &subject{Subject: name}
 			h.people[name] = p
+			if h.follower != nil {
+				h.follower.FollowPerson(name)
+			}
 		}
 		h.mu.Unlock()
 		p.mu.Lock()
@@ -118,6 +121,9 @@ func (r *Receiver) dropPerson(s *personSub) presence.Profile {
 		p.gone = true
 		r.hub.mu.Lock()
 		delete(r.hub.people, p.Subject)
+		if r.hub.follower != nil {
+			r.hub.follower.UnfollowPerson(p.Subject)
+		}
 		r.hub.mu.Unlock()
 	}
 	return p.profile

@@ -92,6 +92,9 @@ func (r *Receiver) Follow(cause Cause, pattern presence.Pattern, how How) {
 		r.follows[i].How = how
 	} else {
 		r.follows = append(r.follows, follow{pattern, cause, how})
+		if to := r.hub.follower; to != nil {
+			to.Follow(pattern, r.view)
+		}
 		r.tellWildcards()
 	}
 	r.begin(pattern)
@@ -192,6 +195,9 @@ func (r *Receiver) Unfollow(cause Cause, pattern presence.Pattern) bool {
 		return false
 	}
 	r.follows = slices.Delete(r.follows, i, i+1)
+	if to := r.hub.follower; to != nil {
+		to.Unfollow(pattern, r.view)
+	}
 	r.tellWildcards()
 	for _, s := range slices.Clone(r.subs) {
 		if t := s.topic; pattern.Match(t.Room) {
@@ -238,6 +244,12 @@ func (r *Receiver) See(view presence.View) {
 	if r.closed || r.view == view {
 		return
 	}
+	if to := r.hub.follower; to != nil {
+		for _, f := range r.follows {
+			to.Follow(f.pattern, view)
+			to.Unfollow(f.pattern, r.view)
+		}
+	}
 	r.view = view
 	r.dropRooms()
 	r.tellWildcards()
@@ -257,6 +269,11 @@ func (r *Receiver) See(view presence.View) {
 func (r *Receiver) Close() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if to := r.hub.follower; to != nil {
+		for _, f := range r.follows {
+			to.Unfollow(f.pattern, r.view)
+		}
+	}
 	r.closed, r.follows = true, nil
 	r.tellWildcards()
 	r.dropRooms()

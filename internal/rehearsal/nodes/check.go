@@ -351,7 +351,7 @@ func (w *world) equalRows() {
 		at[is.position] = is
 		switch {
 		case other == nil:
-		case other.text() != is.text():
+		case other.Text() != is.Text():
 			w.breaks(EqualRows, "%s at %d", h.name, is.position)
 		default:
 			if here, ok := is.table.(*file); ok {

@@ -251,7 +251,7 @@ func (h *host) apply(upTo cluster.Position, put bool) {
 		}
 	}
 	if put && len(rows) > 0 {
-		to.put(to.position, rows)
+		to.Put(to.position, rows)
 	}
 	for _, s := range steps {
 		switch {

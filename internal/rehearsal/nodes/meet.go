@@ -1,6 +1,7 @@
 package nodes
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -141,7 +142,7 @@ func (g *page) answers(i presence.Invitation) {
 func (w *world) demand(realm cluster.Realm, in presence.Input, done func(a cluster.Answer, repeated bool)) {
 	attempt, tries, over := w.id(), 0, false
 	w.answers[attempt] = func(a cluster.Answer) {
-		if !over {
+		if !over && !errors.Is(a.Err, cluster.ErrNotReady) {
 			over = true
 			done(a, tries > 1)
 		}

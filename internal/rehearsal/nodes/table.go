@@ -5,12 +5,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
-	"slices"
 	"time"
 
 	"tovik.example/tovik/internal/cluster"
-	"tovik.example/tovik/internal/engine"
+	"tovik.example/tovik/internal/cluster/inmemory"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
 )
@@ -18,114 +16,20 @@ import (
 // table is a host's rows: plain data, or a file of the service.
 type table interface {
 	cluster.Records
-	// put puts the rows of records that apply, and notes the position after them.
-	put(after cluster.Position, records []cluster.Record)
+	// Put puts the rows of records that apply, and notes the position after them.
+	Put(after cluster.Position, records []cluster.Record)
 	maker(cluster.Realm, time.Time) cluster.Maker
-	// text returns everything in the table, for comparison.
-	text() string
+	// Text returns everything in the table, for comparison.
+	Text() string
 	close()
 }
 
 // plain is a table of plain data.
-type plain struct {
-	people   map[cluster.Realm]map[presence.UserID]presence.SavedPerson
-	sessions map[presence.SessionID]bool
-	changes  []string
-}
+type plain struct{ *inmemory.Records }
 
-// plainRows are the people who have changed, and those of whom nothing is left.
-type plainRows struct {
-	people []presence.SavedPerson
-	gone   []presence.UserID
-}
+func (plain) close() {}
 
-func newPlain() *plain {
-	return &plain{people: map[cluster.Realm]map[presence.UserID]presence.SavedPerson{}, sessions: map[presence.SessionID]bool{}}
-}
-
-// State implements [cluster.Records].
-func (p *plain) State(realm cluster.Realm) presence.Saved {
-	saved := presence.Saved{Version: presence.SavedVersion}
-	for _, user := range slices.Sorted(maps.Keys(p.people[realm])) {
-		saved.People = append(saved.People, p.people[realm][user])
-	}
-	return saved
-}
-
-// Confirmed implements [cluster.Records].
-func (p *plain) Confirmed(_ cluster.Realm, session presence.SessionID) bool {
-	return p.sessions[session]
-}
-
-func (p *plain) put(_ cluster.Position, records []cluster.Record) {
-	for _, r := range records {
-		if p.people[r.Realm] == nil {
-			p.people[r.Realm] = map[presence.UserID]presence.SavedPerson{}
-		}
-		for _, change := range r.Changes {
-			p.changes = append(p.changes, fmt.Sprint(change))
-		}
-		rows, ok := r.Rows.(*plainRows)
-		if !ok {
-			continue
-		}
-		for _, person := range rows.people {
-			p.people[r.Realm][person.User] = person
-			for _, s := range person.Sessions {
-				p.sessions[s.ID] = true
-			}
-		}
-		for _, user := range rows.gone {
-			delete(p.people[r.Realm], user)
-		}
-	}
-}
-
-func (p *plain) text() string {
-	text, err := json.Marshal(p.people)
-	if err != nil {
-		panic(err)
-	}
-	return fmt.Sprint(string(text), p.changes)
-}
-
-func (p *plain) close() {}
-
-func (p *plain) maker(cluster.Realm, time.Time) cluster.Maker {
-	return &plainMaker{touched: map[presence.UserID]bool{}}
-}
-
-// plainMaker is a maker of [plainRows].
-type plainMaker struct{ touched map[presence.UserID]bool }
-
-// Record implements [engine.Recorder].
-func (m *plainMaker) Record(_ time.Time, _ []presence.Effect, touched []presence.UserID) {
-	for _, user := range touched {
-		m.touched[user] = true
-	}
-}
-
-// Restored implements [engine.Recorder].
-func (m *plainMaker) Restored(at time.Time, effects []presence.Effect, touched []presence.UserID) {
-	m.Record(at, effects, touched)
-}
-
-// Pending implements [cluster.Maker].
-func (m *plainMaker) Pending() bool { return len(m.touched) > 0 }
-
-// Rows implements [cluster.Maker].
-func (m *plainMaker) Rows(_ time.Time, save func(presence.UserID) (presence.SavedPerson, bool)) any {
-	rows := &plainRows{}
-	for _, user := range slices.Sorted(maps.Keys(m.touched)) {
-		if saved, known := save(user); known {
-			rows.people = append(rows.people, saved)
-		} else {
-			rows.gone = append(rows.gone, user)
-		}
-	}
-	clear(m.touched)
-	return rows
-}
+func (plain) maker(cluster.Realm, time.Time) cluster.Maker { return inmemory.NewMaker() }
 
 // file is a table in a file of the service, as in production: rows go through the form that they have
 // in the log.
@@ -163,7 +67,8 @@ func (f *file) Confirmed(realm cluster.Realm, session presence.SessionID) bool {
 	return opened
 }
 
-func (f *file) put(_ cluster.Position, list []cluster.Record) {
+// Put implements table.
+func (f *file) Put(_ cluster.Position, list []cluster.Record) {
 	var rows []records.Rows
 	for _, r := range list {
 		text, err := json.Marshal(r.Rows)
@@ -194,8 +99,8 @@ func (f *file) maker(realm cluster.Realm, at time.Time) cluster.Maker {
 	return records.NewMaker(realmName(realm), at, rows)
 }
 
-// text returns the position only: files are compared by [file.differs].
-func (f *file) text() string { return fmt.Sprintf("%x", f.at.Hash) }
+// Text returns the position only: files are compared by [file.differs].
+func (f *file) Text() string { return fmt.Sprintf("%x", f.at.Hash) }
 
 func (f *file) differs(other *file) (differ []string) {
 	findings, err := records.Compare(context.Background(), f.dir, other.dir)
@@ -219,8 +124,8 @@ func (f *file) close() {
 // sessionsIn returns the sessions that a record has.
 func sessionsIn(r cluster.Record) (sessions []presence.SavedSession) {
 	switch rows := r.Rows.(type) {
-	case *plainRows:
-		for _, p := range rows.people {
+	case *inmemory.Rows:
+		for _, p := range rows.People {
 			sessions = append(sessions, p.Sessions...)
 		}
 	case *records.Rows:
@@ -234,5 +139,3 @@ func sessionsIn(r cluster.Record) (sessions []presence.SavedSession) {
 	}
 	return sessions
 }
-
-var _ engine.Recorder = (*plainMaker)(nil)

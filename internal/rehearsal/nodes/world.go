@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"tovik.example/tovik/internal/cluster"
+	"tovik.example/tovik/internal/cluster/inmemory"
 	"tovik.example/tovik/internal/presence"
 )
 
@@ -232,7 +233,7 @@ func Shrink(o Options) Options {
 // newTable returns an empty table for a host.
 func (w *world) newTable() table {
 	if w.Files == "" {
-		return newPlain()
+		return plain{inmemory.NewRecords()}
 	}
 	dir := filepath.Join(w.Files, fmt.Sprint(w.Seed, "-", w.id()))
 	if err := os.MkdirAll(dir, 0o700); err != nil {

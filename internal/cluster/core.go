@@ -1,0 +1,388 @@
+package cluster
+
+import (
+	"context"
+	"time"
+
+	"tovik.example/tovik/internal/engine"
+	"tovik.example/tovik/internal/presence"
+)
+
+// Core is a realm's core as a node reaches it, wherever it runs. It has the methods of an
+// [engine.Engine] that package realm uses, and tells a Sink and Links as an engine does. It is a
+// delivery.Source and a delivery.Follower.
+//
+// A question waits for an owner up to Timings.Wait; without one, its answer is empty. A caller that must
+// know calls [Core.Ready] first.
+type Core struct {
+	runner *Runner
+	realm  Realm
+	sink   engine.Sink
+	links  engine.Links
+
+	// The runner's lock guards what follows.
+	carried map[ConnID]presence.LinkID
+	follows map[Wish]int
+	people  map[engine.Subject]int
+}
+
+// Core returns the core of a realm for this node. Call it once for each realm.
+func (r *Runner) Core(realm Realm, sink engine.Sink, links engine.Links) *Core {
+	c := &Core{runner: r, realm: realm, sink: sink, links: links, carried: map[ConnID]presence.LinkID{}, follows: map[Wish]int{}, people: map[engine.Subject]int{}}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.cores[realm] = c
+	return c
+}
+
+func (c *Core) tell(effect presence.Effect) {
+	switch e := effect.(type) {
+	case presence.TakenOut:
+		c.links.TakenOut(e)
+	case presence.OwnChanged:
+		c.links.OwnChanged(e)
+	case presence.WarnExpiry:
+		c.links.WarnExpiry(e.Link, time.UnixMilli(e.Expires))
+	case presence.AskAnswered:
+		c.links.AskAnswered(e)
+	case presence.InvitationAnswered:
+		c.links.InvitationAnswered(e)
+	case presence.PassEnded:
+		c.links.PassEnded(e)
+	case presence.InvitationsChanged:
+		c.links.InvitationsChanged(e)
+	}
+}
+
+func (c *Core) show(what any) {
+	switch what := what.(type) {
+	case *engine.Batch:
+		c.sink.Take(what)
+	case engine.Topic:
+		c.sink.TakeUnchanged(what)
+	case engine.Typists:
+		c.sink.TakeTypists(what)
+	case engine.Asks:
+		c.sink.TakeAsks(what)
+	case engine.Sight:
+		c.sink.TakeSight(what)
+	}
+}
+
+func (c *Core) forget(conn ConnID) {
+	c.runner.mu.Lock()
+	defer c.runner.mu.Unlock()
+	delete(c.carried, conn)
+}
+
+// Do applies an input, as [engine.Engine.Do] does. Its error may also be [ErrNotReady].
+func (c *Core) Do(ctx context.Context, in presence.Input) (presence.Reply, error) {
+	switch in := in.(type) {
+	case presence.Hello:
+		if !in.Leased {
+			return c.hello(ctx, in)
+		}
+	case presence.BeatWritten:
+		return presence.Reply{}, nil // the node has said it
+	case presence.LinkLost:
+		c.runner.with(func(n *Node, at presence.Instant) {
+			if conn := n.ConnOf(c.realm, in.Link); conn != 0 {
+				n.Broke(at, c.realm, conn)
+				delete(c.carried, conn)
+			}
+		})
+		return presence.Reply{}, nil
+	}
+	a, err := c.request(ctx, over(in), Request{Input: in})
+	return a.Reply, err
+}
+
+// hello opens a link.
+func (c *Core) hello(ctx context.Context, in presence.Hello) (presence.Reply, error) {
+	r := c.runner
+	answer := make(chan Answer, 1)
+	var conn ConnID
+	r.with(func(n *Node, at presence.Instant) {
+		r.next++
+		conn, in.Attempt = ConnID(r.next), r.attempt()
+		r.conns[conn] = helloing{c, answer}
+		n.Hello(at, c.realm, conn, in)
+	})
+	select {
+	case a := <-answer:
+		return a.Reply, a.Err
+	case <-ctx.Done():
+		r.with(func(n *Node, at presence.Instant) {
+			delete(r.conns, conn)
+			delete(c.carried, conn)
+			n.Broke(at, c.realm, conn)
+		})
+		return presence.Reply{}, ctx.Err()
+	}
+}
+
+// attempt returns an attempt's name that no other node uses. The lock is held.
+func (r *Runner) attempt() uint64 {
+	r.next++
+	return r.node.place()<<48 ^ r.next
+}
+
+// request asks the owner for something, over a link if it is not empty.
+func (c *Core) request(ctx context.Context, link presence.LinkID, request Request) (Answer, error) {
+	r := c.runner
+	answer := make(chan Answer, 1)
+	r.with(func(n *Node, at presence.Instant) {
+		var conn ConnID
+		if link != (presence.LinkID{}) {
+			conn = n.ConnOf(c.realm, link) // 0 if it is gone: the owner knows why
+		}
+		if hello, ok := request.Input.(presence.Hello); ok {
+			hello.Attempt = r.attempt()
+			request.Input, request.Attempt = hello, hello.Attempt
+		} else {
+			request.Attempt = r.attempt()
+		}
+		r.waiting[request.Attempt] = answer
+		n.Requested(at, c.realm, conn, request)
+		switch request.Input.(type) {
+		case presence.Bye, presence.Closing:
+			delete(c.carried, conn)
+		}
+	})
+	select {
+	case a := <-answer:
+		return a, a.Err
+	case <-ctx.Done():
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		delete(r.waiting, request.Attempt)
+		return Answer{}, ctx.Err()
+	}
+}
+
+// Ready returns when an owner answers; with an error if none does in time.
+func (c *Core) Ready(ctx context.Context) error {
+	_, err := c.request(ctx, presence.LinkID{}, Request{Question: &Question{Method: "Size"}})
+	return err
+}
+
+// over returns the link over which an input comes; empty if over none.
+func over(in presence.Input) presence.LinkID {
+	switch in := in.(type) {
+	case presence.Join:
+		return in.From
+	case presence.Leave:
+		return in.From
+	case presence.Beat:
+		return in.From
+	case presence.Activity:
+		return in.From
+	case presence.Idle:
+		return in.From
+	case presence.PageHidden:
+		return in.From
+	case presence.Typing:
+		return in.From
+	case presence.Sent:
+		return in.From
+	case presence.Doing:
+		return in.From
+	case presence.AnswerAsk:
+		return in.From
+	case presence.Invite:
+		return in.From
+	case presence.Accept:
+		return in.From
+	case presence.Decline:
+		return in.From
+	case presence.TakeBack:
+		return in.From
+	case presence.Renew:
+		return in.From
+	case presence.Bye:
+		return in.From
+	case presence.Closing:
+		return in.From
+	}
+	return presence.LinkID{}
+}
+
+// ask asks the owner's engine a question. The answer is empty if no owner answers in time.
+func ask[T any](c *Core, method string, args ...any) (value T) {
+	a, err := c.request(context.Background(), presence.LinkID{}, Request{Question: &Question{method, args}})
+	if err == nil {
+		value, _ = a.Values[0].(T)
+	}
+	return value
+}
+
+func ask2[T, U any](c *Core, method string, args ...any) (first T, second U) {
+	a, err := c.request(context.Background(), presence.LinkID{}, Request{Question: &Question{method, args}})
+	if err == nil {
+		first, _ = a.Values[0].(T)
+		second, _ = a.Values[1].(U)
+	}
+	return first, second
+}
+
+// Unsealed implements delivery.Source: whether a list is not known here yet, or has changes at its owner
+// that are not sealed. They will be told.
+func (c *Core) Unsealed(topic engine.Topic) bool {
+	known := false
+	c.runner.with(func(n *Node, _ presence.Instant) { _, known = n.List(c.realm, topic) })
+	return !known || ask[bool](c, "Unsealed", topic)
+}
+
+// Sealed implements delivery.Source. The list is as the receivers of this node have it.
+func (c *Core) Sealed(topic engine.Topic) (s engine.Snapshot) {
+	c.runner.with(func(n *Node, _ presence.Instant) { s, _ = n.List(c.realm, topic) })
+	return s
+}
+
+// Sight implements delivery.Source.
+func (c *Core) Sight(subject engine.Subject) engine.Sight {
+	if a, err := c.request(context.Background(), presence.LinkID{}, Request{Question: &Question{"Sight", []any{subject}}}); err == nil {
+		return a.Values[0].(engine.Sight)
+	}
+	return engine.Sight{Subject: subject, Appearance: presence.Appearance{Status: presence.Offline}}
+}
+
+// Follow implements delivery.Follower.
+func (c *Core) Follow(pattern presence.Pattern, view presence.View) {
+	c.follow(Wish{pattern, view}, 1)
+}
+
+// Unfollow implements delivery.Follower.
+func (c *Core) Unfollow(pattern presence.Pattern, view presence.View) {
+	c.follow(Wish{pattern, view}, -1)
+}
+
+func (c *Core) follow(wish Wish, n int) {
+	c.later(func(node *Node, at presence.Instant) {
+		switch c.follows[wish] += n; {
+		case c.follows[wish] == 0:
+			delete(c.follows, wish)
+			node.Unfollow(at, c.realm, Unfollow{Wishes: []Wish{wish}})
+		case n > 0 && c.follows[wish] == 1:
+			node.Follow(at, c.realm, Follow{Wishes: []Wish{wish}})
+		}
+	})
+}
+
+// FollowPerson implements delivery.Follower.
+func (c *Core) FollowPerson(subject engine.Subject) {
+	c.later(func(node *Node, at presence.Instant) {
+		if c.people[subject]++; c.people[subject] == 1 {
+			node.Follow(at, c.realm, Follow{People: []engine.Subject{subject}})
+		}
+	})
+}
+
+// UnfollowPerson implements delivery.Follower.
+func (c *Core) UnfollowPerson(subject engine.Subject) {
+	c.later(func(node *Node, at presence.Instant) {
+		if c.people[subject]--; c.people[subject] == 0 {
+			delete(c.people, subject)
+			node.Unfollow(at, c.realm, Unfollow{People: []engine.Subject{subject}})
+		}
+	})
+}
+
+// later does something with the node without telling anybody anything: the caller holds locks of those
+// who are told. Run does the rest.
+func (c *Core) later(do func(*Node, presence.Instant)) {
+	r := c.runner
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	do(r.node, r.at())
+	select {
+	case r.kick <- struct{}{}:
+	default:
+	}
+}
+
+// Count returns how many are in a topic now (see [engine.Engine.Count]).
+func (c *Core) Count(topic engine.Topic) (presence.Count, bool) {
+	return ask2[presence.Count, bool](c, "Count", topic)
+}
+
+// Tally returns a count with its revision (see [engine.Engine.Tally]).
+func (c *Core) Tally(topic engine.Topic) (presence.Count, engine.Revision) {
+	return ask2[presence.Count, engine.Revision](c, "Tally", topic)
+}
+
+// SnapshotNow returns a topic as it is now (see [engine.Engine.SnapshotNow]).
+func (c *Core) SnapshotNow(topic engine.Topic) engine.Snapshot {
+	return ask[engine.Snapshot](c, "SnapshotNow", topic)
+}
+
+// MembersNow returns the members of a room now (see [engine.Engine.MembersNow]).
+func (c *Core) MembersNow(room presence.RoomName) []presence.Member {
+	return ask[[]presence.Member](c, "MembersNow", room)
+}
+
+// SightNow returns how a view sees a person now (see [engine.Engine.SightNow]).
+func (c *Core) SightNow(subject engine.Subject) engine.Sight {
+	return ask[engine.Sight](c, "SightNow", subject)
+}
+
+// Rooms returns the counts of all rooms (see [engine.Engine.Rooms]).
+func (c *Core) Rooms(view presence.View) map[presence.RoomName]presence.Count {
+	return ask[map[presence.RoomName]presence.Count](c, "Rooms", view)
+}
+
+// RoomsOver returns the rooms of the session of a link (see [engine.Engine.RoomsOver]).
+func (c *Core) RoomsOver(link presence.LinkID) []presence.RoomName {
+	return ask[[]presence.RoomName](c, "RoomsOver", link)
+}
+
+// RoomsOf returns the rooms of a person (see [engine.Engine.RoomsOf]).
+func (c *Core) RoomsOf(user presence.UserID, view presence.View) []presence.RoomName {
+	return ask[[]presence.RoomName](c, "RoomsOf", user, view)
+}
+
+// Explain explains how a person is shown (see [engine.Engine.Explain]).
+func (c *Core) Explain(user presence.UserID, room presence.RoomName) presence.Explanation {
+	return ask[presence.Explanation](c, "Explain", user, room)
+}
+
+// Size returns how many sessions, people and rooms there are (see [engine.Engine.Size]).
+func (c *Core) Size() presence.Size { return ask[presence.Size](c, "Size") }
+
+// LinkOf returns the link of a session (see [engine.Engine.LinkOf]).
+func (c *Core) LinkOf(session presence.SessionID, view presence.View) (presence.Carried, bool) {
+	return ask2[presence.Carried, bool](c, "LinkOf", session, view)
+}
+
+// LinksOf returns the links of a person (see [engine.Engine.LinksOf]).
+func (c *Core) LinksOf(user presence.UserID, view presence.View) []presence.Carried {
+	return ask[[]presence.Carried](c, "LinksOf", user, view)
+}
+
+// Links returns the links of the members of a room (see [engine.Engine.Links]).
+func (c *Core) Links(room presence.RoomName, view presence.View) []presence.Carried {
+	return ask[[]presence.Carried](c, "Links", room, view)
+}
+
+// Near tells whether a view sees a person in a room of another one (see [engine.Engine.Near]).
+func (c *Core) Near(user, other presence.UserID, view presence.View) bool {
+	return ask[bool](c, "Near", user, other, view)
+}
+
+// LetsWatch tells whether a person may watch a room (see [engine.Engine.LetsWatch]).
+func (c *Core) LetsWatch(user presence.UserID, admits []presence.Pattern, room presence.RoomName, countOnly bool) bool {
+	return ask[bool](c, "LetsWatch", user, admits, room, countOnly)
+}
+
+// OpenAsks returns the open asks (see [engine.Engine.OpenAsks]).
+func (c *Core) OpenAsks() []presence.OpenAsk { return ask[[]presence.OpenAsk](c, "OpenAsks") }
+
+// OpenInvitations returns the open invitations (see [engine.Engine.OpenInvitations]).
+func (c *Core) OpenInvitations() []presence.Invitation {
+	return ask[[]presence.Invitation](c, "OpenInvitations")
+}
+
+// Passes returns the passes of a person (see [engine.Engine.Passes]).
+func (c *Core) Passes(user presence.UserID) []presence.Pass {
+	return ask[[]presence.Pass](c, "Passes", user)
+}

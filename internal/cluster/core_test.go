@@ -1,0 +1,149 @@
+package cluster_test
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/cluster"
+	"tovik.example/tovik/internal/cluster/inmemory"
+	"tovik.example/tovik/internal/delivery"
+	"tovik.example/tovik/internal/engine"
+	"tovik.example/tovik/internal/engine/enginetest"
+	"tovik.example/tovik/internal/presence"
+)
+
+// node is a running node.
+type node struct {
+	*cluster.Runner
+	stop func()
+}
+
+// nodes starts a cluster in this process, whose first node owns the realm 1. It returns when all nodes
+// know that.
+func nodes(t *testing.T, names ...cluster.Name) []*node {
+	broker := inmemory.NewBroker(map[cluster.Realm]cluster.Ownership{1: {Owner: names[0], Incarnation: 1, Epoch: 1}})
+	var all []*node
+	var ids atomic.Int64
+	for i, name := range names {
+		records := inmemory.NewRecords()
+		at, start, disconnect := broker.Join(name, records.Put)
+		runner := cluster.NewRunner(cluster.Config{Name: name, Incarnation: 1, Nodes: names, LogNodes: names, Realms: []cluster.Realm{1}, Policy: presence.DefaultPolicy(),
+			Timings: cluster.DefaultTimings(), Records: records, NewMaker: func(cluster.Realm) cluster.Maker { return inmemory.NewMaker() },
+			NewID:  func() string { return fmt.Sprint("record-", i, "-", ids.Add(1)) },
+			NewRun: func(presence.View) string { return fmt.Sprint("run", i, ids.Add(1)) }}, at)
+		start(runner)
+		ctx, cancel := context.WithCancel(t.Context())
+		go runner.Run(ctx)
+		stop := sync.OnceFunc(func() { cancel(); disconnect() })
+		t.Cleanup(stop)
+		all = append(all, &node{runner, stop})
+	}
+	return all
+}
+
+func TestACoreElsewhereIsASource(t *testing.T) {
+	enginetest.CheckSource(t, func(t *testing.T, sink engine.Sink) (func(context.Context, presence.Input) (presence.Reply, error), enginetest.Source) {
+		all := nodes(t, "dipper", "heron", "kestrel")
+		core := all[1].Core(1, sink, enginetest.NoLinks{})
+		for _, view := range []presence.View{presence.Full, presence.Open} {
+			core.Follow("**", view)
+			for i := range 5 {
+				core.FollowPerson(engine.Subject{User: presence.UserID(fmt.Sprint("w-", i)), View: view})
+			}
+		}
+		time.Sleep(3 * time.Second)
+		require.NoError(t, core.Ready(t.Context()))
+		return core.Do, core
+	})
+}
+
+// reader follows a room at a node, as a client does.
+type reader struct {
+	*delivery.Receiver
+	replica client.Replica
+	resets  int // how often it got the room whole
+}
+
+func readerAt(core func(engine.Sink) *cluster.Core, room presence.Pattern) (*reader, *cluster.Core) {
+	policy := presence.DefaultPolicy()
+	var c *cluster.Core
+	hub := delivery.NewHub(delivery.Options{Policy: &policy, Source: func(sink engine.Sink) delivery.Source { c = core(sink); return c }})
+	r := &reader{}
+	r.Receiver = hub.NewReceiver(presence.Full, func() {})
+	r.Follow(delivery.Watched, room, delivery.How{Detail: delivery.AtMembers})
+	return r, c
+}
+
+func (r *reader) read(t *testing.T) string {
+	for more := true; more; {
+		var frames [][]byte
+		frames, more = r.Next(nil)
+		for _, frame := range frames {
+			if strings.Contains(string(frame), `"type":"snapshot"`) {
+				r.resets++
+			}
+			_, err := r.replica.Apply(frame)
+			require.NoError(t, err)
+		}
+	}
+	var users []string
+	for _, m := range r.replica.Members() {
+		users = append(users, m.User)
+	}
+	return strings.Join(users, " ")
+}
+
+// TestNobodyIsSeenToLeaveWhenAnOwnerDies has people at three nodes who follow a room. The owner dies, and
+// the others are told about nobody but the one who was there, after the grace.
+func TestNobodyIsSeenToLeaveWhenAnOwnerDies(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		all := nodes(t, "dipper", "heron", "kestrel")
+		var readers []*reader
+		var cores []*cluster.Core
+		for _, n := range all {
+			r, core := readerAt(func(sink engine.Sink) *cluster.Core { return n.Core(1, sink, enginetest.NoLinks{}) }, "desk.night")
+			readers, cores = append(readers, r), append(cores, core)
+		}
+		open := func(core *cluster.Core, user string) presence.Reply {
+			reply, err := core.Do(t.Context(), presence.Hello{User: presence.UserID(user), Issued: 1, NewSession: presence.SessionID("session-" + user), NewKey: "key-" + user, Nonce: user, Rooms: []presence.RoomName{"desk.night"}})
+			require.NoError(t, err)
+			return reply
+		}
+		for i, user := range []string{"bram", "ilse", "odile"} {
+			open(cores[i], user)
+		}
+		time.Sleep(time.Second)
+		for _, r := range readers {
+			require.Equal(t, "bram ilse odile", r.read(t))
+			r.resets = 0
+		}
+		all[0].stop()
+		for range 8 { // the next owner is there after 4 s at most
+			time.Sleep(500 * time.Millisecond)
+			for _, r := range readers[1:] {
+				require.Equal(t, "bram ilse odile", r.read(t))
+			}
+		}
+		returned, err := cores[1].Do(t.Context(), presence.Hello{User: "bram", Issued: 1, Session: "session-bram", Key: "key-bram", Nonce: "bram", NewSession: "session-2", NewKey: "key-2"})
+		require.NoError(t, err)
+		require.True(t, returned.Resumed, "the one who was linked to it has come to another node")
+		open(cores[2], "tarn")
+		time.Sleep(time.Second)
+		for i, r := range readers[1:] {
+			require.Equal(t, "bram ilse odile tarn", r.read(t))
+			require.Zero(t, r.resets, "it got changes, not the room whole")
+			count, exists := cores[i+1].Count(engine.Topic{Room: "desk.night"})
+			require.True(t, exists)
+			require.Equal(t, 4, count.People)
+		}
+	})
+}
