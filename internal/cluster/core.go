@@ -24,11 +24,12 @@ type Core struct {
 	carried map[ConnID]presence.LinkID
 	follows map[Wish]int
 	people  map[engine.Subject]int
+	sealing map[engine.Topic]chan struct{} // closed at the next seal that is told
 }
 
 // Core returns the core of a realm for this node. Call it once for each realm.
 func (r *Runner) Core(realm Realm, sink engine.Sink, links engine.Links) *Core {
-	c := &Core{runner: r, realm: realm, sink: sink, links: links, carried: map[ConnID]presence.LinkID{}, follows: map[Wish]int{}, people: map[engine.Subject]int{}}
+	c := &Core{runner: r, realm: realm, sink: sink, links: links, carried: map[ConnID]presence.LinkID{}, follows: map[Wish]int{}, people: map[engine.Subject]int{}, sealing: map[engine.Topic]chan struct{}{}}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.cores[realm] = c
@@ -58,14 +59,25 @@ func (c *Core) show(what any) {
 	switch what := what.(type) {
 	case *engine.Batch:
 		c.sink.Take(what)
+		c.sealed(what.Topic)
 	case engine.Topic:
 		c.sink.TakeUnchanged(what)
+		c.sealed(what)
 	case engine.Typists:
 		c.sink.TakeTypists(what)
 	case engine.Asks:
 		c.sink.TakeAsks(what)
 	case engine.Sight:
 		c.sink.TakeSight(what)
+	}
+}
+
+func (c *Core) sealed(topic engine.Topic) {
+	c.runner.mu.Lock()
+	defer c.runner.mu.Unlock()
+	if waited := c.sealing[topic]; waited != nil {
+		close(waited)
+		delete(c.sealing, topic)
 	}
 }
 
@@ -80,7 +92,7 @@ func (c *Core) Do(ctx context.Context, in presence.Input) (presence.Reply, error
 	switch in := in.(type) {
 	case presence.Hello:
 		if !in.Leased {
-			return c.hello(ctx, in)
+			return c.begin(in)(ctx)
 		}
 	case presence.BeatWritten:
 		return presence.Reply{}, nil // the node has said it
@@ -97,8 +109,19 @@ func (c *Core) Do(ctx context.Context, in presence.Input) (presence.Reply, error
 	return a.Reply, err
 }
 
-// hello opens a link.
-func (c *Core) hello(ctx context.Context, in presence.Hello) (presence.Reply, error) {
+// Begin is Do for a caller that has other things to do while a hello waits (see [engine.Engine.Begin]).
+// Each hello waits here, for its owner.
+func (c *Core) Begin(in presence.Input) (presence.Reply, func(context.Context) (presence.Reply, error), error) {
+	hello, ok := in.(presence.Hello)
+	if !ok || hello.Leased {
+		reply, err := c.Do(context.Background(), in)
+		return reply, nil, err
+	}
+	return presence.Reply{}, c.begin(hello), nil
+}
+
+// begin says a hello. The function that it returns waits for the answer.
+func (c *Core) begin(in presence.Hello) func(context.Context) (presence.Reply, error) {
 	r := c.runner
 	answer := make(chan Answer, 1)
 	var conn ConnID
@@ -108,16 +131,18 @@ func (c *Core) hello(ctx context.Context, in presence.Hello) (presence.Reply, er
 		r.conns[conn] = helloing{c, answer}
 		n.Hello(at, c.realm, conn, in)
 	})
-	select {
-	case a := <-answer:
-		return a.Reply, a.Err
-	case <-ctx.Done():
-		r.with(func(n *Node, at presence.Instant) {
-			delete(r.conns, conn)
-			delete(c.carried, conn)
-			n.Broke(at, c.realm, conn)
-		})
-		return presence.Reply{}, ctx.Err()
+	return func(ctx context.Context) (presence.Reply, error) {
+		select {
+		case a := <-answer:
+			return a.Reply, a.Err
+		case <-ctx.Done():
+			r.with(func(n *Node, at presence.Instant) {
+				delete(r.conns, conn)
+				delete(c.carried, conn)
+				n.Broke(at, c.realm, conn)
+			})
+			return presence.Reply{}, ctx.Err()
+		}
 	}
 }
 
@@ -385,4 +410,74 @@ func (c *Core) OpenInvitations() []presence.Invitation {
 // Passes returns the passes of a person (see [engine.Engine.Passes]).
 func (c *Core) Passes(user presence.UserID) []presence.Pass {
 	return ask[[]presence.Pass](c, "Passes", user)
+}
+
+// Sealing returns a channel that closes when the pending changes of a topic are sealed and told here;
+// nil if there are none.
+func (c *Core) Sealing(topic engine.Topic) <-chan struct{} {
+	c.runner.mu.Lock()
+	waited := c.sealing[topic]
+	if waited == nil {
+		waited = make(chan struct{})
+		c.sealing[topic] = waited
+	}
+	_, followed := c.runner.node.List(c.realm, topic)
+	c.runner.mu.Unlock()
+	if !followed || !ask[bool](c, "Unsealed", topic) {
+		return nil
+	}
+	return waited
+}
+
+// Session returns what is known about a session (see [engine.Engine.Session]).
+func (c *Core) Session(session presence.SessionID, key string) (e presence.Evidence, user presence.UserID, ok bool) {
+	a, err := c.request(context.Background(), presence.LinkID{}, Request{Question: &Question{"Session", []any{session, key}}})
+	if err == nil {
+		e, user, ok = a.Values[0].(presence.Evidence), a.Values[1].(presence.UserID), a.Values[2].(bool)
+	}
+	return e, user, ok
+}
+
+// Refused returns for what a token is refused (see [engine.Engine.Refused]).
+func (c *Core) Refused(user presence.UserID, issued time.Time) (altogether bool, rooms []presence.RoomName) {
+	return ask2[bool, []presence.RoomName](c, "Refused", user, issued)
+}
+
+// Cue returns over which links a cue goes (see [engine.Engine.Cue]).
+func (c *Core) Cue(from presence.LinkID, to presence.CueTo, may []presence.Pattern) ([]presence.Carried, error) {
+	return ask2[[]presence.Carried, error](c, "Cue", from, to, may)
+}
+
+// RoomOfAsk returns the room of an ask (see [engine.Engine.RoomOfAsk]).
+func (c *Core) RoomOfAsk(id presence.AskID) presence.RoomName {
+	return ask[presence.RoomName](c, "RoomOfAsk", id)
+}
+
+// RoomOfInvitation returns the room of an invitation (see [engine.Engine.RoomOfInvitation]).
+func (c *Core) RoomOfInvitation(id presence.InvitationID) presence.RoomName {
+	return ask[presence.RoomName](c, "RoomOfInvitation", id)
+}
+
+// InvitationRoom returns the room of a received invitation (see [engine.Engine.InvitationRoom]).
+func (c *Core) InvitationRoom(user presence.UserID, id presence.InvitationID) (presence.RoomName, error) {
+	return ask2[presence.RoomName, error](c, "InvitationRoom", user, id)
+}
+
+// Known returns the people whose state is worth saving (see [engine.Engine.Known]).
+func (c *Core) Known() []presence.UserID { return ask[[]presence.UserID](c, "Known") }
+
+// Everybody returns what is saved of all people (see [engine.Engine.Everybody]).
+func (c *Core) Everybody() []presence.SavedPerson { return ask[[]presence.SavedPerson](c, "Everybody") }
+
+// Erase ends all sessions of a person and forgets everything about them (see [engine.Engine.Erase]).
+func (c *Core) Erase(user presence.UserID) map[string]int {
+	traces := ask[map[string]int](c, "Traces", user)
+	_, _ = c.Do(context.Background(), presence.Erase{User: user}) // never refused
+	return traces
+}
+
+// SetPolicy puts another policy in force here, should this node own the realm later, and at its owner.
+func (c *Core) SetPolicy(policy presence.Policy) {
+	c.runner.with(func(n *Node, _ presence.Instant) { n.Policy = policy })
+	_, _ = c.Do(context.Background(), presence.SetPolicy{Policy: policy}) // never refused
 }

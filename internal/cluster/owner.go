@@ -274,7 +274,9 @@ func (n *Node) takeRequest(o *owner, from Name, request Request) {
 		n.down(o, from, Answer{Attempt: request.Attempt, Values: q.ask(o.engine)})
 		return
 	}
-	if request.Input != nil {
+	if erase, ok := request.Input.(presence.Erase); ok {
+		o.engine.Erase(erase.User)
+	} else if request.Input != nil {
 		o.pending[request.Attempt] = from // it may be settled at once
 		if reply, err = o.engine.Give(request.Input); reply.Pending {
 			return

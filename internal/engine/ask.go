@@ -244,6 +244,18 @@ func (e *Engine) SavePeople(which func() []presence.UserID, each func(presence.S
 	}
 }
 
+// Everybody returns what a restart needs to know of all people whose state is worth saving, in no
+// particular order.
+func (e *Engine) Everybody() (all []presence.SavedPerson) {
+	e.hold(func(now presence.Instant) {
+		for _, user := range e.core.Known() {
+			saved, _ := e.core.SavePerson(now, user)
+			all = append(all, saved)
+		}
+	})
+	return all
+}
+
 // Known returns the people whose state is worth saving, in no particular order.
 func (e *Engine) Known() []presence.UserID {
 	e.mu.Lock()

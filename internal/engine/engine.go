@@ -195,24 +195,24 @@ func (e *Engine) Do(ctx context.Context, in presence.Input) (presence.Reply, err
 	if err := ctx.Err(); err != nil {
 		return presence.Reply{}, err
 	}
-	reply, waiting, err := e.Begin(in)
-	if waiting == nil {
+	reply, wait, err := e.Begin(in)
+	if wait == nil {
 		return reply, err
 	}
-	return waiting.Answer(ctx)
+	return wait(ctx)
 }
 
-// Waiting is a hello that waits for a probe of an older link.
-type Waiting struct {
+// waiting is a hello that waits for a probe of an older link.
+type waiting struct {
 	engine  *Engine
 	session presence.SessionID
 	attempt uint64
 	settled chan presence.Settled // holds one
 }
 
-// Answer waits for the answer to the hello, and withdraws the hello if ctx is done first. Call
+// answer waits for the answer to the hello, and withdraws the hello if ctx is done first. Call
 // it once.
-func (w *Waiting) Answer(ctx context.Context) (presence.Reply, error) {
+func (w *waiting) answer(ctx context.Context) (presence.Reply, error) {
 	select {
 	case s := <-w.settled:
 		return s.Reply, s.Err
@@ -226,7 +226,7 @@ func (w *Waiting) Answer(ctx context.Context) (presence.Reply, error) {
 }
 
 // withdraw returns false if the hello has been settled.
-func (e *Engine) withdraw(w *Waiting) bool {
+func (e *Engine) withdraw(w *waiting) bool {
 	waited := false
 	e.change(func(now presence.Instant) {
 		if waited = e.settled[w.attempt] != nil; waited {
@@ -238,16 +238,17 @@ func (e *Engine) withdraw(w *Waiting) bool {
 }
 
 // Begin is Do for a caller that has other things to do while a hello waits for a probe: it then
-// returns what to wait for instead of a reply.
-func (e *Engine) Begin(in presence.Input) (presence.Reply, *Waiting, error) {
-	reply, settled, err := e.apply(in)
-	if settled == nil {
+// returns a function instead of a reply. Call it once. It waits for the answer, and withdraws the
+// hello if its context is done first.
+func (e *Engine) Begin(in presence.Input) (_ presence.Reply, wait func(context.Context) (presence.Reply, error), _ error) {
+	reply, waits, err := e.apply(in)
+	if waits == nil {
 		return reply, nil, err
 	}
-	return presence.Reply{}, settled, nil
+	return presence.Reply{}, waits.answer, nil
 }
 
-func (e *Engine) apply(in presence.Input) (reply presence.Reply, waiting *Waiting, err error) {
+func (e *Engine) apply(in presence.Input) (reply presence.Reply, waits *waiting, err error) {
 	e.change(func(now presence.Instant) {
 		if hello, ok := in.(presence.Hello); ok {
 			if hello.Attempt == 0 {
@@ -259,11 +260,11 @@ func (e *Engine) apply(in presence.Input) (reply presence.Reply, waiting *Waitin
 		reply, err = e.core.Apply(now, in, &e.effects)
 		if reply.Pending {
 			hello := in.(presence.Hello)
-			waiting = &Waiting{engine: e, session: hello.Session, attempt: hello.Attempt, settled: make(chan presence.Settled, 1)}
-			e.settled[hello.Attempt] = waiting.settled
+			waits = &waiting{engine: e, session: hello.Session, attempt: hello.Attempt, settled: make(chan presence.Settled, 1)}
+			e.settled[hello.Attempt] = waits.settled
 		}
 	})
-	return reply, waiting, err
+	return reply, waits, err
 }
 
 // change changes the core. It returns once the outcome is recorded and told.

@@ -137,16 +137,31 @@ func sight(subject Subject, appearance presence.Appearance, lastSeen int64) Sigh
 	return s
 }
 
-// Erase ends all sessions of a person and forgets everything about them. It returns how much of
-// each kind there was.
+// Traces returns how much of each kind there is of a person, for the receipt of an erasure.
+func (e *Engine) Traces(user presence.UserID) (traces map[string]int) {
+	e.hold(func(now presence.Instant) { traces = e.traces(now, user) })
+	return traces
+}
+
+func (e *Engine) traces(now presence.Instant, user presence.UserID) map[string]int {
+	x := e.core.Explain(now, user, "")
+	traces := map[string]int{"sessions": len(x.Sessions), "rooms": len(e.core.RoomsOf(user, presence.Full)), "statuses": 0, "last_seen": 0}
+	if saved, _ := e.core.SavePerson(now, user); saved.Set != (presence.Appearance{}) { // also of somebody who is offline
+		traces["statuses"] = 1
+	}
+	for view := range e.people {
+		if e.people[view].gone.lastSeen[user] != 0 {
+			traces["last_seen"] = 1
+		}
+	}
+	return traces
+}
+
+// Erase ends all sessions of a person and forgets everything about them. It returns what there was
+// (see [Engine.Traces]).
 func (e *Engine) Erase(user presence.UserID) (erased map[string]int) {
 	e.change(func(now presence.Instant) {
-		x := e.core.Explain(now, user, "")
-		rooms := e.core.RoomsOf(user, presence.Full)
-		erased = map[string]int{"sessions": len(x.Sessions), "rooms": len(rooms), "statuses": 0, "last_seen": 0}
-		if saved, _ := e.core.SavePerson(now, user); saved.Set != (presence.Appearance{}) { // also of somebody who is offline
-			erased["statuses"] = 1
-		}
+		erased = e.traces(now, user)
 		_, _ = e.core.Apply(now, presence.Erase{User: user}, &e.effects) // never refused
 		e.carryOut(now)                                                  // which notes when they were last seen
 		for view := range e.people {

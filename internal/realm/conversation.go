@@ -244,7 +244,7 @@ func (t *Conversation) followJoined(link presence.LinkID, room presence.RoomName
 		return
 	}
 	t.receiver.Follow(delivery.Joined, presence.Pattern(room), how)
-	if !slices.Contains(t.Guest().realm.engine.RoomsOver(link), room) {
+	if !slices.Contains(t.Guest().realm.core.RoomsOver(link), room) {
 		t.receiver.Unfollow(delivery.Joined, presence.Pattern(room))
 	}
 }
@@ -306,7 +306,7 @@ func (t *Conversation) mayList(ctx context.Context, link presence.LinkID, room p
 	if err := who.mayFollow(presence.Pattern(room), delivery.AtMembers); err != nil {
 		return err
 	}
-	if link != (presence.LinkID{}) && slices.Contains(who.realm.engine.RoomsOver(link), room) {
+	if link != (presence.LinkID{}) && slices.Contains(who.realm.core.RoomsOver(link), room) {
 		return nil
 	}
 	return who.admittedToWatch(ctx, presence.Pattern(room))

@@ -31,7 +31,7 @@ func (t *Conversation) cue(by By, r wire.Request) (Done, error) {
 	if err != nil {
 		return Done{}, err
 	}
-	links, err := realm.engine.Cue(by.Link, to, who.person.Cue)
+	links, err := realm.core.Cue(by.Link, to, who.person.Cue)
 	if err != nil {
 		return Done{}, who.cueRefused(err)
 	}
@@ -57,11 +57,11 @@ func (r *Realm) giveCue(q wire.Request) (links int, err error) {
 	var to []presence.Carried
 	switch {
 	case q.Room != "":
-		to = r.engine.Links(presence.RoomName(q.Room), presence.Full)
+		to = r.core.Links(presence.RoomName(q.Room), presence.Full)
 	case q.User != "":
-		to = r.engine.LinksOf(presence.UserID(q.User), presence.Full)
+		to = r.core.LinksOf(presence.UserID(q.User), presence.Full)
 	default:
-		one, ok := r.engine.LinkOf(presence.SessionID(q.Session), presence.Full)
+		one, ok := r.core.LinkOf(presence.SessionID(q.Session), presence.Full)
 		if !ok {
 			return 0, &presence.Refusal{Code: presence.CodeNoSession, Field: "session", Value: q.Session, Allowed: "a session that has not ended"}
 		}

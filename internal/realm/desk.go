@@ -128,7 +128,7 @@ func (d Desk) EndSession(session string) error {
 
 // Health returns the realm in numbers. If the records cannot be read, it has no deliveries.
 func (d Desk) Health(ctx context.Context) wire.RealmHealth {
-	size := d.realm.engine.Size()
+	size := d.realm.core.Size()
 	doc := wire.RealmHealth{Realm: d.realm.name, People: size.People, Sessions: size.Sessions, Links: size.Sessions - size.InGrace - size.Leases}
 	if waiting, parked, err := d.realm.store.CountDeliveryStates(ctx, d.realm.name); err == nil {
 		doc.Waiting, doc.Parked = waiting, parked
@@ -147,7 +147,7 @@ func (d Desk) Erase(ctx context.Context, id string) (wire.Erasure, error) {
 	}
 	r := d.realm
 	receipt := wire.Erasure{User: string(user), At: wire.Time{Time: time.Now()}, Erased: map[string]int64{}}
-	for kind, n := range r.engine.Erase(user) {
+	for kind, n := range r.core.Erase(user) {
 		receipt.Erased[kind] = int64(n)
 	}
 	// What has happened until now is written first, so that nothing is written after the erasure.
@@ -173,7 +173,7 @@ func (d Desk) CueRoom(name string, cue wire.NewCue) (wire.CueGiven, error) {
 	if err != nil {
 		return wire.CueGiven{}, err
 	}
-	if _, exists := d.realm.engine.Count(full(room)); !exists {
+	if _, exists := d.realm.core.Count(full(room)); !exists {
 		return wire.CueGiven{}, problem.UnknownRoom(room)
 	}
 	return d.cue(wire.Request{Room: string(room)}, cue)

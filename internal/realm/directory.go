@@ -109,7 +109,7 @@ func (r *Realm) person(p *records.Person) (wire.Person, error) {
 	if err != nil {
 		return wire.Person{}, err
 	}
-	sight := r.engine.SightNow(engine.Subject{User: p.User, View: presence.Full})
+	sight := r.core.SightNow(engine.Subject{User: p.User, View: presence.Full})
 	doc := wire.Person{User: string(p.User), Name: p.Name, Picture: p.Picture, Attributes: p.Attributes, Status: string(sight.Status), Note: sight.Note,
 		Until: wire.TimeOf(sight.Until), Set: string(saved.Set.Status), Hidden: saved.Hidden, FirstSeen: wire.TimeOf(p.FirstSeen)}
 	if sight.Status == presence.Offline {
@@ -118,7 +118,7 @@ func (r *Realm) person(p *records.Person) (wire.Person, error) {
 			doc.LastSeen = &wire.Time{Time: sight.LastSeen}
 		}
 	}
-	doc.Rooms = roomNames(r.engine.RoomsOf(p.User, presence.Full))
+	doc.Rooms = roomNames(r.core.RoomsOf(p.User, presence.Full))
 	slices.Sort(doc.Rooms)
 	return doc, nil
 }

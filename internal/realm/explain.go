@@ -29,7 +29,7 @@ func (d Desk) Explain(ctx context.Context, id, name string) (wire.Explanation, e
 		}
 	}
 	r := d.realm
-	x := r.engine.Explain(user, room)
+	x := r.core.Explain(user, room)
 	page, err := r.store.People(ctx, records.PeopleQuery{Realm: r.name, Users: []presence.UserID{user}, Limit: 1})
 	if err != nil {
 		return wire.Explanation{}, err

@@ -213,7 +213,7 @@ func (c *Greeting) Admit(ctx context.Context) (*Greeting, error) {
 	admitted := *c
 	rooms, kept := c.in.Rooms, c.in.Rooms == nil
 	if kept {
-		evidence, _, _ := realm.engine.Session(c.in.Session, c.in.Key)
+		evidence, _, _ := realm.core.Session(c.in.Session, c.in.Key)
 		rooms = evidence.Rooms
 	}
 	let := make([]presence.RoomName, 0, len(rooms))
@@ -239,11 +239,7 @@ func (c *Greeting) Admit(ctx context.Context) (*Greeting, error) {
 // older link first, wait is not nil, and returns the reply; when its context ends before, the
 // hello is withdrawn. The error is a refusal of the core, or that of the context.
 func (c *Greeting) Begin() (reply presence.Reply, wait func(context.Context) (presence.Reply, error), err error) {
-	reply, waiting, err := c.guest.realm.engine.Begin(c.in)
-	if waiting == nil {
-		return reply, nil, err
-	}
-	return reply, waiting.Answer, nil
+	return c.guest.realm.core.Begin(c.in)
 }
 
 // Lease returns the answer to an HTTP beat.
@@ -254,7 +250,7 @@ func (c *Greeting) Lease(reply presence.Reply) wire.Lease {
 		Asked: delivery.Asks(reply.Asked), Invitations: invitationsOf(reply.Invitations),
 	}
 	for _, room := range reply.Rooms {
-		count, revision := c.guest.realm.engine.Tally(engine.Topic{Room: room, View: presence.Open})
+		count, revision := c.guest.realm.core.Tally(engine.Topic{Room: room, View: presence.Open})
 		if had, ok := c.revs[room]; !ok || had != revision {
 			lease.Counts = append(lease.Counts, wire.Tallied{Room: string(room), Rev: revision.String(), Count: delivery.Count(count)})
 		}

@@ -104,7 +104,7 @@ func (g *Guest) notRemoved() error {
 	if g.operator {
 		return nil
 	}
-	if altogether, _ := g.realm.engine.Refused(g.person.User, g.person.Issued); altogether {
+	if altogether, _ := g.realm.core.Refused(g.person.User, g.person.Issued); altogether {
 		return removedProblem("user", string(g.person.User))
 	}
 	return nil
@@ -129,7 +129,7 @@ func (g *Guest) mayFollow(pattern presence.Pattern, detail delivery.Detail) erro
 
 // mayWatchRoom reports whether a room that asks lets the person watch it.
 func (g *Guest) mayWatchRoom(room presence.RoomName, detail delivery.Detail) bool {
-	return g.operator || g.realm.engine.LetsWatch(g.person.User, g.admits(), room, detail == delivery.AtCount)
+	return g.operator || g.realm.core.LetsWatch(g.person.User, g.admits(), room, detail == delivery.AtCount)
 }
 
 func notLetIn(room presence.RoomName) error {
@@ -139,7 +139,7 @@ func notLetIn(room presence.RoomName) error {
 // removedFrom refuses a watch of rooms from which the person was removed after the token was
 // issued.
 func (g *Guest) removedFrom(pattern presence.Pattern) error {
-	altogether, rooms := g.realm.engine.Refused(g.person.User, g.person.Issued)
+	altogether, rooms := g.realm.core.Refused(g.person.User, g.person.Issued)
 	if altogether {
 		return removedProblem("user", string(g.person.User))
 	}
@@ -294,5 +294,5 @@ func (g *Guest) mayFollowPerson(user presence.UserID) bool {
 	case !g.person.Near:
 		return false
 	}
-	return g.realm.engine.Near(user, g.person.User, g.view())
+	return g.realm.core.Near(user, g.person.User, g.view())
 }

@@ -212,17 +212,16 @@ func (d Desk) Attendance(ctx context.Context, name string, from, to time.Time) (
 // here returns the people who are in a room now, or online for an empty room, and since when.
 func (r *Realm) here(room presence.RoomName) (stays []records.Stay) {
 	if room != "" {
-		for _, m := range r.engine.MembersNow(room) {
+		for _, m := range r.core.MembersNow(room) {
 			stays = append(stays, records.Stay{User: m.User, Joined: m.Since.UnixMilli()})
 		}
 		return stays
 	}
-	known := r.engine.Known()
-	r.engine.SavePeople(func() []presence.UserID { return known }, func(p presence.SavedPerson) {
+	for _, p := range r.core.Everybody() {
 		for _, s := range p.Sessions {
 			stays = append(stays, records.Stay{User: p.User, Joined: s.Opened})
 		}
-	})
+	}
 	return stays
 }
 

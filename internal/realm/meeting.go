@@ -68,11 +68,11 @@ func (t *Conversation) admitAll(by By, r wire.Request) (Done, error) {
 		return Done{}, err
 	}
 	who := t.Guest()
-	if !who.person.MayAdmit(room) || !slices.Contains(who.realm.engine.RoomsOver(by.Link), room) {
+	if !who.person.MayAdmit(room) || !slices.Contains(who.realm.core.RoomsOver(by.Link), room) {
 		return Done{}, problem.NotGranted("room", r.Room, grantList(who.person.Admit, "admitting")+"; and to be in the room")
 	}
 	admitted, not := 0, 0
-	for _, ask := range who.realm.engine.OpenAsks() {
+	for _, ask := range who.realm.core.OpenAsks() {
 		if ask.Room != room {
 			continue
 		}
@@ -126,7 +126,7 @@ func (t *Conversation) accept(ctx context.Context, by By, r wire.Request) (Done,
 	}
 	who := t.Guest()
 	id := presence.InvitationID(r.Invitation)
-	room, err := who.realm.engine.InvitationRoom(who.person.User, id)
+	room, err := who.realm.core.InvitationRoom(who.person.User, id)
 	if err != nil {
 		return Done{}, err
 	}
@@ -196,7 +196,7 @@ func (d Desk) Asks(name string) (wire.Asks, error) {
 			return doc, err
 		}
 	}
-	open := slices.DeleteFunc(d.realm.engine.OpenAsks(), func(a presence.OpenAsk) bool {
+	open := slices.DeleteFunc(d.realm.core.OpenAsks(), func(a presence.OpenAsk) bool {
 		return !d.sees(a.Room) || room != "" && a.Room != room
 	})
 	doc.Asks = delivery.Asks(open)
@@ -206,7 +206,7 @@ func (d Desk) Asks(name string) (wire.Asks, error) {
 // AnswerAsk admits or refuses somebody who asks. An ask about a room that the key does not cover
 // is unknown to it, also once it is over.
 func (d Desk) AnswerAsk(ctx context.Context, id string, admit bool) error {
-	if !d.sees(d.realm.engine.RoomOfAsk(presence.AskID(id))) {
+	if !d.sees(d.realm.core.RoomOfAsk(presence.AskID(id))) {
 		return &presence.Refusal{Code: presence.CodeNoAsk, Field: "ask", Value: id, Allowed: "an open ask about a room that the key covers"}
 	}
 	if _, err := d.realm.do(presence.DecideAsk{Ask: presence.AskID(id), Admit: admit}); err != nil {
@@ -226,7 +226,7 @@ func (d Desk) Invitations(id string) (wire.InvitationList, error) {
 			return doc, err
 		}
 	}
-	open := slices.DeleteFunc(d.realm.engine.OpenInvitations(), func(i presence.Invitation) bool {
+	open := slices.DeleteFunc(d.realm.core.OpenInvitations(), func(i presence.Invitation) bool {
 		return !d.sees(i.Room) || user != "" && i.From != user && i.To != user
 	})
 	doc.Invitations = invitationList(open)
@@ -251,7 +251,7 @@ func (d Desk) Invite(asked wire.NewInvitation) (wire.Invitation, error) {
 	if err != nil {
 		return wire.Invitation{}, err
 	}
-	for _, i := range d.realm.engine.OpenInvitations() {
+	for _, i := range d.realm.core.OpenInvitations() {
 		if i.Invitation == reply.Invitation {
 			return invitationOf(i), nil
 		}
@@ -269,7 +269,7 @@ func inField(field string, err error) error {
 // EndInvitation withdraws an invitation. One into a room that the key does not cover is unknown
 // to it, also once it is over.
 func (d Desk) EndInvitation(id string) error {
-	if !d.sees(d.realm.engine.RoomOfInvitation(presence.InvitationID(id))) {
+	if !d.sees(d.realm.core.RoomOfInvitation(presence.InvitationID(id))) {
 		return &presence.Refusal{Code: presence.CodeNoInvitation, Field: "invitation", Value: id, Allowed: "an open invitation into a room that the key covers"}
 	}
 	_, err := d.realm.do(presence.EndInvitation{Invitation: presence.InvitationID(id)})
@@ -283,7 +283,7 @@ func (d Desk) Passes(id string) (wire.Passes, error) {
 		return wire.Passes{}, err
 	}
 	doc := wire.Passes{User: string(user), Passes: []wire.Pass{}}
-	for _, pass := range d.realm.engine.Passes(user) {
+	for _, pass := range d.realm.core.Passes(user) {
 		if d.sees(pass.Room) {
 			doc.Passes = append(doc.Passes, wire.Pass{Room: string(pass.Room), Until: *wire.TimeOf(pass.Until)})
 		}

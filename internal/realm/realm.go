@@ -40,6 +40,9 @@ type Options struct {
 	Writer    *records.Writer
 	Admission *admission.Client // asked who may be in rooms; nil: only grants decide
 	Origins   []string          // of pages that may be clients, as in https://app.example; nil: any
+	// Core, if it is not nil, returns the realm's core on another node, which tells a sink and links. Then
+	// the realm restores and records nothing: that is done where its core is.
+	Core func(engine.Sink, Links) Core
 	// Last says how the previous run of the service ended, and so since when its sessions have
 	// had no link.
 	Last records.Run
@@ -53,7 +56,7 @@ type Options struct {
 // what is driven by it. All methods are safe for concurrent use.
 type Realm struct {
 	name      string
-	engine    *engine.Engine
+	core      Core
 	hub       *delivery.Hub
 	store     *records.Store
 	writer    *records.Writer
@@ -76,19 +79,29 @@ func Open(o Options) (*Realm, error) {
 	r := &Realm{name: o.Name, store: o.Store, writer: o.Writer, links: o.Links, admission: o.Admission, studying: make(chan struct{}, 1)}
 	r.SetOrigins(o.Origins)
 	r.policy.Store(o.Policy)
-	err := o.Writer.Record(o.Name, func(recorder engine.Recorder) (*engine.Engine, error) {
-		r.hub = delivery.NewHub(delivery.Options{Policy: o.Policy, Delay: o.FanOut, Source: func(hub engine.Sink) delivery.Source {
-			r.engine = engine.New(engine.Options{Policy: *o.Policy, Sink: hub, Links: o.Links, Recorder: recorder, Held: o.Held, Late: o.Late, Log: log})
-			return r.engine
-		}})
-		return r.engine, r.restore(o.Last, log)
-	})
-	if err != nil {
-		return nil, fmt.Errorf("the records of the realm %s: %w", o.Name, err)
-	}
 	ctx, stop := context.WithCancel(context.Background())
 	r.stop = stop
-	r.running.Go(func() { r.engine.Run(ctx) })
+	if o.Core != nil {
+		r.hub = delivery.NewHub(delivery.Options{Policy: o.Policy, Delay: o.FanOut, Source: func(hub engine.Sink) delivery.Source {
+			r.core = o.Core(hub, o.Links)
+			return r.core
+		}})
+		return r, nil
+	}
+	var e *engine.Engine
+	err := o.Writer.Record(o.Name, func(recorder engine.Recorder) (*engine.Engine, error) {
+		r.hub = delivery.NewHub(delivery.Options{Policy: o.Policy, Delay: o.FanOut, Source: func(hub engine.Sink) delivery.Source {
+			e = engine.New(engine.Options{Policy: *o.Policy, Sink: hub, Links: o.Links, Recorder: recorder, Held: o.Held, Late: o.Late, Log: log})
+			r.core = e
+			return e
+		}})
+		return e, r.restore(e, o.Last, log)
+	})
+	if err != nil {
+		stop()
+		return nil, fmt.Errorf("the records of the realm %s: %w", o.Name, err)
+	}
+	r.running.Go(func() { e.Run(ctx) })
 	return r, nil
 }
 
@@ -96,7 +109,7 @@ func Open(o Options) (*Realm, error) {
 const mostLastSeen = 100_000
 
 // restore gives the core the sessions, declared rooms, last-seen times and removals on record.
-func (r *Realm) restore(last records.Run, log *slog.Logger) error {
+func (r *Realm) restore(e *engine.Engine, last records.Run, log *slog.Logger) error {
 	removals, err := r.store.Removals(r.name)
 	if err != nil {
 		return err
@@ -125,12 +138,12 @@ func (r *Realm) restore(last records.Run, log *slog.Logger) error {
 		return err
 	}
 	for i := range seen {
-		r.engine.Recall(engine.Subject{User: seen[i].User, View: presence.Full}, time.UnixMilli(seen[i].LastSeen))
+		e.Recall(engine.Subject{User: seen[i].User, View: presence.Full}, time.UnixMilli(seen[i].LastSeen))
 		if open := seen[i].LastSeenOpen; open != 0 {
-			r.engine.Recall(engine.Subject{User: seen[i].User, View: presence.Open}, time.UnixMilli(open))
+			e.Recall(engine.Subject{User: seen[i].User, View: presence.Open}, time.UnixMilli(open))
 		}
 	}
-	if err := r.engine.Restore(saved); err != nil {
+	if err := e.Restore(saved); err != nil {
 		return err
 	}
 	if sessions > 0 && log != nil {
@@ -183,13 +196,13 @@ func (r *Realm) Policy() *presence.Policy { return r.policy.Load() }
 func (r *Realm) SetPolicy(policy *presence.Policy) {
 	r.policy.Store(policy)
 	r.hub.SetPolicy(policy)
-	r.engine.SetPolicy(*policy)
+	r.core.SetPolicy(*policy)
 }
 
 // do gives the core an input. It has no context, because a link that ends does not take back
 // what it asked for.
 func (r *Realm) do(in presence.Input) (presence.Reply, error) {
-	return r.engine.Do(context.Background(), in)
+	return r.core.Do(context.Background(), in)
 }
 
 // Apply gives the core news of a link, [presence.BeatWritten] or [presence.LinkLost], which it

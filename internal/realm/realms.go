@@ -181,7 +181,7 @@ func WithBearer(h wire.Hello, bearer string) wire.Hello {
 // as an ended session.
 func (s *Realms) Session(session, key string) wire.Session {
 	for _, r := range s.All() {
-		if e, _, ok := r.engine.Session(presence.SessionID(session), key); ok {
+		if e, _, ok := r.core.Session(presence.SessionID(session), key); ok {
 			return sessionDocument(e)
 		}
 	}
@@ -256,7 +256,7 @@ func (s *Realms) Figures() Figures {
 	places := map[string]int{}
 	for i, r := range s.All() {
 		places[r.name] = i
-		f.Realms = append(f.Realms, RealmFigures{Name: r.name, Size: r.engine.Size(), Opened: map[string]int64{}, Lost: map[string]int64{}, Ended: map[string]int64{}, Left: map[string]int64{}})
+		f.Realms = append(f.Realms, RealmFigures{Name: r.name, Size: r.core.Size(), Opened: map[string]int64{}, Lost: map[string]int64{}, Ended: map[string]int64{}, Left: map[string]int64{}})
 	}
 	for total, n := range s.writer.Totals() {
 		at, known := places[total.Realm]

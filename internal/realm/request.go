@@ -287,7 +287,7 @@ func (t *Conversation) members(ctx context.Context, by By, r wire.Request) (Done
 		page, err := t.page(r, topic, revision)
 		return wire.Answer{Members: &page}, err
 	}
-	if sealing := who.realm.engine.Sealing(topic); sealing != nil && r.Rev == "" {
+	if sealing := who.realm.core.Sealing(topic); sealing != nil && r.Rev == "" {
 		return Done{Hold: true, Wait: func() (wire.Answer, error) { // so that clients see their own changes
 			<-sealing
 			return give()
@@ -337,7 +337,7 @@ func (t *Conversation) renew(ctx context.Context, by By, r wire.Request) (Done, 
 	t.receiver.See(who.view())
 	t.receiver.Admit(who.admits())
 	var done Done
-	for _, room := range who.realm.engine.RoomsOver(by.Link) {
+	for _, room := range who.realm.core.RoomsOver(by.Link) {
 		dropped, _ := t.admitted(ctx, by, room)
 		done.Dropped = append(done.Dropped, dropped...)
 	}

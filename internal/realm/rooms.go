@@ -52,7 +52,7 @@ func (d Desk) Rooms(q RoomsQuery) (wire.Rooms, error) {
 		return page, err
 	}
 	var rooms []wire.Room
-	for name, count := range d.realm.engine.Rooms(presence.Full) {
+	for name, count := range d.realm.core.Rooms(presence.Full) {
 		if pattern.Match(name) && d.sees(name) {
 			rooms = append(rooms, wire.Room{Room: string(name), Count: delivery.Count(count)})
 		}
@@ -129,7 +129,7 @@ func (d Desk) Room(name string) (wire.Room, error) {
 	if err != nil {
 		return wire.Room{}, err
 	}
-	count, ok := d.realm.engine.Count(full(room))
+	count, ok := d.realm.core.Count(full(room))
 	if !ok {
 		return wire.Room{}, problem.UnknownRoom(room)
 	}
@@ -147,7 +147,7 @@ func (d Desk) RoomCounts(names []string) (wire.Counts, error) {
 		if err != nil {
 			return doc, err
 		}
-		count, _ := d.realm.engine.Count(full(room))
+		count, _ := d.realm.core.Count(full(room))
 		doc.Counts[i] = wire.Room{Room: name, Count: delivery.Count(count)}
 	}
 	return doc, nil
@@ -172,7 +172,7 @@ func (d Desk) Members(name string, q MembersQuery) (wire.Members, error) {
 		return wire.Members{}, err
 	}
 	if q.Rev == "" {
-		snapshot := d.realm.engine.SnapshotNow(full(room))
+		snapshot := d.realm.core.SnapshotNow(full(room))
 		if !snapshot.Exists {
 			return wire.Members{}, problem.UnknownRoom(room)
 		}
@@ -266,7 +266,7 @@ func (d Desk) Expectations(name string) (wire.DeclaredRoom, error) {
 func (d Desk) declaration(row records.Room) wire.DeclaredRoom {
 	doc := wire.DeclaredRoom{Room: string(row.Room), Declared: true, Expected: []string{}, Missing: []string{}}
 	here := map[presence.UserID]bool{}
-	for _, m := range d.realm.engine.MembersNow(row.Room) {
+	for _, m := range d.realm.core.MembersNow(row.Room) {
 		here[m.User] = true
 	}
 	for _, user := range row.Expected {

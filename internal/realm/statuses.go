@@ -40,7 +40,7 @@ func (d Desk) Statuses(ids []string) (wire.Statuses, error) {
 }
 
 func (r *Realm) status(user presence.UserID) wire.PersonStatus {
-	return statusDocument(r.engine.SightNow(engine.Subject{User: user, View: presence.Full}))
+	return statusDocument(r.core.SightNow(engine.Subject{User: user, View: presence.Full}))
 }
 
 func statusDocument(sight engine.Sight) wire.PersonStatus {
@@ -94,9 +94,9 @@ func (d Desk) Sessions(name, after string, limit int) (wire.Sessions, error) {
 	}
 	var users []presence.UserID
 	if room == "" {
-		users = d.realm.engine.Known()
+		users = d.realm.core.Known()
 	} else {
-		for _, m := range d.realm.engine.MembersNow(room) {
+		for _, m := range d.realm.core.MembersNow(room) {
 			users = append(users, m.User)
 		}
 	}
@@ -110,7 +110,7 @@ func (d Desk) Sessions(name, after string, limit int) (wire.Sessions, error) {
 			doc.Next = string(users[from+i-1])
 			break
 		}
-		for _, e := range d.realm.engine.Explain(user, room).Sessions {
+		for _, e := range d.realm.core.Explain(user, room).Sessions {
 			e.Rooms = slices.DeleteFunc(e.Rooms, func(room presence.RoomName) bool { return !d.sees(room) })
 			e.Next = slices.DeleteFunc(e.Next, func(next presence.Upcoming) bool { return next.Room != "" && !d.sees(next.Room) })
 			doc.Sessions = append(doc.Sessions, sessionDocument(e))
@@ -126,7 +126,7 @@ func (d Desk) SessionsOf(id string) (wire.Sessions, error) {
 	if err != nil {
 		return doc, err
 	}
-	for _, e := range d.realm.engine.Explain(user, "").Sessions {
+	for _, e := range d.realm.core.Explain(user, "").Sessions {
 		doc.Sessions = append(doc.Sessions, sessionDocument(e))
 	}
 	return doc, nil
@@ -138,7 +138,7 @@ func (d Desk) RoomsOf(id string) (wire.PersonRooms, error) {
 	if err != nil {
 		return wire.PersonRooms{}, err
 	}
-	e := d.realm.engine
+	e := d.realm.core
 	doc := wire.PersonRooms{User: string(user), Rooms: []wire.PersonRoom{}}
 	for _, room := range e.RoomsOf(user, presence.Full) {
 		x := e.Explain(user, room)

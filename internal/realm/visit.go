@@ -37,7 +37,7 @@ func (v Visitor) Count(ctx context.Context, name string) (wire.Room, error) {
 	if err != nil {
 		return wire.Room{}, err
 	}
-	count, _ := v.guest.realm.engine.Count(topic)
+	count, _ := v.guest.realm.core.Count(topic)
 	return wire.Room{Room: string(topic.Room), Count: delivery.Count(count)}, nil
 }
 
@@ -73,7 +73,7 @@ func (v Visitor) Status(id string) (wire.PersonStatus, error) {
 	if !v.guest.mayFollowPerson(user) {
 		return wire.PersonStatus{}, problem.NotGranted("user", id, grantList(v.guest.person.People, "watching of people"))
 	}
-	return statusDocument(v.guest.realm.engine.Sight(engine.Subject{User: user, View: v.guest.view()})), nil
+	return statusDocument(v.guest.realm.core.Sight(engine.Subject{User: user, View: v.guest.view()})), nil
 }
 
 // topic checks that the person may watch a room at a detail.

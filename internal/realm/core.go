@@ -1,0 +1,53 @@
+package realm
+
+import (
+	"context"
+	"time"
+
+	"tovik.example/tovik/internal/delivery"
+	"tovik.example/tovik/internal/engine"
+	"tovik.example/tovik/internal/presence"
+)
+
+// Core is the core of a realm: an [engine.Engine], or one that may be on another node (package cluster).
+// What its methods do is said there. Inputs, questions and answers are plain data.
+type Core interface {
+	delivery.Source
+
+	Do(context.Context, presence.Input) (presence.Reply, error)
+	Begin(presence.Input) (presence.Reply, func(context.Context) (presence.Reply, error), error)
+	Erase(presence.UserID) map[string]int
+	SetPolicy(presence.Policy)
+
+	Sealing(engine.Topic) <-chan struct{}
+	SnapshotNow(engine.Topic) engine.Snapshot
+	Count(engine.Topic) (presence.Count, bool)
+	Tally(engine.Topic) (presence.Count, engine.Revision)
+	MembersNow(presence.RoomName) []presence.Member
+	Rooms(presence.View) map[presence.RoomName]presence.Count
+
+	SightNow(engine.Subject) engine.Sight
+	RoomsOf(presence.UserID, presence.View) []presence.RoomName
+	Explain(presence.UserID, presence.RoomName) presence.Explanation
+	Refused(presence.UserID, time.Time) (altogether bool, rooms []presence.RoomName)
+	Near(user, other presence.UserID, view presence.View) bool
+	LetsWatch(user presence.UserID, admits []presence.Pattern, room presence.RoomName, countOnly bool) bool
+	Passes(presence.UserID) []presence.Pass
+	Known() []presence.UserID
+	Everybody() []presence.SavedPerson
+
+	Session(presence.SessionID, string) (presence.Evidence, presence.UserID, bool)
+	RoomsOver(presence.LinkID) []presence.RoomName
+	LinkOf(presence.SessionID, presence.View) (presence.Carried, bool)
+	LinksOf(presence.UserID, presence.View) []presence.Carried
+	Links(presence.RoomName, presence.View) []presence.Carried
+	Cue(presence.LinkID, presence.CueTo, []presence.Pattern) ([]presence.Carried, error)
+
+	OpenAsks() []presence.OpenAsk
+	OpenInvitations() []presence.Invitation
+	RoomOfAsk(presence.AskID) presence.RoomName
+	RoomOfInvitation(presence.InvitationID) presence.RoomName
+	InvitationRoom(presence.UserID, presence.InvitationID) (presence.RoomName, error)
+
+	Size() presence.Size
+}
