@@ -161,6 +161,12 @@ func (n *Node) ConnOf(id Realm, link presence.LinkID) ConnID {
 	return 0
 }
 
+// Pass passes a frame to the clients of links, at any nodes. It may be lost.
+func (n *Node) Pass(at presence.Instant, id Realm, p Pass) {
+	n.runs(at)
+	n.toOwner(n.realms[id], p)
+}
+
 // Beacon handles a closing beacon, which may come to any node.
 func (n *Node) Beacon(at presence.Instant, id Realm, in presence.ClosingBeacon) {
 	n.runs(at)
@@ -267,6 +273,12 @@ func (n *Node) takeDown(r *realm, from Name, m FromOwner) {
 		n.answered(r, what)
 	case Order:
 		n.obey(r, what.Effect)
+	case Deliver:
+		for _, link := range what.Links {
+			if c := r.carrier.links[link]; c != nil {
+				n.do(Offer{c.conn, what.Frame})
+			}
+		}
 	default:
 		show, missing, ok := r.lists.take(what, n.at.Wall)
 		if !ok {

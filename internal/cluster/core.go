@@ -448,6 +448,17 @@ func (c *Core) Cue(from presence.LinkID, to presence.CueTo, may []presence.Patte
 	return ask2[[]presence.Carried, error](c, "Cue", from, to, may)
 }
 
+// Offer passes a frame to the clients of links, at whichever nodes. It returns to how many; some of them
+// may not get it.
+func (c *Core) Offer(links []presence.Carried, frame []byte) int {
+	p := Pass{Frame: frame}
+	for _, link := range links {
+		p.Links = append(p.Links, link.Link)
+	}
+	c.runner.with(func(n *Node, at presence.Instant) { n.Pass(at, c.realm, p) })
+	return len(links)
+}
+
 // RoomOfAsk returns the room of an ask (see [engine.Engine.RoomOfAsk]).
 func (c *Core) RoomOfAsk(id presence.AskID) presence.RoomName {
 	return ask[presence.RoomName](c, "RoomOfAsk", id)

@@ -4,8 +4,6 @@ import (
 	"context"
 	"fmt"
 	"strings"
-	"sync"
-	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -21,31 +19,11 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// node is a running node.
-type node struct {
-	*cluster.Runner
-	stop func()
-}
-
-// nodes starts a cluster in this process, whose first node owns the realm 1. It returns when all nodes
-// know that.
-func nodes(t *testing.T, names ...cluster.Name) []*node {
-	broker := inmemory.NewBroker(map[cluster.Realm]cluster.Ownership{1: {Owner: names[0], Incarnation: 1, Epoch: 1}})
-	var all []*node
-	var ids atomic.Int64
-	for i, name := range names {
-		records := inmemory.NewRecords()
-		at, start, disconnect := broker.Join(name, records.Put)
-		runner := cluster.NewRunner(cluster.Config{Name: name, Incarnation: 1, Nodes: names, LogNodes: names, Realms: []cluster.Realm{1}, Policy: presence.DefaultPolicy(),
-			Timings: cluster.DefaultTimings(), Records: records, NewMaker: func(cluster.Realm) cluster.Maker { return inmemory.NewMaker() },
-			NewID:  func() string { return fmt.Sprint("record-", i, "-", ids.Add(1)) },
-			NewRun: func(presence.View) string { return fmt.Sprint("run", i, ids.Add(1)) }}, at)
-		start(runner)
-		ctx, cancel := context.WithCancel(t.Context())
-		go runner.Run(ctx)
-		stop := sync.OnceFunc(func() { cancel(); disconnect() })
-		t.Cleanup(stop)
-		all = append(all, &node{runner, stop})
+// nodes starts a cluster in this process. Its first node owns the realm 1.
+func nodes(t *testing.T, names ...cluster.Name) []*inmemory.Running {
+	all := inmemory.Start(t.Context(), presence.DefaultPolicy(), names...)
+	for _, n := range all {
+		t.Cleanup(n.Stop)
 	}
 	return all
 }
@@ -126,7 +104,7 @@ func TestNobodyIsSeenToLeaveWhenAnOwnerDies(t *testing.T) {
 			require.Equal(t, "bram ilse odile", r.read(t))
 			r.resets = 0
 		}
-		all[0].stop()
+		all[0].Stop()
 		for range 8 { // the next owner is there after 4 s at most
 			time.Sleep(500 * time.Millisecond)
 			for _, r := range readers[1:] {

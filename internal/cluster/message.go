@@ -72,6 +72,11 @@ type (
 		Wishes []Wish
 		People []engine.Subject
 	}
+	// Pass passes a frame to the clients of links, once at most.
+	Pass struct {
+		Links []presence.LinkID
+		Frame []byte
+	}
 	// Want asks for the [State] of one list.
 	Want struct{ Topic engine.Topic }
 )
@@ -105,6 +110,11 @@ type (
 	// Order is an effect of the core about links that the carrier has: one that package engine
 	// passes to its Links.
 	Order struct{ Effect presence.Effect }
+	// Deliver passes a frame to the clients of links that the carrier has.
+	Deliver struct {
+		Links []presence.LinkID
+		Frame []byte
+	}
 	// Rooms are all rooms of a wish, by name.
 	Rooms struct {
 		Wish  Wish
@@ -134,11 +144,13 @@ func (Report) up()   {}
 func (Follow) up()   {}
 func (Unfollow) up() {}
 func (Want) up()     {}
+func (Pass) up()     {}
 
 func (Answer) down()     {}
 func (WantReport) down() {}
 func (Order) down()      {}
 func (Rooms) down()      {}
+func (Deliver) down()    {}
 func (State) down()      {}
 func (News) down()       {}
 
@@ -186,6 +198,11 @@ type (
 		Epoch Epoch
 		What  any
 	}
+	// Offer gives a client a frame.
+	Offer struct {
+		Conn  ConnID
+		Frame []byte
+	}
 	// Tell tells a client an effect of the core about its link.
 	Tell struct {
 		Conn   ConnID
@@ -217,3 +234,4 @@ func (WriteBeat) act()  {}
 func (Close) act()      {}
 func (Show) act()       {}
 func (Tell) act()       {}
+func (Offer) act()      {}

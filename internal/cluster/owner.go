@@ -251,6 +251,8 @@ func (n *Node) takeUp(o *owner, from Name, what Up) {
 			_, _ = o.engine.Give(presence.Withdraw{Session: up.Session, Attempt: up.Attempt})
 		}
 		delete(o.pending, up.Attempt)
+	case Pass:
+		o.passOn(up)
 	case Follow, Unfollow, Want:
 		n.takeFollow(o, from, up)
 	}

@@ -135,6 +135,12 @@ func (r *Runner) perform(act Act) {
 		r.ofConn(act.Conn, func(c *Core, link presence.LinkID) { c.links.AskBeat(presence.AskBeat{Link: link, Probe: act.Probe}) })
 	case Close:
 		r.closed(act)
+	case Offer:
+		r.ofConn(act.Conn, func(c *Core, link presence.LinkID) {
+			if to, ok := c.links.(Offering); ok {
+				to.Offer(link, act.Frame)
+			}
+		})
 	case Tell:
 		r.ofConn(act.Conn, func(c *Core, _ presence.LinkID) { c.tell(act.Effect) })
 	case Show:
@@ -163,6 +169,11 @@ func (r *Runner) answer(act PassAnswer) {
 	if to != nil {
 		to <- act.Answer
 	}
+}
+
+// Offering are links that take frames for clients; false if the link is gone or has too much unread.
+type Offering interface {
+	Offer(presence.LinkID, []byte) bool
 }
 
 // closed ends a connection: its hello is refused, or its link is cut.

@@ -163,16 +163,30 @@ func (o *owner) TakeSight(s engine.Sight) {
 	}
 }
 
-// order gives an effect about links to their carriers. Of makes the effect for some of them.
-func (o *owner) order(links []presence.LinkID, of func([]presence.LinkID) presence.Effect) {
+// carriersOf returns the carriers of links, by name, and which links each has.
+func (o *owner) carriersOf(links []presence.LinkID) ([]Name, map[Name][]presence.LinkID) {
 	by := map[Name][]presence.LinkID{}
 	for _, link := range links {
 		if carrier, known := o.links[link]; known {
 			by[carrier.carrier] = append(by[carrier.carrier], link)
 		}
 	}
-	for _, name := range slices.Sorted(maps.Keys(by)) {
+	return slices.Sorted(maps.Keys(by)), by
+}
+
+// order gives an effect about links to their carriers. Of makes the effect for some of them.
+func (o *owner) order(links []presence.LinkID, of func([]presence.LinkID) presence.Effect) {
+	names, by := o.carriersOf(links)
+	for _, name := range names {
 		o.node.down(o, name, Order{of(by[name])})
+	}
+}
+
+// passOn passes a frame on to the carriers of links.
+func (o *owner) passOn(p Pass) {
+	names, by := o.carriersOf(p.Links)
+	for _, name := range names {
+		o.node.down(o, name, Deliver{by[name], p.Frame})
 	}
 }
 

@@ -39,13 +39,25 @@ func (t *Conversation) cue(by By, r wire.Request) (Done, error) {
 		return Done{}, &wire.Problem{Code: wire.CodeTooFast, Detail: "too many cues came in a short time; this one was not carried out", Allowed: cueRate.Text("cues")}
 	}
 	frame := cueFrame(r, &wire.Sender{User: string(who.person.User), Session: string(by.Link.Session)})
-	reached := 0
+	reached := realm.offer(links, frame, func(to presence.Carried) bool { return to.Seen })
+	return Done{Answer: wire.Answer{Links: &reached}}, nil
+}
+
+// offer gives a frame to links, at whichever nodes they are. It returns how many of those that count got
+// it, or are to get it.
+func (r *Realm) offer(links []presence.Carried, frame []byte, counts func(presence.Carried) bool) (reached int) {
+	elsewhere, ok := r.core.(interface {
+		Offer([]presence.Carried, []byte) int
+	})
+	if ok {
+		elsewhere.Offer(links, frame)
+	}
 	for _, to := range links {
-		if realm.links.Offer(to.Link, frame) && to.Seen {
+		if (ok || r.links.Offer(to.Link, frame)) && counts(to) {
 			reached++
 		}
 	}
-	return Done{Answer: wire.Answer{Links: &reached}}, nil
+	return reached
 }
 
 // giveCue gives a cue from the back end to a room, a person or a session, and returns the
@@ -68,11 +80,7 @@ func (r *Realm) giveCue(q wire.Request) (links int, err error) {
 		to = []presence.Carried{one}
 	}
 	frame := cueFrame(q, nil)
-	for _, one := range to {
-		if r.links.Offer(one.Link, frame) {
-			links++
-		}
-	}
+	links = r.offer(to, frame, func(presence.Carried) bool { return true })
 	return links, nil
 }
 

@@ -1,0 +1,173 @@
+package realm_test
+
+import (
+	"context"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/cluster/inmemory"
+	"tovik.example/tovik/internal/engine"
+	"tovik.example/tovik/internal/engine/enginetest"
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/realm"
+	"tovik.example/tovik/internal/records"
+	"tovik.example/tovik/wire"
+)
+
+const secret = "the secret of realms that live for one test"
+
+// links are the links of a node, of which a test reads the offered frames.
+type links struct {
+	enginetest.NoLinks
+	mu      sync.Mutex
+	offered []string
+}
+
+func (l *links) Offer(_ presence.LinkID, frame []byte) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.offered = append(l.offered, string(frame))
+	return true
+}
+
+func (*links) Removed(string, presence.UserID, presence.RoomName) {}
+
+func (l *links) got(text string) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return strings.Contains(strings.Join(l.offered, "\n"), text)
+}
+
+// place is a node's realm, over a core that may be on another node.
+type place struct {
+	realms *realm.Realms
+	main   *realm.Realm
+	links  *links
+}
+
+func placeAt(t *testing.T, node *inmemory.Running) place {
+	store, err := records.Open(records.Memory)
+	require.NoError(t, err)
+	keys, err := access.NewKeyring(store, secret, "own")
+	require.NoError(t, err)
+	writer, err := records.NewWriter(records.WriterOptions{Store: store})
+	require.NoError(t, err)
+	ctx, stop := context.WithCancel(t.Context())
+	var running sync.WaitGroup
+	running.Go(func() { writer.Run(ctx) })
+	policy, links := presence.DefaultPolicy(), &links{}
+	realms := realm.NewRealms(realm.RealmsOptions{Keys: keys, Guard: new(access.Guard), Store: store, Writer: writer})
+	main, err := realm.Open(realm.Options{Name: access.Main, Policy: &policy, Links: links, Store: store, Writer: writer,
+		Core: func(sink engine.Sink, links realm.Links) realm.Core { return node.Core(1, sink, links) }})
+	require.NoError(t, err)
+	realms.Add(main)
+	t.Cleanup(func() {
+		main.Close()
+		stop()
+		running.Wait()
+		require.NoError(t, store.Close())
+	})
+	return place{realms, main, links}
+}
+
+// guest is somebody with a link at a place.
+type guest struct {
+	*realm.Conversation
+	link   presence.LinkID
+	opened *wire.Opened
+	frames [][]byte
+}
+
+func (p place) greet(t *testing.T, user string) *guest {
+	token, err := client.Token{User: user, Grants: wire.Grants{Rooms: []string{"**"}, Cue: []string{"**"}}}.Sign(secret)
+	require.NoError(t, err)
+	c, err := p.realms.Greet(t.Context(), wire.Hello{Token: token, Rooms: []string{"desk.night"}}, realm.Caller{})
+	require.NoError(t, err)
+	c, err = c.Admit(t.Context())
+	require.NoError(t, err)
+	reply, wait, err := c.Begin()
+	require.NoError(t, err)
+	if wait != nil {
+		reply, err = wait(t.Context())
+		require.NoError(t, err)
+	}
+	g := &guest{link: reply.Link}
+	g.Conversation, g.opened = c.Converse(reply, func() {})
+	return g
+}
+
+// hears waits for frames that have all of some texts.
+func (g *guest) hears(t *testing.T, texts ...string) {
+	t.Helper()
+	require.Eventually(t, func() bool {
+		g.frames, _ = g.Next(g.frames)
+		var all strings.Builder
+		for _, frame := range g.frames {
+			all.Write(frame)
+		}
+		for _, text := range texts {
+			if !strings.Contains(all.String(), text) {
+				return false
+			}
+		}
+		return true
+	}, time.Minute, 5*time.Millisecond, "%v", texts)
+}
+
+func (g *guest) do(t *testing.T, r wire.Request) wire.Answer {
+	t.Helper()
+	done, err := g.Do(t.Context(), realm.By{Link: g.link}, r)
+	require.NoError(t, err)
+	if done.Wait != nil {
+		answer, err := done.Wait()
+		require.NoError(t, err)
+		return answer
+	}
+	return done.Answer
+}
+
+// TestUseCasesDoNotCareWhereTheCoreIs has ilse and bram at two nodes, while a third one owns the realm, and
+// then dies.
+func TestUseCasesDoNotCareWhereTheCoreIs(t *testing.T) {
+	nodes := inmemory.Start(t.Context(), presence.DefaultPolicy(), "dipper", "heron", "kestrel")
+	for _, n := range nodes {
+		t.Cleanup(n.Stop)
+	}
+	here, there := placeAt(t, nodes[1]), placeAt(t, nodes[2])
+	ilse := here.greet(t, "ilse")
+	ilse.hears(t, `"snapshot"`, "ilse")
+	bram := there.greet(t, "bram")
+	require.Equal(t, []string{"desk.night"}, bram.opened.Rooms)
+	bram.hears(t, `"snapshot"`, "ilse", "bram")
+	ilse.hears(t, `"changes"`, "bram")
+
+	bram.do(t, wire.Request{Type: wire.TypeStatus, Status: string(presence.Busy), Note: "at the pumps"})
+	ilse.hears(t, "at the pumps")
+	reached := bram.do(t, wire.Request{Type: wire.TypeCue, Name: "look", User: "ilse"}).Links
+	require.Equal(t, 1, *reached)
+	require.Eventually(t, func() bool { return here.links.got(`"look"`) }, time.Minute, 5*time.Millisecond)
+	desk := here.main.Desk(access.Operator{Realm: access.Main, Role: access.Operate})
+	sessions, err := desk.Sessions("desk.night", "", 10)
+	require.NoError(t, err)
+	require.Len(t, sessions.Sessions, 2)
+
+	ilse.frames, bram.frames = nil, nil
+	nodes[0].Stop()
+	odile := there.greet(t, "odile") // waits for the next owner
+	odile.hears(t, `"snapshot"`, "ilse", "bram", "odile")
+	for _, g := range []*guest{ilse, bram} {
+		g.hears(t, "odile")
+		for _, frame := range g.frames {
+			require.NotContains(t, string(frame), `"snapshot"`)
+			require.NotContains(t, string(frame), `"left":[{`)
+		}
+	}
+	bram.do(t, wire.Request{Type: wire.TypeLeave, Room: "desk.night"})
+	ilse.hears(t, `"left"`, "bram")
+}
