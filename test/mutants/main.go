@@ -136,7 +136,7 @@ var mutants = []mutant{
 	{"a busy room seals together what comes together", "internal/engine/batch.go", "if now.Mono >= f.calmAt {", "if f.calmAt >= 0 {"},
 	{"those who hide leave no rhythm among people", "internal/engine/people.go", "e.people[view].note(now.Mono+e.window,", "e.people[0].note(now.Mono+e.window,"},
 	{"a watched person is told as of the last seal", "internal/engine/people.go", "if i, unsealed := p.index[subject.User]; unsealed {", "if i, unsealed := p.index[subject.User]; unsealed && false {"},
-	{"what can be resumed is a matter of time alone", "internal/delivery/topic.go", "return time.Since(t.ring[revision.Number+1-t.oldest()].came) <= forgetAfter", "return true"},
+	{"what can be resumed is a matter of time alone", "internal/delivery/topic.go", "return ok && (i == len(t.ring) || time.Since(t.ring[i].came) <= forgetAfter)", "return ok && i >= 0"},
 	{"what has to be understood is refused", "internal/access/token.go", "if object.Get(\"crit\") != nil {", "if false {"},
 	{"claims count as they are spelt", "internal/strictjson/strictjson.go", "index, defined := fields[m.Name]", "index, defined := fields[strings.ToLower(m.Name)]"},
 	{"names within claims count as they are spelt", "internal/strictjson/strictjson.go", "jsonv2.Unmarshal(m.Value, field.Addr().Interface())", "jsonv2.Unmarshal(m.Value, field.Addr().Interface(), jsonv2.MatchCaseInsensitiveNames(true))"},

@@ -182,12 +182,22 @@ func (w *world) sawJoin(h *host, room presence.RoomName, user presence.UserID) {
 func (w *world) sawLeave(h *host, realm cluster.Realm, room presence.RoomName, user presence.UserID) {
 	w.count("leaves")
 	w.tell("%s shows that %s left %s", h.name, user, room)
+	w.sawDeviceLeave(h, user)
 	for _, g := range w.pages {
 		if g.person.id != user || !g.alive || !slices.Contains(g.rooms, room) || !g.remains() || g.since > w.now-100*time.Millisecond || w.now < g.excused || w.unrecorded(g, room) {
 			continue
 		}
 		w.breaks(NobodyLeaves, "%s sees %s leave %s; page %d has %s, linked: %v, lost %v ago, grace %v", h.name, user, room, g.number, g.session, g.linked, w.now-g.lost, g.grace)
 		return
+	}
+}
+
+// sawDeviceLeave is sawLeave for a device.
+func (w *world) sawDeviceLeave(h *host, user presence.UserID) {
+	for _, d := range w.devices {
+		if d.person.id == user && d.session != "" && d.remains() {
+			w.breaks(NobodyLeaves, "%s sees %s leave, answered %v ago", h.name, user, w.now-d.beat)
+		}
 	}
 }
 
@@ -215,6 +225,9 @@ func (w *world) ghosts(realm cluster.Realm) {
 		return
 	}
 	gone := maps.Clone(w.shown)
+	for _, d := range w.devices {
+		gone[place{d.person.realm, d.room, d.person.id}] = w.now
+	}
 	for _, g := range w.pages {
 		if g.person.realm != realm {
 			continue
@@ -292,6 +305,14 @@ func (w *world) end() {
 					truth[room] = map[presence.UserID]int{}
 				}
 				truth[room][g.person.id]++
+			}
+		}
+		for _, d := range w.devices {
+			if d.person.realm == realm {
+				if truth[d.room] == nil {
+					truth[d.room] = map[presence.UserID]int{}
+				}
+				truth[d.room][d.person.id]++
 			}
 		}
 		for room := range is.Engine.Rooms(presence.Full) {

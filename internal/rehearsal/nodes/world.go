@@ -110,22 +110,23 @@ func (q *events) Pop() any {
 
 type world struct {
 	Options
-	policy presence.Policy
-	now    time.Duration
-	queue  events
-	seq    uint64
-	random *rand.Rand
-	hosts  []*host
-	names  []cluster.Name
-	realms []cluster.Realm
-	broker broker
-	pages  []*page
-	people []*person
-	still  bool // no more faults, and people stay as they are
-	ids    uint64
-	runs   [2]int // that were begun, by view
-	credit int    // of nodes, in bytes
-	faults int    // that came so far
+	policy  presence.Policy
+	now     time.Duration
+	queue   events
+	seq     uint64
+	random  *rand.Rand
+	hosts   []*host
+	names   []cluster.Name
+	realms  []cluster.Realm
+	broker  broker
+	pages   []*page
+	people  []*person
+	devices []*device
+	still   bool // no more faults, and people stay as they are
+	ids     uint64
+	runs    [2]int // that were begun, by view
+	credit  int    // of nodes, in bytes
+	faults  int    // that came so far
 
 	result  Result
 	cutAt   time.Duration // when the last cut began
@@ -173,6 +174,9 @@ func Play(o Options) Result {
 		h := &host{world: w, name: name, place: i, skew: w.between(-300*time.Millisecond, 300*time.Millisecond)}
 		w.hosts = append(w.hosts, h)
 		h.start(false)
+	}
+	for i, realm := range w.realms {
+		w.device(realm, i)
 	}
 	for _, p := range w.people {
 		if w.chance(0.5) {
