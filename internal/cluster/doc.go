@@ -6,5 +6,7 @@
 // one process from a seed (internal/rehearsal/nodes). A broker fills three small roles: [Log],
 // [Table] and [Bus].
 //
-// It imports presence and the standard library only.
+// [Runner] runs a Node by the clock of the machine, and [Core] is a realm's core as a node reaches it.
+//
+// It imports presence, engine and the standard library only.
 package cluster

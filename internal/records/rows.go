@@ -99,7 +99,7 @@ const (
 )
 
 // The tables without an id let SQLite choose it, the highest and one. A statement that gives the ids of
-// many rows makes SQLite keep the pages of before, which costs a quarter of the work.
+// many rows makes SQLite keep the pages of before, which costs a fifth of the work.
 var (
 	journalTable = newTable("journal", "id, "+wholeColumns, "")
 	briefTable   = newTable("journal", briefColumns, "")
