@@ -186,9 +186,11 @@ func (n *Node) runs(at presence.Instant) {
 // proves that it still is one.
 func (n *Node) late() {
 	for _, name := range n.names {
-		if p := n.peers[name]; name != n.Name {
+		p := n.peers[name]
+		if name != n.Name {
 			p.heard, p.since = n.mono(), n.mono()
 		}
+		p.out.drop() // it was to be said before
 	}
 	n.alone = n.mono()
 	n.marksSince = 0
@@ -406,7 +408,8 @@ func (n *Node) Receive(at presence.Instant, e Envelope) {
 		}
 		return
 	}
-	if e.Last-uint64(len(e.Messages)) != p.got {
+	if before := e.Last - uint64(len(e.Messages)); before != p.got {
+		p.got = before // what is lost will not be read: a report judges it
 		n.repair(e.From)
 	}
 	if p.unacknowledged == 0 {

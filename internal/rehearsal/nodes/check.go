@@ -127,8 +127,8 @@ func (w *world) moves(realm cluster.Realm) {
 	}
 }
 
-// agree checks, some time after the last fault, that owners and carriers have the same links, and that
-// pages have the links that they think they have.
+// agree checks that owners and carriers have the same links, and pages the links that they think they
+// have, where nothing was broken for a while.
 func (w *world) agree() {
 	for _, realm := range w.realms {
 		owner, is := w.owned(realm)

@@ -196,7 +196,9 @@ func Play(o Options) Result {
 		w.in(w.between(10*time.Second, 20*time.Second), w.fault)
 	}
 	w.in(o.Length, func() { w.still = true })
-	w.in(o.Length+40*time.Second, w.agree)
+	for _, after := range []time.Duration{6 * time.Second, 12 * time.Second, 20 * time.Second, 40 * time.Second} {
+		w.in(o.Length+after, w.agree)
+	}
 	w.in(o.Length+quiet, w.end)
 	for len(w.queue) > 0 && w.now <= time.Second+o.Length+quiet {
 		e := heap.Pop(&w.queue).(event)
