@@ -1,7 +1,6 @@
 package cluster
 
 import (
-	"errors"
 	"maps"
 	"slices"
 	"time"
@@ -247,8 +246,8 @@ func (n *Node) refuse(r *realm, q *waiting) {
 	n.do(PassAnswer{q.conn.conn, answer})
 }
 
-// ErrNotReady says that no owner has answered in time.
-var ErrNotReady = errors.New("no node that owns the realm has answered in time")
+// ErrNotReady says that no owner has answered in time. The request may be carried out all the same.
+var ErrNotReady = engine.ErrNotReady
 
 // dropWaiting refuses all requests that wait, and reports the links.
 func (n *Node) dropWaiting(r *realm) {

@@ -10,6 +10,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"log/slog"
 	"math"
 	"sync"
@@ -25,6 +26,9 @@ const DefaultWindow = 20 * time.Millisecond
 
 // advanceMax limits how many timers fire under one hold of the lock.
 const advanceMax = 200
+
+// ErrNotReady is the error of a core on another node that has not answered in time.
+var ErrNotReady = errors.New("no node that owns the realm has answered in time")
 
 // Sink receives what others see, in the order of sealing. The rules for an implementation:
 //   - The engine calls it from one goroutine at a time, without the core's lock. A slow sink

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"strings"
 
+	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
 	"tovik.example/tovik/wire"
@@ -24,6 +25,8 @@ func Of(err error) *wire.Problem {
 		problemType, _ := wire.ProblemTypeOf(string(refusal.Code))
 		return &wire.Problem{Code: string(refusal.Code), Detail: strings.ToLower(problemType.Title[:1]) + problemType.Title[1:],
 			Field: refusal.Field, Value: wire.Shorten(refusal.Value), Allowed: refusal.Allowed}
+	case errors.Is(err, engine.ErrNotReady):
+		return &wire.Problem{Code: wire.CodeNotReady, Detail: "no node answers for this realm at the moment", Allowed: "the same again in a second"}
 	case records.IsFailure(err):
 		return NotRecorded("the request failed", err)
 	}

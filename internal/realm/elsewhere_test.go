@@ -15,6 +15,7 @@ import (
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/engine/enginetest"
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/problem"
 	"tovik.example/tovik/internal/realm"
 	"tovik.example/tovik/internal/records"
 	"tovik.example/tovik/wire"
@@ -170,4 +171,11 @@ func TestUseCasesDoNotCareWhereTheCoreIs(t *testing.T) {
 	}
 	bram.do(t, wire.Request{Type: wire.TypeLeave, Room: "desk.night"})
 	ilse.hears(t, `"left"`, "bram")
+
+	nodes[2].Stop() // one of three nodes is no majority
+	_, err = ilse.Do(t.Context(), realm.By{Link: ilse.link}, wire.Request{Type: wire.TypeJoin, Room: "basin.upper-weir"})
+	for err == nil { // it notices that after a moment
+		_, err = ilse.Do(t.Context(), realm.By{Link: ilse.link}, wire.Request{Type: wire.TypeJoin, Room: "basin.upper-weir"})
+	}
+	require.Equal(t, wire.CodeNotReady, problem.Of(err).Code)
 }
