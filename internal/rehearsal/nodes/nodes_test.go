@@ -36,14 +36,13 @@ func TestAClusterKeepsItsPromises(t *testing.T) {
 	}
 	var next atomic.Uint64
 	next.Store(*first)
-	const enough = 6
 	var failures atomic.Int64
 	var mu sync.Mutex
 	var done sync.WaitGroup
 	counts, longest, broken := map[string]int{}, time.Duration(0), 0
 	for range 2 {
 		done.Go(func() {
-			for seed := next.Add(1) - 1; failures.Load() < enough && seed < *first+uint64(*seeds); seed = next.Add(1) - 1 {
+			for seed := next.Add(1) - 1; int(failures.Load()) < *enough && seed < *first+uint64(*seeds); seed = next.Add(1) - 1 {
 				o := options(seed)
 				if seed%50 == 0 {
 					o.Files = t.TempDir()
@@ -56,7 +55,7 @@ func TestAClusterKeepsItsPromises(t *testing.T) {
 				longest = max(longest, result.Longest)
 				if len(result.Broken) > 0 {
 					failures.Add(1)
-					if broken++; broken <= enough {
+					if broken++; broken <= *enough {
 						t.Errorf("seed %d (%d nodes): %s", seed, options(seed).Nodes, strings.Join(result.Broken, "\n  "))
 						if broken == 1 && *shrink {
 							least := nodes.Shrink(options(seed))
