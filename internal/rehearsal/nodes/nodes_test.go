@@ -19,6 +19,7 @@ var (
 	seeds  = flag.Int("seeds", 20, "how many seeds are played")
 	first  = flag.Uint64("first", 1, "the first of them")
 	shrink = flag.Bool("shrink", true, "whether the first failing seed is shrunk")
+	enough = flag.Int("enough", 6, "after how many failing seeds the test ends")
 	story  = flag.String("story", "", "a file for the story of the first seed")
 )
 
