@@ -294,7 +294,7 @@ func (n *Node) Follow(at presence.Instant, id Realm, f Follow) {
 	n.runs(at)
 	r := n.realms[id]
 	for _, wish := range f.Wishes {
-		r.lists.wishes[wish] = false
+		r.lists.wishes.add(wish)
 	}
 	for _, subject := range f.People {
 		r.lists.people[subject] = false
@@ -307,7 +307,7 @@ func (n *Node) Unfollow(at presence.Instant, id Realm, u Unfollow) {
 	n.runs(at)
 	r := n.realms[id]
 	for _, wish := range u.Wishes {
-		delete(r.lists.wishes, wish)
+		r.lists.wishes.remove(wish)
 	}
 	for _, subject := range u.People {
 		delete(r.lists.people, subject)

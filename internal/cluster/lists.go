@@ -24,8 +24,8 @@ func (w Wish) wants(topic engine.Topic) bool {
 // lists are the lists of a realm that a node follows, as its receivers have them. They stand still
 // while the realm has no owner. Under another owner, receivers get the difference as one batch.
 type lists struct {
-	wishes map[Wish]bool           // whether the present owner has answered
-	people map[engine.Subject]bool // the same
+	wishes wishes
+	people map[engine.Subject]bool // whether the present owner has answered
 	topics map[engine.Topic]*list
 	sights map[engine.Subject]engine.Sight
 }
@@ -41,13 +41,13 @@ type list struct {
 }
 
 func newLists() lists {
-	return lists{wishes: map[Wish]bool{}, people: map[engine.Subject]bool{}, topics: map[engine.Topic]*list{}, sights: map[engine.Subject]engine.Sight{}}
+	return lists{wishes: newWishes(), people: map[engine.Subject]bool{}, topics: map[engine.Topic]*list{}, sights: map[engine.Subject]engine.Sight{}}
 }
 
 // stale notes that another owner has begun, or that messages were lost.
 func (l *lists) stale() {
-	for wish := range l.wishes {
-		l.wishes[wish] = false
+	for wish := range l.wishes.answered {
+		l.wishes.answered[wish] = false
 	}
 	for subject := range l.people {
 		l.people[subject] = false
@@ -59,7 +59,7 @@ func (l *lists) stale() {
 
 // unanswered returns the wishes that the owner has not answered.
 func (l *lists) unanswered() (f Follow) {
-	for wish, answered := range l.wishes {
+	for wish, answered := range l.wishes.answered {
 		if !answered {
 			f.Wishes = append(f.Wishes, wish)
 		}
@@ -81,11 +81,32 @@ func compareTopics(a, b engine.Topic) int {
 	return cmp.Or(strings.Compare(string(a.Room), string(b.Room)), cmp.Compare(a.View, b.View))
 }
 
-func (l *lists) wanted(t engine.Topic) bool { return wanted(l.wishes, t) }
+// wishes are what a node follows. Most name one room, and are found at once.
+type wishes struct {
+	answered map[Wish]bool // whether the present owner has answered
+	wild     map[Wish]bool // those that name many rooms
+}
 
-// wanted reports whether any wish has a topic.
-func wanted[T any](wishes map[Wish]T, topic engine.Topic) bool {
-	for wish := range wishes {
+func newWishes() wishes { return wishes{map[Wish]bool{}, map[Wish]bool{}} }
+
+func (w *wishes) add(wish Wish) {
+	w.answered[wish] = false
+	if _, single := wish.Pattern.Room(); !single {
+		w.wild[wish] = true
+	}
+}
+
+func (w *wishes) remove(wish Wish) {
+	delete(w.answered, wish)
+	delete(w.wild, wish)
+}
+
+// want reports whether any wish has a topic.
+func (w *wishes) want(topic engine.Topic) bool {
+	if _, named := w.answered[Wish{presence.Pattern(topic.Room), topic.View}]; named {
+		return true
+	}
+	for wish := range w.wild {
 		if wish.wants(topic) {
 			return true
 		}
@@ -106,7 +127,7 @@ func (l *lists) take(what Down, at time.Time) (show []any, missing engine.Topic,
 	case News:
 		switch is := what.What.(type) {
 		case *engine.Batch:
-			if !l.wanted(is.Topic) {
+			if !l.wishes.want(is.Topic) {
 				return nil, engine.Topic{}, true
 			}
 			if !l.batch(is) {
@@ -141,10 +162,10 @@ func (l *lists) take(what Down, at time.Time) (show []any, missing engine.Topic,
 
 // rooms takes the names of all rooms of a wish. Other rooms of it have ended.
 func (l *lists) rooms(r Rooms, at time.Time) (show []any) {
-	if _, wished := l.wishes[r.Wish]; !wished {
+	if _, wished := l.wishes.answered[r.Wish]; !wished {
 		return nil
 	}
-	l.wishes[r.Wish] = true
+	l.wishes.answered[r.Wish] = true
 	for _, topic := range slices.SortedFunc(maps.Keys(l.topics), compareTopics) {
 		if r.Wish.wants(topic) && !slices.Contains(r.Names, topic.Room) {
 			show = append(show, l.differs(engine.Snapshot{Topic: topic}, at)...)
@@ -159,7 +180,7 @@ func (l *lists) rooms(r Rooms, at time.Time) (show []any) {
 // state takes a whole list.
 func (l *lists) state(s State, at time.Time) (show []any) {
 	topic := s.Snapshot.Topic
-	if !l.wanted(topic) {
+	if !l.wishes.want(topic) {
 		return nil
 	}
 	known := l.topics[topic]
@@ -266,8 +287,11 @@ func (l *lists) snapshot(topic engine.Topic) (engine.Snapshot, bool) {
 
 // answered reports whether the owner has answered a wish that has the topic.
 func (l *lists) answered(topic engine.Topic) bool {
-	for wish, answered := range l.wishes {
-		if answered && wish.wants(topic) {
+	if l.wishes.answered[Wish{presence.Pattern(topic.Room), topic.View}] {
+		return true
+	}
+	for wish := range l.wishes.wild {
+		if l.wishes.answered[wish] && wish.wants(topic) {
 			return true
 		}
 	}
@@ -276,6 +300,6 @@ func (l *lists) answered(topic engine.Topic) bool {
 
 // forget forgets what nobody follows any more.
 func (l *lists) forget() {
-	maps.DeleteFunc(l.topics, func(topic engine.Topic, _ *list) bool { return !l.wanted(topic) })
+	maps.DeleteFunc(l.topics, func(topic engine.Topic, _ *list) bool { return !l.wishes.want(topic) })
 	maps.DeleteFunc(l.sights, func(subject engine.Subject, _ engine.Sight) bool { _, wanted := l.people[subject]; return !wanted })
 }

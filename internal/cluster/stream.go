@@ -26,9 +26,10 @@ type stream struct {
 	sentAt   time.Duration
 	flying   []parcel // sent and not acknowledged, in order
 	inFlight int      // bytes of flying
-	// stale are the lists whose changes were left out for want of credit. They are sent whole later,
-	// one by one.
-	stale []stale
+	// stale are the lists whose changes were left out for want of credit, in that order. They are sent
+	// whole later, one by one.
+	stale   []stale
+	isStale map[stale]bool
 	// reports are under way, in parts.
 	reports []*reporting
 	most    int // bytes that ever waited
@@ -37,7 +38,7 @@ type stream struct {
 	dropped bool // since the last parcel
 }
 
-func newStream(credit int) stream { return stream{credit: credit} }
+func newStream(credit int) stream { return stream{credit: credit, isStale: map[stale]bool{}} }
 
 type parcel struct {
 	last  uint64
@@ -67,6 +68,7 @@ func (s *stream) say(m Message) uint64 {
 func (s *stream) drop() {
 	s.waiting, s.bytes, s.stale, s.reports, s.dropped = nil, 0, nil, nil, true
 	s.sent = s.said
+	clear(s.isStale)
 }
 
 // hasCredit reports whether a state that may be sent later should be sent now.
@@ -101,13 +103,10 @@ func (s *stream) next(now time.Duration) []Message {
 
 // leaveOut notes that a state was left out.
 func (s *stream) leaveOut(what stale) {
-	if !slices.Contains(s.stale, what) {
-		s.stale = append(s.stale, what)
+	if !s.isStale[what] {
+		s.stale, s.isStale[what] = append(s.stale, what), true
 	}
 }
-
-// isStale reports whether a state was left out and has not been sent since.
-func (s *stream) isStale(what stale) bool { return slices.Contains(s.stale, what) }
 
 // factWeight is the weight of a reported link.
 const factWeight = 400
@@ -161,6 +160,7 @@ func (n *Node) refresh(to Name) {
 	for len(p.out.stale) > 0 && p.out.hasCredit() {
 		what := p.out.stale[0]
 		p.out.stale = p.out.stale[1:]
+		delete(p.out.isStale, what)
 		o := n.realms[what.realm].owner
 		if o == nil || !o.speaks() || o.follows[to] == nil {
 			continue

@@ -18,7 +18,7 @@ import (
 
 // follower is what a carrier follows.
 type follower struct {
-	wishes map[Wish]bool
+	wishes wishes
 	people map[engine.Subject]bool
 }
 
@@ -64,13 +64,13 @@ func (n *Node) takeFollow(o *owner, from Name, up Up) {
 	}
 	is := o.follows[from]
 	if is == nil {
-		is = &follower{map[Wish]bool{}, map[engine.Subject]bool{}}
+		is = &follower{newWishes(), map[engine.Subject]bool{}}
 		o.follows[from] = is
 	}
 	switch up := up.(type) {
 	case Follow:
 		for _, wish := range up.Wishes {
-			is.wishes[wish] = true
+			is.wishes.add(wish)
 			names := []presence.RoomName{}
 			for _, room := range slices.Sorted(maps.Keys(o.engine.Rooms(wish.View))) {
 				if wish.Pattern.Match(room) {
@@ -88,7 +88,7 @@ func (n *Node) takeFollow(o *owner, from Name, up Up) {
 		}
 	case Unfollow:
 		for _, wish := range up.Wishes {
-			delete(is.wishes, wish)
+			is.wishes.remove(wish)
 		}
 		for _, subject := range up.People {
 			delete(is.people, subject)
@@ -113,7 +113,7 @@ func (n *Node) state(o *owner, to Name, topic engine.Topic) {
 // are later ones until the whole state was sent.
 func (n *Node) tell(o *owner, to Name, of stale, what any) {
 	out := &n.peers[to].out
-	if out.isStale(of) {
+	if out.isStale[of] {
 		return
 	}
 	if !out.hasCredit() {
@@ -125,7 +125,7 @@ func (n *Node) tell(o *owner, to Name, of stale, what any) {
 
 func (o *owner) spread(topic engine.Topic, what any) {
 	for _, name := range o.node.names {
-		if is := o.follows[name]; is != nil && wanted(is.wishes, topic) {
+		if is := o.follows[name]; is != nil && is.wishes.want(topic) {
 			o.node.tell(o, name, stale{realm: o.realm.id, topic: topic}, what)
 		}
 	}
@@ -146,9 +146,9 @@ func (o *owner) TakeAsks(a engine.Asks) {
 	for _, name := range o.node.names {
 		switch is := o.follows[name]; {
 		case is == nil:
-		case wanted(is.wishes, full):
+		case is.wishes.want(full):
 			o.node.tell(o, name, stale{realm: o.realm.id, topic: full}, a)
-		case wanted(is.wishes, open):
+		case is.wishes.want(open):
 			o.node.tell(o, name, stale{realm: o.realm.id, topic: open}, a)
 		}
 	}
