@@ -47,8 +47,6 @@ func (w *witness) Take(b *engine.Batch) {
 	w.note(string(b.Room), "%s, %d people, ended: %v", text, b.Count.People, b.Ended)
 }
 
-func (w *witness) TakeTypists(t engine.Typists) { w.note("typing in "+string(t.Room), "%v", t.Users) }
-
 func (w *witness) TakeSight(s engine.Sight) { w.note(string(s.User), "%v", s.Appearance) }
 
 // TestWhoHidesLeavesNoTraceAtOtherNodes plays the same time twice, with an owner that dies in the middle.
@@ -79,8 +77,7 @@ func TestWhoHidesLeavesNoTraceAtOtherNodes(t *testing.T) {
 			act := func(random *rand.Rand, core *cluster.Core, link presence.LinkID, step int) {
 				room := []presence.RoomName{"desk.night", "basin.upper-weir", "sluice.mill-lane"}[random.IntN(3)]
 				in := []presence.Input{presence.Join{From: link, Room: room}, presence.Leave{From: link, Room: room}, presence.Idle{From: link}, presence.Activity{From: link},
-					presence.Typing{From: link, Room: room, Number: uint64(step + 1), On: true}, presence.Doing{From: link, Room: room, Object: fmt.Sprintf(`{"page":%d}`, step)},
-					presence.Sent{From: link, Room: room, Number: uint64(step + 1)}}[random.IntN(7)]
+					presence.Doing{From: link, Room: room, Object: fmt.Sprintf(`{"page":%d}`, step)}}[random.IntN(5)]
 				_, _ = core.Do(t.Context(), in) // a refusal is as good an act as any
 			}
 			for step := range 60 {
