@@ -472,7 +472,7 @@ func (n *Node) newcomer(name Name) {
 func (n *Node) repair(name Name) {
 	for _, id := range n.order {
 		r := n.realms[id]
-		if o := r.owner; o != nil && o.phase >= barrier && (!o.frozen || o.phase == barrier) {
+		if o := r.owner; o != nil && o.phase >= barrier && (!o.frozen || o.phase == barrier && !o.unproven) {
 			n.down(o, name, WantReport{})
 		}
 		if r.known.Owner == name && name != n.Name {

@@ -128,8 +128,20 @@ func (w *world) moves(realm cluster.Realm) {
 }
 
 // agree checks that owners and carriers have the same links, and pages the links that they think they
-// have, where nothing was broken for a while.
+// have, where nothing was broken for a while. What is still on its way counts a second later.
 func (w *world) agree() {
+	before := w.disagreements()
+	w.in(time.Second, func() {
+		for link, text := range w.disagreements() {
+			if _, still := before[link]; still {
+				w.breaks(LinksAgree, "%s", text)
+			}
+		}
+	})
+}
+
+func (w *world) disagreements() map[presence.LinkID]string {
+	found := map[presence.LinkID]string{}
 	for _, realm := range w.realms {
 		owner, is := w.owned(realm)
 		if owner == nil || w.less[realm].now > 0 || w.now < w.less[realm].since+5*time.Second {
@@ -141,7 +153,7 @@ func (w *world) agree() {
 				continue
 			}
 			if !h.node.Carries(realm, link) {
-				w.breaks(LinksAgree, "%s takes %s over %x for carried by %s", owner.name, link.Session, link.Number, name)
+				found[link] = fmt.Sprintf("%s takes %s over %x for carried by %s", owner.name, link.Session, link.Number, name)
 			}
 		}
 		for _, g := range w.pages {
@@ -150,10 +162,11 @@ func (w *world) agree() {
 			}
 			link := presence.LinkID{Session: g.session, Number: g.link}
 			if now, live := is.Engine.LinkOf(g.session, presence.Full); !live || now.Link != link {
-				w.breaks(LinksAgree, "page %d has %s over %x at %s; %s has it over %x, live: %v", g.number, g.session, g.link, g.conn.host.name, owner.name, now.Link.Number, live)
+				found[link] = fmt.Sprintf("page %d has %s over %x at %s; %s has it over %x, live: %v", g.number, g.session, g.link, g.conn.host.name, owner.name, now.Link.Number, live)
 			}
 		}
 	}
+	return found
 }
 
 // oneOwner checks that no two nodes run a realm under the same epoch.
