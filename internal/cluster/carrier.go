@@ -15,7 +15,9 @@ type carrier struct {
 	conns    map[ConnID]*carried
 	gone     map[presence.LinkID]*carried // ended in the last minute
 	requests map[uint64]*waiting
-	refusing bool // its links were sent away, and it takes no hellos
+	expires  time.Duration // when the first of them may expire; 0: none
+	forgotAt time.Duration // when links that ended long ago were forgotten
+	refusing bool          // its links were sent away, and it takes no hellos
 }
 
 // carried is a connection, with everything that a report says about its link.
@@ -29,6 +31,7 @@ type carried struct {
 	unanswered time.Duration // since when; 0: nothing is
 	typing     map[presence.RoomName]*typed
 	ended      time.Duration
+	attempts   []uint64 // its requests; some may be answered
 }
 
 type typed struct {
@@ -88,6 +91,12 @@ func (n *Node) Requested(at presence.Instant, id Realm, conn ConnID, request Req
 
 func (n *Node) request(r *realm, c *carried, request Request) {
 	r.carrier.requests[request.Attempt] = &waiting{request, c, n.mono()}
+	if c != nil {
+		c.attempts = append(slices.DeleteFunc(c.attempts, func(attempt uint64) bool { return r.carrier.requests[attempt] == nil }), request.Attempt)
+	}
+	if r.carrier.expires == 0 {
+		r.carrier.expires = n.mono() + n.Timings.Wait
+	}
 	n.toOwner(r, request)
 }
 
@@ -182,8 +191,8 @@ func (n *Node) Broke(at presence.Instant, id Realm, conn ConnID) {
 
 // lose ends a connection, and reports its link as lost.
 func (n *Node) lose(r *realm, c *carried) {
-	for _, attempt := range slices.Sorted(maps.Keys(r.carrier.requests)) {
-		if q := r.carrier.requests[attempt]; q.conn == c {
+	for _, attempt := range c.attempts {
+		if q := r.carrier.requests[attempt]; q != nil {
 			n.giveUp(r, q)
 		}
 	}
@@ -215,19 +224,23 @@ func (n *Node) giveUp(r *realm, q *waiting) {
 	}
 }
 
-// expireRequests refuses requests that have waited too long.
+// expireRequests refuses requests that have waited too long, and forgets links that ended long ago.
 func (n *Node) expireRequests(r *realm) {
-	if len(r.carrier.requests) > 0 {
-		for _, attempt := range slices.Sorted(maps.Keys(r.carrier.requests)) {
-			if q := r.carrier.requests[attempt]; n.mono()-q.since >= n.Timings.Wait {
+	if is := &r.carrier; is.expires > 0 && n.mono() >= is.expires {
+		is.expires = 0
+		for _, attempt := range slices.Sorted(maps.Keys(is.requests)) {
+			q := is.requests[attempt]
+			switch at := q.since + n.Timings.Wait; {
+			case n.mono() >= at:
 				n.refuse(r, q)
+			case is.expires == 0 || at < is.expires:
+				is.expires = at
 			}
 		}
 	}
-	for link, c := range r.carrier.gone {
-		if n.mono()-c.ended > n.Timings.Remember {
-			delete(r.carrier.gone, link)
-		}
+	if n.mono()-r.carrier.forgotAt > n.Timings.Heartbeat {
+		r.carrier.forgotAt = n.mono()
+		maps.DeleteFunc(r.carrier.gone, func(_ presence.LinkID, c *carried) bool { return n.mono()-c.ended > n.Timings.Remember })
 	}
 }
 

@@ -21,7 +21,6 @@ type Core struct {
 	links  engine.Links
 
 	// The runner's lock guards what follows.
-	carried map[ConnID]presence.LinkID
 	follows map[Wish]int
 	people  map[engine.Subject]int
 	sealing map[engine.Topic]chan struct{} // closed at the next seal that is told
@@ -29,7 +28,7 @@ type Core struct {
 
 // Core returns the core of a realm for this node. Call it once for each realm.
 func (r *Runner) Core(realm Realm, sink engine.Sink, links engine.Links) *Core {
-	c := &Core{runner: r, realm: realm, sink: sink, links: links, carried: map[ConnID]presence.LinkID{}, follows: map[Wish]int{}, people: map[engine.Subject]int{}, sealing: map[engine.Topic]chan struct{}{}}
+	c := &Core{runner: r, realm: realm, sink: sink, links: links, follows: map[Wish]int{}, people: map[engine.Subject]int{}, sealing: map[engine.Topic]chan struct{}{}}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.cores[realm] = c
@@ -81,12 +80,6 @@ func (c *Core) sealed(topic engine.Topic) {
 	}
 }
 
-func (c *Core) forget(conn ConnID) {
-	c.runner.mu.Lock()
-	defer c.runner.mu.Unlock()
-	delete(c.carried, conn)
-}
-
 // Do applies an input, as [engine.Engine.Do] does. Its error may also be [ErrNotReady].
 func (c *Core) Do(ctx context.Context, in presence.Input) (presence.Reply, error) {
 	switch in := in.(type) {
@@ -100,12 +93,12 @@ func (c *Core) Do(ctx context.Context, in presence.Input) (presence.Reply, error
 		c.runner.with(func(n *Node, at presence.Instant) {
 			if conn := n.ConnOf(c.realm, in.Link); conn != 0 {
 				n.Broke(at, c.realm, conn)
-				delete(c.carried, conn)
+				delete(c.runner.carried, conn)
 			}
 		})
 		return presence.Reply{}, nil
 	}
-	a, err := c.request(ctx, over(in), Request{Input: in})
+	a, err := c.request(ctx, presence.From(in), Request{Input: in})
 	return a.Reply, err
 }
 
@@ -128,17 +121,19 @@ func (c *Core) begin(in presence.Hello) func(context.Context) (presence.Reply, e
 	r.with(func(n *Node, at presence.Instant) {
 		r.next++
 		conn, in.Attempt = ConnID(r.next), r.attempt()
-		r.conns[conn] = helloing{c, answer}
+		r.conns[conn] = pendingHello{c, answer}
 		n.Hello(at, c.realm, conn, in)
 	})
 	return func(ctx context.Context) (presence.Reply, error) {
 		select {
 		case a := <-answer:
 			return a.Reply, a.Err
+		case <-r.over:
+			return presence.Reply{}, ErrNotReady
 		case <-ctx.Done():
 			r.with(func(n *Node, at presence.Instant) {
 				delete(r.conns, conn)
-				delete(c.carried, conn)
+				delete(r.carried, conn)
 				n.Broke(at, c.realm, conn)
 			})
 			return presence.Reply{}, ctx.Err()
@@ -171,12 +166,14 @@ func (c *Core) request(ctx context.Context, link presence.LinkID, request Reques
 		n.Requested(at, c.realm, conn, request)
 		switch request.Input.(type) {
 		case presence.Bye, presence.Closing:
-			delete(c.carried, conn)
+			delete(r.carried, conn)
 		}
 	})
 	select {
 	case a := <-answer:
 		return a, a.Err
+	case <-r.over:
+		return Answer{}, ErrNotReady
 	case <-ctx.Done():
 		r.mu.Lock()
 		defer r.mu.Unlock()
@@ -189,47 +186,6 @@ func (c *Core) request(ctx context.Context, link presence.LinkID, request Reques
 func (c *Core) Ready(ctx context.Context) error {
 	_, err := c.request(ctx, presence.LinkID{}, Request{Question: &Question{Method: "Size"}})
 	return err
-}
-
-// over returns the link over which an input comes; empty if over none.
-func over(in presence.Input) presence.LinkID {
-	switch in := in.(type) {
-	case presence.Join:
-		return in.From
-	case presence.Leave:
-		return in.From
-	case presence.Beat:
-		return in.From
-	case presence.Activity:
-		return in.From
-	case presence.Idle:
-		return in.From
-	case presence.PageHidden:
-		return in.From
-	case presence.Typing:
-		return in.From
-	case presence.Sent:
-		return in.From
-	case presence.Doing:
-		return in.From
-	case presence.AnswerAsk:
-		return in.From
-	case presence.Invite:
-		return in.From
-	case presence.Accept:
-		return in.From
-	case presence.Decline:
-		return in.From
-	case presence.TakeBack:
-		return in.From
-	case presence.Renew:
-		return in.From
-	case presence.Bye:
-		return in.From
-	case presence.Closing:
-		return in.From
-	}
-	return presence.LinkID{}
 }
 
 // ask asks the owner's engine a question. The answer is empty if no owner answers in time.

@@ -181,9 +181,9 @@ func (n *Node) runs(at presence.Instant) {
 	}
 }
 
-// late handles a standstill of this node. Heartbeats are counted anew, requests that wait are
-// dropped because their clients have given up, and as an owner the node stays silent until the log
-// proves that it still is one.
+// late is called when this node has stood still. It counts heartbeats anew, and drops the requests
+// that wait, because their clients have given up. As an owner, the node stays silent until the log proves
+// that it still is one.
 func (n *Node) late() {
 	for _, name := range n.names {
 		p := n.peers[name]
@@ -308,8 +308,8 @@ func (n *Node) Due() time.Duration {
 	}
 	for _, id := range n.order {
 		r := n.realms[id]
-		for _, q := range r.carrier.requests {
-			due = min(due, q.since+n.Timings.Wait)
+		if r.carrier.expires > 0 {
+			due = min(due, r.carrier.expires)
 		}
 		if o := r.owner; o != nil {
 			due = min(due, n.dueOwner(o))

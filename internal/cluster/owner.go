@@ -43,6 +43,8 @@ type owner struct {
 	settling []command // those that the record on its way has
 	recorded []command // those that are on record
 	answered map[uint64]answered
+	forgotAt time.Duration // when old answers were forgotten
+	overflow bool          // something that waited was dropped
 
 	appending *Record // at most one at a time
 	appendAt  time.Duration
@@ -187,12 +189,39 @@ func (n *Node) activate(o *owner) {
 	n.pass(o)
 }
 
+// mostQueued limits what waits for an owner that may not answer.
+const mostQueued = 100_000
+
+// wait keeps a message until the owner may answer. Beyond the limit, and for reports, which age, the owner
+// asks for reports instead.
+func (o *owner) wait(q queued) {
+	_, report := q.what.(Report)
+	if report || len(o.waiting) >= mostQueued {
+		o.overflow = true
+		return
+	}
+	o.waiting = append(o.waiting, q)
+}
+
 // release handles what has waited.
 func (n *Node) release(o *owner) {
+	if o.overflow {
+		o.overflow = false
+		n.wantReports(o)
+	}
 	waiting := o.waiting
 	o.waiting = nil
 	for _, a := range waiting {
 		n.takeUp(o, a.from, a.what)
+	}
+}
+
+// wantReports asks all nodes that are heard for a report.
+func (n *Node) wantReports(o *owner) {
+	for _, name := range n.names {
+		if n.hears(name) {
+			n.down(o, name, WantReport{})
+		}
 	}
 }
 
@@ -238,7 +267,7 @@ func (n *Node) takeUp(o *owner, from Name, what Up) {
 		o.waiting = slices.DeleteFunc(o.waiting, func(a queued) bool { request, ok := a.what.(Request); return ok && request.Attempt == up.Attempt })
 	}
 	if !o.speaks() {
-		o.waiting = append(o.waiting, queued{from, what})
+		o.wait(queued{from, what})
 		return
 	}
 	switch up := what.(type) {
@@ -306,7 +335,10 @@ func (n *Node) answer(o *owner, to Name, a Answer) {
 	sent := n.down(o, to, a)
 	if a.Err == nil && a.Reply.Link.Session != "" {
 		o.links[a.Reply.Link] = carriedBy{to, sent}
-		maps.DeleteFunc(o.answered, func(_ uint64, was answered) bool { return n.mono()-was.at > 2*n.Timings.Wait })
+		if n.mono()-o.forgotAt > n.Timings.Wait { // not for each of many hellos
+			o.forgotAt = n.mono()
+			maps.DeleteFunc(o.answered, func(_ uint64, was answered) bool { return n.mono()-was.at > 2*n.Timings.Wait })
+		}
 		o.answered[a.Attempt] = answered{a, n.mono()}
 	}
 }
@@ -437,11 +469,8 @@ func (n *Node) trust(o *owner) {
 	n.note("goes on with realm %d", o.realm.id)
 	o.frozen = false
 	o.realm.carrier.refusing = false
-	for _, name := range n.names { // what came meanwhile may be lost
-		if n.hears(name) {
-			n.down(o, name, WantReport{})
-		}
-	}
+	o.overflow = false
+	n.wantReports(o) // what came meanwhile may be lost
 	n.answerRecorded(o)
 	if o.phase == active {
 		o.engine.GoOn()

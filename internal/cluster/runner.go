@@ -22,6 +22,7 @@ type Runner struct {
 	broker Broker
 	began  time.Time
 	kick   chan struct{} // holds one: the node may be due earlier
+	over   chan struct{} // closed when Run has returned: nobody is answered any more
 
 	telling sync.Mutex // held while acts are done, in order; locked before mu
 	mu      sync.Mutex
@@ -29,19 +30,26 @@ type Runner struct {
 	acts    []Act
 	cores   map[Realm]*Core
 	waiting map[uint64]chan Answer // by attempt; each holds one
-	conns   map[ConnID]helloing
+	conns   map[ConnID]pendingHello
+	carried map[ConnID]carriedLink
 	next    uint64 // of attempts and connections
 }
 
-// helloing is a hello that waits for its answer.
-type helloing struct {
+// pendingHello is a hello that waits for its answer.
+type pendingHello struct {
 	core   *Core
 	answer chan Answer // holds one
 }
 
+// carriedLink is the link of a connection.
+type carriedLink struct {
+	core *Core
+	link presence.LinkID
+}
+
 // NewRunner returns a runner that does nothing yet. Give it what comes from the broker, and Run it.
 func NewRunner(config Config, broker Broker) *Runner {
-	r := &Runner{broker: broker, began: time.Now(), kick: make(chan struct{}, 1), cores: map[Realm]*Core{}, waiting: map[uint64]chan Answer{}, conns: map[ConnID]helloing{},
+	r := &Runner{broker: broker, began: time.Now(), kick: make(chan struct{}, 1), over: make(chan struct{}), cores: map[Realm]*Core{}, waiting: map[uint64]chan Answer{}, conns: map[ConnID]pendingHello{}, carried: map[ConnID]carriedLink{},
 		next: uint64(config.Incarnation) << 32}
 	r.node = NewNode(config, r.at())
 	return r
@@ -52,8 +60,9 @@ func (r *Runner) at() presence.Instant {
 	return presence.Instant{Mono: now.Sub(r.began) + time.Nanosecond, Wall: now}
 }
 
-// Run lets time pass until ctx is done.
+// Run lets time pass until ctx is done. Call it once.
 func (r *Runner) Run(ctx context.Context) {
+	defer close(r.over)
 	timer := time.NewTimer(0)
 	defer timer.Stop()
 	for {
@@ -97,8 +106,7 @@ func (r *Runner) with(do func(*Node, presence.Instant)) {
 	}
 }
 
-// Receive gives the node a message from the bus. The outcome may be told to this goroutine's callers,
-// so call it from one that nobody waits for.
+// Receive gives the node a message from the bus.
 func (r *Runner) Receive(e Envelope) {
 	r.with(func(n *Node, at presence.Instant) { n.Receive(at, e) })
 }
@@ -137,7 +145,7 @@ func (r *Runner) perform(act Act) {
 		r.closed(act)
 	case Offer:
 		r.ofConn(act.Conn, func(c *Core, link presence.LinkID) {
-			if to, ok := c.links.(Offering); ok {
+			if to, ok := c.links.(FrameTaker); ok {
 				to.Offer(link, act.Frame)
 			}
 		})
@@ -163,7 +171,7 @@ func (r *Runner) answer(act PassAnswer) {
 		delete(r.conns, act.Conn)
 		to = hello.answer
 		if act.Answer.Err == nil { // before any order about the link
-			hello.core.carried[act.Conn] = act.Answer.Reply.Link
+			r.carried[act.Conn] = carriedLink{hello.core, act.Answer.Reply.Link}
 		}
 	}
 	if to != nil {
@@ -171,8 +179,8 @@ func (r *Runner) answer(act PassAnswer) {
 	}
 }
 
-// Offering are links that take frames for clients; false if the link is gone or has too much unread.
-type Offering interface {
+// FrameTaker are links that take frames for clients; false if the link is gone or has too much unread.
+type FrameTaker interface {
 	Offer(presence.LinkID, []byte) bool
 }
 
@@ -190,23 +198,19 @@ func (r *Runner) closed(act Close) {
 		cut := act.Cut
 		cut.Link = link
 		c.links.Cut(cut)
-		c.forget(act.Conn)
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		delete(r.carried, act.Conn)
 	})
 }
 
 // ofConn does something for the link of a connection.
 func (r *Runner) ofConn(conn ConnID, do func(*Core, presence.LinkID)) {
 	r.mu.Lock()
-	var core *Core
-	var link presence.LinkID
-	for _, c := range r.cores {
-		if is, ok := c.carried[conn]; ok {
-			core, link = c, is
-		}
-	}
+	is, carried := r.carried[conn]
 	r.mu.Unlock()
-	if core != nil {
-		do(core, link)
+	if carried {
+		do(is.core, is.link)
 	}
 }
 

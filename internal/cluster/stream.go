@@ -93,7 +93,7 @@ func (s *stream) next(now time.Duration) []Message {
 		return nil
 	}
 	messages := s.waiting[:n:n]
-	s.waiting = slices.Clone(s.waiting[n:])
+	s.waiting = s.waiting[n:]
 	s.bytes -= bytes
 	s.sent = s.said - uint64(len(s.waiting))
 	s.sentAt, s.dropped = now, false

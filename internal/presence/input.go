@@ -303,6 +303,47 @@ type Declare struct {
 // with the number of rooms and sessions.
 type SetPolicy struct{ Policy Policy }
 
+// From returns the link over which an input comes; empty if it comes over none.
+func From(in Input) LinkID {
+	switch in := in.(type) {
+	case Join:
+		return in.From
+	case Leave:
+		return in.From
+	case Beat:
+		return in.From
+	case Activity:
+		return in.From
+	case Idle:
+		return in.From
+	case PageHidden:
+		return in.From
+	case Typing:
+		return in.From
+	case Sent:
+		return in.From
+	case Renew:
+		return in.From
+	case Bye:
+		return in.From
+	case Closing:
+		return in.From
+	case Doing:
+		return in.From
+	case AnswerAsk:
+		return in.From
+	case Invite:
+		return in.From
+	case Accept:
+		return in.From
+	case Decline:
+		return in.From
+	case TakeBack:
+		return in.From
+	}
+	return LinkID{}
+}
+
 func (Hello) input()         {}
 func (Withdraw) input()      {}
 func (Join) input()          {}

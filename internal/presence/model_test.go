@@ -448,7 +448,7 @@ func (m *model) remove(in presence.Remove) {
 }
 
 func (m *model) fromLink(in presence.Input) mAnswer {
-	link := linkOf(in)
+	link := presence.From(in)
 	s := m.session(link.Session)
 	switch {
 	case s == nil:
@@ -780,46 +780,6 @@ func (m *model) settle(s *mSession, takeOver bool) {
 			m.settled[in.Attempt] = m.welcome(in, heir, why)
 		}
 	}
-}
-
-func linkOf(in presence.Input) presence.LinkID {
-	switch in := in.(type) {
-	case presence.Join:
-		return in.From
-	case presence.Leave:
-		return in.From
-	case presence.Beat:
-		return in.From
-	case presence.Activity:
-		return in.From
-	case presence.Idle:
-		return in.From
-	case presence.PageHidden:
-		return in.From
-	case presence.Typing:
-		return in.From
-	case presence.Sent:
-		return in.From
-	case presence.Renew:
-		return in.From
-	case presence.Bye:
-		return in.From
-	case presence.Closing:
-		return in.From
-	case presence.Doing:
-		return in.From
-	case presence.AnswerAsk:
-		return in.From
-	case presence.Invite:
-		return in.From
-	case presence.Accept:
-		return in.From
-	case presence.Decline:
-		return in.From
-	case presence.TakeBack:
-		return in.From
-	}
-	return presence.LinkID{}
 }
 
 // evidence is the common part of both descriptions of a session.

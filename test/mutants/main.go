@@ -222,7 +222,7 @@ var mutants = []mutant{
 	{"a gap is repaired", "internal/cluster/node.go", "before != p.got {", "before != p.got && false {"},
 	{"a loss shows in the next heartbeat", "internal/cluster/node.go", "if e.Last > p.got {", "if false {"},
 	{"an answer whose client has gone is a lost link", "internal/cluster/carrier.go", "if a.Err == nil && link.Session != \"\" && r.carrier.links[link] == nil {", "if false {"},
-	{"what comes to an owner that is silent waits", "internal/cluster/owner.go", "o.waiting = append(o.waiting, queued{from, what})", ""},
+	{"what comes to an owner that is silent waits", "internal/cluster/owner.go", "		o.wait(queued{from, what})\n", ""},
 	{"the links of a carrier that is not heard are silent", "internal/cluster/owner.go", "n.unseat(other, name)", "_ = other"},
 	{"the links of a former incarnation are silent", "internal/cluster/node.go", "			n.unseat(o, name)\n", ""},
 	{"pages leave a carrier that does not reach their owner", "internal/cluster/carrier.go", "if away && !r.carrier.refusing {", "if false {"},
