@@ -112,7 +112,7 @@ func (n *Node) Said(at presence.Instant, id Realm, conn ConnID, in presence.Inpu
 	n.notes(r, c, in)
 }
 
-// notes notes what an input of a client says for the reports about its link.
+// notes updates what a report says about a link, after an input of its client.
 func (n *Node) notes(r *realm, c *carried, in presence.Input) {
 	c.heard, c.unanswered = n.mono(), 0
 	switch in := in.(type) {
@@ -259,7 +259,7 @@ func (n *Node) refuse(r *realm, q *waiting) {
 	n.do(PassAnswer{q.conn.conn, answer})
 }
 
-// ErrNotReady says that no owner has answered in time. The request may be carried out all the same.
+// ErrNotReady says that no owner has answered in time. The owner may still carry out the request.
 var ErrNotReady = engine.ErrNotReady
 
 // dropWaiting refuses all requests that wait, and reports the links.

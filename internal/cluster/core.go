@@ -269,8 +269,8 @@ func (c *Core) UnfollowPerson(subject engine.Subject) {
 	})
 }
 
-// later does something with the node without telling anybody anything: the caller holds locks of those
-// who are told. Run does the rest.
+// later changes the node and tells nobody, because its callers hold locks of the receivers. Run tells them
+// soon.
 func (c *Core) later(do func(*Node, presence.Instant)) {
 	r := c.runner
 	r.mu.Lock()

@@ -80,8 +80,8 @@ func (r *reader) read(t *testing.T) string {
 	return strings.Join(users, " ")
 }
 
-// TestNobodyIsSeenToLeaveWhenAnOwnerDies has people at three nodes who follow a room. The owner dies, and
-// the others are told about nobody but the one who was there, after the grace.
+// TestNobodyIsSeenToLeaveWhenAnOwnerDies has people at three nodes who follow a room. The owner dies.
+// Nobody is shown to leave, and the person who was linked to it resumes at another node.
 func TestNobodyIsSeenToLeaveWhenAnOwnerDies(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		all := nodes(t, "dipper", "heron", "kestrel")

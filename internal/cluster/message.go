@@ -58,7 +58,7 @@ type (
 	// of them make one report: from the First to the Last, all links.
 	Report struct {
 		Facts       []presence.Fact
-		Read        uint64 // the number of the owner's last message that the carrier had read at the First
+		Read        uint64 // the number of the owner's last message that the carrier had read when it began the report
 		First, Last bool
 	}
 	// Follow asks for lists and people, and then for all their changes. Each wish is answered by

@@ -154,7 +154,7 @@ func (n *Node) flush(to Name) {
 	}
 }
 
-// refresh queues states that were left out, as far as there is credit.
+// refresh queues lists that were left out and parts of reports, as far as there is credit.
 func (n *Node) refresh(to Name) {
 	p := n.peers[to]
 	for len(p.out.stale) > 0 && p.out.hasCredit() {

@@ -43,8 +43,7 @@ type member struct {
 	seen    map[string]bool
 }
 
-// Join connects a node. Its rows are put before it is told a record. Stop disconnects it: it gets nothing
-// any more.
+// Join connects a node. Its rows are put before it is told a record. Stop disconnects it.
 func (b *Broker) Join(name cluster.Name, put func(cluster.Position, []cluster.Record)) (broker cluster.Broker, start func(Node), stop func()) {
 	m := &member{put: put, wake: make(chan struct{}, 1), highest: map[cluster.Realm]cluster.Epoch{}, seen: map[string]bool{}}
 	at := port{b, m}

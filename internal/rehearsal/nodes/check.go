@@ -191,7 +191,7 @@ func (w *world) sawJoin(h *host, room presence.RoomName, user presence.UserID) {
 	}
 }
 
-// sawLeave checks that somebody who is shown to leave has left by the rules.
+// sawLeave checks a leave that a host shows: by the rules, the person must have left.
 func (w *world) sawLeave(h *host, realm cluster.Realm, room presence.RoomName, user presence.UserID) {
 	w.count("leaves")
 	w.tell("%s shows that %s left %s", h.name, user, room)
