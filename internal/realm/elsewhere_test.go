@@ -172,7 +172,7 @@ func TestUseCasesDoNotCareWhereTheCoreIs(t *testing.T) {
 	bram.do(t, wire.Request{Type: wire.TypeLeave, Room: "desk.night"})
 	ilse.hears(t, `"left"`, "bram")
 
-	nodes[2].Stop() // one of three nodes is no majority
+	nodes[2].Stop()                     // one of three nodes is no majority
 	require.Eventually(t, func() bool { // it notices that after a moment
 		_, err = ilse.Do(t.Context(), realm.By{Link: ilse.link}, wire.Request{Type: wire.TypeJoin, Room: "basin.upper-weir"})
 		return err != nil
