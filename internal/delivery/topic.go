@@ -79,11 +79,34 @@ func (t *topic) newestCount() *frame {
 
 // batch is a sealed batch that a receiver may still need.
 type batch struct {
-	after   engine.Revision // that it follows
-	changes *frame
-	sparse  *frame    // for those who do not follow what members are doing; nil: nothing
-	size    int       // how many changes it has
-	came    time.Time // when it was sealed
+	*engine.Batch
+	after engine.Revision // that it follows
+	came  time.Time       // when it was sealed
+
+	// For those who do not follow what members are doing:
+	tells bool            // it has something for them
+	same  bool            // it is the same for them
+	bare  engine.Revision // that it follows then
+
+	changes, sparse *frame // nil until first needed: most rooms have few followers, or none
+}
+
+// frame returns the frame of the batch, sparse or not; nil if there is nothing to tell. The lock of the
+// topic is held.
+func (b *batch) frame(sparse bool) *frame {
+	what, prev, of := &b.changes, b.after, b.Batch
+	switch {
+	case sparse && !b.tells:
+		return nil
+	case sparse && !b.same:
+		what, prev = &b.sparse, b.bare
+	default:
+		sparse = false
+	}
+	if *what == nil {
+		*what = &frame{of: func() any { return changesFrame(of, prev, sparse) }}
+	}
+	return *what
 }
 
 func (t *topic) add(b *engine.Batch, now time.Time) {
@@ -98,13 +121,10 @@ func (t *topic) add(b *engine.Batch, now time.Time) {
 		copy(t.ring, t.ring[1:])
 		t.ring = t.ring[:ringSize-1]
 	}
-	next := batch{after: after, size: b.Size(), came: now, changes: &frame{of: func() any { return changesFrame(b, after, false) }}}
+	next := batch{Batch: b, after: after, came: now}
 	if b.Bare() > 0 || after.Run != b.Revision.Run {
-		prev := t.bare
-		t.bare, next.sparse = b.Revision, next.changes
-		if prev != after || len(b.Doing) > 0 || anyDoing(b) {
-			next.sparse = &frame{of: func() any { return changesFrame(b, prev, true) }}
-		}
+		next.tells, next.bare, t.bare = true, t.bare, b.Revision
+		next.same = next.bare == after && len(b.Doing) == 0 && !anyDoing(b)
 	}
 	t.ring = append(t.ring, next)
 	t.grow(b.Count.People)
@@ -184,12 +204,10 @@ func anyDoing(b *engine.Batch) bool {
 // The topic must have the revision.
 func (t *topic) since(revision engine.Revision, sparse bool, each func(prev engine.Revision, f *frame)) {
 	place, _ := t.place(revision)
-	for _, b := range t.ring[place:] {
-		switch {
-		case !sparse:
-			each(b.after, b.changes)
-		case b.sparse != nil:
-			each(b.after, b.sparse)
+	for i := range t.ring[place:] {
+		b := &t.ring[place+i]
+		if f := b.frame(sparse); f != nil {
+			each(b.after, f)
 		}
 	}
 }
@@ -198,7 +216,7 @@ func (t *topic) since(revision engine.Revision, sparse bool, each func(prev engi
 func (t *topic) lag(revision engine.Revision) (size int) {
 	place, _ := t.place(revision)
 	for _, b := range t.ring[place:] {
-		size += b.size
+		size += b.Size()
 	}
 	return size
 }

@@ -65,11 +65,13 @@ func (b *Batch) Follows() Revision {
 
 // Compare adds what has become of a member. Before has no sessions if they were not one.
 func (b *Batch) Compare(before, after presence.Member) {
+	if before.Sessions == 0 {
+		b.Joined = append(b.Joined, after)
+		return
+	}
 	onlyDoing := before
 	onlyDoing.Doing = after.Doing
 	switch {
-	case before.Sessions == 0:
-		b.Joined = append(b.Joined, after)
 	case before == after:
 	case onlyDoing == after:
 		b.Doing = append(b.Doing, after)
@@ -296,11 +298,12 @@ func (e *Engine) seal(now presence.Instant, f *feed) {
 	}
 	typing := f.typing
 	f.waiting, f.typing = false, false
-	sealed := any(f.topic)
+	sealed := any(b)
 	if b.Size() > 0 {
 		f.revision.Number++
 		b.Revision = f.revision
-		sealed = b
+	} else {
+		sealed = f.topic
 	}
 	typists := Typists{Topic: f.topic}
 	switch {

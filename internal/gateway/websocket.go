@@ -79,7 +79,11 @@ func (s *webSocket) dispatch(f frame) error {
 			return err
 		}
 		s.stream().ExpectWithin(0)
-		return s.perform(f, func() error { return s.hello(h) })
+		if s.gateway.realms.AsksOthers(f.name) {
+			s.aside(f.id, func() error { return s.hello(h) })
+			return nil
+		}
+		return s.hello(h)
 	}
 	s.hear()
 	r, err := f.request()
@@ -87,20 +91,25 @@ func (s *webSocket) dispatch(f frame) error {
 		talk.Hear(s.carries) // a refused request is a sign of life, too
 		return err
 	}
-	return s.perform(f, func() error { return s.request(talk, r) })
+	if s.gateway.realms.AsksOthers(f.name) {
+		s.requestLater(talk, r)
+		return nil
+	}
+	return s.request(talk, r)
 }
 
-// perform carries out a request, in another goroutine if it may have to wait for others.
-func (s *webSocket) perform(f frame, do func() error) error {
-	if !s.gateway.realms.AsksOthers(f.name) {
-		return do()
-	}
+// requestLater carries out a request that may have to wait for others.
+func (s *webSocket) requestLater(talk *realm.Conversation, r wire.Request) {
+	s.aside(r.ID, func() error { return s.request(talk, r) })
+}
+
+// aside does what may have to wait for others in another goroutine, for the request of an id.
+func (s *webSocket) aside(id wire.ID, do func() error) {
 	s.later(func() {
 		if err := do(); err != nil {
-			s.refuse(f.id, err)
+			s.refuse(id, err)
 		}
 	})
-	return nil
 }
 
 // hello carries out a hello. If the core has to probe an older link first, the answer comes

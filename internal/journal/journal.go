@@ -153,6 +153,7 @@ type Fold struct {
 	realm    string
 	keep     func(Entry)
 	announce func(*Announcement)
+	said     Announcement                  // memory for the next one of a member
 	people   map[presence.RoomName]*[2]int // by view, in rooms with somebody in them
 	over     map[presence.SessionID]over   // sessions that have ended lately
 	overs    []over                        // the same, the oldest first
@@ -333,23 +334,24 @@ func (f *Fold) meeting(at int64, effect presence.Effect) {
 
 // announceMember announces a join or leave, and what that makes of the room.
 func (f *Fold) announceMember(at int64, e presence.MemberChanged, view presence.View, before, after int) {
-	a := Announcement{Realm: f.realm, Kind: MemberJoined, At: at, View: view, Room: e.Room, Member: e.After, Person: e.After.User,
+	a := &f.said
+	*a = Announcement{Realm: f.realm, Kind: MemberJoined, At: at, View: view, Room: e.Room, Member: e.After, Person: e.After.User,
 		Profile: e.After.Profile, People: after, Before: before}
 	if after < before {
 		a.Kind, a.Member.Since, a.Member.Sessions = MemberLeft, e.Before.Since, 0
 		a.Reason, a.LastSeen = e.Reason, e.LastSeen
 	}
-	f.announce(&a)
+	f.announce(a)
 	switch {
 	case before == 0:
 		a.Kind = RoomFirstIn
-		f.announce(&a)
+		f.announce(a)
 	case after == 0:
 		a.Kind = RoomEmpty
-		f.announce(&a)
+		f.announce(a)
 	}
 	a.Kind = Headcount
-	f.announce(&a)
+	f.announce(a)
 }
 
 // person folds a change of a person.

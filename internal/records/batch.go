@@ -174,14 +174,21 @@ func (b *batch) bound() {
 
 // numbered numbers the entries from first on, with an entry for each gap before them.
 func (b *batch) numbered(first int64) []journal.Entry {
+	entries := b.entries
+	if len(b.lost) > 0 {
+		entries = b.withGaps()
+	}
+	for i := range entries {
+		entries[i].ID = first + int64(i)
+	}
+	return entries
+}
+
+func (b *batch) withGaps() []journal.Entry {
 	entries := make([]journal.Entry, 0, len(b.entries)+len(b.lost))
 	for _, realm := range slices.Sorted(maps.Keys(b.lost)) {
 		g := b.lost[realm]
 		entries = append(entries, journal.Entry{At: g.to, Realm: realm, Kind: journal.Gap, Lost: g.entries, Length: g.to - g.from, Open: true})
 	}
-	entries = append(entries, b.entries...)
-	for i := range entries {
-		entries[i].ID = first + int64(i)
-	}
-	return entries
+	return append(entries, b.entries...)
 }

@@ -305,7 +305,7 @@ func (w *Writer) pause() time.Duration {
 	if w.Health().Failing != nil {
 		return retryEvery
 	}
-	return FlushEvery / 4 // the rest is for the writing
+	return FlushEvery / 2 // the rest is for the writing
 }
 
 // pass does what is due each second.
@@ -353,6 +353,10 @@ func (w *Writer) write(marked bool) error {
 		w.outbox.Committed(b.deliveries)
 	}
 	w.batch = w.newBatch()
+	if cap(b.entries) <= 8*maxSaved {
+		clear(b.entries)
+		w.batch.entries = b.entries[:0]
+	}
 	return nil
 }
 

@@ -11,6 +11,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"reflect"
 	"slices"
 	"strconv"
@@ -45,7 +46,12 @@ func Read(data []byte, into any) error {
 // Scan finds the members of one JSON object. With an error it returns the members before the
 // fault, so that a request can be answered by its id.
 func Scan(data []byte) (Object, error) {
-	d := jsontext.NewDecoder(bytes.NewBuffer(data))
+	d := decoders.Get().(*jsontext.Decoder)
+	d.Reset(bytes.NewBuffer(data))
+	defer func() {
+		d.Reset(nothing{}) // it would keep data
+		decoders.Put(d)
+	}()
 	switch kind := d.PeekKind(); kind {
 	case '{':
 	case '[', '"', '0', 't', 'f', 'n':
@@ -86,6 +92,13 @@ func Scan(data []byte) (Object, error) {
 	return object, nil
 }
 
+// decoders holds decoders with the memory in which they look for names that come twice.
+var decoders = sync.Pool{New: func() any { return jsontext.NewDecoder(nothing{}) }}
+
+type nothing struct{}
+
+func (nothing) Read([]byte) (int, error) { return 0, io.EOF }
+
 // Get returns the value of a member, nil when there is none.
 func (o Object) Get(name string) jsontext.Value {
 	for _, m := range o {
@@ -117,6 +130,10 @@ func (o Object) Into(into any, only ...string) error {
 // String decodes a member that must be a string; empty if it is missing.
 func (o Object) String(name string) (text string, err error) {
 	if value := o.Get(name); value != nil {
+		if value.Kind() == '"' {
+			unquoted, err := jsontext.AppendUnquote(make([]byte, 0, 32), value)
+			return string(unquoted), err
+		}
 		if err := jsonv2.Unmarshal(value, &text); err != nil {
 			return "", mismatch(Member{name, value}, reflect.TypeFor[string](), err)
 		}
