@@ -22,7 +22,7 @@ func TestTheBrokerKeepsItsContracts(t *testing.T) {
 	}
 	settle := func() {
 		for len(w.queue) > 0 {
-			e := heap.Pop(&w.queue).(event)
+			e := heap.Pop(&w.queue).(*event)
 			w.now = e.at
 			e.run()
 		}

@@ -171,18 +171,24 @@ func (w *world) disagreements() map[presence.LinkID]string {
 
 // oneOwner checks that no two nodes run a realm under the same epoch.
 func (w *world) oneOwner(realm cluster.Realm) {
-	owners := map[cluster.Epoch]*host{}
-	for _, h := range w.hosts {
-		if !h.up {
+	for i, h := range w.hosts {
+		is, ok := h.owns(realm)
+		if !ok {
 			continue
 		}
-		if is, ok := h.node.Owned(realm); ok {
-			if other := owners[is.Epoch]; other != nil {
+		for _, other := range w.hosts[:i] {
+			if also, ok := other.owns(realm); ok && also.Epoch == is.Epoch {
 				w.breaks(OneOwner, "%s and %s own realm %d in epoch %d", other.name, h.name, realm, is.Epoch)
 			}
-			owners[is.Epoch] = h
 		}
 	}
+}
+
+func (h *host) owns(realm cluster.Realm) (is cluster.Owned, ok bool) {
+	if h.up {
+		is, ok = h.node.Owned(realm)
+	}
+	return is, ok
 }
 
 func (w *world) sawJoin(h *host, room presence.RoomName, user presence.UserID) {
@@ -237,21 +243,27 @@ func (w *world) ghosts(realm cluster.Realm) {
 	if owner == nil || w.now < w.healed+3*time.Second {
 		return
 	}
-	gone := maps.Clone(w.shown)
-	for _, d := range w.devices {
-		gone[place{d.person.realm, d.room, d.person.id}] = w.now
-	}
+	pages := map[presence.UserID][]*page{}
 	for _, g := range w.pages {
-		if g.person.realm != realm {
-			continue
+		if g.person.realm == realm {
+			pages[g.person.id] = append(pages[g.person.id], g)
 		}
-		for _, room := range append(append(slices.Clone(g.rooms), g.want...), gate) { // it may be let in without hearing of it
-			at := g.gone
-			if g.alive {
-				at = w.now
+	}
+	gone := func(room presence.RoomName, user presence.UserID) time.Duration {
+		if slices.ContainsFunc(w.devices, func(d *device) bool { return d.person.id == user && d.room == room }) {
+			return w.now
+		}
+		at := w.shown[place{realm, room, user}]
+		for _, g := range pages[user] {
+			if room != gate && !slices.Contains(g.rooms, room) && !slices.Contains(g.want, room) { // it may be let in at the gate without hearing of it
+				continue
 			}
-			gone[g.place(room)] = max(gone[g.place(room)], at)
+			if g.alive {
+				return w.now
+			}
+			at = max(at, g.gone)
 		}
+		return at
 	}
 	bound := w.policy.BeatEvery + w.policy.Silence() + w.policy.GraceLost + 4*time.Second
 	for _, h := range w.hosts {
@@ -260,7 +272,7 @@ func (w *world) ghosts(realm cluster.Realm) {
 		}
 		for topic, is := range h.seen[realm].topics {
 			for user := range is.members {
-				at := max(gone[place{realm, topic.Room, user}], w.less[realm].since)
+				at := max(gone(topic.Room, user), w.less[realm].since)
 				if w.now > at+bound+w.less[realm].during(at) {
 					w.breaks(NoGhosts, "%s shows %s in %s, gone for %v", h.name, user, topic.Room, w.now-at)
 				}

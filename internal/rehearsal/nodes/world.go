@@ -93,17 +93,19 @@ type event struct {
 	run func()
 }
 
-type events []event
+// events holds pointers, since container/heap would make new memory for each value.
+type events []*event
 
 func (q events) Len() int { return len(q) }
 func (q events) Less(i, j int) bool {
 	return q[i].at < q[j].at || q[i].at == q[j].at && q[i].seq < q[j].seq
 }
 func (q events) Swap(i, j int) { q[i], q[j] = q[j], q[i] }
-func (q *events) Push(x any)   { *q = append(*q, x.(event)) }
+func (q *events) Push(x any)   { *q = append(*q, x.(*event)) }
 func (q *events) Pop() any {
 	old := *q
 	last := old[len(old)-1]
+	old[len(old)-1] = nil
 	*q = old[:len(old)-1]
 	return last
 }
@@ -201,7 +203,7 @@ func Play(o Options) Result {
 	}
 	w.in(o.Length+quiet, w.end)
 	for len(w.queue) > 0 && w.now <= time.Second+o.Length+quiet {
-		e := heap.Pop(&w.queue).(event)
+		e := heap.Pop(&w.queue).(*event)
 		w.now = e.at
 		e.run()
 	}
@@ -213,7 +215,7 @@ func Play(o Options) Result {
 
 func (w *world) in(d time.Duration, run func()) {
 	w.seq++
-	heap.Push(&w.queue, event{w.now + max(d, 0), w.seq, run})
+	heap.Push(&w.queue, &event{w.now + max(d, 0), w.seq, run})
 }
 
 func (w *world) between(a, b time.Duration) time.Duration {
