@@ -52,6 +52,9 @@ func contests() []contest {
 			defer someone.Close()
 			return s.gets(s.service+"/v1/rooms/"+room+"/count", 400*time.Millisecond), nil
 		}},
+		{"count_http_cpu_us", "µs", false, 3, rateLimit, func(s *stage) (float64, error) {
+			return s.cpuOfCounts(2 * time.Second), nil
+		}},
 		{"joins_and_leaves_per_second", "/s", true, 3, rateLimit, func(s *stage) (float64, error) {
 			return s.joinsAndLeaves(s.service, 2*time.Second), nil
 		}},

@@ -386,6 +386,16 @@ func (s *stage) gets(url string, length time.Duration) float64 {
 	})
 }
 
+// cpuOfCounts returns the processor time of the service for one count over HTTP, in microseconds. Most
+// of what the machine does for it is the client's work, so the rate says little about the service.
+func (s *stage) cpuOfCounts(length time.Duration) (us float64) {
+	someone := s.person([]string{room}, nil)
+	defer someone.Close()
+	used, begun := s.process.cpu(), time.Now()
+	each := s.gets(s.service+"/v1/rooms/"+room+"/count", length)
+	return float64((s.process.cpu() - used).Microseconds()) / (each * time.Since(begun).Seconds())
+}
+
 // rate returns the number of actions per second of all workers.
 func rate(length time.Duration, act func()) float64 {
 	var done atomic.Int64

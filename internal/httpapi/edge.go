@@ -1,9 +1,10 @@
 package httpapi
 
 import (
-	"crypto/rand"
+	"bytes"
 	"fmt"
 	"math"
+	"math/rand/v2"
 	"strconv"
 	"strings"
 	"sync"
@@ -27,12 +28,18 @@ type requestLocal struct{}
 func identifyRequest(c fiber.Ctx) error {
 	id := c.Get(fiber.HeaderXRequestID)
 	if id == "" || len(id) > maxRequestID || strings.ContainsFunc(id, func(r rune) bool { return r <= ' ' || r > '~' }) {
-		id = rand.Text()
+		id = strconv.FormatUint(rand.Uint64(), 36)
 	}
 	c.Locals(requestLocal{}, id)
-	c.Set(fiber.HeaderXRequestID, id)
-	c.Set(fiber.HeaderXContentTypeOptions, "nosniff")
+	set(c, "X-Request-Id", id)
+	set(c, fiber.HeaderXContentTypeOptions, "nosniff")
 	return c.Next()
+}
+
+// set sets a header of the answer. Name has the form that fasthttp gives to names (Http-Header-Name),
+// so that it need not give it that form each time.
+func set(c fiber.Ctx, name, value string) {
+	c.Response().Header.SetCanonical([]byte(name), []byte(value))
 }
 
 func requestOf(c fiber.Ctx) string {
@@ -52,7 +59,7 @@ func compress(c fiber.Ctx) error {
 	if err := c.Next(); err != nil {
 		return err
 	}
-	if strings.HasPrefix(c.GetRespHeader(fiber.HeaderContentType), "text/event-stream") || c.Response().StatusCode() < 200 {
+	if bytes.HasPrefix(c.Response().Header.ContentType(), []byte("text/event-stream")) || c.Response().StatusCode() < 200 {
 		return nil
 	}
 	if !c.Response().IsBodyStream() && len(c.Response().Body()) < worthPacking {
@@ -72,7 +79,7 @@ func conditional(c fiber.Ctx) error {
 	if err := c.Next(); err != nil {
 		return err
 	}
-	if c.Response().StatusCode() != fiber.StatusOK || c.Response().IsBodyStream() || c.GetRespHeader(fiber.HeaderETag) != "" {
+	if c.Response().StatusCode() != fiber.StatusOK || c.Response().IsBodyStream() || len(c.Response().Header.Peek("Etag")) > 0 {
 		return nil
 	}
 	if unchanged(c, strconv.FormatUint(xxhash.Sum64(c.Response().Body()), 36)) {
@@ -84,13 +91,13 @@ func conditional(c fiber.Ctx) error {
 // unchanged sets the ETag of an answer, and reports whether the client has the same one. ETags
 // are weak, because the same state may be compressed or not.
 func unchanged(c fiber.Ctx, state string) bool {
-	c.Set(fiber.HeaderETag, `W/"`+state+`"`)
-	c.Set(fiber.HeaderCacheControl, "private, no-cache")
+	set(c, "Etag", `W/"`+state+`"`)
+	set(c, fiber.HeaderCacheControl, "private, no-cache")
 	vary := "Accept, Accept-Encoding, Authorization, Cookie"
-	if others := c.GetRespHeader(fiber.HeaderVary); others != "" { // set by CORS
-		vary = others + ", " + vary
+	if others := c.Response().Header.Peek(fiber.HeaderVary); len(others) > 0 { // set by CORS
+		vary = string(others) + ", " + vary
 	}
-	c.Set(fiber.HeaderVary, vary)
+	set(c, fiber.HeaderVary, vary)
 	if !matches(c.Get(fiber.HeaderIfNoneMatch), state) {
 		return false
 	}
@@ -163,8 +170,8 @@ func (a *API) paced(c fiber.Ctx, field, value, caller string) error {
 		return c.Next()
 	}
 	left, full, ok := p.take(caller, time.Now())
-	c.Set("RateLimit-Policy", p.policy)
-	c.Set("RateLimit", `"key";r=`+strconv.Itoa(left)+";t="+strconv.Itoa(int(math.Ceil(full.Seconds()))))
+	set(c, "Ratelimit-Policy", p.policy)
+	set(c, "Ratelimit", `"key";r=`+strconv.Itoa(left)+";t="+strconv.Itoa(int(math.Ceil(full.Seconds()))))
 	if !ok {
 		c.Set(fiber.HeaderRetryAfter, strconv.Itoa(max(1, int(math.Ceil(1/float64(p.each))))))
 		return &wire.Problem{Code: wire.CodeTooFast, Field: field, Value: value, Detail: "there are too many requests with this " + field,

@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"strconv"
+	"sync"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
@@ -22,6 +23,7 @@ type Measures struct {
 	FanOut   prometheus.Histogram // seconds from a seal until its frame is queued for writing
 	Gaps     prometheus.Histogram // seconds between the loss and the resumption of a session
 	requests *prometheus.HistogramVec
+	kinds    sync.Map // the histograms of requests by their kind: of measured to prometheus.Observer
 }
 
 // NewMeasures returns empty measures.
@@ -55,8 +57,25 @@ func (a *API) measure(c fiber.Ctx) error {
 	if status == fiber.StatusNotFound && (route == "/" || route == "") {
 		route = "none"
 	}
-	a.measures.requests.WithLabelValues(route, c.Method(), strconv.Itoa(status)).Observe(time.Since(began).Seconds())
+	a.measures.of(measured{route, c.Method(), status}).Observe(time.Since(began).Seconds())
 	return err
+}
+
+// measured is a kind of requests that are measured together.
+type measured struct {
+	route, method string
+	status        int
+}
+
+// of returns the histogram of a kind. There are few kinds, and to look for one by its labels costs more
+// than to observe.
+func (m *Measures) of(kind measured) prometheus.Observer {
+	if known, ok := m.kinds.Load(kind); ok {
+		return known.(prometheus.Observer)
+	}
+	observer := m.requests.WithLabelValues(kind.route, kind.method, strconv.Itoa(kind.status))
+	m.kinds.Store(kind, observer)
+	return observer
 }
 
 // metrics serves the Prometheus text format.

@@ -54,7 +54,7 @@ func (a *API) operator(need access.Role) fiber.Handler {
 		}
 		c.Locals(operatorLocal{}, operator)
 		c.Locals(deskLocal{}, of.Desk(operator))
-		c.Set(fiber.HeaderCacheControl, "no-store")
+		set(c, fiber.HeaderCacheControl, "no-store")
 		return c.Next()
 	}
 }

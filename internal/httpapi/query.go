@@ -126,6 +126,9 @@ func formIn(c fiber.Ctx, forms ...string) (string, error) {
 		}
 		return "", problem.BadField("format", form, "the answer is not available in this form", "json, ndjson, csv")
 	}
+	if accepted := c.Get(fiber.HeaderAccept); accepted == "" || accepted == "*/*" {
+		return forms[0], nil
+	}
 	offers := make([]string, len(forms))
 	for i, form := range forms {
 		offers[i] = "application/json"
