@@ -368,9 +368,14 @@ func (n *Node) answered(r *realm, a Answer) {
 		is.ID, is.Link, is.Key, is.Opened = link.Session, link.Number, presence.KeyHash(a.Reply.Key), a.Reply.Opened
 		c.link, c.fact.Hidden, c.heard, c.active = link, a.Reply.Hidden, n.mono(), n.mono()
 		c.enter(a.Reply.Rooms...)
+		c.fact.Told = presence.Told{Set: a.Reply.Set, Asks: a.Reply.Asked, Invitations: a.Reply.Invitations.IDs()}
 		r.carrier.links[link] = c
 	case presence.Join:
-		if a.Err == nil && len(a.Reply.Asked) == 0 {
+		switch {
+		case a.Err != nil:
+		case len(a.Reply.Asked) > 0:
+			c.asks(a.Reply.Asked...)
+		default:
 			c.enter(in.Room)
 		}
 	case presence.Accept:
@@ -380,9 +385,34 @@ func (n *Node) answered(r *realm, a Answer) {
 	case presence.Leave:
 		if a.Err == nil {
 			c.leave(in.Room)
+			c.asksNoLonger(in.Room)
 		}
 	}
 	n.do(PassAnswer{c.conn, a})
+}
+
+// asks notes asks that the client waits for.
+func (c *carried) asks(asks ...presence.OpenAsk) {
+	for _, ask := range asks {
+		c.asksNoLonger(ask.Room)
+		c.fact.Told.Asks = append(c.fact.Told.Asks, ask)
+	}
+}
+
+func (c *carried) asksNoLonger(room presence.RoomName) {
+	c.fact.Told.Asks = slices.DeleteFunc(slices.Clone(c.fact.Told.Asks), func(ask presence.OpenAsk) bool { return ask.Room == room })
+}
+
+// leaves reports whether the client waits for the answer to a leave of a room.
+func (r *realm) leaves(c *carried, room presence.RoomName) bool {
+	return slices.ContainsFunc(c.attempts, func(attempt uint64) bool {
+		q := r.carrier.requests[attempt]
+		if q == nil {
+			return false
+		}
+		leave, ok := q.request.Input.(presence.Leave)
+		return ok && leave.Room == room
+	})
 }
 
 func (c *carried) enter(rooms ...presence.RoomName) {
@@ -421,17 +451,21 @@ func (n *Node) obey(r *realm, effect presence.Effect) {
 		n.toOwner(r, Say{presence.BeatWritten{To: e.Link, Probe: e.Probe}})
 		n.do(WriteBeat{c.conn, e.Probe})
 	case presence.TakenOut:
-		if c := n.tellOne(r, e.Link, e); c != nil {
+		if c := r.carrier.links[e.Link]; c != nil {
 			c.leave(e.Room)
+			if !r.leaves(c, e.Room) { // otherwise the answer says so
+				n.do(Tell{c.conn, e})
+			}
 		}
 	case presence.WarnExpiry:
 		n.tellOne(r, e.Link, e)
 	case presence.OwnChanged:
 		for _, c := range n.tellAll(r, e.Links, e) {
-			c.fact.Hidden = e.Hidden
+			c.fact.Hidden, c.fact.Told.Set = e.Hidden, e.Set
 		}
 	case presence.AskAnswered:
 		for _, c := range n.tellAll(r, e.Links, e) {
+			c.asksNoLonger(e.Room)
 			if e.Outcome == presence.Admitted {
 				c.enter(e.Room)
 			}
@@ -441,7 +475,9 @@ func (n *Node) obey(r *realm, effect presence.Effect) {
 	case presence.PassEnded:
 		n.tellAll(r, e.Links, e)
 	case presence.InvitationsChanged:
-		n.tellAll(r, e.Links, e)
+		for _, c := range n.tellAll(r, e.Links, e) {
+			c.fact.Told.Invitations = e.IDs()
+		}
 	}
 }
 

@@ -394,6 +394,9 @@ func (c *Core) Session(session presence.SessionID, key string) (e presence.Evide
 	return e, user, ok
 }
 
+// Issued returns when the newest token of a person's sessions was issued (see [engine.Engine.Issued]).
+func (c *Core) Issued(user presence.UserID) time.Time { return ask[time.Time](c, "Issued", user) }
+
 // Refused returns for what a token is refused (see [engine.Engine.Refused]).
 func (c *Core) Refused(user presence.UserID, issued time.Time) (altogether bool, rooms []presence.RoomName) {
 	return ask2[bool, []presence.RoomName](c, "Refused", user, issued)

@@ -19,6 +19,9 @@ func (n *Node) reseat(o *owner, from Name, report Report) {
 	for _, f := range report.Facts {
 		link := presence.LinkID{Session: f.Session.ID, Number: f.Session.Link}
 		carried[link] = carried[link] || f.Lost == presence.NoReason
+		if f.Lost == presence.NoReason { // its client may have to be told something
+			o.links[link] = carriedBy{from, n.peers[from].out.said}
+		}
 		seat := o.engine.Reseat(f)
 		n.note("%s reports %s over %x (lost: %q, confirmed: %v): %s", from, link.Session, link.Number, f.Lost, f.Confirmed, seat)
 		switch seat {

@@ -176,6 +176,9 @@ func (o *owner) carriersOf(links []presence.LinkID) ([]Name, map[Name][]presence
 
 // order gives an effect about links to their carriers. Of makes the effect for some of them.
 func (o *owner) order(links []presence.LinkID, of func([]presence.LinkID) presence.Effect) {
+	if o.frozen {
+		return // it will ask for reports, and tell it again
+	}
 	names, by := o.carriersOf(links)
 	for _, name := range names {
 		o.node.down(o, name, Order{of(by[name])})

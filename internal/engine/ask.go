@@ -180,6 +180,13 @@ func (e *Engine) Session(session presence.SessionID, key string) (presence.Evide
 	return e.core.Session(e.now(), session, key)
 }
 
+// Issued returns when the newest token of a person's sessions was issued; 1970 if they have none.
+func (e *Engine) Issued(user presence.UserID) time.Time {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return time.UnixMilli(e.core.Issued(user)).UTC()
+}
+
 // Refused returns for what a person's token is refused, by its time of issue: for the realm, or
 // for rooms.
 func (e *Engine) Refused(user presence.UserID, issued time.Time) (altogether bool, rooms []presence.RoomName) {

@@ -432,14 +432,18 @@ func (m *model) hide(in presence.Hide) mAnswer {
 
 func (m *model) remove(in presence.Remove) {
 	m.removeMeetings(in)
+	refused := m.wall()
+	for _, s := range m.of(in.User) {
+		refused = max(refused, s.issued)
+	}
 	if in.Room == "" {
-		m.person(in.User).removed = m.wall()
+		m.person(in.User).removed = refused
 		for _, s := range m.of(in.User) {
 			m.end(s, presence.ReasonRemoved)
 		}
 		return
 	}
-	m.person(in.User).removedIn[in.Room] = m.wall()
+	m.person(in.User).removedIn[in.Room] = refused
 	for _, s := range m.of(in.User) {
 		if e := s.in(in.Room); e != nil {
 			m.exit(s, e)

@@ -270,12 +270,18 @@ func (c *Core) hide(now reading, in Hide, out *Effects) error {
 	return nil
 }
 
-// tellOwn asks for all links of a person to be told what the person has set.
-func (c *Core) tellOwn(p *person, out *Effects) {
+// own returns what the person has set.
+func (p *person) own() OwnChanged {
 	own := OwnChanged{Hidden: p.hidden}
 	if p.set != nil {
 		own.Set = p.set.Appearance
 	}
+	return own
+}
+
+// tellOwn asks for all links of a person to be told what the person has set.
+func (c *Core) tellOwn(p *person, out *Effects) {
+	own := p.own()
 	if own.Links = p.links(); own.Links != nil {
 		out.add(own)
 	}

@@ -4,9 +4,10 @@ import "slices"
 
 // remove removes a person from a room, or from the realm, and refuses their present tokens from
 // then on. A token has its time in whole seconds, so one issued in the same second is refused,
-// too.
+// too; and by a clock that is ahead of this one's, as a service that mints tokens or another node may have,
+// one that is in use may seem to be issued later.
 func (c *Core) remove(now reading, in Remove, out *Effects) {
-	p := c.refuse(in.User, in.Room, now.wall)
+	p := c.refuse(in.User, in.Room, max(now.wall, c.Issued(in.User)))
 	out.touch(p)
 	out.add(PersonRemoved{User: p.id, Room: in.Room, By: in.By})
 	concerns := func(room RoomName) bool { return in.Room == "" || room == in.Room }
@@ -73,6 +74,17 @@ func (c *Core) refuse(user UserID, room RoomName, at int64) *person {
 	}
 	p.removed.rooms[room] = max(p.removed.rooms[room], at)
 	return p
+}
+
+// Issued returns when the newest token of a person's sessions was issued, in Unix milliseconds; 0 if they
+// have none.
+func (c *Core) Issued(user UserID) (newest int64) {
+	if p := c.people[user]; p != nil {
+		for _, s := range p.sessions {
+			newest = max(newest, s.issued)
+		}
+	}
+	return newest
 }
 
 // Refused reports whether a token of a person that was issued at a time, in Unix milliseconds,

@@ -21,12 +21,21 @@ type Fact struct {
 	// Heard and Active are the times since the session was last heard and active. Unanswered is
 	// the time since the first unanswered beat request was written; negative: there is none.
 	Heard, Active, Unanswered time.Duration
+	// Told is what the client has been told last, beside its rooms and whether its person hides.
+	Told Told
 	// Reported are the newest reports over the link, by room.
 	Reported []RoomReports
 	// Confirmed says that the opening of the session is on record.
 	Confirmed bool
 	// Lost is the reason why the link has ended, or NoReason. ReasonBye ends the session too.
 	Lost Reason
+}
+
+// Told is what the client of a link has been told.
+type Told struct {
+	Set         Appearance
+	Asks        []OpenAsk // of its session, in any order
+	Invitations []InvitationID
 }
 
 // RoomReports are the newest typing and doing reports of a link about one room.
@@ -57,11 +66,22 @@ const (
 )
 
 // Reseat applies a carrier's report of one link (docs/cluster.md, Re-seating). It repairs every
-// disagreement between the core and the carrier. Of two links of a session, the one with the
+// disagreement between the core and the carrier, and asks for its client to be told what it has missed. Of two links of a session, the one with the
 // higher number lives, in any order of the reports. About the same link, the carrier's report
 // replaces what was restored, but not what the core has learned itself.
 func (c *Core) Reseat(at Instant, f Fact, out *Effects) Seat {
 	now := c.passes(at, out)
+	seat := c.reseat(now, f, out)
+	switch seat {
+	case SeatKept, SeatAdopted, SeatCreated:
+		if s := c.sessions[f.Session.ID]; s != nil && s.link == f.Session.Link {
+			c.tellMissed(now, s, f, out)
+		}
+	}
+	return seat
+}
+
+func (c *Core) reseat(now reading, f Fact, out *Effects) Seat {
 	s := c.sessions[f.Session.ID]
 	switch {
 	case s == nil && (f.Confirmed || f.Lost == ReasonBye || !c.mayReopen(f)):
@@ -216,6 +236,78 @@ func (c *Core) seat(now reading, s *session, f Fact, out *Effects) {
 	if p.profile != profile || !before.equal(s.lasting(now)) {
 		out.touch(p)
 	}
+}
+
+// tellMissed asks for the client of a reported link to be told what its carrier does not know it to have
+// been told.
+func (c *Core) tellMissed(now reading, s *session, f Fact, out *Effects) {
+	p, links := s.person, []LinkID{s.linkID()}
+	for _, is := range f.Session.Rooms {
+		if s.entry(is.Room) == nil {
+			reason := ReasonLeave
+			if c.notRemoved(p, s.issued, is.Room) != nil {
+				reason = ReasonRemoved
+			}
+			out.add(TakenOut{Link: s.linkID(), Room: is.Room, Reason: reason})
+		}
+	}
+	if own := p.own(); own.Set != f.Told.Set || own.Hidden != f.Hidden {
+		own.Links = links
+		out.add(own)
+	}
+	for _, ask := range f.Told.Asks {
+		if open := c.asks[ask.Ask]; open == nil || !slices.Contains(open.sessions, s) {
+			answered := AskAnswered{OpenAsk: ask, Outcome: c.outcome(now, s, ask), Links: links}
+			if answered.Outcome == Refused {
+				answered.Again = p.standing(ask.Room).again
+			}
+			out.add(answered)
+		}
+	}
+	if open := p.invitations(now); !open.are(f.Told.Invitations) {
+		out.add(InvitationsChanged{Links: links, Invitations: open})
+	}
+}
+
+// outcome returns what has become of an ask of a session. If its end was before a takeover, that has to
+// be guessed.
+func (c *Core) outcome(now reading, s *session, ask OpenAsk) Outcome {
+	was, known := c.past.byID[string(ask.Ask)]
+	switch {
+	case known:
+		return was.outcome
+	case s.entry(ask.Room) != nil:
+		return Admitted
+	case s.person.standing(ask.Room).again > now.wall:
+		return Refused
+	}
+	return Expired
+}
+
+// are reports whether these are the open invitations.
+func (i Invitations) are(ids []InvitationID) bool {
+	if len(i.Received)+len(i.Sent) != len(ids) {
+		return false
+	}
+	for _, list := range [][]Invitation{i.Received, i.Sent} {
+		for _, one := range list {
+			if !slices.Contains(ids, one.Invitation) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// IDs returns their ids.
+func (i Invitations) IDs() []InvitationID {
+	var ids []InvitationID
+	for _, list := range [][]Invitation{i.Received, i.Sent} {
+		for _, one := range list {
+			ids = append(ids, one.Invitation)
+		}
+	}
+	return ids
 }
 
 // lasting is what is saved of a session, apart from the times of its last signs.

@@ -143,6 +143,17 @@ func TestRemovalEndsNowAndRefusesTokensIssuedBefore(t *testing.T) {
 	st.at(20*s).opensAs("ilse", "again", presence.Hello{Issued: millis(11 * s)}).othersSaw("ilse joined")
 }
 
+func TestARemovalHoldsForATokenFromAClockThatIsAhead(t *testing.T) {
+	for _, room := range []presence.RoomName{"", weir} {
+		st := tell(t)
+		st.opensAs("ilse", "tab", presence.Hello{Issued: millis(30 * s)}, weir)
+		st.at(10 * s).must(presence.Remove{User: "ilse", Room: room})
+		_, err := st.apply(presence.Hello{User: "ilse", Issued: millis(30 * s), NewSession: "s-x", NewKey: "k", Rooms: []presence.RoomName{weir}})
+		requireRefusal(t, err, presence.CodeRemoved)
+		st.at(11*s).opensAs("ilse", "again", presence.Hello{Issued: millis(31 * s)}, weir)
+	}
+}
+
 func TestRemovalFromARoomLeavesTheOthers(t *testing.T) {
 	st := tell(t)
 	st.opensAs("ilse", "tab", presence.Hello{Issued: millis(0)}, weir, "desk.night").othersSaw("ilse joined", "ilse joined")

@@ -29,6 +29,7 @@ type Core interface {
 	SightNow(engine.Subject) engine.Sight
 	RoomsOf(presence.UserID, presence.View) []presence.RoomName
 	Explain(presence.UserID, presence.RoomName) presence.Explanation
+	Issued(presence.UserID) time.Time
 	Refused(presence.UserID, time.Time) (altogether bool, rooms []presence.RoomName)
 	Near(user, other presence.UserID, view presence.View) bool
 	LetsWatch(user presence.UserID, admits []presence.Pattern, room presence.RoomName, countOnly bool) bool

@@ -241,6 +241,9 @@ func (r *Realm) kept(ctx context.Context) error {
 // first, so that it survives a crash.
 func (r *Realm) remove(user presence.UserID, room presence.RoomName, by string) (at time.Time, err error) {
 	at = time.Now().UTC().Truncate(time.Millisecond)
+	if issued := r.core.Issued(user); issued.After(at) { // by a clock that is ahead
+		at = issued
+	}
 	if err := r.store.Remove(records.Removal{Realm: r.name, User: user, Room: room, At: at}); err != nil {
 		return at, err
 	}

@@ -88,7 +88,7 @@ func (b *broker) request(h *host, work func() cluster.Outcome, done func(cluster
 	reach := func() {
 		if b.serves(h) {
 			outcome := work()
-			if w.now > w.Length+quiet/2 || !w.chance(0.002) { // an answer can be lost
+			if !w.loses(0.002) { // an answer can be lost
 				w.in(b.soon(), func() {
 					if b.serves(h) {
 						answer(outcome)
@@ -172,7 +172,7 @@ func (b *broker) swap(h *host, version uint64, next cluster.Owners, done func(cl
 // send carries a message: in order, late, or not at all.
 func (b *broker) send(from *host, name cluster.Name, e cluster.Envelope) {
 	w, to := b.world, b.world.host(name)
-	if from != to && (!w.reaches(from, to) || w.now < w.Length+quiet/2 && w.chance(0.001)) {
+	if from != to && (!w.reaches(from, to) || w.loses(0.001)) {
 		return
 	}
 	pair := [2]int{from.place, to.place}

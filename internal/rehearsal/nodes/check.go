@@ -358,7 +358,7 @@ func (w *world) end() {
 			w.breaks(QueuesBounded, "%s: %d bytes wait, and up to %d have", h.name, now, most)
 		}
 	}
-	w.lasts()
+	w.keeps()
 	w.equalRows()
 	for user := range w.removed {
 		for _, g := range w.pages {
@@ -369,8 +369,8 @@ func (w *world) end() {
 	}
 }
 
-// lasts checks that what was answered as durable is not lost, and that nothing waits for ever.
-func (w *world) lasts() {
+// keeps checks that what was answered as durable is not lost, and that nothing waits for ever.
+func (w *world) keeps() {
 	for _, p := range w.people {
 		_, is := w.owned(p.realm)
 		if is.Engine == nil || p.removing || p.setting || p.unsure {
@@ -379,6 +379,16 @@ func (w *world) lasts() {
 		saved, _ := is.Engine.Save(p.id)
 		if saved.Set.Note != p.note || saved.Hidden != p.hidden {
 			w.breaks(AnswersLast, "%s has %q, hidden: %v; answered were %q, %v", p.id, saved.Set.Note, saved.Hidden, p.note, p.hidden)
+		}
+	}
+	for _, g := range w.pages {
+		_, is := w.owned(g.person.realm)
+		if is.Engine == nil || !g.linked {
+			continue
+		}
+		saved, _ := is.Engine.Save(g.person.id)
+		if own := g.knows.own; own.Set != saved.Set || own.Hidden != saved.Hidden || len(g.knows.asks)+len(g.knows.invitations) > 0 {
+			w.breaks(PagesKnow, "page %d of %s has %v, hidden: %v, %v %v; true are %v, %v", g.number, g.person.id, own.Set, own.Hidden, g.knows.asks, g.knows.invitations, saved.Set, saved.Hidden)
 		}
 	}
 	for _, realm := range w.realms {

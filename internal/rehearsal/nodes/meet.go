@@ -50,7 +50,7 @@ func (g *page) meets(c *connection, link presence.LinkID) {
 			case a.Err != nil:
 			case len(a.Reply.Asked) > 0:
 				w.count("asks")
-				g.asking = a.Reply.Asked[0].Ask
+				g.knows.asks[a.Reply.Asked[0].Ask] = true
 				w.in(w.between(0, 25*time.Second), func() { w.decide(g.person.realm, a.Reply.Asked[0].Ask) })
 			default:
 				g.isIn(c, gate)
@@ -99,6 +99,7 @@ func (g *page) told(c *connection, effect presence.Effect) {
 	switch e := effect.(type) {
 	case presence.AskAnswered:
 		w.count("asks " + string(e.Outcome))
+		delete(g.knows.asks, e.Ask)
 		if e.Outcome == presence.Admitted {
 			g.isIn(c, e.Room)
 		}
@@ -108,7 +109,10 @@ func (g *page) told(c *connection, effect presence.Effect) {
 		w.shown[g.place(e.Room)] = w.now
 	case presence.InvitationAnswered:
 		w.count("invitations " + string(e.Outcome))
+	case presence.OwnChanged:
+		g.knows.own = e
 	case presence.InvitationsChanged:
+		g.knows.invitations = e.IDs()
 		for _, i := range e.Received {
 			if w.answered[i.Invitation] {
 				continue

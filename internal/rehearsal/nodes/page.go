@@ -51,7 +51,14 @@ type page struct {
 	linkedAt time.Duration
 	excused  time.Duration // until when it may be shown to leave, because its link before was unrecorded
 	reports  map[presence.RoomName]uint64
-	asking   presence.AskID
+	knows    known
+}
+
+// known is what a page knows because it was told.
+type known struct {
+	own         presence.OwnChanged
+	asks        map[presence.AskID]bool
+	invitations []presence.InvitationID
 }
 
 // connection is a connection of a page to a host; its two ends may differ.
@@ -60,8 +67,9 @@ type connection struct {
 	page                *page
 	host                *host
 	incarnation         cluster.Incarnation
-	openThere, openHere bool // at the page, at the host
-	half                bool // the page's network is gone
+	openThere, openHere bool          // at the page, at the host
+	half                bool          // the page's network is gone
+	sent, came          time.Duration // when the last from and for the page arrives, so that order is kept
 }
 
 func (w *world) open(p *person) {
@@ -138,7 +146,8 @@ func (c *connection) toHost(do func()) {
 	if c.half {
 		return
 	}
-	w.in(w.between(time.Millisecond, 10*time.Millisecond), func() {
+	c.sent = max(c.sent, w.now+w.between(time.Millisecond, 10*time.Millisecond))
+	w.in(c.sent-w.now, func() {
 		c.host.runAs(c.incarnation, func() {
 			if c.openHere {
 				do()
@@ -149,7 +158,8 @@ func (c *connection) toHost(do func()) {
 
 func (c *connection) toPage(do func()) {
 	w := c.page.world
-	w.in(w.between(time.Millisecond, 10*time.Millisecond), func() {
+	c.came = max(c.came, w.now+w.between(time.Millisecond, 10*time.Millisecond))
+	w.in(c.came-w.now, func() {
 		if c.openThere && !c.half {
 			do()
 		}
@@ -270,6 +280,10 @@ func (g *page) welcomed(c *connection, r presence.Reply) {
 	g.linked, g.linkedAt, g.heard, g.beat, g.rooms = true, w.now, w.now, w.now, slices.Clone(g.want)
 	g.atIncarnation = c.incarnation
 	g.atNode, g.byOwn = c.host, c.host.node.Known(g.person.realm).Owner == c.host.name
+	g.knows = known{presence.OwnChanged{Set: r.Set, Hidden: r.Hidden}, map[presence.AskID]bool{}, r.Invitations.IDs()}
+	for _, ask := range r.Asked {
+		g.knows.asks[ask.Ask] = true
+	}
 	w.count("links")
 }
 

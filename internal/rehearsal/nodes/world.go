@@ -63,12 +63,13 @@ const (
 	SeenInTheEnd      Promise = "in the end every receiver has the core's lists"
 	AnswersLast       Promise = "what was answered as durable is not lost"
 	NothingWaits      Promise = "in the end no ask or invitation is open"
+	PagesKnow         Promise = "in the end pages know what has become of what they were told"
 	EqualRows         Promise = "rows are equal at equal positions"
 )
 
 // Promises returns all promises.
 func Promises() []Promise {
-	return []Promise{NobodyLeaves, WhoReturns, NoGhosts, NobodyGoesBack, EpochsGrow, OneOwner, LinksOnce, OwnedSoon, RequestsAnswered, ReplacedAreSilent, PagesMove, LinksAgree, ChangesFollow, QueuesBounded, RemovedStayAway, OwnedInTheEnd, LinkedInTheEnd, TruthInTheEnd, SeenInTheEnd, AnswersLast, NothingWaits, EqualRows}
+	return []Promise{NobodyLeaves, WhoReturns, NoGhosts, NobodyGoesBack, EpochsGrow, OneOwner, LinksOnce, OwnedSoon, RequestsAnswered, ReplacedAreSilent, PagesMove, LinksAgree, ChangesFollow, QueuesBounded, RemovedStayAway, OwnedInTheEnd, LinkedInTheEnd, TruthInTheEnd, SeenInTheEnd, AnswersLast, NothingWaits, PagesKnow, EqualRows}
 }
 
 // Result is the result of a rehearsal.
@@ -84,8 +85,9 @@ type Result struct {
 // began is when a rehearsal begins, for the time of day.
 var began = time.Date(2026, 11, 14, 19, 0, 0, 0, time.UTC)
 
-// quiet is the time without faults at the end: longer than any ghost may stay.
-const quiet = 200 * time.Second
+// quiet is the time without faults at the end: longer than any ghost may stay. Messages and answers are
+// lost in the first half of it, too.
+const quiet = 90 * time.Second
 
 type event struct {
 	at  time.Duration
@@ -130,6 +132,7 @@ type world struct {
 	credit  int    // of nodes, in bytes
 	faults  int    // that came so far
 
+	over    time.Duration // when the last fault is over
 	result  Result
 	cutAt   time.Duration // when the last cut began
 	healed  time.Duration // when a cut was healed last
@@ -174,6 +177,9 @@ func Play(o Options) Result {
 	}
 	for i, name := range w.names {
 		h := &host{world: w, name: name, place: i, skew: w.between(-300*time.Millisecond, 300*time.Millisecond)}
+		if w.chance(0.1) { // nobody sets its clock
+			h.skew = w.between(-time.Minute, time.Minute)
+		}
 		w.hosts = append(w.hosts, h)
 		h.start(false)
 	}
@@ -201,17 +207,24 @@ func Play(o Options) Result {
 	for _, after := range []time.Duration{6 * time.Second, 12 * time.Second, 20 * time.Second, 40 * time.Second} {
 		w.in(o.Length+after, w.agree)
 	}
-	w.in(o.Length+quiet, w.end)
-	for len(w.queue) > 0 && w.now <= time.Second+o.Length+quiet {
+	w.lasts(o.Length)
+	for len(w.queue) > 0 && w.now <= w.over+quiet {
 		e := heap.Pop(&w.queue).(*event)
 		w.now = e.at
 		e.run()
 	}
+	w.end()
 	for _, h := range w.hosts {
 		h.records.close()
 	}
 	return w.result
 }
+
+// lasts notes that a fault is over after some time.
+func (w *world) lasts(d time.Duration) { w.over = max(w.over, w.now+d) }
+
+// loses decides with a probability whether something is lost, as long as anything may be.
+func (w *world) loses(p float64) bool { return w.now < w.over+quiet/2 && w.chance(p) }
 
 func (w *world) in(d time.Duration, run func()) {
 	w.seq++
@@ -300,7 +313,13 @@ func (w *world) fault() {
 		return
 	}
 	switch kind {
-	case 0, 1:
+	case 0:
+		if w.chance(0.2) {
+			w.blackout()
+			return
+		}
+		w.death(h)
+	case 1:
 		w.death(h)
 	case 2:
 		w.pause(h)
@@ -342,11 +361,30 @@ func (w *world) death(h *host) bool {
 	if w.chance(0.08) {
 		away = w.between(60*time.Second, 120*time.Second)
 	}
+	w.lasts(away)
 	w.in(away, func() {
 		w.tell("%s is back", h.name)
 		h.start(disk)
 	})
 	return true
+}
+
+// blackout ends all nodes at once, as a loss of power does. All come back with their records.
+func (w *world) blackout() {
+	if !w.allRun() {
+		return
+	}
+	w.tell("all nodes die")
+	w.count("blackouts")
+	for _, h := range w.hosts {
+		h.die(w.chance(0.5))
+		away := w.between(time.Second, 6*time.Second)
+		w.lasts(away)
+		w.in(away, func() {
+			w.tell("%s is back", h.name)
+			h.start(true)
+		})
+	}
 }
 
 // pause lets a node stand still for a while.
@@ -360,6 +398,7 @@ func (w *world) pause(h *host) {
 	}
 	w.tell("%s stands still for %v", h.name, d)
 	w.count("pauses")
+	w.lasts(d)
 	h.paused, h.stood, h.deaf = w.now+d, d, w.chance(0.5)
 }
 
@@ -405,6 +444,7 @@ func (w *world) cut(h *host) bool {
 	w.cutAt = w.now
 	w.tell("%s is cut from %s for %v (to: %v, from: %v)", h.name, strings.Join(names, ", "), d, to, from)
 	w.count("cuts")
+	w.lasts(d + 7*time.Second)
 	w.in(d, func() {
 		clear(w.broker.cut)
 		w.healed = w.now
@@ -418,6 +458,7 @@ func (w *world) cut(h *host) bool {
 
 // stall lets the log and the table answer nobody for a while.
 func (w *world) stall(d time.Duration) {
+	w.lasts(d)
 	w.broker.stalled = max(w.broker.stalled, w.now+d)
 	w.tell("log and table stall for %v", d)
 	w.count("stalls")
