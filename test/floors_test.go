@@ -26,6 +26,7 @@ var floors = []string{
 	"internal/realm",
 	"internal/cluster/clustertest",
 	"internal/cluster/inmemory",
+	"internal/cluster/stored",
 	"internal/cluster",
 	"internal/pace",
 	"internal/admission",

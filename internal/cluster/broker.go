@@ -2,6 +2,8 @@ package cluster
 
 import (
 	"time"
+
+	"tovik.example/tovik/internal/presence"
 )
 
 // Name is the name of a node, kept with its data.
@@ -46,6 +48,8 @@ type Record struct {
 	// Rows are what a [Maker] made, and Changes what commands brought; nil: none.
 	Rows    any
 	Changes []any
+	// Removed are the people who were removed by then: what they follow over links of any node ends.
+	Removed []presence.PersonRemoved
 }
 
 // RealmTime is the time of a realm under an owner.

@@ -65,6 +65,11 @@ func (n *Node) Hello(at presence.Instant, id Realm, conn ConnID, hello presence.
 		n.do(Close{Conn: conn, Why: CloseMoving})
 		return
 	}
+	if n.wokeAt > 0 && n.mono()-n.wokeAt < n.Timings.Late/2 {
+		// It may have come while the node stood still, from a client that is elsewhere by now.
+		n.do(Close{Conn: conn, Why: CloseNotReady})
+		return
+	}
 	c := &carried{conn: conn, open: true, typing: map[presence.RoomName]*typed{}}
 	c.fact = presence.Fact{User: hello.User, Profile: hello.Profile, Grants: hello.Grants, Admits: hello.Admits, Unanswered: -1,
 		Session: presence.SavedSession{Nonce: hello.Nonce, Issued: hello.Issued, Expires: hello.Expires, NoInput: hello.NoInput, PageHidden: hello.PageHidden, Device: hello.Device}}

@@ -2,6 +2,7 @@ package cluster
 
 import (
 	"context"
+	"sync/atomic"
 	"time"
 
 	"tovik.example/tovik/internal/engine"
@@ -12,13 +13,14 @@ import (
 // [engine.Engine] that package realm uses, and tells a Sink and Links as an engine does. It is a
 // delivery.Source and a delivery.Follower.
 //
-// A question waits for an owner up to Timings.Wait; without one, its answer is empty. A caller that must
-// know calls [Core.Ready] first.
+// A question waits for an owner up to Timings.Wait; without one, its answer is empty, and [Core.Unanswered]
+// counts it.
 type Core struct {
-	runner *Runner
-	realm  Realm
-	sink   engine.Sink
-	links  engine.Links
+	runner     *Runner
+	realm      Realm
+	sink       engine.Sink
+	links      engine.Links // may be a [FrameTaker] and a [Remover]
+	unanswered atomic.Uint64
 
 	// The runner's lock guards what follows.
 	follows map[Wish]int
@@ -182,26 +184,39 @@ func (c *Core) request(ctx context.Context, link presence.LinkID, request Reques
 	}
 }
 
-// Ready returns when an owner answers; with an error if none does in time.
-func (c *Core) Ready(ctx context.Context) error {
-	_, err := c.request(ctx, presence.LinkID{}, Request{Question: &Question{Method: "Size"}})
+// Change brings a change of the records into the log, by the owner of a realm. It returns when it is on
+// record there.
+func (r *Runner) Change(ctx context.Context, realm Realm, change any) error {
+	_, err := (&Core{runner: r, realm: realm}).request(ctx, presence.LinkID{}, Request{Change: change})
 	return err
 }
 
-// ask asks the owner's engine a question. The answer is empty if no owner answers in time.
-func ask[T any](c *Core, method string, args ...any) (value T) {
+// Unanswered returns how many questions had no answer so far. If it has grown, what was answered meanwhile
+// may lack something.
+func (c *Core) Unanswered() uint64 { return c.unanswered.Load() }
+
+// question asks the owner's engine. It returns nil if no owner answers in time.
+func (c *Core) question(method string, args ...any) []any {
 	a, err := c.request(context.Background(), presence.LinkID{}, Request{Question: &Question{method, args}})
-	if err == nil {
-		value, _ = a.Values[0].(T)
+	if err != nil {
+		c.unanswered.Add(1)
+		return nil
+	}
+	return a.Values
+}
+
+// ask is question for one value, which is empty without an answer.
+func ask[T any](c *Core, method string, args ...any) (value T) {
+	if values := c.question(method, args...); values != nil {
+		value, _ = values[0].(T)
 	}
 	return value
 }
 
 func ask2[T, U any](c *Core, method string, args ...any) (first T, second U) {
-	a, err := c.request(context.Background(), presence.LinkID{}, Request{Question: &Question{method, args}})
-	if err == nil {
-		first, _ = a.Values[0].(T)
-		second, _ = a.Values[1].(U)
+	if values := c.question(method, args...); values != nil {
+		first, _ = values[0].(T)
+		second, _ = values[1].(U)
 	}
 	return first, second
 }
@@ -222,8 +237,8 @@ func (c *Core) Sealed(topic engine.Topic) (s engine.Snapshot) {
 
 // Sight implements delivery.Source.
 func (c *Core) Sight(subject engine.Subject) engine.Sight {
-	if a, err := c.request(context.Background(), presence.LinkID{}, Request{Question: &Question{"Sight", []any{subject}}}); err == nil {
-		return a.Values[0].(engine.Sight)
+	if values := c.question("Sight", subject); values != nil {
+		return values[0].(engine.Sight)
 	}
 	return engine.Sight{Subject: subject, Appearance: presence.Appearance{Status: presence.Offline}}
 }
@@ -387,9 +402,8 @@ func (c *Core) Sealing(topic engine.Topic) <-chan struct{} {
 
 // Session returns what is known about a session (see [engine.Engine.Session]).
 func (c *Core) Session(session presence.SessionID, key string) (e presence.Evidence, user presence.UserID, ok bool) {
-	a, err := c.request(context.Background(), presence.LinkID{}, Request{Question: &Question{"Session", []any{session, key}}})
-	if err == nil {
-		e, user, ok = a.Values[0].(presence.Evidence), a.Values[1].(presence.UserID), a.Values[2].(bool)
+	if values := c.question("Session", session, key); values != nil {
+		e, user, ok = values[0].(presence.Evidence), values[1].(presence.UserID), values[2].(bool)
 	}
 	return e, user, ok
 }

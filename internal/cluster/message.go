@@ -203,6 +203,11 @@ type (
 		Conn  ConnID
 		Frame []byte
 	}
+	// StopFollowing ends what a removed person follows over links of this node, with a session or without.
+	StopFollowing struct {
+		Realm   Realm
+		Removed presence.PersonRemoved
+	}
 	// Tell tells a client an effect of the core about its link.
 	Tell struct {
 		Conn   ConnID
@@ -225,13 +230,14 @@ const (
 	CloseEnded    CloseReason = "ended"     // the session has ended
 )
 
-func (Send) act()       {}
-func (Append) act()     {}
-func (ReadTable) act()  {}
-func (SwapTable) act()  {}
-func (PassAnswer) act() {}
-func (WriteBeat) act()  {}
-func (Close) act()      {}
-func (Show) act()       {}
-func (Tell) act()       {}
-func (Offer) act()      {}
+func (Send) act()          {}
+func (Append) act()        {}
+func (ReadTable) act()     {}
+func (SwapTable) act()     {}
+func (PassAnswer) act()    {}
+func (WriteBeat) act()     {}
+func (Close) act()         {}
+func (Show) act()          {}
+func (Tell) act()          {}
+func (StopFollowing) act() {}
+func (Offer) act()         {}

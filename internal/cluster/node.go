@@ -89,6 +89,7 @@ type Node struct {
 	beatAt  time.Duration
 	flushAt time.Duration
 	alone   time.Duration // when it last heard no majority
+	wokeAt  time.Duration // when it had stood still last; 0: never
 
 	table      Owners
 	swapping   bool
@@ -192,7 +193,7 @@ func (n *Node) late() {
 		}
 		p.out.drop() // it was to be said before
 	}
-	n.alone = n.mono()
+	n.alone, n.wokeAt = n.mono(), n.mono()
 	n.marksSince = 0
 	for _, id := range n.order {
 		r := n.realms[id]
@@ -578,6 +579,10 @@ func (n *Node) Applied(at presence.Instant, position Position, r Record) {
 		to.record.mark, to.record.wall = RealmTime{r.Realm, r.Epoch, r.Time}, r.Wall
 	case KindBegins:
 		n.learn(to, Known{r.Epoch, r.Node})
+	case KindBatch:
+		for _, removed := range r.Removed {
+			n.do(StopFollowing{r.Realm, removed})
+		}
 	}
 	if o := to.owner; o != nil {
 		if r.Epoch > o.epoch {

@@ -34,14 +34,16 @@ type owner struct {
 	waiting  []queued      // what came while the owner may not answer
 	missing  map[Name]bool // nodes whose reports the barrier waits for
 	links    map[presence.LinkID]carriedBy
+	orphans  []presence.LinkID                 // live links that no node is known to carry: they are silent
 	pending  map[uint64]Name                   // hellos that wait for a probe, and the carrier to answer
 	seated   map[Name]bool                     // carriers whose first report has come
 	reported map[Name]map[presence.LinkID]bool // reports under way: the links in them, and whether they are carried
 	follows  map[Name]*follower
 	maker    Maker
-	commands []command // to answer once they are on record
-	settling []command // those that the record on its way has
-	recorded []command // those that are on record
+	commands []command                // to answer once they are on record
+	settling []command                // those that the record on its way has
+	recorded []command                // those that are on record
+	removed  []presence.PersonRemoved // since the last record
 	answered map[uint64]answered
 	forgotAt time.Duration // when old answers were forgotten
 	overflow bool          // something that waited was dropped
@@ -165,11 +167,14 @@ func (n *Node) restore(o *owner) {
 	}
 	o.phase, o.since = barrier, n.mono()
 	n.learn(o.realm, Known{o.epoch, n.Name})
+	o.frozen, o.frozenAt = o.unproven, n.mono()
 	for _, name := range n.names {
 		// A node that has just started has heard nobody yet, although others live.
 		if name == n.Name || n.mono()-n.peers[name].heard < n.Timings.Dead {
 			o.missing[name] = true
-			n.down(o, name, WantReport{})
+			if !o.frozen {
+				n.down(o, name, WantReport{})
+			}
 		}
 	}
 }
@@ -250,6 +255,11 @@ func (n *Node) pass(o *owner) {
 	wait := time.Duration(0)
 	for wait == 0 {
 		wait = o.engine.Pass()
+		for _, link := range o.orphans {
+			o.engine.Unseat(link)
+			wait = 0
+		}
+		o.orphans = nil
 	}
 	o.passAt = never
 	if wait < never-n.mono() {
@@ -324,7 +334,8 @@ func (n *Node) takeRequest(o *owner, from Name, request Request) {
 // lasts reports whether the answer to an input promises that its outcome outlasts everything.
 func lasts(in presence.Input) bool {
 	switch in.(type) {
-	case presence.Remove, presence.SetStatus, presence.Hide, presence.Erase, presence.GrantPass, presence.RevokePass, presence.Declare, presence.SignOut:
+	case presence.Remove, presence.SetStatus, presence.Hide, presence.Erase, presence.GrantPass, presence.RevokePass, presence.Declare, presence.SignOut,
+		presence.AnswerAsk, presence.DecideAsk:
 		return true
 	}
 	return false
@@ -370,6 +381,7 @@ func (n *Node) write(o *owner) {
 		}
 	}
 	o.settling, o.commands = o.commands, nil
+	r.Removed, o.removed = o.removed, nil
 	n.append(o, r)
 }
 
@@ -401,14 +413,11 @@ func (n *Node) end(o *owner) {
 // suspect freezes an owner. Stood says that the node itself stood still: the time since then does
 // not count, and a mark must prove that the owner was not replaced.
 func (n *Node) suspect(o *owner, stood bool) {
-	if o.phase < barrier {
-		return
-	}
 	o.unproven = o.unproven || stood
 	if stood {
 		o.proof = ""
 	}
-	if o.frozen {
+	if o.frozen || o.phase < barrier { // which will begin frozen
 		return
 	}
 	n.note("says nothing for realm %d any more; it stood still: %v", o.realm.id, stood)
@@ -470,6 +479,9 @@ func (n *Node) trust(o *owner) {
 	o.frozen = false
 	o.realm.carrier.refusing = false
 	o.overflow = false
+	if o.phase == barrier {
+		o.since = n.mono()
+	}
 	n.wantReports(o) // what came meanwhile may be lost
 	n.answerRecorded(o)
 	if o.phase == active {

@@ -149,6 +149,16 @@ func (r *Runner) perform(act Act) {
 				to.Offer(link, act.Frame)
 			}
 		})
+	case StopFollowing:
+		r.mu.Lock()
+		c := r.cores[act.Realm]
+		r.mu.Unlock()
+		if c == nil {
+			return
+		}
+		if to, ok := c.links.(Remover); ok {
+			to.PersonRemoved(act.Removed)
+		}
 	case Tell:
 		r.ofConn(act.Conn, func(c *Core, _ presence.LinkID) { c.tell(act.Effect) })
 	case Show:
@@ -177,6 +187,11 @@ func (r *Runner) answer(act PassAnswer) {
 	if to != nil {
 		to <- act.Answer
 	}
+}
+
+// Remover are links that end what a removed person follows.
+type Remover interface {
+	PersonRemoved(presence.PersonRemoved)
 }
 
 // FrameTaker are links that take frames for clients; false if the link is gone or has too much unread.

@@ -198,7 +198,12 @@ func (o *owner) orderOne(link presence.LinkID, effect presence.Effect) {
 }
 
 // AskBeat implements [engine.Links].
-func (o *owner) AskBeat(e presence.AskBeat) { o.orderOne(e.Link, e) }
+func (o *owner) AskBeat(e presence.AskBeat) {
+	if _, known := o.links[e.Link]; !known { // something was heard of it that its node had said before it died
+		o.orphans = append(o.orphans, e.Link)
+	}
+	o.orderOne(e.Link, e)
+}
 
 // Cut implements [engine.Links].
 func (o *owner) Cut(e presence.Cut) {
@@ -252,6 +257,8 @@ func (o *owner) Record(at time.Time, effects []presence.Effect, touched []presen
 	o.maker.Record(at, effects, touched)
 	for _, effect := range effects {
 		switch e := effect.(type) {
+		case presence.PersonRemoved:
+			o.removed = append(o.removed, e)
 		case presence.SessionInGrace:
 			o.node.note("%s over %x is in grace: %s", e.Link.Session, e.Link.Number, e.Reason)
 		case presence.SessionEnded:

@@ -55,7 +55,7 @@ func (a *API) operator(need access.Role) fiber.Handler {
 		c.Locals(operatorLocal{}, operator)
 		c.Locals(deskLocal{}, of.Desk(operator))
 		set(c, fiber.HeaderCacheControl, "no-store")
-		return c.Next()
+		return of.Answered(c.Next)
 	}
 }
 

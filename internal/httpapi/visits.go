@@ -21,7 +21,7 @@ func (a *API) visitor(c fiber.Ctx) error {
 	c.Locals(visitorLocal{}, visitor)
 	fresh(c)
 	id := visitor.ID()
-	return a.paced(c, "token", string(id.User), id.Realm+" "+string(id.User))
+	return visitor.Answered(func() error { return a.paced(c, "token", string(id.User), id.Realm+" "+string(id.User)) })
 }
 
 func visitorOf(c fiber.Ctx) realm.Visitor { return c.Locals(visitorLocal{}).(realm.Visitor) }

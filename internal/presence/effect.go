@@ -149,9 +149,10 @@ type SessionIdle struct {
 // PersonRemoved says that somebody was removed from a room, or with an empty Room from the
 // realm.
 type PersonRemoved struct {
-	User UserID
-	Room RoomName
-	By   string // of the [Remove]
+	User    UserID
+	Room    RoomName
+	By      string // of the [Remove]
+	Refused int64  // tokens issued until then are refused, in Unix milliseconds
 }
 
 // Suspended says that the machine stood still for a while, by which all deadlines have moved.

@@ -7,9 +7,10 @@ import "slices"
 // too; and by a clock that is ahead of this one's, as a service that mints tokens or another node may have,
 // one that is in use may seem to be issued later.
 func (c *Core) remove(now reading, in Remove, out *Effects) {
-	p := c.refuse(in.User, in.Room, max(now.wall, c.Issued(in.User)))
+	until := max(now.wall, c.Issued(in.User))
+	p := c.refuse(in.User, in.Room, until)
 	out.touch(p)
-	out.add(PersonRemoved{User: p.id, Room: in.Room, By: in.By})
+	out.add(PersonRemoved{User: p.id, Room: in.Room, By: in.By, Refused: until})
 	concerns := func(room RoomName) bool { return in.Room == "" || room == in.Room }
 	for _, a := range slices.Clone(p.asks) {
 		if concerns(a.room) {

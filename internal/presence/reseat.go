@@ -274,7 +274,7 @@ func (c *Core) tellMissed(now reading, s *session, f Fact, out *Effects) {
 func (c *Core) outcome(now reading, s *session, ask OpenAsk) Outcome {
 	was, known := c.past.byID[string(ask.Ask)]
 	switch {
-	case known:
+	case known && (was.outcome != Admitted || s.entry(ask.Room) != nil):
 		return was.outcome
 	case s.entry(ask.Room) != nil:
 		return Admitted
@@ -341,7 +341,7 @@ func (l lasting) equal(other lasting) bool {
 // seatIn puts a session into the rooms of a fact, except those from which its person was removed.
 func (c *Core) seatIn(now reading, s *session, f Fact) {
 	for _, e := range slices.Clone(s.entries) {
-		if !slices.ContainsFunc(f.Session.Rooms, func(is SavedEntry) bool { return is.Room == e.room().name }) {
+		if e.told && !slices.ContainsFunc(f.Session.Rooms, func(is SavedEntry) bool { return is.Room == e.room().name }) {
 			c.exit(now, e)
 		}
 	}
@@ -349,8 +349,10 @@ func (c *Core) seatIn(now reading, s *session, f Fact) {
 		if c.notRemoved(s.person, s.issued, is.Room) != nil {
 			continue
 		}
+		known := s.entry(is.Room) != nil
 		c.enter(now, s, is.Room)
 		e := s.entry(is.Room)
+		e.told = e.told || !known
 		if is.Doing == "" && e.doing == nil {
 			continue
 		}

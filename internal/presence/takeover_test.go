@@ -461,3 +461,44 @@ func askers(core *presence.Core) (users []presence.UserID) {
 	}
 	return users
 }
+
+func TestAReportTellsAPageWhatItHasMissed(t *testing.T) {
+	core, fact, out := seated(t)
+	link := presence.LinkID{Session: "session-1", Number: 1<<32 + 4}
+	f := fact(link.Number, weir, "desk.night")
+	core.Reseat(instant(s), f, out)
+	for _, in := range []presence.Input{presence.Remove{User: "ilse", Room: weir}, presence.SetStatus{User: "ilse", Status: presence.Busy}} {
+		_, err := core.Apply(instant(s), in, out)
+		require.NoError(t, err)
+	}
+	out.Reset()
+	ask := presence.OpenAsk{Ask: "ask-1", Room: "gate.lower-lock", User: "ilse"}
+	f.Told.Asks, f.Told.Invitations = []presence.OpenAsk{ask}, []presence.InvitationID{"invitation-1"}
+	require.Equal(t, presence.SeatKept, core.Reseat(instant(2*s), f, out))
+	busy := presence.Appearance{Status: presence.Busy}
+	links := []presence.LinkID{link}
+	require.Equal(t, []presence.Effect{
+		presence.TakenOut{Link: link, Room: weir, Reason: presence.ReasonRemoved}, presence.OwnChanged{Links: links, Set: busy},
+		presence.AskAnswered{OpenAsk: ask, Outcome: presence.Expired, Links: links}, presence.InvitationsChanged{Links: links},
+	}, out.List)
+	out.Reset()
+	f = fact(link.Number, "desk.night")
+	f.Told.Set = busy
+	core.Reseat(instant(2*s), f, out)
+	require.Empty(t, out.List)
+}
+
+func TestWhoWasAdmittedAfterATakeoverIsIn(t *testing.T) {
+	var out presence.Effects
+	core := presence.NewCore(meeting(presence.AllowSecond))
+	reply, err := core.Apply(instant(s), presence.Hello{User: "ilse", Issued: dusk.UnixMilli(), NewSession: "session-1", NewKey: "key", NewAsk: "ask-1", Rooms: []presence.RoomName{"desk.night"}}, &out)
+	require.NoError(t, err)
+	f := presence.Fact{User: "ilse", Unanswered: -1, Session: core.Save(instant(s)).People[0].Sessions[0], Told: presence.Told{Asks: reply.Asked}}
+	next := continued(t, core, 2*s, &out)
+	_, err = next.Apply(instant(3*s), presence.DecideAsk{Ask: "ask-1", Admit: true}, &out) // the carrier has not reported yet
+	require.NoError(t, err)
+	out.Reset()
+	require.Equal(t, presence.SeatKept, next.Reseat(instant(4*s), f, &out))
+	require.Equal(t, []presence.RoomName{"desk.night"}, next.RoomsOf("ilse", presence.Full))
+	require.Equal(t, presence.Admitted, out.List[len(out.List)-1].(presence.AskAnswered).Outcome)
+}

@@ -9,6 +9,14 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
+// Elsewhere is a [Core] that may be on another node. An input whose answer is to outlast everything is
+// answered once it is on record, and everybody who was removed is told to Links as a removal.
+type Elsewhere interface {
+	Core
+	// Unanswered returns how many questions had no answer so far, and were answered emptily.
+	Unanswered() uint64
+}
+
 // Core is the core of a realm: an [engine.Engine], or one that may be on another node (package cluster).
 // What its methods do is said there. Inputs, questions and answers are plain data.
 type Core interface {

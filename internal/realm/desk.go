@@ -117,7 +117,7 @@ func (d Desk) Acted(kind journal.Kind, what ...string) {
 
 func (d Desk) act(e journal.Entry) {
 	e.Realm, e.By = d.realm.name, d.by.Key
-	d.realm.writer.Act(e)
+	d.realm.act(e)
 }
 
 // EndSession ends one session.
@@ -151,8 +151,10 @@ func (d Desk) Erase(ctx context.Context, id string) (wire.Erasure, error) {
 		receipt.Erased[kind] = int64(n)
 	}
 	// What has happened until now is written first, so that nothing is written after the erasure.
-	if err := r.writer.Sync(ctx); err != nil {
-		return receipt, problem.NotRecorded("the person's sessions have ended, but what is on record cannot be deleted now", err)
+	if r.elsewhere == nil {
+		if err := r.writer.Sync(ctx); err != nil {
+			return receipt, problem.NotRecorded("the person's sessions have ended, but what is on record cannot be deleted now", err)
+		}
 	}
 	ctx, cancel := context.WithTimeout(ctx, eraseTimeout)
 	defer cancel()

@@ -2,6 +2,9 @@ package realm_test
 
 import (
 	"context"
+	"errors"
+	"reflect"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -11,9 +14,12 @@ import (
 
 	"tovik.example/tovik/client"
 	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/cluster"
 	"tovik.example/tovik/internal/cluster/inmemory"
+	"tovik.example/tovik/internal/cluster/stored"
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/engine/enginetest"
+	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/problem"
 	"tovik.example/tovik/internal/realm"
@@ -28,6 +34,7 @@ type links struct {
 	enginetest.NoLinks
 	mu      sync.Mutex
 	offered []string
+	removed []presence.UserID
 }
 
 func (l *links) Offer(_ presence.LinkID, frame []byte) bool {
@@ -37,7 +44,17 @@ func (l *links) Offer(_ presence.LinkID, frame []byte) bool {
 	return true
 }
 
-func (*links) Removed(string, presence.UserID, presence.RoomName) {}
+func (l *links) Removed(realm string, user presence.UserID, _ presence.RoomName) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.removed = append(l.removed, user)
+}
+
+func (l *links) ended(user presence.UserID) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return slices.Contains(l.removed, user)
+}
 
 func (l *links) got(text string) bool {
 	l.mu.Lock()
@@ -55,6 +72,10 @@ type place struct {
 func placeAt(t *testing.T, node *inmemory.Running) place {
 	store, err := records.Open(records.Memory)
 	require.NoError(t, err)
+	return placeWith(t, node, store)
+}
+
+func placeWith(t *testing.T, node *inmemory.Running, store *records.Store) place {
 	keys, err := access.NewKeyring(store, secret, "own")
 	require.NoError(t, err)
 	writer, err := records.NewWriter(records.WriterOptions{Store: store})
@@ -65,7 +86,7 @@ func placeAt(t *testing.T, node *inmemory.Running) place {
 	policy, links := presence.DefaultPolicy(), &links{}
 	realms := realm.NewRealms(realm.RealmsOptions{Keys: keys, Guard: new(access.Guard), Store: store, Writer: writer})
 	main, err := realm.Open(realm.Options{Name: access.Main, Policy: &policy, Links: links, Store: store, Writer: writer,
-		Core: func(sink engine.Sink, links realm.Links) realm.Core { return node.Core(1, sink, links) }})
+		Core: func(sink engine.Sink, links engine.Links) realm.Elsewhere { return node.Core(1, sink, links) }})
 	require.NoError(t, err)
 	realms.Add(main)
 	t.Cleanup(func() {
@@ -178,4 +199,73 @@ func TestUseCasesDoNotCareWhereTheCoreIs(t *testing.T) {
 		return err != nil
 	}, time.Minute, time.Millisecond)
 	require.Equal(t, wire.CodeNotReady, problem.Of(err).Code)
+}
+
+// TestCommandsGoThroughTheLog has back ends at two nodes, while a third one owns the realm. What they
+// change is in the records of all.
+func TestCommandsGoThroughTheLog(t *testing.T) {
+	names := []cluster.Name{"dipper", "heron", "kestrel"}
+	var nodes []*inmemory.Running
+	tables := map[cluster.Name]*stored.Records{}
+	nodes = inmemory.StartWith(t.Context(), presence.DefaultPolicy(), func(name cluster.Name) inmemory.Table {
+		store, err := records.OpenThrough(records.Memory, func(ctx context.Context, c records.Change) error {
+			return nodes[slices.Index(names, name)].Change(ctx, 1, c)
+		})
+		require.NoError(t, err)
+		tables[name], err = stored.New(store, "the-river-watch", func(cluster.Realm) string { return access.Main })
+		require.NoError(t, err)
+		return tables[name]
+	}, names...)
+	for _, n := range nodes {
+		t.Cleanup(n.Stop)
+	}
+	here, there := placeWith(t, nodes[1], tables["heron"].Store), placeWith(t, nodes[2], tables["kestrel"].Store)
+	t.Cleanup(func() { require.NoError(t, tables["dipper"].Close()) })
+	atHere, atThere := here.main.Desk(access.Operator{Realm: access.Main, Role: access.Operate, Key: "key-1"}), there.main.Desk(access.Operator{Realm: access.Main, Role: access.Operate, Key: "key-1"})
+	soon := func(what string, is func() bool) {
+		t.Helper()
+		require.Eventually(t, is, time.Minute, 5*time.Millisecond, what)
+	}
+	here.greet(t, "bram")
+
+	_, err := atHere.Declare("levee.north-bank", wire.Declaration{Expected: []string{"ilse"}})
+	require.NoError(t, err)
+	_, err = atHere.Expectations("levee.north-bank")
+	require.NoError(t, err, "who has changed it sees it")
+	soon("others see it", func() bool { _, err := atThere.Room("levee.north-bank"); return err == nil })
+	require.NoError(t, atThere.Undeclare("levee.north-bank"))
+	require.Equal(t, wire.CodeUnknownRoom, problem.Of(atThere.Undeclare("levee.north-bank")).Code, "what does not fit is refused")
+
+	_, err = atThere.PutPerson(t.Context(), "ilse", wire.Profile{Name: "Ilse"})
+	require.NoError(t, err)
+	soon("the directory", func() bool { p, err := atHere.Person(t.Context(), "ilse"); return err == nil && p.Name == "Ilse" })
+
+	_, err = atThere.Remove("bram")
+	require.NoError(t, err)
+	for _, at := range []place{here, there} {
+		soon("a removal ends what is followed at all nodes", func() bool { return at.links.ended("bram") })
+	}
+	soon("what was done is in all journals", func() bool {
+		entries, err := atThere.Journal(realm.JournalQuery{Kinds: []string{string(journal.RoomDeclared), string(journal.PersonRemoved)}})
+		require.NoError(t, err)
+		found := 0
+		require.NoError(t, entries.Each(t.Context(), func(list []wire.Record) error { found += len(list); return nil }))
+		return found == 2
+	})
+	receipt, err := atHere.Erase(t.Context(), "bram")
+	require.NoError(t, err)
+	require.Positive(t, receipt.Erased["journal"])
+	soon("rows are equal", func() bool {
+		here, there := tables["heron"].At(), tables["kestrel"].At()
+		return here.Sequence > 0 && reflect.DeepEqual(here, there)
+	})
+
+	nodes[0].Stop()
+	nodes[2].Stop()
+	soon("without an owner, nobody is told that nothing is there", func() bool {
+		err := here.main.Answered(func() error { _, err := atHere.Members("desk.night", realm.MembersQuery{Limit: 10}); return err })
+		return errors.Is(err, engine.ErrNotReady)
+	})
+	_, err = atHere.Declare("levee.north-bank", wire.Declaration{})
+	require.Equal(t, wire.CodeNotRecorded, problem.Of(err).Code)
 }

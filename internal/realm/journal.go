@@ -169,7 +169,7 @@ func (e *Entries) After(id int64) { e.q.After = id }
 
 // Written returns a channel that closes when entries are written. Call it before reading the
 // entries, so that none is missed in between.
-func (e *Entries) Written() <-chan struct{} { return e.desk.realm.writer.Written() }
+func (e *Entries) Written() <-chan struct{} { return e.desk.Written() }
 
 func entryDocuments(page []journal.Entry) []wire.Record {
 	list := make([]wire.Record, len(page))
@@ -180,7 +180,12 @@ func entryDocuments(page []journal.Entry) []wire.Record {
 }
 
 // Written returns a channel that closes when something is written into the records.
-func (d Desk) Written() <-chan struct{} { return d.realm.writer.Written() }
+func (d Desk) Written() <-chan struct{} {
+	if d.realm.elsewhere != nil {
+		return d.realm.store.Written()
+	}
+	return d.realm.writer.Written()
+}
 
 // Attendance returns who was in a room between two times, in the order in which they joined.
 // For an empty name it returns who had sessions.

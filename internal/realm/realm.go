@@ -12,6 +12,7 @@ import (
 	"tovik.example/tovik/internal/admission"
 	"tovik.example/tovik/internal/delivery"
 	"tovik.example/tovik/internal/engine"
+	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/problem"
 	"tovik.example/tovik/internal/records"
@@ -41,8 +42,9 @@ type Options struct {
 	Admission *admission.Client // asked who may be in rooms; nil: only grants decide
 	Origins   []string          // of pages that may be clients, as in https://app.example; nil: any
 	// Core, if it is not nil, returns the realm's core on another node, which tells a sink and links. Then
-	// the realm restores and records nothing: that is done where its core is.
-	Core func(engine.Sink, Links) Core
+	// the realm restores and records nothing: that is done where its core is. The changes of Store go
+	// through the same log.
+	Core func(engine.Sink, engine.Links) Elsewhere
 	// Last says how the previous run of the service ended, and so since when its sessions have
 	// had no link.
 	Last records.Run
@@ -57,6 +59,7 @@ type Options struct {
 type Realm struct {
 	name      string
 	core      Core
+	elsewhere Elsewhere // the core, if it may be on another node; else nil
 	hub       *delivery.Hub
 	store     *records.Store
 	writer    *records.Writer
@@ -83,7 +86,8 @@ func Open(o Options) (*Realm, error) {
 	r.stop = stop
 	if o.Core != nil {
 		r.hub = delivery.NewHub(delivery.Options{Policy: o.Policy, Delay: o.FanOut, Source: func(hub engine.Sink) delivery.Source {
-			r.core = o.Core(hub, o.Links)
+			r.elsewhere = o.Core(hub, linksOf{o.Links, o.Name})
+			r.core = r.elsewhere
 			return r.core
 		}})
 		return r, nil
@@ -103,6 +107,40 @@ func Open(o Options) (*Realm, error) {
 	}
 	r.running.Go(func() { e.Run(ctx) })
 	return r, nil
+}
+
+// linksOf are the links of a realm whose core is elsewhere.
+type linksOf struct {
+	Links
+	realm string
+}
+
+// PersonRemoved ends what a removed person follows here. The removal may have come to any node.
+func (l linksOf) PersonRemoved(removed presence.PersonRemoved) {
+	l.Removed(l.realm, removed.User, removed.Room)
+}
+
+// act notes in the journal what an operator did.
+func (r *Realm) act(e journal.Entry) {
+	if r.elsewhere == nil {
+		r.writer.Act(e)
+		return
+	}
+	e.At, e.Open = time.Now().UnixMilli(), true
+	r.running.Go(func() { _ = r.store.Act(e) }) // the deed itself was answered
+}
+
+// Answered calls do, and returns an error if it asked the core something and had no answer.
+func (r *Realm) Answered(do func() error) error {
+	if r.elsewhere == nil {
+		return do()
+	}
+	before := r.elsewhere.Unanswered()
+	err := do()
+	if r.elsewhere.Unanswered() != before {
+		return engine.ErrNotReady
+	}
+	return err
 }
 
 // mostLastSeen is the number of last-seen times that the core is started with.
@@ -228,6 +266,9 @@ const keepTimeout = 5 * time.Second
 
 // kept waits until everything that has happened is written. Its error is a [*wire.Problem].
 func (r *Realm) kept(ctx context.Context) error {
+	if r.elsewhere != nil {
+		return nil // the core has answered, so it is
+	}
 	ctx, cancel := context.WithTimeout(ctx, keepTimeout)
 	defer cancel()
 	if err := r.writer.Sync(ctx); err != nil {
@@ -240,6 +281,10 @@ func (r *Realm) kept(ctx context.Context) error {
 // earlier tokens and stops all that they follow there, over any link. The removal is written
 // first, so that it survives a crash.
 func (r *Realm) remove(user presence.UserID, room presence.RoomName, by string) (at time.Time, err error) {
+	if r.elsewhere != nil { // which writes and tells it, too
+		_, err = r.do(presence.Remove{User: user, By: by, Room: room})
+		return time.Now().UTC().Truncate(time.Millisecond), err
+	}
 	at = time.Now().UTC().Truncate(time.Millisecond)
 	if issued := r.core.Issued(user); issued.After(at) { // by a clock that is ahead
 		at = issued

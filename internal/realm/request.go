@@ -42,7 +42,15 @@ type Done struct {
 
 // Do carries out a request after the hello. The context ends with the connection. The error is
 // a problem, or a refusal of the core; Dropped is valid even then.
-func (t *Conversation) Do(ctx context.Context, by By, r wire.Request) (Done, error) {
+func (t *Conversation) Do(ctx context.Context, by By, r wire.Request) (done Done, err error) {
+	err = t.Guest().realm.Answered(func() error {
+		done, err = t.do(ctx, by, r)
+		return err
+	})
+	return done, err
+}
+
+func (t *Conversation) do(ctx context.Context, by By, r wire.Request) (Done, error) {
 	switch r.Type {
 	case wire.TypeJoin:
 		return t.join(ctx, by, r)

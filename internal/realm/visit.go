@@ -24,8 +24,11 @@ func (s *Realms) Visit(token string, caller Caller) (Visitor, error) {
 	if err := s.StillIn(who); err != nil {
 		return Visitor{}, err
 	}
-	return Visitor{who}, who.notRemoved()
+	return Visitor{who}, who.realm.Answered(who.notRemoved)
 }
+
+// Answered is [Realm.Answered] for the realm of the person.
+func (v Visitor) Answered(do func() error) error { return v.guest.realm.Answered(do) }
 
 // ID returns the person.
 func (v Visitor) ID() PersonID { return v.guest.ID() }

@@ -1,7 +1,10 @@
 package records
 
 import (
+	"context"
+	"crypto/rand"
 	"errors"
+	"fmt"
 	"time"
 
 	"gorm.io/gorm"
@@ -12,25 +15,27 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// Change is what a command changes in the records, as plain data. One field is set.
+// Change is what a command changes in the records, as plain data. One field is set, beside the ID.
 type Change struct {
-	AddRealm          *Realm       `json:"add_realm,omitempty"`
-	DropRealm         string       `json:"drop_realm,omitempty"` // with everything in it
-	AddOperatorKey    *OperatorKey `json:"add_operator_key,omitempty"`
-	RevokeOperatorKey *Revocation  `json:"revoke_operator_key,omitempty"`
-	AddTokenKey       *TokenKey    `json:"add_token_key,omitempty"`
-	RevokeTokenKey    *Revocation  `json:"revoke_token_key,omitempty"`
-	AddSignIn         *SignIn      `json:"add_sign_in,omitempty"`
-	DropSignIn        []byte       `json:"drop_sign_in,omitempty"` // by its hash
-	DropSignIns       bool         `json:"drop_sign_ins,omitempty"`
-	PutHook           *Hook        `json:"put_hook,omitempty"`
-	DropHook          string       `json:"drop_hook,omitempty"` // with its deliveries
-	PutPeople         []Person     `json:"put_people,omitempty"`
-	DropPerson        *PersonID    `json:"drop_person,omitempty"`
-	Declare           *Room        `json:"declare,omitempty"`
-	Undeclare         *RoomID      `json:"undeclare,omitempty"`
-	Remove            *Removal     `json:"remove,omitempty"`
-	Erase             *PersonID    `json:"erase,omitempty"`
+	ID                string         `json:"id,omitempty"`  // in a log, to know it again
+	Act               *journal.Entry `json:"act,omitempty"` // what an operator did
+	AddRealm          *Realm         `json:"add_realm,omitempty"`
+	DropRealm         string         `json:"drop_realm,omitempty"` // with everything in it
+	AddOperatorKey    *OperatorKey   `json:"add_operator_key,omitempty"`
+	RevokeOperatorKey *Revocation    `json:"revoke_operator_key,omitempty"`
+	AddTokenKey       *TokenKey      `json:"add_token_key,omitempty"`
+	RevokeTokenKey    *Revocation    `json:"revoke_token_key,omitempty"`
+	AddSignIn         *SignIn        `json:"add_sign_in,omitempty"`
+	DropSignIn        []byte         `json:"drop_sign_in,omitempty"` // by its hash
+	DropSignIns       bool           `json:"drop_sign_ins,omitempty"`
+	PutHook           *Hook          `json:"put_hook,omitempty"`
+	DropHook          string         `json:"drop_hook,omitempty"` // with its deliveries
+	PutPeople         []Person       `json:"put_people,omitempty"`
+	DropPerson        *PersonID      `json:"drop_person,omitempty"`
+	Declare           *Room          `json:"declare,omitempty"`
+	Undeclare         *RoomID        `json:"undeclare,omitempty"`
+	Remove            *Removal       `json:"remove,omitempty"`
+	Erase             *PersonID      `json:"erase,omitempty"`
 }
 
 // Revocation is the end of a key.
@@ -54,6 +59,8 @@ type RoomID struct {
 // apply makes the change. The error is [ErrNotFound] or [ErrExists] if it does not fit.
 func (c *Change) apply(tx *gorm.DB) error {
 	switch {
+	case c.Act != nil:
+		return putEntriesAt(tx, []journal.Entry{*c.Act})
 	case c.AddRealm != nil:
 		return created(tx.Create(c.AddRealm).Error)
 	case c.DropRealm != "":
@@ -101,8 +108,87 @@ func (c *Change) apply(tx *gorm.DB) error {
 	return errors.New("records: a change without content")
 }
 
-// change makes a change, whole or not at all.
+// changeTimeout limits how long a change waits for its log.
+const changeTimeout = 10 * time.Second
+
+// change makes a change, whole or not at all. Through a log, its error may also say that it will be made
+// later.
 func (s *Store) change(c Change) error {
+	if s.through == nil {
+		return s.make(c)
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), changeTimeout)
+	defer cancel()
+	c.ID = rand.Text()
+	made := make(chan error, 1)
+	s.mu.Lock()
+	s.awaited[c.ID] = made
+	s.mu.Unlock()
+	defer func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		delete(s.awaited, c.ID)
+	}()
+	if err := s.through(ctx, c); err != nil {
+		return err
+	}
+	select {
+	case err := <-made:
+		return err
+	case <-ctx.Done():
+		return fmt.Errorf("it is on record, but has not come to this node yet: %w", ctx.Err())
+	}
+}
+
+// Written returns a channel that closes when the next rows of the log have been put.
+func (s *Store) Written() <-chan struct{} {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.written
+}
+
+// hasPut tells that rows of the log have been put, and those who wait for changes their outcomes, by id.
+func (s *Store) hasPut(outcomes map[string]error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	close(s.written)
+	s.written = make(chan struct{})
+	for id, err := range outcomes {
+		if made := s.awaited[id]; made != nil {
+			made <- err
+		}
+	}
+}
+
+// RealmOf returns the realm that a change is about; empty if it is about the service.
+func (c *Change) RealmOf() string {
+	switch {
+	case c.Act != nil:
+		return c.Act.Realm
+	case c.AddOperatorKey != nil:
+		return c.AddOperatorKey.Realm
+	case c.AddTokenKey != nil:
+		return c.AddTokenKey.Realm
+	case c.PutHook != nil:
+		return c.PutHook.Realm
+	case len(c.PutPeople) > 0:
+		return c.PutPeople[0].Realm
+	case c.DropPerson != nil:
+		return c.DropPerson.Realm
+	case c.Declare != nil:
+		return c.Declare.Realm
+	case c.Undeclare != nil:
+		return c.Undeclare.Realm
+	case c.Remove != nil:
+		return c.Remove.Realm
+	case c.Erase != nil:
+		return c.Erase.Realm
+	}
+	return ""
+}
+
+// make makes a change here.
+func (s *Store) make(c Change) error {
 	return s.db().Transaction(func(tx *gorm.DB) error { return c.apply(tx) })
 }
 

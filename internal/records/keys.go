@@ -2,10 +2,12 @@ package records
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"gorm.io/gorm"
 
+	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
 )
 
@@ -69,6 +71,9 @@ func (s *Store) SignIns() ([]SignIn, error) {
 	}
 	return all, s.db().Find(&all).Error
 }
+
+// Act adds an entry about what an operator did.
+func (s *Store) Act(e journal.Entry) error { return s.change(Change{Act: &e}) }
 
 // AddSignIn adds a sign-in.
 func (s *Store) AddSignIn(one SignIn) error { return s.change(Change{AddSignIn: &one}) }
@@ -149,6 +154,9 @@ func (s *Store) Removals(realm string) ([]Removal, error) {
 // Remove keeps a removal: the latest of each person and room.
 func (s *Store) Remove(r Removal) error { return s.change(Change{Remove: &r}) }
 
+// errCounted rolls back an erasure that only counted.
+var errCounted = errors.New("counted")
+
 // Erase deletes everything about a person, and returns how many rows there were of each kind.
 // Headcounts keep that somebody was there, but not who. When it returns without an error, no
 // byte of it is left in the file, its free pages or the log beside it.
@@ -156,8 +164,14 @@ func (s *Store) Erase(ctx context.Context, realm string, user presence.UserID) (
 	var erased map[string]int64
 	err := s.db().Transaction(func(tx *gorm.DB) (err error) {
 		erased, err = erase(tx, PersonID{realm, user})
+		if err == nil && s.through != nil {
+			return errCounted
+		}
 		return err
 	})
+	if errors.Is(err, errCounted) {
+		err = s.change(Change{Erase: &PersonID{realm, user}})
+	}
 	if err == nil {
 		err = s.forgetLog(ctx)
 	}

@@ -9,7 +9,6 @@ import (
 	"gorm.io/gorm"
 
 	"tovik.example/tovik/internal/headcount"
-	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
 )
 
@@ -36,14 +35,15 @@ func (s *Store) Position() (p Position, err error) {
 // all or nothing. Ids of entries and deliveries follow from the order. A change that does not fit is
 // left out, because it fits no other file either.
 func (s *Store) Put(after Position, rows []Rows) error {
-	return s.behind(func(tx *gorm.DB) error {
+	outcomes := map[string]error{} // of changes that somebody may wait for
+	err := s.behind(func(tx *gorm.DB) error {
 		var ends struct{ Entry, Delivery int64 }
 		err := tx.Raw("SELECT (SELECT coalesce(max(id), 0) FROM journal) AS entry, (SELECT coalesce(max(id), 0) FROM deliveries) AS delivery").Scan(&ends).Error
 		if err != nil {
 			return err
 		}
 		for i := range rows {
-			if err := rows[i].put(tx, &ends.Entry, &ends.Delivery); err != nil {
+			if err := rows[i].put(tx, &ends.Entry, &ends.Delivery, outcomes); err != nil {
 				return err
 			}
 		}
@@ -52,10 +52,19 @@ func (s *Store) Put(after Position, rows []Rows) error {
 		}
 		return tx.Exec("INSERT INTO log (log, sequence, hash) VALUES (?, ?, ?)", after.Log, after.Sequence, after.Hash).Error
 	})
+	if err == nil {
+		s.hasPut(outcomes)
+	}
+	return err
 }
 
 // put puts the rows of a record. Entry and delivery are the last ids.
-func (r *Rows) put(tx *gorm.DB, entry, delivery *int64) error {
+func (r *Rows) put(tx *gorm.DB, entry, delivery *int64, outcomes map[string]error) error {
+	for i := range r.Changes {
+		if act := r.Changes[i].Act; act != nil {
+			r.Entries = append(r.Entries, *act)
+		}
+	}
 	for i := range r.Entries {
 		*entry++
 		r.Entries[i].ID = *entry
@@ -90,8 +99,15 @@ func (r *Rows) put(tx *gorm.DB, entry, delivery *int64) error {
 		}
 	}
 	for i := range r.Changes {
-		if err := r.Changes[i].apply(tx); err != nil && !errors.Is(err, ErrNotFound) && !errors.Is(err, ErrExists) {
+		var err error
+		if r.Changes[i].Act == nil { // otherwise it is among the entries
+			err = r.Changes[i].apply(tx)
+		}
+		if err != nil && !errors.Is(err, ErrNotFound) && !errors.Is(err, ErrExists) {
 			return err
+		}
+		if id := r.Changes[i].ID; id != "" {
+			outcomes[id] = err
 		}
 	}
 	if r.Tidy != nil {
@@ -173,5 +189,5 @@ func (s *Store) Minute(realm string, at int64) (rows []headcount.Row, err error)
 
 // Opened reports whether the opening of a session is in the journal.
 func (s *Store) Opened(realm string, session presence.SessionID) (opened bool, err error) {
-	return opened, s.db().Raw("SELECT count(*) > 0 FROM journal WHERE realm = ? AND session = ? AND kind = ?", realm, session, journal.SessionOpened).Scan(&opened).Error
+	return opened, s.db().Raw("SELECT count(*) > 0 FROM journal INDEXED BY journal_opened WHERE realm = ? AND session = ? AND kind = 'session.opened'", realm, session).Scan(&opened).Error
 }

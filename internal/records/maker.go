@@ -92,7 +92,7 @@ func (m *Maker) Rows(at time.Time, save func(presence.UserID) (presence.SavedPer
 	for i := range m.pending {
 		h := &m.pending[i]
 		if removed, ok := h.effect.(presence.PersonRemoved); ok && !h.restored {
-			rows.Changes = append(rows.Changes, Change{Remove: &Removal{Realm: m.realm, User: removed.User, Room: removed.Room, At: time.UnixMilli(h.at).UTC()}})
+			rows.Changes = append(rows.Changes, Change{Remove: &Removal{Realm: m.realm, User: removed.User, Room: removed.Room, At: time.UnixMilli(removed.Refused).UTC()}})
 		}
 		m.digest(h, b)
 	}

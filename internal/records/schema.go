@@ -74,6 +74,9 @@ var migrations = [][]string{
 	{ // Up to where the file has the rows of a cluster's log: one row, or none.
 		`CREATE TABLE log (log TEXT NOT NULL, sequence INTEGER NOT NULL, hash BLOB NOT NULL)`,
 	},
+	{ // Whether the opening of a session is on record, of which a carrier of a link reminds the owner.
+		`CREATE INDEX journal_opened ON journal (realm, session) WHERE kind = 'session.opened'`,
+	},
 }
 
 // clean is the first version that overwrites deleted rows in the file.

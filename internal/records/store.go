@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -44,7 +45,15 @@ type Store struct {
 	where string // for people
 	lock  *flock.Flock
 	pools atomic.Pointer[pools]
+
+	through Changer // nil: changes are made here
+	mu      sync.Mutex
+	awaited map[string]chan error // outcomes of changes, by id; each holds one
+	written chan struct{}         // closed when rows of the log have been put, and then made anew
 }
+
+// Changer brings a change into a log, for all files of it. It returns when the change is on record there.
+type Changer func(context.Context, Change) error
 
 // pools are the connections to the file: one that writes, and some that read beside it.
 type pools struct {
@@ -58,8 +67,12 @@ type pools struct {
 //
 // A file that can be read but not written is opened all the same: presence goes on, and the
 // writer tries again until it can write.
-func Open(dir string) (*Store, error) {
-	s := &Store{where: "the records in memory"}
+func Open(dir string) (*Store, error) { return OpenThrough(dir, nil) }
+
+// OpenThrough opens a file of a log: its changes are not made at once, but brought into the log, and made
+// when [Store.Put] puts them.
+func OpenThrough(dir string, changer Changer) (*Store, error) {
+	s := &Store{where: "the records in memory", through: changer, awaited: map[string]chan error{}, written: make(chan struct{})}
 	if dir != Memory && dir != "" {
 		s.path = filepath.Join(dir, File)
 		s.where = s.path

@@ -227,7 +227,9 @@ func TestNobodyIsSentAnothersBytes(t *testing.T) {
 // meanwhile.
 func TestWhoNeverReadsIsCutAndNobodyElse(t *testing.T) {
 	t.Parallel()
-	s := startWith(t, server.Config{Policy: brisk(), Limits: gateway.Limits{SlowAfter: 700 * time.Millisecond}})
+	policy := brisk()
+	policy.BeatEvery = time.Minute // silence must not come first, however slow the machine is
+	s := startWith(t, server.Config{Policy: policy, Limits: gateway.Limits{SlowAfter: 700 * time.Millisecond}})
 	third := watch(t, s)
 	deaf := connect(t, s)
 	require.NoError(t, deaf.conn.NetConn().(*net.TCPConn).SetReadBuffer(2048))

@@ -78,6 +78,9 @@ func (p *Records) Text() string {
 	return fmt.Sprint(string(text), p.changes)
 }
 
+// Maker returns a maker of [Rows].
+func (p *Records) Maker(cluster.Realm, time.Time) cluster.Maker { return NewMaker() }
+
 // NewMaker returns a maker of [Rows].
 func NewMaker() *Maker { return &Maker{touched: map[presence.UserID]bool{}} }
 

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"tovik.example/tovik/internal/cluster"
 	"tovik.example/tovik/internal/presence"
@@ -17,18 +18,32 @@ type Running struct {
 	Stop func()
 }
 
+// Table is a node's rows.
+type Table interface {
+	cluster.Records
+	// Put puts the rows of records that apply, and notes the position after them.
+	Put(after cluster.Position, records []cluster.Record)
+	// Maker returns a maker for an owner that begins at a time.
+	Maker(cluster.Realm, time.Time) cluster.Maker
+}
+
 // Start runs the nodes of a cluster in this process, with one realm, number 1, which the first node owns.
 // Stop all of them.
 func Start(ctx context.Context, policy presence.Policy, names ...cluster.Name) []*Running {
+	return StartWith(ctx, policy, func(cluster.Name) Table { return NewRecords() }, names...)
+}
+
+// StartWith is Start with rows of their own.
+func StartWith(ctx context.Context, policy presence.Policy, table func(cluster.Name) Table, names ...cluster.Name) []*Running {
 	broker := NewBroker(map[cluster.Realm]cluster.Ownership{1: {Owner: names[0], Incarnation: 1, Epoch: 1}})
 	var ids atomic.Int64
 	id := func() string { return fmt.Sprint("n", ids.Add(1)) }
 	all := make([]*Running, 0, len(names))
 	for _, name := range names {
-		records := NewRecords()
+		records := table(name)
 		at, start, disconnect := broker.Join(name, records.Put)
 		runner := cluster.NewRunner(cluster.Config{Name: name, Incarnation: 1, Nodes: names, LogNodes: names, Realms: []cluster.Realm{1}, Policy: policy, Timings: cluster.DefaultTimings(),
-			Records: records, NewMaker: func(cluster.Realm) cluster.Maker { return NewMaker() }, NewID: id, NewRun: func(presence.View) string { return id() }}, at)
+			Records: records, NewMaker: func(realm cluster.Realm) cluster.Maker { return records.Maker(realm, time.Now()) }, NewID: id, NewRun: func(presence.View) string { return id() }}, at)
 		start(runner)
 		ctx, cancel := context.WithCancel(ctx)
 		go runner.Run(ctx)

@@ -17,10 +17,18 @@ type broker struct {
 	last     map[cluster.Realm]cluster.Position
 	known    map[string]cluster.Position // of records, by id
 	begun    map[cluster.Realm]cluster.Epoch
+	begunAt  map[cluster.Realm]cluster.Position
+	marked   map[cluster.Name]mark
 	recorded map[presence.LinkID][]presence.RoomName // the rooms of a link by the newest record of its own owner
 	stalled  time.Duration                           // until when it answers nobody
 	cut      map[[2]int]bool                         // from, to
 	ready    map[[2]int]time.Duration                // when the last message arrives, so that order is kept
+}
+
+// mark is the newest mark of a node.
+type mark struct {
+	at   cluster.Position
+	when time.Duration
 }
 
 // port is the broker as one host reaches it: a [cluster.Log], [cluster.Table] and [cluster.Bus].
@@ -47,7 +55,7 @@ func (p port) Send(to cluster.Name, e cluster.Envelope) { p.send(p.host, to, e) 
 
 func newBroker(w *world) broker {
 	b := broker{world: w, table: cluster.Owners{Version: 1, Realms: map[cluster.Realm]cluster.Ownership{}}, last: map[cluster.Realm]cluster.Position{},
-		known: map[string]cluster.Position{}, begun: map[cluster.Realm]cluster.Epoch{}, recorded: map[presence.LinkID][]presence.RoomName{}, cut: map[[2]int]bool{}, ready: map[[2]int]time.Duration{}}
+		known: map[string]cluster.Position{}, begun: map[cluster.Realm]cluster.Epoch{}, begunAt: map[cluster.Realm]cluster.Position{}, marked: map[cluster.Name]mark{}, recorded: map[presence.LinkID][]presence.RoomName{}, cut: map[[2]int]bool{}, ready: map[[2]int]time.Duration{}}
 	for i, realm := range w.realms {
 		b.table.Realms[realm] = cluster.Ownership{Owner: w.names[(i+int(w.Seed%7))%len(w.names)], Incarnation: 1, Epoch: 1}
 	}
@@ -118,7 +126,10 @@ func (b *broker) append(h *host, r cluster.Record, after cluster.Position, done 
 			b.last[r.Realm] = at
 		}
 		if r.Kind == cluster.KindBegins {
-			b.begun[r.Realm] = max(b.begun[r.Realm], r.Epoch)
+			b.begun[r.Realm], b.begunAt[r.Realm] = max(b.begun[r.Realm], r.Epoch), at
+		}
+		if r.Kind == cluster.KindMark {
+			b.marked[r.Node] = mark{at, b.world.now}
 		}
 		for _, s := range sessionsIn(r) {
 			if cluster.Epoch(s.Link>>32) != r.Epoch {

@@ -97,8 +97,9 @@ func (h *host) mayNotSay(e cluster.Envelope) {
 	if h.paused == 0 || w.now > h.paused+100*time.Millisecond || h.stood <= time.Second {
 		return
 	}
+	proof := w.broker.marked[h.name]
 	for _, m := range e.Messages {
-		if is, ok := m.(cluster.FromOwner); ok && is.Epoch < w.broker.begun[is.Realm] {
+		if is, ok := m.(cluster.FromOwner); ok && is.Epoch < w.broker.begun[is.Realm] && (proof.when < h.paused || proof.at > w.broker.begunAt[is.Realm]) {
 			w.breaks(ReplacedAreSilent, "%s stood still for %v, and says %T of epoch %d; %d has begun", h.name, h.stood, is.What, is.Epoch, w.broker.begun[is.Realm])
 		}
 	}
@@ -203,6 +204,9 @@ func (w *world) sawLeave(h *host, realm cluster.Realm, room presence.RoomName, u
 	w.tell("%s shows that %s left %s", h.name, user, room)
 	w.sawDeviceLeave(h, user)
 	for _, g := range w.pages {
+		if g.since > h.paused-h.stood && w.now < h.paused+time.Second { // what it catches up with may be of before
+			continue
+		}
 		if g.person.id != user || !g.alive || !slices.Contains(g.rooms, room) || !g.remains() || g.since > w.now-100*time.Millisecond || w.now < g.excused || w.unrecorded(g, room) {
 			continue
 		}

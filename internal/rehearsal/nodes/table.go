@@ -2,13 +2,13 @@ package nodes
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"time"
 
 	"tovik.example/tovik/internal/cluster"
 	"tovik.example/tovik/internal/cluster/inmemory"
+	"tovik.example/tovik/internal/cluster/stored"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
 )
@@ -31,12 +31,10 @@ func (plain) close() {}
 
 func (plain) maker(cluster.Realm, time.Time) cluster.Maker { return inmemory.NewMaker() }
 
-// file is a table in a file of the service, as in production: rows go through the form that they have
-// in the log.
+// file is a table in a file of the service, as in production.
 type file struct {
-	dir   string
-	store *records.Store
-	at    records.Position
+	*stored.Records
+	dir string
 }
 
 func newFile(dir string) *file {
@@ -44,63 +42,17 @@ func newFile(dir string) *file {
 	if err != nil {
 		panic(err)
 	}
-	return &file{dir: dir, store: store, at: records.Position{Log: "the-rehearsal"}}
-}
-
-func realmName(realm cluster.Realm) string { return fmt.Sprint("aldermoor-", realm) }
-
-// State implements [cluster.Records].
-func (f *file) State(realm cluster.Realm) presence.Saved {
-	saved, err := f.store.State(realmName(realm))
+	rows, err := stored.New(store, "the-rehearsal", func(realm cluster.Realm) string { return fmt.Sprint("aldermoor-", realm) })
 	if err != nil {
 		panic(err)
 	}
-	return saved
+	return &file{rows, dir}
 }
 
-// Confirmed implements [cluster.Records].
-func (f *file) Confirmed(realm cluster.Realm, session presence.SessionID) bool {
-	opened, err := f.store.Opened(realmName(realm), session)
-	if err != nil {
-		panic(err)
-	}
-	return opened
-}
-
-// Put implements table.
-func (f *file) Put(_ cluster.Position, list []cluster.Record) {
-	var rows []records.Rows
-	for _, r := range list {
-		text, err := json.Marshal(r.Rows)
-		if err != nil {
-			panic(err)
-		}
-		f.at = f.at.Next(text)
-		var decoded records.Rows
-		if err := json.Unmarshal(text, &decoded); err != nil {
-			panic(err)
-		}
-		for _, change := range r.Changes {
-			decoded.Changes = append(decoded.Changes, change.(records.Change))
-		}
-		rows = append(rows, decoded)
-	}
-	if err := f.store.Put(f.at, rows); err != nil {
-		panic(err)
-	}
-}
-
-func (f *file) maker(realm cluster.Realm, at time.Time) cluster.Maker {
-	minute := at.Truncate(time.Minute).UnixMilli()
-	rows, err := f.store.Minute(realmName(realm), minute)
-	if err != nil {
-		panic(err)
-	}
-	return records.NewMaker(realmName(realm), at, rows)
-}
+func (f *file) maker(realm cluster.Realm, at time.Time) cluster.Maker { return f.Maker(realm, at) }
 
 // Text returns the position only: files are compared by [file.differs].
-func (f *file) Text() string { return fmt.Sprintf("%x", f.at.Hash) }
+func (f *file) Text() string { return fmt.Sprintf("%x", f.At().Hash) }
 
 func (f *file) differs(other *file) (differ []string) {
 	findings, err := records.Compare(context.Background(), f.dir, other.dir)
@@ -116,7 +68,7 @@ func (f *file) differs(other *file) (differ []string) {
 }
 
 func (f *file) close() {
-	if err := f.store.Close(); err != nil && !errors.Is(err, context.Canceled) {
+	if err := f.Close(); err != nil && !errors.Is(err, context.Canceled) {
 		panic(err)
 	}
 }

@@ -1,0 +1,525 @@
+package cluster_test
+
+import (
+	"fmt"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"tovik.example/tovik/internal/cluster"
+	"tovik.example/tovik/internal/cluster/inmemory"
+	"tovik.example/tovik/internal/engine"
+	"tovik.example/tovik/internal/presence"
+)
+
+const (
+	dipper  cluster.Name = "dipper"
+	heron   cluster.Name = "heron"
+	kestrel cluster.Name = "kestrel"
+)
+
+var dusk = time.Date(2026, 11, 14, 19, 0, 0, 0, time.UTC)
+
+// trio is three nodes with one realm, which a test moves by hand: it decides who runs, what arrives and
+// what the log says. The rehearsals have everything at random; here is what they rarely have.
+type trio struct {
+	t       *testing.T
+	now     time.Duration
+	names   []cluster.Name
+	nodes   map[cluster.Name]*cluster.Node
+	rows    map[cluster.Name]*inmemory.Records
+	applied map[cluster.Name]cluster.Position
+	ids     int
+
+	log    []cluster.Record
+	last   cluster.Position // of the realm
+	owners cluster.Owners
+
+	still    map[cluster.Name]bool                                // these nodes do nothing; what is for them waits
+	deaf     map[cluster.Name]bool                                // these do not read the log
+	loses    func(from, to cluster.Name, e cluster.Envelope) bool // nil: nothing
+	outcome  func(cluster.Name, cluster.Record) cluster.Outcome   // of an append that is not done; nil: Done
+	noTable  map[cluster.Name]bool                                // the table does not answer these
+	waiting  map[cluster.Name][]func()                            // what is for nodes that are still
+	queue    []func()                                             // what happens next
+	acts     map[cluster.Name][]cluster.Act                       // since the last look
+	answered map[cluster.ConnID]cluster.Answer
+}
+
+func newTrio(t *testing.T) *trio {
+	w := &trio{t: t, now: time.Second, names: []cluster.Name{dipper, heron, kestrel}, nodes: map[cluster.Name]*cluster.Node{}, rows: map[cluster.Name]*inmemory.Records{}, applied: map[cluster.Name]cluster.Position{},
+		owners:  cluster.Owners{Version: 1, Realms: map[cluster.Realm]cluster.Ownership{1: {Owner: dipper, Incarnation: 1, Epoch: 1}}},
+		noTable: map[cluster.Name]bool{}, still: map[cluster.Name]bool{}, deaf: map[cluster.Name]bool{}, waiting: map[cluster.Name][]func(){}, acts: map[cluster.Name][]cluster.Act{}, answered: map[cluster.ConnID]cluster.Answer{}}
+	for _, name := range w.names {
+		w.start(name, 1)
+	}
+	return w
+}
+
+func (w *trio) start(name cluster.Name, incarnation cluster.Incarnation) {
+	rows := inmemory.NewRecords()
+	w.rows[name], w.applied[name] = rows, 0
+	w.nodes[name] = cluster.NewNode(cluster.Config{Name: name, Incarnation: incarnation, Nodes: w.names, LogNodes: w.names, Realms: []cluster.Realm{1}, Policy: presence.DefaultPolicy(), Timings: cluster.DefaultTimings(),
+		Records: rows, NewMaker: func(cluster.Realm) cluster.Maker { return inmemory.NewMaker() }, NewID: w.id, NewRun: func(presence.View) string { return w.id() }}, w.at())
+}
+
+func (w *trio) id() string { w.ids++; return fmt.Sprint("n", w.ids) }
+
+func (w *trio) at() presence.Instant {
+	return presence.Instant{Mono: w.now, Wall: dusk.Add(w.now)}
+}
+
+// run lets time pass.
+func (w *trio) run(d time.Duration) {
+	for end := w.now + d; w.now < end; {
+		w.now += 5 * time.Millisecond
+		for _, name := range w.names {
+			if !w.still[name] && w.nodes[name].Due() <= w.now {
+				w.nodes[name].Tick(w.at())
+				w.drain(name)
+			}
+		}
+		w.settle()
+	}
+}
+
+// until lets time pass until something is so.
+func (w *trio) until(what string, is func() bool) {
+	w.t.Helper()
+	for range 4000 {
+		if is() {
+			return
+		}
+		w.run(5 * time.Millisecond)
+	}
+	require.Fail(w.t, what)
+}
+
+func (w *trio) settle() {
+	for len(w.queue) > 0 {
+		next := w.queue[0]
+		w.queue = w.queue[1:]
+		next()
+	}
+}
+
+// on does something at a node, now or when it runs again.
+func (w *trio) on(name cluster.Name, do func(*cluster.Node)) {
+	w.queue = append(w.queue, func() {
+		if w.still[name] {
+			w.waiting[name] = append(w.waiting[name], func() { do(w.nodes[name]); w.drain(name) })
+			return
+		}
+		do(w.nodes[name])
+		w.drain(name)
+	})
+}
+
+// wakes lets a node that was still go on, with what has waited for it.
+func (w *trio) wakes(name cluster.Name) {
+	w.still[name] = false
+	waited := w.waiting[name]
+	w.waiting[name] = nil
+	for _, do := range waited {
+		do()
+	}
+	w.settle()
+}
+
+func (w *trio) drain(name cluster.Name) {
+	for _, act := range w.nodes[name].Acts() {
+		w.acts[name] = append(w.acts[name], act)
+		switch act := act.(type) {
+		case cluster.Send:
+			if w.loses == nil || !w.loses(name, act.To, act.Envelope) {
+				w.on(act.To, func(n *cluster.Node) { n.Receive(w.at(), act.Envelope) })
+			}
+		case cluster.Append:
+			outcome := w.append(name, act)
+			w.on(name, func(n *cluster.Node) { n.Appended(w.at(), act.Record.ID, outcome) })
+		case cluster.ReadTable:
+			is := w.owners
+			w.on(name, func(n *cluster.Node) { n.Table(w.at(), is, !w.noTable[name]) })
+		case cluster.SwapTable:
+			outcome := cluster.Refused
+			if act.Version == w.owners.Version && !w.noTable[name] {
+				outcome, w.owners = cluster.Done, cluster.Owners{Version: act.Version + 1, Realms: act.To.Realms}
+			}
+			w.on(name, func(n *cluster.Node) { n.Swapped(w.at(), outcome) })
+		case cluster.PassAnswer:
+			w.answered[act.Conn] = act.Answer
+		}
+	}
+}
+
+func (w *trio) append(name cluster.Name, act cluster.Append) cluster.Outcome {
+	if w.outcome != nil {
+		if outcome := w.outcome(name, act.Record); outcome != cluster.Done {
+			return outcome
+		}
+	}
+	if act.After != cluster.Unfenced && act.After != w.last {
+		return cluster.Refused
+	}
+	w.log = append(w.log, act.Record)
+	if act.Record.Realm != 0 {
+		w.last = cluster.Position(len(w.log))
+	}
+	for _, other := range w.names {
+		w.applies(other)
+	}
+	return cluster.Done
+}
+
+// applies lets a node apply what is new in the log.
+func (w *trio) applies(name cluster.Name) {
+	w.on(name, func(n *cluster.Node) {
+		for !w.deaf[name] && int(w.applied[name]) < len(w.log) {
+			r := w.log[w.applied[name]]
+			w.applied[name]++
+			w.rows[name].Put(w.applied[name], []cluster.Record{r})
+			n.Applied(w.at(), w.applied[name], r)
+		}
+	})
+}
+
+// opens opens a session over a connection of a node, and returns its link.
+func (w *trio) opens(at cluster.Name, conn cluster.ConnID, user presence.UserID) presence.LinkID {
+	w.t.Helper()
+	w.says(at, conn, user)
+	w.until("an answer", func() bool { return w.answered[conn].Reply.Link.Session != "" })
+	return w.answered[conn].Reply.Link
+}
+
+func (w *trio) says(at cluster.Name, conn cluster.ConnID, user presence.UserID) {
+	w.on(at, func(n *cluster.Node) {
+		n.Hello(w.at(), 1, conn, presence.Hello{Attempt: uint64(conn), User: user, Issued: dusk.UnixMilli(), NewSession: presence.SessionID(fmt.Sprint("session-", conn)), NewKey: "key", Rooms: []presence.RoomName{"desk.night"}})
+	})
+	w.settle()
+}
+
+func (w *trio) owned(name cluster.Name) cluster.Owned {
+	is, _ := w.nodes[name].Owned(1)
+	return is
+}
+
+// gives lets the table name another owner.
+func (w *trio) gives(to cluster.Name, handover bool) {
+	is := w.owners.Realms[1]
+	w.owners = cluster.Owners{Version: w.owners.Version + 1, Realms: map[cluster.Realm]cluster.Ownership{1: {Owner: to, Incarnation: 1, Epoch: is.Epoch + 1, Handover: handover}}}
+}
+
+// took returns what a node has done of one kind since the last look.
+func took[A cluster.Act](w *trio, name cluster.Name) (list []A) {
+	for _, act := range w.acts[name] {
+		if a, ok := act.(A); ok {
+			list = append(list, a)
+		}
+	}
+	return list
+}
+
+// said returns what a node has said to another one since the last look.
+func (w *trio) said(from, to cluster.Name) (list []cluster.Message) {
+	for _, send := range took[cluster.Send](w, from) {
+		if send.To == to {
+			list = append(list, send.Envelope.Messages...)
+		}
+	}
+	return list
+}
+
+// isFrom reports whether a message is one of an owner, of a kind.
+func isFrom[D cluster.Down](m cluster.Message) bool {
+	from, ok := m.(cluster.FromOwner)
+	if ok {
+		_, ok = from.What.(D)
+	}
+	return ok
+}
+
+func isUp[U cluster.Up](m cluster.Message) bool {
+	to, ok := m.(cluster.ToOwner)
+	if ok {
+		_, ok = to.What.(U)
+	}
+	return ok
+}
+
+func (w *trio) kinds(epoch cluster.Epoch) (kinds []cluster.Kind) {
+	for _, r := range w.log {
+		if r.Realm == 1 && r.Epoch == epoch {
+			kinds = append(kinds, r.Kind)
+		}
+	}
+	return kinds
+}
+
+func begun(t *testing.T) *trio {
+	w := newTrio(t)
+	w.until("an owner", func() bool { return w.owned(dipper).Speaks })
+	w.run(time.Second)
+	return w
+}
+
+func TestTheLogRefusesAnOwnerThatWasReplaced(t *testing.T) {
+	w := begun(t)
+	w.deaf[dipper], w.noTable[dipper], w.loses = true, true, func(from, to cluster.Name, _ cluster.Envelope) bool { return to == dipper && from != dipper }
+	w.gives(heron, false)
+	w.until("the next owner", func() bool { return len(w.kinds(2)) > 0 })
+	before := len(w.kinds(1))
+	w.says(dipper, 7, "ilse") // the old one knows nothing of it yet
+	w.run(200 * time.Millisecond)
+	require.Len(t, w.kinds(1), before)
+	require.NotContains(t, w.rows[kestrel].Text(), "ilse")
+}
+
+func TestARecordWhoseOutcomeIsUnknownIsAppendedAgain(t *testing.T) {
+	w := begun(t)
+	lost := ""
+	w.outcome = func(_ cluster.Name, r cluster.Record) cluster.Outcome {
+		if r.Kind == cluster.KindBatch && lost == "" {
+			lost = r.ID
+			return cluster.Unknown
+		}
+		return cluster.Done
+	}
+	w.opens(heron, 7, "ilse")
+	w.run(time.Second)
+	require.NotEmpty(t, lost)
+	require.True(t, slices.ContainsFunc(w.log, func(r cluster.Record) bool { return r.ID == lost }), "under the same id")
+}
+
+func TestAnOwnerWritesEverythingBeforeItHandsOver(t *testing.T) {
+	w := begun(t)
+	w.opens(heron, 7, "ilse")
+	w.gives(kestrel, true)
+	w.on(dipper, func(n *cluster.Node) { n.Table(w.at(), w.owners, true) }) // before it has written anything
+	w.settle()
+	w.until("the next owner", func() bool { return w.owned(kestrel).Speaks })
+	kinds := w.kinds(1)
+	require.Equal(t, []cluster.Kind{cluster.KindBatch, cluster.KindEnds}, kinds[len(kinds)-2:])
+	require.True(t, w.rows[kestrel].Confirmed(1, "session-7"))
+}
+
+func TestTheNextOwnerContinuesAtTheTimeOfTheLastMark(t *testing.T) {
+	w := begun(t)
+	w.run(20 * time.Second)
+	w.still[dipper] = true
+	last := w.owned(dipper).Engine.Time()
+	w.until("the next owner", func() bool { return w.owned(heron).Speaks || w.owned(kestrel).Speaks })
+	next := w.owned(w.owners.Realms[1].Owner).Engine.Time()
+	require.InDelta(t, last.Seconds(), next.Seconds(), 1.5, "time without an owner does not count")
+}
+
+func TestTheTimeOfASilentOwnerStandsStill(t *testing.T) {
+	w := begun(t)
+	w.noTable = map[cluster.Name]bool{dipper: true, heron: true, kestrel: true} // nobody can replace it
+	w.loses = func(from, to cluster.Name, _ cluster.Envelope) bool {
+		return from != to && (from == dipper || to == dipper)
+	}
+	w.run(2 * time.Second)
+	require.False(t, w.owned(dipper).Speaks)
+	before := w.owned(dipper).Engine.Time()
+	w.run(5 * time.Second)
+	require.Equal(t, before, w.owned(dipper).Engine.Time())
+	w.loses = nil
+	w.until("it goes on", func() bool { return w.owned(dipper).Speaks })
+	require.InDelta(t, before.Seconds(), w.owned(dipper).Engine.Time().Seconds(), 1)
+}
+
+func TestAnOwnerThatStoodStillSaysNothingBeforeItsMark(t *testing.T) {
+	for _, phase := range []string{"active", "begins"} {
+		w := begun(t)
+		w.opens(heron, 7, "ilse")
+		if phase == "begins" {
+			w.gives(kestrel, false)
+			w.outcome = func(name cluster.Name, r cluster.Record) cluster.Outcome {
+				w.still[kestrel] = w.still[kestrel] || name == kestrel && r.Kind == cluster.KindBegins
+				return cluster.Done
+			}
+			w.until("it begins, and stands still", func() bool { return w.still[kestrel] })
+			w.outcome = nil
+		} else {
+			w.gives(kestrel, false)
+			w.until("it owns the realm", func() bool { return w.owned(kestrel).Speaks })
+			w.still[kestrel] = true
+		}
+		w.gives(dipper, false)
+		w.until("it is replaced", func() bool { return w.owned(dipper).Epoch == 3 && w.owned(dipper).Speaks })
+		waiting := w.waiting[kestrel] // the log comes first, up to its own record; then nothing for a while
+		w.waiting[kestrel] = nil
+		w.acts[kestrel] = nil
+		w.deaf[kestrel] = phase == "active"
+		if phase == "begins" { // it applies its own begins, and not what follows
+			log := w.log
+			w.log = log[:slices.IndexFunc(log, func(r cluster.Record) bool { return r.Epoch == 2 && r.Kind == cluster.KindBegins })+1]
+			w.still[kestrel] = false
+			w.applies(kestrel)
+			w.settle()
+			w.log = log
+			w.deaf[kestrel] = true
+		}
+		w.loses = func(from, to cluster.Name, _ cluster.Envelope) bool { return to == kestrel && from != kestrel }
+		w.wakes(kestrel)
+		w.says(kestrel, 9, "tobin")
+		w.run(400 * time.Millisecond)
+		for _, to := range w.names {
+			for _, m := range w.said(kestrel, to) {
+				_, speaks := m.(cluster.FromOwner)
+				require.False(t, speaks, "%s: %T %v", phase, m, m)
+			}
+		}
+		w.deaf[kestrel], w.loses = false, nil
+		for _, do := range waiting {
+			do()
+		}
+		w.applies(kestrel)
+		w.run(time.Second)
+		require.Zero(t, w.owned(kestrel), "it reads that it was replaced")
+	}
+}
+
+func TestOlderOwnersAreIgnoredAndGiveUp(t *testing.T) {
+	w := begun(t)
+	link := w.opens(kestrel, 7, "ilse")
+	w.deaf[dipper], w.noTable[dipper] = true, true
+	w.loses = func(from, to cluster.Name, _ cluster.Envelope) bool { return to == dipper && from != dipper }
+	w.gives(heron, false)
+	w.until("the next owner", func() bool { return w.nodes[kestrel].Known(1).Epoch == 2 && w.owned(heron).Speaks })
+	require.NotZero(t, w.owned(dipper), "the old one knows nothing")
+	w.on(kestrel, func(n *cluster.Node) {
+		n.Receive(w.at(), cluster.Envelope{From: dipper, Sender: 1, To: 1, Last: 1 << 40, Messages: []cluster.Message{cluster.FromOwner{Realm: 1, Epoch: 1, What: cluster.Order{Effect: presence.Cut{Link: link}}}}})
+	})
+	w.settle()
+	require.Empty(t, took[cluster.Close](w, kestrel))
+	w.loses = nil
+	w.until("a heartbeat tells it", func() bool { return w.owned(dipper) == cluster.Owned{} })
+}
+
+func TestAHelloThatComesAgainHasTheSameAnswer(t *testing.T) {
+	w := begun(t)
+	var asked cluster.Envelope
+	w.loses = func(from, to cluster.Name, e cluster.Envelope) bool {
+		if from == heron && slices.ContainsFunc(e.Messages, isUp[cluster.Request]) {
+			asked = e
+		}
+		return false
+	}
+	first := w.opens(heron, 7, "ilse")
+	asked.Last++ // it was repeated while the answer was on its way
+	w.acts[dipper] = nil
+	w.on(dipper, func(n *cluster.Node) { n.Receive(w.at(), asked) })
+	w.until("it is answered again", func() bool { return slices.ContainsFunc(w.said(dipper, heron), isFrom[cluster.Answer]) })
+	now, _ := w.owned(dipper).Engine.LinkOf("session-7", presence.Full)
+	require.Equal(t, first, now.Link)
+}
+
+func TestABeatRequestForALinkThatIsGoneSaysSo(t *testing.T) {
+	w := begun(t)
+	gone := presence.LinkID{Session: "session-7", Number: 1<<32 + 7}
+	w.on(heron, func(n *cluster.Node) {
+		n.Receive(w.at(), cluster.Envelope{From: dipper, Sender: 1, To: 1, Last: 1 << 40, Messages: []cluster.Message{cluster.FromOwner{Realm: 1, Epoch: 1, What: cluster.Order{Effect: presence.AskBeat{Link: gone}}}}})
+	})
+	w.run(20 * time.Millisecond)
+	require.Contains(t, w.said(heron, dipper), cluster.Message(cluster.ToOwner{Realm: 1, What: cluster.Say{Input: presence.LinkLost{Link: gone}}}))
+}
+
+func TestWhatIsFollowedIsToldAfterAReport(t *testing.T) {
+	w := begun(t)
+	w.outcome = func(_ cluster.Name, r cluster.Record) cluster.Outcome {
+		if r.Kind == cluster.KindBatch && r.Epoch == 1 {
+			return cluster.Unknown // only the carrier knows the session
+		}
+		return cluster.Done
+	}
+	follows := func(view presence.View) {
+		w.on(kestrel, func(n *cluster.Node) {
+			n.Follow(w.at(), 1, cluster.Follow{Wishes: []cluster.Wish{{Pattern: "**", View: view}}})
+		})
+	}
+	w.opens(kestrel, 7, "ilse")
+	follows(presence.Full)
+	w.run(time.Second)
+	reports := 0
+	w.loses = func(from, to cluster.Name, e cluster.Envelope) bool {
+		if from != kestrel || to != heron || !slices.ContainsFunc(e.Messages, isUp[cluster.Report]) {
+			return false
+		}
+		reports++
+		return reports <= 3
+	}
+	w.still[dipper] = true
+	w.gives(heron, false)
+	w.until("the next owner", func() bool { return w.owned(heron).Speaks })
+	w.acts[kestrel] = nil
+	follows(presence.Open)
+	w.run(5 * time.Second)
+	require.Greater(t, reports, 3)
+	require.NotEmpty(t, took[cluster.Show](w, kestrel))
+	for _, show := range took[cluster.Show](w, kestrel) {
+		if b, ok := show.What.(*engine.Batch); ok {
+			require.Empty(t, b.Left)
+		}
+	}
+}
+
+func TestANewOwnerWaitsForNodesThatItHasNotHeardYet(t *testing.T) {
+	w := begun(t)
+	w.opens(kestrel, 7, "ilse")
+	w.run(time.Second)
+	w.gives(heron, false)
+	is := w.owners.Realms[1]
+	is.Incarnation = 2
+	w.owners.Realms[1] = is
+	w.start(heron, 2) // and it owns the realm at once
+	w.applies(heron)
+	w.loses = func(from, to cluster.Name, e cluster.Envelope) bool { return from == kestrel && to == heron }
+	began := w.now
+	w.until("it speaks", func() bool { return w.owned(heron).Speaks })
+	require.GreaterOrEqual(t, w.now-began, 2*time.Second, "which is how long it waits for a report at most")
+}
+
+func TestANodeThatOthersHearIsNotReplaced(t *testing.T) {
+	w := begun(t)
+	w.loses = func(from, to cluster.Name, _ cluster.Envelope) bool {
+		return from == dipper && to == kestrel || from == kestrel && to == dipper
+	}
+	w.start(kestrel, 2) // it has never heard the owner
+	w.applies(kestrel)
+	w.run(10 * time.Second)
+	require.Equal(t, cluster.Ownership{Owner: dipper, Incarnation: 1, Epoch: 1}, w.owners.Realms[1])
+	require.True(t, w.owned(dipper).Speaks)
+}
+
+func TestAHelloFromBeforeAPauseIsRefused(t *testing.T) {
+	w := begun(t)
+	w.still[heron] = true
+	w.says(heron, 7, "ilse") // its client will go elsewhere
+	w.run(1500 * time.Millisecond)
+	w.wakes(heron)
+	w.run(time.Second)
+	require.Empty(t, w.owned(dipper).Engine.RoomsOf("ilse", presence.Full))
+	require.Contains(t, took[cluster.Close](w, heron), cluster.Close{Conn: 7, Why: cluster.CloseNotReady})
+	w.opens(heron, 8, "ilse")
+}
+
+func TestNoLinkOutlivesTheNodeThatCarriedIt(t *testing.T) {
+	w := begun(t)
+	link := w.opens(heron, 7, "ilse")
+	w.noTable = map[cluster.Name]bool{dipper: true, heron: true, kestrel: true}
+	w.loses = func(from, to cluster.Name, _ cluster.Envelope) bool { return from == dipper && to != dipper }
+	w.until("the owner doubts", func() bool { return !w.owned(dipper).Speaks })
+	w.on(heron, func(n *cluster.Node) { n.Said(w.at(), 1, 7, presence.Activity{From: link}) }) // which waits at the owner
+	w.run(time.Second)
+	w.start(heron, 2)
+	w.applies(heron)
+	w.run(time.Second)
+	w.loses, w.noTable = nil, map[cluster.Name]bool{}
+	w.until("it goes on", func() bool { return w.owned(dipper).Speaks })
+	policy := presence.DefaultPolicy()
+	w.run(policy.LongestGhost() + 2*time.Second)
+	require.Empty(t, w.owned(dipper).Engine.RoomsOf("ilse", presence.Full))
+}
