@@ -8,6 +8,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/require"
@@ -157,6 +158,10 @@ func (g *guest) do(t *testing.T, r wire.Request) wire.Answer {
 // TestUseCasesDoNotCareWhereTheCoreIs has ilse and bram at two nodes, while a third one owns the realm, and
 // then dies.
 func TestUseCasesDoNotCareWhereTheCoreIs(t *testing.T) {
+	synctest.Test(t, useCasesDoNotCareWhereTheCoreIs) // a busy machine must not make an owner late
+}
+
+func useCasesDoNotCareWhereTheCoreIs(t *testing.T) {
 	nodes := inmemory.Start(t.Context(), presence.DefaultPolicy(), "dipper", "heron", "kestrel")
 	for _, n := range nodes {
 		t.Cleanup(n.Stop)
@@ -204,6 +209,10 @@ func TestUseCasesDoNotCareWhereTheCoreIs(t *testing.T) {
 // TestCommandsGoThroughTheLog has back ends at two nodes, while a third one owns the realm. What they
 // change is in the records of all.
 func TestCommandsGoThroughTheLog(t *testing.T) {
+	synctest.Test(t, commandsGoThroughTheLog)
+}
+
+func commandsGoThroughTheLog(t *testing.T) {
 	names := []cluster.Name{"dipper", "heron", "kestrel"}
 	var nodes []*inmemory.Running
 	tables := map[cluster.Name]*stored.Records{}

@@ -3,7 +3,9 @@ package stored
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"tovik.example/tovik/internal/cluster"
@@ -52,17 +54,20 @@ func (r *Records) Put(_ cluster.Position, list []cluster.Record) {
 	rows := make([]records.Rows, len(list))
 	at := r.at
 	for i, record := range list {
+		var made []records.Change
 		text, err := json.Marshal(record.Rows)
 		if err != nil {
 			panic(err)
 		}
-		at = at.Next(text)
-		if err := json.Unmarshal(text, &rows[i]); err != nil {
+		changes, err := json.Marshal(record.Changes)
+		if err != nil {
 			panic(err)
 		}
-		for _, change := range record.Changes {
-			rows[i].Changes = append(rows[i].Changes, change.(records.Change))
+		at = at.Next(slices.Concat(text, changes))
+		if err := errors.Join(json.Unmarshal(text, &rows[i]), json.Unmarshal(changes, &made)); err != nil {
+			panic(err)
 		}
+		rows[i].Changes = append(rows[i].Changes, made...)
 	}
 	if err := r.Store.Put(at, rows); err != nil {
 		panic(err)
