@@ -435,29 +435,35 @@ func TestWhatIsFollowedIsToldAfterAReport(t *testing.T) {
 		}
 		return cluster.Done
 	}
-	follows := func(view presence.View) {
+	follows := func(rooms presence.Pattern) {
 		w.on(kestrel, func(n *cluster.Node) {
-			n.Follow(w.at(), 1, cluster.Follow{Wishes: []cluster.Wish{{Pattern: "**", View: view}}})
+			n.Follow(w.at(), 1, cluster.Follow{Wishes: []cluster.Wish{{Pattern: rooms, View: presence.Full}}})
 		})
 	}
 	w.opens(kestrel, 7, "ilse")
-	follows(presence.Full)
+	follows("**")
 	w.run(time.Second)
-	reports := 0
+	reports, followed := 0, false
 	w.loses = func(from, to cluster.Name, e cluster.Envelope) bool {
-		if from != kestrel || to != heron || !slices.ContainsFunc(e.Messages, isUp[cluster.Report]) {
+		if from != kestrel || to != heron {
 			return false
 		}
-		reports++
-		return reports <= 3
+		report := slices.ContainsFunc(e.Messages, isUp[cluster.Report])
+		if report {
+			reports++
+		} else if w.owned(heron).Speaks && slices.ContainsFunc(e.Messages, isUp[cluster.Follow]) {
+			followed = true
+		}
+		return report && !followed
 	}
 	w.still[dipper] = true
 	w.gives(heron, false)
-	w.until("the next owner", func() bool { return w.owned(heron).Speaks })
 	w.acts[kestrel] = nil
-	follows(presence.Open)
+	w.until("the next owner", func() bool { return w.owned(heron).Speaks })
+	follows("desk.*")
 	w.run(5 * time.Second)
-	require.Greater(t, reports, 3)
+	require.True(t, followed)
+	require.Greater(t, reports, 1)
 	require.NotEmpty(t, took[cluster.Show](w, kestrel))
 	for _, show := range took[cluster.Show](w, kestrel) {
 		if b, ok := show.What.(*engine.Batch); ok {
@@ -521,5 +527,33 @@ func TestNoLinkOutlivesTheNodeThatCarriedIt(t *testing.T) {
 	w.until("it goes on", func() bool { return w.owned(dipper).Speaks })
 	policy := presence.DefaultPolicy()
 	w.run(policy.LongestGhost() + 2*time.Second)
+	require.Empty(t, w.owned(dipper).Engine.RoomsOf("ilse", presence.Full))
+}
+
+func TestAnOwnerThatAppendsNoMarkIsReplaced(t *testing.T) {
+	w := begun(t)
+	w.outcome = func(name cluster.Name, _ cluster.Record) cluster.Outcome {
+		if name == dipper {
+			return cluster.Unknown
+		}
+		return cluster.Done
+	}
+	w.run(8 * time.Second)
+	require.Equal(t, dipper, w.owners.Realms[1].Owner, "it is heard, so there is time")
+	w.run(8 * time.Second)
+	require.NotEqual(t, dipper, w.owners.Realms[1].Owner)
+}
+
+func TestAHelloWhoseClientHasGoneIsWithdrawn(t *testing.T) {
+	w := begun(t)
+	w.noTable = map[cluster.Name]bool{dipper: true, heron: true, kestrel: true}
+	w.loses = func(from, to cluster.Name, _ cluster.Envelope) bool { return from == dipper && to != dipper }
+	w.until("the owner doubts", func() bool { return !w.owned(dipper).Speaks })
+	w.says(heron, 7, "ilse")
+	w.on(heron, func(n *cluster.Node) { n.Broke(w.at(), 1, 7) })
+	w.settle()
+	w.loses = nil
+	w.until("it goes on", func() bool { return w.owned(dipper).Speaks })
+	w.run(time.Second)
 	require.Empty(t, w.owned(dipper).Engine.RoomsOf("ilse", presence.Full))
 }
