@@ -42,7 +42,14 @@ type Done struct {
 
 // Do carries out a request after the hello. The context ends with the connection. The error is
 // a problem, or a refusal of the core; Dropped is valid even then.
-func (t *Conversation) Do(ctx context.Context, by By, r wire.Request) (done Done, err error) {
+func (t *Conversation) Do(ctx context.Context, by By, r wire.Request) (Done, error) {
+	if t.Guest().realm.elsewhere != nil {
+		return t.doElsewhere(ctx, by, r)
+	}
+	return t.do(ctx, by, r)
+}
+
+func (t *Conversation) doElsewhere(ctx context.Context, by By, r wire.Request) (done Done, err error) {
 	err = t.Guest().realm.Answered(func() error {
 		done, err = t.do(ctx, by, r)
 		return err

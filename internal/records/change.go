@@ -59,8 +59,6 @@ type RoomID struct {
 // apply makes the change. The error is [ErrNotFound] or [ErrExists] if it does not fit.
 func (c *Change) apply(tx *gorm.DB) error {
 	switch {
-	case c.Act != nil:
-		return putEntriesAt(tx, []journal.Entry{*c.Act})
 	case c.AddRealm != nil:
 		return created(tx.Create(c.AddRealm).Error)
 	case c.DropRealm != "":
@@ -154,37 +152,11 @@ func (s *Store) hasPut(outcomes map[string]error) {
 	close(s.written)
 	s.written = make(chan struct{})
 	for id, err := range outcomes {
-		if made := s.awaited[id]; made != nil {
-			made <- err
+		select {
+		case s.awaited[id] <- err: // of a change that comes twice, the first outcome counts
+		default:
 		}
 	}
-}
-
-// RealmOf returns the realm that a change is about; empty if it is about the service.
-func (c *Change) RealmOf() string {
-	switch {
-	case c.Act != nil:
-		return c.Act.Realm
-	case c.AddOperatorKey != nil:
-		return c.AddOperatorKey.Realm
-	case c.AddTokenKey != nil:
-		return c.AddTokenKey.Realm
-	case c.PutHook != nil:
-		return c.PutHook.Realm
-	case len(c.PutPeople) > 0:
-		return c.PutPeople[0].Realm
-	case c.DropPerson != nil:
-		return c.DropPerson.Realm
-	case c.Declare != nil:
-		return c.Declare.Realm
-	case c.Undeclare != nil:
-		return c.Undeclare.Realm
-	case c.Remove != nil:
-		return c.Remove.Realm
-	case c.Erase != nil:
-		return c.Erase.Realm
-	}
-	return ""
 }
 
 // make makes a change here.

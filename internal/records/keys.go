@@ -72,7 +72,7 @@ func (s *Store) SignIns() ([]SignIn, error) {
 	return all, s.db().Find(&all).Error
 }
 
-// Act adds an entry about what an operator did.
+// Act adds an entry about what an operator did, through the log. Alone, [Writer.Act] does.
 func (s *Store) Act(e journal.Entry) error { return s.change(Change{Act: &e}) }
 
 // AddSignIn adds a sign-in.
