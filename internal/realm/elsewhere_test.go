@@ -265,7 +265,10 @@ func commandsGoThroughTheLog(t *testing.T) {
 	require.NoError(t, err)
 	require.Positive(t, receipt.Erased["journal"])
 	soon("rows are equal", func() bool {
-		here, there := tables["heron"].At(), tables["kestrel"].At()
+		here, err := tables["heron"].Position()
+		require.NoError(t, err)
+		there, err := tables["kestrel"].Position()
+		require.NoError(t, err)
 		return here.Sequence > 0 && reflect.DeepEqual(here, there)
 	})
 

@@ -63,7 +63,7 @@ const (
 	SeenInTheEnd      Promise = "in the end every receiver has the core's lists"
 	AnswersLast       Promise = "what was answered as durable is not lost"
 	NothingWaits      Promise = "in the end no ask or invitation is open"
-	PagesKnow         Promise = "in the end pages know what has become of what they were told"
+	PagesKnow         Promise = "in the end pages know all that they were to be told"
 	EqualRows         Promise = "rows are equal at equal positions"
 )
 
