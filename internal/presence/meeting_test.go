@@ -40,10 +40,11 @@ type meetings struct {
 	invitations   []*mInvitation
 	passes, waits map[mPlace]int64  // until when
 	outcomes      map[string]string // of asks and invitations, by id
+	tied          map[string]bool   // of asks: whether they and their last session ended at one instant
 }
 
 func newMeetings() meetings {
-	return meetings{passes: map[mPlace]int64{}, waits: map[mPlace]int64{}, outcomes: map[string]string{}}
+	return meetings{passes: map[mPlace]int64{}, waits: map[mPlace]int64{}, outcomes: map[string]string{}, tied: map[string]bool{}}
 }
 
 // Doing.
@@ -165,6 +166,8 @@ func (m *model) ask(s *mSession, room presence.RoomName, id presence.AskID) {
 func (m *model) closeAsk(a *mAsk, outcome presence.Outcome, by presence.UserID) {
 	m.asks = without(m.asks, a)
 	m.outcomes[string(a.id)] = string(outcome) + " by " + string(by)
+	ends := slices.ContainsFunc(a.sessions, func(s *mSession) bool { return s.endAt == a.until })
+	m.tied[string(a.id)] = outcome == presence.Gone && a.until == m.now || outcome == presence.Expired && ends
 }
 
 // withdraw takes a session out of its ask about a room.
@@ -541,7 +544,7 @@ func (w *world) agreeOnMeetings() {
 	same(w, len(w.model.outcomes), len(w.outcomes), "asks and invitations that are over")
 	for id, want := range w.model.outcomes {
 		got := w.outcomes[id]
-		if w.handedOver { // whether an ask or its session ends first at one instant depends on the timers' past
+		if w.handedOver || w.model.tied[id] { // which of them ends first at one instant depends on the timers' past
 			want, got = strings.Replace(want, "gone", "expired", 1), strings.Replace(got, "gone", "expired", 1)
 		}
 		same(w, want, got, "how "+id+" ended")
