@@ -66,7 +66,7 @@ func (n *Node) Hello(at presence.Instant, id Realm, conn ConnID, hello presence.
 		return
 	}
 	if n.wokeAt > 0 && n.mono()-n.wokeAt < n.Timings.Late/2 {
-		// It may have come while the node stood still, from a client that is elsewhere by now.
+		// It may have arrived during the pause, from a client that has since connected elsewhere.
 		n.do(Close{Conn: conn, Why: CloseNotReady})
 		return
 	}

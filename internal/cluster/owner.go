@@ -417,7 +417,7 @@ func (n *Node) suspect(o *owner, stood bool) {
 	if stood {
 		o.proof = ""
 	}
-	if o.frozen || o.phase < barrier { // which will begin frozen
+	if o.frozen || o.phase < barrier { // an owner that still begins will start frozen
 		return
 	}
 	n.note("says nothing for realm %d any more; it stood still: %v", o.realm.id, stood)

@@ -177,7 +177,7 @@ func (o *owner) carriersOf(links []presence.LinkID) ([]Name, map[Name][]presence
 // order gives an effect about links to their carriers. Of makes the effect for some of them.
 func (o *owner) order(links []presence.LinkID, of func([]presence.LinkID) presence.Effect) {
 	if o.frozen {
-		return // it will ask for reports, and tell it again
+		return // it will ask for reports, which bring this up again
 	}
 	names, by := o.carriersOf(links)
 	for _, name := range names {
@@ -199,7 +199,7 @@ func (o *owner) orderOne(link presence.LinkID, effect presence.Effect) {
 
 // AskBeat implements [engine.Links].
 func (o *owner) AskBeat(e presence.AskBeat) {
-	if _, known := o.links[e.Link]; !known { // something was heard of it that its node had said before it died
+	if _, known := o.links[e.Link]; !known { // a message that its node sent before it died came late
 		o.orphans = append(o.orphans, e.Link)
 	}
 	o.orderOne(e.Link, e)

@@ -260,6 +260,8 @@ func (a *API) fail(c fiber.Ctx, err error) error {
 			c.Set(fiber.HeaderRetryAfter, "1")
 		}
 	}
+	c.Response().Header.Del(fiber.HeaderContentEncoding) // of an answer that was ready when the error came
+	c.Response().Header.Del(fiber.HeaderETag)
 	return c.Status(problemType.Status).JSON(wire.Document{
 		Type: wire.HelpPath(p.Code), Title: problemType.Title, Status: problemType.Status,
 		Instance: c.Path(), Request: requestOf(c), Problem: *p,

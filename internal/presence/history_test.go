@@ -372,7 +372,7 @@ func (w *world) input(n uint64) presence.Input {
 		if b%4 == 0 {
 			return presence.Remove{User: user}
 		}
-		return presence.Remove{User: user, Room: room}
+		return presence.Remove{User: user, Room: room, Issued: wall + int64(a%3-1)*int64(2*unit/time.Millisecond)}
 	case 29:
 		return presence.SignOut{User: user}
 	case 30:

@@ -275,9 +275,10 @@ type EndSession struct{ Session SessionID }
 // Remove removes a person from a room, or with an empty Room from the realm. From then on it
 // refuses their tokens issued until now: for that room, or for everything.
 type Remove struct {
-	User UserID
-	By   string // for the record: the key with which it is done
-	Room RoomName
+	User   UserID
+	By     string // for the record: the key with which it is done
+	Room   RoomName
+	Issued int64 // when their newest token was issued that is known, in Unix milliseconds; 0: none is
 }
 
 // Refuse refuses tokens issued until a time, in Unix milliseconds, as after a Remove at that

@@ -432,7 +432,7 @@ func (m *model) hide(in presence.Hide) mAnswer {
 
 func (m *model) remove(in presence.Remove) {
 	m.removeMeetings(in)
-	refused := m.wall()
+	refused := max(m.wall(), in.Issued)
 	for _, s := range m.of(in.User) {
 		refused = max(refused, s.issued)
 	}

@@ -4,10 +4,9 @@ import "slices"
 
 // remove removes a person from a room, or from the realm, and refuses their present tokens from
 // then on. A token has its time in whole seconds, so one issued in the same second is refused,
-// too; and by a clock that is ahead of this one's, as a service that mints tokens or another node may have,
-// one that is in use may seem to be issued later.
+// too. So is a token that they use and that says a later time, by a clock that is ahead of this one's.
 func (c *Core) remove(now reading, in Remove, out *Effects) {
-	until := max(now.wall, c.Issued(in.User))
+	until := max(now.wall, in.Issued, c.Issued(in.User))
 	p := c.refuse(in.User, in.Room, until)
 	out.touch(p)
 	out.add(PersonRemoved{User: p.id, Room: in.Room, By: in.By, Refused: until})

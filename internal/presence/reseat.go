@@ -66,16 +66,18 @@ const (
 )
 
 // Reseat applies a carrier's report of one link (docs/cluster.md, Re-seating). It repairs every
-// disagreement between the core and the carrier, and asks for its client to be told what it has missed. Of two links of a session, the one with the
-// higher number lives, in any order of the reports. About the same link, the carrier's report
-// replaces what was restored, but not what the core has learned itself.
+// disagreement between the core and the carrier, and asks for the client to be told what it has
+// missed. Of two links of a session, the one with the higher number lives, in any order of the
+// reports. About the same link, the carrier's report replaces what was restored, but not what the
+// core has learned itself.
 func (c *Core) Reseat(at Instant, f Fact, out *Effects) Seat {
 	now := c.passes(at, out)
+	before := len(out.List)
 	seat := c.reseat(now, f, out)
 	switch seat {
 	case SeatKept, SeatAdopted, SeatCreated:
 		if s := c.sessions[f.Session.ID]; s != nil && s.link == f.Session.Link {
-			c.tellMissed(now, s, f, out)
+			c.tellMissed(now, s, f, out.List[before:], out)
 		}
 	}
 	return seat
@@ -238,12 +240,18 @@ func (c *Core) seat(now reading, s *session, f Fact, out *Effects) {
 	}
 }
 
-// tellMissed asks for the client of a reported link to be told what its carrier does not know it to have
-// been told.
-func (c *Core) tellMissed(now reading, s *session, f Fact, out *Effects) {
+// tellMissed asks for the client of a reported link to be told what it has not been told, as far as its
+// carrier knows. Told are the effects of the report itself, which need not be repeated.
+func (c *Core) tellMissed(now reading, s *session, f Fact, told []Effect, out *Effects) {
 	p, links := s.person, []LinkID{s.linkID()}
+	isOut := func(room RoomName) bool {
+		return slices.ContainsFunc(told, func(e Effect) bool { is, ok := e.(TakenOut); return ok && is.Link == links[0] && is.Room == room })
+	}
+	isAnswered := func(ask AskID) bool {
+		return slices.ContainsFunc(told, func(e Effect) bool { is, ok := e.(AskAnswered); return ok && is.Ask == ask })
+	}
 	for _, is := range f.Session.Rooms {
-		if s.entry(is.Room) == nil {
+		if s.entry(is.Room) == nil && !isOut(is.Room) {
 			reason := ReasonLeave
 			if c.notRemoved(p, s.issued, is.Room) != nil {
 				reason = ReasonRemoved
@@ -256,7 +264,7 @@ func (c *Core) tellMissed(now reading, s *session, f Fact, out *Effects) {
 		out.add(own)
 	}
 	for _, ask := range f.Told.Asks {
-		if open := c.asks[ask.Ask]; open == nil || !slices.Contains(open.sessions, s) {
+		if open := c.asks[ask.Ask]; (open == nil || !slices.Contains(open.sessions, s)) && !isAnswered(ask.Ask) {
 			answered := AskAnswered{OpenAsk: ask, Outcome: c.outcome(now, s, ask), Links: links}
 			if answered.Outcome == Refused {
 				answered.Again = p.standing(ask.Room).again
@@ -284,19 +292,10 @@ func (c *Core) outcome(now reading, s *session, ask OpenAsk) Outcome {
 	return Expired
 }
 
-// are reports whether these are the open invitations.
+// are reports whether these are the invitations with the ids, in any order.
 func (i Invitations) are(ids []InvitationID) bool {
-	if len(i.Received)+len(i.Sent) != len(ids) {
-		return false
-	}
-	for _, list := range [][]Invitation{i.Received, i.Sent} {
-		for _, one := range list {
-			if !slices.Contains(ids, one.Invitation) {
-				return false
-			}
-		}
-	}
-	return true
+	mine := i.IDs()
+	return len(mine) == len(ids) && !slices.ContainsFunc(mine, func(id InvitationID) bool { return !slices.Contains(ids, id) })
 }
 
 // IDs returns their ids.
@@ -341,7 +340,7 @@ func (l lasting) equal(other lasting) bool {
 // seatIn puts a session into the rooms of a fact, except those from which its person was removed.
 func (c *Core) seatIn(now reading, s *session, f Fact) {
 	for _, e := range slices.Clone(s.entries) {
-		if e.told && !slices.ContainsFunc(f.Session.Rooms, func(is SavedEntry) bool { return is.Room == e.room().name }) {
+		if e.inherited && !slices.ContainsFunc(f.Session.Rooms, func(is SavedEntry) bool { return is.Room == e.room().name }) {
 			c.exit(now, e)
 		}
 	}
@@ -352,7 +351,7 @@ func (c *Core) seatIn(now reading, s *session, f Fact) {
 		known := s.entry(is.Room) != nil
 		c.enter(now, s, is.Room)
 		e := s.entry(is.Room)
-		e.told = e.told || !known
+		e.inherited = e.inherited || !known
 		if is.Doing == "" && e.doing == nil {
 			continue
 		}

@@ -29,7 +29,8 @@ type entry struct {
 	member   *member
 	deadline awakeTime // in grace: when it leaves the room
 	reason   Reason    // in grace: why
-	told     bool      // by a record or a carrier; otherwise this core has let the session in
+
+	inherited bool // from a record or a report; otherwise this core has let the session in
 
 	typing bool
 	report uint64    // number of the last typing report over the current link

@@ -349,7 +349,7 @@ func (c *Core) restoreSession(now reading, p *person, saved SavedSession) *sessi
 	s.becomeIdle(saved.Idle)
 	for _, e := range saved.Rooms {
 		c.enter(now, s, e.Room)
-		s.entry(e.Room).told = true
+		s.entry(e.Room).inherited = true
 		if e.Doing == "" {
 			continue
 		}

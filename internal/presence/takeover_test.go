@@ -502,3 +502,15 @@ func TestWhoWasAdmittedAfterATakeoverIsIn(t *testing.T) {
 	require.Equal(t, []presence.RoomName{"desk.night"}, next.RoomsOf("ilse", presence.Full))
 	require.Equal(t, presence.Admitted, out.List[len(out.List)-1].(presence.AskAnswered).Outcome)
 }
+
+func TestAReportTellsNothingTwice(t *testing.T) {
+	core, fact, out := seated(t)
+	f := fact(1<<32+4, weir, "desk.night")
+	core.Reseat(instant(s), f, out)
+	next := continued(t, core, 2*s, out)
+	out.Reset()
+	f.Grants = []presence.Pattern{"basin.*"} // it was renewed with less, and the carrier lacks what came of it
+	require.Equal(t, presence.SeatKept, next.Reseat(instant(3*s), f, out))
+	taken := slices.DeleteFunc(slices.Clone(out.List), func(e presence.Effect) bool { _, is := e.(presence.TakenOut); return !is })
+	require.Equal(t, []presence.Effect{presence.TakenOut{Link: presence.LinkID{Session: "session-1", Number: 1<<32 + 4}, Room: "desk.night", Reason: presence.ReasonLeave}}, taken)
+}

@@ -240,8 +240,8 @@ func commandsGoThroughTheLog(t *testing.T) {
 	_, err := atHere.Declare("levee.north-bank", wire.Declaration{Expected: []string{"ilse"}})
 	require.NoError(t, err)
 	_, err = atHere.Expectations("levee.north-bank")
-	require.NoError(t, err, "who has changed it sees it")
-	soon("others see it", func() bool { _, err := atThere.Room("levee.north-bank"); return err == nil })
+	require.NoError(t, err, "the node that made the change has it")
+	soon("the others soon have it", func() bool { _, err := atThere.Room("levee.north-bank"); return err == nil })
 	require.NoError(t, atThere.Undeclare("levee.north-bank"))
 	require.Equal(t, wire.CodeUnknownRoom, problem.Of(atThere.Undeclare("levee.north-bank")).Code, "what does not fit is refused")
 

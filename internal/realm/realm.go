@@ -66,6 +66,7 @@ type Realm struct {
 	links     Links
 	admission *admission.Client
 	origins   atomic.Pointer[[]string]
+	early     early // tokens
 	policy    atomic.Pointer[presence.Policy]
 	studying  chan struct{} // holds one: a study of the timings is running
 
@@ -127,7 +128,7 @@ func (r *Realm) act(e journal.Entry) {
 		return
 	}
 	e.At, e.Open = time.Now().UnixMilli(), true
-	r.running.Go(func() { _ = r.store.Act(e) }) // the deed itself was answered
+	r.running.Go(func() { _ = r.store.Act(e) }) // the action itself has been answered
 }
 
 // Answered calls do, and returns an error if it asked the core something and had no answer.
@@ -281,18 +282,22 @@ func (r *Realm) kept(ctx context.Context) error {
 // earlier tokens and stops all that they follow there, over any link. The removal is written
 // first, so that it survives a crash.
 func (r *Realm) remove(user presence.UserID, room presence.RoomName, by string) (at time.Time, err error) {
-	if r.elsewhere != nil { // which writes and tells it, too
-		_, err = r.do(presence.Remove{User: user, By: by, Room: room})
-		return time.Now().UTC().Truncate(time.Millisecond), err
-	}
 	at = time.Now().UTC().Truncate(time.Millisecond)
-	if issued := r.core.Issued(user); issued.After(at) { // by a clock that is ahead
-		at = issued
+	early := r.early.of(user)
+	in := presence.Remove{User: user, By: by, Room: room, Issued: max(0, early.UnixMilli())}
+	if r.elsewhere != nil { // which writes and tells it, too
+		_, err = r.do(in)
+		return at, err
+	}
+	for _, issued := range []time.Time{early, r.core.Issued(user)} {
+		if issued.After(at) {
+			at = issued
+		}
 	}
 	if err := r.store.Remove(records.Removal{Realm: r.name, User: user, Room: room, At: at}); err != nil {
 		return at, err
 	}
-	if _, err := r.do(presence.Remove{User: user, By: by, Room: room}); err != nil {
+	if _, err := r.do(in); err != nil {
 		return at, err
 	}
 	r.links.Removed(r.name, user, room)

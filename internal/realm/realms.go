@@ -118,6 +118,9 @@ func (s *Realms) identify(h wire.Hello, caller Caller) (*Guest, error) {
 	if who.realm, err = s.Get(name); err != nil {
 		return nil, err
 	}
+	if !who.operator {
+		who.realm.early.note(who.person.User, who.person.Issued, time.Now())
+	}
 	return who, who.realm.allows(caller)
 }
 

@@ -74,7 +74,7 @@ var migrations = [][]string{
 	{ // Up to where the file has the rows of a cluster's log: one row, or none.
 		`CREATE TABLE log (log TEXT NOT NULL, sequence INTEGER NOT NULL, hash BLOB NOT NULL)`,
 	},
-	{ // Whether the opening of a session is on record, of which a carrier of a link reminds the owner.
+	{ // To find the opening of a session that a carrier reports.
 		`CREATE INDEX journal_opened ON journal (realm, session) WHERE kind = 'session.opened'`,
 	},
 }

@@ -633,3 +633,64 @@ func night(t *testing.T, hidden bool) []string {
 	note("stream", string(frame))
 	return told
 }
+
+// TestARemovalHoldsAtEveryDoorForAnEarlyToken removes people whose tokens say a time that has not come, by
+// the clock of the service that minted them. Each has used one door only.
+func TestARemovalHoldsAtEveryDoorForAnEarlyToken(t *testing.T) {
+	t.Parallel()
+	config := server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Data: t.TempDir()}
+	s, err := server.Start(config)
+	require.NoError(t, err)
+	s.Ready()
+	status := func(method, path string) func(*server.Server, string) string {
+		return func(s *server.Server, token string) string {
+			request, err := http.NewRequestWithContext(t.Context(), method, s.URL()+path, strings.NewReader(`{"rooms":["`+weir+`"]}`))
+			require.NoError(t, err)
+			request.Header.Set("Authorization", "Bearer "+token)
+			request.Header.Set("Content-Type", "application/json")
+			response, err := http.DefaultClient.Do(request)
+			require.NoError(t, err)
+			defer func() { _ = response.Body.Close() }()
+			if response.StatusCode < 300 {
+				return ""
+			}
+			var problem wire.Problem
+			require.NoError(t, json.NewDecoder(response.Body).Decode(&problem))
+			return problem.Code
+		}
+	}
+	link := func(o client.Options) func(*server.Server, string) string {
+		return func(s *server.Server, token string) string {
+			o.Server, o.Token, o.AllOrNothing = s.URL(), token, true
+			link, err := client.Dial(t.Context(), o)
+			if err == nil {
+				t.Cleanup(link.Close)
+				return ""
+			}
+			var problem *wire.Problem
+			require.ErrorAs(t, err, &problem)
+			return problem.Code
+		}
+	}
+	doors := map[string]func(*server.Server, string) string{
+		"a session": link(client.Options{Rooms: []string{weir}}), "a link that only watches": link(client.Options{WatchOnly: true, Watch: []wire.Watch{{Room: weir}}}),
+		"an event stream": status("GET", "/v1/feed?room="+weir), "a page that polls": status("GET", "/v1/seen/rooms/"+weir+"/count"), "HTTP beats": status("PUT", "/v1/sessions/new"),
+	}
+	tokens, api := map[string]string{}, client.API{Server: s.URL(), Key: key}
+	for door, enter := range doors {
+		user := strings.ReplaceAll(door, " ", "-")
+		tokens[door] = tokenOf(t, client.Token{User: user, Issued: time.Now().Add(25 * time.Second), Grants: wire.Grants{Rooms: []string{"basin.*"}}})
+		require.Empty(t, enter(s, tokens[door]), door)
+		_, err := api.Remove(t.Context(), user, "")
+		require.NoError(t, err)
+		require.Equal(t, "removed", enter(s, tokens[door]), door)
+	}
+	require.NoError(t, s.Stop())
+	again, err := server.Start(config)
+	require.NoError(t, err)
+	again.Ready()
+	t.Cleanup(func() { _ = again.Stop() })
+	for door, enter := range doors {
+		require.Equal(t, "removed", enter(again, tokens[door]), "%s, after a restart", door)
+	}
+}

@@ -131,8 +131,9 @@ func (o Object) Into(into any, only ...string) error {
 func (o Object) String(name string) (text string, err error) {
 	if value := o.Get(name); value != nil {
 		if value.Kind() == '"' {
-			unquoted, err := jsontext.AppendUnquote(make([]byte, 0, 32), value)
-			return string(unquoted), err
+			if unquoted, err := jsontext.AppendUnquote(make([]byte, 0, 32), value); err == nil {
+				return string(unquoted), nil
+			}
 		}
 		if err := jsonv2.Unmarshal(value, &text); err != nil {
 			return "", mismatch(Member{name, value}, reflect.TypeFor[string](), err)

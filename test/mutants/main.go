@@ -49,6 +49,7 @@ var protectors = map[string][2]string{
 	"a wildcard leaves out rooms that ask":                    {"./internal/server", "ARoomThatAsks"},
 	"a removal ends what is followed at all nodes":            {"./internal/realm", "CommandsGoThroughTheLog"},
 	"a question that nobody answers is an error":              {"./internal/realm", "CommandsGoThroughTheLog"},
+	"a removal holds for early tokens without a session":      {"./internal/server", "EarlyToken"},
 }
 
 var mutants = []mutant{
@@ -261,9 +262,10 @@ var mutants = []mutant{
 	{"a carrier withdraws a hello that it has given up", "internal/cluster/carrier.go", "		n.toOwner(r, GiveUp{q.request.Attempt, hello.Session})\n", "		_ = hello\n"},
 	{"a removal ends what is followed at all nodes", "internal/cluster/node.go", "			n.do(StopFollowing{r.Realm, removed})\n", "			_ = removed\n"},
 	{"a question that nobody answers is an error", "internal/cluster/core.go", "		c.unanswered.Add(1)\n", ""},
-	{"a page is told what it has missed", "reseat.go", "			c.tellMissed(now, s, f, out)\n", "			_ = s\n"},
-	{"who was admitted after a takeover is in", "reseat.go", "if e.told && !slices", "if !slices"},
-	{"a removal holds for tokens of a clock that is ahead", "removal.go", "max(now.wall, c.Issued(in.User))", "now.wall"},
+	{"a page is told what it has missed", "reseat.go", "			c.tellMissed(now, s, f, out.List[before:], out)\n", "			_, _ = s, before\n"},
+	{"who was admitted after a takeover is in", "reseat.go", "if e.inherited && !slices", "if !slices"},
+	{"a removal holds for early tokens without a session", "internal/realm/realms.go", "		who.realm.early.note(who.person.User, who.person.Issued, time.Now())\n", "		_ = time.Now\n"},
+	{"a removal holds for tokens of a clock that is ahead", "removal.go", "max(now.wall, in.Issued, c.Issued(in.User))", "max(now.wall, in.Issued)"},
 }
 
 func main() {

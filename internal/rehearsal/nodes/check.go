@@ -204,7 +204,7 @@ func (w *world) sawLeave(h *host, realm cluster.Realm, room presence.RoomName, u
 	w.tell("%s shows that %s left %s", h.name, user, room)
 	w.sawDeviceLeave(h, user)
 	for _, g := range w.pages {
-		if g.since > h.paused-h.stood && w.now < h.paused+time.Second { // what it catches up with may be of before
+		if g.since > h.paused-h.stood && w.now < h.paused+time.Second { // it may still be catching up with what came before
 			continue
 		}
 		if g.person.id != user || !g.alive || !slices.Contains(g.rooms, room) || !g.remains() || g.since > w.now-100*time.Millisecond || w.now < g.excused || w.unrecorded(g, room) {

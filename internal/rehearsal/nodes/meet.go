@@ -171,7 +171,7 @@ func (w *world) remove(p *person) {
 	w.count("removals")
 	p.removing = true
 	w.demand(p.realm, presence.Remove{User: p.id}, func(cluster.Answer, bool) {
-		// By a clock that is wrong, a removal holds only for tokens that are in use.
+		// With a slow clock, only tokens that are in use are sure to be refused.
 		if !slices.ContainsFunc(w.hosts, func(h *host) bool { return h.skew < -time.Second }) {
 			w.removed[p.id] = w.now
 		}

@@ -177,7 +177,7 @@ func Play(o Options) Result {
 	}
 	for i, name := range w.names {
 		h := &host{world: w, name: name, place: i, skew: w.between(-300*time.Millisecond, 300*time.Millisecond)}
-		if w.chance(0.1) { // nobody sets its clock
+		if w.chance(0.1) { // its clock is not synchronised
 			h.skew = w.between(-time.Minute, time.Minute)
 		}
 		w.hosts = append(w.hosts, h)
