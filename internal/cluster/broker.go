@@ -12,7 +12,7 @@ type Name string
 // Incarnation numbers the starts of a node, from 1.
 type Incarnation uint64
 
-// Realm is the number of a realm. It is never reused.
+// Realm is the number of a realm. It is never reused: a realm that is ended and made again is another one.
 type Realm uint64
 
 // Epoch numbers the owners of a realm, from 1.
@@ -30,16 +30,21 @@ const (
 	KindEnds   Kind = "ends"   // an owner has handed over: its records are complete
 	KindBatch  Kind = "batch"  // changes in a realm
 	KindMark   Kind = "mark"   // a sign of life of a node, with the times of its realms
+	KindMade   Kind = "made"   // a realm is made, and gets the next number
+	KindGone   Kind = "gone"   // a realm is ended, with everything in it
+	KindFormat Kind = "format" // the format of the record is in force from here on
 )
 
 // Record is one entry of the log.
 type Record struct {
-	ID    string // unique; a record applies once
-	Kind  Kind
-	Realm Realm // 0: none
-	Epoch Epoch
-	Node  Name
-	Wall  int64 // Unix milliseconds
+	ID     string // unique; a record applies once
+	Format Format
+	Kind   Kind
+	Realm  Realm  // 0: none
+	Name   string // of a realm that is made
+	Epoch  Epoch
+	Node   Name
+	Wall   int64 // Unix milliseconds
 
 	// Time is the time of the realm, in records of kind begins, ends and batch.
 	Time time.Duration
@@ -51,6 +56,9 @@ type Record struct {
 	// Removed are the people who were removed by then: what they follow over links of any node ends.
 	Removed []presence.PersonRemoved
 }
+
+// HasRows reports whether the record changes rows, if it applies.
+func (r *Record) HasRows() bool { return r.Rows != nil || len(r.Changes) > 0 || r.Kind == KindGone }
 
 // RealmTime is the time of a realm under an owner.
 type RealmTime struct {
@@ -77,8 +85,9 @@ const Unfenced = ^Position(0)
 // Append adds a record, and calls done once. With after, it is refused unless the last record of its
 // realm is at that position. The outcome of an append without an answer in time is Unknown.
 //
-// Every node is given every record, in order, by [Node.Applied]. The driver puts the rows first, so
-// that questions about records see what the node knows. Package clustertest checks these contracts.
+// Every node is given every record, in order, by [Node.Applied]. The driver puts the rows first, of the
+// records that apply by its own [Fold], so that questions about records see what the node knows. Package
+// clustertest checks these contracts.
 type Log interface {
 	Append(r Record, after Position, done func(Outcome))
 }

@@ -61,7 +61,14 @@ func (n *Node) toOwner(r *realm, what Up) {
 func (n *Node) Hello(at presence.Instant, id Realm, conn ConnID, hello presence.Hello) {
 	n.runs(at)
 	r := n.realms[id]
-	if r.carrier.refusing {
+	switch {
+	case r == nil:
+		n.do(Close{Conn: conn, Why: CloseGone})
+		return
+	case n.halted:
+		n.do(Close{Conn: conn, Why: CloseNotReady})
+		return
+	case r.carrier.refusing:
 		n.do(Close{Conn: conn, Why: CloseMoving})
 		return
 	}
@@ -84,6 +91,14 @@ func (n *Node) Hello(at presence.Instant, id Realm, conn ConnID, hello presence.
 func (n *Node) Requested(at presence.Instant, id Realm, conn ConnID, request Request) {
 	n.runs(at)
 	r := n.realms[id]
+	switch {
+	case r == nil:
+		n.do(PassAnswer{conn, Answer{Attempt: request.Attempt, Err: ErrNoRealm}})
+		return
+	case n.halted:
+		n.do(PassAnswer{conn, Answer{Attempt: request.Attempt, Err: ErrNotReady}})
+		return
+	}
 	c := r.carrier.conns[conn]
 	if conn != 0 && (c == nil || c.link.Session == "") {
 		return
@@ -109,6 +124,9 @@ func (n *Node) request(r *realm, c *carried, request Request) {
 func (n *Node) Said(at presence.Instant, id Realm, conn ConnID, in presence.Input) {
 	n.runs(at)
 	r := n.realms[id]
+	if r == nil {
+		return
+	}
 	c := r.carrier.conns[conn]
 	if c == nil || c.link.Session == "" {
 		return
@@ -168,8 +186,8 @@ func (c *carried) types(at time.Duration, room presence.RoomName, number uint64,
 
 // ConnOf returns the connection of a link; 0 if this node does not carry it.
 func (n *Node) ConnOf(id Realm, link presence.LinkID) ConnID {
-	if c := n.realms[id].carrier.links[link]; c != nil {
-		return c.conn
+	if r := n.realms[id]; r != nil && r.carrier.links[link] != nil {
+		return r.carrier.links[link].conn
 	}
 	return 0
 }
@@ -177,19 +195,23 @@ func (n *Node) ConnOf(id Realm, link presence.LinkID) ConnID {
 // Pass passes a frame to the clients of links, at any nodes. It may be lost.
 func (n *Node) Pass(at presence.Instant, id Realm, p Pass) {
 	n.runs(at)
-	n.toOwner(n.realms[id], p)
+	if r := n.realms[id]; r != nil {
+		n.toOwner(r, p)
+	}
 }
 
 // Beacon handles a closing beacon, which may come to any node.
 func (n *Node) Beacon(at presence.Instant, id Realm, in presence.ClosingBeacon) {
 	n.runs(at)
-	n.toOwner(n.realms[id], Say{in})
+	if r := n.realms[id]; r != nil {
+		n.toOwner(r, Say{in})
+	}
 }
 
 // Broke handles the end of a connection.
 func (n *Node) Broke(at presence.Instant, id Realm, conn ConnID) {
 	n.runs(at)
-	if r := n.realms[id]; r.carrier.conns[conn] != nil {
+	if r := n.realms[id]; r != nil && r.carrier.conns[conn] != nil {
 		n.lose(r, r.carrier.conns[conn])
 	}
 }
@@ -269,11 +291,15 @@ var ErrNotReady = engine.ErrNotReady
 
 // dropWaiting refuses all requests that wait, and reports the links.
 func (n *Node) dropWaiting(r *realm) {
-	for _, attempt := range slices.Sorted(maps.Keys(r.carrier.requests)) {
-		n.refuse(r, r.carrier.requests[attempt])
-	}
+	n.refuseAll(r)
 	if r.known.Epoch > 0 {
 		n.report(r)
+	}
+}
+
+func (n *Node) refuseAll(r *realm) {
+	for _, attempt := range slices.Sorted(maps.Keys(r.carrier.requests)) {
+		n.refuse(r, r.carrier.requests[attempt])
 	}
 }
 
@@ -311,6 +337,9 @@ func (n *Node) takeDown(r *realm, from Name, m FromOwner) {
 func (n *Node) Follow(at presence.Instant, id Realm, f Follow) {
 	n.runs(at)
 	r := n.realms[id]
+	if r == nil {
+		return
+	}
 	for _, wish := range f.Wishes {
 		r.lists.wishes.add(wish)
 	}
@@ -324,6 +353,9 @@ func (n *Node) Follow(at presence.Instant, id Realm, f Follow) {
 func (n *Node) Unfollow(at presence.Instant, id Realm, u Unfollow) {
 	n.runs(at)
 	r := n.realms[id]
+	if r == nil {
+		return
+	}
 	for _, wish := range u.Wishes {
 		r.lists.wishes.remove(wish)
 	}
@@ -336,12 +368,19 @@ func (n *Node) Unfollow(at presence.Instant, id Realm, u Unfollow) {
 
 // List returns a followed list. It returns false if the owner has not told it yet.
 func (n *Node) List(id Realm, topic engine.Topic) (engine.Snapshot, bool) {
-	return n.realms[id].lists.snapshot(topic)
+	r := n.realms[id]
+	if r == nil {
+		return engine.Snapshot{}, false
+	}
+	return r.lists.snapshot(topic)
 }
 
 // Sight returns a followed person. It returns false if the owner has not told them yet.
 func (n *Node) Sight(id Realm, subject engine.Subject) (engine.Sight, bool) {
 	r := n.realms[id]
+	if r == nil {
+		return engine.Sight{}, false
+	}
 	return r.lists.sights[subject], r.lists.people[subject]
 }
 

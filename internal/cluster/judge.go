@@ -14,7 +14,7 @@ func (n *Node) Table(at presence.Instant, owners Owners, ok bool) {
 	}
 	n.table = owners
 	for _, id := range n.order {
-		is, r := owners.Realms[id], n.realms[id]
+		is, r := owners.Realms[id], n.realms[id] // a realm that the table has first comes with the log
 		mine := is.Owner == n.Name && is.Incarnation == n.Incarnation
 		if mine && is.Epoch > r.begun {
 			n.begin(r, is)
@@ -44,7 +44,7 @@ func (n *Node) judge() {
 		living = append(living, Candidate{Name: name, Incarnation: incarnation, Steady: n.steady(name)})
 	}
 	// Only nodes that are heard now may be given a realm.
-	next := Plan(n.table, slices.DeleteFunc(slices.Clone(living), func(c Candidate) bool {
+	next := Plan(n.table, n.fold.listing(), slices.DeleteFunc(slices.Clone(living), func(c Candidate) bool {
 		return !n.hears(c.Name) && !n.owns(c.Name)
 	}))
 	if next.Equal(n.table) {

@@ -13,6 +13,7 @@ type Message interface{ message() }
 // Heartbeat goes from every node to every other, which answer with an [Echo] at once.
 type Heartbeat struct {
 	Sent    time.Duration // by the sender's clock
+	Knows   Format        // the newest that the sender knows
 	Unheard []Name        // the nodes that the sender does not hear
 	Owners  map[Realm]Known
 }
@@ -208,6 +209,15 @@ type (
 		Realm   Realm
 		Removed presence.PersonRemoved
 	}
+	// RealmMade says that there is a realm now, and RealmGone that there is none any more: its
+	// connections here are closed.
+	RealmMade struct {
+		Realm Realm
+		Name  string
+	}
+	RealmGone struct{ Realm Realm }
+	// Halt says that the node cannot go on, and why. Its driver ends it.
+	Halt struct{ Why string }
 	// Tell tells a client an effect of the core about its link.
 	Tell struct {
 		Conn   ConnID
@@ -228,6 +238,7 @@ const (
 	CloseRefused  CloseReason = "refused"   // the hello was refused
 	CloseCut      CloseReason = "cut"       // the session goes on without this link
 	CloseEnded    CloseReason = "ended"     // the session has ended
+	CloseGone     CloseReason = "gone"      // there is no such realm any more
 )
 
 func (Send) act()          {}
@@ -241,3 +252,6 @@ func (Show) act()          {}
 func (Tell) act()          {}
 func (StopFollowing) act() {}
 func (Offer) act()         {}
+func (RealmMade) act()     {}
+func (RealmGone) act()     {}
+func (Halt) act()          {}

@@ -2,6 +2,8 @@ package cluster
 
 import (
 	"cmp"
+	"errors"
+	"fmt"
 	"maps"
 	"math"
 	"slices"
@@ -61,9 +63,12 @@ type Config struct {
 	Incarnation Incarnation
 	Nodes       []Name // all of the cluster, including this one
 	LogNodes    []Name // those that keep the log
-	Realms      []Realm
-	Policy      presence.Policy
-	Timings     Timings
+	// Fold is what the log says up to where the node's records are.
+	Fold Fold
+	// Knows is the newest format that this node knows; 0 stands for [Newest].
+	Knows   Format
+	Policy  presence.Policy
+	Timings Timings
 	// Credit is how many bytes may be on their way to a node; 0 stands for [DefaultCredit].
 	Credit  int
 	Records Records
@@ -84,8 +89,10 @@ type Node struct {
 	acts    []Act
 	peers   map[Name]*peer // with itself
 	names   []Name         // sorted
+	fold    Fold
 	realms  map[Realm]*realm
 	order   []Realm // sorted
+	halted  bool
 	beatAt  time.Duration
 	flushAt time.Duration
 	alone   time.Duration // when it last heard no majority
@@ -113,27 +120,18 @@ type peer struct {
 	echoed         time.Duration // when the newest answered heartbeat was sent
 	silent         bool          // its links were unseated
 	marked         time.Duration // when its last mark was applied
+	knows          Format        // the newest format that it knows
 }
 
 // realm is what a node knows of a realm.
 type realm struct {
 	id      Realm
 	known   Known
-	begun   Epoch // the newest epoch that this node has begun
-	record  record
-	owner   *owner // nil: another node runs its core
+	begun   Epoch   // the newest epoch that this node has begun
+	log     *Folded // what the log says about it
+	owner   *owner  // nil: another node runs its core
 	carrier carrier
 	lists   lists
-}
-
-// record is what the applied log says about a realm.
-type record struct {
-	last  Position // of the realm's last record
-	epoch Epoch    // the highest
-	kind  Kind     // of the last record
-	ended Epoch    // the last owner that handed over
-	mark  RealmTime
-	wall  int64
 }
 
 // NewNode returns a node that has just started. It has heard of nobody.
@@ -144,12 +142,95 @@ func NewNode(config Config, at presence.Instant) *Node {
 	for _, name := range n.names {
 		n.peers[name] = &peer{heard: at.Mono, echoed: at.Mono, marked: at.Mono, out: newStream(config.Credit)} // counted from here
 	}
-	n.peers[n.Name].incarnation = config.Incarnation
-	n.order = slices.Sorted(slices.Values(config.Realms))
-	for _, id := range n.order {
-		n.realms[id] = &realm{id: id, carrier: newCarrier(), lists: newLists()}
+	n.Knows = cmp.Or(config.Knows, Newest)
+	n.fold = config.Fold.Clone()
+	n.peers[n.Name].incarnation, n.peers[n.Name].knows = config.Incarnation, n.Knows
+	for _, id := range n.fold.order() {
+		n.addRealm(id)
+	}
+	if n.fold.Format > n.Knows {
+		n.halt(n.fold.Format)
 	}
 	return n
+}
+
+// addRealm adds a realm that the log has.
+func (n *Node) addRealm(id Realm) {
+	is := n.fold.Realms[id]
+	n.realms[id] = &realm{id: id, log: is, known: Known{is.Epoch, is.Owner}, carrier: newCarrier(), lists: newLists()}
+	n.order = append(n.order, id) // numbers only grow
+	n.do(RealmMade{id, is.Name})
+}
+
+// endRealm forgets a realm. Its connections are closed, and requests refused.
+func (n *Node) endRealm(id Realm) {
+	r := n.realms[id]
+	n.drop(r)
+	for _, conn := range slices.Sorted(maps.Keys(r.carrier.conns)) {
+		n.do(Close{Conn: conn, Why: CloseGone})
+	}
+	for _, attempt := range slices.Sorted(maps.Keys(r.carrier.requests)) {
+		if q := r.carrier.requests[attempt]; q.conn == nil {
+			n.do(PassAnswer{0, Answer{Attempt: attempt, Err: ErrNoRealm}})
+		}
+	}
+	delete(n.realms, id)
+	n.order = slices.DeleteFunc(n.order, func(other Realm) bool { return other == id })
+	for _, name := range n.names {
+		n.peers[name].out.forget(id)
+	}
+	n.do(RealmGone{id})
+}
+
+// ErrNoRealm says that the realm has ended, and ErrRealmExists that there is one of the name.
+var (
+	ErrNoRealm     = engine.ErrNoRealm
+	ErrRealmExists = errors.New("there is a realm of this name")
+)
+
+// Named returns the number of a realm.
+func (n *Node) Named(name string) (Realm, error) {
+	for _, id := range n.order {
+		if n.realms[id].log.Name == name {
+			return id, nil
+		}
+	}
+	return 0, ErrNoRealm
+}
+
+// halt ends everything: the node is too old for what is in force. It owns, sends and writes nothing any
+// more, and refuses what it is asked.
+func (n *Node) halt(has Format) {
+	n.halted = true
+	for _, id := range n.order {
+		r := n.realms[id]
+		n.drop(r)
+		n.refuseAll(r)
+	}
+	n.do(Halt{fmt.Sprintf("the log has format %d, and this version knows up to %d: run the newer version", has, n.Knows)})
+}
+
+// RaiseFormat brings a format into force. It returns an error, and does nothing, unless every node is heard
+// and knows it.
+func (n *Node) RaiseFormat(at presence.Instant, to Format) error {
+	n.runs(at)
+	for _, name := range n.names {
+		switch p := n.peers[name]; {
+		case !n.hears(name):
+			return fmt.Errorf("%s is not heard, so nobody knows whether it knows format %d", name, to)
+		case p.knows < to:
+			return fmt.Errorf("%s knows formats up to %d only, not %d: run the newer version there first", name, p.knows, to)
+		}
+	}
+	r := n.record(KindFormat)
+	r.Format = to
+	n.do(Append{Record: r, After: Unfenced})
+	return nil
+}
+
+// record returns a record of this node.
+func (n *Node) record(kind Kind) Record {
+	return Record{ID: n.NewID(), Format: n.fold.Format, Kind: kind, Node: n.Name, Wall: n.at.Wall.UnixMilli()}
 }
 
 // Acts returns the acts since its last call, in order. Call it after each other method.
@@ -159,7 +240,19 @@ func (n *Node) Acts() []Act {
 	}
 	acts := n.acts
 	n.acts = nil
+	if n.halted {
+		acts = slices.DeleteFunc(acts, outward)
+	}
 	return acts
+}
+
+// outward reports whether an act concerns other nodes, or what they share.
+func outward(act Act) bool {
+	switch act.(type) {
+	case Send, Append, ReadTable, SwapTable:
+		return true
+	}
+	return false
 }
 
 func (n *Node) note(format string, args ...any) {
@@ -214,10 +307,11 @@ type Owned struct {
 
 // Owned returns the engine of a realm, and false if this node does not run it.
 func (n *Node) Owned(id Realm) (Owned, bool) {
-	o := n.realms[id].owner
-	if o == nil || o.engine == nil {
+	r := n.realms[id]
+	if r == nil || r.owner == nil || r.owner.engine == nil {
 		return Owned{}, false
 	}
+	o := r.owner
 	return Owned{o.epoch, o.engine, o.speaks()}, true
 }
 
@@ -225,8 +319,8 @@ func (n *Node) Owned(id Realm) (Owned, bool) {
 // it knows.
 func (n *Node) Carriers(id Realm) map[presence.LinkID]Name {
 	carriers := map[presence.LinkID]Name{}
-	if o := n.realms[id].owner; o != nil {
-		for link, by := range o.links {
+	if r := n.realms[id]; r != nil && r.owner != nil {
+		for link, by := range r.owner.links {
 			carriers[link] = by.carrier
 		}
 	}
@@ -235,14 +329,19 @@ func (n *Node) Carriers(id Realm) map[presence.LinkID]Name {
 
 // Carries reports whether this node carries a link.
 func (n *Node) Carries(id Realm, link presence.LinkID) bool {
-	return n.realms[id].carrier.links[link] != nil
+	return n.realms[id] != nil && n.realms[id].carrier.links[link] != nil
 }
 
 // Known returns the newest owner of a realm that the node has heard of.
-func (n *Node) Known(id Realm) Known { return n.realms[id].known }
+func (n *Node) Known(id Realm) Known {
+	if r := n.realms[id]; r != nil {
+		return r.known
+	}
+	return Known{}
+}
 
 // Refuses reports whether the node refuses links of a realm, and sends them away.
-func (n *Node) Refuses(id Realm) bool { return n.realms[id].carrier.refusing }
+func (n *Node) Refuses(id Realm) bool { return n.realms[id] != nil && n.realms[id].carrier.refusing }
 
 // others returns the other nodes, by name.
 func (n *Node) others() []Name {
@@ -267,6 +366,9 @@ func (n *Node) majority(is func(Name) bool) bool {
 // Tick does what is due. Call it at [Node.Due].
 func (n *Node) Tick(at presence.Instant) {
 	n.runs(at)
+	if n.halted {
+		return
+	}
 	if n.mono() >= n.beatAt {
 		n.beatAt = n.mono() + n.Timings.Heartbeat
 		n.heartbeat()
@@ -294,6 +396,9 @@ func (n *Node) Tick(at presence.Instant) {
 
 // Due returns when Tick has something to do next. It changes with everything that happens.
 func (n *Node) Due() time.Duration {
+	if n.halted {
+		return never
+	}
 	due := n.beatAt
 	for _, name := range n.names {
 		p := n.peers[name]
@@ -338,7 +443,7 @@ const never = time.Duration(math.MaxInt64)
 
 // heartbeat sends a heartbeat to all others, and applies the rules that depend on theirs.
 func (n *Node) heartbeat() {
-	beat := Heartbeat{Sent: n.mono(), Owners: map[Realm]Known{}}
+	beat := Heartbeat{Sent: n.mono(), Knows: n.Knows, Owners: map[Realm]Known{}}
 	for _, name := range n.others() {
 		if !n.hears(name) {
 			beat.Unheard = append(beat.Unheard, name)
@@ -447,7 +552,7 @@ func (n *Node) hear(from Name, beat Heartbeat) {
 	if back {
 		p.since = n.mono()
 	}
-	p.heard, p.unheard = n.mono(), beat.Unheard
+	p.heard, p.unheard, p.knows = n.mono(), beat.Unheard, beat.Knows
 	for _, id := range n.order {
 		n.learn(n.realms[id], beat.Owners[id])
 	}
@@ -511,7 +616,7 @@ func (n *Node) mark() {
 	if n.markID != "" || n.mono() < n.markAt && !(urgent && n.mono() >= n.markSent+n.Timings.Mark/20) {
 		return
 	}
-	r := Record{ID: n.NewID(), Kind: KindMark, Node: n.Name, Wall: n.at.Wall.UnixMilli()}
+	r := n.record(KindMark)
 	for _, id := range n.order {
 		if o := n.realms[id].owner; o != nil && o.phase >= barrier {
 			r.Times = append(r.Times, RealmTime{Realm: id, Epoch: o.epoch, Time: o.engine.Time()})
@@ -545,38 +650,37 @@ func (n *Node) Appended(at presence.Instant, id string, outcome Outcome) {
 	}
 }
 
-// Applied handles a record that the driver has put into the node's records. A record of an epoch
-// below the highest before it has no rows. For the second place of a record that the log has twice,
-// call [Node.Passed] instead.
-func (n *Node) Applied(at presence.Instant, position Position, r Record) {
+// Applied handles a record that the driver has put into the node's records, if it applies.
+func (n *Node) Applied(at presence.Instant, position Position, r Record) Verdict {
 	n.runs(at)
-	if r.Kind == KindMark {
-		for _, is := range r.Times {
-			if n.realms[is.Realm] == nil {
-				continue
-			}
-			to := &n.realms[is.Realm].record
-			if is.Epoch > to.mark.Epoch || is.Epoch == to.mark.Epoch && is.Time > to.mark.Time {
-				to.mark, to.wall = is, r.Wall
-			}
+	if n.halted {
+		return Unreadable
+	}
+	verdict := n.fold.Take(position, r, n.Knows)
+	if verdict == Unreadable {
+		n.halt(r.Format)
+	}
+	if verdict != Applies {
+		return verdict
+	}
+	switch r.Kind {
+	case KindMark:
+		if p := n.peers[r.Node]; p != nil {
+			p.marked = n.mono()
 		}
-		n.peers[r.Node].marked = n.mono()
 		n.proven(r.ID)
-		return
+		return verdict
+	case KindFormat:
+		return verdict
+	case KindMade:
+		n.addRealm(n.fold.Number)
+		return verdict
+	case KindGone:
+		n.endRealm(r.Realm)
+		return verdict
 	}
 	to := n.realms[r.Realm]
-	if to == nil {
-		return
-	}
-	to.record.last = position
-	if r.Epoch < to.record.epoch {
-		return
-	}
-	to.record.epoch, to.record.kind = r.Epoch, r.Kind
 	switch r.Kind {
-	case KindEnds:
-		to.record.ended = r.Epoch
-		to.record.mark, to.record.wall = RealmTime{r.Realm, r.Epoch, r.Time}, r.Wall
 	case KindBegins:
 		n.learn(to, Known{r.Epoch, r.Node})
 	case KindBatch:
@@ -587,10 +691,11 @@ func (n *Node) Applied(at presence.Instant, position Position, r Record) {
 	if o := to.owner; o != nil {
 		if r.Epoch > o.epoch {
 			n.drop(to)
-			return
+			return verdict
 		}
 		n.appliedOwn(o, r)
 	}
+	return verdict
 }
 
 func compareLinks(a, b presence.LinkID) int {
@@ -599,12 +704,6 @@ func compareLinks(a, b presence.LinkID) int {
 
 func sortedLinks[T any](links map[presence.LinkID]T) []presence.LinkID {
 	return slices.SortedFunc(maps.Keys(links), compareLinks)
-}
-
-// Passed says that the log repeats a record of the realm, applied before, at the position.
-func (n *Node) Passed(at presence.Instant, position Position, id Realm) {
-	n.runs(at)
-	n.realms[id].record.last = position
 }
 
 // place is the node's place among all, by name.

@@ -100,22 +100,25 @@ func (n *Node) begin(r *realm, is Ownership) {
 // appendBegins appends the first record, expecting the last one of a lower epoch. In a handover it
 // waits for the end of the previous owner first.
 func (n *Node) appendBegins(o *owner) {
-	to := o.realm.record
-	if to.epoch >= o.epoch {
+	to := o.realm.log
+	if to.Epoch >= o.epoch {
 		n.drop(o.realm)
 		return
 	}
-	if o.handover && to.ended != o.epoch-1 && n.mono()-o.since < n.Timings.Wait {
+	if o.handover && to.Ended != o.epoch-1 && n.mono()-o.since < n.Timings.Wait {
 		return // the next pass tries again
 	}
-	n.append(o, Record{ID: o.beginID, Kind: KindBegins, Realm: o.realm.id, Epoch: o.epoch, Node: n.Name, Wall: n.at.Wall.UnixMilli(), Time: to.mark.Time})
+	r := n.record(KindBegins)
+	r.ID, r.Time = o.beginID, to.Time
+	n.append(o, r)
 }
 
 // append appends a record, expecting the realm's last record that this node has applied. The log
 // refuses it once another owner has begun.
 func (n *Node) append(o *owner, r Record) {
+	r.Realm, r.Epoch = o.realm.id, o.epoch
 	o.appending, o.appendAt, o.retry = &r, n.mono(), false
-	n.do(Append{Record: r, After: o.realm.record.last})
+	n.do(Append{Record: r, After: o.realm.log.Last})
 }
 
 // appended handles the outcome. A record that was refused, or whose outcome is unknown, is appended
@@ -157,11 +160,11 @@ func (n *Node) answerRecorded(o *owner) {
 // restore makes the core that continues, and begins the barrier: all living nodes report their
 // links before the owner says anything.
 func (n *Node) restore(o *owner) {
-	to := o.realm.record
+	to := o.realm.log
 	o.engine = engine.New(engine.Options{Policy: n.Policy, Sink: o, Links: o, Recorder: o, Epoch: uint32(o.epoch), Now: func() presence.Instant { return n.at },
 		NewRun: func(view presence.View) string { return runOf(o.epoch, n.NewRun(view)) }})
 	o.maker = n.NewMaker(o.realm.id)
-	from := presence.Takeover{Time: to.mark.Time, Wall: to.wall, Whole: to.ended == o.epoch-1}
+	from := presence.Takeover{Time: to.Time, Wall: to.Wall, Whole: to.Ended == o.epoch-1}
 	if err := o.engine.Continue(n.Records.State(o.realm.id), from); err != nil {
 		panic("cluster: what is on record does not restore: " + err.Error())
 	}
@@ -373,7 +376,8 @@ func (n *Node) write(o *owner) {
 	if (!o.speaks() && o.phase != ending) || !o.lacksRecord() {
 		return
 	}
-	r := Record{ID: n.NewID(), Kind: KindBatch, Realm: o.realm.id, Epoch: o.epoch, Node: n.Name, Wall: n.at.Wall.UnixMilli(), Time: o.engine.Time()}
+	r := n.record(KindBatch)
+	r.Time = o.engine.Time()
 	r.Rows = o.maker.Rows(n.at.Wall, o.engine.Save)
 	for _, c := range o.commands {
 		if c.change != nil {
@@ -406,7 +410,9 @@ func (n *Node) handOver(o *owner) {
 func (n *Node) end(o *owner) {
 	n.write(o)
 	if o.appending == nil {
-		n.append(o, Record{ID: n.NewID(), Kind: KindEnds, Realm: o.realm.id, Epoch: o.epoch, Node: n.Name, Wall: n.at.Wall.UnixMilli(), Time: o.engine.Time()})
+		r := n.record(KindEnds)
+		r.Time = o.engine.Time()
+		n.append(o, r)
 	}
 }
 

@@ -8,8 +8,15 @@ import (
 
 // Owners is the table of owners.
 type Owners struct {
-	Version uint64 // of the stored value
+	Version uint64   // of the stored value
+	Listed  Position // of the last record about which realms there are that a plan has considered
 	Realms  map[Realm]Ownership
+}
+
+// Listing are the realms that there are by the log, with their epochs.
+type Listing struct {
+	At     Position // of the last record that made or ended one
+	Epochs map[Realm]Epoch
 }
 
 // Ownership is one realm's row in the table.
@@ -30,23 +37,34 @@ type Candidate struct {
 	Steady bool
 }
 
-// Plan returns the table that should follow, given the living nodes. It moves as few realms as
-// possible: those whose owner is dead or has restarted, and, while nodes own unequal numbers, some
-// to steady nodes. Epochs only grow. The result depends on nothing else, so all nodes make the
-// same plan.
-func Plan(now Owners, living []Candidate) Owners {
-	next := Owners{Version: now.Version, Realms: maps.Clone(now.Realms)}
+// Plan returns the table that should follow, given the realms and the living nodes. It gives new realms
+// an owner, and moves as few others as possible: those whose owner is dead or has restarted, and, while
+// nodes own unequal numbers, some to steady nodes. Epochs only grow. A listing that is older than the
+// table's adds and removes nothing. The result depends on nothing else, so all nodes make the same plan.
+func Plan(now Owners, listing Listing, living []Candidate) Owners {
+	next := Owners{Version: now.Version, Listed: now.Listed, Realms: maps.Clone(now.Realms)}
 	if len(living) == 0 {
 		return next
+	}
+	var orphans []Realm
+	if next.Realms == nil {
+		next.Realms = map[Realm]Ownership{}
+	}
+	if listing.At >= now.Listed {
+		next.Listed = listing.At
+		maps.DeleteFunc(next.Realms, func(id Realm, _ Ownership) bool { _, is := listing.Epochs[id]; return !is })
+		for _, id := range slices.Sorted(maps.Keys(listing.Epochs)) {
+			if _, known := next.Realms[id]; !known {
+				orphans = append(orphans, id)
+			}
+		}
 	}
 	nodes := map[Name]Candidate{}
 	owned := map[Name][]Realm{}
 	for _, c := range living {
 		nodes[c.Name], owned[c.Name] = c, nil
 	}
-	realms := slices.Sorted(maps.Keys(now.Realms))
-	var orphans []Realm
-	for _, realm := range realms {
+	for _, realm := range slices.Sorted(maps.Keys(next.Realms)) {
 		is := now.Realms[realm]
 		if c, lives := nodes[is.Owner]; lives && c.Incarnation == is.Incarnation {
 			owned[is.Owner] = append(owned[is.Owner], realm)
@@ -55,7 +73,7 @@ func Plan(now Owners, living []Candidate) Owners {
 		}
 	}
 	give := func(realm Realm, to Name, handover bool) {
-		next.Realms[realm] = Ownership{Owner: to, Incarnation: nodes[to].Incarnation, Epoch: now.Realms[realm].Epoch + 1, Handover: handover}
+		next.Realms[realm] = Ownership{Owner: to, Incarnation: nodes[to].Incarnation, Epoch: max(now.Realms[realm].Epoch, listing.Epochs[realm]) + 1, Handover: handover}
 		owned[to] = append(owned[to], realm)
 	}
 	fewest := func(of func(Candidate) bool) (Name, bool) {

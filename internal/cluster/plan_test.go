@@ -27,12 +27,25 @@ func TestPlanIsEvenMovesLittleAndOnlyGoesForward(t *testing.T) {
 		for realm := range cluster.Realm(rapid.IntRange(0, 9).Draw(t, "realms")) {
 			now.Realms[realm+1] = cluster.Ownership{Owner: rapid.SampledFrom(names).Draw(t, "owner"), Incarnation: 1, Epoch: cluster.Epoch(rapid.IntRange(1, 9).Draw(t, "epoch"))}
 		}
+		now.Listed = cluster.Position(rapid.IntRange(0, 2).Draw(t, "listed"))
+		listing := cluster.Listing{At: cluster.Position(rapid.IntRange(0, 2).Draw(t, "at")), Epochs: map[cluster.Realm]cluster.Epoch{}}
+		for realm := range cluster.Realm(9) {
+			if rapid.Bool().Draw(t, "is") {
+				listing.Epochs[realm+1] = cluster.Epoch(rapid.IntRange(0, 12).Draw(t, "epoch on record"))
+			}
+		}
 		before := maps.Clone(now.Realms)
-		next := cluster.Plan(now, living)
+		next := cluster.Plan(now, listing, living)
 		require.Equal(t, before, now.Realms, "the table given is not changed")
-		require.ElementsMatch(t, slices.Collect(maps.Keys(now.Realms)), slices.Collect(maps.Keys(next.Realms)))
 		slices.Reverse(living)
-		require.Equal(t, next, cluster.Plan(now, living), "the order of the nodes does not matter")
+		require.Equal(t, next, cluster.Plan(now, listing, living), "the order of the nodes does not matter")
+		if listing.At >= now.Listed && len(living) > 0 {
+			require.ElementsMatch(t, slices.Collect(maps.Keys(listing.Epochs)), slices.Collect(maps.Keys(next.Realms)))
+			require.Equal(t, listing.At, next.Listed)
+		} else {
+			require.ElementsMatch(t, slices.Collect(maps.Keys(now.Realms)), slices.Collect(maps.Keys(next.Realms)), "an old listing adds and removes nothing")
+			require.Equal(t, now.Listed, next.Listed)
+		}
 		if len(living) == 0 {
 			require.Equal(t, now, next)
 			return
@@ -40,6 +53,7 @@ func TestPlanIsEvenMovesLittleAndOnlyGoesForward(t *testing.T) {
 		owned, kept, moved := map[cluster.Name]int{}, map[cluster.Name]int{}, 0
 		for realm, is := range next.Realms {
 			was := now.Realms[realm]
+			epoch := max(was.Epoch, listing.Epochs[realm]) + 1
 			owned[is.Owner]++
 			c, lives := alive[is.Owner]
 			require.True(t, lives, "the owner lives")
@@ -54,10 +68,10 @@ func TestPlanIsEvenMovesLittleAndOnlyGoesForward(t *testing.T) {
 			case lived:
 				moved++
 				require.True(t, is.Handover && c.Steady, "who lives hands over, to steady nodes")
-				require.Equal(t, was.Epoch+1, is.Epoch)
+				require.Equal(t, epoch, is.Epoch)
 			default:
 				require.False(t, is.Handover)
-				require.Equal(t, was.Epoch+1, is.Epoch)
+				require.Equal(t, epoch, is.Epoch)
 			}
 			if is != was {
 				require.Equal(t, c.Incarnation, is.Incarnation)
@@ -71,7 +85,7 @@ func TestPlanIsEvenMovesLittleAndOnlyGoesForward(t *testing.T) {
 				}
 			}
 		}
-		again := cluster.Plan(next, living)
+		again := cluster.Plan(next, listing, living)
 		require.True(t, again.Equal(next), "a plan is a fixed point: %v %v", next, again)
 	})
 }

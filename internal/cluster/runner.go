@@ -16,13 +16,22 @@ type Broker struct {
 	Bus   Bus
 }
 
+// Watcher hears of what concerns a node as a whole. It is called without locks, in order.
+type Watcher interface {
+	RealmMade(Realm, string)
+	RealmGone(Realm)
+	// Halted says that the node cannot go on, and why.
+	Halted(why string)
+}
+
 // Runner runs a [Node] by the clock of the machine: it does what the node wants, and passes on what it
 // tells. All methods are safe for concurrent use.
 type Runner struct {
-	broker Broker
-	began  time.Time
-	kick   chan struct{} // holds one: the node may be due earlier
-	over   chan struct{} // closed when Run has returned: nobody is answered any more
+	broker  Broker
+	watcher Watcher // nil: nobody
+	began   time.Time
+	kick    chan struct{} // holds one: the node may be due earlier
+	over    chan struct{} // closed when Run has returned: nobody is answered any more
 
 	telling sync.Mutex // held while acts are done, in order; locked before mu
 	mu      sync.Mutex
@@ -32,7 +41,8 @@ type Runner struct {
 	waiting map[uint64]chan Answer // by attempt; each holds one
 	conns   map[ConnID]pendingHello
 	carried map[ConnID]carriedLink
-	next    uint64 // of attempts and connections
+	applies map[string]chan Verdict // by the id of the record; each holds one
+	next    uint64                  // of attempts and connections
 }
 
 // pendingHello is a hello that waits for its answer.
@@ -47,9 +57,10 @@ type carriedLink struct {
 	link presence.LinkID
 }
 
-// NewRunner returns a runner that does nothing yet. Give it what comes from the broker, and Run it.
-func NewRunner(config Config, broker Broker) *Runner {
-	r := &Runner{broker: broker, began: time.Now(), kick: make(chan struct{}, 1), over: make(chan struct{}), cores: map[Realm]*Core{}, waiting: map[uint64]chan Answer{}, conns: map[ConnID]pendingHello{}, carried: map[ConnID]carriedLink{},
+// NewRunner returns a runner that does nothing yet. Give it what comes from the broker, and Run it. The
+// watcher may be nil.
+func NewRunner(config Config, broker Broker, watcher Watcher) *Runner {
+	r := &Runner{broker: broker, watcher: watcher, applies: map[string]chan Verdict{}, began: time.Now(), kick: make(chan struct{}, 1), over: make(chan struct{}), cores: map[Realm]*Core{}, waiting: map[uint64]chan Answer{}, conns: map[ConnID]pendingHello{}, carried: map[ConnID]carriedLink{},
 		next: uint64(config.Incarnation) << 32}
 	r.node = NewNode(config, r.at())
 	return r
@@ -111,14 +122,84 @@ func (r *Runner) Receive(e Envelope) {
 	r.with(func(n *Node, at presence.Instant) { n.Receive(at, e) })
 }
 
-// Applied says that the rows of a record were put (see [Node.Applied]).
+// Applied says that the rows of a record were put, if it applies (see [Node.Applied]).
 func (r *Runner) Applied(position Position, record Record) {
-	r.with(func(n *Node, at presence.Instant) { n.Applied(at, position, record) })
+	r.with(func(n *Node, at presence.Instant) {
+		verdict := n.Applied(at, position, record)
+		select {
+		case r.applies[record.ID] <- verdict: // of a record that the log has twice, the first counts
+		default:
+		}
+	})
 }
 
-// Passed says that the log repeats a record (see [Node.Passed]).
-func (r *Runner) Passed(position Position, realm Realm) {
-	r.with(func(n *Node, at presence.Instant) { n.Passed(at, position, realm) })
+// MakeRealm makes a realm, with changes of the records, and returns its number once this node has it.
+// Its error may be [ErrRealmExists].
+func (r *Runner) MakeRealm(ctx context.Context, name string, changes ...any) (id Realm, err error) {
+	if err := r.append(ctx, Record{Kind: KindMade, Name: name, Changes: changes}, ErrRealmExists); err != nil {
+		return 0, err
+	}
+	r.with(func(n *Node, _ presence.Instant) { id, err = n.Named(name) })
+	return id, err
+}
+
+// EndRealm ends a realm, with changes of the records. It returns once this node has forgotten it. Its error
+// may be [ErrNoRealm].
+func (r *Runner) EndRealm(ctx context.Context, id Realm, changes ...any) error {
+	return r.append(ctx, Record{Kind: KindGone, Realm: id, Changes: changes}, ErrNoRealm)
+}
+
+// RaiseFormat brings a format into force (see [Node.RaiseFormat]). It is in force once the log says so.
+func (r *Runner) RaiseFormat(to Format) (err error) {
+	r.with(func(n *Node, at presence.Instant) { err = n.RaiseFormat(at, to) })
+	return err
+}
+
+// appendAgain is how long an append without an outcome, or refused, is waited for before the next try.
+const appendAgain = 200 * time.Millisecond
+
+// append appends a record of no owner until this node has applied it. If it changes nothing, the error is
+// passes.
+func (r *Runner) append(ctx context.Context, record Record, passes error) error {
+	applied := make(chan Verdict, 1)
+	r.with(func(n *Node, _ presence.Instant) {
+		is := n.record(record.Kind)
+		is.Name, is.Realm, is.Changes = record.Name, record.Realm, record.Changes
+		record = is
+		r.applies[is.ID] = applied
+	})
+	defer func() {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		delete(r.applies, record.ID)
+	}()
+	for {
+		outcomes := make(chan Outcome, 1)
+		r.broker.Log.Append(record, Unfenced, func(outcome Outcome) { outcomes <- outcome })
+		again := time.NewTimer(appendAgain)
+		for waits := true; waits; {
+			select {
+			case verdict := <-applied:
+				again.Stop()
+				if verdict == Passes {
+					return passes
+				}
+				return nil
+			case outcome := <-outcomes:
+				if outcome == Done {
+					again.Stop() // it will come
+				}
+			case <-again.C:
+				waits = false
+			case <-ctx.Done():
+				again.Stop()
+				return ctx.Err()
+			case <-r.over:
+				again.Stop()
+				return ErrNotReady
+			}
+		}
+	}
 }
 
 func (r *Runner) perform(act Act) {
@@ -158,6 +239,21 @@ func (r *Runner) perform(act Act) {
 		}
 		if to, ok := c.links.(Remover); ok {
 			to.PersonRemoved(act.Removed)
+		}
+	case RealmMade:
+		if r.watcher != nil {
+			r.watcher.RealmMade(act.Realm, act.Name)
+		}
+	case RealmGone:
+		r.mu.Lock()
+		delete(r.cores, act.Realm)
+		r.mu.Unlock()
+		if r.watcher != nil {
+			r.watcher.RealmGone(act.Realm)
+		}
+	case Halt:
+		if r.watcher != nil {
+			r.watcher.Halted(act.Why)
 		}
 	case Tell:
 		r.ofConn(act.Conn, func(c *Core, _ presence.LinkID) { c.tell(act.Effect) })
@@ -206,7 +302,7 @@ func (r *Runner) closed(act Close) {
 	delete(r.conns, act.Conn)
 	r.mu.Unlock()
 	if waits {
-		hello.answer <- Answer{Err: ErrNotReady}
+		hello.answer <- Answer{Err: errorOf(act.Why)}
 		return
 	}
 	r.ofConn(act.Conn, func(c *Core, link presence.LinkID) {
@@ -217,6 +313,14 @@ func (r *Runner) closed(act Close) {
 		defer r.mu.Unlock()
 		delete(r.carried, act.Conn)
 	})
+}
+
+// errorOf returns why a hello is not answered.
+func errorOf(why CloseReason) error {
+	if why == CloseGone {
+		return ErrNoRealm
+	}
+	return ErrNotReady
 }
 
 // ofConn does something for the link of a connection.

@@ -1,6 +1,7 @@
 package cluster
 
 import (
+	"maps"
 	"slices"
 	"time"
 
@@ -69,6 +70,13 @@ func (s *stream) drop() {
 	s.waiting, s.bytes, s.stale, s.reports, s.dropped = nil, 0, nil, nil, true
 	s.sent = s.said
 	clear(s.isStale)
+}
+
+// forget forgets what is to be sent later about a realm.
+func (s *stream) forget(id Realm) {
+	s.stale = slices.DeleteFunc(s.stale, func(what stale) bool { return what.realm == id })
+	maps.DeleteFunc(s.isStale, func(what stale, _ bool) bool { return what.realm == id })
+	s.reports = slices.DeleteFunc(s.reports, func(is *reporting) bool { return is.realm.id == id })
 }
 
 // hasCredit reports whether a state that may be sent later should be sent now.

@@ -27,8 +27,12 @@ const DefaultWindow = 20 * time.Millisecond
 // advanceMax limits how many timers fire under one hold of the lock.
 const advanceMax = 200
 
-// ErrNotReady is the error of a core on another node that has not answered in time.
-var ErrNotReady = errors.New("no node that owns the realm has answered in time")
+// ErrNotReady is the error of a core on another node that has not answered in time, and ErrNoRealm that of
+// one whose realm has ended.
+var (
+	ErrNotReady = errors.New("no node that owns the realm has answered in time")
+	ErrNoRealm  = errors.New("there is no such realm any more")
+)
 
 // Sink receives what others see, in the order of sealing. The rules for an implementation:
 //   - The engine calls it from one goroutine at a time, without the core's lock. A slow sink

@@ -27,6 +27,8 @@ func Of(err error) *wire.Problem {
 			Field: refusal.Field, Value: wire.Shorten(refusal.Value), Allowed: refusal.Allowed}
 	case errors.Is(err, engine.ErrNotReady):
 		return &wire.Problem{Code: wire.CodeNotReady, Detail: "no node answers for this realm at the moment", Allowed: "the same again in a second"}
+	case errors.Is(err, engine.ErrNoRealm):
+		return &wire.Problem{Code: wire.CodeUnknownRealm, Field: "realm", Detail: "the realm was removed"}
 	case records.IsFailure(err):
 		return NotRecorded("the request failed", err)
 	}

@@ -13,6 +13,7 @@ import (
 	"tovik.example/tovik/internal/headcount"
 	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/timing"
 )
 
 // Change is what a command changes in the records, as plain data. One field is set, beside the ID.
@@ -168,7 +169,7 @@ func dropRealm(tx *gorm.DB, name string) error {
 	if err := tx.Where("hook IN (SELECT id FROM hooks WHERE realm = ?)", name).Delete(&Delivery{}).Error; err != nil {
 		return err
 	}
-	for _, table := range []any{&OperatorKey{}, &TokenKey{}, &Removal{}, &Person{}, &Room{}, &journal.Entry{}, &headcount.Row{}, &Hook{}} {
+	for _, table := range []any{&OperatorKey{}, &TokenKey{}, &Removal{}, &Person{}, &Room{}, &journal.Entry{}, &headcount.Row{}, &timing.Typing{}, &Hook{}} {
 		if err := tx.Where("realm = ?", name).Delete(table).Error; err != nil {
 			return err
 		}

@@ -12,23 +12,26 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// Position is up to where a file has the rows of a log. Hash is that of its last record, with those
-// before it, so that two files of one log with equal positions have equal rows.
+// Position is up to where a file has the rows of a log. Sequence counts the records that had rows, and
+// Hash is that of all of them, so that two files of one log with equal sequences and hashes have equal
+// rows.
 type Position struct {
 	Log      string // the identity of the log; empty: the file is of no log
 	Sequence uint64
 	Hash     []byte
+	At       uint64 // the number of the last record that was read, with rows or without
+	State    []byte // what the log said about the cluster until then, as the node wrote it
 }
 
 // Next returns the position after one more record, given what it consists of.
 func (p Position) Next(record []byte) Position {
 	hash := sha256.Sum256(append(bytes.Clone(p.Hash), record...))
-	return Position{p.Log, p.Sequence + 1, hash[:16]}
+	return Position{Log: p.Log, Sequence: p.Sequence + 1, Hash: hash[:16]}
 }
 
 // Position returns the position of the file.
 func (s *Store) Position() (p Position, err error) {
-	return p, s.db().Raw("SELECT log, sequence, hash FROM log").Scan(&p).Error
+	return p, s.db().Raw("SELECT log, sequence, hash, at, state FROM log").Scan(&p).Error
 }
 
 // Put puts the rows of records of the log into the file, in order, and notes the position after them:
@@ -50,7 +53,7 @@ func (s *Store) Put(after Position, rows []Rows) error {
 		if err := tx.Exec("DELETE FROM log").Error; err != nil {
 			return err
 		}
-		return tx.Exec("INSERT INTO log (log, sequence, hash) VALUES (?, ?, ?)", after.Log, after.Sequence, after.Hash).Error
+		return tx.Exec("INSERT INTO log (log, sequence, hash, at, state) VALUES (?, ?, ?, ?, ?)", after.Log, after.Sequence, after.Hash, after.At, after.State).Error
 	})
 	if err == nil {
 		s.hasPut(outcomes)

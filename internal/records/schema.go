@@ -77,6 +77,10 @@ var migrations = [][]string{
 	{ // To find the opening of a session that a carrier reports.
 		`CREATE INDEX journal_opened ON journal (realm, session) WHERE kind = 'session.opened'`,
 	},
+	{ // From where in the log a node reads on, and what the log said before.
+		`ALTER TABLE log ADD COLUMN at INTEGER NOT NULL DEFAULT 0`,
+		`ALTER TABLE log ADD COLUMN state BLOB`,
+	},
 }
 
 // clean is the first version that overwrites deleted rows in the file.

@@ -5,6 +5,9 @@ import (
 	"path/filepath"
 	"testing"
 	"time"
+	"tovik.example/tovik/internal/headcount"
+	"tovik.example/tovik/internal/journal"
+	"tovik.example/tovik/internal/timing"
 
 	"github.com/stretchr/testify/require"
 
@@ -54,6 +57,48 @@ func TestWhatIsWrittenIsThereWhenItIsOpenedAgain(t *testing.T) {
 	keys, err = s.OperatorKeys()
 	require.NoError(t, err)
 	require.Empty(t, keys, "nothing is left of a realm")
+	require.NoError(t, s.Close())
+}
+
+// TestNothingIsLeftOfARealm fills all tables that have a realm, also those of which nobody thought.
+func TestNothingIsLeftOfARealm(t *testing.T) {
+	dir := t.TempDir()
+	s, err := records.Open(dir)
+	require.NoError(t, err)
+	const training = "training"
+	rows := records.Rows{Realm: training, Entries: []journal.Entry{{At: 1, Realm: training, Kind: journal.MemberJoined, User: "ilse"}},
+		People: []records.Person{{Realm: training, User: "ilse", FirstSeen: 1}}, Counts: []headcount.Row{{Realm: training, Room: "basin.upper-weir", Step: headcount.Minute}},
+		Typings: []timing.Typing{{Realm: training, Room: "basin.upper-weir", Times: 1}}, Hooked: []records.Delivery{{Hook: "hook-1", Body: []byte("{}"), State: records.Waiting}},
+		Changes: []records.Change{{AddRealm: &records.Realm{Name: training}}, {AddOperatorKey: &records.OperatorKey{ID: "key-1", Realm: training, Hash: []byte{1}}}, {AddTokenKey: &records.TokenKey{ID: "2026", Realm: training, Material: []byte{1}}},
+			{PutHook: &records.Hook{ID: "hook-1", Realm: training, Kinds: []string{"member.joined"}, Rooms: []presence.Pattern{"**"}}}, {Declare: &records.Room{Realm: training, Room: "basin.upper-weir"}}, {Remove: &records.Removal{Realm: training, User: "bram"}}}}
+	require.NoError(t, s.Put(records.Position{Log: "aldermoor", Sequence: 1, Hash: []byte{1}}, []records.Rows{rows}))
+	count := func() map[string]int {
+		db, err := sql.Open("sqlite", filepath.Join(dir, "tovik.db"))
+		require.NoError(t, err)
+		defer func() { require.NoError(t, db.Close()) }()
+		names, err := db.Query("SELECT DISTINCT m.name FROM sqlite_master m JOIN pragma_table_info(m.name) c WHERE m.type = 'table' AND c.name IN ('realm', 'hook')")
+		require.NoError(t, err)
+		counts := map[string]int{}
+		for names.Next() {
+			var name string
+			require.NoError(t, names.Scan(&name))
+			counts[name] = 0
+		}
+		require.NoError(t, names.Err())
+		for name := range counts {
+			var n int
+			require.NoError(t, db.QueryRow("SELECT count(*) FROM "+name).Scan(&n))
+			counts[name] = n
+		}
+		return counts
+	}
+	for table, n := range count() {
+		require.Positive(t, n, table)
+	}
+	require.NoError(t, s.RemoveRealm(training))
+	for table, n := range count() {
+		require.Zero(t, n, table)
+	}
 	require.NoError(t, s.Close())
 }
 

@@ -12,15 +12,16 @@ import (
 // Broker keeps the table and the log, and carries messages. It loses nothing.
 type Broker struct {
 	mu    sync.Mutex
+	fold  cluster.Fold
 	table cluster.Owners
 	log   []cluster.Record
 	last  map[cluster.Realm]cluster.Position
 	nodes map[cluster.Name]*member
 }
 
-// NewBroker returns a broker with the owners that begin.
-func NewBroker(owners map[cluster.Realm]cluster.Ownership) *Broker {
-	return &Broker{table: cluster.Owners{Version: 1, Realms: owners}, last: map[cluster.Realm]cluster.Position{}, nodes: map[cluster.Name]*member{}}
+// NewBroker returns a broker with the realms and owners that begin.
+func NewBroker(fold cluster.Fold, owners map[cluster.Realm]cluster.Ownership) *Broker {
+	return &Broker{fold: fold, table: cluster.Owners{Version: 1, Realms: owners}, last: map[cluster.Realm]cluster.Position{}, nodes: map[cluster.Name]*member{}}
 }
 
 // Node is what a broker tells a node, in order, from one goroutine. A [cluster.Runner] is one, apart
@@ -28,24 +29,22 @@ func NewBroker(owners map[cluster.Realm]cluster.Ownership) *Broker {
 type Node interface {
 	Receive(cluster.Envelope)
 	Applied(cluster.Position, cluster.Record)
-	Passed(cluster.Position, cluster.Realm)
 }
 
 // member is a node at the broker.
 type member struct {
 	node    Node
-	put     func(cluster.Position, []cluster.Record)
+	put     func(cluster.Position, cluster.Fold, []cluster.Record)
 	mu      sync.Mutex
 	waiting []func()
 	wake    chan struct{} // holds one
 	applied cluster.Position
-	highest map[cluster.Realm]cluster.Epoch
-	seen    map[string]bool
+	fold    cluster.Fold
 }
 
 // Join connects a node. Its rows are put before it is told a record. Stop disconnects it.
-func (b *Broker) Join(name cluster.Name, put func(cluster.Position, []cluster.Record)) (broker cluster.Broker, start func(Node), stop func()) {
-	m := &member{put: put, wake: make(chan struct{}, 1), highest: map[cluster.Realm]cluster.Epoch{}, seen: map[string]bool{}}
+func (b *Broker) Join(name cluster.Name, put func(cluster.Position, cluster.Fold, []cluster.Record)) (broker cluster.Broker, start func(Node), stop func()) {
+	m := &member{put: put, wake: make(chan struct{}, 1), fold: b.fold.Clone()}
 	at := port{b, m}
 	over, running := make(chan struct{}), sync.WaitGroup{}
 	start = func(node Node) {
@@ -104,17 +103,10 @@ func (b *Broker) apply(m *member) {
 		r := b.log[m.applied]
 		m.applied++
 		b.mu.Unlock()
-		switch {
-		case m.seen[r.ID]:
-			if r.Realm != 0 {
-				m.node.Passed(m.applied, r.Realm)
-			}
-			continue
-		case r.Kind != cluster.KindMark && r.Epoch >= m.highest[r.Realm]:
-			m.highest[r.Realm] = r.Epoch
-			m.put(m.applied, []cluster.Record{r})
+		verdict := m.fold.Take(m.applied, r, cluster.Newest)
+		if verdict == cluster.Applies && r.HasRows() {
+			m.put(m.applied, m.fold, []cluster.Record{r})
 		}
-		m.seen[r.ID] = true
 		m.node.Applied(m.applied, r)
 	}
 }
@@ -147,7 +139,8 @@ func (p port) Append(r cluster.Record, after cluster.Position, done func(cluster
 func (p port) Read(done func(cluster.Owners, bool)) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	is := cluster.Owners{Version: p.table.Version, Realms: maps.Clone(p.table.Realms)}
+	is := p.table
+	is.Realms = maps.Clone(p.table.Realms)
 	p.at.later(func() { done(is, true) })
 }
 
@@ -158,7 +151,8 @@ func (p port) Swap(version uint64, to cluster.Owners, done func(cluster.Outcome)
 	outcome := cluster.Refused
 	if version == p.table.Version {
 		outcome = cluster.Done
-		p.table = cluster.Owners{Version: version + 1, Realms: maps.Clone(to.Realms)}
+		p.table = to
+		p.table.Version, p.table.Realms = version+1, maps.Clone(to.Realms)
 	}
 	p.at.later(func() { done(outcome) })
 }

@@ -45,8 +45,12 @@ func (p *Records) Confirmed(_ cluster.Realm, session presence.SessionID) bool {
 }
 
 // Put puts the rows of records.
-func (p *Records) Put(_ cluster.Position, records []cluster.Record) {
+func (p *Records) Put(_ cluster.Position, _ cluster.Fold, records []cluster.Record) {
 	for _, r := range records {
+		if r.Kind == cluster.KindGone {
+			delete(p.people, r.Realm)
+			continue
+		}
 		if p.people[r.Realm] == nil {
 			p.people[r.Realm] = map[presence.UserID]presence.SavedPerson{}
 		}

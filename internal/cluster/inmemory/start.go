@@ -22,7 +22,7 @@ type Running struct {
 type Table interface {
 	cluster.Records
 	// Put puts the rows of records that apply, and notes the position after them.
-	Put(after cluster.Position, records []cluster.Record)
+	Put(after cluster.Position, fold cluster.Fold, records []cluster.Record)
 	// Maker returns a maker for an owner that begins at a time.
 	Maker(cluster.Realm, time.Time) cluster.Maker
 }
@@ -35,15 +35,16 @@ func Start(ctx context.Context, policy presence.Policy, names ...cluster.Name) [
 
 // StartWith is Start with rows of their own.
 func StartWith(ctx context.Context, policy presence.Policy, table func(cluster.Name) Table, names ...cluster.Name) []*Running {
-	broker := NewBroker(map[cluster.Realm]cluster.Ownership{1: {Owner: names[0], Incarnation: 1, Epoch: 1}})
+	fold := cluster.NewFold("main")
+	broker := NewBroker(fold, map[cluster.Realm]cluster.Ownership{1: {Owner: names[0], Incarnation: 1, Epoch: 1}})
 	var ids atomic.Int64
 	id := func() string { return fmt.Sprint("n", ids.Add(1)) }
 	all := make([]*Running, 0, len(names))
 	for _, name := range names {
 		records := table(name)
 		at, start, disconnect := broker.Join(name, records.Put)
-		runner := cluster.NewRunner(cluster.Config{Name: name, Incarnation: 1, Nodes: names, LogNodes: names, Realms: []cluster.Realm{1}, Policy: policy, Timings: cluster.DefaultTimings(),
-			Records: records, NewMaker: func(realm cluster.Realm) cluster.Maker { return records.Maker(realm, time.Now()) }, NewID: id, NewRun: func(presence.View) string { return id() }}, at)
+		runner := cluster.NewRunner(cluster.Config{Name: name, Incarnation: 1, Nodes: names, LogNodes: names, Fold: fold, Policy: policy, Timings: cluster.DefaultTimings(),
+			Records: records, NewMaker: func(realm cluster.Realm) cluster.Maker { return records.Maker(realm, time.Now()) }, NewID: id, NewRun: func(presence.View) string { return id() }}, at, nil)
 		start(runner)
 		ctx, cancel := context.WithCancel(ctx)
 		go runner.Run(ctx)

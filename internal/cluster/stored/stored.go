@@ -17,26 +17,38 @@ import (
 // panics: a node without its records must not go on.
 type Records struct {
 	*records.Store
-	name func(cluster.Realm) string
 	at   records.Position
+	fold cluster.Fold
 }
 
-// New returns the rows in a store, at the position up to which it has them. Name names the realms. A file
-// that has no position yet begins the log with the given identity.
-func New(store *records.Store, log string, name func(cluster.Realm) string) (*Records, error) {
-	at, err := store.Position()
-	if err != nil {
+// New returns the rows in a store, up to where it has them. A file that has no position yet begins the
+// log with the given identity, and what the empty log says.
+func New(store *records.Store, log string, begins cluster.Fold) (*Records, error) {
+	r := &Records{Store: store, fold: begins.Clone()}
+	var err error
+	if r.at, err = store.Position(); err != nil {
 		return nil, err
 	}
-	switch at.Log {
+	switch r.at.Log {
 	case log:
 	case "":
-		at.Log = log
+		r.at.Log = log
 	default:
-		return nil, fmt.Errorf("the records are of the log %s, not of %s", at.Log, log)
+		return nil, fmt.Errorf("the records are of the log %s, not of %s", r.at.Log, log)
 	}
-	return &Records{store, name, at}, nil
+	if r.at.State != nil {
+		r.fold = cluster.Fold{}
+		if err := json.Unmarshal(r.at.State, &r.fold); err != nil {
+			return nil, fmt.Errorf("what the records say about the log cannot be read: %w", err)
+		}
+	}
+	return r, nil
 }
+
+// Fold returns what the log says up to the position, for the node and its driver.
+func (r *Records) Fold() cluster.Fold { return r.fold.Clone() }
+
+func (r *Records) name(realm cluster.Realm) string { return r.fold.Realms[realm].Name }
 
 // State implements [cluster.Records].
 func (r *Records) State(realm cluster.Realm) presence.Saved {
@@ -48,9 +60,9 @@ func (r *Records) Confirmed(realm cluster.Realm, session presence.SessionID) boo
 	return must(r.Opened(r.name(realm), session))
 }
 
-// Put puts the rows of records that apply, and notes the position after them. They go through the form that
-// they have in the log.
-func (r *Records) Put(_ cluster.Position, list []cluster.Record) {
+// Put puts the rows of records that apply, and notes up to where the log was read and what it says there.
+// They go through the form that they have in the log.
+func (r *Records) Put(after cluster.Position, fold cluster.Fold, list []cluster.Record) {
 	rows := make([]records.Rows, len(list))
 	at := r.at
 	for i, record := range list {
@@ -69,10 +81,11 @@ func (r *Records) Put(_ cluster.Position, list []cluster.Record) {
 		}
 		rows[i].Changes = append(rows[i].Changes, made...)
 	}
+	at.At, at.State = uint64(after), must(json.Marshal(&fold))
 	if err := r.Store.Put(at, rows); err != nil {
 		panic(err)
 	}
-	r.at = at
+	r.at, r.fold = at, fold.Clone()
 }
 
 // Maker returns a maker for an owner that begins at a time.

@@ -12,6 +12,8 @@ import (
 // host that reaches a majority of hosts.
 type broker struct {
 	world    *world
+	fold     cluster.Fold // what the log says in the end
+	begins   cluster.Fold // what it said when it was empty
 	table    cluster.Owners
 	log      []cluster.Record
 	last     map[cluster.Realm]cluster.Position
@@ -54,8 +56,10 @@ func (p port) Swap(version uint64, to cluster.Owners, done func(cluster.Outcome)
 func (p port) Send(to cluster.Name, e cluster.Envelope) { p.send(p.host, to, e) }
 
 func newBroker(w *world) broker {
-	b := broker{world: w, table: cluster.Owners{Version: 1, Realms: map[cluster.Realm]cluster.Ownership{}}, last: map[cluster.Realm]cluster.Position{},
+	b := broker{world: w, fold: cluster.NewFold(), table: cluster.Owners{Version: 1, Realms: map[cluster.Realm]cluster.Ownership{}}, last: map[cluster.Realm]cluster.Position{},
 		known: map[string]cluster.Position{}, begun: map[cluster.Realm]cluster.Epoch{}, begunAt: map[cluster.Realm]cluster.Position{}, marked: map[cluster.Name]mark{}, recorded: map[presence.LinkID][]presence.RoomName{}, cut: map[[2]int]bool{}, ready: map[[2]int]time.Duration{}}
+	b.fold = cluster.NewFold(w.realmNames()...)
+	b.begins = b.fold.Clone()
 	for i, realm := range w.realms {
 		b.table.Realms[realm] = cluster.Ownership{Owner: w.names[(i+int(w.Seed%7))%len(w.names)], Incarnation: 1, Epoch: 1}
 	}
@@ -122,6 +126,7 @@ func (b *broker) append(h *host, r cluster.Record, after cluster.Position, done 
 		}
 		b.log = append(b.log, r)
 		at := cluster.Position(len(b.log))
+		b.takes(at, r)
 		if r.Realm != 0 {
 			b.last[r.Realm] = at
 		}
@@ -154,7 +159,8 @@ func (b *broker) append(h *host, r cluster.Record, after cluster.Position, done 
 func (b *broker) read(h *host, done func(cluster.Owners, bool)) {
 	var got cluster.Owners
 	b.request(h, func() cluster.Outcome {
-		got = cluster.Owners{Version: b.table.Version, Realms: maps.Clone(b.table.Realms)}
+		got = b.table
+		got.Realms = maps.Clone(b.table.Realms)
 		return cluster.Done
 	}, func(outcome cluster.Outcome) { done(got, outcome == cluster.Done) })
 }
@@ -175,7 +181,8 @@ func (b *broker) swap(h *host, version uint64, next cluster.Owners, done func(cl
 				}
 			}
 		}
-		b.table = cluster.Owners{Version: version + 1, Realms: maps.Clone(next.Realms)}
+		b.table = next
+		b.table.Version, b.table.Realms = version+1, maps.Clone(next.Realms)
 		return cluster.Done
 	}, done)
 }

@@ -14,7 +14,7 @@ func TestTheBrokerKeepsItsContracts(t *testing.T) {
 	w := &world{Options: Options{Length: -time.Hour}, random: rand.New(rand.NewPCG(1, 19)), now: time.Second, result: Result{Counts: map[string]int{}}, names: []cluster.Name{"dipper", "heron"}}
 	w.broker = newBroker(w)
 	for i, name := range w.names {
-		w.hosts = append(w.hosts, &host{world: w, name: name, place: i, up: true, applying: true, node: cluster.NewNode(cluster.Config{Name: name, Nodes: w.names}, (&host{world: w}).at())})
+		w.hosts = append(w.hosts, &host{world: w, name: name, place: i, up: true, applying: true, node: cluster.NewNode(cluster.Config{Name: name, Nodes: w.names, Fold: cluster.NewFold()}, (&host{world: w}).at())})
 	}
 	received := map[cluster.Name][]cluster.Envelope{}
 	for _, h := range w.hosts {

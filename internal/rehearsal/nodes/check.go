@@ -192,9 +192,11 @@ func (h *host) owns(realm cluster.Realm) (is cluster.Owned, ok bool) {
 	return is, ok
 }
 
-func (w *world) sawJoin(h *host, room presence.RoomName, user presence.UserID) {
-	if at, ok := w.removed[user]; ok && w.now > max(at, h.paused)+3*time.Second { // it may catch up after a pause
-		w.breaks(RemovedStayAway, "%s sees %s in %s, removed at %v", h.name, user, room, at)
+func (w *world) sawJoin(h *host, realm cluster.Realm, room presence.RoomName, user presence.UserID) {
+	for p, at := range w.removed {
+		if p.id == user && p.realm == realm && w.now > max(at, h.paused)+3*time.Second { // it may catch up after a pause
+			w.breaks(RemovedStayAway, "%s sees %s in %s, removed at %v", h.name, user, room, at)
+		}
 	}
 }
 
@@ -202,12 +204,12 @@ func (w *world) sawJoin(h *host, room presence.RoomName, user presence.UserID) {
 func (w *world) sawLeave(h *host, realm cluster.Realm, room presence.RoomName, user presence.UserID) {
 	w.count("leaves")
 	w.tell("%s shows that %s left %s", h.name, user, room)
-	w.sawDeviceLeave(h, user)
+	w.sawDeviceLeave(h, realm, user)
 	for _, g := range w.pages {
 		if g.since > h.paused-h.stood && w.now < h.paused+time.Second { // it may still be catching up with what came before
 			continue
 		}
-		if g.person.id != user || !g.alive || !slices.Contains(g.rooms, room) || !g.remains() || g.since > w.now-100*time.Millisecond || w.now < g.excused || w.unrecorded(g, room) {
+		if g.person.id != user || g.person.realm != realm || !g.alive || !slices.Contains(g.rooms, room) || !g.remains() || g.since > w.now-100*time.Millisecond || w.now < g.excused || w.unrecorded(g, room) {
 			continue
 		}
 		w.breaks(NobodyLeaves, "%s sees %s leave %s; page %d has %s, linked: %v, lost %v ago, grace %v", h.name, user, room, g.number, g.session, g.linked, w.now-g.lost, g.grace)
@@ -216,9 +218,9 @@ func (w *world) sawLeave(h *host, realm cluster.Realm, room presence.RoomName, u
 }
 
 // sawDeviceLeave is sawLeave for a device.
-func (w *world) sawDeviceLeave(h *host, user presence.UserID) {
+func (w *world) sawDeviceLeave(h *host, realm cluster.Realm, user presence.UserID) {
 	for _, d := range w.devices {
-		if d.person.id == user && d.session != "" && d.remains() {
+		if d.person.id == user && d.person.realm == realm && d.session != "" && d.remains() {
 			w.breaks(NobodyLeaves, "%s sees %s leave, answered %v ago", h.name, user, w.now-d.beat)
 		}
 	}
@@ -254,7 +256,7 @@ func (w *world) ghosts(realm cluster.Realm) {
 		}
 	}
 	gone := func(room presence.RoomName, user presence.UserID) time.Duration {
-		if slices.ContainsFunc(w.devices, func(d *device) bool { return d.person.id == user && d.room == room }) {
+		if slices.ContainsFunc(w.devices, func(d *device) bool { return d.person.id == user && d.person.realm == realm && d.room == room }) {
 			return w.now
 		}
 		at := w.shown[place{realm, room, user}]
@@ -271,7 +273,7 @@ func (w *world) ghosts(realm cluster.Realm) {
 	}
 	bound := w.policy.BeatEvery + w.policy.Silence() + w.policy.GraceLost + 4*time.Second
 	for _, h := range w.hosts {
-		if !h.runs() || h.seen[realm].epoch != is.Epoch || !w.linked(h, owner) || !w.linked(owner, h) {
+		if !h.runs() || h.seen[realm] == nil || h.seen[realm].epoch != is.Epoch || !w.linked(h, owner) || !w.linked(owner, h) {
 			continue
 		}
 		for topic, is := range h.seen[realm].topics {
@@ -364,13 +366,12 @@ func (w *world) end() {
 	}
 	w.keeps()
 	w.equalRows()
-	for user := range w.removed {
-		for _, g := range w.pages {
-			if g.person.id == user && g.linked {
-				w.breaks(RemovedStayAway, "%s is linked in the end", user)
-			}
+	for _, g := range w.pages {
+		if _, is := w.removed[g.person]; is && g.linked {
+			w.breaks(RemovedStayAway, "%s is linked in the end", g.person.id)
 		}
 	}
+	w.checkRealms()
 }
 
 // keeps checks that what was answered as durable is not lost, and that nothing waits for ever.
@@ -426,6 +427,9 @@ func (w *world) equalRows() {
 // sees checks that the receivers of a host have exactly what the owner's engine has.
 func (w *world) sees(h *host, realm cluster.Realm, is *engine.Engine) {
 	to := h.seen[realm]
+	if to == nil {
+		return
+	}
 	for _, wish := range to.wishes {
 		for room := range is.Rooms(wish.View) {
 			topic := engine.Topic{Room: room, View: wish.View}

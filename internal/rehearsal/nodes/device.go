@@ -33,6 +33,9 @@ func (w *world) device(realm cluster.Realm, n int) {
 
 func (d *device) says() {
 	w := d.world
+	if w.isGone(d.person.realm) {
+		return
+	}
 	w.in(w.between(beatEvery-2*time.Second, beatEvery+2*time.Second), d.says)
 	h := w.hosts[w.random.IntN(len(w.hosts))]
 	if !h.runs() {
@@ -61,6 +64,9 @@ func (d *device) says() {
 // and it is on record.
 func (d *device) remains() bool {
 	w := d.world
+	if d.person.removing {
+		return false
+	}
 	_, recorded := w.broker.recorded[presence.LinkID{Session: d.session, Number: d.link}]
 	return recorded && w.now < d.beat+w.policy.Lease-time.Second
 }

@@ -31,6 +31,8 @@ type host struct {
 	plans       int
 	conns       map[cluster.ConnID]*connection
 	seen        map[cluster.Realm]*sight
+	knows       cluster.Format // the newest that its version knows
+	older       bool           // an older version was started on purpose
 	tap         func(cluster.Envelope)
 }
 
@@ -54,12 +56,11 @@ type seen struct {
 type replica struct {
 	table
 	position cluster.Position
-	applied  map[string]bool
-	highest  map[cluster.Realm]cluster.Epoch
+	fold     cluster.Fold
 }
 
-func newReplica(rows table) *replica {
-	return &replica{table: rows, applied: map[string]bool{}, highest: map[cluster.Realm]cluster.Epoch{}}
+func (w *world) newReplica() *replica {
+	return &replica{table: w.newTable(), fold: w.broker.begins.Clone()}
 }
 
 func (h *host) at() presence.Instant {
@@ -82,39 +83,37 @@ func (h *host) start(disk bool) {
 	w := h.world
 	h.incarnation++
 	h.up, h.began, h.paused, h.applying, h.planned = true, w.now, 0, false, false
-	known := cluster.Position(0)
 	switch {
 	case h.records == nil:
-		h.records = newReplica(w.newTable())
+		h.records = w.newReplica()
 	case !disk:
 		h.records.close()
-		h.records = newReplica(w.newTable())
-	default:
-		known = h.records.position
-		h.records = newReplica(h.records.table)
+		h.records = w.newReplica()
 	}
 	h.conns, h.seen = map[cluster.ConnID]*connection{}, map[cluster.Realm]*sight{}
-	h.node = cluster.NewNode(cluster.Config{Name: h.name, Incarnation: h.incarnation, Nodes: w.names, LogNodes: w.names[:min(3, len(w.names))], Realms: w.realms,
+	h.node = cluster.NewNode(cluster.Config{Name: h.name, Incarnation: h.incarnation, Nodes: w.names, LogNodes: w.names[:min(3, len(w.names))], Fold: h.records.fold, Knows: h.knows,
 		Policy: w.policy, Timings: cluster.DefaultTimings(), Credit: w.credit, Records: h.records, NewMaker: func(realm cluster.Realm) cluster.Maker { return h.records.maker(realm, h.world.wall(h.skew)) }, NewID: func() string { return fmt.Sprint("record-", w.id()) }, NewRun: w.newRun,
 		Story: func(format string, args ...any) {
 			if w.Story {
 				w.tell("%s "+format, append([]any{h.name}, args...)...)
 			}
 		}}, h.at())
-	h.apply(known, false)
-	for _, realm := range w.realms {
-		is := &sight{topics: map[engine.Topic]*seen{}, sights: map[engine.Subject]engine.Sight{}, wishes: []cluster.Wish{{Pattern: "**", View: presence.Full}, {Pattern: "desk.night", View: presence.Open}}}
-		for range 3 {
-			subject := engine.Subject{User: w.people[w.random.IntN(len(w.people))].id, View: presence.View(w.random.IntN(2))}
-			if !slices.Contains(is.people, subject) {
-				is.people = append(is.people, subject)
-			}
-		}
-		h.seen[realm] = is
-		h.node.Follow(h.at(), realm, cluster.Follow{Wishes: is.wishes, People: is.people})
-	}
 	h.run(func() {})
 	h.wake()
+}
+
+// follow follows lists and people of a realm.
+func (h *host) follow(realm cluster.Realm) {
+	w := h.world
+	is := &sight{topics: map[engine.Topic]*seen{}, sights: map[engine.Subject]engine.Sight{}, wishes: []cluster.Wish{{Pattern: "**", View: presence.Full}, {Pattern: "desk.night", View: presence.Open}}}
+	for range 3 {
+		subject := engine.Subject{User: w.people[w.random.IntN(len(w.people))].id, View: presence.View(w.random.IntN(2))}
+		if !slices.Contains(is.people, subject) {
+			is.people = append(is.people, subject)
+		}
+	}
+	h.seen[realm] = is
+	h.node.Follow(h.at(), realm, cluster.Follow{Wishes: is.wishes, People: is.people})
 }
 
 // later runs something on this incarnation after a while.
@@ -160,49 +159,64 @@ func (h *host) plan() {
 
 // acts does what the node wants.
 func (h *host) acts() {
+	for acts := h.node.Acts(); len(acts) > 0; acts = h.node.Acts() {
+		for _, act := range acts {
+			if !h.up {
+				return
+			}
+			h.act(act)
+		}
+	}
+}
+
+func (h *host) act(act cluster.Act) {
 	w := h.world
 	var log cluster.Log = port{&w.broker, h}
 	var table cluster.Table = port{&w.broker, h}
 	var bus cluster.Bus = port{&w.broker, h}
-	for _, act := range h.node.Acts() {
-		switch act := act.(type) {
-		case cluster.Send:
-			h.mayNotSay(act.Envelope)
-			bus.Send(act.To, act.Envelope)
-		case cluster.Append:
-			log.Append(act.Record, act.After, func(outcome cluster.Outcome) { h.node.Appended(h.at(), act.Record.ID, outcome) })
-		case cluster.ReadTable:
-			table.Read(func(owners cluster.Owners, ok bool) { h.node.Table(h.at(), owners, ok) })
-		case cluster.SwapTable:
-			table.Swap(act.Version, act.To, func(outcome cluster.Outcome) { h.node.Swapped(h.at(), outcome) })
-		case cluster.PassAnswer:
-			if act.Conn == 0 {
-				if done := w.answers[act.Answer.Attempt]; done != nil {
-					done(act.Answer)
-				}
-			} else if c := h.conns[act.Conn]; c != nil {
-				c.answered(act.Answer)
+	switch act := act.(type) {
+	case cluster.Send:
+		h.mayNotSay(act.Envelope)
+		bus.Send(act.To, act.Envelope)
+	case cluster.Append:
+		log.Append(act.Record, act.After, func(outcome cluster.Outcome) { h.node.Appended(h.at(), act.Record.ID, outcome) })
+	case cluster.ReadTable:
+		table.Read(func(owners cluster.Owners, ok bool) { h.node.Table(h.at(), owners, ok) })
+	case cluster.SwapTable:
+		table.Swap(act.Version, act.To, func(outcome cluster.Outcome) { h.node.Swapped(h.at(), outcome) })
+	case cluster.PassAnswer:
+		if act.Conn == 0 {
+			if done := w.answers[act.Answer.Attempt]; done != nil {
+				done(act.Answer)
 			}
-		case cluster.WriteBeat:
-			if c := h.conns[act.Conn]; c != nil {
-				c.toPage(func() { c.page.asked(c) })
-			}
-		case cluster.Close:
-			if c := h.conns[act.Conn]; c != nil {
-				delete(h.conns, act.Conn)
-				c.openHere = false
-				if act.Why == cluster.CloseNotReady && c.page.session == "" { // another one may wait for a probe
-					w.notReady(h, c.page.person.realm)
-				}
-				c.toPage(func() { c.page.closed(c, act.Why) })
-			}
-		case cluster.Show:
-			h.show(act)
-		case cluster.Tell:
-			if c := h.conns[act.Conn]; c != nil {
-				c.toPage(func() { c.page.told(c, act.Effect) })
-			}
+		} else if c := h.conns[act.Conn]; c != nil {
+			c.answered(act.Answer)
 		}
+	case cluster.WriteBeat:
+		if c := h.conns[act.Conn]; c != nil {
+			c.toPage(func() { c.page.asked(c) })
+		}
+	case cluster.Close:
+		if c := h.conns[act.Conn]; c != nil {
+			delete(h.conns, act.Conn)
+			c.openHere = false
+			if act.Why == cluster.CloseNotReady && c.page.session == "" { // another one may wait for a probe
+				w.notReady(h, c.page.person.realm)
+			}
+			c.toPage(func() { c.page.closed(c, act.Why) })
+		}
+	case cluster.Show:
+		h.show(act)
+	case cluster.Tell:
+		if c := h.conns[act.Conn]; c != nil {
+			c.toPage(func() { c.page.told(c, act.Effect) })
+		}
+	case cluster.RealmMade:
+		h.follow(act.Realm)
+	case cluster.RealmGone:
+		delete(h.seen, act.Realm)
+	case cluster.Halt:
+		w.halts(h, act.Why)
 	}
 }
 
@@ -222,44 +236,31 @@ func (h *host) wake() {
 			h.later(100*time.Millisecond, h.wake)
 			return
 		}
-		h.apply(cluster.Position(len(h.world.broker.log)), true)
+		h.apply(cluster.Position(len(h.world.broker.log)))
 	})
 }
 
-// apply applies the log up to a position, and puts the rows unless the table has them. They depend on
-// the log alone.
-func (h *host) apply(upTo cluster.Position, put bool) {
-	type step struct {
-		at cluster.Position
-		cluster.Record
-		again bool
-	}
-	var steps []step
+// apply applies the log up to a position: first the rows of the records that apply, then the records.
+// The rows depend on the log alone.
+func (h *host) apply(upTo cluster.Position) {
+	to, from := h.records, h.records.position
 	var rows []cluster.Record
-	to := h.records
 	for to.position < upTo {
 		r := h.world.broker.log[to.position]
+		verdict := to.fold.Take(to.position+1, r, h.knows)
+		if verdict == cluster.Unreadable {
+			break
+		}
 		to.position++
-		again := to.applied[r.ID]
-		to.applied[r.ID] = true
-		steps = append(steps, step{to.position, r, again})
-		if !again && r.Kind != cluster.KindMark && r.Epoch >= to.highest[r.Realm] {
-			to.highest[r.Realm] = r.Epoch
-			if r.Kind == cluster.KindBatch {
-				rows = append(rows, r)
-			}
+		if verdict == cluster.Applies && r.HasRows() {
+			rows = append(rows, r)
 		}
 	}
-	if put && len(rows) > 0 {
-		to.Put(to.position, rows)
+	if len(rows) > 0 {
+		to.Put(to.position, to.fold, rows)
 	}
-	for _, s := range steps {
-		switch {
-		case !s.again:
-			h.node.Applied(h.at(), s.at, s.Record)
-		case s.Realm != 0:
-			h.node.Passed(h.at(), s.at, s.Realm)
-		}
+	for at := from; at < upTo && h.up; at++ {
+		h.node.Applied(h.at(), at+1, h.world.broker.log[at])
 	}
 }
 
@@ -283,6 +284,10 @@ func (h *host) die(reset bool) {
 // show shows changes to the receivers of this host.
 func (h *host) show(act cluster.Show) {
 	w, to := h.world, h.seen[act.Realm]
+	if to == nil {
+		w.breaks(RealmsEnd, "%s shows something of realm %d, which has ended there", h.name, act.Realm)
+		return
+	}
 	if act.Epoch < to.epoch {
 		w.breaks(NobodyGoesBack, "%s was at epoch %d of realm %d and is shown %d", h.name, to.epoch, act.Realm, act.Epoch)
 	}
@@ -314,7 +319,7 @@ func (h *host) change(realm cluster.Realm, to *sight, b *engine.Batch) {
 			_, was := is.members[m.User]
 			is.members[m.User] = m
 			if !was && b.View == presence.Full {
-				w.sawJoin(h, b.Room, m.User)
+				w.sawJoin(h, realm, b.Room, m.User)
 			}
 		}
 	}

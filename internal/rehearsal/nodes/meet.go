@@ -146,14 +146,14 @@ func (g *page) answers(i presence.Invitation) {
 func (w *world) demand(realm cluster.Realm, in presence.Input, done func(a cluster.Answer, repeated bool)) {
 	attempt, tries, over := w.id(), 0, false
 	w.answers[attempt] = func(a cluster.Answer) {
-		if !over && !errors.Is(a.Err, cluster.ErrNotReady) {
+		if !over && !errors.Is(a.Err, cluster.ErrNotReady) && (!errors.Is(a.Err, cluster.ErrNoRealm) || w.isGone(realm)) {
 			over = true
 			done(a, tries > 1)
 		}
 	}
 	var try func()
 	try = func() {
-		if over {
+		if over || w.isGone(realm) {
 			return
 		}
 		tries++
@@ -173,7 +173,7 @@ func (w *world) remove(p *person) {
 	w.demand(p.realm, presence.Remove{User: p.id}, func(cluster.Answer, bool) {
 		// With a slow clock, only tokens that are in use are sure to be refused.
 		if !slices.ContainsFunc(w.hosts, func(h *host) bool { return h.skew < -time.Second }) {
-			w.removed[p.id] = w.now
+			w.removed[p] = w.now
 		}
 		w.tell("the removal of %s is answered", p.id)
 	})
@@ -194,7 +194,7 @@ func (w *world) set(p *person) {
 }
 
 func (w *world) setNow(p *person) {
-	if p.setting || p.removing {
+	if p.setting || p.removing || w.isGone(p.realm) {
 		return
 	}
 	p.setting = true

@@ -222,7 +222,7 @@ func (g *page) closed(c *connection, why cluster.CloseReason) {
 		w.count("refusals")
 	}
 	switch {
-	case why == cluster.CloseEnded:
+	case why == cluster.CloseEnded || why == cluster.CloseGone && w.isGone(g.person.realm):
 		g.hang(false)
 		g.stop()
 	case g.linked:

@@ -17,7 +17,7 @@ import (
 type table interface {
 	cluster.Records
 	// Put puts the rows of records that apply, and notes the position after them.
-	Put(after cluster.Position, records []cluster.Record)
+	Put(after cluster.Position, fold cluster.Fold, records []cluster.Record)
 	maker(cluster.Realm, time.Time) cluster.Maker
 	// Text returns everything in the table, for comparison.
 	Text() string
@@ -37,12 +37,12 @@ type file struct {
 	dir string
 }
 
-func newFile(dir string) *file {
+func newFile(dir string, fold cluster.Fold) *file {
 	store, err := records.Open(dir)
 	if err != nil {
 		panic(err)
 	}
-	rows, err := stored.New(store, "the-rehearsal", func(realm cluster.Realm) string { return fmt.Sprint("aldermoor-", realm) })
+	rows, err := stored.New(store, "the-rehearsal", fold)
 	if err != nil {
 		panic(err)
 	}
@@ -71,6 +71,21 @@ func (f *file) close() {
 	if err := f.Close(); err != nil && !errors.Is(err, context.Canceled) {
 		panic(err)
 	}
+}
+
+// made and gone return the changes of the records when a realm is made or ended.
+func (w *world) made(name string) []any {
+	if w.Files == "" {
+		return []any{name + " is made"}
+	}
+	return []any{records.Change{AddRealm: &records.Realm{Name: name, Created: w.wall(0)}}}
+}
+
+func (w *world) gone(name string) []any {
+	if w.Files == "" {
+		return []any{name + " is gone"}
+	}
+	return []any{records.Change{DropRealm: name}}
 }
 
 // sessionsIn returns the sessions that a record has.

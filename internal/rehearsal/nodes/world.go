@@ -65,11 +65,13 @@ const (
 	NothingWaits      Promise = "in the end no ask or invitation is open"
 	PagesKnow         Promise = "in the end pages know all that they were to be told"
 	EqualRows         Promise = "rows are equal at equal positions"
+	RealmsEnd         Promise = "a realm that has ended is gone, also if one of its name is made"
+	FormatsKnown      Promise = "a node halts only if it is too old for a format that all knew"
 )
 
 // Promises returns all promises.
 func Promises() []Promise {
-	return []Promise{NobodyLeaves, WhoReturns, NoGhosts, NobodyGoesBack, EpochsGrow, OneOwner, LinksOnce, OwnedSoon, RequestsAnswered, ReplacedAreSilent, PagesMove, LinksAgree, ChangesFollow, QueuesBounded, RemovedStayAway, OwnedInTheEnd, LinkedInTheEnd, TruthInTheEnd, SeenInTheEnd, AnswersLast, NothingWaits, PagesKnow, EqualRows}
+	return []Promise{NobodyLeaves, WhoReturns, NoGhosts, NobodyGoesBack, EpochsGrow, OneOwner, LinksOnce, OwnedSoon, RequestsAnswered, ReplacedAreSilent, PagesMove, LinksAgree, ChangesFollow, QueuesBounded, RemovedStayAway, OwnedInTheEnd, LinkedInTheEnd, TruthInTheEnd, SeenInTheEnd, AnswersLast, NothingWaits, PagesKnow, EqualRows, RealmsEnd, FormatsKnown}
 }
 
 // Result is the result of a rehearsal.
@@ -137,7 +139,7 @@ type world struct {
 	cutAt   time.Duration // when the last cut began
 	healed  time.Duration // when a cut was healed last
 	less    map[cluster.Realm]*ownerless
-	removed map[presence.UserID]time.Duration
+	removed map[*person]time.Duration
 	shown   map[place]time.Duration // until when somebody was rightly in a room
 	holders map[presence.LinkID]string
 	answers map[uint64]func(cluster.Answer)
@@ -157,7 +159,7 @@ type sample struct{ at, total time.Duration }
 // Play plays a rehearsal.
 func Play(o Options) Result {
 	w := &world{Options: o, policy: policy(), random: rand.New(rand.NewPCG(o.Seed, 19)), now: time.Second,
-		result: Result{Counts: map[string]int{}, Times: map[Promise]int{}}, less: map[cluster.Realm]*ownerless{}, removed: map[presence.UserID]time.Duration{},
+		result: Result{Counts: map[string]int{}, Times: map[Promise]int{}}, less: map[cluster.Realm]*ownerless{}, removed: map[*person]time.Duration{},
 		shown: map[place]time.Duration{}, holders: map[presence.LinkID]string{}, answers: map[uint64]func(cluster.Answer){}, answered: map[presence.InvitationID]bool{}}
 	if o.Seed%3 == 1 {
 		w.credit = 4000 << w.random.IntN(4)
@@ -176,7 +178,7 @@ func Play(o Options) Result {
 		}
 	}
 	for i, name := range w.names {
-		h := &host{world: w, name: name, place: i, skew: w.between(-300*time.Millisecond, 300*time.Millisecond)}
+		h := &host{world: w, name: name, place: i, knows: 1, skew: w.between(-300*time.Millisecond, 300*time.Millisecond)}
 		if w.chance(0.1) { // its clock is not synchronised
 			h.skew = w.between(-time.Minute, time.Minute)
 		}
@@ -185,6 +187,15 @@ func Play(o Options) Result {
 	}
 	for i, realm := range w.realms {
 		w.device(realm, i)
+	}
+	if o.Seed%3 != 0 && !o.Calm && o.Deaths+o.Partitions == 0 {
+		for range 1 + w.random.IntN(2) {
+			w.in(w.between(12*time.Second, o.Length), w.again)
+		}
+	}
+	if w.upgrades() {
+		w.in(w.between(12*time.Second, 20*time.Second), w.restart)
+		w.in(w.between(15*time.Second, 30*time.Second), w.raise)
 	}
 	for _, p := range w.people {
 		if w.chance(0.5) {
@@ -260,7 +271,7 @@ func (w *world) newTable() table {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		panic(err)
 	}
-	return newFile(dir)
+	return newFile(dir, w.broker.begins)
 }
 
 // newRun names the runs of each view apart, so that those of the open view tell nothing.
@@ -334,10 +345,18 @@ func (w *world) fault() {
 
 // victim returns a host, which owns a realm half of the time.
 func (w *world) victim() *host {
-	if owner := w.owner(w.realms[w.random.IntN(len(w.realms))]); owner != nil && w.chance(0.5) {
+	if owner := w.owner(w.someRealm()); owner != nil && w.chance(0.5) {
 		return owner
 	}
 	return w.hosts[w.random.IntN(len(w.hosts))]
+}
+
+// someRealm returns a realm; 0 if there is none now.
+func (w *world) someRealm() cluster.Realm {
+	if len(w.realms) == 0 {
+		return 0
+	}
+	return w.realms[w.random.IntN(len(w.realms))]
 }
 
 // allRun reports whether no host is dead or stands still.
@@ -364,6 +383,7 @@ func (w *world) death(h *host) bool {
 	w.lasts(away)
 	w.in(away, func() {
 		w.tell("%s is back", h.name)
+		w.chooseVersion(h)
 		h.start(disk)
 	})
 	return true
@@ -382,6 +402,7 @@ func (w *world) blackout() {
 		w.lasts(away)
 		w.in(away, func() {
 			w.tell("%s is back", h.name)
+			w.chooseVersion(h)
 			h.start(true)
 		})
 	}
@@ -466,12 +487,15 @@ func (w *world) stall(d time.Duration) {
 
 // handOver asks the owner of a realm to give it to a host.
 func (w *world) handOver(to *host) {
-	realm := w.realms[w.random.IntN(len(w.realms))]
+	realm := w.someRealm()
 	owner := w.owner(realm)
 	if owner == nil || owner == to || !to.runs() || !w.linked(owner, to) || !w.linked(to, owner) || !w.broker.serves(to) {
 		return
 	}
-	is := w.broker.table.Realms[realm]
+	is, tabled := w.broker.table.Realms[realm]
+	if !tabled {
+		return
+	}
 	w.broker.table.Version++
 	w.broker.table.Realms[realm] = cluster.Ownership{Owner: to.name, Incarnation: to.incarnation, Epoch: is.Epoch + 1, Handover: true}
 	for _, p := range w.people { // some change of which the old owner must still have written
