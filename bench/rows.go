@@ -24,7 +24,7 @@ func (s *stage) rows(r results) {
 	const perRoom, every = 10, 25 * time.Millisecond
 	began := time.Now()
 	owner := func(epoch uint32) (*engine.Engine, *records.Maker) {
-		maker := records.NewMaker("aldermoor", time.Now(), nil)
+		maker := records.NewMaker(records.MakerOptions{Realm: "aldermoor", From: time.Now()})
 		return engine.New(engine.Options{Policy: presence.DefaultPolicy(), Sink: enginetest.NoSink{}, Links: enginetest.NoLinks{}, Recorder: maker, Epoch: epoch,
 			Now: func() presence.Instant { return presence.Instant{Mono: time.Since(began), Wall: time.Now()} }}), maker
 	}

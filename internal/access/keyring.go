@@ -95,18 +95,67 @@ func NewKeyring(store *records.Store, secret, own string) (*Keyring, error) {
 	return k, nil
 }
 
-// change replaces the ring, unless write fails. Others use the old ring meanwhile.
+// change changes the ring, unless write fails. Others use the old ring meanwhile.
 func (k *Keyring) change(write func(now *ring) error, change func(next *ring)) error {
 	k.changing.Lock()
 	defer k.changing.Unlock()
-	now := k.ring.Load()
-	if err := write(now); err != nil {
+	if err := write(k.ring.Load()); err != nil {
 		return err
 	}
-	next := now.clone()
-	change(next)
-	k.ring.Store(next)
+	k.turn(change)
 	return nil
+}
+
+// turn changes the ring. A change may come twice, from here and from the log.
+func (k *Keyring) turn(change func(next *ring)) {
+	for {
+		now := k.ring.Load()
+		next := now.clone()
+		change(next)
+		if k.ring.CompareAndSwap(now, next) {
+			return
+		}
+	}
+}
+
+// HasPut implements [records.Listener]: keys that other nodes have made or revoked.
+func (k *Keyring) HasPut(list []records.Rows) {
+	for i := range list {
+		for j := range list[i].Changes {
+			k.take(&list[i].Changes[j])
+		}
+	}
+}
+
+func (k *Keyring) take(c *records.Change) {
+	switch {
+	case c.AddOperatorKey != nil:
+		kept := *c.AddOperatorKey
+		k.turn(func(next *ring) { next.operators[kept.ID] = newOperatorKey(kept, [sha256.Size]byte(kept.Hash)) })
+	case c.RevokeOperatorKey != nil:
+		k.turn(func(next *ring) { next.revokeOperator(c.RevokeOperatorKey.Key, c.RevokeOperatorKey.At) })
+	case c.AddTokenKey != nil:
+		if key, err := tokenKeyOf(*c.AddTokenKey); err == nil { // which was checked before it was written
+			k.turn(func(next *ring) { next.tokens[key.ID] = key })
+		}
+	case c.RevokeTokenKey != nil:
+		k.turn(func(next *ring) { next.revokeToken(c.RevokeTokenKey.Key) })
+	case c.DropRealm != "":
+		k.turn(func(next *ring) { next.forget(c.DropRealm) })
+	}
+}
+
+func (r *ring) revokeToken(id string) {
+	delete(r.tokens, id)
+	r.revoked[id] = true
+}
+
+func (r *ring) revokeOperator(id string, at time.Time) {
+	if key := r.operators[id]; key != nil {
+		revoked := *key
+		revoked.Revoked = &at
+		r.operators[id] = &revoked
+	}
 }
 
 func tokenKeyOf(kept records.TokenKey) (*TokenKey, error) {
@@ -209,10 +258,7 @@ func (k *Keyring) RevokeTokenKey(realm, id string) error {
 			return &wire.Problem{Code: wire.CodeBadField, Field: "id", Value: wire.Shorten(id), Detail: "this key is in the configuration", Allowed: "remove it from tovik.toml and restart"}
 		}
 		return k.store.RevokeTokenKey(id, time.Now().UTC())
-	}, func(next *ring) {
-		delete(next.tokens, id)
-		next.revoked[id] = true
-	})
+	}, func(next *ring) { next.revokeToken(id) })
 }
 
 // TokenKeys returns the token keys of a realm, including revoked and expired ones: those of the
@@ -408,11 +454,7 @@ func (k *Keyring) RevokeOperatorKey(by Operator, id string) error {
 			return unknownKey(id)
 		}
 		return k.store.RevokeOperatorKey(id, at)
-	}, func(next *ring) {
-		revoked := *next.operators[id]
-		revoked.Revoked = &at
-		next.operators[id] = &revoked
-	})
+	}, func(next *ring) { next.revokeOperator(id, at) })
 }
 
 // OperatorKeys returns the operator keys of the realm that the asking key covers, including
@@ -438,16 +480,17 @@ func (k *Keyring) OperatorKeys(by Operator) wire.Keys {
 
 // Forget drops the keys of a removed realm.
 func (k *Keyring) Forget(realm string) {
-	_ = k.change(func(*ring) error { return nil }, func(next *ring) {
-		for id, key := range next.tokens {
-			if key.Realm == realm {
-				delete(next.tokens, id)
-				next.revoked[id] = true
-			}
+	k.turn(func(next *ring) { next.forget(realm) })
+}
+
+func (r *ring) forget(realm string) {
+	for id, key := range r.tokens {
+		if key.Realm == realm {
+			r.revokeToken(id)
 		}
-		maps.DeleteFunc(next.operators, func(_ string, key *operatorKey) bool { return key.Realm == realm })
-		next.sets = slices.DeleteFunc(next.sets, func(set *keySet) bool { return set.Realm == realm })
-	})
+	}
+	maps.DeleteFunc(r.operators, func(_ string, key *operatorKey) bool { return key.Realm == realm })
+	r.sets = slices.DeleteFunc(r.sets, func(set *keySet) bool { return set.Realm == realm })
 }
 
 // usedEvery is how often the last uses of keys are written.
@@ -483,7 +526,7 @@ func (k *Keyring) writeUsed() error {
 	if err := k.store.UsedOperatorKeys(used); err != nil {
 		return err
 	}
-	return k.change(func(*ring) error { return nil }, func(next *ring) {
+	k.turn(func(next *ring) {
 		for id, at := range used {
 			if key := next.operators[id]; key != nil {
 				written := *key
@@ -493,4 +536,5 @@ func (k *Keyring) writeUsed() error {
 			}
 		}
 	})
+	return nil
 }

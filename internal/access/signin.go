@@ -65,6 +65,24 @@ func (s *SignIns) Open(key string, now time.Time) (token string) {
 	return token
 }
 
+// HasPut implements [records.Listener]: sign-ins at other nodes.
+func (s *SignIns) HasPut(list []records.Rows) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for i := range list {
+		for _, c := range list[i].Changes {
+			switch {
+			case c.AddSignIn != nil:
+				s.all[[sha256.Size]byte(c.AddSignIn.Hash)] = *c.AddSignIn
+			case c.DropSignIn != nil:
+				delete(s.all, [sha256.Size]byte(c.DropSignIn))
+			case c.DropSignIns:
+				clear(s.all)
+			}
+		}
+	}
+}
+
 // Find returns with which key a browser signed in. If the key with this id has been replaced, as
 // the service's own may be by a restart, the sign-in is not valid.
 func (s *SignIns) Find(token string, now time.Time) (key string, ok bool) {

@@ -216,6 +216,12 @@ type (
 		Name  string
 	}
 	RealmGone struct{ Realm Realm }
+	// Owns says that this node delivers for a realm from now on, or no longer.
+	Owns struct {
+		Realm Realm
+		Name  string
+		Is    bool
+	}
 	// Halt says that the node cannot go on, and why. Its driver ends it.
 	Halt struct{ Why string }
 	// Tell tells a client an effect of the core about its link.
@@ -255,3 +261,4 @@ func (Offer) act()         {}
 func (RealmMade) act()     {}
 func (RealmGone) act()     {}
 func (Halt) act()          {}
+func (Owns) act()          {}

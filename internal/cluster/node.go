@@ -50,8 +50,8 @@ type Records interface {
 // Maker makes rows of what an engine reports, for the log.
 type Maker interface {
 	engine.Recorder
-	// Pending reports whether there is something to make rows of.
-	Pending() bool
+	// Pending reports whether there is something to make rows of at a time.
+	Pending(at time.Time) bool
 	// Rows returns the rows of everything since the last call. Save returns what must survive of a
 	// person; false: nothing.
 	Rows(at time.Time, save func(presence.UserID) (presence.SavedPerson, bool)) any
@@ -433,7 +433,7 @@ func (n *Node) dueOwner(o *owner) time.Duration {
 		return o.since + n.Timings.Barrier
 	case o.frozen:
 		return never
-	case o.appending == nil && o.lacksRecord():
+	case o.appending == nil && n.lacksRecord(o):
 		return min(o.passAt, max(n.flushAt, n.mono()))
 	}
 	return o.passAt
@@ -602,6 +602,7 @@ func (n *Node) learn(r *realm, is Known) {
 // drop gives up a realm that another node owns.
 func (n *Node) drop(r *realm) {
 	if r.owner != nil {
+		n.do(Owns{r.id, r.log.Name, false})
 		n.note("gives up realm %d, epoch %d", r.id, r.owner.epoch)
 	}
 	r.owner = nil

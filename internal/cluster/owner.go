@@ -187,6 +187,7 @@ func (n *Node) restore(o *owner) {
 func (n *Node) activate(o *owner) {
 	n.note("is active for realm %d in epoch %d; %d carriers have not reported", o.realm.id, o.epoch, len(o.missing))
 	o.phase, o.since = active, n.mono()
+	n.do(Owns{o.realm.id, o.realm.log.Name, true})
 	o.engine.UnseatOthers()
 	o.engine.SealAll()
 	if o.frozen {
@@ -373,7 +374,7 @@ func (n *Node) write(o *owner) {
 		}
 		return
 	}
-	if (!o.speaks() && o.phase != ending) || !o.lacksRecord() {
+	if (!o.speaks() && o.phase != ending) || !n.lacksRecord(o) {
 		return
 	}
 	r := n.record(KindBatch)
@@ -390,7 +391,9 @@ func (n *Node) write(o *owner) {
 }
 
 // lacksRecord reports whether something is not on record, or on its way there.
-func (o *owner) lacksRecord() bool { return o.maker.Pending() || len(o.commands) > 0 }
+func (n *Node) lacksRecord(o *owner) bool {
+	return o.maker.Pending(n.at.Wall) || len(o.commands) > 0
+}
 
 // handOver gives the realm to the owner that the table names. The owner takes no more inputs, writes
 // everything, and appends its end.
@@ -404,6 +407,7 @@ func (n *Node) handOver(o *owner) {
 	}
 	o.engine.StandStill()
 	o.phase, o.since = ending, n.mono()
+	n.do(Owns{o.realm.id, o.realm.log.Name, false})
 	n.end(o)
 }
 

@@ -20,6 +20,8 @@ type Broker struct {
 type Watcher interface {
 	RealmMade(Realm, string)
 	RealmGone(Realm)
+	// Owns says whether this node owns a realm now, and so delivers for it.
+	Owns(realm Realm, name string, is bool)
 	// Halted says that the node cannot go on, and why.
 	Halted(why string)
 }
@@ -149,6 +151,14 @@ func (r *Runner) EndRealm(ctx context.Context, id Realm, changes ...any) error {
 	return r.append(ctx, Record{Kind: KindGone, Realm: id, Changes: changes}, ErrNoRealm)
 }
 
+// Speaks reports whether this node owns a realm and answers for it now.
+func (r *Runner) Speaks(id Realm) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	is, ok := r.node.Owned(id)
+	return ok && is.Speaks
+}
+
 // RaiseFormat brings a format into force (see [Node.RaiseFormat]). It is in force once the log says so.
 func (r *Runner) RaiseFormat(to Format) (err error) {
 	r.with(func(n *Node, at presence.Instant) { err = n.RaiseFormat(at, to) })
@@ -250,6 +260,10 @@ func (r *Runner) perform(act Act) {
 		r.mu.Unlock()
 		if r.watcher != nil {
 			r.watcher.RealmGone(act.Realm)
+		}
+	case Owns:
+		if r.watcher != nil {
+			r.watcher.Owns(act.Realm, act.Name, act.Is)
 		}
 	case Halt:
 		if r.watcher != nil {

@@ -53,7 +53,7 @@ func Before(ctx context.Context, o PastOptions) (tabs []rehearsal.Tab, err error
 		return nil, err
 	}
 	past, err := records.NewPast(store, access.Main, begin, func(w *records.Writer) (records.Outbox, error) {
-		hook, err := hooks.New(hooks.Options{Store: store, Writer: w})
+		hook, err := hooks.New(hooks.Options{Store: store, Outcomes: w})
 		return &bygone{hook, begin, night.at(20*time.Hour, 20*time.Hour+45*time.Minute)}, err
 	})
 	if err != nil {

@@ -177,8 +177,10 @@ func (g *Gateway) CloseRealm(name string) {
 }
 
 // Removed implements [realm.Links].
-func (g *Gateway) Removed(name string, user presence.UserID, room presence.RoomName) {
-	theirs := func(who *realm.Guest) bool { return who.ID() == realm.PersonID{Realm: name, User: user} }
+func (g *Gateway) Removed(name string, user presence.UserID, room presence.RoomName, until time.Time) {
+	theirs := func(who *realm.Guest) bool {
+		return who.ID() == realm.PersonID{Realm: name, User: user} && who.Issued().UnixMilli() <= until.UnixMilli()
+	}
 	if room == "" {
 		g.closeIf(theirs, wire.CloseEnded, presence.ReasonRemoved.String())
 		g.feeds.endIf(theirs)

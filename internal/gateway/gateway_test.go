@@ -191,7 +191,9 @@ func TestWhatConcernsALinkDuringItsHelloIsNotMissed(t *testing.T) {
 	require.NotNil(t, cut.ending)
 
 	removed, c := begin(t, g, "ilse")
-	g.Removed(access.Main, "ilse", "")
+	g.Removed(access.Main, "ilse", "", time.Now().Add(-time.Hour))
+	require.Nil(t, removed.ending, "the token is from after the removal, of which this node hears late")
+	g.Removed(access.Main, "ilse", "", time.Now())
 	greet(t, removed, c)
 	require.NotNil(t, removed.ending)
 
@@ -203,7 +205,7 @@ func TestWhatConcernsALinkDuringItsHelloIsNotMissed(t *testing.T) {
 	for l := range g.hailing {
 		feed = l
 	}
-	g.Removed(access.Main, "maren", "")
+	g.Removed(access.Main, "maren", "", time.Now())
 	require.NotNil(t, feed.ending)
 	g.forget(feed)
 

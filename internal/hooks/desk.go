@@ -90,8 +90,10 @@ func (k Desk) Make(asked wire.NewHook) (wire.Hook, error) {
 	if err := k.d.store.PutHook(&h); err != nil {
 		return wire.Hook{}, problem.NotRecorded("no hook has been made", err)
 	}
-	if err := k.d.begin(h); err != nil {
-		return wire.Hook{}, err
+	if !k.d.shared { // otherwise the log has told it
+		if err := k.d.begin(h); err != nil {
+			return wire.Hook{}, err
+		}
 	}
 	doc := hookDocument(&h)
 	doc.Secret = h.Secret
@@ -128,8 +130,10 @@ func (k Desk) put(h records.Hook) (wire.Hook, error) {
 	if err := k.d.store.PutHook(&h); err != nil {
 		return wire.Hook{}, problem.NotRecorded("nothing has been changed", err)
 	}
-	if err := k.d.change(h); err != nil {
-		return wire.Hook{}, err
+	if !k.d.shared {
+		if err := k.d.change(h); err != nil {
+			return wire.Hook{}, err
+		}
 	}
 	return hookDocument(&h), nil
 }
@@ -140,9 +144,13 @@ func (k Desk) Remove(id string) error {
 	if err != nil {
 		return err
 	}
-	k.d.remove(h.ID)
+	if !k.d.shared {
+		k.d.remove(h.ID)
+	}
 	if err := k.d.store.RemoveHook(h.ID); err != nil && !errors.Is(err, records.ErrNotFound) {
-		_ = k.d.begin(h) // restore it
+		if !k.d.shared {
+			_ = k.d.begin(h) // restore it
+		}
 		return problem.NotRecorded("nothing has been changed", err)
 	}
 	return nil
@@ -291,10 +299,10 @@ func (k Desk) Redeliver(ctx context.Context, id string) (wire.Delivery, error) {
 	if d.State == records.Waiting {
 		return wire.Delivery{}, &wire.Problem{Code: wire.CodeExists, Field: "delivery", Value: wire.Shorten(id), Detail: "the delivery is already waiting"}
 	}
-	if err := k.d.again(d); err != nil {
+	switch err := k.d.again(ctx, d); {
+	case errors.Is(err, errNoHook):
 		return wire.Delivery{}, unknownHook(d.Hook)
-	}
-	if err := k.d.writer.Sync(ctx); err != nil {
+	case err != nil:
 		return wire.Delivery{}, problem.NotRecorded("it is delivered again, unless the service ends before the records can be written", err)
 	}
 	d.State, d.Attempts = records.Waiting, 0

@@ -34,29 +34,42 @@ var retries = []time.Duration{
 	time.Hour, 2 * time.Hour, 4 * time.Hour, 8 * time.Hour, 8 * time.Hour,
 }
 
-// Options are the parts and settings of a Dispatcher. Store, Writer and Log are required.
+// Outcomes records the outcomes of deliveries. A [records.Writer] does.
+type Outcomes interface {
+	// Result takes the outcome of a delivery. It does not block.
+	Result(realm string, d records.Delivery)
+	// Redeliver records that a delivery waits again.
+	Redeliver(ctx context.Context, realm string, d records.Delivery) error
+}
+
+// Options are the parts and settings of a Dispatcher. Store, Outcomes and Log are required.
 type Options struct {
-	Store   *records.Store
-	Writer  *records.Writer // records the outcomes of deliveries
-	Log     *slog.Logger
+	Store    *records.Store
+	Outcomes Outcomes
+	Log      *slog.Logger
+	// Shared says that other nodes have the same hooks. Then the dispatcher delivers those of the
+	// realms that [Dispatcher.Own] names, and hears of what the log brings.
+	Shared  bool
 	Private bool            // private network addresses are allowed
 	Retries []time.Duration // nil means the default
 }
 
 // Dispatcher delivers what is in the outbox. It is the [records.Outbox].
 type Dispatcher struct {
-	store   *records.Store
-	writer  *records.Writer
-	log     *slog.Logger
-	client  *http.Client
-	private bool
-	retries []time.Duration
-	wake    chan struct{} // holds one signal: a lane is ready
-	saving  sync.WaitGroup
+	store    *records.Store
+	outcomes Outcomes
+	log      *slog.Logger
+	shared   bool
+	client   *http.Client
+	private  bool
+	retries  []time.Duration
+	wake     chan struct{} // holds one signal: a lane is ready
+	saving   sync.WaitGroup
 
 	mu    sync.Mutex
 	hooks map[string]*hook
-	order []string // ids of hooks, oldest first
+	order []string        // ids of hooks, oldest first
+	owned map[string]bool // realms, if the hooks are shared
 	ended bool
 }
 
@@ -86,7 +99,7 @@ func New(o Options) (*Dispatcher, error) {
 	if o.Retries == nil {
 		o.Retries = retries
 	}
-	d := &Dispatcher{store: o.Store, writer: o.Writer, log: o.Log, client: newClient(o.Private), private: o.Private, retries: o.Retries,
+	d := &Dispatcher{store: o.Store, outcomes: o.Outcomes, shared: o.Shared, owned: map[string]bool{}, log: o.Log, client: newClient(o.Private), private: o.Private, retries: o.Retries,
 		wake: make(chan struct{}, 1), hooks: map[string]*hook{}}
 	kept, err := o.Store.Hooks()
 	if err != nil {
@@ -112,9 +125,8 @@ func (d *Dispatcher) begin(kept records.Hook) error {
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	for _, name := range names {
-		h.lanes[name] = &lane{name: name, more: true}
-		d.makeReady(h, h.lanes[name])
+	if d.delivers(h.Realm) {
+		d.load(h, names)
 	}
 	if d.hooks[h.ID] == nil {
 		d.order = append(d.order, h.ID)
@@ -122,6 +134,17 @@ func (d *Dispatcher) begin(kept records.Hook) error {
 	d.hooks[h.ID] = h
 	return nil
 }
+
+// load begins to deliver what waits on record for a hook that has no lanes yet.
+func (d *Dispatcher) load(h *hook, lanes []string) {
+	for _, name := range lanes {
+		h.lanes[name] = &lane{name: name, more: true}
+		d.makeReady(h, h.lanes[name])
+	}
+}
+
+// delivers reports whether this dispatcher delivers for a realm.
+func (d *Dispatcher) delivers(realm string) bool { return !d.shared || d.owned[realm] }
 
 // settle reads the hook's secrets.
 func (h *hook) settle() error {
@@ -159,7 +182,7 @@ func (d *Dispatcher) Committed(list []records.Delivery) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	for _, one := range list {
-		if h := d.hooks[one.Hook]; h != nil {
+		if h := d.hooks[one.Hook]; h != nil && d.delivers(h.Realm) {
 			d.queue(h, one)
 		}
 	}
@@ -304,7 +327,7 @@ func (d *Dispatcher) first(h *hook, l *lane) (records.Delivery, bool) {
 
 // settle records the outcome of an attempt.
 func (d *Dispatcher) settle(h *hook, l *lane, tried records.Delivery, wait time.Duration) {
-	d.writer.Result(tried)
+	d.outcomes.Result(h.Realm, tried)
 	if tried.State == records.Waiting {
 		h.failures++
 		l.queue[0] = tried
@@ -499,15 +522,27 @@ func (d *Dispatcher) Forget(realm string) {
 }
 
 // again sends a delivery once more, after what waits in its lane.
-func (d *Dispatcher) again(one records.Delivery) error {
+func (d *Dispatcher) again(ctx context.Context, one records.Delivery) error {
 	d.mu.Lock()
-	defer d.mu.Unlock()
 	h := d.hooks[one.Hook]
 	if h == nil {
-		return records.ErrNotFound
+		d.mu.Unlock()
+		return errNoHook
 	}
 	one.State, one.Attempts, one.Due = records.Waiting, 0, 0
-	d.writer.Result(one)
+	if !d.shared { // otherwise its owner hears of it by the log
+		d.append(h, one)
+	}
+	realm := h.Realm
+	d.mu.Unlock()
+	return d.outcomes.Redeliver(ctx, realm, one)
+}
+
+// errNoHook says that a delivery is of a hook that was removed.
+var errNoHook = errors.New("the hook was removed")
+
+// append adds a delivery at the end of its lane.
+func (d *Dispatcher) append(h *hook, one records.Delivery) {
 	l := h.lanes[one.Lane]
 	if l == nil {
 		l = &lane{name: one.Lane}
@@ -515,7 +550,6 @@ func (d *Dispatcher) again(one records.Delivery) error {
 	}
 	l.queue = append(l.queue, one)
 	d.makeReady(h, l)
-	return nil
 }
 
 // try sends a hook a test event, and returns the outcome.

@@ -45,7 +45,7 @@ func (l *links) Offer(_ presence.LinkID, frame []byte) bool {
 	return true
 }
 
-func (l *links) Removed(realm string, user presence.UserID, _ presence.RoomName) {
+func (l *links) Removed(realm string, user presence.UserID, _ presence.RoomName, _ time.Time) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.removed = append(l.removed, user)
@@ -221,7 +221,7 @@ func commandsGoThroughTheLog(t *testing.T) {
 			return nodes[slices.Index(names, name)].Change(ctx, 1, c)
 		})
 		require.NoError(t, err)
-		tables[name], err = stored.New(store, "the-river-watch", cluster.NewFold(access.Main))
+		tables[name], err = stored.New(store, "the-river-watch", cluster.NewFold(access.Main), nil)
 		require.NoError(t, err)
 		return tables[name]
 	}, names...)

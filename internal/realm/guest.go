@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/delivery"
@@ -37,6 +38,9 @@ func (g *Guest) IsOperator() bool { return g.operator }
 
 // ID returns the guest's person; its user is empty for an operator.
 func (g *Guest) ID() PersonID { return PersonID{g.realm.name, g.person.User} }
+
+// Issued returns when the guest's token was issued.
+func (g *Guest) Issued() time.Time { return g.person.Issued }
 
 func (g *Guest) view() presence.View {
 	if g.operator || g.person.Sees {

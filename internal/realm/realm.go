@@ -27,8 +27,9 @@ type Links interface {
 	// has too much unread data. It is called without locks.
 	Offer(link presence.LinkID, frame []byte) bool
 	// Removed stops what a person follows in a room; for an empty room it closes all their
-	// links. It is called without locks, after the removal is in force.
-	Removed(realm string, user presence.UserID, room presence.RoomName)
+	// links. Links with tokens that were issued later stay, as a node may hear of a removal late.
+	// It is called without locks, after the removal is in force.
+	Removed(realm string, user presence.UserID, room presence.RoomName, until time.Time)
 }
 
 // Options are the parts and settings of a Realm. Admission, Origins, the observers and Log may
@@ -118,7 +119,7 @@ type linksOf struct {
 
 // PersonRemoved ends what a removed person follows here. The removal may have come to any node.
 func (l linksOf) PersonRemoved(removed presence.PersonRemoved) {
-	l.Removed(l.realm, removed.User, removed.Room)
+	l.Removed(l.realm, removed.User, removed.Room, time.UnixMilli(removed.Refused))
 }
 
 // act notes in the journal what an operator did.
@@ -300,6 +301,6 @@ func (r *Realm) remove(user presence.UserID, room presence.RoomName, by string) 
 	if _, err := r.do(in); err != nil {
 		return at, err
 	}
-	r.links.Removed(r.name, user, room)
+	r.links.Removed(r.name, user, room, at)
 	return at, nil
 }

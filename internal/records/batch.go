@@ -20,7 +20,8 @@ const (
 
 // batch is what waits to be written.
 type batch struct {
-	writer     *Writer // nil: of a maker
+	writer     *Writer   // nil: of a maker
+	outbox     Deliverer // of a maker; nil: hooks are told nothing
 	entries    []journal.Entry
 	people     map[personID]*Person
 	counts     map[countID]headcount.Row
@@ -133,12 +134,18 @@ func (b *batch) typing(t timing.Typing) {
 
 // announce adds the deliveries that hooks want for an announcement.
 func (b *batch) announce(a *journal.Announcement) {
-	if b.writer == nil || b.writer.outbox == nil {
+	outbox := b.outbox
+	if b.writer != nil && b.writer.outbox != nil {
+		outbox = b.writer.outbox
+	}
+	if outbox == nil {
 		return
 	}
-	for _, d := range b.writer.outbox.Deliveries(a) {
-		d.ID = b.writer.nextDelivery
-		b.writer.nextDelivery++
+	for _, d := range outbox.Deliveries(a) {
+		if b.writer != nil { // otherwise the id follows from the order of the log
+			d.ID = b.writer.nextDelivery
+			b.writer.nextDelivery++
+		}
 		b.begins()
 		b.deliveries = append(b.deliveries, d)
 	}

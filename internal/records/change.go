@@ -18,25 +18,27 @@ import (
 
 // Change is what a command changes in the records, as plain data. One field is set, beside the ID.
 type Change struct {
-	ID                string         `json:"id,omitempty"`  // in a log, to know it again
-	Act               *journal.Entry `json:"act,omitempty"` // what an operator did
-	AddRealm          *Realm         `json:"add_realm,omitempty"`
-	DropRealm         string         `json:"drop_realm,omitempty"` // with everything in it
-	AddOperatorKey    *OperatorKey   `json:"add_operator_key,omitempty"`
-	RevokeOperatorKey *Revocation    `json:"revoke_operator_key,omitempty"`
-	AddTokenKey       *TokenKey      `json:"add_token_key,omitempty"`
-	RevokeTokenKey    *Revocation    `json:"revoke_token_key,omitempty"`
-	AddSignIn         *SignIn        `json:"add_sign_in,omitempty"`
-	DropSignIn        []byte         `json:"drop_sign_in,omitempty"` // by its hash
-	DropSignIns       bool           `json:"drop_sign_ins,omitempty"`
-	PutHook           *Hook          `json:"put_hook,omitempty"`
-	DropHook          string         `json:"drop_hook,omitempty"` // with its deliveries
-	PutPeople         []Person       `json:"put_people,omitempty"`
-	DropPerson        *PersonID      `json:"drop_person,omitempty"`
-	Declare           *Room          `json:"declare,omitempty"`
-	Undeclare         *RoomID        `json:"undeclare,omitempty"`
-	Remove            *Removal       `json:"remove,omitempty"`
-	Erase             *PersonID      `json:"erase,omitempty"`
+	ID                string               `json:"id,omitempty"`  // in a log, to know it again
+	Act               *journal.Entry       `json:"act,omitempty"` // what an operator did
+	AddRealm          *Realm               `json:"add_realm,omitempty"`
+	DropRealm         string               `json:"drop_realm,omitempty"` // with everything in it
+	AddOperatorKey    *OperatorKey         `json:"add_operator_key,omitempty"`
+	RevokeOperatorKey *Revocation          `json:"revoke_operator_key,omitempty"`
+	AddTokenKey       *TokenKey            `json:"add_token_key,omitempty"`
+	RevokeTokenKey    *Revocation          `json:"revoke_token_key,omitempty"`
+	AddSignIn         *SignIn              `json:"add_sign_in,omitempty"`
+	DropSignIn        []byte               `json:"drop_sign_in,omitempty"` // by its hash
+	DropSignIns       bool                 `json:"drop_sign_ins,omitempty"`
+	PutHook           *Hook                `json:"put_hook,omitempty"`
+	DropHook          string               `json:"drop_hook,omitempty"` // with its deliveries
+	PutPeople         []Person             `json:"put_people,omitempty"`
+	DropPerson        *PersonID            `json:"drop_person,omitempty"`
+	Declare           *Room                `json:"declare,omitempty"`
+	Undeclare         *RoomID              `json:"undeclare,omitempty"`
+	Remove            *Removal             `json:"remove,omitempty"`
+	Erase             *PersonID            `json:"erase,omitempty"`
+	UsedOperatorKeys  map[string]time.Time `json:"used_operator_keys,omitempty"` // when last, by id
+	Redeliver         *Delivery            `json:"redeliver,omitempty"`
 }
 
 // Revocation is the end of a key.
@@ -100,6 +102,15 @@ func (c *Change) apply(tx *gorm.DB) error {
 		return found(tx.Where("realm = ? AND room = ?", c.Undeclare.Realm, c.Undeclare.Room).Delete(&Room{}))
 	case c.Remove != nil:
 		return tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(c.Remove).Error
+	case c.UsedOperatorKeys != nil:
+		for id, at := range c.UsedOperatorKeys {
+			if err := tx.Model(&OperatorKey{}).Where("id = ?", id).Update("last_used", at).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	case c.Redeliver != nil:
+		return updateDelivery(tx, c.Redeliver)
 	case c.Erase != nil:
 		_, err := erase(tx, *c.Erase)
 		return err
@@ -147,7 +158,13 @@ func (s *Store) Written() <-chan struct{} {
 }
 
 // hasPut tells that rows of the log have been put, and those who wait for changes their outcomes, by id.
-func (s *Store) hasPut(outcomes map[string]error) {
+func (s *Store) hasPut(outcomes map[string]error, rows []Rows) {
+	s.mu.Lock()
+	listeners := s.listeners
+	s.mu.Unlock()
+	for _, l := range listeners { // before who waits goes on
+		l.HasPut(rows)
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	close(s.written)

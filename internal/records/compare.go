@@ -37,7 +37,7 @@ func Compare(ctx context.Context, dir, other string) (findings []Finding, err er
 		}
 		findings = append(findings, position)
 		var tables []string
-		if err := db.Raw("SELECT name FROM main.sqlite_master WHERE type = 'table' AND name NOT IN ('log', 'marks', 'runs') AND name NOT LIKE 'sqlite%' ORDER BY name").Scan(&tables).Error; err != nil {
+		if err := db.Raw("SELECT name FROM main.sqlite_master WHERE type = 'table' AND name <> 'log' AND name NOT LIKE 'sqlite%' ORDER BY name").Scan(&tables).Error; err != nil {
 			return err
 		}
 		for _, table := range tables {

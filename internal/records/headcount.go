@@ -1,7 +1,9 @@
 package records
 
 import (
+	"cmp"
 	"context"
+	"slices"
 	"strings"
 	"time"
 
@@ -130,50 +132,60 @@ const rolledUp = "rolled-up"
 // rollUp sums up what is over by a time: at most one hour at a call, and its day if that ends
 // with it. It returns false when nothing is left to do.
 func (s *Store) rollUp(ctx context.Context, at time.Time) (more bool, err error) {
-	from, err := s.mark(rolledUp)
-	if err != nil {
+	to, rows, err := s.sums(ctx, at)
+	if err != nil || to == 0 {
 		return false, err
 	}
-	if from == 0 {
-		var first *int64
-		if err := s.db().Raw("SELECT min(at) FROM headcounts WHERE step = ?", headcount.Minute).Scan(&first).Error; err != nil || first == nil {
-			return false, err
-		}
-		from = headcount.Hour.Begin(*first)
-	}
-	to := from + int64(headcount.Hour)
-	if at.UnixMilli() < to {
-		return false, nil
-	}
-	rows, err := s.sumUp(ctx, headcount.Minute, headcount.Hour, from)
-	if err != nil {
-		return false, err
-	}
-	if err := s.db().Transaction(func(tx *gorm.DB) error {
+	return true, s.db().Transaction(func(tx *gorm.DB) error {
 		if err := putHeadcounts(tx, rows); err != nil {
 			return err
 		}
 		return putMark(tx, rolledUp, to)
-	}); err != nil {
-		return false, err
-	}
-	if to%int64(headcount.Day) == 0 {
-		days, err := s.sumUp(ctx, headcount.Hour, headcount.Day, to-int64(headcount.Day))
-		if err != nil {
-			return false, err
-		}
-		return true, s.db().Transaction(func(tx *gorm.DB) error { return putHeadcounts(tx, days) })
-	}
-	return true, nil
+	})
 }
 
-// sumUp makes one step of each room out of the shorter steps in it.
-func (s *Store) sumUp(ctx context.Context, of, into headcount.Step, from int64) (sums []headcount.Row, err error) {
+// sums returns the next hour that is over by a time, summed up, with its day if that ends with it, and up
+// to when that is; 0 if there is none.
+func (s *Store) sums(ctx context.Context, at time.Time) (to int64, rows []headcount.Row, err error) {
+	from, err := s.mark(rolledUp)
+	if err != nil {
+		return 0, nil, err
+	}
+	if from == 0 {
+		var first *int64
+		if err := s.db().Raw("SELECT min(at) FROM headcounts WHERE step = ?", headcount.Minute).Scan(&first).Error; err != nil || first == nil {
+			return 0, nil, err
+		}
+		from = headcount.Hour.Begin(*first)
+	}
+	to = from + int64(headcount.Hour)
+	if at.UnixMilli() < to {
+		return 0, nil, nil
+	}
+	if rows, err = s.sumUp(ctx, headcount.Minute, headcount.Hour, from, nil); err != nil {
+		return 0, nil, err
+	}
+	if to%int64(headcount.Day) == 0 {
+		days, err := s.sumUp(ctx, headcount.Hour, headcount.Day, to-int64(headcount.Day), rows)
+		if err != nil {
+			return 0, nil, err
+		}
+		rows = append(rows, days...)
+	}
+	return to, rows, nil
+}
+
+// sumUp makes one step of each room out of the shorter steps in it, those on record and more of them.
+func (s *Store) sumUp(ctx context.Context, of, into headcount.Step, from int64, more []headcount.Row) (sums []headcount.Row, err error) {
 	to := from + int64(into)
 	var parts []headcount.Row
-	if err := s.db().Where("step = ? AND at >= ? AND at < ?", of, from, to).Order("realm, room, at").Find(&parts).Error; err != nil {
+	if err := s.db().Where("step = ? AND at >= ? AND at < ?", of, from, to).Find(&parts).Error; err != nil {
 		return nil, err
 	}
+	parts = append(parts, more...)
+	slices.SortFunc(parts, func(a, b headcount.Row) int {
+		return cmp.Or(cmp.Compare(a.Realm, b.Realm), cmp.Compare(a.Room, b.Room), cmp.Compare(a.At, b.At))
+	})
 	ran, err := s.ran(ctx, from, to)
 	if err != nil {
 		return nil, err

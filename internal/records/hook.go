@@ -69,6 +69,9 @@ func (s *Store) PutHook(h *Hook) error {
 	return s.change(Change{PutHook: h})
 }
 
+// Redeliver notes, through the log, that a delivery waits again. Alone, [Writer.Redeliver] does.
+func (s *Store) Redeliver(d Delivery) error { return s.change(Change{Redeliver: &d}) }
+
 // RemoveHook removes a hook and its deliveries.
 func (s *Store) RemoveHook(id string) error { return s.change(Change{DropHook: id}) }
 
@@ -76,7 +79,7 @@ func (s *Store) RemoveHook(id string) error { return s.change(Change{DropHook: i
 // first.
 func (s *Store) Lanes(hook string) ([]string, error) {
 	var lanes []string
-	return lanes, s.db().Raw("SELECT lane FROM deliveries WHERE hook = ? AND state = 'waiting' GROUP BY lane ORDER BY min(id)", hook).Scan(&lanes).Error
+	return lanes, s.reading(context.Background()).Raw("SELECT lane FROM deliveries WHERE hook = ? AND state = 'waiting' GROUP BY lane ORDER BY min(id)", hook).Scan(&lanes).Error
 }
 
 // WaitingIn returns the next waiting deliveries of a lane.

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"errors"
-	"fmt"
 
 	"gorm.io/gorm"
 
@@ -56,7 +55,7 @@ func (s *Store) Put(after Position, rows []Rows) error {
 		return tx.Exec("INSERT INTO log (log, sequence, hash, at, state) VALUES (?, ?, ?, ?, ?)", after.Log, after.Sequence, after.Hash, after.At, after.State).Error
 	})
 	if err == nil {
-		s.hasPut(outcomes)
+		s.hasPut(outcomes, rows)
 	}
 	return err
 }
@@ -101,6 +100,7 @@ func (r *Rows) put(tx *gorm.DB, entry, delivery *int64, outcomes map[string]erro
 			return err
 		}
 	}
+	fit := r.Changes[:0:0]
 	for i := range r.Changes {
 		var err error
 		if r.Changes[i].Act == nil { // otherwise it is among the entries
@@ -112,6 +112,20 @@ func (r *Rows) put(tx *gorm.DB, entry, delivery *int64, outcomes map[string]erro
 		if id := r.Changes[i].ID; id != "" {
 			outcomes[id] = err
 		}
+		if err == nil {
+			fit = append(fit, r.Changes[i])
+		}
+	}
+	r.Changes = fit // for listeners
+	for i := range r.Tried {
+		if err := updateDelivery(tx, &r.Tried[i]); err != nil {
+			return err
+		}
+	}
+	if r.Run != nil {
+		if err := tx.Save(r.Run).Error; err != nil {
+			return err
+		}
 	}
 	if r.Tidy != nil {
 		return r.Tidy.apply(tx)
@@ -119,36 +133,20 @@ func (r *Rows) put(tx *gorm.DB, entry, delivery *int64, outcomes map[string]erro
 	return nil
 }
 
-// Tidy deletes what is old. Which rows are old is decided once, by the owner, so that all nodes delete
-// the same ones. Times are Unix milliseconds; what is before them goes.
-type Tidy struct {
-	Journal    int64 `json:"journal,omitempty"` // up to this id
-	Minutes    int64 `json:"minutes,omitempty"` // headcounts by the minute
-	Hours      int64 `json:"hours,omitempty"`   // headcounts by the hour
-	Typings    int64 `json:"typings,omitempty"`
-	Deliveries int64 `json:"deliveries,omitempty"` // those that do not wait
+// updateDelivery notes the outcome of a delivery. One that is gone, as of a hook that was removed, stays so.
+func updateDelivery(tx *gorm.DB, d *Delivery) error {
+	return tx.Select("State", "Attempts", "Tried", "Due", "Answered", "Answer", "Error", "Took").Updates(d).Error
 }
 
-func (t *Tidy) apply(tx *gorm.DB) error {
-	for _, step := range []struct {
-		upTo int64
-		sql  string
-	}{
-		{t.Journal, "DELETE FROM journal WHERE id <= ?"},
-		{t.Journal, "DELETE FROM journal_minutes WHERE last <= ?"},
-		{t.Minutes, fmt.Sprintf("DELETE FROM headcounts WHERE step = %d AND at < ?", headcount.Minute)},
-		{t.Hours, fmt.Sprintf("DELETE FROM headcounts WHERE step = %d AND at < ?", headcount.Hour)},
-		{t.Typings, "DELETE FROM typings WHERE hour < ?"},
-		{t.Deliveries, "DELETE FROM deliveries WHERE state <> 'waiting' AND created < ?"},
-	} {
-		if step.upTo == 0 {
-			continue
-		}
-		if err := tx.Exec(step.sql, step.upTo).Error; err != nil {
-			return err
-		}
-	}
-	return nil
+// Listener hears of rows that the log has brought, in order, once they have been put. It must not wait for
+// a change of the store.
+type Listener interface{ HasPut([]Rows) }
+
+// Listen tells a listener of all rows to come. Call it before the first are put.
+func (s *Store) Listen(l Listener) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.listeners = append(s.listeners, l)
 }
 
 // State returns what the next owner of a realm needs to continue.

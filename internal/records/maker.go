@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"maps"
 	"slices"
+	"sync"
 	"time"
 
 	"tovik.example/tovik/internal/headcount"
@@ -21,6 +22,8 @@ type Rows struct {
 	Counts  []headcount.Row `json:"counts,omitempty"`
 	Typings []timing.Typing `json:"typings,omitempty"` // to be added to what is there
 	Hooked  []Delivery      `json:"hooked,omitempty"`  // deliveries, without ids
+	Tried   []Delivery      `json:"tried,omitempty"`   // deliveries with their outcomes
+	Run     *Run            `json:"run,omitempty"`     // since when, and until when, the owner is one
 	Changes []Change        `json:"changes,omitempty"` // what commands change
 	Tidy    *Tidy           `json:"tidy,omitempty"`
 }
@@ -30,7 +33,10 @@ func (r *Rows) Empty() bool { return r.Size() == 0 }
 
 // Size returns the number of rows.
 func (r *Rows) Size() int {
-	size := len(r.Entries) + len(r.People) + len(r.Counts) + len(r.Typings) + len(r.Hooked) + len(r.Changes)
+	size := len(r.Entries) + len(r.People) + len(r.Counts) + len(r.Typings) + len(r.Hooked) + len(r.Tried) + len(r.Changes)
+	if r.Run != nil {
+		size++
+	}
 	if r.Tidy != nil {
 		size++
 	}
@@ -38,20 +44,58 @@ func (r *Rows) Size() int {
 }
 
 // Maker makes the rows of a realm for an owner. It is the [engine.Recorder] of the owner's engine,
-// and used by one goroutine at a time.
+// and used by one goroutine at a time, apart from [Maker.Result] and [Maker.Tidy].
 type Maker struct {
 	*folding
+	outbox  Deliverer
+	run     *Run
 	pending []happening
 	touched map[presence.UserID]struct{}
 	counted int64 // when the headcounts of the present minute were last taken
+	minute  int64 // when rows were last made, in minutes
+
+	mu    sync.Mutex
+	tried []Delivery
+	tidy  *Tidy
 }
 
-// NewMaker returns the maker of a realm from a time on. Minute are the headcounts of the present
-// minute that are on record.
-func NewMaker(realm string, from time.Time, minute []headcount.Row) *Maker {
-	m := &Maker{folding: newFolding(realm, from), touched: map[presence.UserID]struct{}{}}
-	m.counter.Continue(minute)
+// Deliverer makes deliveries out of announcements. It does not block.
+type Deliverer interface {
+	// Deliveries returns what hooks want to be told about an announcement.
+	Deliveries(*journal.Announcement) []Delivery
+}
+
+// MakerOptions are what a Maker is made of. Realm and From are required.
+type MakerOptions struct {
+	Realm  string
+	From   time.Time
+	Minute []headcount.Row // headcounts of the present minute that are on record
+	Run    int64           // the id of the owner's run; 0: it is not written
+	Outbox Deliverer       // nil: hooks are told nothing
+}
+
+// NewMaker returns the maker of a realm from a time on.
+func NewMaker(o MakerOptions) *Maker {
+	m := &Maker{folding: newFolding(o.Realm, o.From), outbox: o.Outbox, touched: map[presence.UserID]struct{}{}}
+	if o.Run > 0 {
+		m.run = &Run{ID: o.Run, Started: o.From.UnixMilli()}
+	}
+	m.counter.Continue(o.Minute)
 	return m
+}
+
+// Result takes the outcome of a delivery.
+func (m *Maker) Result(d Delivery) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.tried = append(m.tried, d)
+}
+
+// Tidy takes what is to be deleted.
+func (m *Maker) Tidy(t *Tidy) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.tidy = t
 }
 
 // Record implements [engine.Recorder].
@@ -75,14 +119,24 @@ func (m *Maker) take(at time.Time, effects []presence.Effect, touched []presence
 	}
 }
 
-// Pending reports whether there is something to make rows of.
-func (m *Maker) Pending() bool { return len(m.pending)+len(m.touched) > 0 }
+// Pending reports whether there is something to make rows of at a time. Once a minute there is: headcounts,
+// and that the owner is one.
+func (m *Maker) Pending(at time.Time) bool {
+	if len(m.pending)+len(m.touched) > 0 || m.run != nil && at.UnixMilli()/int64(headcount.Minute) != m.minute {
+		return true
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return len(m.tried) > 0 || m.tidy != nil
+}
 
 // Rows returns the rows of everything that has happened, a [*Rows]. Save returns what must survive of
 // a person. The same history makes the same rows, in the same order.
 func (m *Maker) Rows(at time.Time, save func(presence.UserID) (presence.SavedPerson, bool)) any {
 	b := newBatch(nil)
+	b.outbox = m.outbox
 	m.batch = b
+	m.minute = at.UnixMilli() / int64(headcount.Minute)
 	for _, user := range slices.Sorted(maps.Keys(m.touched)) {
 		saved, _ := save(user)
 		b.person(m.person(saved), user)
@@ -103,7 +157,15 @@ func (m *Maker) Rows(at time.Time, save func(presence.UserID) (presence.SavedPer
 		m.counted = at.UnixMilli()
 		m.counter.SoFar(at.UnixMilli(), b.headcount)
 	}
-	rows.Entries = b.entries
+	rows.Entries, rows.Hooked = b.entries, b.deliveries
+	if m.run != nil {
+		m.run.Mark = at.UnixMilli()
+		run := *m.run
+		rows.Run = &run
+	}
+	m.mu.Lock()
+	rows.Tried, rows.Tidy, m.tried, m.tidy = m.tried, m.tidy, nil, nil
+	m.mu.Unlock()
 	for _, id := range slices.SortedFunc(maps.Keys(b.people), func(p, q personID) int { return cmp.Compare(p.user, q.user) }) {
 		rows.People = append(rows.People, *b.people[id])
 	}

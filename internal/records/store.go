@@ -46,10 +46,11 @@ type Store struct {
 	lock  *flock.Flock
 	pools atomic.Pointer[pools]
 
-	through Changer // nil: changes are made here
-	mu      sync.Mutex
-	awaited map[string]chan error // outcomes of changes, by id; each holds one
-	written chan struct{}         // closed when rows of the log have been put, and then made anew
+	through   Changer // nil: changes are made here
+	mu        sync.Mutex
+	listeners []Listener
+	awaited   map[string]chan error // outcomes of changes, by id; each holds one
+	written   chan struct{}         // closed when rows of the log have been put, and then made anew
 }
 
 // Changer brings a change into a log, for all files of it. It returns when the change is on record there.

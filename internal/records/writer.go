@@ -33,8 +33,7 @@ const (
 // Outbox makes deliveries out of announcements. Its methods are called by the writer alone, and
 // do not block.
 type Outbox interface {
-	// Deliveries returns what hooks want to be told about an announcement.
-	Deliveries(*journal.Announcement) []Delivery
+	Deliverer
 	// Committed takes deliveries that have been written, in order.
 	Committed([]Delivery)
 }
@@ -395,7 +394,7 @@ func (w *Writer) commit(b *batch) error {
 			}
 		}
 		for _, d := range b.results {
-			if err := tx.Select("State", "Attempts", "Tried", "Due", "Answered", "Answer", "Error", "Took").Updates(&d).Error; err != nil {
+			if err := updateDelivery(tx, &d); err != nil {
 				return err
 			}
 		}
@@ -471,10 +470,16 @@ func (w *Writer) Close() error {
 	return nil
 }
 
-// Result keeps the outcome of a delivery.
-func (w *Writer) Result(d Delivery) {
+// Result keeps the outcome of a delivery, of any realm.
+func (w *Writer) Result(_ string, d Delivery) {
 	w.mu.Lock()
 	w.results = append(w.results, d)
 	w.mu.Unlock()
 	w.wake()
+}
+
+// Redeliver keeps that a delivery waits again. When it returns, that is written.
+func (w *Writer) Redeliver(ctx context.Context, realm string, d Delivery) error {
+	w.Result(realm, d)
+	return w.Sync(ctx)
 }

@@ -185,7 +185,7 @@ func start(c Config, store *records.Store, secure *certificate) (*Server, error)
 	var hook *hooks.Dispatcher
 	writer, err := records.NewWriter(records.WriterOptions{Store: store, Log: c.Log, Retention: c.Retention, Gaps: measures.Gaps,
 		Outbox: func(w *records.Writer) (outbox records.Outbox, err error) {
-			hook, err = hooks.New(hooks.Options{Store: store, Writer: w, Log: c.Log, Private: c.PrivateHooks, Retries: c.HookRetries})
+			hook, err = hooks.New(hooks.Options{Store: store, Outcomes: w, Log: c.Log, Private: c.PrivateHooks, Retries: c.HookRetries})
 			return hook, err
 		}})
 	if err != nil {

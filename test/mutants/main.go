@@ -50,6 +50,8 @@ var protectors = map[string][2]string{
 	"a removal ends what is followed at all nodes":            {"./internal/realm", "CommandsGoThroughTheLog"},
 	"a question that nobody answers is an error":              {"./internal/realm", "CommandsGoThroughTheLog"},
 	"a removal holds for early tokens without a session":      {"./internal/server", "EarlyToken"},
+	"a new owner delivers what waits":                         {"./internal/cluster/stored", "HooksKeys"},
+	"who owns a realm no longer delivers for it":              {"./internal/cluster/stored", "HooksKeys"},
 }
 
 var mutants = []mutant{
@@ -240,10 +242,10 @@ var mutants = []mutant{
 	{"an admitted session is in the room of its link", "internal/cluster/carrier.go", "			if e.Outcome == presence.Admitted {", "			if false {"},
 	{"an accepted invitation is in the room of its link", "internal/cluster/carrier.go", "c.enter(a.Reply.Rooms...)\n		}\n	case presence.Leave", "}\n	case presence.Leave"},
 	{"hellos are dropped by whoever stood still", "internal/cluster/node.go", "		n.dropWaiting(r)\n", ""},
-	{"the log refuses an owner that was replaced", "internal/cluster/owner.go", "n.do(Append{Record: r, After: o.realm.record.last})", "n.do(Append{Record: r, After: Unfenced})"},
+	{"the log refuses an owner that was replaced", "internal/cluster/owner.go", "n.do(Append{Record: r, After: o.realm.log.Last})", "n.do(Append{Record: r, After: Unfenced})"},
 	{"a record whose outcome is unknown is appended again", "internal/cluster/owner.go", "		o.retry, o.appendAt = true, n.mono()\n	}", "		o.appendAt = n.mono()\n	}"},
 	{"an owner writes everything before it hands over", "internal/cluster/owner.go", "func (n *Node) end(o *owner) {\n	n.write(o)", "func (n *Node) end(o *owner) {\n"},
-	{"the next owner continues at the time of the last mark", "internal/cluster/node.go", "				to.mark, to.wall = is, r.Wall", "				to.wall = r.Wall"},
+	{"the next owner continues at the time of the last mark", "internal/cluster/fold.go", "to.Marks, to.Time, to.Wall = is.Epoch, is.Time, r.Wall", "to.Marks, to.Wall = is.Epoch, r.Wall"},
 	{"the time of a silent owner stands still", "internal/cluster/owner.go", "		o.engine.StandStill()\n	}\n}", "		_ = o\n	}\n}"},
 	{"an owner that stood still says nothing before its mark", "internal/cluster/node.go", "			n.suspect(r.owner, true)", "			n.suspect(r.owner, false)"},
 	{"an owner that stood still while it began proves itself", "internal/cluster/owner.go", "	o.frozen, o.frozenAt = o.unproven, n.mono()", "	o.frozenAt = n.mono()"},
@@ -258,7 +260,7 @@ var mutants = []mutant{
 	{"no link outlives the node that carried it", "internal/cluster/told.go", "		o.orphans = append(o.orphans, e.Link)\n", ""},
 	{"an owner that appends no mark is replaced", "internal/cluster/judge.go", "|| n.stuck(name) {", "{"},
 	{"only steady nodes take realms from living owners", "internal/cluster/plan.go", "fewest(func(c Candidate) bool { return c.Steady })", "fewest(func(Candidate) bool { return true })"},
-	{"epochs only grow", "internal/cluster/plan.go", "Epoch: now.Realms[realm].Epoch + 1,", "Epoch: max(now.Realms[realm].Epoch, 1),"},
+	{"epochs only grow", "internal/cluster/plan.go", "Epoch: max(now.Realms[realm].Epoch, listing.Epochs[realm]) + 1,", "Epoch: max(now.Realms[realm].Epoch, 1),"},
 	{"a carrier withdraws a hello that it has given up", "internal/cluster/carrier.go", "		n.toOwner(r, GiveUp{q.request.Attempt, hello.Session})\n", "		_ = hello\n"},
 	{"a removal ends what is followed at all nodes", "internal/cluster/node.go", "			n.do(StopFollowing{r.Realm, removed})\n", "			_ = removed\n"},
 	{"a question that nobody answers is an error", "internal/cluster/core.go", "		c.unanswered.Add(1)\n", ""},
@@ -266,6 +268,19 @@ var mutants = []mutant{
 	{"who was admitted after a takeover is in", "reseat.go", "if e.inherited && !slices", "if !slices"},
 	{"a removal holds for early tokens without a session", "internal/realm/realms.go", "		who.realm.early.note(who.person.User, who.person.Issued, time.Now())\n", "		_ = time.Now\n"},
 	{"a removal holds for tokens of a clock that is ahead", "removal.go", "max(now.wall, in.Issued, c.Issued(in.User))", "max(now.wall, in.Issued)"},
+	{"a realm that is made again has another number", "internal/cluster/fold.go", "		f.Number++\n		f.Listed = at\n", "		f.Number = Realm(len(f.Realms) + 1)\n		f.Listed = at\n"},
+	{"the names of realms differ", "internal/cluster/fold.go", "			if is.Name == r.Name {", "			if false {"},
+	{"what an owner that was replaced still wrote applies nowhere", "internal/cluster/fold.go", "r.Epoch < to.Epoch || ", ""},
+	{"a record applies once", "internal/cluster/fold.go", " || r.ID == to.ID", ""},
+	{"the connections of a realm that has ended are closed", "internal/cluster/node.go", "		n.do(Close{Conn: conn, Why: CloseGone})\n	}\n	for", "		_ = conn\n	}\n	for"},
+	{"the rows of a realm that has ended are gone", "internal/cluster/broker.go", " || r.Kind == KindGone }", " }"},
+	{"an old listing adds and removes no realm", "internal/cluster/plan.go", "if listing.At >= now.Listed {", "if true {"},
+	{"a lost table does not begin the epochs anew", "internal/cluster/plan.go", "max(now.Realms[realm].Epoch, listing.Epochs[realm]) + 1,", "now.Realms[realm].Epoch + 1,"},
+	{"a format is raised once all nodes know it", "internal/cluster/node.go", "		case p.knows < to:", "		case false:"},
+	{"a node that cannot read a record halts", "internal/cluster/node.go", "	if verdict == Unreadable {\n		n.halt(r.Format)\n	}", ""},
+	{"a new owner delivers what waits", "internal/hooks/shared.go", "		d.load(h, lanes)\n", "		_ = lanes\n"},
+	{"who owns a realm no longer delivers for it", "internal/hooks/shared.go", "			d.stop(h)\n", ""},
+	{"a removal spares links with later tokens", "internal/gateway/gateway.go", " && who.Issued().UnixMilli() <= until.UnixMilli()", ""},
 }
 
 func main() {

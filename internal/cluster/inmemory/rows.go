@@ -104,7 +104,7 @@ func (m *Maker) Restored(at time.Time, effects []presence.Effect, touched []pres
 }
 
 // Pending implements [cluster.Maker].
-func (m *Maker) Pending() bool { return len(m.touched) > 0 }
+func (m *Maker) Pending(time.Time) bool { return len(m.touched) > 0 }
 
 // Rows implements [cluster.Maker].
 func (m *Maker) Rows(_ time.Time, save func(presence.UserID) (presence.SavedPerson, bool)) any {

@@ -33,7 +33,7 @@ func Start(ctx context.Context, policy presence.Policy, names ...cluster.Name) [
 	return StartWith(ctx, policy, func(cluster.Name) Table { return NewRecords() }, names...)
 }
 
-// StartWith is Start with rows of their own.
+// StartWith is Start with rows of their own. They may be [cluster.Watcher]s.
 func StartWith(ctx context.Context, policy presence.Policy, table func(cluster.Name) Table, names ...cluster.Name) []*Running {
 	fold := cluster.NewFold("main")
 	broker := NewBroker(fold, map[cluster.Realm]cluster.Ownership{1: {Owner: names[0], Incarnation: 1, Epoch: 1}})
@@ -43,8 +43,9 @@ func StartWith(ctx context.Context, policy presence.Policy, table func(cluster.N
 	for _, name := range names {
 		records := table(name)
 		at, start, disconnect := broker.Join(name, records.Put)
+		watcher, _ := records.(cluster.Watcher)
 		runner := cluster.NewRunner(cluster.Config{Name: name, Incarnation: 1, Nodes: names, LogNodes: names, Fold: fold, Policy: policy, Timings: cluster.DefaultTimings(),
-			Records: records, NewMaker: func(realm cluster.Realm) cluster.Maker { return records.Maker(realm, time.Now()) }, NewID: id, NewRun: func(presence.View) string { return id() }}, at, nil)
+			Records: records, NewMaker: func(realm cluster.Realm) cluster.Maker { return records.Maker(realm, time.Now()) }, NewID: id, NewRun: func(presence.View) string { return id() }}, at, watcher)
 		start(runner)
 		ctx, cancel := context.WithCancel(ctx)
 		go runner.Run(ctx)

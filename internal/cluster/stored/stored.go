@@ -2,10 +2,13 @@
 package stored
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
+	"sync"
 	"time"
 
 	"tovik.example/tovik/internal/cluster"
@@ -17,15 +20,24 @@ import (
 // panics: a node without its records must not go on.
 type Records struct {
 	*records.Store
-	at   records.Position
-	fold cluster.Fold
+	outbox records.Deliverer
+
+	mu     sync.Mutex
+	at     records.Position
+	fold   cluster.Fold
+	makers map[string]*records.Maker // of the realms that the node owns, or has owned last
 }
 
 // New returns the rows in a store, up to where it has them. A file that has no position yet begins the
-// log with the given identity, and what the empty log says.
-func New(store *records.Store, log string, begins cluster.Fold) (*Records, error) {
-	r := &Records{Store: store, fold: begins.Clone()}
-	var err error
+// log with the given identity, and what the empty log says. Outbox, which may be nil, makes what makes the
+// deliveries of hooks, and reports their outcomes.
+func New(store *records.Store, log string, begins cluster.Fold, outbox func(*Records) (records.Deliverer, error)) (r *Records, err error) {
+	r = &Records{Store: store, fold: begins.Clone(), makers: map[string]*records.Maker{}}
+	if outbox != nil {
+		if r.outbox, err = outbox(r); err != nil {
+			return nil, err
+		}
+	}
 	if r.at, err = store.Position(); err != nil {
 		return nil, err
 	}
@@ -46,9 +58,17 @@ func New(store *records.Store, log string, begins cluster.Fold) (*Records, error
 }
 
 // Fold returns what the log says up to the position, for the node and its driver.
-func (r *Records) Fold() cluster.Fold { return r.fold.Clone() }
+func (r *Records) Fold() cluster.Fold {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.fold.Clone()
+}
 
-func (r *Records) name(realm cluster.Realm) string { return r.fold.Realms[realm].Name }
+func (r *Records) name(realm cluster.Realm) string {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.fold.Realms[realm].Name
+}
 
 // State implements [cluster.Records].
 func (r *Records) State(realm cluster.Realm) presence.Saved {
@@ -64,7 +84,7 @@ func (r *Records) Confirmed(realm cluster.Realm, session presence.SessionID) boo
 // They go through the form that they have in the log.
 func (r *Records) Put(after cluster.Position, fold cluster.Fold, list []cluster.Record) {
 	rows := make([]records.Rows, len(list))
-	at := r.at
+	at := r.At()
 	for i, record := range list {
 		var made []records.Change
 		text, err := json.Marshal(record.Rows)
@@ -85,16 +105,77 @@ func (r *Records) Put(after cluster.Position, fold cluster.Fold, list []cluster.
 	if err := r.Store.Put(at, rows); err != nil {
 		panic(err)
 	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	r.at, r.fold = at, fold.Clone()
 }
 
 // Maker returns a maker for an owner that begins at a time.
 func (r *Records) Maker(realm cluster.Realm, at time.Time) cluster.Maker {
-	return records.NewMaker(r.name(realm), at, must(r.Minute(r.name(realm), at.Truncate(time.Minute).UnixMilli())))
+	name := r.name(realm)
+	m := records.NewMaker(records.MakerOptions{Realm: name, From: at, Minute: must(r.Minute(name, at.Truncate(time.Minute).UnixMilli())), Outbox: r.outbox,
+		Run: at.UnixMilli()*mostRealms + int64(realm)%mostRealms})
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.makers[name] = m
+	return m
+}
+
+// mostRealms keeps the runs of owners apart that begin in the same millisecond.
+const mostRealms = 1024
+
+// Result implements hooks.Outcomes: the owner's next record has it.
+func (r *Records) Result(realm string, d records.Delivery) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if m := r.makers[realm]; m != nil {
+		m.Result(d)
+	}
+}
+
+// Redeliver implements hooks.Outcomes.
+func (r *Records) Redeliver(_ context.Context, _ string, d records.Delivery) error {
+	return r.Store.Redeliver(d)
+}
+
+// tidyEvery is how often old rows are looked for.
+const tidyEvery = 10 * time.Second
+
+// Tidy lets the owner of the oldest realm delete what is old, of all realms, until ctx is done.
+func (r *Records) Tidy(ctx context.Context, keep func() records.Retention, owns func(cluster.Realm) bool, failed func(error)) {
+	ticker := time.NewTicker(tidyEvery)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+		}
+		r.mu.Lock()
+		oldest := slices.Min(append(slices.Collect(maps.Keys(r.fold.Realms)), ^cluster.Realm(0)))
+		var m *records.Maker
+		if is := r.fold.Realms[oldest]; is != nil && owns(oldest) {
+			m = r.makers[is.Name]
+		}
+		r.mu.Unlock()
+		if m == nil {
+			continue
+		}
+		switch t, err := r.Tidying(ctx, keep(), time.Now()); {
+		case err != nil && ctx.Err() == nil:
+			failed(err)
+		case t != nil:
+			m.Tidy(t)
+		}
+	}
 }
 
 // At returns the position up to which the file has the rows.
-func (r *Records) At() records.Position { return r.at }
+func (r *Records) At() records.Position {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.at
+}
 
 func must[T any](value T, err error) T {
 	if err != nil {

@@ -42,7 +42,7 @@ func newFile(dir string, fold cluster.Fold) *file {
 	if err != nil {
 		panic(err)
 	}
-	rows, err := stored.New(store, "the-rehearsal", fold)
+	rows, err := stored.New(store, "the-rehearsal", fold, nil)
 	if err != nil {
 		panic(err)
 	}
