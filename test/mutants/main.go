@@ -269,7 +269,7 @@ var mutants = []mutant{
 	{"a removal holds for early tokens without a session", "internal/realm/realms.go", "		who.realm.early.note(who.person.User, who.person.Issued, time.Now())\n", "		_ = time.Now\n"},
 	{"a removal holds for tokens of a clock that is ahead", "removal.go", "max(now.wall, in.Issued, c.Issued(in.User))", "max(now.wall, in.Issued)"},
 	{"a realm that is made again has another number", "internal/cluster/fold.go", "		f.Number++\n		f.Listed = at\n", "		f.Number = Realm(len(f.Realms) + 1)\n		f.Listed = at\n"},
-	{"the names of realms differ", "internal/cluster/fold.go", "			if is.Name == r.Name {", "			if false {"},
+	{"the names of realms differ", "internal/cluster/fold.go", "			if is.Name == r.Name {", "			if is.Name == r.Name && false {"},
 	{"what an owner that was replaced still wrote applies nowhere", "internal/cluster/fold.go", "r.Epoch < to.Epoch || ", ""},
 	{"a record applies once", "internal/cluster/fold.go", " || r.ID == to.ID", ""},
 	{"the connections of a realm that has ended are closed", "internal/cluster/node.go", "		n.do(Close{Conn: conn, Why: CloseGone})\n	}\n	for", "		_ = conn\n	}\n	for"},
