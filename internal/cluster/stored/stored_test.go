@@ -193,6 +193,7 @@ func TestHooksKeysAndSignInsAreThoseOfAllNodes(t *testing.T) {
 	})
 	dipper.running.Stop()
 	require.NoError(t, dipper.hooks.Own(access.Main, false)) // its process is gone
+	require.Zero(t, dipper.hooks.Waiting())
 	to.breaks(false)
 	kestrel.opens(t, there, "tarn")
 	soon(t, "the next owner delivers what waited, and then what came", func() bool { return slices.Equal([]string{"bram", "ilse", "odile", "tarn"}, to.users()) })
