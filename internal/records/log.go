@@ -40,7 +40,9 @@ func (s *Store) Put(after Position, rows []Rows) error {
 	outcomes := map[string]error{} // of changes that somebody may wait for
 	err := s.behind(func(tx *gorm.DB) error {
 		var ends struct{ Entry, Delivery int64 }
-		err := tx.Raw("SELECT (SELECT coalesce(max(id), 0) FROM journal) AS entry, (SELECT coalesce(max(id), 0) FROM deliveries) AS delivery").Scan(&ends).Error
+		// The last ids count on also when their rows are gone: how many records are put at once must not matter.
+		err := tx.Raw(`SELECT max(coalesce((SELECT entry FROM log), 0), (SELECT coalesce(max(id), 0) FROM journal)) AS entry,
+			max(coalesce((SELECT delivery FROM log), 0), (SELECT coalesce(max(id), 0) FROM deliveries)) AS delivery`).Scan(&ends).Error
 		if err != nil {
 			return err
 		}
@@ -52,7 +54,7 @@ func (s *Store) Put(after Position, rows []Rows) error {
 		if err := tx.Exec("DELETE FROM log").Error; err != nil {
 			return err
 		}
-		return tx.Exec("INSERT INTO log (log, sequence, hash, at, state) VALUES (?, ?, ?, ?, ?)", after.Log, after.Sequence, after.Hash, after.At, after.State).Error
+		return tx.Exec("INSERT INTO log (log, sequence, hash, at, state, entry, delivery) VALUES (?, ?, ?, ?, ?, ?, ?)", after.Log, after.Sequence, after.Hash, after.At, after.State, ends.Entry, ends.Delivery).Error
 	})
 	if err == nil {
 		s.hasPut(outcomes, rows)

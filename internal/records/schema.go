@@ -80,6 +80,8 @@ var migrations = [][]string{
 	{ // From where in the log a node reads on, and what the log said before.
 		`ALTER TABLE log ADD COLUMN at INTEGER NOT NULL DEFAULT 0`,
 		`ALTER TABLE log ADD COLUMN state BLOB`,
+		`ALTER TABLE log ADD COLUMN entry INTEGER NOT NULL DEFAULT 0`,
+		`ALTER TABLE log ADD COLUMN delivery INTEGER NOT NULL DEFAULT 0`,
 	},
 }
 

@@ -220,7 +220,7 @@ func (w *world) sawLeave(h *host, realm cluster.Realm, room presence.RoomName, u
 // sawDeviceLeave is sawLeave for a device.
 func (w *world) sawDeviceLeave(h *host, realm cluster.Realm, user presence.UserID) {
 	for _, d := range w.devices {
-		if d.person.id == user && d.person.realm == realm && d.session != "" && d.remains() {
+		if d.person.id == user && d.person.realm == realm && d.session != "" && d.remains() && w.now >= d.excused {
 			w.breaks(NobodyLeaves, "%s sees %s leave, answered %v ago", h.name, user, w.now-d.beat)
 		}
 	}

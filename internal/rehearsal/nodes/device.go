@@ -19,6 +19,7 @@ type device struct {
 	link    presence.LinkNumber
 	beat    time.Duration // when a hello was answered last
 	less    time.Duration // for how long its realm had been ownerless then
+	excused time.Duration // until when it may be shown to leave, because its session before was unrecorded
 }
 
 // beatEvery is how often a device says hello: several times within a lease.
@@ -52,6 +53,10 @@ func (d *device) says() {
 		if d.session != "" && r.Link.Session != d.session && d.remains() {
 			w.breaks(WhoReturns, "%s had %s, answered %v ago, and gets %s: %s", d.person.id, d.session, w.now-d.beat, r.Link.Session, r.NotResumed)
 		}
+		if d.session != "" && r.Link.Session != d.session && !d.remains() {
+			d.excused = w.now + time.Second
+		}
+		w.tell("%s has %s over link %x at %s, resumed: %v %s", d.person.id, r.Link.Session, r.Link.Number, h.name, r.Resumed, r.NotResumed)
 		d.session, d.key, d.link, d.beat, d.less = r.Link.Session, r.Key, r.Link.Number, w.now, w.less[d.person.realm].total
 		w.count("beats of devices")
 	}
