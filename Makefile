@@ -66,7 +66,7 @@ random: # histories, weeks and fuzzing, which only compute
 	$(MAKE) --no-print-directory fuzz FUZZTIME=2000x
 
 fuzz: ## random input to every door, FUZZTIME for each
-	@for target in access:Tokens presence:Names config:Files server:Frames server:Bodies; do \
+	@for target in access:Tokens cluster/coding:Reading presence:Names config:Files server:Frames server:Bodies; do \
 		$(GO) test ./internal/$${target%%:*} -run '^$$' -fuzz "^Fuzz$${target##*:}$$" -fuzztime $(FUZZTIME) || exit 1; done
 
 .PHONY: chromium compiler nginx dist

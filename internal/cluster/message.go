@@ -103,7 +103,8 @@ type (
 	Answer struct {
 		Attempt uint64
 		Reply   presence.Reply
-		Values  []any // of a question
+		Method  string // of a question
+		Values  []any  // that it returned
 		Err     error
 	}
 	// WantReport asks for a [Report].

@@ -316,7 +316,7 @@ func (n *Node) takeRequest(o *owner, from Name, request Request) {
 	var reply presence.Reply
 	var err error
 	if q := request.Question; q != nil {
-		n.down(o, from, Answer{Attempt: request.Attempt, Values: q.ask(o.engine)})
+		n.down(o, from, Answer{Attempt: request.Attempt, Method: q.Method, Values: q.ask(o.engine)})
 		return
 	}
 	if erase, ok := request.Input.(presence.Erase); ok {

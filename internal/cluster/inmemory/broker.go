@@ -7,9 +7,11 @@ import (
 	"sync"
 
 	"tovik.example/tovik/internal/cluster"
+	"tovik.example/tovik/internal/cluster/coding"
 )
 
-// Broker keeps the table and the log, and carries messages. It loses nothing.
+// Broker keeps the table and the log, and carries messages, which take the form that they have on a bus. It
+// loses nothing.
 type Broker struct {
 	mu    sync.Mutex
 	fold  cluster.Fold
@@ -162,7 +164,15 @@ func (p port) Send(to cluster.Name, e cluster.Envelope) {
 	p.mu.Lock()
 	m := p.nodes[to]
 	p.mu.Unlock()
-	if m != nil {
-		m.later(func() { m.node.Receive(e) })
+	if m == nil {
+		return
 	}
+	text, err := coding.Envelope(e)
+	if err == nil {
+		e, err = coding.ReadEnvelope(text)
+	}
+	if err != nil {
+		panic(err)
+	}
+	m.later(func() { m.node.Receive(e) })
 }

@@ -124,6 +124,7 @@ func (b *broker) append(h *host, r cluster.Record, after cluster.Position, done 
 		if after != cluster.Unfenced && b.last[r.Realm] != after {
 			return cluster.Refused
 		}
+		r = b.world.codedRecord(r)
 		b.log = append(b.log, r)
 		at := cluster.Position(len(b.log))
 		b.takes(at, r)
@@ -190,6 +191,7 @@ func (b *broker) swap(h *host, version uint64, next cluster.Owners, done func(cl
 // send carries a message: in order, late, or not at all.
 func (b *broker) send(from *host, name cluster.Name, e cluster.Envelope) {
 	w, to := b.world, b.world.host(name)
+	e = w.codedEnvelope(e)
 	if from != to && (!w.reaches(from, to) || w.loses(0.001)) {
 		return
 	}

@@ -66,12 +66,13 @@ const (
 	PagesKnow         Promise = "in the end pages know all that they were to be told"
 	EqualRows         Promise = "rows are equal at equal positions"
 	RealmsEnd         Promise = "a realm that has ended is gone, also if one of its name is made"
+	FormsAreWhole     Promise = "a message is the same after it was on the bus"
 	FormatsKnown      Promise = "a node halts only if it is too old for a format that all knew"
 )
 
 // Promises returns all promises.
 func Promises() []Promise {
-	return []Promise{NobodyLeaves, WhoReturns, NoGhosts, NobodyGoesBack, EpochsGrow, OneOwner, LinksOnce, OwnedSoon, RequestsAnswered, ReplacedAreSilent, PagesMove, LinksAgree, ChangesFollow, QueuesBounded, RemovedStayAway, OwnedInTheEnd, LinkedInTheEnd, TruthInTheEnd, SeenInTheEnd, AnswersLast, NothingWaits, PagesKnow, EqualRows, RealmsEnd, FormatsKnown}
+	return []Promise{NobodyLeaves, WhoReturns, NoGhosts, NobodyGoesBack, EpochsGrow, OneOwner, LinksOnce, OwnedSoon, RequestsAnswered, ReplacedAreSilent, PagesMove, LinksAgree, ChangesFollow, QueuesBounded, RemovedStayAway, OwnedInTheEnd, LinkedInTheEnd, TruthInTheEnd, SeenInTheEnd, AnswersLast, NothingWaits, PagesKnow, EqualRows, RealmsEnd, FormsAreWhole, FormatsKnown}
 }
 
 // Result is the result of a rehearsal.
