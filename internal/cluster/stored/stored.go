@@ -25,6 +25,7 @@ type Records struct {
 	mu     sync.Mutex
 	at     records.Position
 	fold   cluster.Fold
+	names  map[cluster.Realm]string   // also of realms that have ended: rows are put before the node hears of it
 	makers map[string]*records.Maker // of the realms that the node owns, or has owned last
 }
 
@@ -54,7 +55,16 @@ func New(store *records.Store, log string, begins cluster.Fold, outbox func(*Rec
 			return nil, fmt.Errorf("what the records say about the log cannot be read: %w", err)
 		}
 	}
+	r.names = namesIn(r.fold)
 	return r, nil
+}
+
+func namesIn(fold cluster.Fold) map[cluster.Realm]string {
+	names := map[cluster.Realm]string{}
+	for id, is := range fold.Realms {
+		names[id] = is.Name
+	}
+	return names
 }
 
 // Fold returns what the log says up to the position, for the node and its driver.
@@ -67,7 +77,7 @@ func (r *Records) Fold() cluster.Fold {
 func (r *Records) name(realm cluster.Realm) string {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.fold.Realms[realm].Name
+	return r.names[realm]
 }
 
 // State implements [cluster.Records].
@@ -108,6 +118,7 @@ func (r *Records) Put(after cluster.Position, fold cluster.Fold, list []cluster.
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.at, r.fold = at, fold.Clone()
+	maps.Copy(r.names, namesIn(fold))
 }
 
 // Maker returns a maker for an owner that begins at a time.
@@ -183,3 +194,6 @@ func must[T any](value T, err error) T {
 	}
 	return value
 }
+
+// Read returns up to which record of the log the rows are.
+func (r *Records) Read() cluster.Position { return cluster.Position(r.At().At) }

@@ -1,0 +1,256 @@
+package broker
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"strconv"
+	"sync"
+	"time"
+
+	"github.com/nats-io/nats.go"
+
+	"tovik.example/tovik/internal/cluster"
+	"tovik.example/tovik/internal/cluster/coding"
+)
+
+// Options are the settings of a [Broker]. Conn, Cluster and Node are required.
+type Options struct {
+	Conn    *nats.Conn
+	Cluster string // the prefix of everything
+	Node    cluster.Name
+	// Replicas is how many nodes keep the log; 0: one.
+	Replicas int
+	MaxBytes int64 // of the log; 0: 10 GB
+	Log      *slog.Logger
+}
+
+// How long requests wait, and what the log keeps.
+const (
+	answerIn  = time.Second // an append or a read without an answer has an unknown outcome
+	keepFor   = 24 * time.Hour
+	maxBytes  = 10 << 30
+	tableSize = 8 << 20
+)
+
+// Broker is the broker as one node reaches it.
+type Broker struct {
+	Options
+	js       nats.JetStreamContext
+	identity string
+	inFlight sync.WaitGroup
+
+	mu     sync.Mutex
+	first  cluster.Position // the oldest record that the log still has, as far as known
+	closed bool
+}
+
+// Open opens the log and the table, and makes them if there are none. It waits for a leader until ctx is done.
+func Open(ctx context.Context, o Options) (*Broker, error) {
+	if o.Replicas == 0 {
+		o.Replicas = 1
+	}
+	if o.MaxBytes == 0 {
+		o.MaxBytes = maxBytes
+	}
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	b := &Broker{Options: o}
+	var err error
+	if b.js, err = o.Conn.JetStream(nats.MaxWait(answerIn)); err != nil {
+		return nil, err
+	}
+	for {
+		if err = b.open(); err == nil {
+			return b, nil
+		}
+		var wrong *mismatch
+		if errors.As(err, &wrong) {
+			return nil, err
+		}
+		o.Log.Info("waiting for the nodes that keep the log", "error", err)
+		select {
+		case <-ctx.Done():
+			return nil, fmt.Errorf("the log cannot be reached: %w (the last try: %w)", ctx.Err(), err)
+		case <-time.After(answerIn / 4):
+		}
+	}
+}
+
+// mismatch says that what the broker has is not what was asked for.
+type mismatch struct{ text string }
+
+func (m *mismatch) Error() string { return m.text }
+
+const identityKey = "tovik-log"
+
+func (b *Broker) open() error {
+	info, err := b.stream(&nats.StreamConfig{Name: b.name("log"), Subjects: []string{b.Cluster + ".log.>"}, Replicas: b.Replicas, MaxAge: keepFor, MaxBytes: b.MaxBytes,
+		Discard: nats.DiscardOld, AllowDirect: true, Duplicates: time.Second, Metadata: map[string]string{identityKey: rand.Text()}})
+	if err != nil {
+		return err
+	}
+	if info.Config.Metadata[identityKey] == "" {
+		return &mismatch{"the broker has a stream " + info.Config.Name + " that is no log of Tovik: choose another name for the cluster"}
+	}
+	b.identity = info.Config.Metadata[identityKey]
+	b.first = cluster.Position(info.State.FirstSeq)
+	// Its reads go to its leader: a copy may be behind.
+	_, err = b.stream(&nats.StreamConfig{Name: b.name("table"), Subjects: []string{b.Cluster + ".table"}, Replicas: b.Replicas, MaxMsgsPerSubject: 1, MaxBytes: tableSize, Discard: nats.DiscardOld})
+	return err
+}
+
+// stream returns a stream, and makes it if there is none.
+func (b *Broker) stream(want *nats.StreamConfig) (*nats.StreamInfo, error) {
+	want.Storage, want.Retention = nats.FileStorage, nats.LimitsPolicy
+	info, err := b.js.StreamInfo(want.Name)
+	if errors.Is(err, nats.ErrStreamNotFound) {
+		info, err = b.js.AddStream(want)
+		if errors.Is(err, nats.ErrStreamNameAlreadyInUse) { // another node was faster
+			info, err = b.js.StreamInfo(want.Name)
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	if info.Config.Replicas != want.Replicas {
+		is := info.Config
+		is.Replicas = want.Replicas
+		return b.js.UpdateStream(&is)
+	}
+	return info, nil
+}
+
+func (b *Broker) name(of string) string { return b.Cluster + "-" + of }
+
+// Identity returns the identity of the log.
+func (b *Broker) Identity() string { return b.identity }
+
+// Close waits for the requests that are under way.
+func (b *Broker) Close() {
+	b.mu.Lock()
+	b.closed = true
+	b.mu.Unlock()
+	b.inFlight.Wait()
+}
+
+// later does something beside the caller, which must not block.
+func (b *Broker) later(do func()) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if !b.closed {
+		b.inFlight.Go(do)
+	}
+}
+
+// Append implements [cluster.Log].
+func (b *Broker) Append(r cluster.Record, after cluster.Position, done func(cluster.Outcome)) {
+	text, err := coding.Record(r)
+	if err != nil {
+		b.Log.Error("a record has no form", "error", err)
+		b.later(func() { done(cluster.Refused) })
+		return
+	}
+	subject := b.Cluster + ".log.all"
+	if r.Realm != 0 {
+		subject = b.Cluster + ".log.realm." + strconv.FormatUint(uint64(r.Realm), 10)
+	}
+	b.mu.Lock()
+	if after != cluster.Unfenced && after < b.first {
+		after = 0 // the log does not have it any more
+	}
+	b.mu.Unlock()
+	b.later(func() { done(b.publish(subject, text, after)) })
+}
+
+// publish writes to a stream. After is the expected sequence of the subject, unless it is Unfenced.
+func (b *Broker) publish(subject string, text []byte, after cluster.Position) cluster.Outcome {
+	m := nats.NewMsg(subject)
+	m.Data = text
+	if after != cluster.Unfenced {
+		m.Header.Set(nats.ExpectedLastSubjSeqHdr, strconv.FormatUint(uint64(after), 10))
+	}
+	answer, err := b.Conn.RequestMsg(m, answerIn)
+	if err != nil {
+		return cluster.Unknown
+	}
+	var ack struct {
+		Seq   uint64
+		Error *struct {
+			Code uint16 `json:"err_code"`
+			Text string `json:"description"`
+		}
+	}
+	if json.Unmarshal(answer.Data, &ack) != nil {
+		return cluster.Unknown
+	}
+	switch {
+	case ack.Error == nil && ack.Seq > 0:
+		return cluster.Done
+	case ack.Error == nil:
+		return cluster.Unknown
+	case ack.Error.Code == wrongLast || ack.Error.Code == lastPending:
+		return cluster.Refused
+	}
+	b.Log.Warn("the log refuses a record", "error", ack.Error.Text)
+	return cluster.Unknown
+}
+
+// Codes of errors: another record came first, or is about to. A leader that is cut off may say so about a
+// record of its own, whose outcome is open; whoever is refused reads before it tries again.
+const (
+	wrongLast   = 10071
+	lastPending = 10164
+)
+
+// Read implements [cluster.Table].
+func (b *Broker) Read(done func(cluster.Owners, bool)) {
+	b.later(func() {
+		owners, err := b.readTable()
+		if err != nil {
+			b.Log.Debug("the table cannot be read", "error", err)
+		}
+		done(owners, err == nil)
+	})
+}
+
+func (b *Broker) readTable() (owners cluster.Owners, err error) {
+	m, err := b.js.GetLastMsg(b.name("table"), b.Cluster+".table")
+	if errors.Is(err, nats.ErrMsgNotFound) {
+		return owners, nil
+	}
+	if err != nil {
+		return owners, err
+	}
+	err = json.Unmarshal(m.Data, &owners)
+	owners.Version = m.Sequence
+	return owners, err
+}
+
+// Swap implements [cluster.Table].
+func (b *Broker) Swap(version uint64, to cluster.Owners, done func(cluster.Outcome)) {
+	to.Version = 0 // it is the sequence
+	text, err := json.Marshal(to)
+	if err != nil {
+		b.later(func() { done(cluster.Refused) })
+		return
+	}
+	b.later(func() { done(b.publish(b.Cluster+".table", text, cluster.Position(version))) })
+}
+
+// Send implements [cluster.Bus].
+func (b *Broker) Send(to cluster.Name, e cluster.Envelope) {
+	text, err := coding.Envelope(e)
+	if err == nil {
+		err = b.Conn.Publish(b.bus(to), text)
+	}
+	if err != nil {
+		b.Log.Warn("a message could not be sent", "to", to, "error", err)
+	}
+}
+
+func (b *Broker) bus(of cluster.Name) string { return b.Cluster + ".bus." + string(of) }

@@ -1,0 +1,122 @@
+package broker
+
+import (
+	"crypto/rand"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/url"
+	"path/filepath"
+	"strconv"
+	"time"
+
+	"github.com/nats-io/nats-server/v2/server"
+	"github.com/nats-io/nats.go"
+
+	"tovik.example/tovik/internal/cluster"
+)
+
+// Server is the broker's server in this process: a member of a cluster of them.
+type Server struct {
+	is   *server.Server
+	user string
+	pass string
+}
+
+// ServerOptions are the settings of a [Server]. Cluster, Node, Dir, Listen and Password are required.
+type ServerOptions struct {
+	Cluster  string       // the name that all nodes have in common
+	Node     cluster.Name // of this one
+	Dir      string       // of the log and the table, if this node keeps them
+	Listen   string       // the address for other nodes, as in 10.0.0.1:8421
+	Peers    []string     // addresses of other nodes
+	KeepsLog bool
+	Password string      // that all nodes have in common
+	TLS      *tls.Config // both sides show certificates; nil: none, on loopback only
+	Log      *slog.Logger
+}
+
+// How the servers notice that one of them has stopped, and how much may wait for one.
+const (
+	pingEvery  = time.Second
+	pingsOut   = 2
+	maxPayload = 16 << 20
+	maxPending = 256 << 20
+	readyIn    = 10 * time.Second
+)
+
+// StartServer starts a server. It accepts no clients but those of this process.
+func StartServer(o ServerOptions) (*Server, error) {
+	host, portText, err := net.SplitHostPort(o.Listen)
+	if err != nil {
+		return nil, fmt.Errorf("cluster.listen is %q, and must be HOST:PORT: %w", o.Listen, err)
+	}
+	port, err := strconv.Atoi(portText)
+	if err != nil {
+		return nil, fmt.Errorf("cluster.listen is %q, and must end in a number: %w", o.Listen, err)
+	}
+	if ip := net.ParseIP(host); o.TLS == nil && (ip == nil || !ip.IsLoopback()) {
+		return nil, fmt.Errorf("cluster.listen is %q: without certificates nodes may listen on loopback only, as in 127.0.0.1:8421", o.Listen)
+	}
+	s := &Server{user: "node", pass: rand.Text()}
+	options := &server.Options{
+		ServerName: string(o.Node), NoSigs: true, NoLog: true, NoFastProducerStall: true, MaxPayload: maxPayload, MaxPending: maxPending,
+		// It must listen, or the routes never start; nobody is let in there.
+		Host: "127.0.0.1", Port: server.RANDOM_PORT,
+		Users:            []*server.User{{Username: s.user, Password: s.pass, AllowedConnectionTypes: map[string]struct{}{"IN_PROCESS": {}}}},
+		Cluster:          server.ClusterOpts{Name: o.Cluster, Host: host, Port: port, Username: "route", Password: o.Password, PingInterval: pingEvery, MaxPingsOut: pingsOut, TLSConfig: o.TLS, TLSTimeout: 2, NoAdvertise: true},
+		LameDuckDuration: 1200 * time.Millisecond, LameDuckGracePeriod: 200 * time.Millisecond,
+		DisableJetStreamBanner: true,
+	}
+	if o.KeepsLog {
+		options.JetStream, options.StoreDir, options.SyncAlways = true, filepath.Join(o.Dir, "log"), true
+	}
+	for _, peer := range o.Peers {
+		options.Routes = append(options.Routes, &url.URL{Scheme: "nats-route", Host: peer, User: url.UserPassword("route", o.Password)})
+	}
+	if s.is, err = server.NewServer(options); err != nil {
+		return nil, fmt.Errorf("the broker does not start: %w", err)
+	}
+	if o.Log != nil {
+		s.is.SetLoggerV2(logger{o.Log.With("part", "broker")}, false, false, false)
+	}
+	s.is.Start()
+	if !s.is.ReadyForConnections(readyIn) {
+		s.is.Shutdown()
+		return nil, errors.New("the broker did not start within " + readyIn.String())
+	}
+	return s, nil
+}
+
+// Connect connects to the server, in this process.
+func (s *Server) Connect(options ...nats.Option) (*nats.Conn, error) {
+	options = append([]nats.Option{nats.InProcessServer(s.is), nats.UserInfo(s.user, s.pass)}, options...)
+	return connect("", options...)
+}
+
+// Address returns the address at which other nodes reach the server.
+func (s *Server) Address() string { return s.is.ClusterAddr().String() }
+
+// Stop ends the server. Others notice it at once.
+func (s *Server) Stop() {
+	s.is.Shutdown()
+	s.is.WaitForShutdown()
+}
+
+// connect connects for as long as the program wants, and never gives up.
+func connect(address string, options ...nats.Option) (*nats.Conn, error) {
+	options = append(options, nats.MaxReconnects(-1), nats.ReconnectWait(100*time.Millisecond), nats.RetryOnFailedConnect(true), nats.NoEcho(), nats.Name("tovik"))
+	return nats.Connect(address, options...)
+}
+
+// logger passes what the server says on to the log of the service.
+type logger struct{ to *slog.Logger }
+
+func (l logger) Noticef(format string, v ...any) { l.to.Debug(fmt.Sprintf(format, v...)) }
+func (l logger) Warnf(format string, v ...any)   { l.to.Warn(fmt.Sprintf(format, v...)) }
+func (l logger) Fatalf(format string, v ...any)  { l.to.Error(fmt.Sprintf(format, v...)) }
+func (l logger) Errorf(format string, v ...any)  { l.to.Error(fmt.Sprintf(format, v...)) }
+func (l logger) Debugf(string, ...any)           {}
+func (l logger) Tracef(string, ...any)           {}
