@@ -462,6 +462,6 @@ func (c *Core) Erase(user presence.UserID) map[string]int {
 
 // SetPolicy puts another policy in force here, should this node own the realm later, and at its owner.
 func (c *Core) SetPolicy(policy presence.Policy) {
-	c.runner.with(func(n *Node, _ presence.Instant) { n.Policy = policy })
+	c.runner.with(func(n *Node, _ presence.Instant) { n.SetPolicy(c.realm, policy) })
 	_, _ = c.Do(context.Background(), presence.SetPolicy{Policy: policy}) // never refused
 }

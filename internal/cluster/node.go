@@ -66,8 +66,9 @@ type Config struct {
 	// Fold is what the log says up to where the node's records are.
 	Fold Fold
 	// Knows is the newest format that this node knows; 0 stands for [Newest].
-	Knows   Format
-	Policy  presence.Policy
+	Knows Format
+	// Policy returns the policy of a realm, by its name.
+	Policy  func(realm string) presence.Policy
 	Timings Timings
 	// Credit is how many bytes may be on their way to a node; 0 stands for [DefaultCredit].
 	Credit  int
@@ -127,9 +128,10 @@ type peer struct {
 type realm struct {
 	id      Realm
 	known   Known
-	begun   Epoch   // the newest epoch that this node has begun
-	log     *Folded // what the log says about it
-	owner   *owner  // nil: another node runs its core
+	begun   Epoch            // the newest epoch that this node has begun
+	log     *Folded          // what the log says about it
+	policy  *presence.Policy // that was set since; nil: that of Config.Policy
+	owner   *owner           // nil: another node runs its core
 	carrier carrier
 	lists   lists
 }
@@ -187,6 +189,20 @@ var (
 	ErrNoRealm     = engine.ErrNoRealm
 	ErrRealmExists = errors.New("there is a realm of this name")
 )
+
+// SetPolicy puts another policy in force, should this node own the realm later.
+func (n *Node) SetPolicy(id Realm, policy presence.Policy) {
+	if r := n.realms[id]; r != nil {
+		r.policy = &policy
+	}
+}
+
+func (n *Node) policyOf(r *realm) presence.Policy {
+	if r.policy != nil {
+		return *r.policy
+	}
+	return n.Policy(r.log.Name)
+}
 
 // Named returns the number of a realm.
 func (n *Node) Named(name string) (Realm, error) {

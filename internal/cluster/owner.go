@@ -161,7 +161,7 @@ func (n *Node) answerRecorded(o *owner) {
 // links before the owner says anything.
 func (n *Node) restore(o *owner) {
 	to := o.realm.log
-	o.engine = engine.New(engine.Options{Policy: n.Policy, Sink: o, Links: o, Recorder: o, Epoch: uint32(o.epoch), Now: func() presence.Instant { return n.at },
+	o.engine = engine.New(engine.Options{Policy: n.policyOf(o.realm), Sink: o, Links: o, Recorder: o, Epoch: uint32(o.epoch), Now: func() presence.Instant { return n.at },
 		NewRun: func(view presence.View) string { return runOf(o.epoch, n.NewRun(view)) }})
 	o.maker = n.NewMaker(o.realm.id)
 	from := presence.Takeover{Time: to.Time, Wall: to.Wall, Whole: to.Ended == o.epoch-1}

@@ -61,7 +61,7 @@ func newTrio(t *testing.T) *trio {
 func (w *trio) start(name cluster.Name, incarnation cluster.Incarnation) {
 	rows := inmemory.NewRecords()
 	w.rows[name], w.applied[name] = rows, 0
-	w.nodes[name] = cluster.NewNode(cluster.Config{Name: name, Incarnation: incarnation, Nodes: w.names, LogNodes: w.names, Fold: cluster.NewFold("main"), Policy: presence.DefaultPolicy(), Timings: cluster.DefaultTimings(),
+	w.nodes[name] = cluster.NewNode(cluster.Config{Name: name, Incarnation: incarnation, Nodes: w.names, LogNodes: w.names, Fold: cluster.NewFold("main"), Policy: func(string) presence.Policy { return presence.DefaultPolicy() }, Timings: cluster.DefaultTimings(),
 		Records: rows, NewMaker: func(cluster.Realm) cluster.Maker { return inmemory.NewMaker() }, NewID: w.id, NewRun: func(presence.View) string { return w.id() }}, w.at())
 }
 

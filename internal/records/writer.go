@@ -242,7 +242,9 @@ func (w *Writer) Run(ctx context.Context) {
 	defer close(w.over)
 	var tidying sync.WaitGroup
 	defer tidying.Wait()
-	tidying.Go(func() { w.tidy(ctx) })
+	if w.store.through == nil { // otherwise an owner does
+		tidying.Go(func() { w.tidy(ctx) })
+	}
 	tidying.Go(func() { w.settle(ctx) })
 	tick := time.NewTicker(markEvery)
 	defer tick.Stop()
@@ -340,7 +342,7 @@ func (w *Writer) write(marked bool) error {
 	w.results = nil
 	w.mu.Unlock()
 	b.bound()
-	if !marked && b.empty() {
+	if w.store.through != nil || !marked && b.empty() { // owners write, through their log
 		return nil
 	}
 	err := w.commit(b)

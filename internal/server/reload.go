@@ -64,7 +64,9 @@ func (w *world) Reload(by string) (wire.Reloaded, error) {
 		realm.SetPolicy(c.policy(realm.Name()))
 	}
 	w.writer.SetRetention(c.Retention)
+	w.settings.Lock()
 	w.config.Policy, w.config.Retention, w.config.Realms = c.Policy, c.Retention, c.Realms
+	w.settings.Unlock()
 	note(w.secure.wanted(), "certificate")
 	if done.Changed == nil {
 		done.Changed = []string{}

@@ -19,6 +19,8 @@ import (
 
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/admission"
+	"tovik.example/tovik/internal/cluster"
+	"tovik.example/tovik/internal/cluster/stored"
 	"tovik.example/tovik/internal/config"
 	"tovik.example/tovik/internal/gateway"
 	"tovik.example/tovik/internal/hooks"
@@ -66,6 +68,8 @@ type Config struct {
 	// RequestsPerSecond limits the HTTP requests with one key, with bursts of five times as
 	// many; 0: no limit.
 	RequestsPerSecond int
+	// Cluster makes the service a node of a cluster; nil: it is alone.
+	Cluster *Cluster
 	// Reread reads the configuration again for [Server.Reload]; nil: it cannot be reloaded.
 	Reread func() (Config, error)
 }
@@ -153,20 +157,33 @@ func Start(c Config) (*Server, error) {
 	if err := secure.read(); err != nil {
 		return nil, err
 	}
-	store, err := records.Open(c.Data)
-	if err != nil {
-		return nil, err
+	var n *node
+	open := func() (*records.Store, error) { return records.Open(c.Data) }
+	if c.Cluster != nil {
+		var err error
+		if n, err = joinCluster(context.Background(), &c); err != nil {
+			return nil, err
+		}
+		open = func() (*records.Store, error) { return records.OpenThrough(c.Data, n.change) }
 	}
-	s, err := start(c, store, secure)
-	if err != nil {
+	store, err := open()
+	if err == nil {
+		var s *Server
+		if s, err = start(c, store, secure, n); err == nil {
+			return s, nil
+		}
+	}
+	if n != nil {
+		n.end()
+	}
+	if store != nil {
 		_ = store.Close()
-		return nil, err
 	}
-	return s, nil
+	return nil, err
 }
 
 // start makes the parts and connects them.
-func start(c Config, store *records.Store, secure *certificate) (*Server, error) {
+func start(c Config, store *records.Store, secure *certificate, n *node) (*Server, error) {
 	keys, err := access.NewKeyring(store, c.TokenSecret, c.OperatorKey)
 	if err != nil {
 		return nil, err
@@ -183,11 +200,22 @@ func start(c Config, store *records.Store, secure *certificate) (*Server, error)
 	c.boundMemory()
 	measures := httpapi.NewMeasures()
 	var hook *hooks.Dispatcher
-	writer, err := records.NewWriter(records.WriterOptions{Store: store, Log: c.Log, Retention: c.Retention, Gaps: measures.Gaps,
-		Outbox: func(w *records.Writer) (outbox records.Outbox, err error) {
-			hook, err = hooks.New(hooks.Options{Store: store, Outcomes: w, Log: c.Log, Private: c.PrivateHooks, Retries: c.HookRetries})
-			return hook, err
-		}})
+	var rows *stored.Records
+	newHooks := func(outcomes hooks.Outcomes) (err error) {
+		hook, err = hooks.New(hooks.Options{Store: store, Outcomes: outcomes, Shared: n != nil, Log: c.Log, Private: c.PrivateHooks, Retries: c.HookRetries})
+		return err
+	}
+	writing := records.WriterOptions{Store: store, Log: c.Log, Retention: c.Retention, Gaps: measures.Gaps}
+	if n == nil {
+		writing.Outbox = func(w *records.Writer) (records.Outbox, error) { err := newHooks(w); return hook, err }
+	} else {
+		rows, err = stored.New(store, n.broker.Identity(), cluster.NewFold(access.Main), func(r *stored.Records) (records.Deliverer, error) { err := newHooks(r); return hook, err })
+		if err != nil {
+			_ = plain.Close()
+			return nil, err
+		}
+	}
+	writer, err := records.NewWriter(writing)
 	if err != nil {
 		_ = plain.Close()
 		return nil, err
@@ -195,7 +223,17 @@ func start(c Config, store *records.Store, secure *certificate) (*Server, error)
 	guard := new(access.Guard)
 	realms := realm.NewRealms(realm.RealmsOptions{Keys: keys, Guard: guard, Store: store, Writer: writer, AsksOthers: c.asksOthers()})
 	g := gateway.New(gateway.Options{Realms: realms, Limits: c.Limits, Log: c.Log})
-	w := &world{config: c, secure: secure, store: store, writer: writer, hooks: hook, measures: measures, keys: keys, realms: realms, gateway: g}
+	w := &world{config: c, secure: secure, store: store, writer: writer, hooks: hook, measures: measures, keys: keys, realms: realms, gateway: g, node: n}
+	signIns := access.NewSignIns(store, keys, c.Log)
+	if n != nil {
+		for _, l := range []records.Listener{hook, keys, signIns} {
+			store.Listen(l)
+		}
+		if err := n.begin(w, c.Data, rows); err != nil {
+			_ = plain.Close()
+			return nil, err
+		}
+	}
 	ctx, cancel := context.WithCancel(context.Background())
 	if err := w.beginAll(ctx); err != nil {
 		cancel()
@@ -204,7 +242,7 @@ func start(c Config, store *records.Store, secure *certificate) (*Server, error)
 		w.end()
 		return nil, err
 	}
-	options := httpapi.Options{Gateway: g, Realms: realms, Keys: keys, Guard: guard, SignIns: access.NewSignIns(store, keys, c.Log), Hooks: hook, Measures: measures, World: w,
+	options := httpapi.Options{Gateway: g, Realms: realms, Keys: keys, Guard: guard, SignIns: signIns, Hooks: hook, Measures: measures, World: w,
 		Proxies: c.Proxies, HideDocs: c.HideDocs, RequestsPerSecond: c.RequestsPerSecond, Log: c.Log}
 	if c.Practice {
 		options.PracticeSecret = c.TokenSecret
@@ -214,9 +252,9 @@ func start(c Config, store *records.Store, secure *certificate) (*Server, error)
 		config: c, scheme: scheme, store: store, writer: writer, world: w, gateway: g, api: api, app: api.App(connections.watch), unasked: connections, listen: listener,
 		stop: cancel, served: make(chan error, 1),
 	}
-	writing, written := context.WithCancel(context.Background())
+	untilWritten, written := context.WithCancel(context.Background())
 	s.written = written
-	s.writing.Go(func() { writer.Run(writing) })
+	s.writing.Go(func() { writer.Run(untilWritten) })
 	s.running.Go(func() { hook.Run(ctx) })
 	s.running.Go(func() { api.Run(ctx) })
 	s.running.Go(func() { g.Run(ctx) })
@@ -269,6 +307,9 @@ func (s *Server) Stop() error {
 	s.running.Wait()
 	s.gateway.Close()
 	s.world.end()
+	if s.world.node != nil {
+		s.world.node.end()
+	}
 	s.written()
 	s.writing.Wait()
 	return errors.Join(err, s.writer.Close(), s.store.Close())

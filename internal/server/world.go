@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/cluster"
+	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/gateway"
 	"tovik.example/tovik/internal/hooks"
 	"tovik.example/tovik/internal/httpapi"
@@ -30,13 +32,18 @@ type world struct {
 	keys     *access.Keyring
 	realms   *realm.Realms
 	gateway  *gateway.Gateway
+	node     *node // of a cluster; nil: this process is alone
 
-	mu sync.Mutex // one change of realms at a time
+	mu       sync.Mutex // one change of realms at a time
+	settings sync.Mutex // guards what a reload changes of config
 }
 
 // beginAll starts every realm: the main one, those on record, and those of the configuration.
 // Key sets are fetched until ctx is done.
 func (w *world) beginAll(ctx context.Context) error {
+	if w.node != nil {
+		return w.awaitAll(ctx)
+	}
 	kept, err := w.store.Realms()
 	if err != nil {
 		return err
@@ -58,23 +65,51 @@ func (w *world) beginAll(ctx context.Context) error {
 		return err
 	}
 	for _, name := range slices.Sorted(maps.Keys(names)) {
-		if err := w.begin(name, last); err != nil {
+		if err := w.begin(name, realm.Options{Last: last}); err != nil {
 			return err
 		}
-		for _, key := range w.config.Realms[name].TokenKeys {
-			key.Realm = name
-			if err := w.keys.UseTokenKey(&key); err != nil {
-				return err
-			}
-		}
-		for _, set := range w.config.Realms[name].KeySets {
-			set.Realm = name
-			if err := w.keys.UseKeySet(ctx, set, func(err error) { w.config.Log.Warn("a key set could not be fetched", "realm", name, "error", err) }); err != nil {
-				return err
-			}
+		if err := w.useKeys(ctx, name); err != nil {
+			return err
 		}
 	}
 	w.tellStart(last)
+	return nil
+}
+
+// awaitAll waits for the realms of the cluster, and makes those of the configuration.
+func (w *world) awaitAll(ctx context.Context) error {
+	waits, cancel := context.WithTimeout(ctx, joinIn)
+	defer cancel()
+	if err := w.node.await(waits, access.Main); err != nil {
+		return err
+	}
+	for _, name := range slices.Sorted(maps.Keys(w.config.Realms)) {
+		if _, err := w.realms.Get(name); err != nil {
+			if err := w.node.makeRealm(name); err != nil && !errors.Is(err, records.ErrExists) {
+				return err
+			}
+		}
+		if err := w.useKeys(ctx, name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// useKeys takes over the keys of a realm that are in the configuration.
+func (w *world) useKeys(ctx context.Context, name string) error {
+	for _, key := range w.config.Realms[name].TokenKeys {
+		key.Realm = name
+		if err := w.keys.UseTokenKey(&key); err != nil {
+			return err
+		}
+	}
+	for _, set := range w.config.Realms[name].KeySets {
+		set.Realm = name
+		if err := w.keys.UseKeySet(ctx, set, func(err error) { w.config.Log.Warn("a key set could not be fetched", "realm", name, "error", err) }); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 
@@ -91,17 +126,47 @@ func (w *world) tellStart(last records.Run) {
 }
 
 // begin starts a realm with what it has on record, however the last run ended.
-func (w *world) begin(name string, last records.Run) error {
+func (w *world) begin(name string, o realm.Options) error {
 	settings := w.config.Realms[name]
-	r, err := realm.Open(realm.Options{
-		Name: name, Policy: w.config.policy(name), Links: w.gateway, Store: w.store, Writer: w.writer, Admission: settings.Admission, Origins: settings.Origins,
-		Last: last, Held: w.measures.Held, Late: w.measures.Late, FanOut: w.measures.FanOut, Log: w.config.Log,
-	})
+	o.Name, o.Policy, o.Links, o.Store, o.Writer, o.Admission, o.Origins = name, w.config.policy(name), w.gateway, w.store, w.writer, settings.Admission, settings.Origins
+	o.Held, o.Late, o.FanOut, o.Log = w.measures.Held, w.measures.Late, w.measures.FanOut, w.config.Log
+	r, err := realm.Open(o)
 	if err != nil {
 		return err
 	}
 	w.realms.Add(r)
 	return nil
+}
+
+// beginAt starts a realm of the cluster, whose core is at its owner.
+func (w *world) beginAt(id cluster.Realm, name string) error {
+	return w.begin(name, realm.Options{Core: func(sink engine.Sink, links engine.Links) realm.Elsewhere { return w.node.runner.Core(id, sink, links) }})
+}
+
+// policy returns the policy of a realm, and retention how long records are kept, as they are now.
+func (w *world) policy(name string) *presence.Policy {
+	w.settings.Lock()
+	defer w.settings.Unlock()
+	return w.config.policy(name)
+}
+
+func (w *world) retention() records.Retention {
+	w.settings.Lock()
+	defer w.settings.Unlock()
+	return w.config.Retention
+}
+
+// forget ends a realm that is no more.
+func (w *world) forget(name string) {
+	r, err := w.realms.Get(name)
+	if err != nil {
+		return
+	}
+	w.keys.Forget(name)
+	w.hooks.Forget(name)
+	w.realms.Remove(name)
+	w.gateway.CloseRealm(name)
+	r.Close()
 }
 
 // AddRealm makes a realm, durably.
@@ -112,14 +177,26 @@ func (w *world) AddRealm(name string) error {
 		return &wire.Problem{Code: wire.CodeBadField, Field: "name", Value: wire.Shorten(name), Detail: "invalid name of a realm",
 			Allowed: "1 to 64 bytes: words of letters, digits, - and _, joined by single dots"}
 	}
-	_, err := w.store.AddRealm(name)
+	err := w.keepRealm(name)
 	if errors.Is(err, records.ErrExists) || name == access.Main {
 		return &wire.Problem{Code: wire.CodeExists, Field: "name", Value: name, Detail: "a realm of this name exists", Allowed: "another name"}
 	}
 	if err != nil {
 		return err
 	}
-	return w.begin(name, records.Run{})
+	if w.node != nil {
+		return nil // the log has begun it
+	}
+	return w.begin(name, realm.Options{})
+}
+
+// keepRealm puts a realm on record.
+func (w *world) keepRealm(name string) error {
+	if w.node != nil {
+		return w.node.makeRealm(name)
+	}
+	_, err := w.store.AddRealm(name)
+	return err
 }
 
 // RemoveRealm removes a realm and everything in it.
@@ -129,15 +206,16 @@ func (w *world) RemoveRealm(name string) error {
 	if name == access.Main {
 		return &wire.Problem{Code: wire.CodeBadField, Field: "realm", Value: name, Detail: "the main realm cannot be removed", Allowed: "a realm that was added"}
 	}
-	r, err := w.realms.Get(name)
-	if err != nil {
+	if _, err := w.realms.Get(name); err != nil {
 		return err
 	}
-	w.keys.Forget(name)
-	w.hooks.Forget(name)
-	w.realms.Remove(name)
-	w.gateway.CloseRealm(name)
-	r.Close()
+	if w.node != nil {
+		if err := w.node.endRealm(name); err != nil && !errors.Is(err, records.ErrNotFound) {
+			return err
+		}
+		return nil
+	}
+	w.forget(name)
 	if err := w.writer.End(context.Background(), name); err != nil {
 		w.config.Log.Warn("writing the records failed", "error", err)
 	}

@@ -40,6 +40,7 @@ const (
 type Broker struct {
 	Options
 	js       nats.JetStreamContext
+	own      chan cluster.Envelope // of this node to itself
 	identity string
 	inFlight sync.WaitGroup
 
@@ -59,7 +60,7 @@ func Open(ctx context.Context, o Options) (*Broker, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	b := &Broker{Options: o}
+	b := &Broker{Options: o, own: make(chan cluster.Envelope, busBuffer)}
 	var err error
 	if b.js, err = o.Conn.JetStream(nats.MaxWait(answerIn)); err != nil {
 		return nil, err
@@ -137,6 +138,9 @@ func (b *Broker) Close() {
 	b.mu.Unlock()
 	b.inFlight.Wait()
 }
+
+// Wait waits for the requests that are under way.
+func (b *Broker) Wait() { b.inFlight.Wait() }
 
 // later does something beside the caller, which must not block.
 func (b *Broker) later(do func()) {
@@ -242,8 +246,16 @@ func (b *Broker) Swap(version uint64, to cluster.Owners, done func(cluster.Outco
 	b.later(func() { done(b.publish(b.Cluster+".table", text, cluster.Position(version))) })
 }
 
-// Send implements [cluster.Bus].
+// Send implements [cluster.Bus]. What a node says to itself goes nowhere else.
 func (b *Broker) Send(to cluster.Name, e cluster.Envelope) {
+	if to == b.Node {
+		select {
+		case b.own <- e:
+		default: // it counts as lost
+			b.Log.Warn("a message of this node to itself was dropped")
+		}
+		return
+	}
 	text, err := coding.Envelope(e)
 	if err == nil {
 		err = b.Conn.Publish(b.bus(to), text)

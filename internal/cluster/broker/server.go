@@ -57,6 +57,9 @@ func StartServer(o ServerOptions) (*Server, error) {
 	if err != nil {
 		return nil, fmt.Errorf("cluster.listen is %q, and must end in a number: %w", o.Listen, err)
 	}
+	if port == 0 {
+		port = server.RANDOM_PORT
+	}
 	if ip := net.ParseIP(host); o.TLS == nil && (ip == nil || !ip.IsLoopback()) {
 		return nil, fmt.Errorf("cluster.listen is %q: without certificates nodes may listen on loopback only, as in 127.0.0.1:8421", o.Listen)
 	}

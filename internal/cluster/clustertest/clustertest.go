@@ -18,12 +18,18 @@ type Broker struct {
 	// Settle returns when everything that was begun is done.
 	Settle func()
 	// Records returns all records, in order.
-	Records func() []cluster.Record
+	Records func() []Placed
 	// Received returns the messages that a node has received, in order.
 	Received func(cluster.Name) []cluster.Envelope
 }
 
-// Check checks a broker without records, whose table has version 1. It sends to the node named to.
+// Placed is a record with its position.
+type Placed struct {
+	At cluster.Position
+	cluster.Record
+}
+
+// Check checks a broker without records. It sends to the node named to.
 func Check(t *testing.T, b Broker, to cluster.Name) {
 	t.Run("log", func(t *testing.T) { checkLog(t, b) })
 	t.Run("table", func(t *testing.T) { checkTable(t, b) })
@@ -41,10 +47,19 @@ func checkLog(t *testing.T, b Broker) {
 	require.Equal(t, cluster.Done, put("first", 1, 0), "a realm without records expects none")
 	require.Equal(t, cluster.Done, put("elsewhere", 2, 0), "realms are fenced apart")
 	require.Equal(t, cluster.Refused, put("late", 1, 0), "another record came first")
-	require.Equal(t, cluster.Done, put("second", 1, 1))
+	at := func(id string) cluster.Position {
+		for _, r := range b.Records() {
+			if r.ID == id {
+				return r.At
+			}
+		}
+		t.Fatal("there is no record ", id)
+		return 0
+	}
+	require.Equal(t, cluster.Done, put("second", 1, at("first")))
 	require.Equal(t, cluster.Done, put("unfenced", 1, cluster.Unfenced))
-	require.Equal(t, cluster.Refused, put("stale", 1, 3))
-	require.Equal(t, cluster.Done, put("third", 1, 4))
+	require.Equal(t, cluster.Refused, put("stale", 1, at("second")))
+	require.Equal(t, cluster.Done, put("third", 1, at("unfenced")))
 	var ids []string
 	for _, r := range b.Records() {
 		ids = append(ids, r.ID)
@@ -67,12 +82,12 @@ func checkTable(t *testing.T, b Broker) {
 		b.Settle()
 		return outcome
 	}
-	require.Equal(t, uint64(1), read().Version)
-	require.Equal(t, cluster.Done, swap(1, 7))
+	before := read().Version
+	require.Equal(t, cluster.Done, swap(before, 7))
 	is := read()
-	require.Greater(t, is.Version, uint64(1))
+	require.Greater(t, is.Version, before)
 	require.Equal(t, cluster.Epoch(7), is.Realms[1].Epoch)
-	require.Equal(t, cluster.Refused, swap(1, 8), "somebody else has changed it")
+	require.Equal(t, cluster.Refused, swap(before, 8), "somebody else has changed it")
 	require.Equal(t, is, read())
 }
 

@@ -25,7 +25,7 @@ type Records struct {
 	mu     sync.Mutex
 	at     records.Position
 	fold   cluster.Fold
-	names  map[cluster.Realm]string   // also of realms that have ended: rows are put before the node hears of it
+	names  map[cluster.Realm]string  // also of realms that have ended: rows are put before the node hears of it
 	makers map[string]*records.Maker // of the realms that the node owns, or has owned last
 }
 
@@ -45,7 +45,7 @@ func New(store *records.Store, log string, begins cluster.Fold, outbox func(*Rec
 	switch r.at.Log {
 	case log:
 	case "":
-		r.at.Log = log
+		r.at.Log, r.at.Hash = log, []byte{}
 	default:
 		return nil, fmt.Errorf("the records are of the log %s, not of %s", r.at.Log, log)
 	}

@@ -29,7 +29,12 @@ func TestTheBrokerKeepsItsContracts(t *testing.T) {
 	}
 	at := port{&w.broker, w.hosts[0]}
 	clustertest.Check(t, clustertest.Broker{Log: at, Table: at, Bus: at, Settle: settle,
-		Records:  func() []cluster.Record { return w.broker.log },
+		Records: func() (all []clustertest.Placed) {
+			for i, r := range w.broker.log {
+				all = append(all, clustertest.Placed{At: cluster.Position(i + 1), Record: r})
+			}
+			return all
+		},
 		Received: func(name cluster.Name) []cluster.Envelope { return received[name] },
 	}, "heron")
 }

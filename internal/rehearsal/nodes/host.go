@@ -92,7 +92,7 @@ func (h *host) start(disk bool) {
 	}
 	h.conns, h.seen = map[cluster.ConnID]*connection{}, map[cluster.Realm]*sight{}
 	h.node = cluster.NewNode(cluster.Config{Name: h.name, Incarnation: h.incarnation, Nodes: w.names, LogNodes: w.names[:min(3, len(w.names))], Fold: h.records.fold, Knows: h.knows,
-		Policy: w.policy, Timings: cluster.DefaultTimings(), Credit: w.credit, Records: h.records, NewMaker: func(realm cluster.Realm) cluster.Maker { return h.records.maker(realm, h.world.wall(h.skew)) }, NewID: func() string { return fmt.Sprint("record-", w.id()) }, NewRun: w.newRun,
+		Policy: func(string) presence.Policy { return w.policy }, Timings: cluster.DefaultTimings(), Credit: w.credit, Records: h.records, NewMaker: func(realm cluster.Realm) cluster.Maker { return h.records.maker(realm, h.world.wall(h.skew)) }, NewID: func() string { return fmt.Sprint("record-", w.id()) }, NewRun: w.newRun,
 		Story: func(format string, args ...any) {
 			if w.Story {
 				w.tell("%s "+format, append([]any{h.name}, args...)...)

@@ -1,0 +1,127 @@
+package broker_test
+
+import (
+	"context"
+	"net"
+	"slices"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"tovik.example/tovik/internal/cluster"
+	"tovik.example/tovik/internal/cluster/broker"
+	"tovik.example/tovik/internal/cluster/clustertest"
+)
+
+// freeAddresses returns addresses of loopback that nobody uses at the moment.
+func freeAddresses(t *testing.T, n int) (list []string) {
+	for range n {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		list = append(list, l.Addr().String())
+		defer func() { require.NoError(t, l.Close()) }()
+	}
+	return list
+}
+
+// three starts three servers that keep the log, and connects to each.
+func three(t *testing.T, names ...cluster.Name) map[cluster.Name]*broker.Broker {
+	addresses := freeAddresses(t, len(names))
+	servers := make([]*broker.Server, len(names))
+	for i, name := range names {
+		peers := slices.Delete(slices.Clone(addresses), i, i+1)
+		s, err := broker.StartServer(broker.ServerOptions{Cluster: "aldermoor", Node: name, Dir: t.TempDir(), Listen: addresses[i], Peers: peers, KeepsLog: true, Password: "the routes of one test"})
+		require.NoError(t, err)
+		t.Cleanup(s.Stop)
+		servers[i] = s
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	brokers := map[cluster.Name]*broker.Broker{}
+	for i, name := range names {
+		conn, err := servers[i].Connect()
+		require.NoError(t, err)
+		t.Cleanup(conn.Close)
+		b, err := broker.Open(ctx, broker.Options{Conn: conn, Cluster: "aldermoor", Node: name, Replicas: len(names)})
+		require.NoError(t, err)
+		t.Cleanup(b.Close)
+		brokers[name] = b
+	}
+	return brokers
+}
+
+// node notes what it is told.
+type node struct {
+	mu       sync.Mutex
+	records  []clustertest.Placed
+	received []cluster.Envelope
+}
+
+func (n *node) Receive(e cluster.Envelope) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.received = append(n.received, e)
+}
+
+func (n *node) Applied(at cluster.Position, r cluster.Record) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.records = append(n.records, clustertest.Placed{At: at, Record: r})
+}
+
+// rows are those of a node that keeps none.
+type rows struct{}
+
+func (rows) Fold() cluster.Fold                                   { return cluster.NewFold("main", "drill") }
+func (rows) Read() cluster.Position                               { return 0 }
+func (rows) Put(cluster.Position, cluster.Fold, []cluster.Record) {}
+
+func TestTheBrokerKeepsItsContracts(t *testing.T) {
+	brokers := three(t, "dipper", "heron", "kestrel")
+	require.NotEmpty(t, brokers["heron"].Identity())
+	require.Equal(t, brokers["heron"].Identity(), brokers["kestrel"].Identity())
+	nodes := map[cluster.Name]*node{}
+	var serving sync.WaitGroup
+	ctx, stop := context.WithCancel(t.Context())
+	for name, b := range brokers {
+		n := &node{}
+		nodes[name] = n
+		serving.Go(func() { require.NoError(t, b.Serve(ctx, n, rows{})) })
+	}
+	t.Cleanup(func() { stop(); serving.Wait() })
+	from := brokers["dipper"]
+	settle := func() { // a record of no realm comes after all others, and a message after all others
+		mark := cluster.Record{ID: time.Now().String(), Kind: cluster.KindMark}
+		for outcome := cluster.Unknown; outcome != cluster.Done; {
+			done := make(chan cluster.Outcome, 1)
+			from.Append(mark, cluster.Unfenced, func(o cluster.Outcome) { done <- o })
+			outcome = <-done
+		}
+		require.Eventually(t, func() bool {
+			for _, n := range nodes {
+				n.mu.Lock()
+				here := slices.ContainsFunc(n.records, func(r clustertest.Placed) bool { return r.ID == mark.ID })
+				n.mu.Unlock()
+				if !here {
+					return false
+				}
+			}
+			return true
+		}, time.Minute, time.Millisecond)
+		from.Wait()
+	}
+	clustertest.Check(t, clustertest.Broker{Log: from, Table: from, Bus: from, Settle: settle,
+		Records: func() []clustertest.Placed {
+			nodes["kestrel"].mu.Lock()
+			defer nodes["kestrel"].mu.Unlock()
+			return slices.DeleteFunc(slices.Clone(nodes["kestrel"].records), func(r clustertest.Placed) bool { return r.Kind == cluster.KindMark })
+		},
+		Received: func(name cluster.Name) []cluster.Envelope {
+			nodes[name].mu.Lock()
+			defer nodes[name].mu.Unlock()
+			return slices.Clone(nodes[name].received)
+		},
+	}, "heron")
+}

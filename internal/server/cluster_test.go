@@ -1,0 +1,76 @@
+package server_test
+
+import (
+	"net"
+	"slices"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/server"
+	"tovik.example/tovik/wire"
+)
+
+// freeAddresses returns addresses of loopback that nobody uses at the moment.
+func freeAddresses(t *testing.T, n int) (list []string) {
+	for range n {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		list = append(list, l.Addr().String())
+		defer func() { require.NoError(t, l.Close()) }()
+	}
+	return list
+}
+
+// threeNodes starts a service on three nodes, which find each other over loopback.
+func threeNodes(t *testing.T) map[string]*server.Server {
+	names := []string{"dipper", "heron", "kestrel"}
+	addresses := freeAddresses(t, len(names))
+	nodes, mu, starting := map[string]*server.Server{}, sync.Mutex{}, sync.WaitGroup{}
+	for i, name := range names {
+		c := server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Data: t.TempDir(), PrivateHooks: true,
+			Cluster: &server.Cluster{Name: "aldermoor", Node: name, Listen: addresses[i], Peers: slices.Delete(slices.Clone(addresses), i, i+1), Nodes: names, LogNodes: names, Password: "the routes of one test"}}
+		starting.Go(func() {
+			s, err := server.Start(c)
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			s.Ready()
+			t.Cleanup(func() { require.NoError(t, s.Stop()) })
+			mu.Lock()
+			defer mu.Unlock()
+			nodes[name] = s
+		})
+	}
+	starting.Wait()
+	require.Len(t, nodes, len(names))
+	return nodes
+}
+
+// TestThreeNodesAreOneService has people at each node, who see each other, and back ends that ask any.
+func TestThreeNodesAreOneService(t *testing.T) {
+	t.Parallel()
+	nodes := threeNodes(t)
+	here := watch(t, nodes["kestrel"])
+	dial(t, client.Options{Server: nodes["dipper"].URL(), Token: mint(t, "ilse"), Rooms: []string{weir}})
+	here.until(t, func(e client.Event) bool {
+		return slices.ContainsFunc(e.Joined, func(m wire.Member) bool { return m.User == "ilse" })
+	})
+	bram := dial(t, client.Options{Server: nodes["heron"].URL(), Token: mint(t, "bram"), Rooms: []string{weir}})
+	here.until(t, func(e client.Event) bool {
+		return slices.ContainsFunc(e.Joined, func(m wire.Member) bool { return m.User == "bram" })
+	})
+	for name, s := range nodes {
+		api := client.API{Server: s.URL(), Key: key}
+		count, err := api.Count(t.Context(), weir)
+		require.NoError(t, err, name)
+		require.Equal(t, 2, count.People, name)
+	}
+	bram.Close()
+	here.until(t, func(e client.Event) bool {
+		return slices.ContainsFunc(e.Left, func(d client.Departed) bool { return d.User == "bram" })
+	})
+}

@@ -1,0 +1,323 @@
+package server
+
+import (
+	"context"
+	"crypto/tls"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/nats-io/nats.go"
+
+	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/cluster"
+	"tovik.example/tovik/internal/cluster/broker"
+	"tovik.example/tovik/internal/cluster/stored"
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/records"
+)
+
+// Cluster are the settings of a node of a cluster. Name, Node, Listen, Nodes, LogNodes and Password are required.
+type Cluster struct {
+	Name     string   // of the cluster
+	Node     string   // of this node
+	Listen   string   // the address for other nodes, as in 10.0.0.1:8421
+	Peers    []string // addresses of other nodes
+	Nodes    []string // the names of all nodes
+	LogNodes []string // the names of those that keep the log
+	Password string   // that all nodes have in common
+	TLS      *tls.Config
+}
+
+// node is this process as a node of a cluster: the broker, the rows, and what drives them.
+type node struct {
+	*Cluster
+	server *broker.Server
+	conn   *nats.Conn
+	broker *broker.Broker
+	rows   *stored.Records
+	runner *cluster.Runner
+	world  *world
+	events chan func() // of the watcher, in order
+
+	stop    context.CancelFunc
+	serving sync.WaitGroup
+	failed  chan error // holds one
+
+	mu     sync.Mutex
+	realms map[string]cluster.Realm // that have begun here
+	begun  chan struct{}            // closed when one has, and then made anew
+}
+
+// How long a node waits for the others.
+const (
+	joinIn  = 5 * time.Minute // a cluster may be starting
+	orderIn = 10 * time.Second
+)
+
+// joinCluster starts the broker and opens the log. It waits until most of the nodes that keep the log are there.
+func joinCluster(ctx context.Context, c *Config) (n *node, err error) {
+	n = &node{Cluster: c.Cluster, events: make(chan func(), 1024), failed: make(chan error, 1), realms: map[string]cluster.Realm{}, begun: make(chan struct{})}
+	if !slices.Contains(n.Nodes, n.Node) {
+		return nil, fmt.Errorf("cluster.nodes is %q, and must have this node, %s", n.Nodes, n.Node)
+	}
+	if c.Data == "" || c.Data == records.Memory {
+		return nil, errors.New("a node of a cluster needs a data directory: choose one with --data")
+	}
+	defer func() {
+		if err != nil {
+			n.leave()
+		}
+	}()
+	if err := os.MkdirAll(c.Data, 0o700); err != nil {
+		return nil, err
+	}
+	n.server, err = broker.StartServer(broker.ServerOptions{Cluster: n.Name, Node: cluster.Name(n.Node), Dir: c.Data, Listen: n.Listen, Peers: n.Peers,
+		KeepsLog: slices.Contains(n.LogNodes, n.Node), Password: n.Password, TLS: n.TLS, Log: c.Log})
+	if err != nil {
+		return nil, err
+	}
+	if n.conn, err = n.server.Connect(); err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, joinIn)
+	defer cancel()
+	n.broker, err = broker.Open(ctx, broker.Options{Conn: n.conn, Cluster: n.Name, Node: cluster.Name(n.Node), Replicas: len(n.LogNodes), Log: c.Log})
+	return n, err
+}
+
+// leave ends what joinCluster began.
+func (n *node) leave() {
+	if n.broker != nil {
+		n.broker.Close()
+	}
+	if n.conn != nil {
+		n.conn.Close()
+	}
+	if n.server != nil {
+		n.server.Stop()
+	}
+}
+
+// change brings a change of the records into the log. It is a [records.Changer].
+func (n *node) change(ctx context.Context, c records.Change) error {
+	id, err := n.oldest()
+	if err != nil {
+		return err
+	}
+	return n.runner.Change(ctx, id, c)
+}
+
+// oldest returns the realm whose owner takes what concerns all of them.
+func (n *node) oldest() (cluster.Realm, error) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if id, ok := n.realms[access.Main]; ok {
+		return id, nil
+	}
+	return 0, cluster.ErrNotReady
+}
+
+// incarnation counts the starts of this node, in its data directory.
+func (n *node) incarnation(dir string) (cluster.Incarnation, error) {
+	path := filepath.Join(dir, "node.json")
+	var is struct {
+		Name        string              `json:"name"`
+		Incarnation cluster.Incarnation `json:"incarnation"`
+	}
+	text, err := os.ReadFile(path)
+	switch {
+	case err == nil:
+		err = json.Unmarshal(text, &is)
+	case errors.Is(err, os.ErrNotExist):
+		is.Name, err = n.Node, nil
+	}
+	if err != nil {
+		return 0, fmt.Errorf("%s: %w", path, err)
+	}
+	if is.Name != n.Node {
+		return 0, fmt.Errorf("%s is the data directory of the node %s, and this one is called %s", dir, is.Name, n.Node)
+	}
+	is.Incarnation++
+	if text, err = json.Marshal(is); err != nil {
+		return 0, err
+	}
+	return is.Incarnation, replaceFile(path, text)
+}
+
+// replaceFile writes a file whole or not at all, also if the power fails.
+func replaceFile(path string, text []byte) error {
+	f, err := os.CreateTemp(filepath.Dir(path), ".new-*")
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(text)
+	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
+		err = os.Rename(f.Name(), path)
+	}
+	if err != nil {
+		_ = os.Remove(f.Name())
+	}
+	return err
+}
+
+// begin runs the node over its rows: realms begin and end as the log says.
+func (n *node) begin(w *world, dir string, rows *stored.Records) error {
+	n.world, n.rows = w, rows
+	incarnation, err := n.incarnation(dir)
+	if err != nil {
+		return err
+	}
+	var ids idSource
+	names := func(list []string) (all []cluster.Name) {
+		for _, name := range list {
+			all = append(all, cluster.Name(name))
+		}
+		return all
+	}
+	n.runner = cluster.NewRunner(cluster.Config{
+		Name: cluster.Name(n.Node), Incarnation: incarnation, Nodes: names(n.Nodes), LogNodes: names(n.LogNodes), Fold: rows.Fold(), Timings: cluster.DefaultTimings(),
+		Policy: func(realm string) presence.Policy { return *w.policy(realm) }, Records: rows,
+		NewMaker: func(realm cluster.Realm) cluster.Maker { return rows.Maker(realm, time.Now()) }, NewID: ids.next, NewRun: func(presence.View) string { return ids.next() },
+		Story: func(format string, args ...any) { w.config.Log.Info(fmt.Sprintf("this node "+format, args...)) },
+	}, cluster.Broker{Log: n.broker, Table: n.broker, Bus: n.broker}, n)
+	ctx, stop := context.WithCancel(context.Background())
+	n.stop = stop
+	n.serving.Go(func() {
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case do := <-n.events:
+				do()
+			}
+		}
+	})
+	n.serving.Go(func() { n.runner.Run(ctx) })
+	n.serving.Go(func() {
+		if err := n.broker.Serve(ctx, n.runner, rows); err != nil && ctx.Err() == nil {
+			n.fails(err)
+		}
+	})
+	n.serving.Go(func() {
+		rows.Tidy(ctx, func() records.Retention { return w.retention() }, n.runner.Speaks, func(err error) { w.config.Log.Warn("deleting old records failed", "error", err) })
+	})
+	return nil
+}
+
+// end stops the node. Others notice that it is dead.
+func (n *node) end() {
+	if n.stop != nil {
+		n.stop()
+		n.serving.Wait()
+	}
+	n.leave()
+}
+
+func (n *node) fails(err error) {
+	n.world.config.Log.Error("this node cannot go on", "error", err)
+	select {
+	case n.failed <- err:
+	default:
+	}
+}
+
+// RealmMade implements [cluster.Watcher].
+func (n *node) RealmMade(id cluster.Realm, name string) {
+	n.events <- func() {
+		n.mu.Lock()
+		n.realms[name] = id
+		n.mu.Unlock()
+		if err := n.world.beginAt(id, name); err != nil {
+			n.fails(fmt.Errorf("the realm %s: %w", name, err))
+			return
+		}
+		n.mu.Lock()
+		defer n.mu.Unlock()
+		close(n.begun)
+		n.begun = make(chan struct{})
+	}
+}
+
+// RealmGone implements [cluster.Watcher].
+func (n *node) RealmGone(id cluster.Realm) {
+	n.events <- func() {
+		n.mu.Lock()
+		name := ""
+		for known, is := range n.realms {
+			if is == id {
+				name = known
+			}
+		}
+		delete(n.realms, name)
+		n.mu.Unlock()
+		n.world.forget(name)
+	}
+}
+
+// Owns implements [cluster.Watcher].
+func (n *node) Owns(_ cluster.Realm, name string, is bool) {
+	n.events <- func() {
+		if err := n.world.hooks.Own(name, is); err != nil {
+			n.world.config.Log.Warn("the deliveries of hooks that wait could not be read", "realm", name, "error", err)
+		}
+	}
+}
+
+// Halted implements [cluster.Watcher].
+func (n *node) Halted(why string) { n.events <- func() { n.fails(errors.New(why)) } }
+
+// await waits until a realm has begun here.
+func (n *node) await(ctx context.Context, name string) error {
+	for {
+		n.mu.Lock()
+		begun := n.begun
+		n.mu.Unlock()
+		if _, err := n.world.realms.Get(name); err == nil {
+			return nil
+		}
+		select {
+		case <-begun:
+		case err := <-n.failed:
+			return err
+		case <-ctx.Done():
+			return fmt.Errorf("the realm %s has not begun: %w", name, ctx.Err())
+		}
+	}
+}
+
+// makeRealm makes a realm in the whole cluster.
+func (n *node) makeRealm(name string) error {
+	ctx, cancel := context.WithTimeout(context.Background(), orderIn)
+	defer cancel()
+	_, err := n.runner.MakeRealm(ctx, name, records.Change{AddRealm: &records.Realm{Name: name, Created: time.Now().UTC().Truncate(time.Millisecond)}})
+	if err == nil {
+		err = n.await(ctx, name)
+	}
+	if errors.Is(err, cluster.ErrRealmExists) {
+		return records.ErrExists
+	}
+	return err
+}
+
+// endRealm ends a realm in the whole cluster.
+func (n *node) endRealm(name string) error {
+	ctx, cancel := context.WithTimeout(context.Background(), orderIn)
+	defer cancel()
+	n.mu.Lock()
+	id, known := n.realms[name]
+	n.mu.Unlock()
+	if !known {
+		return records.ErrNotFound
+	}
+	err := n.runner.EndRealm(ctx, id, records.Change{DropRealm: name})
+	if errors.Is(err, cluster.ErrNoRealm) {
+		return records.ErrNotFound
+	}
+	return err
+}
