@@ -39,7 +39,11 @@ func threeNodes(t *testing.T) map[string]*server.Server {
 				return
 			}
 			s.Ready()
-			t.Cleanup(func() { require.NoError(t, s.Stop()) })
+			t.Cleanup(func() {
+				if nodes[name] != nil {
+					require.NoError(t, s.Stop())
+				}
+			})
 			mu.Lock()
 			defer mu.Unlock()
 			nodes[name] = s
@@ -73,4 +77,43 @@ func TestThreeNodesAreOneService(t *testing.T) {
 	here.until(t, func(e client.Event) bool {
 		return slices.ContainsFunc(e.Left, func(d client.Departed) bool { return d.User == "bram" })
 	})
+}
+
+// TestNobodyIsSeenToLeaveWhenANodeStops stops the node that owns the realm. Its person comes to another
+// node, and nobody saw anybody leave; what was answered is there.
+func TestNobodyIsSeenToLeaveWhenANodeStops(t *testing.T) {
+	t.Parallel()
+	nodes := threeNodes(t)
+	here := watch(t, nodes["kestrel"])
+	ilse := dial(t, client.Options{Server: nodes["heron"].URL(), Token: mint(t, "ilse"), Rooms: []string{weir}})
+	bram := dial(t, client.Options{Server: nodes["dipper"].URL(), Token: mint(t, "bram"), Rooms: []string{weir}})
+	for _, user := range []string{"ilse", "bram"} {
+		here.until(t, func(e client.Event) bool {
+			return slices.ContainsFunc(e.Joined, func(m wire.Member) bool { return m.User == user })
+		})
+	}
+	api := client.API{Server: nodes["heron"].URL(), Key: key}
+	_, err := api.AddRealm(t.Context(), "training")
+	require.NoError(t, err)
+	_, err = api.SetStatus(t.Context(), "ilse", wire.StatusWanted{Status: "busy", Note: "at the pumps"})
+	require.NoError(t, err)
+	require.NoError(t, nodes["dipper"].Stop())
+	nodes["dipper"] = nil
+	again := dial(t, client.Options{Server: nodes["heron"].URL(), Token: mint(t, "bram"), Rooms: []string{weir}, Resume: bram.Resume()})
+	require.True(t, again.Opened().Resumed)
+	require.NoError(t, ilse.Activity(t.Context()))
+	dial(t, client.Options{Server: nodes["kestrel"].URL(), Token: mint(t, "tarn"), Rooms: []string{weir}})
+	events := here.until(t, func(e client.Event) bool {
+		return slices.ContainsFunc(e.Joined, func(m wire.Member) bool { return m.User == "tarn" })
+	})
+	for _, e := range events {
+		require.Empty(t, e.Left)
+	}
+	members, err := api.Members(t.Context(), weir)
+	require.NoError(t, err)
+	require.Len(t, members.Members, 3)
+	require.Equal(t, "at the pumps", members.Members[1].Note)
+	realms, err := client.API{Server: nodes["kestrel"].URL(), Key: key}.Realms(t.Context())
+	require.NoError(t, err)
+	require.Len(t, realms.Realms, 2)
 }
