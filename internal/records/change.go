@@ -39,6 +39,7 @@ type Change struct {
 	Erase             *PersonID            `json:"erase,omitempty"`
 	UsedOperatorKeys  map[string]time.Time `json:"used_operator_keys,omitempty"` // when last, by id
 	Redeliver         *Delivery            `json:"redeliver,omitempty"`
+	Configure         *Configuration       `json:"configure,omitempty"`
 }
 
 // Revocation is the end of a key.
@@ -111,6 +112,8 @@ func (c *Change) apply(tx *gorm.DB) error {
 		return nil
 	case c.Redeliver != nil:
 		return updateDelivery(tx, c.Redeliver)
+	case c.Configure != nil:
+		return c.Configure.put(tx)
 	case c.Erase != nil:
 		_, err := erase(tx, *c.Erase)
 		return err

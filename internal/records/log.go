@@ -33,6 +33,21 @@ func (s *Store) Position() (p Position, err error) {
 	return p, s.db().Raw("SELECT log, sequence, hash, at, state FROM log").Scan(&p).Error
 }
 
+// Blank reports whether there is nothing on record.
+func (s *Store) Blank() (bool, error) {
+	var tables []string
+	if err := s.db().Raw("SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite%'").Scan(&tables).Error; err != nil {
+		return false, err
+	}
+	for _, table := range tables {
+		var rows bool
+		if err := s.db().Raw("SELECT EXISTS (SELECT 1 FROM " + table + ")").Scan(&rows).Error; err != nil || rows {
+			return false, err
+		}
+	}
+	return true, nil
+}
+
 // Put puts the rows of records of the log into the file, in order, and notes the position after them:
 // all or nothing. Ids of entries and deliveries follow from the order. A change that does not fit is
 // left out, because it fits no other file either.

@@ -77,6 +77,9 @@ var migrations = [][]string{
 	{ // To find the opening of a session that a carrier reports.
 		`CREATE INDEX journal_opened ON journal (realm, session) WHERE kind = 'session.opened'`,
 	},
+	{ // What the nodes of a cluster have in common of their configuration: one row, or none.
+		`CREATE TABLE configurations (id INTEGER PRIMARY KEY, version INTEGER NOT NULL, text BLOB NOT NULL)`,
+	},
 	{ // From where in the log a node reads on, and what the log said before.
 		`ALTER TABLE log ADD COLUMN at INTEGER NOT NULL DEFAULT 0`,
 		`ALTER TABLE log ADD COLUMN state BLOB`,

@@ -5,10 +5,12 @@ import (
 	"slices"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/server"
 	"tovik.example/tovik/wire"
 )
@@ -26,12 +28,17 @@ func freeAddresses(t *testing.T, n int) (list []string) {
 
 // threeNodes starts a service on three nodes, which find each other over loopback.
 func threeNodes(t *testing.T) map[string]*server.Server {
+	return threeNodesWith(t, func(string, *server.Config) {})
+}
+
+func threeNodesWith(t *testing.T, with func(name string, c *server.Config)) map[string]*server.Server {
 	names := []string{"dipper", "heron", "kestrel"}
 	addresses := freeAddresses(t, len(names))
 	nodes, mu, starting := map[string]*server.Server{}, sync.Mutex{}, sync.WaitGroup{}
 	for i, name := range names {
 		c := server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Data: t.TempDir(), PrivateHooks: true,
 			Cluster: &server.Cluster{Name: "aldermoor", Node: name, Listen: addresses[i], Peers: slices.Delete(slices.Clone(addresses), i, i+1), Nodes: names, LogNodes: names, Password: "the routes of one test"}}
+		with(name, &c)
 		starting.Go(func() {
 			s, err := server.Start(c)
 			if err != nil {
@@ -116,4 +123,38 @@ func TestNobodyIsSeenToLeaveWhenANodeStops(t *testing.T) {
 	realms, err := client.API{Server: nodes["kestrel"].URL(), Key: key}.Realms(t.Context())
 	require.NoError(t, err)
 	require.Len(t, realms.Realms, 2)
+}
+
+// TestNodesHaveOneConfiguration starts nodes with different files, and then reloads one of them.
+func TestNodesHaveOneConfiguration(t *testing.T) {
+	t.Parallel()
+	policies := map[string]*presence.Policy{}
+	var reread server.Config
+	nodes := threeNodesWith(t, func(name string, c *server.Config) {
+		policy := presence.DefaultPolicy()
+		policy.GraceLost = time.Duration(10+len(policies)) * time.Second
+		policies[name], c.Policy = &policy, &policy
+		if name == "heron" {
+			reread = *c
+			c.Reread = func() (server.Config, error) { return reread, nil }
+		}
+	})
+	graces := func() (all []int64) {
+		for _, s := range nodes {
+			policies, err := client.API{Server: s.URL(), Key: key}.Policies(t.Context(), "")
+			require.NoError(t, err)
+			if grace := policies.Policies[0].GraceLost; !slices.Contains(all, grace) {
+				all = append(all, grace)
+			}
+		}
+		return all
+	}
+	require.Eventually(t, func() bool { return len(graces()) == 1 }, patience, 10*time.Millisecond, "all nodes have that of the first")
+	changed := presence.DefaultPolicy()
+	changed.GraceLost = 23 * time.Second
+	reread.Policy = &changed
+	done, err := nodes["heron"].Reload()
+	require.NoError(t, err)
+	require.Contains(t, done.Changed, "policies")
+	require.Eventually(t, func() bool { return slices.Equal([]int64{23_000}, graces()) }, patience, 10*time.Millisecond, "all nodes have that of the reload")
 }

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"sync/atomic"
+	"time"
 
 	"tovik.example/tovik/internal/config"
 	"tovik.example/tovik/internal/journal"
@@ -42,7 +43,7 @@ func (w *world) Reload(by string) (wire.Reloaded, error) {
 	}
 	c.addPractice()
 	c.boundMemory()
-	if names := needRestart(w.config, c); names != nil {
+	if names := needRestart(w.current(), c); names != nil {
 		return refused("a restart is needed for " + strings.Join(names, ", "))
 	}
 	if err := w.secure.read(); err != nil {
@@ -54,9 +55,14 @@ func (w *world) Reload(by string) (wire.Reloaded, error) {
 			done.Changed = append(done.Changed, what)
 		}
 	}
-	differs := func(r *realm.Realm) bool { return !reflect.DeepEqual(w.config.policy(r.Name()), c.policy(r.Name())) }
+	differs := func(r *realm.Realm) bool { return !reflect.DeepEqual(r.Policy(), c.policy(r.Name())) }
 	note(slices.ContainsFunc(w.realms.All(), differs), "policies")
-	note(!reflect.DeepEqual(w.config.Retention, c.Retention), "keep")
+	note(!reflect.DeepEqual(w.retention(), c.Retention), "keep")
+	if w.node != nil {
+		if err := w.shareConfig(&c); err != nil {
+			return refused(err.Error())
+		}
+	}
 	for _, realm := range w.realms.All() {
 		origins := c.Realms[realm.Name()].Origins
 		note(!slices.Equal(realm.Origins(), origins), "origins of "+realm.Name())
@@ -71,9 +77,24 @@ func (w *world) Reload(by string) (wire.Reloaded, error) {
 	if done.Changed == nil {
 		done.Changed = []string{}
 	}
-	w.writer.Act(journal.Entry{Kind: journal.ConfigReloaded, Note: strings.Join(done.Changed, ", "), By: by})
+	w.act(journal.Entry{Kind: journal.ConfigReloaded, Note: strings.Join(done.Changed, ", "), By: by})
 	w.config.Log.Info("configuration reloaded", "changed", strings.Join(done.Changed, ", "))
 	return done, nil
+}
+
+// act notes in all journals what an operator did.
+func (w *world) act(e journal.Entry) {
+	if w.node == nil {
+		w.writer.Act(e)
+		return
+	}
+	e.At, e.Open = time.Now().UnixMilli(), true
+	for _, r := range w.realms.All() {
+		e.Realm = r.Name()
+		if err := w.store.Act(e); err != nil {
+			w.config.Log.Warn("what was done is not in the journal", "realm", e.Realm, "kind", e.Kind, "error", err)
+		}
+	}
 }
 
 // needRestart returns the keys of settings that differ and are read only at the start.

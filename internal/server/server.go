@@ -226,7 +226,7 @@ func start(c Config, store *records.Store, secure *certificate, n *node) (*Serve
 	w := &world{config: c, secure: secure, store: store, writer: writer, hooks: hook, measures: measures, keys: keys, realms: realms, gateway: g, node: n}
 	signIns := access.NewSignIns(store, keys, c.Log)
 	if n != nil {
-		for _, l := range []records.Listener{hook, keys, signIns} {
+		for _, l := range []records.Listener{hook, keys, signIns, n} {
 			store.Listen(l)
 		}
 		if err := n.begin(w, c.Data, rows); err != nil {

@@ -83,7 +83,10 @@ func (w *world) awaitAll(ctx context.Context) error {
 	if err := w.node.await(waits, access.Main); err != nil {
 		return err
 	}
-	for _, name := range slices.Sorted(maps.Keys(w.config.Realms)) {
+	if err := w.agree(); err != nil {
+		return err
+	}
+	for _, name := range slices.Sorted(maps.Keys(w.current().Realms)) {
 		if _, err := w.realms.Get(name); err != nil {
 			if err := w.node.makeRealm(name); err != nil && !errors.Is(err, records.ErrExists) {
 				return err
@@ -98,13 +101,14 @@ func (w *world) awaitAll(ctx context.Context) error {
 
 // useKeys takes over the keys of a realm that are in the configuration.
 func (w *world) useKeys(ctx context.Context, name string) error {
-	for _, key := range w.config.Realms[name].TokenKeys {
+	settings := w.current().Realms[name]
+	for _, key := range settings.TokenKeys {
 		key.Realm = name
 		if err := w.keys.UseTokenKey(&key); err != nil {
 			return err
 		}
 	}
-	for _, set := range w.config.Realms[name].KeySets {
+	for _, set := range settings.KeySets {
 		set.Realm = name
 		if err := w.keys.UseKeySet(ctx, set, func(err error) { w.config.Log.Warn("a key set could not be fetched", "realm", name, "error", err) }); err != nil {
 			return err
@@ -127,8 +131,9 @@ func (w *world) tellStart(last records.Run) {
 
 // begin starts a realm with what it has on record, however the last run ended.
 func (w *world) begin(name string, o realm.Options) error {
-	settings := w.config.Realms[name]
-	o.Name, o.Policy, o.Links, o.Store, o.Writer, o.Admission, o.Origins = name, w.config.policy(name), w.gateway, w.store, w.writer, settings.Admission, settings.Origins
+	now := w.current()
+	settings := now.Realms[name]
+	o.Name, o.Policy, o.Links, o.Store, o.Writer, o.Admission, o.Origins = name, now.policy(name), w.gateway, w.store, w.writer, settings.Admission, settings.Origins
 	o.Held, o.Late, o.FanOut, o.Log = w.measures.Held, w.measures.Late, w.measures.FanOut, w.config.Log
 	r, err := realm.Open(o)
 	if err != nil {
@@ -143,18 +148,16 @@ func (w *world) beginAt(id cluster.Realm, name string) error {
 	return w.begin(name, realm.Options{Core: func(sink engine.Sink, links engine.Links) realm.Elsewhere { return w.node.runner.Core(id, sink, links) }})
 }
 
-// policy returns the policy of a realm, and retention how long records are kept, as they are now.
-func (w *world) policy(name string) *presence.Policy {
+// current returns the configuration as it is now.
+func (w *world) current() Config {
 	w.settings.Lock()
 	defer w.settings.Unlock()
-	return w.config.policy(name)
+	return w.config
 }
 
-func (w *world) retention() records.Retention {
-	w.settings.Lock()
-	defer w.settings.Unlock()
-	return w.config.Retention
-}
+func (w *world) policy(name string) *presence.Policy { c := w.current(); return c.policy(name) }
+
+func (w *world) retention() records.Retention { return w.current().Retention }
 
 // forget ends a realm that is no more.
 func (w *world) forget(name string) {

@@ -33,7 +33,7 @@ const (
 	noteEvery  = time.Second
 	idleEvery  = 500 * time.Millisecond // a silent stream shows by then
 	busBuffer  = 4096
-	tooOldText = "the log begins at record %d, and the records here end at %d: take a backup of another node (tovik cluster join)"
+	tooOldText = "the log begins at record %d, and the records here end at %d: put a backup of another node in their place (tovik backup there, tovik restore here)"
 )
 
 // Serve gives a node its messages and the records of the log, each after its rows were put, until ctx is done

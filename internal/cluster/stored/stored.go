@@ -2,6 +2,7 @@
 package stored
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -45,6 +46,9 @@ func New(store *records.Store, log string, begins cluster.Fold, outbox func(*Rec
 	switch r.at.Log {
 	case log:
 	case "":
+		if blank, err := store.Blank(); err != nil || !blank {
+			return nil, cmp.Or(err, errNotBlank)
+		}
 		r.at.Log, r.at.Hash = log, []byte{}
 	default:
 		return nil, fmt.Errorf("the records are of the log %s, not of %s", r.at.Log, log)
@@ -58,6 +62,9 @@ func New(store *records.Store, log string, begins cluster.Fold, outbox func(*Rec
 	r.names = namesIn(r.fold)
 	return r, nil
 }
+
+// errNotBlank says that the other nodes would not have what this file has.
+var errNotBlank = errors.New("the records are of a service that ran alone, and other nodes of the cluster do not have them: choose an empty data directory")
 
 func namesIn(fold cluster.Fold) map[cluster.Realm]string {
 	names := map[cluster.Realm]string{}

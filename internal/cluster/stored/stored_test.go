@@ -248,6 +248,16 @@ func (r *receiver) times() int {
 	return r.again
 }
 
+func TestRecordsOfANodeThatRanAloneAreRefused(t *testing.T) {
+	store, err := records.Open(t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, store.Close()) })
+	_, err = store.AddRealm("training")
+	require.NoError(t, err)
+	_, err = stored.New(store, "the-river-watch", cluster.NewFold(access.Main), nil)
+	require.ErrorContains(t, err, "ran alone")
+}
+
 // nobody is a sink.
 type nobody struct{}
 
