@@ -41,7 +41,7 @@ func (n *Node) judge() {
 		if incarnation == 0 || n.dead(name) || n.cutOff(name) || n.stuck(name) {
 			continue
 		}
-		living = append(living, Candidate{Name: name, Incarnation: incarnation, Steady: n.steady(name)})
+		living = append(living, Candidate{Name: name, Incarnation: incarnation, Steady: n.steady(name), Leaving: n.peers[name].leaving})
 	}
 	// Only nodes that are heard now may be given a realm.
 	next := Plan(n.table, n.fold.listing(), slices.DeleteFunc(slices.Clone(living), func(c Candidate) bool {

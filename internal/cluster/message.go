@@ -14,6 +14,7 @@ type Message interface{ message() }
 type Heartbeat struct {
 	Sent    time.Duration // by the sender's clock
 	Knows   Format        // the newest that the sender knows
+	Leaving bool          // the sender is about to stop, and hands its realms over
 	Unheard []Name        // the nodes that the sender does not hear
 	Owners  map[Realm]Known
 }

@@ -122,6 +122,7 @@ type peer struct {
 	silent         bool          // its links were unseated
 	marked         time.Duration // when its last mark was applied
 	knows          Format        // the newest format that it knows
+	leaving        bool          // it is about to stop
 }
 
 // realm is what a node knows of a realm.
@@ -224,6 +225,37 @@ func (n *Node) halt(has Format) {
 		n.refuseAll(r)
 	}
 	n.do(Halt{fmt.Sprintf("the log has format %d, and this version knows up to %d: run the newer version", has, n.Knows)})
+}
+
+// Leave prepares a stop: the realms of this node go to others, and it gets no more. Stop it when it owns none
+// ([Node.OwnsNone]), and send its links away before ([Node.SendAllAway]).
+func (n *Node) Leave(at presence.Instant) {
+	n.runs(at)
+	n.peers[n.Name].leaving = true
+	n.beatAt = n.mono() // others should know, and the table is read
+}
+
+// OwnsNone reports whether the node owns no realm, and is to own none.
+func (n *Node) OwnsNone() bool {
+	for _, id := range n.order {
+		if n.realms[id].owner != nil {
+			return false
+		}
+	}
+	return !n.owns(n.Name)
+}
+
+// HasHeir reports whether another node could take this one's realms over.
+func (n *Node) HasHeir() bool {
+	return n.majority(n.hears) && slices.ContainsFunc(n.others(), func(name Name) bool { return n.hears(name) && !n.peers[name].leaving })
+}
+
+// SendAllAway closes all links, so that their clients go to other nodes, and takes no more.
+func (n *Node) SendAllAway(at presence.Instant) {
+	n.runs(at)
+	for _, id := range n.order {
+		n.sendAway(n.realms[id])
+	}
 }
 
 // RaiseFormat brings a format into force. It returns an error, and does nothing, unless every node is heard
@@ -459,7 +491,7 @@ const never = time.Duration(math.MaxInt64)
 
 // heartbeat sends a heartbeat to all others, and applies the rules that depend on theirs.
 func (n *Node) heartbeat() {
-	beat := Heartbeat{Sent: n.mono(), Knows: n.Knows, Owners: map[Realm]Known{}}
+	beat := Heartbeat{Sent: n.mono(), Knows: n.Knows, Leaving: n.peers[n.Name].leaving, Owners: map[Realm]Known{}}
 	for _, name := range n.others() {
 		if !n.hears(name) {
 			beat.Unheard = append(beat.Unheard, name)
@@ -568,7 +600,7 @@ func (n *Node) hear(from Name, beat Heartbeat) {
 	if back {
 		p.since = n.mono()
 	}
-	p.heard, p.unheard, p.knows = n.mono(), beat.Unheard, beat.Knows
+	p.heard, p.unheard, p.knows, p.leaving = n.mono(), beat.Unheard, beat.Knows, beat.Leaving
 	for _, id := range n.order {
 		n.learn(n.realms[id], beat.Owners[id])
 	}

@@ -35,18 +35,20 @@ type Candidate struct {
 	// Steady says that all others have heard it for long enough for it to take realms from living
 	// owners.
 	Steady bool
+	// Leaving says that it is about to stop: its realms are handed over, and it gets no others.
+	Leaving bool
 }
 
 // Plan returns the table that should follow, given the realms and the living nodes. It gives new realms
-// an owner, and moves as few others as possible: those whose owner is dead or has restarted, and, while
-// nodes own unequal numbers, some to steady nodes. Epochs only grow. A listing that is older than the
+// an owner, and moves as few others as possible: those whose owner is dead, has restarted or is about to
+// stop, and, while nodes own unequal numbers, some to steady nodes. Epochs only grow. A listing that is older than the
 // table's adds and removes nothing. The result depends on nothing else, so all nodes make the same plan.
 func Plan(now Owners, listing Listing, living []Candidate) Owners {
 	next := Owners{Version: now.Version, Listed: now.Listed, Realms: maps.Clone(now.Realms)}
 	if len(living) == 0 {
 		return next
 	}
-	var orphans []Realm
+	var orphans, leaving []Realm
 	if next.Realms == nil {
 		next.Realms = map[Realm]Ownership{}
 	}
@@ -62,14 +64,20 @@ func Plan(now Owners, listing Listing, living []Candidate) Owners {
 	nodes := map[Name]Candidate{}
 	owned := map[Name][]Realm{}
 	for _, c := range living {
-		nodes[c.Name], owned[c.Name] = c, nil
+		nodes[c.Name] = c
+		if !c.Leaving {
+			owned[c.Name] = nil
+		}
 	}
 	for _, realm := range slices.Sorted(maps.Keys(next.Realms)) {
 		is := now.Realms[realm]
-		if c, lives := nodes[is.Owner]; lives && c.Incarnation == is.Incarnation {
-			owned[is.Owner] = append(owned[is.Owner], realm)
-		} else {
+		switch c, lives := nodes[is.Owner]; {
+		case !lives || c.Incarnation != is.Incarnation:
 			orphans = append(orphans, realm)
+		case c.Leaving:
+			leaving = append(leaving, realm)
+		default:
+			owned[is.Owner] = append(owned[is.Owner], realm)
 		}
 	}
 	give := func(realm Realm, to Name, handover bool) {
@@ -79,7 +87,7 @@ func Plan(now Owners, listing Listing, living []Candidate) Owners {
 	fewest := func(of func(Candidate) bool) (Name, bool) {
 		names := []Name{}
 		for name, c := range nodes {
-			if of(c) {
+			if of(c) && !c.Leaving {
 				names = append(names, name)
 			}
 		}
@@ -90,9 +98,18 @@ func Plan(now Owners, listing Listing, living []Candidate) Owners {
 			return cmp.Or(cmp.Compare(len(owned[a]), len(owned[b])), cmp.Compare(a, b))
 		}), true
 	}
-	for _, realm := range orphans {
-		to, _ := fewest(func(Candidate) bool { return true })
-		give(realm, to, false)
+	for _, list := range []struct {
+		realms   []Realm
+		handover bool
+	}{{orphans, false}, {leaving, true}} {
+		for _, realm := range list.realms {
+			if to, ok := fewest(func(Candidate) bool { return true }); ok {
+				give(realm, to, list.handover)
+			}
+		}
+	}
+	if len(owned) == 0 {
+		return next
 	}
 	for {
 		most := slices.MaxFunc(slices.Sorted(maps.Keys(owned)), func(a, b Name) int { return cmp.Compare(len(owned[a]), len(owned[b])) })

@@ -151,6 +151,30 @@ func (r *Runner) EndRealm(ctx context.Context, id Realm, changes ...any) error {
 	return r.append(ctx, Record{Kind: KindGone, Realm: id, Changes: changes}, ErrNoRealm)
 }
 
+// Leave hands the realms of this node over, and returns when it owns none, or ctx is done. If there is no node
+// that could take them, the error is [ErrNotReady].
+func (r *Runner) Leave(ctx context.Context) error {
+	r.with(func(n *Node, at presence.Instant) { n.Leave(at) })
+	ticker := time.NewTicker(10 * time.Millisecond)
+	defer ticker.Stop()
+	for {
+		r.mu.Lock()
+		none, heir := r.node.OwnsNone(), r.node.HasHeir()
+		r.mu.Unlock()
+		switch {
+		case none:
+			return nil
+		case !heir:
+			return ErrNotReady
+		}
+		select {
+		case <-ticker.C:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
 // Speaks reports whether this node owns a realm and answers for it now.
 func (r *Runner) Speaks(id Realm) bool {
 	r.mu.Lock()

@@ -106,6 +106,8 @@ func TestNobodyIsSeenToLeaveWhenANodeStops(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, nodes["dipper"].Stop())
 	nodes["dipper"] = nil
+	_, err = api.Count(t.Context(), weir)
+	require.NoError(t, err, "another node has taken over")
 	again := dial(t, client.Options{Server: nodes["heron"].URL(), Token: mint(t, "bram"), Rooms: []string{weir}, Resume: bram.Resume()})
 	require.True(t, again.Opened().Resumed)
 	require.NoError(t, ilse.Activity(t.Context()))

@@ -2,11 +2,14 @@ package server
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
+	"time"
 
+	"tovik.example/tovik/internal/cluster"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
 )
@@ -29,21 +32,26 @@ func (c *Config) common() ([]byte, error) {
 	return json.Marshal(is)
 }
 
-// agree takes over the configuration of the cluster, or gives it this node's if it has none.
-func (w *world) agree() error {
+// agree takes over the configuration of the cluster, or gives it this node's if it has none. It waits for an
+// owner until ctx is done.
+func (w *world) agree(ctx context.Context) error {
 	now := w.current()
 	own, err := now.common()
 	if err != nil {
 		return err
 	}
-	if kept, err := w.store.Configuration(); err != nil {
-		return err
-	} else if kept.Version == 0 {
-		if err := w.store.Configure(0, own); err != nil && !errors.Is(err, records.ErrExists) {
-			return err
+	kept, err := w.store.Configuration()
+	for err == nil && kept.Version == 0 {
+		err = w.store.Configure(0, own)
+		switch {
+		case errors.Is(err, cluster.ErrNotReady) && ctx.Err() == nil:
+			time.Sleep(100 * time.Millisecond) // the cluster may be starting
+			err = nil
+			continue
+		case err == nil || errors.Is(err, records.ErrExists):
+			kept, err = w.store.Configuration()
 		}
 	}
-	kept, err := w.store.Configuration()
 	if err != nil {
 		return err
 	}

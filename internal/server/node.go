@@ -210,6 +210,18 @@ func (n *node) begin(w *world, dir string, rows *stored.Records) error {
 	return nil
 }
 
+// handOverIn limits how long a stop waits for others to take over the realms of this node.
+const handOverIn = 4 * time.Second
+
+// handOver gives the realms of this node to others. Without others they do without.
+func (n *node) handOver() {
+	ctx, cancel := context.WithTimeout(context.Background(), handOverIn)
+	defer cancel()
+	if err := n.runner.Leave(ctx); err != nil {
+		n.world.config.Log.Warn("this node stops without having handed its realms over", "error", err)
+	}
+}
+
 // end stops the node. Others notice that it is dead.
 func (n *node) end() {
 	if n.stop != nil {

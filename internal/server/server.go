@@ -289,11 +289,14 @@ func (s *Server) URL() string { return s.scheme + "://" + s.listen.Addr().String
 // connections.
 func (s *Server) Failed() <-chan error { return s.served }
 
-// Stop refuses new links and requests, tells each link that the service restarts and when to
+// Stop hands the realms of a node over, refuses new links and requests, tells each link that the service restarts and when to
 // return (moving, then 1012), waits a limited time for links and requests, saves the sessions,
 // and ends. Call it once.
 func (s *Server) Stop() error {
 	s.api.SetReady(false)
+	if n := s.world.node; n != nil {
+		n.handOver()
+	}
 	ctx, cancel := context.WithTimeout(context.Background(), drainTimeout)
 	defer cancel()
 	s.gateway.Drain(ctx, s.world.realms.ShortestGrace()/2)

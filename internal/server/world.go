@@ -83,7 +83,7 @@ func (w *world) awaitAll(ctx context.Context) error {
 	if err := w.node.await(waits, access.Main); err != nil {
 		return err
 	}
-	if err := w.agree(); err != nil {
+	if err := w.agree(waits); err != nil {
 		return err
 	}
 	for _, name := range slices.Sorted(maps.Keys(w.current().Realms)) {

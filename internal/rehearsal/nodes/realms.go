@@ -185,14 +185,44 @@ func (w *world) restart() {
 	w.in(w.between(4*time.Second, 10*time.Second), w.restart)
 	for _, h := range w.hosts {
 		if h.knows < newFormat && w.allRun() && len(w.hosts) > 1 {
-			w.tell("%s is restarted with a new version", h.name)
-			h.die(true)
-			h.knows = newFormat
-			w.lasts(time.Second)
-			w.in(w.between(200*time.Millisecond, time.Second), func() { h.start(true) })
+			w.tell("%s is stopped for a new version", h.name)
+			w.count("planned stops")
+			h.run(func() { h.node.Leave(h.at()) })
+			w.stops(h, w.now+5*time.Second)
 			return
 		}
 	}
+}
+
+// stops stops a host that has handed its realms over, or needs too long, and starts it with the new version.
+func (w *world) stops(h *host, limit time.Duration) {
+	incarnation := h.incarnation
+	w.lasts(time.Second)
+	w.in(50*time.Millisecond, func() {
+		switch {
+		case !h.up || h.incarnation != incarnation: // it has died
+			return
+		case !h.runs() || !h.node.OwnsNone() && w.now < limit:
+			w.stops(h, limit)
+			return
+		case !h.node.OwnsNone():
+			w.count("stops without handover")
+		}
+		h.run(func() { h.node.SendAllAway(h.at()) })
+		w.in(w.between(20*time.Millisecond, 200*time.Millisecond), func() {
+			if !h.up || h.incarnation != incarnation {
+				return
+			}
+			w.tell("%s stops", h.name)
+			h.die(true)
+			h.knows = newFormat
+			w.in(w.between(200*time.Millisecond, time.Second), func() {
+				if !h.up {
+					h.start(true)
+				}
+			})
+		})
+	})
 }
 
 // halts ends a host whose node says that it cannot go on. It comes back with the new version.
