@@ -140,7 +140,8 @@ type Server struct {
 	stop    context.CancelFunc
 	running sync.WaitGroup // what stop ends
 	unasked *unasked
-	served  chan error // holds one, what the listener ended with; then closed
+	served  chan struct{} // closed when nothing is served any more
+	failed  chan error    // holds two: of the listener, and of the node
 }
 
 // Start returns once the service listens. /readyz answers only after Ready.
@@ -250,7 +251,7 @@ func start(c Config, store *records.Store, secure *certificate, n *node) (*Serve
 	api, connections := httpapi.New(options), new(unasked)
 	s := &Server{
 		config: c, scheme: scheme, store: store, writer: writer, world: w, gateway: g, api: api, app: api.App(connections.watch), unasked: connections, listen: listener,
-		stop: cancel, served: make(chan error, 1),
+		stop: cancel, served: make(chan struct{}), failed: make(chan error, 2),
 	}
 	untilWritten, written := context.WithCancel(context.Background())
 	s.written = written
@@ -264,8 +265,17 @@ func start(c Config, store *records.Store, secure *certificate, n *node) (*Serve
 	s.running.Go(func() { reclaim(ctx) })
 	go func() {
 		defer close(s.served)
-		s.served <- s.app.Listener(listener, fiber.ListenConfig{DisableStartupMessage: true})
+		s.failed <- s.app.Listener(listener, fiber.ListenConfig{DisableStartupMessage: true})
 	}()
+	if n != nil {
+		s.running.Go(func() {
+			select {
+			case err := <-n.failed:
+				s.failed <- err
+			case <-ctx.Done():
+			}
+		})
+	}
 	return s, nil
 }
 
@@ -286,8 +296,8 @@ func (s *Server) Ready() { s.api.SetReady(true) }
 func (s *Server) URL() string { return s.scheme + "://" + s.listen.Addr().String() }
 
 // Failed returns a channel that yields an error when the service can no longer accept
-// connections.
-func (s *Server) Failed() <-chan error { return s.served }
+// connections, or its node cannot go on.
+func (s *Server) Failed() <-chan error { return s.failed }
 
 // Stop hands the realms of a node over, refuses new links and requests, tells each link that the service restarts and when to
 // return (moving, then 1012), waits a limited time for links and requests, saves the sessions,
@@ -304,8 +314,7 @@ func (s *Server) Stop() error {
 	s.unasked.close()
 	err := s.app.ShutdownWithTimeout(shutdownTimeout)
 	_ = s.listen.Close() // for a stop that comes before the library has begun to serve
-	for range s.served {
-	}
+	<-s.served
 	s.stop()
 	s.running.Wait()
 	s.gateway.Close()

@@ -276,6 +276,8 @@ var mutants = []mutant{
 	{"the rows of a realm that has ended are gone", "internal/cluster/broker.go", " || r.Kind == KindGone }", " }"},
 	{"an old listing adds and removes no realm", "internal/cluster/plan.go", "if listing.At >= now.Listed {", "if true {"},
 	{"a lost table does not begin the epochs anew", "internal/cluster/plan.go", "max(now.Realms[realm].Epoch, listing.Epochs[realm]) + 1,", "now.Realms[realm].Epoch + 1,"},
+	{"who leaves gets no realms", "internal/cluster/plan.go", "if of(c) && !c.Leaving {", "if of(c) {"},
+	{"who leaves hands over", "internal/cluster/plan.go", "{leaving, true}", "{leaving, false}"},
 	{"a format is raised once all nodes know it", "internal/cluster/node.go", "		case p.knows < to:", "		case false:"},
 	{"a node that cannot read a record halts", "internal/cluster/node.go", "	if verdict == Unreadable {\n		n.halt(r.Format)\n	}", ""},
 	{"a new owner delivers what waits", "internal/hooks/shared.go", "		d.load(h, lanes)\n", "		_ = lanes\n"},
