@@ -19,6 +19,7 @@ import (
 	"tovik.example/tovik/client"
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/admission"
+	"tovik.example/tovik/internal/cluster/broker"
 	"tovik.example/tovik/internal/config"
 	"tovik.example/tovik/internal/demo"
 	"tovik.example/tovik/internal/gateway"
@@ -171,9 +172,25 @@ func configure(path string, s config.Settings) (server.Config, error) {
 	if c.Retention, err = retention(path, s.Keep); err != nil {
 		return c, err
 	}
+	if s.Cluster.On() {
+		if c.Cluster, err = clusterOf(path, s.Cluster); err != nil {
+			return c, err
+		}
+	}
 	for _, r := range s.Realms {
 		if c.Realms[r.Name], err = realmOf(path, r); err != nil {
 			return c, err
+		}
+	}
+	return c, nil
+}
+
+func clusterOf(path string, s config.Cluster) (*server.Cluster, error) {
+	c := &server.Cluster{Name: s.Name, Node: s.Node, Listen: s.Listen, Peers: s.Peers, Nodes: s.Nodes, LogNodes: s.LogNodes, Password: s.Password}
+	var err error
+	if s.Cert != "" {
+		if c.TLS, err = broker.TLS(s.Cert, s.Key, s.CA); err != nil {
+			return nil, &failure{exitUsage, fmt.Sprintf("%s: cluster.cert: %v", path, err)}
 		}
 	}
 	return c, nil
@@ -227,6 +244,9 @@ func start(c *cli.Command, with stage) (*server.Server, access.Secrets, error) {
 	settings, err := told(c, with)
 	if err != nil {
 		return nil, access.Secrets{}, err
+	}
+	if settings.Cluster != nil && (!c.IsSet("token-secret") || !c.IsSet("operator-key")) {
+		return nil, access.Secrets{}, usage("the nodes of a cluster have the same token secret and operator key, so they cannot be made up: give both, as --token-secret and --operator-key, or as TOVIK_TOKEN_SECRET and TOVIK_OPERATOR_KEY")
 	}
 	secrets, err := access.Settle(settings.Data, access.Secrets{Token: c.String("token-secret"), OperatorKey: c.String("operator-key")})
 	if err != nil {

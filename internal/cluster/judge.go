@@ -99,9 +99,9 @@ func (n *Node) cutOff(name Name) bool {
 }
 
 // stuck reports whether a node has appended no mark for Timings.Stuck, in which this node has
-// appended all of its own.
+// appended all of its own, and reads them.
 func (n *Node) stuck(name Name) bool {
-	return name != n.Name && n.owns(name) && n.marksSince > 0 && n.mono()-n.marksSince > n.Timings.Stuck && n.mono()-n.markAcked < 2*n.Timings.Mark &&
+	return name != n.Name && n.owns(name) && n.mono()-n.peers[n.Name].marked < 2*n.Timings.Mark && n.marksSince > 0 && n.mono()-n.marksSince > n.Timings.Stuck && n.mono()-n.markAcked < 2*n.Timings.Mark &&
 		n.mono()-n.peers[name].marked > n.Timings.Stuck
 }
 

@@ -544,6 +544,15 @@ func TestAnOwnerThatAppendsNoMarkIsReplaced(t *testing.T) {
 	require.NotEqual(t, dipper, w.owners.Realms[1].Owner)
 }
 
+// TestWhoDoesNotReadTheLogReplacesNobody has nodes that can append, but read nothing, as when the server that
+// read for them has died.
+func TestWhoDoesNotReadTheLogReplacesNobody(t *testing.T) {
+	w := begun(t)
+	w.deaf[heron], w.deaf[kestrel] = true, true
+	w.run(30 * time.Second)
+	require.Equal(t, cluster.Ownership{Owner: dipper, Incarnation: 1, Epoch: 1}, w.owners.Realms[1])
+}
+
 func TestAHelloWhoseClientHasGoneIsWithdrawn(t *testing.T) {
 	w := begun(t)
 	w.noTable = map[cluster.Name]bool{dipper: true, heron: true, kestrel: true}

@@ -149,6 +149,15 @@ func TestEveryMistakeIsNamed(t *testing.T) {
 		{"tls_cert = \"secret\"", 1, "tls_cert", "both"},
 		{"tls_key = \"secret\"", 1, "tls_cert", "both"},
 		{"tls_cert = \"none\"\ntls_key = \"secret\"", 1, "tls_cert", "a file in PEM"},
+		{"cluster.node = \"dipper\"", 1, "cluster.node", "one of cluster.nodes"},
+		{"[cluster]\nnodes = [\"dipper\"]", 2, "cluster.nodes", "only with cluster.node"},
+		{dipper("log_nodes = [\"dipper\", \"heron\"]"), 4, "cluster.log_nodes", "one, three or five"},
+		{dipper("log_nodes = [\"kestrel\"]"), 4, "cluster.log_nodes", "names of cluster.nodes"},
+		{dipper("log_nodes = [\"heron\"]"), 1, "cluster.peers", "HOST:PORT"},
+		{dipper("log_nodes = [\"heron\"]\npeers = [\"127.0.0.1:8422\"]\npassword = \"short\""), 6, "cluster.password", "16 bytes"},
+		{dipper("log_nodes = [\"heron\"]\npeers = [\"there\"]\npassword = \"the sluices are open\"\nlisten = \"127.0.0.1:8421\""), 5, "cluster.peers", "HOST:PORT"},
+		{dipper("log_nodes = [\"heron\"]\npeers = [\"127.0.0.1:8422\"]\npassword = \"the sluices are open\"\nlisten = \"10.0.0.1:8421\""), 7, "cluster.listen", "loopback"},
+		{dipper("log_nodes = [\"heron\"]\npeers = [\"127.0.0.1:8422\"]\npassword = \"the sluices are open\"\nlisten = \"127.0.0.1:8421\"\nca = \"none\""), 1, "cluster.cert", "belong together"},
 		{"max_connections = -1", 1, "max_connections", "a whole number, 0 or more"},
 		{"max_connections = \"many\"", 1, "", "int"},
 		{"links_per_address = -2", 1, "links_per_address", "1 or more"},
@@ -197,12 +206,17 @@ func TestEveryMistakeIsNamed(t *testing.T) {
 }
 
 // TestTheExampleIsAConfiguration reads the example as it is, and with all keys uncommented.
+// dipper is the configuration of a node with more keys of its table.
+func dipper(more string) string {
+	return "[cluster]\nnode = \"dipper\"\nnodes = [\"dipper\", \"heron\"]\n" + more
+}
+
 func TestTheExampleIsAConfiguration(t *testing.T) {
 	s, err := parse("tovik.toml", []byte(Example()), nowhere)
 	require.NoError(t, err)
 	require.Equal(t, presence.DefaultPolicy(), s.Policy())
 	dir := t.TempDir()
-	for _, file := range []string{"cert.pem", "key.pem", "watch-house.pem"} {
+	for _, file := range []string{"cert.pem", "key.pem", "watch-house.pem", "dipper.pem", "dipper.key", "nodes.pem"} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, file), nil, 0o600))
 	}
 	used := regexp.MustCompile(`(?m)^# ([a-z_.]+ = |\[\[)`).ReplaceAllString(Example(), "$1")

@@ -73,6 +73,9 @@ func parse(path string, text []byte, given Given) (Settings, error) {
 	if err := s.edge(dir, from, mistake); err != nil {
 		return s, err
 	}
+	if err := s.Cluster.check(dir, from, mistake); err != nil {
+		return s, err
+	}
 	if s.policy, err = s.PolicyFile.policy(mistake); err != nil {
 		return s, err
 	}

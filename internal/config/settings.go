@@ -40,6 +40,7 @@ type Settings struct {
 	TrustedProxies    []Prefix `toml:"trusted_proxies" example:"10.0.0.0/8" doc:"The networks of proxies whose X-Forwarded-For is trusted; none by default."`
 	PolicyFile        `reload:"yes"`
 	Keep              Keep    `toml:"keep" reload:"yes"`
+	Cluster           Cluster `toml:"cluster"`
 	Realms            []Realm `toml:"realm"`
 
 	policy presence.Policy

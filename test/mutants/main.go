@@ -276,6 +276,7 @@ var mutants = []mutant{
 	{"the rows of a realm that has ended are gone", "internal/cluster/broker.go", " || r.Kind == KindGone }", " }"},
 	{"an old listing adds and removes no realm", "internal/cluster/plan.go", "if listing.At >= now.Listed {", "if true {"},
 	{"a lost table does not begin the epochs anew", "internal/cluster/plan.go", "max(now.Realms[realm].Epoch, listing.Epochs[realm]) + 1,", "now.Realms[realm].Epoch + 1,"},
+	{"who does not read the log replaces nobody", "internal/cluster/judge.go", " && n.mono()-n.peers[n.Name].marked < 2*n.Timings.Mark", ""},
 	{"who leaves gets no realms", "internal/cluster/plan.go", "if of(c) && !c.Leaving {", "if of(c) {"},
 	{"who leaves hands over", "internal/cluster/plan.go", "{leaving, true}", "{leaving, false}"},
 	{"a format is raised once all nodes know it", "internal/cluster/node.go", "		case p.knows < to:", "		case false:"},

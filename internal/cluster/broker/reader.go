@@ -31,7 +31,7 @@ type Rows interface {
 const (
 	atOnce     = 2000
 	noteEvery  = time.Second
-	idleEvery  = 500 * time.Millisecond // a silent stream shows by then
+	silentFor  = 2 * time.Second // without a record, after which the log is followed anew
 	busBuffer  = 4096
 	tooOldText = "the log begins at record %d, and the records here end at %d: put a backup of another node in their place (tovik backup there, tovik restore here)"
 )
@@ -73,19 +73,34 @@ func (b *Broker) Serve(ctx context.Context, node Node, rows Rows) error {
 // follow reads the log from where the rows end.
 func (b *Broker) follow(ctx context.Context, node Node, rows Rows) error {
 	fold, position := rows.Fold(), rows.Read()
-	stream := make(chan *nats.Msg, atOnce)
-	sub, err := b.subscribe(ctx, stream, position)
-	if err != nil {
-		return err
-	}
-	defer func() { _ = sub.Unsubscribe() }()
 	noted := time.Now()
+	var stream chan *nats.Msg
+	var sub *nats.Subscription
+	defer func() {
+		if sub != nil {
+			_ = sub.Unsubscribe()
+		}
+	}()
 	for {
+		if sub == nil {
+			var err error
+			stream = make(chan *nats.Msg, atOnce)
+			if sub, err = b.subscribe(ctx, stream, position); err != nil {
+				return err
+			}
+		}
 		var batch []*nats.Msg
+		silent := time.NewTimer(silentFor)
 		select {
 		case <-ctx.Done():
+			silent.Stop()
 			return nil
+		case <-silent.C: // each node appends a mark a second: the server that followed for us is gone
+			_ = sub.Unsubscribe()
+			sub = nil
+			continue
 		case m := <-stream:
+			silent.Stop()
 			batch = append(batch, m)
 		}
 		for len(batch) < atOnce && len(stream) > 0 {
@@ -152,7 +167,7 @@ func (b *Broker) subscribe(ctx context.Context, to chan *nats.Msg, after cluster
 				return nil, fmt.Errorf(tooOldText, info.State.FirstSeq, after)
 			}
 			var sub *nats.Subscription
-			sub, err = b.js.ChanSubscribe(b.Cluster+".log.>", to, nats.OrderedConsumer(), nats.StartSequence(uint64(after)+1), nats.IdleHeartbeat(idleEvery), nats.BindStream(b.name("log")))
+			sub, err = b.js.ChanSubscribe(b.Cluster+".log.>", to, nats.OrderedConsumer(), nats.StartSequence(uint64(after)+1), nats.BindStream(b.name("log")))
 			if err == nil {
 				return sub, nil
 			}

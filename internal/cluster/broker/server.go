@@ -42,7 +42,7 @@ type ServerOptions struct {
 const (
 	pingEvery  = time.Second
 	pingsOut   = 2
-	maxPayload = 16 << 20
+	maxPayload = 8 << 20
 	maxPending = 256 << 20
 	readyIn    = 10 * time.Second
 )
@@ -71,7 +71,7 @@ func StartServer(o ServerOptions) (*Server, error) {
 		Users:            []*server.User{{Username: s.user, Password: s.pass, AllowedConnectionTypes: map[string]struct{}{"IN_PROCESS": {}}}},
 		Cluster:          server.ClusterOpts{Name: o.Cluster, Host: host, Port: port, Username: "route", Password: o.Password, PingInterval: pingEvery, MaxPingsOut: pingsOut, TLSConfig: o.TLS, TLSTimeout: 2, NoAdvertise: true},
 		LameDuckDuration: 1200 * time.Millisecond, LameDuckGracePeriod: 200 * time.Millisecond,
-		DisableJetStreamBanner: true,
+		DisableJetStreamBanner: true, ConnectErrorReports: 3600, ReconnectErrorReports: 3600,
 	}
 	if o.KeepsLog {
 		options.JetStream, options.StoreDir, options.SyncAlways = true, filepath.Join(o.Dir, "log"), true

@@ -1,0 +1,100 @@
+package config
+
+import (
+	"fmt"
+	"net"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+
+	"tovik.example/tovik/internal/presence"
+)
+
+// Cluster is the configuration of a node of a cluster.
+type Cluster struct {
+	Name     string   `toml:"name" default:"tovik" doc:"The name of the cluster, the same at all nodes."`
+	Node     string   `toml:"node" example:"dipper" doc:"The name of this node, one of cluster.nodes. With it the service is a node of a cluster; without, it is alone."`
+	Listen   string   `toml:"listen" example:"10.0.0.1:8421" doc:"The address at which other nodes reach this one. Without certificates it must be on loopback."`
+	Peers    []string `toml:"peers" example:"10.0.0.2:8421,10.0.0.3:8421" doc:"The addresses of the other nodes."`
+	Nodes    []string `toml:"nodes" example:"dipper,heron,kestrel" doc:"The names of all nodes, the same at all of them."`
+	LogNodes []string `toml:"log_nodes" example:"dipper,heron,kestrel" doc:"The names of the one, three or five nodes that keep the log, the same at all nodes. The service runs while most of them do."`
+	Password string   `toml:"password" example:"the sluices are open at night" doc:"The password with which nodes let each other in, the same at all of them: 16 bytes or more."`
+	Cert     string   `toml:"cert" example:"dipper.pem" doc:"A file with the certificate of this node in PEM, which it shows to other nodes. The path is relative to this file; the files are read again when they change."`
+	Key      string   `toml:"key" example:"dipper.key" doc:"A file with the key of that certificate in PEM."`
+	CA       string   `toml:"ca" example:"nodes.pem" doc:"A file with the certificates, in PEM, that have signed those of all nodes."`
+}
+
+// On reports whether the service is a node of a cluster.
+func (c *Cluster) On() bool { return c.Node != "" }
+
+// check checks what belongs together, and resolves the files of the certificate.
+func (c *Cluster) check(dir string, from map[string]string, wrong wrong) error {
+	if !c.On() {
+		for key, is := range map[string]bool{"listen": c.Listen != "", "peers": len(c.Peers) > 0, "nodes": len(c.Nodes) > 0, "log_nodes": len(c.LogNodes) > 0} {
+			if is {
+				return wrong("cluster."+key, "", "only with cluster.node, the name of this node")
+			}
+		}
+		return nil
+	}
+	for _, name := range append([]string{c.Name, c.Node}, c.Nodes...) {
+		if room, err := presence.ParseRoom(name); err != nil || len(room) > 32 || strings.Contains(name, ".") {
+			return wrong("cluster.nodes", name, "names of 1 to 32 letters, digits, - and _")
+		}
+	}
+	for _, name := range c.LogNodes {
+		if !slices.Contains(c.Nodes, name) {
+			return wrong("cluster.log_nodes", name, "names of cluster.nodes: "+strings.Join(c.Nodes, ", "))
+		}
+	}
+	switch {
+	case !slices.Contains(c.Nodes, c.Node):
+		return wrong("cluster.node", c.Node, "one of cluster.nodes: "+strings.Join(c.Nodes, ", "))
+	case !slices.Contains([]int{1, 3, 5}, len(c.LogNodes)):
+		return wrong("cluster.log_nodes", strings.Join(c.LogNodes, ", "), "one, three or five of cluster.nodes")
+	case len(c.Peers) == 0 && len(c.Nodes) > 1:
+		return wrong("cluster.peers", "", "the addresses of the other nodes, HOST:PORT each")
+	case len(c.Password) < 16:
+		return wrong("cluster.password", "", "16 bytes or more, the same at all nodes")
+	}
+	for key, list := range map[string][]string{"listen": {c.Listen}, "peers": c.Peers} {
+		for _, address := range list {
+			_, port, err := net.SplitHostPort(address)
+			if n, bad := strconv.ParseUint(port, 10, 16); err != nil || bad != nil || n == 0 {
+				return wrong("cluster."+key, address, "HOST:PORT, as in 10.0.0.1:8421")
+			}
+		}
+	}
+	return c.files(dir, from, wrong)
+}
+
+func (c *Cluster) files(dir string, from map[string]string, wrong wrong) error {
+	files := map[string]*string{"cert": &c.Cert, "key": &c.Key, "ca": &c.CA}
+	given := 0
+	for _, file := range files {
+		if *file != "" {
+			given++
+		}
+	}
+	host, _, _ := net.SplitHostPort(c.Listen)
+	switch ip := net.ParseIP(host); {
+	case given == 0 && (ip == nil || !ip.IsLoopback()):
+		return wrong("cluster.listen", c.Listen, "an address of loopback, as in 127.0.0.1:8421; others need cluster.cert, cluster.key and cluster.ca")
+	case given == 0:
+		return nil
+	}
+	for _, key := range []string{"cert", "key", "ca"} {
+		named := *files[key]
+		if named == "" {
+			return wrong("cluster."+key, "", "a file in PEM; cert, key and ca belong together")
+		}
+		if from["cluster."+key] == "" {
+			*files[key] = beside(dir, named)
+		}
+		if _, err := os.Stat(*files[key]); err != nil {
+			return wrong("cluster."+key, named, fmt.Sprintf("a file in PEM that is there (%v)", err))
+		}
+	}
+	return nil
+}
