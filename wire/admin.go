@@ -112,6 +112,9 @@ type Erasure struct {
 	User   string           `json:"user"`
 	At     Time             `json:"at"`
 	Erased map[string]int64 `json:"erased"`
+	// LogUntil is up to when the log of a cluster still has what was written about them; absent: the
+	// service is alone.
+	LogUntil *Time `json:"log_until,omitempty"`
 }
 
 // Asks are open asks, the oldest first.

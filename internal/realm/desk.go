@@ -165,9 +165,15 @@ func (d Desk) Erase(ctx context.Context, id string) (wire.Erasure, error) {
 	for kind, n := range kept {
 		receipt.Erased[kind] += n
 	}
+	if r.elsewhere != nil {
+		receipt.LogUntil = &wire.Time{Time: time.Now().Add(logKeeps)}
+	}
 	d.Acted(journal.PersonErased)
 	return receipt, nil
 }
+
+// logKeeps is how long the log of a cluster keeps a record.
+const logKeeps = 24 * time.Hour
 
 // CueRoom gives a cue to everybody in a room, which must exist.
 func (d Desk) CueRoom(name string, cue wire.NewCue) (wire.CueGiven, error) {

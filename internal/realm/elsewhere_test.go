@@ -264,6 +264,7 @@ func commandsGoThroughTheLog(t *testing.T) {
 	receipt, err := atHere.Erase(t.Context(), "bram")
 	require.NoError(t, err)
 	require.Positive(t, receipt.Erased["journal"])
+	require.WithinDuration(t, time.Now().Add(24*time.Hour), receipt.LogUntil.Time, time.Minute, "the log still has it")
 	soon("rows are equal", func() bool {
 		here, err := tables["heron"].Position()
 		require.NoError(t, err)

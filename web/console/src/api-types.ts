@@ -204,6 +204,12 @@ export interface components {
             readonly erased: {
                 readonly [key: string]: number;
             };
+            /**
+             * Format: date-time
+             * @description LogUntil is up to when the log of a cluster still has what was written about them; absent: the
+             *     service is alone.
+             */
+            readonly log_until?: string;
             readonly user: string;
         };
         /** @description Explanation says how a person is shown and why, with the evidence. */
