@@ -261,6 +261,9 @@ func moderationCommands() []*cli.Command {
 				for _, kind := range sortedKeys(receipt.Erased) {
 					_, _ = fmt.Fprintf(w, "  %s\t%d\n", strings.ReplaceAll(kind, "_", " "), receipt.Erased[kind])
 				}
+				if until := receipt.LogUntil; until != nil {
+					_, _ = fmt.Fprintf(w, "The log of the cluster has what was written about them until %s.\n", until.Local().Format(time.DateTime))
+				}
 			})
 		})
 	return []*cli.Command{remove, signOut, end, erase}
