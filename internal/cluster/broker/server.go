@@ -123,3 +123,16 @@ func (l logger) Fatalf(format string, v ...any)  { l.to.Error(fmt.Sprintf(format
 func (l logger) Errorf(format string, v ...any)  { l.to.Error(fmt.Sprintf(format, v...)) }
 func (l logger) Debugf(string, ...any)           {}
 func (l logger) Tracef(string, ...any)           {}
+
+// Nodes returns how many other nodes the server is connected to.
+func (s *Server) Nodes() int {
+	routes, err := s.is.Routez(nil)
+	if err != nil {
+		return 0
+	}
+	nodes := map[string]bool{}
+	for _, r := range routes.Routes {
+		nodes[r.RemoteName] = true
+	}
+	return len(nodes)
+}
