@@ -93,8 +93,13 @@ func TestAKilledNodeIsSeenByNobody(t *testing.T) {
 	dial(client.Options{Server: nodes["heron"].url, Token: mint(t, "ilse", "Ilse Marrow"), Rooms: []string{weir}})
 	bram := dial(client.Options{Server: nodes["dipper"].url, Token: mint(t, "bram", "Bram Alder"), Rooms: []string{weir}})
 	api := client.API{Server: nodes["heron"].url, Key: key}
-	_, err := api.SetStatus(t.Context(), "ilse", wire.StatusWanted{Status: "busy", Note: "at the pumps"})
-	require.NoError(t, err)
+	var err error
+	for _, user := range []string{"bram", "ilse"} { // what is answered is on record, and so are their sessions
+		require.Eventually(t, func() bool {
+			_, err = api.SetStatus(t.Context(), user, wire.StatusWanted{Status: "busy", Note: "at the pumps"})
+			return err == nil
+		}, patience, 50*time.Millisecond)
+	}
 
 	require.NoError(t, nodes["dipper"].Process.Kill())
 	returned := dial(client.Options{Server: nodes["heron"].url, Token: mint(t, "bram", "Bram Alder"), Rooms: []string{weir}, Resume: bram.Resume()})
