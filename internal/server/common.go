@@ -9,7 +9,6 @@ import (
 	"maps"
 	"time"
 
-	"tovik.example/tovik/internal/cluster"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
 )
@@ -42,15 +41,14 @@ func (w *world) agree(ctx context.Context) error {
 	}
 	kept, err := w.store.Configuration()
 	for err == nil && kept.Version == 0 {
-		err = w.store.Configure(0, own)
-		switch {
-		case errors.Is(err, cluster.ErrNotReady) && ctx.Err() == nil:
+		if failed := w.store.Configure(0, own); failed != nil && !errors.Is(failed, records.ErrExists) {
+			w.config.Log.Info("waiting for the configuration of the cluster", "because", failed)
+			if ctx.Err() != nil {
+				return failed
+			}
 			time.Sleep(100 * time.Millisecond) // the cluster may be starting
-			err = nil
-			continue
-		case err == nil || errors.Is(err, records.ErrExists):
-			kept, err = w.store.Configuration()
 		}
+		kept, err = w.store.Configuration()
 	}
 	if err != nil {
 		return err

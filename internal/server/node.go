@@ -304,9 +304,7 @@ func (n *node) await(ctx context.Context, name string) error {
 }
 
 // makeRealm makes a realm in the whole cluster.
-func (n *node) makeRealm(name string) error {
-	ctx, cancel := context.WithTimeout(context.Background(), orderIn)
-	defer cancel()
+func (n *node) makeRealm(ctx context.Context, name string) error {
 	_, err := n.runner.MakeRealm(ctx, name, records.Change{AddRealm: &records.Realm{Name: name, Created: time.Now().UTC().Truncate(time.Millisecond)}})
 	if err == nil {
 		err = n.await(ctx, name)

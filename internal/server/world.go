@@ -88,7 +88,7 @@ func (w *world) awaitAll(ctx context.Context) error {
 	}
 	for _, name := range slices.Sorted(maps.Keys(w.current().Realms)) {
 		if _, err := w.realms.Get(name); err != nil {
-			if err := w.node.makeRealm(name); err != nil && !errors.Is(err, records.ErrExists) {
+			if err := w.node.makeRealm(waits, name); err != nil && !errors.Is(err, records.ErrExists) {
 				return err
 			}
 		}
@@ -196,7 +196,9 @@ func (w *world) AddRealm(name string) error {
 // keepRealm puts a realm on record.
 func (w *world) keepRealm(name string) error {
 	if w.node != nil {
-		return w.node.makeRealm(name)
+		ctx, cancel := context.WithTimeout(context.Background(), orderIn)
+		defer cancel()
+		return w.node.makeRealm(ctx, name)
 	}
 	_, err := w.store.AddRealm(name)
 	return err

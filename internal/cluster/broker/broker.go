@@ -46,6 +46,7 @@ type Broker struct {
 
 	mu     sync.Mutex
 	first  cluster.Position // the oldest record that the log still has, as far as known
+	looked time.Time        // when that was looked for last
 	closed bool
 }
 
@@ -168,7 +169,31 @@ func (b *Broker) Append(r cluster.Record, after cluster.Position, done func(clus
 		after = 0 // the log does not have it any more
 	}
 	b.mu.Unlock()
-	b.later(func() { done(b.publish(subject, text, after)) })
+	b.later(func() {
+		outcome := b.publish(subject, text, after)
+		if outcome == cluster.Refused && after != cluster.Unfenced {
+			b.lookForFirst() // what was expected may have been too old for the log
+		}
+		done(outcome)
+	})
+}
+
+// lookForFirst notes which is the oldest record that the log still has.
+func (b *Broker) lookForFirst() {
+	b.mu.Lock()
+	recently := time.Since(b.looked) < answerIn
+	if !recently {
+		b.looked = time.Now()
+	}
+	b.mu.Unlock()
+	if recently {
+		return
+	}
+	if info, err := b.js.StreamInfo(b.name("log")); err == nil {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		b.first = cluster.Position(info.State.FirstSeq)
+	}
 }
 
 // publish writes to a stream. After is the expected sequence of the subject, unless it is Unfenced.

@@ -31,7 +31,8 @@ type Rows interface {
 const (
 	atOnce     = 2000
 	noteEvery  = time.Second
-	silentFor  = 2 * time.Second // without a record, after which the log is followed anew
+	silentFor  = 2 * time.Second  // without a record, after which the log is followed anew
+	silentMost = 16 * time.Second // the same after several times without success: the machine may be slow
 	busBuffer  = 4096
 	tooOldText = "the log begins at record %d, and the records here end at %d: put a backup of another node in their place (tovik backup there, tovik restore here)"
 )
@@ -74,6 +75,7 @@ func (b *Broker) Serve(ctx context.Context, node Node, rows Rows) error {
 func (b *Broker) follow(ctx context.Context, node Node, rows Rows) error {
 	fold, position := rows.Fold(), rows.Read()
 	noted := time.Now()
+	patience := silentFor
 	var stream chan *nats.Msg
 	var sub *nats.Subscription
 	defer func() {
@@ -90,17 +92,18 @@ func (b *Broker) follow(ctx context.Context, node Node, rows Rows) error {
 			}
 		}
 		var batch []*nats.Msg
-		silent := time.NewTimer(silentFor)
+		silent := time.NewTimer(patience)
 		select {
 		case <-ctx.Done():
 			silent.Stop()
 			return nil
 		case <-silent.C: // each node appends a mark a second: the server that followed for us is gone
 			_ = sub.Unsubscribe()
-			sub = nil
+			sub, patience = nil, min(2*patience, silentMost)
 			continue
 		case m := <-stream:
 			silent.Stop()
+			patience = silentFor
 			batch = append(batch, m)
 		}
 		for len(batch) < atOnce && len(stream) > 0 {
