@@ -72,7 +72,7 @@ func (n *Node) takeFollow(o *owner, from Name, up Up) {
 		for _, wish := range up.Wishes {
 			is.wishes.add(wish)
 			names := []presence.RoomName{}
-			for _, room := range slices.Sorted(maps.Keys(o.engine.Rooms(wish.View))) {
+			for _, room := range o.engine.Topics(wish.View) {
 				if wish.Pattern.Match(room) {
 					names = append(names, room)
 				}

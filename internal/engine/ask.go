@@ -339,6 +339,24 @@ func (e *Engine) Rooms(view presence.View) map[presence.RoomName]presence.Count 
 	return rooms
 }
 
+// Topics returns the rooms that receivers of a view have, or will be told of: those that exist now, and
+// those whose end is not sealed yet. They are sorted.
+func (e *Engine) Topics(view presence.View) []presence.RoomName {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	names := e.core.Rooms(view)
+	for topic, f := range e.feeds {
+		if topic.View != view || f.unsealed == nil || e.core.Exists(topic.Room, view) {
+			continue
+		}
+		if slices.ContainsFunc(f.unsealed.changes, func(c change) bool { return c.before.Sessions > 0 }) {
+			names = append(names, topic.Room)
+		}
+	}
+	slices.Sort(names)
+	return names
+}
+
 // Explain explains how a person is shown, and with a room why they are in it or not.
 func (e *Engine) Explain(user presence.UserID, room presence.RoomName) presence.Explanation {
 	e.mu.Lock()

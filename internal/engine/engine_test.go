@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/require"
@@ -172,4 +173,29 @@ func TestARoomReadInPartsIsOneState(t *testing.T) {
 		}
 	}
 	require.Greater(t, len(revisions), 3)
+}
+
+// TestARoomWhoseEndIsNotSealedIsATopic has somebody leave a room right after they joined it, before others are
+// told: they still have it.
+func TestARoomWhoseEndIsNotSealedIsATopic(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		ctx, stop := context.WithCancel(t.Context())
+		defer stop()
+		e := engine.New(engine.Options{Policy: presence.DefaultPolicy(), Sink: &historian{members: map[presence.UserID]presence.Member{}, at: map[engine.Revision]map[presence.UserID]presence.Member{}}, Links: enginetest.NoLinks{}})
+		go e.Run(ctx)
+		const room = presence.RoomName("basin.upper-weir")
+		reply, err := e.Do(ctx, hello("ilse", "session-1", room)) // the room was calm, so it is sealed at once
+		require.NoError(t, err)
+		_, err = e.Do(ctx, presence.Leave{From: reply.Link, Room: room})
+		require.NoError(t, err)
+		require.Empty(t, e.Rooms(presence.Full))
+		require.Equal(t, []presence.RoomName{room}, e.Topics(presence.Full))
+		require.True(t, e.Sealed(engine.Topic{Room: room}).Exists)
+		_, err = e.Do(ctx, presence.Join{From: reply.Link, Room: "desk.night"})
+		require.NoError(t, err)
+		_, err = e.Do(ctx, presence.Leave{From: reply.Link, Room: "desk.night"})
+		require.NoError(t, err)
+		time.Sleep(time.Second)
+		require.Empty(t, e.Topics(presence.Full))
+	})
 }
