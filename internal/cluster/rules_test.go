@@ -179,7 +179,7 @@ func (w *trio) applies(name cluster.Name) {
 		for !w.deaf[name] && int(w.applied[name]) < len(w.log) {
 			r := w.log[w.applied[name]]
 			w.applied[name]++
-			w.rows[name].Put(w.applied[name], cluster.Fold{}, []cluster.Record{r})
+			require.NoError(w.t, w.rows[name].Put(w.applied[name], cluster.Fold{}, []cluster.Record{r}))
 			n.Applied(w.at(), w.applied[name], r)
 		}
 	})

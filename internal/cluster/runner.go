@@ -189,11 +189,11 @@ func (r *Runner) RaiseFormat(to Format) (err error) {
 	return err
 }
 
-// appendAgain is how long an append without an outcome, or refused, is waited for before the next try.
+// appendAgain is the pause before a record is appended again whose outcome is unknown.
 const appendAgain = 200 * time.Millisecond
 
-// append appends a record of no owner until this node has applied it. If it changes nothing, the error is
-// passes.
+// append appends a record of no owner, and returns when this node has applied it. If the record changes
+// nothing, the error is passes.
 func (r *Runner) append(ctx context.Context, record Record, passes error) error {
 	applied := make(chan Verdict, 1)
 	r.with(func(n *Node, _ presence.Instant) {
@@ -215,10 +215,13 @@ func (r *Runner) append(ctx context.Context, record Record, passes error) error 
 			select {
 			case verdict := <-applied:
 				again.Stop()
-				if verdict == Passes {
+				switch verdict {
+				case Applies:
+					return nil
+				case Passes:
 					return passes
 				}
-				return nil
+				return ErrNotReady // this node has halted
 			case outcome := <-outcomes:
 				if outcome == Done {
 					again.Stop() // it will come

@@ -2,7 +2,6 @@ package broker_test
 
 import (
 	"context"
-	"net"
 	"slices"
 	"sync"
 	"testing"
@@ -15,20 +14,9 @@ import (
 	"tovik.example/tovik/internal/cluster/clustertest"
 )
 
-// freeAddresses returns addresses of loopback that nobody uses at the moment.
-func freeAddresses(t *testing.T, n int) (list []string) {
-	for range n {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
-		require.NoError(t, err)
-		list = append(list, l.Addr().String())
-		defer func() { require.NoError(t, l.Close()) }()
-	}
-	return list
-}
-
 // three starts three servers that keep the log, and connects to each.
 func three(t *testing.T, names ...cluster.Name) map[cluster.Name]*broker.Broker {
-	addresses := freeAddresses(t, len(names))
+	addresses := clustertest.FreeAddresses(t, len(names))
 	servers := make([]*broker.Server, len(names))
 	for i, name := range names {
 		peers := slices.Delete(slices.Clone(addresses), i, i+1)
@@ -74,9 +62,9 @@ func (n *node) Applied(at cluster.Position, r cluster.Record) {
 // rows are those of a node that keeps none.
 type rows struct{}
 
-func (rows) Fold() cluster.Fold                                   { return cluster.NewFold("main", "drill") }
-func (rows) Read() cluster.Position                               { return 0 }
-func (rows) Put(cluster.Position, cluster.Fold, []cluster.Record) {}
+func (rows) Fold() cluster.Fold                                         { return cluster.NewFold("main", "drill") }
+func (rows) Read() cluster.Position                                     { return 0 }
+func (rows) Put(cluster.Position, cluster.Fold, []cluster.Record) error { return nil }
 
 func TestTheBrokerKeepsItsContracts(t *testing.T) {
 	brokers := three(t, "dipper", "heron", "kestrel")

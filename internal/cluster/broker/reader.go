@@ -24,15 +24,15 @@ type Rows interface {
 	Fold() cluster.Fold
 	Read() cluster.Position
 	// Put puts the rows of records that apply, and notes up to where the log was read and what it says there.
-	Put(after cluster.Position, fold cluster.Fold, records []cluster.Record)
+	Put(after cluster.Position, fold cluster.Fold, records []cluster.Record) error
 }
 
 // How records are read: up to so many at once, and the position is noted so often without rows.
 const (
 	atOnce     = 2000
 	noteEvery  = time.Second
-	silentFor  = 2 * time.Second  // without a record, after which the log is followed anew
-	silentMost = 16 * time.Second // the same after several times without success: the machine may be slow
+	silentFor  = 2 * time.Second  // after so long without a record, another reader is made
+	silentMost = 16 * time.Second // the longest such time; it doubles with each reader that gets none
 	busBuffer  = 4096
 	tooOldText = "the log begins at record %d, and the records here end at %d: put a backup of another node in their place (tovik backup there, tovik restore here)"
 )
@@ -97,7 +97,7 @@ func (b *Broker) follow(ctx context.Context, node Node, rows Rows) error {
 		case <-ctx.Done():
 			silent.Stop()
 			return nil
-		case <-silent.C: // each node appends a mark a second: the server that followed for us is gone
+		case <-silent.C: // every node appends a mark each second, so the server that read for us must be gone
 			_ = sub.Unsubscribe()
 			sub, patience = nil, min(2*patience, silentMost)
 			continue
@@ -140,7 +140,9 @@ func (b *Broker) follow(ctx context.Context, node Node, rows Rows) error {
 			}
 		}
 		if len(put) > 0 || time.Since(noted) > noteEvery {
-			rows.Put(position, fold, put)
+			if err := rows.Put(position, fold, put); err != nil {
+				return fmt.Errorf("the records cannot be written: %w", err)
+			}
 			noted = time.Now()
 		}
 		for _, s := range steps {

@@ -19,6 +19,7 @@ import (
 
 	"tovik.example/tovik/internal/cluster"
 	"tovik.example/tovik/internal/cluster/broker"
+	"tovik.example/tovik/internal/cluster/clustertest"
 )
 
 // authority signs certificates of nodes.
@@ -75,7 +76,7 @@ func (a *authority) tls(name string) *tls.Config {
 // of another authority, without one, with another password, and with another name of the cluster.
 func TestOnlyNodesWithACertificateAreLetIn(t *testing.T) {
 	ours, theirs := newAuthority(t), newAuthority(t)
-	addresses := freeAddresses(t, 2)
+	addresses := clustertest.FreeAddresses(t, 2)
 	const password = "the routes of one test"
 	start := func(name cluster.Name, listen, peer, cluster, password string, config *tls.Config) *broker.Server {
 		s, err := broker.StartServer(broker.ServerOptions{Cluster: cluster, Node: name, Dir: t.TempDir(), Listen: listen, Peers: []string{peer}, Password: password, TLS: config})

@@ -3,6 +3,7 @@
 package clustertest
 
 import (
+	"net"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -21,6 +22,18 @@ type Broker struct {
 	Records func() []Placed
 	// Received returns the messages that a node has received, in order.
 	Received func(cluster.Name) []cluster.Envelope
+}
+
+// FreeAddresses returns addresses of loopback that nobody uses at the moment, for nodes that must know each
+// other's before they start.
+func FreeAddresses(t *testing.T, n int) (list []string) {
+	for range n {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		list = append(list, l.Addr().String())
+		defer func() { require.NoError(t, l.Close()) }()
+	}
+	return list
 }
 
 // Placed is a record with its position.

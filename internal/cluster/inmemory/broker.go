@@ -36,7 +36,7 @@ type Node interface {
 // member is a node at the broker.
 type member struct {
 	node    Node
-	put     func(cluster.Position, cluster.Fold, []cluster.Record)
+	put     func(cluster.Position, cluster.Fold, []cluster.Record) error
 	mu      sync.Mutex
 	waiting []func()
 	wake    chan struct{} // holds one
@@ -45,7 +45,7 @@ type member struct {
 }
 
 // Join connects a node. Its rows are put before it is told a record. Stop disconnects it.
-func (b *Broker) Join(name cluster.Name, put func(cluster.Position, cluster.Fold, []cluster.Record)) (broker cluster.Broker, start func(Node), stop func()) {
+func (b *Broker) Join(name cluster.Name, put func(cluster.Position, cluster.Fold, []cluster.Record) error) (broker cluster.Broker, start func(Node), stop func()) {
 	m := &member{put: put, wake: make(chan struct{}, 1), fold: b.fold.Clone()}
 	at := port{b, m}
 	over, running := make(chan struct{}), sync.WaitGroup{}
@@ -107,7 +107,9 @@ func (b *Broker) apply(m *member) {
 		b.mu.Unlock()
 		verdict := m.fold.Take(m.applied, r, cluster.Newest)
 		if verdict == cluster.Applies && r.HasRows() {
-			m.put(m.applied, m.fold, []cluster.Record{r})
+			if err := m.put(m.applied, m.fold, []cluster.Record{r}); err != nil {
+				panic(err)
+			}
 		}
 		m.node.Applied(m.applied, r)
 	}

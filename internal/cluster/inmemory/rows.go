@@ -45,7 +45,7 @@ func (p *Records) Confirmed(_ cluster.Realm, session presence.SessionID) bool {
 }
 
 // Put puts the rows of records.
-func (p *Records) Put(_ cluster.Position, _ cluster.Fold, records []cluster.Record) {
+func (p *Records) Put(_ cluster.Position, _ cluster.Fold, records []cluster.Record) error {
 	for _, r := range records {
 		if r.Kind == cluster.KindGone {
 			delete(p.people, r.Realm)
@@ -71,6 +71,7 @@ func (p *Records) Put(_ cluster.Position, _ cluster.Fold, records []cluster.Reco
 			delete(p.people[r.Realm], user)
 		}
 	}
+	return nil
 }
 
 // Text returns everything, for comparison.

@@ -22,7 +22,7 @@ type Running struct {
 type Table interface {
 	cluster.Records
 	// Put puts the rows of records that apply, and notes the position after them.
-	Put(after cluster.Position, fold cluster.Fold, records []cluster.Record)
+	Put(after cluster.Position, fold cluster.Fold, records []cluster.Record) error
 	// Maker returns a maker for an owner that begins at a time.
 	Maker(cluster.Realm, time.Time) cluster.Maker
 }

@@ -17,8 +17,8 @@ import (
 	"tovik.example/tovik/internal/records"
 )
 
-// Records are a node's rows in a file. They are [cluster.Records]. A file that cannot be read or written
-// panics: a node without its records must not go on.
+// Records are a node's rows in a file. They are [cluster.Records]. A file that cannot be read panics: a
+// node without its records must not go on.
 type Records struct {
 	*records.Store
 	outbox records.Deliverer
@@ -99,33 +99,34 @@ func (r *Records) Confirmed(realm cluster.Realm, session presence.SessionID) boo
 
 // Put puts the rows of records that apply, and notes up to where the log was read and what it says there.
 // They go through the form that they have in the log.
-func (r *Records) Put(after cluster.Position, fold cluster.Fold, list []cluster.Record) {
+func (r *Records) Put(after cluster.Position, fold cluster.Fold, list []cluster.Record) error {
 	rows := make([]records.Rows, len(list))
 	at := r.At()
 	for i, record := range list {
 		var made []records.Change
 		text, err := json.Marshal(record.Rows)
 		if err != nil {
-			panic(err)
+			return err
 		}
 		changes, err := json.Marshal(record.Changes)
 		if err != nil {
-			panic(err)
+			return err
 		}
 		at = at.Next(slices.Concat(text, changes))
 		if err := errors.Join(json.Unmarshal(text, &rows[i]), json.Unmarshal(changes, &made)); err != nil {
-			panic(err)
+			return err
 		}
 		rows[i].Changes = append(rows[i].Changes, made...)
 	}
 	at.At, at.State = uint64(after), must(json.Marshal(&fold))
 	if err := r.Store.Put(at, rows); err != nil {
-		panic(err)
+		return err
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.at, r.fold = at, fold.Clone()
 	maps.Copy(r.names, namesIn(fold))
+	return nil
 }
 
 // Maker returns a maker for an owner that begins at a time.

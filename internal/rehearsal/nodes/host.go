@@ -257,7 +257,9 @@ func (h *host) apply(upTo cluster.Position) {
 		}
 	}
 	if len(rows) > 0 {
-		to.Put(to.position, to.fold, rows)
+		if err := to.Put(to.position, to.fold, rows); err != nil {
+			panic(err)
+		}
 	}
 	for at := from; at < upTo && h.up; at++ {
 		h.node.Applied(h.at(), at+1, h.world.broker.log[at])

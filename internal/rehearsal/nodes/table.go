@@ -17,7 +17,7 @@ import (
 type table interface {
 	cluster.Records
 	// Put puts the rows of records that apply, and notes the position after them.
-	Put(after cluster.Position, fold cluster.Fold, records []cluster.Record)
+	Put(after cluster.Position, fold cluster.Fold, records []cluster.Record) error
 	maker(cluster.Realm, time.Time) cluster.Maker
 	// Text returns everything in the table, for comparison.
 	Text() string
