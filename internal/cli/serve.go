@@ -107,7 +107,7 @@ func serveCommand() *cli.Command {
 			if err := noArguments(c); err != nil {
 				return err
 			}
-			s, secrets, err := start(c, stage{})
+			s, secrets, err := start(ctx, c, stage{})
 			if err != nil {
 				return err
 			}
@@ -240,7 +240,7 @@ type stage struct {
 }
 
 // start prepares the secrets and starts a service.
-func start(c *cli.Command, with stage) (*server.Server, access.Secrets, error) {
+func start(ctx context.Context, c *cli.Command, with stage) (*server.Server, access.Secrets, error) {
 	settings, err := told(c, with)
 	if err != nil {
 		return nil, access.Secrets{}, err
@@ -254,7 +254,7 @@ func start(c *cli.Command, with stage) (*server.Server, access.Secrets, error) {
 	}
 	settings.TokenSecret, settings.OperatorKey = secrets.Token, secrets.OperatorKey
 	settings.Reread = func() (server.Config, error) { return told(c, with) }
-	s, err := server.Start(settings)
+	s, err := server.StartContext(ctx, settings)
 	return s, secrets, err
 }
 
@@ -317,7 +317,7 @@ func runDemo(ctx context.Context, c *cli.Command) (err error) {
 			return err
 		}
 	}
-	s, secrets, err := start(c, stage{demo: true, data: data})
+	s, secrets, err := start(ctx, c, stage{demo: true, data: data})
 	if err != nil {
 		return err
 	}

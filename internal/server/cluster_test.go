@@ -2,7 +2,6 @@ package server_test
 
 import (
 	"errors"
-	"net"
 	"slices"
 	"sync"
 	"testing"
@@ -11,26 +10,16 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/cluster/clustertest"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/server"
 	"tovik.example/tovik/wire"
 )
 
-// freeAddresses returns addresses of loopback that nobody uses at the moment.
-func freeAddresses(t *testing.T, n int) (list []string) {
-	for range n {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
-		require.NoError(t, err)
-		list = append(list, l.Addr().String())
-		defer func() { require.NoError(t, l.Close()) }()
-	}
-	return list
-}
-
 // threeNodes starts a service on three nodes, which find each other over loopback.
 func threeNodes(t *testing.T, with func(name string, c *server.Config)) map[string]*server.Server {
 	names := []string{"dipper", "heron", "kestrel"}
-	addresses := freeAddresses(t, len(names))
+	addresses := clustertest.FreeAddresses(t, len(names))
 	nodes, mu, starting := map[string]*server.Server{}, sync.Mutex{}, sync.WaitGroup{}
 	for i, name := range names {
 		c := server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Data: t.TempDir(), PrivateHooks: true,

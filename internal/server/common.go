@@ -6,21 +6,29 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
 	"time"
 
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
 )
 
-// common is what the nodes of a cluster have in common of their configuration. The log has it: the first
-// node writes it, and later a reload at any node changes it.
+// common is what the nodes of a cluster have in common of their configuration. It is in the log: the first
+// node writes it, and a reload at any node changes it.
 type common struct {
 	Policy    presence.Policy             `json:"policy"`
 	Realms    map[string]*presence.Policy `json:"realms"` // those with a policy of their own
 	Retention records.Retention           `json:"keep"`
 }
 
+// policy returns the policy of a realm.
+func (c *common) policy(realm string) *presence.Policy {
+	if own := c.Realms[realm]; own != nil {
+		return own
+	}
+	return &c.Policy
+}
+
+// common returns the text of what other nodes should have in common with this configuration.
 func (c *Config) common() ([]byte, error) {
 	is := common{Policy: *c.Policy, Realms: map[string]*presence.Policy{}, Retention: c.Retention}
 	for name, realm := range c.Realms {
@@ -31,8 +39,8 @@ func (c *Config) common() ([]byte, error) {
 	return json.Marshal(is)
 }
 
-// agree takes over the configuration of the cluster, or gives it this node's if it has none. It waits for an
-// owner until ctx is done.
+// agree adopts the configuration of the cluster. If the cluster has none, it gets that of this node, for
+// which agree waits for an owner until ctx is done.
 func (w *world) agree(ctx context.Context) error {
 	now := w.current()
 	own, err := now.common()
@@ -42,11 +50,12 @@ func (w *world) agree(ctx context.Context) error {
 	kept, err := w.store.Configuration()
 	for err == nil && kept.Version == 0 {
 		if failed := w.store.Configure(0, own); failed != nil && !errors.Is(failed, records.ErrExists) {
-			w.config.Log.Info("waiting for the configuration of the cluster", "because", failed)
-			if ctx.Err() != nil {
+			w.config.Log.Info("waiting until the cluster takes a configuration", "because", failed)
+			select {
+			case <-ctx.Done():
 				return failed
+			case <-time.After(100 * time.Millisecond): // the cluster may be starting
 			}
-			time.Sleep(100 * time.Millisecond) // the cluster may be starting
 		}
 		kept, err = w.store.Configuration()
 	}
@@ -54,33 +63,19 @@ func (w *world) agree(ctx context.Context) error {
 		return err
 	}
 	if !bytes.Equal(kept.Text, own) {
-		w.config.Log.Warn("the configuration of this node differs from that of the cluster, which holds; tovik reload at this node makes it that of all", "version", kept.Version)
+		w.config.Log.Warn("policies or keep in the file of this node differ from those of the cluster, which are in force; tovik reload at this node puts its own in force everywhere", "version", kept.Version)
 	}
 	return w.adopt(kept.Text)
 }
 
 // adopt puts the configuration of the cluster in force here.
 func (w *world) adopt(text []byte) error {
-	var is common
-	if err := json.Unmarshal(text, &is); err != nil {
+	is := new(common)
+	if err := json.Unmarshal(text, is); err != nil {
 		return err
 	}
 	w.settings.Lock()
-	w.config.Policy, w.config.Retention = &is.Policy, is.Retention
-	next := maps.Clone(w.config.Realms)
-	if next == nil {
-		next = map[string]RealmConfig{}
-	}
-	for name, realm := range next {
-		realm.Policy = nil
-		next[name] = realm
-	}
-	for name, policy := range is.Realms {
-		realm := next[name]
-		realm.Policy = policy
-		next[name] = realm
-	}
-	w.config.Realms = next
+	w.common = is
 	w.settings.Unlock()
 	for _, r := range w.realms.All() {
 		r.SetPolicy(w.policy(r.Name()))
@@ -88,7 +83,7 @@ func (w *world) adopt(text []byte) error {
 	return nil
 }
 
-// shareConfig makes a configuration that of all nodes, if it differs.
+// shareConfig puts the policies and retention of a configuration in force at all nodes, if they differ.
 func (w *world) shareConfig(c *Config) error {
 	own, err := c.common()
 	if err != nil {
@@ -105,7 +100,7 @@ func (w *world) shareConfig(c *Config) error {
 	return err
 }
 
-// HasPut implements [records.Listener]: a node has changed the configuration of all.
+// HasPut implements [records.Listener]: some node has changed the configuration of the cluster.
 func (n *node) HasPut(list []records.Rows) {
 	for i := range list {
 		for _, change := range list[i].Changes {

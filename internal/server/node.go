@@ -43,7 +43,8 @@ type node struct {
 	rows   *stored.Records
 	runner *cluster.Runner
 	world  *world
-	events chan func() // of the watcher, in order
+	events chan func()     // of the watcher, in order
+	owned  map[string]bool // realms; used by events alone
 
 	stop    context.CancelFunc
 	serving sync.WaitGroup
@@ -51,7 +52,7 @@ type node struct {
 
 	mu     sync.Mutex
 	realms map[string]cluster.Realm // that have begun here
-	begun  chan struct{}            // closed when one has, and then made anew
+	begun  chan struct{}            // closed when a realm begins, then replaced
 }
 
 // How long a node waits for the others.
@@ -62,7 +63,7 @@ const (
 
 // joinCluster starts the broker and opens the log. It waits until most of the nodes that keep the log are there.
 func joinCluster(ctx context.Context, c *Config) (n *node, err error) {
-	n = &node{Cluster: c.Cluster, events: make(chan func(), 1024), failed: make(chan error, 1), realms: map[string]cluster.Realm{}, begun: make(chan struct{})}
+	n = &node{Cluster: c.Cluster, events: make(chan func(), 1024), failed: make(chan error, 1), owned: map[string]bool{}, realms: map[string]cluster.Realm{}, begun: make(chan struct{})}
 	if !slices.Contains(n.Nodes, n.Node) {
 		return nil, fmt.Errorf("cluster.nodes is %q, and must have this node, %s", n.Nodes, n.Node)
 	}
@@ -184,7 +185,6 @@ func (n *node) begin(w *world, dir string, rows *stored.Records) error {
 		Name: cluster.Name(n.Node), Incarnation: incarnation, Nodes: names(n.Nodes), LogNodes: names(n.LogNodes), Fold: rows.Fold(), Timings: cluster.DefaultTimings(),
 		Policy: func(realm string) presence.Policy { return *w.policy(realm) }, Records: rows,
 		NewMaker: func(realm cluster.Realm) cluster.Maker { return rows.Maker(realm, time.Now()) }, NewID: ids.next, NewRun: func(presence.View) string { return ids.next() },
-		Story: func(format string, args ...any) { w.config.Log.Info(fmt.Sprintf("this node "+format, args...)) },
 	}, cluster.Broker{Log: n.broker, Table: n.broker, Bus: n.broker}, n)
 	ctx, stop := context.WithCancel(context.Background())
 	n.stop = stop
@@ -275,6 +275,10 @@ func (n *node) RealmGone(id cluster.Realm) {
 // Owns implements [cluster.Watcher].
 func (n *node) Owns(_ cluster.Realm, name string, is bool) {
 	n.events <- func() {
+		if is != n.owned[name] {
+			n.owned[name] = is
+			n.world.config.Log.Info("this node begins or ceases to own a realm", "realm", name, "owns", is)
+		}
 		if err := n.world.hooks.Own(name, is); err != nil {
 			n.world.config.Log.Warn("the deliveries of hooks that wait could not be read", "realm", name, "error", err)
 		}

@@ -67,7 +67,9 @@ func (w *world) Reload(by string) (wire.Reloaded, error) {
 		origins := c.Realms[realm.Name()].Origins
 		note(!slices.Equal(realm.Origins(), origins), "origins of "+realm.Name())
 		realm.SetOrigins(origins)
-		realm.SetPolicy(c.policy(realm.Name()))
+		if w.node == nil { // otherwise the log brings it
+			realm.SetPolicy(c.policy(realm.Name()))
+		}
 	}
 	w.writer.SetRetention(c.Retention)
 	w.settings.Lock()

@@ -145,7 +145,10 @@ type Server struct {
 }
 
 // Start returns once the service listens. /readyz answers only after Ready.
-func Start(c Config) (*Server, error) {
+func Start(c Config) (*Server, error) { return StartContext(context.Background(), c) }
+
+// StartContext is Start for a node of a cluster, which waits for the other nodes until ctx is done.
+func StartContext(ctx context.Context, c Config) (*Server, error) {
 	if c.Log == nil {
 		c.Log = slog.New(slog.DiscardHandler)
 	}
@@ -162,7 +165,7 @@ func Start(c Config) (*Server, error) {
 	open := func() (*records.Store, error) { return records.Open(c.Data) }
 	if c.Cluster != nil {
 		var err error
-		if n, err = joinCluster(context.Background(), &c); err != nil {
+		if n, err = joinCluster(ctx, &c); err != nil {
 			return nil, err
 		}
 		open = func() (*records.Store, error) { return records.OpenThrough(c.Data, n.change) }
@@ -170,7 +173,7 @@ func Start(c Config) (*Server, error) {
 	store, err := open()
 	if err == nil {
 		var s *Server
-		if s, err = start(c, store, secure, n); err == nil {
+		if s, err = start(ctx, c, store, secure, n); err == nil {
 			return s, nil
 		}
 	}
@@ -184,7 +187,7 @@ func Start(c Config) (*Server, error) {
 }
 
 // start makes the parts and connects them.
-func start(c Config, store *records.Store, secure *certificate, n *node) (*Server, error) {
+func start(waits context.Context, c Config, store *records.Store, secure *certificate, n *node) (*Server, error) {
 	keys, err := access.NewKeyring(store, c.TokenSecret, c.OperatorKey)
 	if err != nil {
 		return nil, err
@@ -236,7 +239,11 @@ func start(c Config, store *records.Store, secure *certificate, n *node) (*Serve
 		}
 	}
 	ctx, cancel := context.WithCancel(context.Background())
-	if err := w.beginAll(ctx); err != nil {
+	begin := func() error { return w.beginAll(ctx) }
+	if n != nil {
+		begin = func() error { return w.awaitAll(waits, ctx) }
+	}
+	if err := begin(); err != nil {
 		cancel()
 		_ = plain.Close()
 		g.Close()

@@ -35,15 +35,13 @@ type world struct {
 	node     *node // of a cluster; nil: this process is alone
 
 	mu       sync.Mutex // one change of realms at a time
-	settings sync.Mutex // guards what a reload changes of config
+	settings sync.Mutex // guards common, and what a reload changes of config
+	common   *common    // in a cluster, goes before config; nil: alone, or not read yet
 }
 
 // beginAll starts every realm: the main one, those on record, and those of the configuration.
 // Key sets are fetched until ctx is done.
 func (w *world) beginAll(ctx context.Context) error {
-	if w.node != nil {
-		return w.awaitAll(ctx)
-	}
 	kept, err := w.store.Realms()
 	if err != nil {
 		return err
@@ -76,9 +74,10 @@ func (w *world) beginAll(ctx context.Context) error {
 	return nil
 }
 
-// awaitAll waits for the realms of the cluster, and makes those of the configuration.
-func (w *world) awaitAll(ctx context.Context) error {
-	waits, cancel := context.WithTimeout(ctx, joinIn)
+// awaitAll waits for the realms of the cluster, until waits is done, and makes those of the configuration.
+// Key sets are fetched until ctx is done.
+func (w *world) awaitAll(waits, ctx context.Context) error {
+	waits, cancel := context.WithTimeout(waits, joinIn)
 	defer cancel()
 	if err := w.node.await(waits, access.Main); err != nil {
 		return err
@@ -131,9 +130,8 @@ func (w *world) tellStart(last records.Run) {
 
 // begin starts a realm with what it has on record, however the last run ended.
 func (w *world) begin(name string, o realm.Options) error {
-	now := w.current()
-	settings := now.Realms[name]
-	o.Name, o.Policy, o.Links, o.Store, o.Writer, o.Admission, o.Origins = name, now.policy(name), w.gateway, w.store, w.writer, settings.Admission, settings.Origins
+	settings := w.current().Realms[name]
+	o.Name, o.Policy, o.Links, o.Store, o.Writer, o.Admission, o.Origins = name, w.policy(name), w.gateway, w.store, w.writer, settings.Admission, settings.Origins
 	o.Held, o.Late, o.FanOut, o.Log = w.measures.Held, w.measures.Late, w.measures.FanOut, w.config.Log
 	r, err := realm.Open(o)
 	if err != nil {
@@ -155,9 +153,25 @@ func (w *world) current() Config {
 	return w.config
 }
 
-func (w *world) policy(name string) *presence.Policy { c := w.current(); return c.policy(name) }
+// policy returns the policy of a realm that is in force.
+func (w *world) policy(name string) *presence.Policy {
+	w.settings.Lock()
+	defer w.settings.Unlock()
+	if w.common != nil {
+		return w.common.policy(name)
+	}
+	return w.config.policy(name)
+}
 
-func (w *world) retention() records.Retention { return w.current().Retention }
+// retention returns how long records are kept.
+func (w *world) retention() records.Retention {
+	w.settings.Lock()
+	defer w.settings.Unlock()
+	if w.common != nil {
+		return w.common.Retention
+	}
+	return w.config.Retention
+}
 
 // forget ends a realm that is no more.
 func (w *world) forget(name string) {
