@@ -249,7 +249,7 @@ func (l *lists) departure(from engine.Topic, user presence.UserID) engine.Depart
 // batch applies a batch. It returns false if the batch does not follow what is known.
 func (l *lists) batch(b *engine.Batch) bool {
 	known := l.topics[b.Topic]
-	if known == nil && b.Revision.Number == 1 {
+	if known == nil && b.Revision.Number == 1 && l.answered(b.Topic) { // otherwise a restored room has had members before
 		known = &list{members: map[presence.UserID]presence.Member{}, revision: b.Revision.Previous(), current: true}
 		l.topics[b.Topic] = known
 	}

@@ -472,6 +472,36 @@ func TestWhatIsFollowedIsToldAfterAReport(t *testing.T) {
 	}
 }
 
+// TestTheFirstChangeOfARestoredRoomIsNotItsBeginning loses the lists of a new owner, whose first change then
+// comes: the room had members before it.
+func TestTheFirstChangeOfARestoredRoomIsNotItsBeginning(t *testing.T) {
+	w := begun(t)
+	w.opens(heron, 7, "ilse")
+	bram := w.opens(heron, 8, "bram")
+	w.run(time.Second)
+	w.still[dipper] = true
+	w.gives(heron, false)
+	w.until("the next owner", func() bool { return w.owned(heron).Speaks })
+	w.run(time.Second)
+	w.loses = func(from, to cluster.Name, e cluster.Envelope) bool {
+		return from == heron && to == kestrel && slices.ContainsFunc(e.Messages, isFrom[cluster.Rooms])
+	}
+	w.on(kestrel, func(n *cluster.Node) {
+		n.Follow(w.at(), 1, cluster.Follow{Wishes: []cluster.Wish{{Pattern: "**", View: presence.Full}}})
+	})
+	w.run(100 * time.Millisecond)
+	w.on(heron, func(n *cluster.Node) {
+		n.Requested(w.at(), 1, 8, cluster.Request{Attempt: 20, Input: presence.Leave{From: bram, Room: "desk.night"}})
+	})
+	w.run(100 * time.Millisecond)
+	w.loses = nil
+	w.run(5 * time.Second)
+	list, known := w.nodes[kestrel].List(1, engine.Topic{Room: "desk.night"})
+	require.True(t, known)
+	require.Len(t, list.Members, 1)
+	require.Equal(t, presence.UserID("ilse"), list.Members[0].User)
+}
+
 func TestANewOwnerWaitsForNodesThatItHasNotHeardYet(t *testing.T) {
 	w := begun(t)
 	w.opens(kestrel, 7, "ilse")
