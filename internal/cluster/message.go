@@ -15,6 +15,7 @@ type Heartbeat struct {
 	Sent    time.Duration // by the sender's clock
 	Knows   Format        // the newest that the sender knows
 	Leaving bool          // the sender is about to stop, and hands its realms over
+	Listed  Position      // up to where the sender knows which realms there are
 	Unheard []Name        // the nodes that the sender does not hear
 	Owners  map[Realm]Known
 }

@@ -123,6 +123,7 @@ type peer struct {
 	marked         time.Duration // when its last mark was applied
 	knows          Format        // the newest format that it knows
 	leaving        bool          // it is about to stop
+	listed         Position      // up to where it knows which realms there are
 }
 
 // realm is what a node knows of a realm.
@@ -491,7 +492,7 @@ const never = time.Duration(math.MaxInt64)
 
 // heartbeat sends a heartbeat to all others, and applies the rules that depend on theirs.
 func (n *Node) heartbeat() {
-	beat := Heartbeat{Sent: n.mono(), Knows: n.Knows, Leaving: n.peers[n.Name].leaving, Owners: map[Realm]Known{}}
+	beat := Heartbeat{Sent: n.mono(), Knows: n.Knows, Leaving: n.peers[n.Name].leaving, Listed: n.fold.Listed, Owners: map[Realm]Known{}}
 	for _, name := range n.others() {
 		if !n.hears(name) {
 			beat.Unheard = append(beat.Unheard, name)
@@ -600,7 +601,7 @@ func (n *Node) hear(from Name, beat Heartbeat) {
 	if back {
 		p.since = n.mono()
 	}
-	p.heard, p.unheard, p.knows, p.leaving = n.mono(), beat.Unheard, beat.Knows, beat.Leaving
+	p.heard, p.unheard, p.knows, p.leaving, p.listed = n.mono(), beat.Unheard, beat.Knows, beat.Leaving, beat.Listed
 	for _, id := range n.order {
 		n.learn(n.realms[id], beat.Owners[id])
 	}

@@ -479,10 +479,15 @@ func (n *Node) doubt(o *owner) {
 	}
 }
 
+// lacksListing reports whether another node knows newer realms than this one, or the end of one of its own.
+func (n *Node) lacksListing() bool {
+	return slices.ContainsFunc(n.others(), func(name Name) bool { return n.peers[name].listed > n.fold.Listed })
+}
+
 // trust lets a frozen owner continue when there is no more reason for doubt.
 func (n *Node) trust(o *owner) {
 	answered := n.majority(func(name Name) bool { return name == n.Name || n.mono()-n.peers[name].echoed < n.Timings.Doubt })
-	if !o.frozen || o.unproven || !answered {
+	if !o.frozen || o.unproven || !answered || n.lacksListing() {
 		return
 	}
 	n.note("goes on with realm %d", o.realm.id)

@@ -502,6 +502,28 @@ func TestTheFirstChangeOfARestoredRoomIsNotItsBeginning(t *testing.T) {
 	require.Equal(t, presence.UserID("ilse"), list.Members[0].User)
 }
 
+// TestAnOwnerDoesNotGoOnInARealmThatHasEnded cuts an owner off, ends its realm, and heals the cut before the
+// owner reads the log.
+func TestAnOwnerDoesNotGoOnInARealmThatHasEnded(t *testing.T) {
+	w := begun(t)
+	w.run(time.Second)
+	w.deaf[dipper], w.loses = true, func(from, to cluster.Name, _ cluster.Envelope) bool {
+		return from != to && (from == dipper || to == dipper)
+	}
+	w.until("the owner doubts", func() bool { return !w.owned(dipper).Speaks })
+	w.log = append(w.log, cluster.Record{ID: "the-end", Kind: cluster.KindGone, Realm: 1})
+	w.last = cluster.Position(len(w.log))
+	w.run(time.Second)
+	w.loses = nil
+	w.noTable = map[cluster.Name]bool{dipper: true, heron: true, kestrel: true}
+	w.run(3 * time.Second)
+	require.False(t, w.owned(dipper).Speaks)
+	w.deaf[dipper] = false
+	w.run(time.Second)
+	_, owns := w.nodes[dipper].Owned(1)
+	require.False(t, owns)
+}
+
 func TestANewOwnerWaitsForNodesThatItHasNotHeardYet(t *testing.T) {
 	w := begun(t)
 	w.opens(kestrel, 7, "ilse")
