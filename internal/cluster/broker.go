@@ -32,7 +32,7 @@ const (
 	KindMark   Kind = "mark"   // a sign of life of a node, with the times of its realms
 	KindMade   Kind = "made"   // a realm is made, and gets the next number
 	KindGone   Kind = "gone"   // a realm is ended, with everything in it
-	KindFormat Kind = "format" // the format of the record is in force from here on
+	KindFormat Kind = "format" // brings the format of the record into force
 )
 
 // Record is one entry of the log.

@@ -65,7 +65,7 @@ const (
 	// Passes: it changes nothing. Its owner has been replaced, its realm has ended, a realm of its name
 	// exists, or it was applied before.
 	Passes Verdict = iota
-	// Applies: its rows and changes, if it has any, are to be put.
+	// Applies: put its rows and changes, if it has any.
 	Applies
 	// Unreadable: it has a format that this node does not know.
 	Unreadable

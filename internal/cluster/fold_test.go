@@ -124,8 +124,8 @@ func TestARealmIsMadeAndEndedWhileRunning(t *testing.T) {
 	})
 }
 
-// TestAFormatIsRaisedOnceAllNodesKnowIt has nodes that know the newest format only, and one that is to read
-// a record of a later one.
+// TestAFormatIsRaisedOnceAllNodesKnowIt has nodes that know the newest format only. One of them gets a record
+// of a later one.
 func TestAFormatIsRaisedOnceAllNodesKnowIt(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		all := nodes(t, "dipper", "heron", "kestrel")
@@ -138,7 +138,7 @@ func TestAFormatIsRaisedOnceAllNodesKnowIt(t *testing.T) {
 		ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
 		defer cancel()
 		all[1].Applied(1000, cluster.Record{ID: "of-a-later-version", Kind: cluster.KindFormat, Format: cluster.Newest + 1})
-		require.ErrorIs(t, all[1].Change(ctx, 1, "a change"), cluster.ErrNotReady, "it says and takes nothing any more")
+		require.ErrorIs(t, all[1].Change(ctx, 1, "a change"), cluster.ErrNotReady, "a halted node refuses requests")
 	})
 }
 

@@ -212,8 +212,8 @@ type (
 		Realm   Realm
 		Removed presence.PersonRemoved
 	}
-	// RealmMade says that there is a realm now, and RealmGone that there is none any more: its
-	// connections here are closed.
+	// RealmMade says that a realm has been made, and RealmGone that one has ended. The connections of
+	// an ended realm have been closed.
 	RealmMade struct {
 		Realm Realm
 		Name  string
@@ -247,7 +247,7 @@ const (
 	CloseRefused  CloseReason = "refused"   // the hello was refused
 	CloseCut      CloseReason = "cut"       // the session goes on without this link
 	CloseEnded    CloseReason = "ended"     // the session has ended
-	CloseGone     CloseReason = "gone"      // there is no such realm any more
+	CloseGone     CloseReason = "gone"      // the realm has ended
 )
 
 func (Send) act()          {}

@@ -216,8 +216,8 @@ func (n *Node) Named(name string) (Realm, error) {
 	return 0, ErrNoRealm
 }
 
-// halt ends everything: the node is too old for what is in force. It owns, sends and writes nothing any
-// more, and refuses what it is asked.
+// halt stops the node, because its version does not know the format in force. From then on it owns, sends
+// and writes nothing, and refuses all requests.
 func (n *Node) halt(has Format) {
 	n.halted = true
 	for _, id := range n.order {
@@ -228,15 +228,15 @@ func (n *Node) halt(has Format) {
 	n.do(Halt{fmt.Sprintf("the log has format %d, and this version knows up to %d: run the newer version", has, n.Knows)})
 }
 
-// Leave prepares a stop: the realms of this node go to others, and it gets no more. Stop it when it owns none
-// ([Node.OwnsNone]), and send its links away before ([Node.SendAllAway]).
+// Leave prepares a stop: other nodes take over the realms of this one. When it owns none ([Node.OwnsNone]),
+// send its links away ([Node.SendAllAway]) and stop it.
 func (n *Node) Leave(at presence.Instant) {
 	n.runs(at)
 	n.peers[n.Name].leaving = true
 	n.beatAt = n.mono() // others should know, and the table is read
 }
 
-// OwnsNone reports whether the node owns no realm, and is to own none.
+// OwnsNone reports whether the node owns no realm, and the table gives it none.
 func (n *Node) OwnsNone() bool {
 	for _, id := range n.order {
 		if n.realms[id].owner != nil {
@@ -251,7 +251,7 @@ func (n *Node) HasHeir() bool {
 	return n.majority(n.hears) && slices.ContainsFunc(n.others(), func(name Name) bool { return n.hears(name) && !n.peers[name].leaving })
 }
 
-// SendAllAway closes all links, so that their clients go to other nodes, and takes no more.
+// SendAllAway closes all links, so that their clients go to other nodes, and refuses new ones.
 func (n *Node) SendAllAway(at presence.Instant) {
 	n.runs(at)
 	for _, id := range n.order {

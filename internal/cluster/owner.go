@@ -479,7 +479,8 @@ func (n *Node) doubt(o *owner) {
 	}
 }
 
-// lacksListing reports whether another node knows newer realms than this one, or the end of one of its own.
+// lacksListing reports whether another node has read further about which realms there are. A realm of this
+// node may have ended.
 func (n *Node) lacksListing() bool {
 	return slices.ContainsFunc(n.others(), func(name Name) bool { return n.peers[name].listed > n.fold.Listed })
 }

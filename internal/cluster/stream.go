@@ -72,7 +72,7 @@ func (s *stream) drop() {
 	clear(s.isStale)
 }
 
-// forget forgets what is to be sent later about a realm.
+// forget drops what waits to be sent about a realm.
 func (s *stream) forget(id Realm) {
 	s.stale = slices.DeleteFunc(s.stale, func(what stale) bool { return what.realm == id })
 	maps.DeleteFunc(s.isStale, func(what stale, _ bool) bool { return what.realm == id })

@@ -15,14 +15,14 @@ import (
 type Cluster struct {
 	Name     string   `toml:"name" default:"tovik" doc:"The name of the cluster, the same at all nodes."`
 	Node     string   `toml:"node" example:"dipper" doc:"The name of this node, one of cluster.nodes. With it the service is a node of a cluster; without, it is alone."`
-	Listen   string   `toml:"listen" example:"10.0.0.1:8421" doc:"The address at which other nodes reach this one. Without certificates it must be on loopback."`
+	Listen   string   `toml:"listen" example:"10.0.0.1:8421" doc:"The HOST:PORT at which other nodes reach this one. Without certificates it must be on loopback."`
 	Peers    []string `toml:"peers" example:"10.0.0.2:8421,10.0.0.3:8421" doc:"The addresses of the other nodes."`
-	Nodes    []string `toml:"nodes" example:"dipper,heron,kestrel" doc:"The names of all nodes, the same at all of them."`
-	LogNodes []string `toml:"log_nodes" example:"dipper,heron,kestrel" doc:"The names of the one, three or five nodes that keep the log, the same at all nodes. The service runs while most of them do."`
-	Password string   `toml:"password" example:"the sluices are open at night" doc:"The password with which nodes let each other in, the same at all of them: 16 bytes or more."`
-	Cert     string   `toml:"cert" example:"dipper.pem" doc:"A file with the certificate of this node in PEM, which it shows to other nodes. The path is relative to this file; the files are read again when they change."`
+	Nodes    []string `toml:"nodes" example:"dipper,heron,kestrel" doc:"The names of all nodes. All nodes need the same list."`
+	LogNodes []string `toml:"log_nodes" example:"dipper,heron,kestrel" doc:"The names of the one, three or five nodes that keep the log. All nodes need the same list. The service needs a majority of them."`
+	Password string   `toml:"password" example:"the sluices are open at night" doc:"The password that all nodes have in common: 16 bytes or more."`
+	Cert     string   `toml:"cert" example:"dipper.pem" doc:"A file with the certificate of this node in PEM. The path is relative to this file. Certificate and key are read again for each connection, so they can be replaced while nodes run."`
 	Key      string   `toml:"key" example:"dipper.key" doc:"A file with the key of that certificate in PEM."`
-	CA       string   `toml:"ca" example:"nodes.pem" doc:"A file with the certificates, in PEM, that have signed those of all nodes."`
+	CA       string   `toml:"ca" example:"nodes.pem" doc:"A file in PEM with the certificates of the authorities that sign those of nodes."`
 }
 
 // On reports whether the service is a node of a cluster.

@@ -31,7 +31,7 @@ const advanceMax = 200
 // one whose realm has ended.
 var (
 	ErrNotReady = errors.New("no node that owns the realm has answered in time")
-	ErrNoRealm  = errors.New("there is no such realm any more")
+	ErrNoRealm  = errors.New("the realm has ended")
 )
 
 // Sink receives what others see, in the order of sealing. The rules for an implementation:

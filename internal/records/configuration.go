@@ -7,7 +7,7 @@ import (
 
 // Configuration is what the nodes of a cluster have in common of their configuration, as they write it.
 type Configuration struct {
-	ID      int    `gorm:"primaryKey;autoIncrement:false" json:"-"` // 1: there is one
+	ID      int    `gorm:"primaryKey;autoIncrement:false" json:"-"` // always 1
 	Version int64  `json:"version"`
 	Text    []byte `json:"text"`
 }
@@ -17,8 +17,8 @@ func (s *Store) Configuration() (c Configuration, err error) {
 	return c, s.db().Limit(1).Find(&c).Error
 }
 
-// Configure puts a configuration in the place of a version. If that is not the present one any more, the
-// error is [ErrExists].
+// Configure replaces the configuration of a version. If another one has replaced it meanwhile, the error is
+// [ErrExists].
 func (s *Store) Configure(replaces int64, text []byte) error {
 	return s.change(Change{Configure: &Configuration{Version: replaces + 1, Text: text}})
 }

@@ -55,7 +55,8 @@ func (s *Store) Put(after Position, rows []Rows) error {
 	outcomes := map[string]error{} // of changes that somebody may wait for
 	err := s.behind(func(tx *gorm.DB) error {
 		var ends struct{ Entry, Delivery int64 }
-		// The last ids count on also when their rows are gone: how many records are put at once must not matter.
+		// Ids go on after the last one even if its row was deleted, so that they do not depend on how many
+		// records are put together.
 		err := tx.Raw(`SELECT max(coalesce((SELECT entry FROM log), 0), (SELECT coalesce(max(id), 0) FROM journal)) AS entry,
 			max(coalesce((SELECT delivery FROM log), 0), (SELECT coalesce(max(id), 0) FROM deliveries)) AS delivery`).Scan(&ends).Error
 		if err != nil {

@@ -23,7 +23,7 @@ type Rows struct {
 	Typings []timing.Typing `json:"typings,omitempty"` // to be added to what is there
 	Hooked  []Delivery      `json:"hooked,omitempty"`  // deliveries, without ids
 	Tried   []Delivery      `json:"tried,omitempty"`   // deliveries with their outcomes
-	Run     *Run            `json:"run,omitempty"`     // since when, and until when, the owner is one
+	Run     *Run            `json:"run,omitempty"`     // since when, and until when, the owner has been one
 	Changes []Change        `json:"changes,omitempty"` // what commands change
 	Tidy    *Tidy           `json:"tidy,omitempty"`
 }
@@ -91,7 +91,7 @@ func (m *Maker) Result(d Delivery) {
 	m.tried = append(m.tried, d)
 }
 
-// Tidy takes what is to be deleted.
+// Tidy takes what the next rows delete.
 func (m *Maker) Tidy(t *Tidy) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -119,8 +119,8 @@ func (m *Maker) take(at time.Time, effects []presence.Effect, touched []presence
 	}
 }
 
-// Pending reports whether there is something to make rows of at a time. Once a minute there is: headcounts,
-// and that the owner is one.
+// Pending reports whether there is something to make rows of. Once a minute there always is: headcounts, and
+// the sign of life of the owner.
 func (m *Maker) Pending(at time.Time) bool {
 	if len(m.pending)+len(m.touched) > 0 || m.run != nil && at.UnixMilli()/int64(headcount.Minute) != m.minute {
 		return true

@@ -50,7 +50,7 @@ type Store struct {
 	mu        sync.Mutex
 	listeners []Listener
 	awaited   map[string]chan error // outcomes of changes, by id; each holds one
-	written   chan struct{}         // closed when rows of the log have been put, and then made anew
+	written   chan struct{}         // closed when rows of the log have been put, then replaced
 }
 
 // Changer brings a change into a log, for all files of it. It returns when the change is on record there.

@@ -77,8 +77,8 @@ func prunedMark(kind journal.Kind) string { return "pruned " + string(kind) }
 // tidyRows is about how many rows of a table one Tidy deletes, so that no node is held up for long.
 const tidyRows = 20_000
 
-// Tidying returns the next that is to be deleted and summed up at a time, or nil. Ask again soon after it
-// has been put: much is done in several steps.
+// Tidying returns what should be deleted and summed up next, or nil. It may be a part of what is due: ask
+// again after it was put.
 func (s *Store) Tidying(ctx context.Context, keep Retention, at time.Time) (*Tidy, error) {
 	keep = keep.withDefaults()
 	ago := func(d time.Duration) int64 { return at.Add(-d).UnixMilli() }

@@ -140,7 +140,7 @@ type Server struct {
 	stop    context.CancelFunc
 	running sync.WaitGroup // what stop ends
 	unasked *unasked
-	served  chan struct{} // closed when nothing is served any more
+	served  chan struct{} // closed when the listener has ended
 	failed  chan error    // holds two: of the listener, and of the node
 }
 

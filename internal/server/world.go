@@ -173,7 +173,7 @@ func (w *world) retention() records.Retention {
 	return w.config.Retention
 }
 
-// forget ends a realm that is no more.
+// forget closes a realm that was removed.
 func (w *world) forget(name string) {
 	r, err := w.realms.Get(name)
 	if err != nil {

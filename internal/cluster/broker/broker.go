@@ -166,7 +166,7 @@ func (b *Broker) Append(r cluster.Record, after cluster.Position, done func(clus
 	}
 	b.mu.Lock()
 	if after != cluster.Unfenced && after < b.first {
-		after = 0 // the log does not have it any more
+		after = 0 // the log has dropped it
 	}
 	b.mu.Unlock()
 	b.later(func() {
@@ -229,8 +229,8 @@ func (b *Broker) publish(subject string, text []byte, after cluster.Position) cl
 	return cluster.Unknown
 }
 
-// Codes of errors: another record came first, or is about to. A leader that is cut off may say so about a
-// record of its own, whose outcome is open; whoever is refused reads before it tries again.
+// Error codes that mean: another record came first, or is being written. A leader that is cut off may also
+// mean a record that it is still trying to write itself, so a refused owner reads the log before it decides.
 const (
 	wrongLast   = 10071
 	lastPending = 10164

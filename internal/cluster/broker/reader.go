@@ -12,13 +12,13 @@ import (
 	"tovik.example/tovik/internal/cluster/coding"
 )
 
-// Node is what the broker tells a node, in order. A [cluster.Runner] is one.
+// Node receives messages and records, in order. A [cluster.Runner] is a Node.
 type Node interface {
 	Receive(cluster.Envelope)
 	Applied(cluster.Position, cluster.Record)
 }
 
-// Rows are a node's rows. A stored.Records is one.
+// Rows are a node's rows, as in stored.Records.
 type Rows interface {
 	// Fold returns what the log says up to where the rows are, and Read up to which record that is.
 	Fold() cluster.Fold
@@ -27,10 +27,10 @@ type Rows interface {
 	Put(after cluster.Position, fold cluster.Fold, records []cluster.Record) error
 }
 
-// How records are read: up to so many at once, and the position is noted so often without rows.
+// How records are read.
 const (
-	atOnce     = 2000
-	noteEvery  = time.Second
+	atOnce     = 2000             // records are put together at most
+	noteEvery  = time.Second      // the position is noted, if no rows are put
 	silentFor  = 2 * time.Second  // after so long without a record, another reader is made
 	silentMost = 16 * time.Second // the longest such time; it doubles with each reader that gets none
 	busBuffer  = 4096

@@ -17,11 +17,11 @@ import (
 	"tovik.example/tovik/internal/records"
 )
 
-// firstTag is the tag of the first type. Tags from here on are registered for nothing.
+// firstTag is the tag of the first type. No standard uses the tags from here on.
 const firstTag = 4_700_000
 
 // types are the types of values of interfaces. Their tags follow from the order: a new type goes to the
-// end, and a type that is not used any more leaves its place to nil.
+// end, and nil takes the place of a type that has gone.
 var types = []any{
 	cluster.Heartbeat{}, cluster.Echo{}, cluster.TableChanged{}, toOwner{}, fromOwner{},
 	request{}, say{}, cluster.GiveUp{}, cluster.Report{}, cluster.Follow{}, cluster.Unfollow{}, cluster.Pass{}, cluster.Want{},

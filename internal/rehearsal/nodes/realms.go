@@ -118,7 +118,7 @@ func (w *world) begins(realm cluster.Realm, name string) {
 	w.device(realm, int(realm)-1)
 }
 
-// isGone reports whether there is a realm no more.
+// isGone reports whether a realm has ended.
 func (w *world) isGone(realm cluster.Realm) bool { return !slices.Contains(w.realms, realm) }
 
 // checkRealms checks in the end that all nodes have the same realms, and nobody is in another one.
