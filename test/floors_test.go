@@ -24,6 +24,7 @@ var floors = []string{
 	"internal/gateway",
 	"internal/transport",
 	"internal/realm",
+	"internal/cluster/peers",
 	"internal/cluster/broker",
 	"internal/cluster/clustertest",
 	"internal/cluster/inmemory",

@@ -31,6 +31,7 @@ type feed struct {
 	name    string // random; known only to clients that have read an event
 	ticket  [sha256.Size]byte
 	talk    *realm.Conversation
+	hello   wire.Hello // that opened it, with the newest token; empty if the service is alone; guarded by posting
 
 	posting sync.Mutex // held during a request: one at a time
 
@@ -120,16 +121,11 @@ func (g *Gateway) Feed(conn net.Conn, r FeedRequest) (begin func(conn net.Conn, 
 	}
 	ctx, done := g.whileAsking(conn)
 	defer done()
-	var c *realm.Greeting
-	if r.Ticket != "" {
-		c, err = g.tickets.use(r.Ticket, time.Now())
-	} else {
-		c, err = g.realms.Greet(ctx, realm.WithBearer(r.Hello, r.Bearer), r.Caller)
-	}
+	c, from, err := g.greet(ctx, r)
 	if err != nil {
 		return nil, err
 	}
-	f := &feed{gateway: g, name: rand.Text(), ticket: sha256.Sum256([]byte(r.Ticket))}
+	f := &feed{gateway: g, name: g.peers.Mark(rand.Text()), ticket: sha256.Sum256([]byte(r.Ticket)), hello: g.origin(from.Hello)}
 	c = c.OverStream(f.name)
 	s := g.newEventStream(f, r.Caller)
 	if err := g.reserve(&s.link, c); err != nil {
@@ -139,14 +135,41 @@ func (g *Gateway) Feed(conn net.Conn, r FeedRequest) (begin func(conn net.Conn, 
 	if c, err = c.Admit(ctx); err == nil && c.Session() {
 		reply, err = g.open(ctx, conn, c)
 	}
+	if err == nil && from.Moved && !reply.Resumed && c.Session() {
+		c.Withdraw(reply.Link)
+		err = streamOver("the session of this stream has ended")
+	}
 	if err != nil {
 		g.forget(&s.link)
 		return nil, err
 	}
 	var opened *wire.Opened
 	f.talk, opened = c.Converse(reply, s.wake)
+	for _, frame := range from.Kept {
+		f.talk.Keep(frame)
+	}
 	g.feeds.add(f)
 	return f.connect(s, reply, opened, 0), nil
+}
+
+// greet checks the hello of a new stream, which may come from a ticket, or from another node.
+func (g *Gateway) greet(ctx context.Context, r FeedRequest) (*realm.Greeting, handedOver, error) {
+	from := handedOver{Hello: realm.WithBearer(r.Hello, r.Bearer)}
+	if name, _, ok := cutEvent(r.Last); ok && g.peers.Elsewhere(name) != "" {
+		if err := g.takeOver(ctx, g.peers.Elsewhere(name), r, &from); err != nil {
+			return nil, from, err
+		}
+	} else if node := g.peers.Elsewhere(r.Ticket); node != "" {
+		if err := g.takeTicket(ctx, node, r.Ticket, &from.Hello); err != nil {
+			return nil, from, err
+		}
+	} else if r.Ticket != "" {
+		t, err := g.tickets.use(r.Ticket, time.Now())
+		from.Hello = t.hello
+		return t.greeting, from, err
+	}
+	c, err := g.realms.Greet(ctx, from.Hello, r.Caller)
+	return c, from, err
 }
 
 // isOf reports whether a request comes from the client of the stream: it has the ticket that
@@ -219,7 +242,10 @@ func (f *feed) hold() bool {
 // connect sets the stream's current connection.
 func (f *feed) connect(s *eventStream, reply presence.Reply, opened *wire.Opened, after uint64) func(net.Conn, []byte, []byte) {
 	if opened.Session != "" {
-		opened.Posts = "/v1/sessions/" + opened.Session + "/links/" + strconv.FormatUint(uint64(opened.Link), 10)
+		opened.Posts = "/v1/sessions/" + opened.Session + "/links/" + strconv.FormatUint(opened.Link, 10)
+		if node := f.gateway.peers.Name(); node != "" {
+			opened.Posts += "?node=" + node
+		}
 	}
 	f.mu.Lock()
 	before := f.link
@@ -257,14 +283,23 @@ func (s *feeds) add(f *feed) {
 	s.all[f.name] = f
 }
 
-// find looks up the stream of an event id, NAME.NUMBER.
+// cutEvent cuts an event id, NAME.NUMBER.
+func cutEvent(id string) (name string, number uint64, ok bool) {
+	i := strings.LastIndexByte(id, '.')
+	if i < 0 {
+		return "", 0, false
+	}
+	number, err := strconv.ParseUint(id[i+1:], 10, 64)
+	return id[:i], number, err == nil
+}
+
+// find looks up the stream of an event id.
 func (s *feeds) find(id string) (*feed, uint64, bool) {
-	name, number, _ := strings.Cut(id, ".")
-	after, err := strconv.ParseUint(number, 10, 64)
+	name, after, ok := cutEvent(id)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	f := s.all[name]
-	return f, after, f != nil && err == nil
+	return f, after, f != nil && ok
 }
 
 // detach lets a stream without a connection wait for its client.
@@ -374,18 +409,38 @@ func (s *feeds) those(is func(*realm.Guest) bool) (feeds []*feed) {
 	return feeds
 }
 
+// PostRequest is a request of a client with an event stream.
+type PostRequest struct {
+	Node    string `json:"-"` // that carries the stream; empty: this one
+	Session string `json:"session"`
+	Link    uint64 `json:"link"`
+	Key     string `json:"key"` // the session's resume key
+	Frame   []byte `json:"frame"`
+}
+
 // Post carries out a request of a client with an event stream, like a frame over a WebSocket,
-// and returns the answer. Key is the session's resume key. The error is a problem, or a refusal
-// of the core.
-func (g *Gateway) Post(session string, number uint64, key string, data []byte) ([]byte, error) {
+// and returns the answer. The error is a problem, or a refusal of the core.
+func (g *Gateway) Post(ctx context.Context, r PostRequest) ([]byte, error) {
+	if r.Node != "" && r.Node != g.peers.Name() {
+		return g.postTo(ctx, r)
+	}
 	var s *eventStream
-	if l := g.carrier(presence.LinkID{Session: presence.SessionID(session), Number: presence.LinkNumber(number)}); l != nil {
+	if l := g.carrier(presence.LinkID{Session: presence.SessionID(r.Session), Number: presence.LinkNumber(r.Link)}); l != nil {
 		s, _ = l.kind.(*eventStream)
 	}
-	if s == nil || key == "" || subtle.ConstantTimeCompare([]byte(key), []byte(s.key)) != 1 {
-		return nil, &wire.Problem{Code: wire.CodeNoLink, Field: "link", Value: wire.Shorten(session + " " + strconv.FormatUint(uint64(number), 10)),
-			Detail: "there is no event stream with this link and key", Allowed: "an address that the last answer gave for posts, with the session's key as bearer"}
+	if s == nil || r.Key == "" || subtle.ConstantTimeCompare([]byte(r.Key), []byte(s.key)) != 1 {
+		return nil, noLink(r)
 	}
+	return s.post(r.Frame)
+}
+
+func noLink(r PostRequest) error {
+	return &wire.Problem{Code: wire.CodeNoLink, Field: "link", Value: wire.Shorten(r.Session + " " + strconv.FormatUint(r.Link, 10)),
+		Detail: "there is no event stream with this link and key", Allowed: "an address that the last answer gave for posts, with the session's key as bearer"}
+}
+
+// post carries out the request of a frame.
+func (s *eventStream) post(data []byte) ([]byte, error) {
 	s.feed.posting.Lock()
 	defer s.feed.posting.Unlock()
 	if !s.frames.Take(time.Now(), frameRate) {
@@ -420,6 +475,9 @@ func (s *eventStream) request(r wire.Request) ([]byte, error) {
 	}
 	if r.Type == wire.TypeBeat {
 		s.gateway.beats.Add(1)
+	}
+	if r.Type == wire.TypeRenew && s.feed.hello.Token != "" {
+		s.feed.hello.Token = r.Token
 	}
 	done.Answer.Type, done.Answer.Re = wire.TypeAnswer, r.ID
 	answer := wire.Encode(done.Answer)

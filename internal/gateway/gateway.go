@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"tovik.example/tovik/internal/cluster/peers"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/problem"
 	"tovik.example/tovik/internal/realm"
@@ -19,6 +20,7 @@ import (
 // Options are the parts and settings of a Gateway. Realms is required.
 type Options struct {
 	Realms *realm.Realms
+	Peers  *peers.Peers // the nodes of the cluster; nil: the service is alone
 	Limits Limits       // zero fields mean the defaults
 	Log    *slog.Logger // nil stands for none
 }
@@ -28,6 +30,7 @@ type Options struct {
 type Gateway struct {
 	*registry
 	realms  *realm.Realms
+	peers   *peers.Peers
 	limits  Limits
 	log     *slog.Logger
 	pool    *transport.Pool
@@ -42,11 +45,13 @@ func New(o Options) *Gateway {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
 	limits := o.Limits.withDefaults()
-	return &Gateway{
-		registry: newRegistry(limits), realms: o.Realms, limits: limits, log: o.Log,
+	g := &Gateway{
+		registry: newRegistry(limits), realms: o.Realms, peers: o.Peers, limits: limits, log: o.Log,
 		pool:    transport.NewPool(runtime.GOMAXPROCS(0), limits.SlowAfter),
 		tickets: newTickets(), feeds: newFeeds(),
 	}
+	g.answerPeers()
+	return g
 }
 
 // Run does what is due for links that the core does not know, until ctx ends.

@@ -74,7 +74,7 @@ func TestNobodyPostsToAStreamWithoutItsKey(t *testing.T) {
 	session, number := seen[0].Session, seen[0].Link
 	leave := []byte(`{"type":"leave","id":1,"room":"` + desk + `"}`)
 	for _, key := range []string{"", "a guess"} {
-		_, err = g.Post(session, number, key, leave)
+		_, err = g.Post(t.Context(), PostRequest{Session: session, Link: number, Key: key, Frame: leave})
 		var problem *wire.Problem
 		require.ErrorAs(t, err, &problem)
 		require.Equal(t, wire.CodeNoLink, problem.Code)
@@ -82,7 +82,7 @@ func TestNobodyPostsToAStreamWithoutItsKey(t *testing.T) {
 	require.Len(t, inDesk(), 1, "nobody has left the room")
 	right := g.carrier(presence.LinkID{Session: presence.SessionID(session), Number: presence.LinkNumber(number)}).key
 	require.NotEmpty(t, right)
-	_, err = g.Post(session, number, right, leave)
+	_, err = g.Post(t.Context(), PostRequest{Session: session, Link: number, Key: right, Frame: leave})
 	require.NoError(t, err)
 	require.Empty(t, inDesk())
 }

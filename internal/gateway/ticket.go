@@ -28,6 +28,7 @@ type tickets struct {
 
 type ticket struct {
 	greeting *realm.Greeting
+	hello    wire.Hello // with the token; empty if the service is alone
 	expires  time.Time
 }
 
@@ -41,11 +42,12 @@ func (g *Gateway) Ticket(h wire.Hello, bearer string, caller realm.Caller) (wire
 	if h.Version != 0 && h.Version != wire.Version {
 		return wire.Ticket{}, wrongVersion(h.Version)
 	}
-	c, err := g.realms.Greet(context.Background(), realm.WithBearer(h, bearer), caller)
+	h = realm.WithBearer(h, bearer)
+	c, err := g.realms.Greet(context.Background(), h, caller)
 	if err != nil {
 		return wire.Ticket{}, err
 	}
-	name, expires := rand.Text(), time.Now().Add(ticketLife)
+	name, expires := g.peers.Mark(rand.Text()), time.Now().Add(ticketLife)
 	t := g.tickets
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -57,13 +59,13 @@ func (g *Gateway) Ticket(h wire.Hello, bearer string, caller realm.Caller) (wire
 	if len(t.waiting) >= maxTickets {
 		return wire.Ticket{}, &wire.Problem{Code: wire.CodeBusy, Detail: "too many tickets wait to be used", Allowed: "another try in a second"}
 	}
-	t.waiting[sha256.Sum256([]byte(name))] = ticket{c, expires}
+	t.waiting[sha256.Sum256([]byte(name))] = ticket{c, g.origin(h), expires}
 	t.byOwner[owner]++
 	return wire.Ticket{Ticket: name, Expires: wire.Time{Time: expires}, Feed: "/v1/feed?ticket=" + name}, nil
 }
 
-// use returns the hello of a ticket, and invalidates the ticket.
-func (t *tickets) use(name string, now time.Time) (*realm.Greeting, error) {
+// use returns a ticket, and invalidates it.
+func (t *tickets) use(name string, now time.Time) (ticket, error) {
 	key := sha256.Sum256([]byte(name))
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -72,10 +74,13 @@ func (t *tickets) use(name string, now time.Time) (*realm.Greeting, error) {
 		t.remove(key, found)
 	}
 	if !ok || now.After(found.expires) {
-		return nil, &wire.Problem{Code: wire.CodeBadTicket, Field: "ticket", Detail: "the ticket is unknown, used or expired",
-			Allowed: "a fresh one from POST /v1/tickets"}
+		return ticket{}, badTicket("the ticket is unknown, used or expired")
 	}
-	return found.greeting, nil
+	return found, nil
+}
+
+func badTicket(detail string) error {
+	return &wire.Problem{Code: wire.CodeBadTicket, Field: "ticket", Detail: detail, Allowed: "a fresh one from POST /v1/tickets"}
 }
 
 func (t *tickets) expire(now time.Time) {

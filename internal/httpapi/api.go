@@ -21,6 +21,7 @@ import (
 	"github.com/valyala/fasthttp"
 
 	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/cluster/peers"
 	"tovik.example/tovik/internal/gateway"
 	"tovik.example/tovik/internal/hooks"
 	"tovik.example/tovik/internal/problem"
@@ -39,6 +40,7 @@ type API struct {
 	measures *Measures
 	proxies  Proxies
 	world    World
+	peers    *peers.Peers
 	log      *slog.Logger
 	streams  streams
 	answers  answers
@@ -72,7 +74,8 @@ type Options struct {
 	Hooks    *hooks.Dispatcher
 	Measures *Measures
 	World    World
-	Proxies  Proxies // that are trusted
+	Peers    *peers.Peers // the nodes of the cluster; nil: the service is alone
+	Proxies  Proxies      // that are trusted
 	// PracticeSecret signs the tokens of practice rooms; without it there are none.
 	PracticeSecret string
 	HideDocs       bool // serves no pages that explain errors and frames
@@ -85,10 +88,11 @@ type Options struct {
 // New returns an API whose /readyz answers 503 until SetReady.
 func New(o Options) *API {
 	a := &API{
-		gateway: o.Gateway, realms: o.Realms, keys: o.Keys, guard: o.Guard, signIns: o.SignIns, hooks: o.Hooks, measures: o.Measures, world: o.World, proxies: o.Proxies, log: o.Log,
+		gateway: o.Gateway, realms: o.Realms, keys: o.Keys, guard: o.Guard, signIns: o.SignIns, hooks: o.Hooks, measures: o.Measures, world: o.World, peers: o.Peers, proxies: o.Proxies, log: o.Log,
 		practiceSecret: o.PracticeSecret, hideDocs: o.HideDocs,
 		paces: newPaces(o.RequestsPerSecond),
 	}
+	a.keepForPeers()
 	a.exposition = a.metrics()
 	a.described = sync.OnceValues(renderAPI)
 	return a

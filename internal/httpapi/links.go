@@ -67,7 +67,7 @@ func (a *API) post(c fiber.Ctx) error {
 		return &wire.Problem{Code: wire.CodeBadField, Field: "link", Value: wire.Shorten(param(c, "link")),
 			Detail: "the path has no valid link number", Allowed: "an address that the last answer gave for posts"}
 	}
-	answer, err := a.gateway.Post(param(c, "session"), number, bearer(c), c.Body())
+	answer, err := a.gateway.Post(c.Context(), gateway.PostRequest{Node: c.Query("node"), Session: param(c, "session"), Link: number, Key: bearer(c), Frame: c.Body()})
 	if err != nil {
 		return err
 	}

@@ -109,6 +109,37 @@ func (t *Conversation) Return() *Greeting {
 	return c
 }
 
+// Again returns the hello with which the client of an event stream continues at another node, made from the
+// hello that it came with.
+func (t *Conversation) Again(h wire.Hello) wire.Hello {
+	h.Rooms, h.IdleFor, h.Revs, h.OneByOne = nil, nil, nil, true // it keeps its rooms, and what it may watch
+	if t.again.Session != "" {
+		h.Resume, h.Nonce = &wire.Resume{Session: string(t.again.Session), ResumeKey: t.again.Key}, t.again.Nonce
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	came := h.Watch
+	h.Watch = nil
+	for pattern, detail := range t.watching {
+		watch := wire.Watch{Room: string(pattern), Detail: wire.DetailMembers}
+		if detail == delivery.AtCount {
+			watch.Detail = wire.DetailCount
+		}
+		if i := slices.IndexFunc(came, func(w wire.Watch) bool { return w.Room == watch.Room }); i >= 0 {
+			watch = came[i]
+		}
+		h.Watch = append(h.Watch, watch)
+	}
+	if len(t.people) > 0 {
+		var users []string
+		for user := range t.people {
+			users = append(users, string(user))
+		}
+		h.Watch = append(h.Watch, wire.Watch{People: users})
+	}
+	return h
+}
+
 // Withdraw ends the session that a return opened because the old session had ended.
 func (t *Conversation) Withdraw(link presence.LinkID) {
 	t.Guest().realm.Apply(presence.Bye{From: link})

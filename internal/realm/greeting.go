@@ -242,6 +242,9 @@ func (c *Greeting) Begin() (reply presence.Reply, wait func(context.Context) (pr
 	return c.guest.realm.core.Begin(c.in)
 }
 
+// Withdraw ends the session that the hello opened, because the one that it should resume had ended.
+func (c *Greeting) Withdraw(link presence.LinkID) { c.guest.realm.Apply(presence.Bye{From: link}) }
+
 // Lease returns the answer to an HTTP beat.
 func (c *Greeting) Lease(reply presence.Reply) wire.Lease {
 	lease := wire.Lease{

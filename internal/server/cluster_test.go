@@ -78,6 +78,7 @@ func TestThreeNodesAreOneService(t *testing.T) {
 	})
 	nodesHaveOneConfiguration(t, nodes, &reread)
 	nodesSeeTheSame(t, nodes)
+	everyRequestElsewhere(t, nodes)
 	nobodyIsSeenToLeaveWhenANodeStops(t, nodes)
 }
 

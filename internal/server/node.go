@@ -17,6 +17,7 @@ import (
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/cluster"
 	"tovik.example/tovik/internal/cluster/broker"
+	"tovik.example/tovik/internal/cluster/peers"
 	"tovik.example/tovik/internal/cluster/stored"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
@@ -40,6 +41,7 @@ type node struct {
 	server *broker.Server
 	conn   *nats.Conn
 	broker *broker.Broker
+	peers  *peers.Peers
 	rows   *stored.Records
 	runner *cluster.Runner
 	world  *world
@@ -88,6 +90,7 @@ func joinCluster(ctx context.Context, c *Config) (n *node, err error) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, joinIn)
 	defer cancel()
+	n.peers = peers.New(peers.Options{Conn: n.conn, Cluster: n.Name, Node: n.Node, Nodes: n.Nodes, Log: c.Log})
 	n.broker, err = broker.Open(ctx, broker.Options{Conn: n.conn, Cluster: n.Name, Node: cluster.Name(n.Node), Replicas: len(n.LogNodes), Log: c.Log})
 	return n, err
 }

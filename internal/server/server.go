@@ -20,6 +20,7 @@ import (
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/admission"
 	"tovik.example/tovik/internal/cluster"
+	"tovik.example/tovik/internal/cluster/peers"
 	"tovik.example/tovik/internal/cluster/stored"
 	"tovik.example/tovik/internal/config"
 	"tovik.example/tovik/internal/gateway"
@@ -226,7 +227,11 @@ func start(waits context.Context, c Config, store *records.Store, secure *certif
 	}
 	guard := new(access.Guard)
 	realms := realm.NewRealms(realm.RealmsOptions{Keys: keys, Guard: guard, Store: store, Writer: writer, AsksOthers: c.asksOthers()})
-	g := gateway.New(gateway.Options{Realms: realms, Limits: c.Limits, Log: c.Log})
+	var others *peers.Peers
+	if n != nil {
+		others = n.peers
+	}
+	g := gateway.New(gateway.Options{Realms: realms, Peers: others, Limits: c.Limits, Log: c.Log})
 	w := &world{config: c, secure: secure, store: store, writer: writer, hooks: hook, measures: measures, keys: keys, realms: realms, gateway: g, node: n}
 	signIns := access.NewSignIns(store, keys, c.Log)
 	if n != nil {
@@ -250,7 +255,7 @@ func start(waits context.Context, c Config, store *records.Store, secure *certif
 		w.end()
 		return nil, err
 	}
-	options := httpapi.Options{Gateway: g, Realms: realms, Keys: keys, Guard: guard, SignIns: signIns, Hooks: hook, Measures: measures, World: w,
+	options := httpapi.Options{Gateway: g, Realms: realms, Keys: keys, Guard: guard, SignIns: signIns, Hooks: hook, Measures: measures, World: w, Peers: others,
 		Proxies: c.Proxies, HideDocs: c.HideDocs, RequestsPerSecond: c.RequestsPerSecond, Log: c.Log}
 	if c.Practice {
 		options.PracticeSecret = c.TokenSecret
@@ -275,6 +280,11 @@ func start(waits context.Context, c Config, store *records.Store, secure *certif
 		s.failed <- s.app.Listener(listener, fiber.ListenConfig{DisableStartupMessage: true})
 	}()
 	if n != nil {
+		s.running.Go(func() {
+			if err := n.peers.Run(ctx); err != nil {
+				n.fails(err)
+			}
+		})
 		s.running.Go(func() {
 			select {
 			case err := <-n.failed:
