@@ -43,6 +43,18 @@ func (a API) RevokeTokenKey(ctx context.Context, id string) error {
 	return a.call(ctx, http.MethodDelete, "/v1/token-keys/"+url.PathEscape(id), nil, nil)
 }
 
+// Nodes lists the nodes of the cluster, with what they own. It needs the service's own key.
+func (a API) Nodes(ctx context.Context) (wire.Nodes, error) {
+	var list wire.Nodes
+	return list, a.call(ctx, http.MethodGet, "/v1/nodes", nil, &list)
+}
+
+// DrainNode has a node hand over what it owns, and end. It needs the service's own key.
+func (a API) DrainNode(ctx context.Context, node string) error {
+	var drained wire.Drained
+	return a.call(ctx, http.MethodPost, "/v1/nodes/"+url.PathEscape(node)+"/drain", nil, &drained)
+}
+
 // Realms lists the realms of the service. It needs the service's own key.
 func (a API) Realms(ctx context.Context) (wire.Realms, error) {
 	var list wire.Realms

@@ -91,6 +91,8 @@ const (
 	CodeKeyReused        = "key-reused"
 	CodeUnderWay         = "under-way"
 	CodeBadConfig        = "bad-config"
+	CodeAlone            = "alone"
+	CodeUnknownNode      = "unknown-node"
 )
 
 // ProblemType describes a code (RFC 9457 §3.1.1), as the page on it does.
@@ -172,6 +174,8 @@ var ProblemTypes = []ProblemType{
 	{CodeUnknownDelivery, "Unknown delivery", 404, "There is no delivery with this id, or it is no longer kept."},
 	{CodeKeyReused, "Idempotency key reused", 422, "A different request used this Idempotency-Key before. Use a new key for a new request; a retry must be identical, byte for byte."},
 	{CodeUnderWay, "Under way", 409, "The request with this Idempotency-Key is still in progress. Ask again in a moment."},
+	{CodeAlone, "Alone", 404, "The service is no node of a cluster: its configuration has no cluster.node."},
+	{CodeUnknownNode, "Unknown node", 404, "The cluster has no node of this name, or it does not answer. To list the nodes: tovik nodes."},
 	{CodeBadConfig, "Bad configuration", 409, "The configuration file has a mistake, or changes a setting that needs a restart. Nothing was changed."},
 	{CodeNotReady, "Not ready", 503, "The service is starting or stopping. Try again in a moment."},
 	{CodeInternal, "Internal error", 500, "The service failed. Its log says more."},

@@ -6,9 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -48,6 +50,7 @@ func doctorCommand() *cli.Command {
 			d.sockets(ctx)
 			d.streams(ctx)
 			d.key(ctx)
+			d.nodes(ctx)
 			d.descriptors()
 			if dir := c.String("data"); dir != "" {
 				d.disk(dir)
@@ -203,6 +206,58 @@ func (d *doctor) key(ctx context.Context) {
 		d.note("key", err.Error(), "The service answers otherwise than Tovik does. Look at the address.")
 	default:
 		d.note("key", "is taken", "")
+	}
+}
+
+// fewBehind is how many records a healthy node may lag behind the log, and fullLog how much of the log's space
+// may be used.
+const (
+	fewBehind = 1000
+	fullLog   = 0.8
+)
+
+// nodes checks the nodes of a cluster, if the service is one and the key may see them.
+func (d *doctor) nodes(ctx context.Context) {
+	list, err := d.api.Nodes(ctx)
+	var problem *wire.Problem
+	switch {
+	case errors.As(err, &problem) && problem.Code == wire.CodeAlone:
+		return
+	case err != nil:
+		d.skip("nodes", "only the service's own key may see them")
+		return
+	}
+	versions := map[string]bool{}
+	for _, n := range list.Nodes {
+		found, advice := n.State, ""
+		switch {
+		case n.State == wire.NodeAway:
+			advice = fmt.Sprintf("%s says: %s. Look at its log, and at the network between the addresses of cluster.peers.", list.Asked, n.Because)
+		case n.State != wire.NodeReady:
+			advice = n.Because + "."
+		case len(cutOff(list, n)) > 0:
+			found, advice = "does not hear "+phrase.List(cutOff(list, n)), "Look at the network between these nodes."
+		case n.Behind > fewBehind:
+			found, advice = fmt.Sprintf("%d records behind the log", n.Behind), "Its disk or processor is too slow for what the cluster records."
+		}
+		if n.State != wire.NodeAway {
+			versions[n.Version] = true
+		}
+		d.note("node "+n.Node, found, advice)
+	}
+	log := list.Log
+	advice := ""
+	switch {
+	case log.Current == 0:
+		advice = "No majority of cluster.log_nodes is there: start those that are away. Presence goes on where the owner is heard; nothing is recorded meanwhile."
+	case log.Current < log.Copies:
+		advice = "A node that keeps the log is away, or has not caught up. If another one fails too, the cluster stops until one is back."
+	case float64(log.Bytes) > fullLog*float64(log.Most):
+		advice = "The log is almost full and will drop its oldest records before they are a day old. A node that is away until then needs a backup of another one."
+	}
+	d.note("log", fmt.Sprintf("%d of %s complete, %s", log.Current, phrase.Count(log.Copies, "copy"), phrase.Size(log.Bytes)), advice)
+	if len(versions) > 1 {
+		d.note("versions", "nodes run "+phrase.List(slices.Sorted(maps.Keys(versions))), "Finish the upgrade: one node after the other, see docs/cluster.md.")
 	}
 }
 

@@ -162,7 +162,7 @@ func told(c *cli.Command, with stage) (server.Config, error) {
 func configure(path string, s config.Settings) (server.Config, error) {
 	policy := s.Policy()
 	c := server.Config{
-		Settings: s, Listen: s.Listen, Data: s.Data, Policy: &policy,
+		Version: Version, Settings: s, Listen: s.Listen, Data: s.Data, Policy: &policy,
 		TLSCert: s.TLSCert, TLSKey: s.TLSKey, MaxConnections: s.MaxConnections, RequestsPerSecond: s.RequestsPerSecond,
 		Limits:       gateway.Limits{PerAddress: s.LinksPerAddress, PerPerson: s.LinksPerPerson, SlowAfter: s.SlowAfter.Duration},
 		PrivateHooks: s.PrivateHooks, Practice: s.Practice, HideDocs: s.HideDocs,
@@ -269,6 +269,8 @@ func serveUntil(ctx context.Context, s *server.Server) error {
 		case err := <-s.Failed():
 			return fmt.Errorf("the service can no longer accept connections: %w", err)
 		case <-ctx.Done():
+			return s.Stop()
+		case <-s.Drained():
 			return s.Stop()
 		case <-reload:
 			_, _ = s.Reload() // logs its result itself

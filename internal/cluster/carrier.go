@@ -2,6 +2,7 @@ package cluster
 
 import (
 	"maps"
+	"reflect"
 	"slices"
 	"time"
 
@@ -15,9 +16,10 @@ type carrier struct {
 	conns    map[ConnID]*carried
 	gone     map[presence.LinkID]*carried // ended in the last minute
 	requests map[uint64]*waiting
-	expires  time.Duration // when the first of them may expire; 0: none
-	forgotAt time.Duration // when links that ended long ago were forgotten
-	refusing bool          // its links were sent away, and it takes no hellos
+	givenUp  map[uint64]*waiting // requests over links that were given up in the last minute; the owner may carry them out all the same
+	expires  time.Duration       // when the first of them may expire; 0: none
+	forgotAt time.Duration       // when links that ended long ago were forgotten
+	refusing bool                // its links were sent away, and it takes no hellos
 }
 
 // carried is a connection, with everything that a report says about its link.
@@ -47,7 +49,7 @@ type waiting struct {
 }
 
 func newCarrier() carrier {
-	return carrier{links: map[presence.LinkID]*carried{}, conns: map[ConnID]*carried{}, gone: map[presence.LinkID]*carried{}, requests: map[uint64]*waiting{}}
+	return carrier{links: map[presence.LinkID]*carried{}, conns: map[ConnID]*carried{}, gone: map[presence.LinkID]*carried{}, requests: map[uint64]*waiting{}, givenUp: map[uint64]*waiting{}}
 }
 
 // toOwner sends a message to the newest owner that this node knows of.
@@ -246,9 +248,11 @@ func (n *Node) close(r *realm, c *carried, why presence.Reason) {
 // giveUp withdraws a request whose client no longer waits.
 func (n *Node) giveUp(r *realm, q *waiting) {
 	delete(r.carrier.requests, q.request.Attempt)
-	if hello, ok := q.request.Input.(presence.Hello); ok {
-		n.toOwner(r, GiveUp{q.request.Attempt, hello.Session})
+	hello, ok := q.request.Input.(presence.Hello)
+	if !ok && q.conn != nil {
+		r.carrier.givenUp[q.request.Attempt] = q
 	}
+	n.toOwner(r, GiveUp{q.request.Attempt, hello.Session})
 }
 
 // expireRequests refuses requests that have waited too long, and forgets links that ended long ago.
@@ -268,6 +272,7 @@ func (n *Node) expireRequests(r *realm) {
 	if n.mono()-r.carrier.forgotAt > n.Timings.Heartbeat {
 		r.carrier.forgotAt = n.mono()
 		maps.DeleteFunc(r.carrier.gone, func(_ presence.LinkID, c *carried) bool { return n.mono()-c.ended > n.Timings.Remember })
+		maps.DeleteFunc(r.carrier.givenUp, func(_ uint64, q *waiting) bool { return n.mono()-q.since > n.Timings.Remember })
 	}
 }
 
@@ -392,6 +397,10 @@ func (n *Node) answered(r *realm, a Answer) {
 		if a.Err == nil && link.Session != "" && r.carrier.links[link] == nil {
 			n.toOwner(r, Say{presence.LinkLost{Link: link}})
 		}
+		if q := r.carrier.givenUp[a.Attempt]; q != nil && a.Err == nil {
+			delete(r.carrier.givenUp, a.Attempt)
+			n.takeBack(r, q, a)
+		}
 		return
 	}
 	delete(r.carrier.requests, a.Attempt)
@@ -435,6 +444,27 @@ func (n *Node) answered(r *realm, a Answer) {
 	n.do(PassAnswer{c.conn, a})
 }
 
+// takeBack handles the answer to a request whose client has been told that it failed. Somebody who has come in
+// goes out again, unless the client asks for it once more; otherwise the client is told what is true.
+func (n *Node) takeBack(r *realm, q *waiting, a Answer) {
+	rooms := a.Reply.Rooms
+	switch in := q.request.Input.(type) {
+	case presence.Join:
+		rooms = []presence.RoomName{in.Room}
+	case presence.Accept:
+	default:
+		n.report(r)
+		return
+	}
+	c := q.conn
+	for _, room := range rooms {
+		isIn := slices.ContainsFunc(c.fact.Session.Rooms, func(e presence.SavedEntry) bool { return e.Room == room })
+		if c.open && !isIn && !r.requests(c, presence.Join{From: c.link, Room: room}) {
+			n.toOwner(r, Say{presence.Leave{From: c.link, Room: room}})
+		}
+	}
+}
+
 // asks notes asks that the client waits for.
 func (c *carried) asks(asks ...presence.OpenAsk) {
 	for _, ask := range asks {
@@ -449,13 +479,21 @@ func (c *carried) asksNoLonger(room presence.RoomName) {
 
 // leaves reports whether the client waits for the answer to a leave of a room.
 func (r *realm) leaves(c *carried, room presence.RoomName) bool {
+	return r.requests(c, presence.Leave{From: c.link, Room: room})
+}
+
+// requests reports whether a client waits for the answer to a join or leave.
+func (r *realm) requests(c *carried, what presence.Input) bool {
 	return slices.ContainsFunc(c.attempts, func(attempt uint64) bool {
 		q := r.carrier.requests[attempt]
 		if q == nil {
 			return false
 		}
-		leave, ok := q.request.Input.(presence.Leave)
-		return ok && leave.Room == room
+		in := q.request.Input
+		if join, ok := in.(presence.Join); ok {
+			in = presence.Join{From: join.From, Room: join.Room}
+		}
+		return reflect.DeepEqual(in, what)
 	})
 }
 

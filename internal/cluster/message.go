@@ -52,7 +52,8 @@ type (
 	}
 	// Say is an input without an answer.
 	Say struct{ Input presence.Input }
-	// GiveUp withdraws a request whose client no longer waits.
+	// GiveUp withdraws a request whose client no longer waits, if it has not been carried out. Session is that
+	// of a hello.
 	GiveUp struct {
 		Attempt uint64
 		Session presence.SessionID // named by the hello

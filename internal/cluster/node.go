@@ -364,6 +364,53 @@ func (n *Node) Owned(id Realm) (Owned, bool) {
 	return Owned{o.epoch, o.engine, o.speaks()}, true
 }
 
+// Status is what a node knows of itself and of others, for operators.
+type Status struct {
+	Halted  bool
+	Leaving bool
+	// Apart is how long the node has heard no majority of the nodes that keep the log; 0: it hears one.
+	Apart   time.Duration
+	Unheard []Name
+	Realms  []RealmStatus
+}
+
+// RealmStatus is what a node knows of a realm.
+type RealmStatus struct {
+	ID     Realm
+	Name   string
+	Known  Known
+	Owns   bool // this node runs the core
+	Speaks bool // and answers for it now
+}
+
+// Status returns what the node knows at an instant.
+func (n *Node) Status(at presence.Instant) Status {
+	s := Status{Halted: n.halted, Leaving: n.peers[n.Name].leaving}
+	var heard []time.Duration // by the nodes that keep the log, latest first
+	for _, name := range n.LogNodes {
+		last := n.peers[name].heard
+		if name == n.Name {
+			last = at.Mono
+		}
+		heard = append(heard, last)
+	}
+	slices.SortFunc(heard, func(a, b time.Duration) int { return cmp.Compare(b, a) })
+	if !n.majority(n.hears) {
+		s.Apart = at.Mono - heard[len(heard)/2]
+	}
+	for _, name := range n.others() {
+		if !n.hears(name) {
+			s.Unheard = append(s.Unheard, name)
+		}
+	}
+	for _, id := range n.order {
+		r := n.realms[id]
+		is, owns := n.Owned(id)
+		s.Realms = append(s.Realms, RealmStatus{ID: id, Name: r.log.Name, Known: r.known, Owns: owns, Speaks: owns && is.Speaks})
+	}
+	return s
+}
+
 // Carriers returns the links of a realm that this node owns, with the nodes that carry them as far as
 // it knows.
 func (n *Node) Carriers(id Realm) map[presence.LinkID]Name {

@@ -172,8 +172,8 @@ func (n *Node) restore(o *owner) {
 	n.learn(o.realm, Known{o.epoch, n.Name})
 	o.frozen, o.frozenAt = o.unproven, n.mono()
 	for _, name := range n.names {
-		// A node that has just started has heard nobody yet, although others live.
-		if name == n.Name || n.mono()-n.peers[name].heard < n.Timings.Dead {
+		// A node that has just started, or was cut off until now, has not heard all that live.
+		if !n.dead(name) {
 			o.missing[name] = true
 			if !o.frozen {
 				n.down(o, name, WantReport{})
@@ -220,8 +220,16 @@ func (n *Node) release(o *owner) {
 	}
 	waiting := o.waiting
 	o.waiting = nil
+	withdrawn := map[uint64]bool{}
 	for _, a := range waiting {
-		n.takeUp(o, a.from, a.what)
+		if up, ok := a.what.(GiveUp); ok {
+			withdrawn[up.Attempt] = true
+		}
+	}
+	for _, a := range waiting {
+		if request, ok := a.what.(Request); !ok || !withdrawn[request.Attempt] {
+			n.takeUp(o, a.from, a.what)
+		}
 	}
 }
 
@@ -276,9 +284,6 @@ func (n *Node) takeUp(o *owner, from Name, what Up) {
 	if report, ok := what.(Report); ok && o.phase >= barrier && o.phase != ending && (!o.frozen || o.phase == barrier) {
 		n.reseat(o, from, report)
 		return
-	}
-	if up, ok := what.(GiveUp); ok {
-		o.waiting = slices.DeleteFunc(o.waiting, func(a queued) bool { request, ok := a.what.(Request); return ok && request.Attempt == up.Attempt })
 	}
 	if !o.speaks() {
 		o.wait(queued{from, what})

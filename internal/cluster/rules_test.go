@@ -540,6 +540,72 @@ func TestANewOwnerWaitsForNodesThatItHasNotHeardYet(t *testing.T) {
 	require.GreaterOrEqual(t, w.now-began, 2*time.Second, "which is how long it waits for a report at most")
 }
 
+// TestANewOwnerWaitsForNodesThatOthersHear has an owner that was cut off from one node until it began.
+func TestANewOwnerWaitsForNodesThatOthersHear(t *testing.T) {
+	w := begun(t)
+	w.opens(kestrel, 7, "ilse")
+	w.noTable = map[cluster.Name]bool{dipper: true, kestrel: true}
+	w.loses = func(from, to cluster.Name, _ cluster.Envelope) bool {
+		return from == heron && to == kestrel || from == kestrel && to == heron
+	}
+	w.run(3 * time.Second)
+	w.gives(heron, false)
+	began := w.now
+	w.until("it speaks", func() bool { return w.owned(heron).Speaks })
+	require.GreaterOrEqual(t, w.now-began, 2*time.Second, "which is how long it waits for a report at most")
+}
+
+// joins asks for another room over a connection at heron.
+func (w *trio) joins(conn cluster.ConnID, link presence.LinkID) {
+	w.on(heron, func(n *cluster.Node) {
+		n.Requested(w.at(), 1, conn, cluster.Request{Attempt: 70, Input: presence.Join{From: link, Room: "basin.upper-weir", NewAsk: "ask-1"}})
+	})
+	w.settle()
+}
+
+func TestARequestThatWasGivenUpIsNotCarriedOut(t *testing.T) {
+	w := begun(t)
+	w.noTable = map[cluster.Name]bool{dipper: true, heron: true, kestrel: true}
+	link := w.opens(heron, 7, "ilse")
+	w.still[dipper] = true
+	w.joins(7, link)
+	w.run(3200 * time.Millisecond)
+	require.ErrorIs(t, w.answered[7].Err, cluster.ErrNotReady)
+	w.wakes(dipper)
+	w.until("it goes on", func() bool { return w.owned(dipper).Speaks })
+	w.run(time.Second)
+	require.Equal(t, []presence.RoomName{"desk.night"}, w.owned(dipper).Engine.RoomsOf("ilse", presence.Full))
+}
+
+// TestAJoinThatWasAnsweredTooLateIsTakenBack has an answer on its way while its request is given up.
+func TestAJoinThatWasAnsweredTooLateIsTakenBack(t *testing.T) {
+	w := begun(t)
+	w.noTable = map[cluster.Name]bool{dipper: true, heron: true, kestrel: true}
+	link := w.opens(heron, 7, "ilse")
+	w.still[dipper] = true
+	w.joins(7, link)
+	w.run(1900 * time.Millisecond)
+	var slow []cluster.Envelope
+	w.loses = func(from, to cluster.Name, e cluster.Envelope) bool {
+		if from == dipper && to == heron {
+			slow = append(slow, e)
+			return true
+		}
+		return false
+	}
+	w.wakes(dipper)
+	w.run(1300 * time.Millisecond)
+	require.Len(t, w.owned(dipper).Engine.RoomsOf("ilse", presence.Full), 2)
+	require.ErrorIs(t, w.answered[7].Err, cluster.ErrNotReady)
+	w.loses = nil
+	for _, e := range slow {
+		w.on(heron, func(n *cluster.Node) { n.Receive(w.at(), e) })
+	}
+	w.run(300 * time.Millisecond)
+	w.run(300 * time.Millisecond)
+	require.Len(t, w.owned(dipper).Engine.RoomsOf("ilse", presence.Full), 1)
+}
+
 func TestANodeThatOthersHearIsNotReplaced(t *testing.T) {
 	w := begun(t)
 	w.loses = func(from, to cluster.Name, _ cluster.Envelope) bool {

@@ -175,6 +175,13 @@ func (r *Runner) Leave(ctx context.Context) error {
 	}
 }
 
+// Status returns what the node knows now.
+func (r *Runner) Status() Status {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.node.Status(r.at())
+}
+
 // Speaks reports whether this node owns a realm and answers for it now.
 func (r *Runner) Speaks(id Realm) bool {
 	r.mu.Lock()

@@ -62,6 +62,26 @@ type World interface {
 	RemoveRealm(name string) error
 	// Reload applies the configuration as it is now.
 	Reload(by string) (wire.Reloaded, error)
+	// Nodes describes the nodes of the cluster.
+	Nodes(ctx context.Context) (wire.Nodes, error)
+	// Drain has a node hand over what it owns and end.
+	Drain(ctx context.Context, node string) error
+	// NotReady says why the service should get no new clients, other than that it is starting or stopping; empty:
+	// it should.
+	NotReady() string
+	// Figures returns the figures of this node; false: the service is alone.
+	Figures() (NodeFigures, bool)
+}
+
+// NodeFigures are figures of a node, for metrics.
+type NodeFigures struct {
+	Node           string
+	Heard, Owned   int // nodes, with itself; realms
+	Begun          int // realms that it has begun to own, since its start
+	Apart          time.Duration
+	Read, Behind   uint64 // records
+	LogBytes, Most uint64
+	Clock          time.Duration // by which it is ahead of the median of all
 }
 
 // Options are the parts and settings of an API. The first eight and Log are required.
@@ -100,6 +120,9 @@ func New(o Options) *API {
 
 // SetReady sets what /readyz answers.
 func (a *API) SetReady(ready bool) { a.ready.Store(ready) }
+
+// Ready reports whether the service has started, and does not stop.
+func (a *API) Ready() bool { return a.ready.Load() }
 
 // App returns the routes. Each function of before is first called with the app.
 func (a *API) App(before ...func(*fiber.App)) *fiber.App {
@@ -180,6 +203,9 @@ func bearer(c fiber.Ctx) string {
 func (a *API) readyz(c fiber.Ctx) error {
 	if !a.ready.Load() {
 		return &wire.Problem{Code: wire.CodeNotReady, Detail: "the service is starting or stopping"}
+	}
+	if why := a.world.NotReady(); why != "" {
+		return &wire.Problem{Code: wire.CodeNotReady, Detail: why}
 	}
 	return c.JSON(wire.Readiness{Status: "ready", Records: a.realms.Health()})
 }

@@ -121,6 +121,31 @@ var (
 	descHooks     = describe("hook_deliveries", "Deliveries to hooks on record, by state.", "state")
 )
 
+var (
+	descHeard  = describe("node_nodes_heard", "Nodes of the cluster that this node hears, with itself.")
+	descOwned  = describe("node_realms_owned", "Realms that this node owns.")
+	descBegun  = describe("node_realms_begun_total", "Realms that this node has begun to own: takeovers and handovers.")
+	descApart  = describe("node_apart_seconds", "How long this node has heard no majority of the nodes that keep the log.")
+	descRead   = describe("node_log_read_total", "The last record of the log that this node has applied.")
+	descBehind = describe("node_log_behind", "Records of the log that this node has not applied, a moment ago.")
+	descLog    = describe("node_log_bytes", "The size of the log, a moment ago.")
+	descMost   = describe("node_log_bytes_max", "The size that the log keeps at most.")
+	descClock  = describe("node_clock_seconds", "By how much the clock of this node is ahead of the median of all nodes.")
+)
+
+// collectNode collects the figures of a node of a cluster.
+func collectNode(of NodeFigures, gauge, counter collect) {
+	gauge(descHeard, float64(of.Heard))
+	gauge(descOwned, float64(of.Owned))
+	counter(descBegun, float64(of.Begun))
+	gauge(descApart, of.Apart.Seconds())
+	counter(descRead, float64(of.Read))
+	gauge(descBehind, float64(of.Behind))
+	gauge(descLog, float64(of.LogBytes))
+	gauge(descMost, float64(of.Most))
+	gauge(descClock, of.Clock.Seconds())
+}
+
 // Describe implements [prometheus.Collector].
 func (s *sizes) Describe(to chan<- *prometheus.Desc) { prometheus.DescribeByCollect(s, to) }
 
@@ -143,6 +168,9 @@ func (s *sizes) Collect(to chan<- prometheus.Metric) {
 	counter(descDropped, float64(links.CuesDropped))
 	for code, n := range links.Refused {
 		counter(descRefused, float64(n), code)
+	}
+	if node, ok := s.a.world.Figures(); ok {
+		collectNode(node, gauge, counter)
 	}
 	figures := s.a.realms.Figures()
 	leases := 0

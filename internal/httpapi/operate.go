@@ -21,6 +21,34 @@ func (a *API) reload(c fiber.Ctx) error {
 	return c.JSON(done)
 }
 
+// nodes describes the nodes of the cluster.
+func (a *API) nodes(c fiber.Ctx) error {
+	form, err := formIn(c, asJSON, asNDJSON, asCSV, asStream)
+	if err != nil {
+		return err
+	}
+	if form == asStream {
+		unsaid := func() <-chan struct{} { return nil } // no entry says that something has changed
+		return a.repeat(c, "nodes", healthEvery, unsaid, func(ctx context.Context) (any, time.Duration, error) {
+			doc, err := a.world.Nodes(ctx)
+			return doc, healthEvery, err
+		})
+	}
+	doc, err := a.world.Nodes(c.Context())
+	if err != nil {
+		return err
+	}
+	return listed(c, doc, doc.Nodes)
+}
+
+// drainNode has a node hand over what it owns and end.
+func (a *API) drainNode(c fiber.Ctx) error {
+	if err := a.world.Drain(c.Context(), param(c, "node")); err != nil {
+		return err
+	}
+	return c.Status(fiber.StatusAccepted).JSON(wire.Drained{Node: param(c, "node")})
+}
+
 // health answers with the state of the service, as the caller's key may see it.
 func (a *API) health(c fiber.Ctx) error {
 	form, err := formIn(c, asJSON, asStream)

@@ -41,6 +41,20 @@ func Count(n int, noun string) string {
 	return fmt.Sprintf("%d %ss", n, noun)
 }
 
+// Size returns a number of bytes in the largest unit: "820 B", "1.2 MB".
+func Size(bytes uint64) string {
+	if bytes < 1000 {
+		return fmt.Sprintf("%d B", bytes)
+	}
+	size, units := float64(bytes), []string{"kB", "MB", "GB", "TB"}
+	for i, unit := range units {
+		if size /= 1000; size < 999.5 || i == len(units)-1 {
+			return strings.Replace(fmt.Sprintf("%.1f %s", size, unit), ".0 ", " ", 1)
+		}
+	}
+	return ""
+}
+
 // List lists different words: "a, b and c".
 func List(words []string) string {
 	var list []string

@@ -44,9 +44,12 @@ type node struct {
 	peers  *peers.Peers
 	rows   *stored.Records
 	runner *cluster.Runner
-	world  *world
-	events chan func()     // of the watcher, in order
-	owned  map[string]bool // realms; used by events alone
+	// observer is what the broker tells the runner through.
+	observer *observer
+	started  time.Time
+	world    *world
+	events   chan func()     // of the watcher, in order
+	owned    map[string]bool // realms; used by events alone
 
 	stop    context.CancelFunc
 	serving sync.WaitGroup
@@ -189,6 +192,8 @@ func (n *node) begin(w *world, dir string, rows *stored.Records) error {
 		Policy: func(realm string) presence.Policy { return *w.policy(realm) }, Records: rows,
 		NewMaker: func(realm cluster.Realm) cluster.Maker { return rows.Maker(realm, time.Now()) }, NewID: ids.next, NewRun: func(presence.View) string { return ids.next() },
 	}, cluster.Broker{Log: n.broker, Table: n.broker, Bus: n.broker}, n)
+	n.observer, n.started = &observer{Runner: n.runner, handed: map[cluster.Realm]cluster.Epoch{}}, time.Now().UTC().Truncate(time.Millisecond)
+	n.observer.read.Store(uint64(rows.Read()))
 	ctx, stop := context.WithCancel(context.Background())
 	n.stop = stop
 	n.serving.Go(func() {
@@ -203,7 +208,7 @@ func (n *node) begin(w *world, dir string, rows *stored.Records) error {
 	})
 	n.serving.Go(func() { n.runner.Run(ctx) })
 	n.serving.Go(func() {
-		if err := n.broker.Serve(ctx, n.runner, rows); err != nil && ctx.Err() == nil {
+		if err := n.broker.Serve(ctx, n.observer, rows); err != nil && ctx.Err() == nil {
 			n.fails(err)
 		}
 	})
@@ -280,6 +285,9 @@ func (n *node) Owns(_ cluster.Realm, name string, is bool) {
 	n.events <- func() {
 		if is != n.owned[name] {
 			n.owned[name] = is
+			if is {
+				n.observer.begun.Add(1)
+			}
 			n.world.config.Log.Info("this node begins or ceases to own a realm", "realm", name, "owns", is)
 		}
 		if err := n.world.hooks.Own(name, is); err != nil {

@@ -50,6 +50,7 @@ type Config struct {
 	OperatorKey string
 	Policy      *presence.Policy // nil stands for the default
 	Log         *slog.Logger     // nil stands for none
+	Version     string           // of the program, for operators
 	// Data is the directory of the records. If it is empty or [records.Memory], they end with
 	// the service.
 	Data      string
@@ -143,6 +144,7 @@ type Server struct {
 	unasked *unasked
 	served  chan struct{} // closed when the listener has ended
 	failed  chan error    // holds two: of the listener, and of the node
+	drained chan struct{} // holds one
 }
 
 // Start returns once the service listens. /readyz answers only after Ready.
@@ -264,6 +266,10 @@ func start(waits context.Context, c Config, store *records.Store, secure *certif
 	s := &Server{
 		config: c, scheme: scheme, store: store, writer: writer, world: w, gateway: g, api: api, app: api.App(connections.watch), unasked: connections, listen: listener,
 		stop: cancel, served: make(chan struct{}), failed: make(chan error, 2),
+		drained: make(chan struct{}, 1),
+	}
+	if n != nil {
+		n.answerPeers(api.Ready, s.drain)
 	}
 	untilWritten, written := context.WithCancel(context.Background())
 	s.written = written
@@ -285,6 +291,7 @@ func start(waits context.Context, c Config, store *records.Store, secure *certif
 				n.fails(err)
 			}
 		})
+		s.running.Go(func() { n.look(ctx) })
 		s.running.Go(func() {
 			select {
 			case err := <-n.failed:
@@ -308,6 +315,18 @@ func explain(address string, err error) error {
 
 // Ready makes /readyz answer that the service is ready.
 func (s *Server) Ready() { s.api.SetReady(true) }
+
+// Drained returns a channel that yields when an operator wants this node to hand over what it owns, and to
+// end: then call Stop.
+func (s *Server) Drained() <-chan struct{} { return s.drained }
+
+func (s *Server) drain() {
+	s.api.SetReady(false)
+	select {
+	case s.drained <- struct{}{}:
+	default:
+	}
+}
 
 // URL returns the address of the service.
 func (s *Server) URL() string { return s.scheme + "://" + s.listen.Addr().String() }

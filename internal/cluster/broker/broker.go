@@ -129,6 +129,38 @@ func (b *Broker) stream(want *nats.StreamConfig) (*nats.StreamInfo, error) {
 
 func (b *Broker) name(of string) string { return b.Cluster + "-" + of }
 
+// State is the state of the log and of the broker.
+type State struct {
+	First, Last, Bytes, Most uint64
+	Copies, Current          int    // nodes that keep the log, and how many of them have all of it
+	LogLeader, TableLeader   string // nodes; empty: none
+}
+
+// State asks the leader of the log for its state.
+func (b *Broker) State() (s State, err error) {
+	log, err := b.js.StreamInfo(b.name("log"))
+	if err != nil {
+		return s, err
+	}
+	table, err := b.js.StreamInfo(b.name("table"))
+	if err != nil {
+		return s, err
+	}
+	s = State{First: log.State.FirstSeq, Last: log.State.LastSeq, Bytes: log.State.Bytes, Most: uint64(max(log.Config.MaxBytes, 0)), Copies: log.Config.Replicas, Current: 1}
+	if log.Cluster != nil {
+		s.LogLeader = log.Cluster.Leader
+		for _, copies := range log.Cluster.Replicas {
+			if copies.Current && !copies.Offline {
+				s.Current++
+			}
+		}
+	}
+	if table.Cluster != nil {
+		s.TableLeader = table.Cluster.Leader
+	}
+	return s, nil
+}
+
 // Identity returns the identity of the log.
 func (b *Broker) Identity() string { return b.identity }
 

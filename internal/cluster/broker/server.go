@@ -114,13 +114,14 @@ func connect(address string, options ...nats.Option) (*nats.Conn, error) {
 	return nats.Connect(address, options...)
 }
 
-// logger passes what the server says on to the log of the service.
+// logger passes what the server says on to the log of the service. Its warnings are about its inner life, and what
+// it calls errors passes by itself: a node that is not there yet.
 type logger struct{ to *slog.Logger }
 
 func (l logger) Noticef(format string, v ...any) { l.to.Debug(fmt.Sprintf(format, v...)) }
-func (l logger) Warnf(format string, v ...any)   { l.to.Warn(fmt.Sprintf(format, v...)) }
+func (l logger) Warnf(format string, v ...any)   { l.to.Debug(fmt.Sprintf(format, v...)) }
 func (l logger) Fatalf(format string, v ...any)  { l.to.Error(fmt.Sprintf(format, v...)) }
-func (l logger) Errorf(format string, v ...any)  { l.to.Error(fmt.Sprintf(format, v...)) }
+func (l logger) Errorf(format string, v ...any)  { l.to.Warn(fmt.Sprintf(format, v...)) }
 func (l logger) Debugf(string, ...any)           {}
 func (l logger) Tracef(string, ...any)           {}
 

@@ -1,0 +1,299 @@
+package server
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"tovik.example/tovik/internal/cluster"
+	"tovik.example/tovik/internal/cluster/broker"
+	"tovik.example/tovik/internal/cluster/peers"
+	"tovik.example/tovik/internal/httpapi"
+	"tovik.example/tovik/internal/phrase"
+	"tovik.example/tovik/wire"
+)
+
+// Requests that nodes answer about themselves.
+const (
+	askStatus = "status"
+	askDrain  = "drain"
+)
+
+// Limits of what a node knows of others.
+const (
+	lookEvery  = 10 * time.Second // at the clocks of others, and at the log
+	lookIn     = time.Second      // a node that does not answer in time is away
+	clockApart = time.Second      // a node whose clock is further from the median is not ready
+	apartFor   = 4 * time.Second  // a node that hears no majority for so long is not ready
+	mostChange = 50               // changes of owners that are kept
+)
+
+// nodeStatus is what a node says about itself.
+type nodeStatus struct {
+	wire.Node
+	Wall   time.Time         `json:"wall"`
+	Realms []wire.RealmOwner `json:"realms"` // that it owns
+}
+
+// observer notes what goes through a node, for operators.
+type observer struct {
+	*cluster.Runner
+	read    atomic.Uint64
+	begun   atomic.Int64 // realms, by this node
+	mu      sync.Mutex
+	changes []wire.OwnerChange // newest first
+	handed  map[cluster.Realm]cluster.Epoch
+	clock   time.Duration // ahead of the median
+	log     broker.State  // a moment ago
+}
+
+// Applied implements [broker.Node].
+func (o *observer) Applied(at cluster.Position, r cluster.Record) {
+	o.Runner.Applied(at, r)
+	o.read.Store(uint64(at))
+	switch r.Kind {
+	case cluster.KindEnds:
+		o.mu.Lock()
+		defer o.mu.Unlock()
+		o.handed[r.Realm] = r.Epoch
+	case cluster.KindBegins:
+		for _, is := range o.Status().Realms {
+			if is.ID == r.Realm && is.Known.Epoch == r.Epoch { // otherwise the record came too late
+				o.note(is.Name, r)
+			}
+		}
+	}
+}
+
+func (o *observer) note(name string, r cluster.Record) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	change := wire.OwnerChange{Time: wire.Time{Time: time.UnixMilli(r.Wall).UTC()}, Realm: name, Owner: string(r.Node), Epoch: uint64(r.Epoch), Handed: o.handed[r.Realm] > 0}
+	delete(o.handed, r.Realm)
+	o.changes = slices.Insert(o.changes, 0, change)
+	o.changes = o.changes[:min(len(o.changes), mostChange)]
+}
+
+// answerPeers sets what this node says about itself to others. Ready reports whether it has begun, and does
+// not stop.
+func (n *node) answerPeers(ready func() bool, drain func()) {
+	n.peers.Answer(askStatus, func(context.Context, json.RawMessage) (any, error) { return n.about(ready()), nil })
+	n.peers.Answer(askDrain, func(context.Context, json.RawMessage) (any, error) {
+		drain()
+		return nil, nil
+	})
+}
+
+// about says what this node knows of itself.
+func (n *node) about(ready bool) nodeStatus {
+	is := n.observer.Status()
+	s := nodeStatus{Wall: time.Now(), Node: wire.Node{
+		Node: n.Cluster.Node, State: wire.NodeReady, Owns: []string{}, Read: n.observer.read.Load(), Keeps: slices.Contains(n.LogNodes, n.Cluster.Node),
+		Version: n.world.config.Version, Since: &wire.Time{Time: n.started},
+	}}
+	for _, name := range is.Unheard {
+		s.Unheard = append(s.Unheard, string(name))
+	}
+	for _, r := range is.Realms {
+		if r.Owns {
+			s.Owns = append(s.Owns, r.Name)
+		}
+		if r.Known.Owner == cluster.Name(s.Node.Node) {
+			s.Realms = append(s.Realms, wire.RealmOwner{Realm: r.Name, Owner: s.Node.Node, Epoch: uint64(r.Known.Epoch), Answers: r.Speaks})
+		}
+	}
+	size := n.world.gateway.Size()
+	s.Links = size.WebSockets + size.Streams
+	why := n.notReady(is)
+	switch {
+	case is.Leaving:
+		s.State, s.Because = wire.NodeLeaving, "it hands over what it owns, and ends"
+	case !ready:
+		s.State, s.Because = wire.NodeNotReady, "it is starting"
+	case why != "":
+		s.State, s.Because = wire.NodeNotReady, why
+	}
+	return s
+}
+
+// notReady says why this node should get no new clients; empty: it should.
+func (n *node) notReady(is cluster.Status) string {
+	n.observer.mu.Lock()
+	clock := n.observer.clock
+	n.observer.mu.Unlock()
+	switch {
+	case is.Halted:
+		return "this node runs a version that is too old for the log"
+	case is.Apart >= apartFor:
+		return fmt.Sprintf("this node has heard no majority of the nodes that keep the log for %s", phrase.Lasting(is.Apart))
+	case clock.Abs() > clockApart:
+		return fmt.Sprintf("the clock of this node is %s away from the median of all nodes", phrase.Lasting(clock.Abs()))
+	}
+	return ""
+}
+
+// look asks the other nodes for their clocks, and the log for its state, until ctx is done.
+func (n *node) look(ctx context.Context) {
+	for {
+		if doc, err := n.list(ctx); err == nil {
+			ahead := []int64{0}
+			for _, other := range doc.Nodes {
+				if other.State != wire.NodeAway && other.Node != n.Cluster.Node {
+					ahead = append(ahead, other.Clock)
+				}
+			}
+			slices.Sort(ahead)
+			n.observer.mu.Lock()
+			n.observer.clock = -time.Duration(ahead[len(ahead)/2]) * time.Millisecond
+			if len(ahead) == 2 { // of two clocks nobody can say which is wrong
+				n.observer.clock = 0
+			}
+			n.observer.mu.Unlock()
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(lookEvery):
+		}
+	}
+}
+
+// list asks all nodes about themselves.
+func (n *node) list(ctx context.Context) (wire.Nodes, error) {
+	names := n.peers.All()
+	answers := make([]nodeStatus, len(names))
+	state := make(chan error, 1)
+	go func() {
+		is, err := n.broker.State()
+		if err == nil {
+			n.observer.mu.Lock()
+			n.observer.log = is
+			n.observer.mu.Unlock()
+		}
+		state <- err
+	}()
+	var asking sync.WaitGroup
+	for i, name := range names {
+		asking.Go(func() {
+			ctx, cancel := context.WithTimeout(ctx, lookIn)
+			defer cancel()
+			began := time.Now()
+			if err := n.peers.Ask(ctx, name, askStatus, nil, &answers[i]); err != nil {
+				answers[i] = nodeStatus{Node: wire.Node{Node: name, State: wire.NodeAway, Because: n.whyAway(err), Owns: []string{}, Keeps: slices.Contains(n.LogNodes, name)}}
+				return
+			}
+			took := time.Since(began)
+			answers[i].Clock = answers[i].Wall.Sub(began.Add(took / 2)).Milliseconds()
+		})
+	}
+	asking.Wait()
+	logless := <-state
+	n.observer.mu.Lock()
+	defer n.observer.mu.Unlock()
+	doc := wire.Nodes{Cluster: n.Name, Asked: n.Cluster.Node, Nodes: []wire.Node{}, Realms: n.owners(answers), Changes: slices.Concat([]wire.OwnerChange{}, n.observer.changes)}
+	log := n.observer.log
+	doc.Log = wire.LogState{First: log.First, Last: log.Last, Bytes: log.Bytes, Most: log.Most, Copies: log.Copies, Current: log.Current}
+	if logless != nil {
+		doc.Log.Current = 0
+	}
+	for i := range answers {
+		of := answers[i].Node
+		if of.State != wire.NodeAway && log.Last > of.Read {
+			of.Behind = log.Last - of.Read
+		}
+		if of.Node == log.LogLeader && logless == nil {
+			of.Leads = append(of.Leads, "log")
+		}
+		if of.Node == log.TableLeader && logless == nil {
+			of.Leads = append(of.Leads, "table")
+		}
+		doc.Nodes = append(doc.Nodes, of)
+	}
+	return doc, nil
+}
+
+func (n *node) whyAway(err error) string {
+	if errors.Is(err, peers.ErrGone) {
+		return "it is not connected to this node"
+	}
+	return "it does not answer this node"
+}
+
+// owners returns the owner of each realm: as its owner says, or else as this node has heard.
+func (n *node) owners(answers []nodeStatus) []wire.RealmOwner {
+	owners := []wire.RealmOwner{}
+	for _, is := range n.observer.Status().Realms {
+		of := wire.RealmOwner{Realm: is.Name, Owner: string(is.Known.Owner), Epoch: uint64(is.Known.Epoch)}
+		for i := range answers {
+			for _, said := range answers[i].Realms {
+				if said.Realm == of.Realm && said.Epoch >= of.Epoch {
+					of = said
+				}
+			}
+		}
+		owners = append(owners, of)
+	}
+	return owners
+}
+
+var errAlone = &wire.Problem{Code: wire.CodeAlone, Detail: "this service is no node of a cluster", Allowed: "a service with cluster.node in its configuration"}
+
+// Nodes implements [httpapi.World].
+func (w *world) Nodes(ctx context.Context) (wire.Nodes, error) {
+	if w.node == nil {
+		return wire.Nodes{}, errAlone
+	}
+	return w.node.list(ctx)
+}
+
+// Drain implements [httpapi.World].
+func (w *world) Drain(ctx context.Context, name string) error {
+	if w.node == nil {
+		return errAlone
+	}
+	var none any
+	err := w.node.peers.Ask(ctx, name, askDrain, nil, &none)
+	if errors.Is(err, peers.ErrAway) {
+		detail := "this node does not answer"
+		if !slices.Contains(w.node.Cluster.Nodes, name) {
+			detail = "the cluster has no such node"
+		}
+		return &wire.Problem{Code: wire.CodeUnknownNode, Field: "node", Value: wire.Shorten(name), Detail: detail, Allowed: fmt.Sprintf("one of %v", w.node.peers.All())}
+	}
+	return err
+}
+
+// NotReady implements [httpapi.World].
+func (w *world) NotReady() string {
+	if w.node == nil {
+		return ""
+	}
+	return w.node.notReady(w.node.observer.Status())
+}
+
+// Figures implements [httpapi.World].
+func (w *world) Figures() (httpapi.NodeFigures, bool) {
+	if w.node == nil {
+		return httpapi.NodeFigures{}, false
+	}
+	o := w.node.observer
+	is := o.Status()
+	f := httpapi.NodeFigures{Heard: len(w.node.Cluster.Nodes) - len(is.Unheard), Begun: int(o.begun.Load()), Apart: is.Apart, Read: o.read.Load()}
+	for _, r := range is.Realms {
+		if r.Owns {
+			f.Owned++
+		}
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	f.Clock, f.LogBytes, f.Most = o.clock, o.log.Bytes, o.log.Most
+	if o.log.Last > f.Read {
+		f.Behind = o.log.Last - f.Read
+	}
+	return f, true
+}
