@@ -29,6 +29,7 @@ import (
 
 	"tovik.example/tovik/client"
 	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/cluster/clustertest"
 	"tovik.example/tovik/internal/httpapi"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/server"
@@ -80,6 +81,16 @@ func newPlayground(t *testing.T, c server.Config) *playground {
 	}
 	return p
 }
+
+// newNode starts a cluster of one node, heron.
+func newNode(t *testing.T) *playground {
+	t.Helper()
+	s := startWith(t, server.Config{Data: t.TempDir(), Cluster: &server.Cluster{Name: "aldermoor", Node: "heron", Listen: clustertest.FreeAddresses(t, 1)[0], Nodes: []string{"heron"}, LogNodes: []string{"heron"}, Password: "the routes of one test"}})
+	return &playground{T: t, server: s}
+}
+
+// ofCluster reports whether an operation needs a node of a cluster.
+func ofCluster(op httpapi.Operation) bool { return strings.HasPrefix(op.Path, "/v1/nodes") }
 
 // askingAt returns a policy with one room that asks.
 func askingAt(room presence.Pattern) *presence.Policy {
@@ -215,7 +226,7 @@ func (p *playground) learn(op httpapi.Operation, answer object) {
 // TestOpenAPI makes the document from the example requests of all operations and their answers.
 // It checks the answers against their schemas, and the served document against the result.
 func TestOpenAPI(t *testing.T) {
-	p := newPlayground(t, server.Config{})
+	all, node := newPlayground(t, server.Config{}), newNode(t)
 	doc := document(t)
 	check := checker(t, doc)
 	operations := httpapi.Operations()
@@ -227,7 +238,11 @@ func TestOpenAPI(t *testing.T) {
 			continue
 		}
 		if op.ID == "listDeliveries" {
-			p.waitForDelivery()
+			all.waitForDelivery()
+		}
+		p := all
+		if ofCluster(op) {
+			p = node
 		}
 		response, text := p.send(p.request(op))
 		if op.ID == "apiPage" && *write {
@@ -487,6 +502,8 @@ var provocations = map[string]func(*playground, httpapi.Operation, *http.Request
 		r.Header.Set("Idempotency-Key", name)
 		return r
 	},
+	wire.CodeAlone:             func(_ *playground, _ httpapi.Operation, r *http.Request) *http.Request { return r },
+	wire.CodeUnknownNode:       pathIs("node", "plover"),
 	wire.CodeNotJSON:           body("{"),
 	"bad-room":                 pathIs("room", "a..b"),
 	"bad-user":                 pathIs("user", "%01"),
@@ -636,7 +653,7 @@ func TestEveryDocumentedProblemCanHappen(t *testing.T) {
 		p.bearers[name] = made.Key
 	}
 	p.makeWaitingDelivery(api)
-	others := map[string]*playground{wire.CodeTooFast: newPlayground(t, server.Config{RequestsPerSecond: 1}), wire.CodeBadConfig: newPlayground(t, server.Config{MaxConnections: 500})}
+	others := map[string]*playground{wire.CodeUnknownNode: newNode(t), wire.CodeTooFast: newPlayground(t, server.Config{RequestsPerSecond: 1}), wire.CodeBadConfig: newPlayground(t, server.Config{MaxConnections: 500})}
 	check := checker(t, document(t))
 	for _, op := range httpapi.Operations() {
 		for _, code := range codesOf(op) {

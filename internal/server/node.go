@@ -67,8 +67,8 @@ const (
 )
 
 // joinCluster starts the broker and opens the log. It waits until most of the nodes that keep the log are there.
-func joinCluster(ctx context.Context, c *Config) (n *node, err error) {
-	n = &node{Cluster: c.Cluster, events: make(chan func(), 1024), failed: make(chan error, 1), owned: map[string]bool{}, realms: map[string]cluster.Realm{}, begun: make(chan struct{})}
+func joinCluster(ctx context.Context, c *Config) (joined *node, err error) {
+	n := &node{Cluster: c.Cluster, events: make(chan func(), 1024), failed: make(chan error, 1), owned: map[string]bool{}, realms: map[string]cluster.Realm{}, begun: make(chan struct{})}
 	if !slices.Contains(n.Nodes, n.Node) {
 		return nil, fmt.Errorf("cluster.nodes is %q, and must have this node, %s", n.Nodes, n.Node)
 	}

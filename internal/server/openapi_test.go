@@ -30,7 +30,7 @@ type object = map[string]any
 var pathParameters = map[string][2]string{
 	"room": {"The name of a room.", weir}, "user": {"The id of a person.", "e-01"}, "session": {"The id of a session.", "session-7qk2"},
 	"hook": {"The id of a hook.", "hook-4f1c"}, "delivery": {"The id of a delivery.", "12"}, "key": {"The id of a key.", "key-93bd"}, "kid": {"The id of a key that verifies tokens.", "watch-house"},
-	"realm": {"The name of a realm.", "training"}, "link": {"The number of a link of the session.", "1"}, "code": {"The code of a problem.", "unknown-room"}, "profile": {"The name of a profile.", "heap"},
+	"realm": {"The name of a realm.", "training"}, "node": {"The name of a node.", "heron"}, "link": {"The number of a link of the session.", "1"}, "code": {"The code of a problem.", "unknown-room"}, "profile": {"The name of a profile.", "heap"},
 	"ask": {"The id of an ask.", "ask-2c9e"}, "invitation": {"The id of an invitation.", "invitation-81fd"},
 }
 

@@ -76,6 +76,9 @@ func StartServer(o ServerOptions) (*Server, error) {
 	if o.KeepsLog {
 		options.JetStream, options.StoreDir, options.SyncAlways = true, filepath.Join(o.Dir, "log"), true
 	}
+	if len(o.Peers) == 0 { // of several servers, one alone would wait for the others
+		options.Cluster = server.ClusterOpts{}
+	}
 	for _, peer := range o.Peers {
 		options.Routes = append(options.Routes, &url.URL{Scheme: "nats-route", Host: peer, User: url.UserPassword("route", o.Password)})
 	}
@@ -98,9 +101,6 @@ func (s *Server) Connect(options ...nats.Option) (*nats.Conn, error) {
 	options = append([]nats.Option{nats.InProcessServer(s.is), nats.UserInfo(s.user, s.pass)}, options...)
 	return connect("", options...)
 }
-
-// Address returns the address at which other nodes reach the server.
-func (s *Server) Address() string { return s.is.ClusterAddr().String() }
 
 // Stop ends the server. Others notice it at once.
 func (s *Server) Stop() {

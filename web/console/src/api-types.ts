@@ -174,6 +174,10 @@ export interface components {
             /** @description its value, shortened */
             readonly value?: string;
         };
+        /** @description Drained is the answer to a drain. */
+        readonly Drained: {
+            readonly node: string;
+        };
         /**
          * @description Drop is a room, a pattern or a person that a client does not get, or no longer gets, with the
          *     reason.
@@ -498,6 +502,19 @@ export interface components {
             /** @description how many */
             readonly times: number;
         };
+        /** @description LogState is the state of the log that all nodes follow. */
+        readonly LogState: {
+            readonly bytes: number;
+            /** @description nodes that keep it */
+            readonly copies: number;
+            /** @description how many of them have all of it */
+            readonly current: number;
+            /** @description the number of the oldest record that it keeps */
+            readonly first: number;
+            readonly last: number;
+            /** @description bytes that it keeps at most */
+            readonly most: number;
+        };
         /** @description LossPart is a part of the losses of a cause. */
         readonly LossPart: {
             /** @enum {string} */
@@ -624,6 +641,59 @@ export interface components {
             readonly id: string;
             readonly issuer?: string;
             readonly key: string;
+        };
+        /** @description Node is a node of a cluster. */
+        readonly Node: {
+            /** @description Because says, for an operator, why it is not ready, or since when it is away. */
+            readonly because?: string;
+            /** @description records of the log after that */
+            readonly behind: number;
+            /** @description milliseconds by which its clock is ahead of that of the asked node */
+            readonly clock: number;
+            readonly keeps_log: boolean;
+            /** @description of the broker: log, table */
+            readonly leads?: readonly string[];
+            /** @description that it carries */
+            readonly links: number;
+            readonly node: string;
+            /** @description realms */
+            readonly owns: readonly string[];
+            /** @description the last record of the log that it has applied */
+            readonly read: number;
+            /**
+             * Format: date-time
+             * @description its start
+             */
+            readonly since?: string;
+            /** @enum {string} */
+            readonly state: "ready" | "not-ready" | "leaving" | "away";
+            /** @description other nodes that it does not hear */
+            readonly unheard?: readonly string[];
+            readonly version?: string;
+        };
+        /** @description Nodes are the nodes of a cluster and what they own, as the asked node knows it. */
+        readonly Nodes: {
+            /** @description the node that answers */
+            readonly asked: string;
+            /** @description of owners, newest first, since the asked node started; at most 50 */
+            readonly changes: readonly components["schemas"]["OwnerChange"][];
+            readonly cluster: string;
+            readonly log: components["schemas"]["LogState"];
+            readonly nodes: readonly components["schemas"]["Node"][];
+            readonly realms: readonly components["schemas"]["RealmOwner"][];
+        };
+        /** @description OwnerChange says that a node has begun to own a realm. */
+        readonly OwnerChange: {
+            readonly epoch: number;
+            /** @description Handed says that the owner before handed the realm over. */
+            readonly handed: boolean;
+            readonly owner: string;
+            readonly realm: string;
+            /**
+             * Format: date-time
+             * @description by the clock of the new owner
+             */
+            readonly time: string;
         };
         /** @description Party is a person who invites or is invited. */
         readonly Party: {
@@ -829,6 +899,15 @@ export interface components {
             readonly sessions: number;
             /** @description deliveries to hooks */
             readonly waiting: number;
+        };
+        /** @description RealmOwner says which node owns a realm. */
+        readonly RealmOwner: {
+            /** @description Answers says whether the owner answers for the realm now. */
+            readonly answers: boolean;
+            readonly epoch: number;
+            /** @description empty: none has begun yet */
+            readonly owner?: string;
+            readonly realm: string;
         };
         /** @description Realms is a list of realms, by name. */
         readonly Realms: {
