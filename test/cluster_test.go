@@ -48,6 +48,9 @@ nodes = %s
 log_nodes = %s
 password = "the sluices are open at night"
 `, listen, filepath.Join(dir, "data"), name, addresses[i], quoted(addresses), quoted(names), quoted(names)), 0o600))
+		if i == 0 {
+			require.NoError(t, exec.Command(tovik, "cluster", "begin", "--data", filepath.Join(dir, "data")).Run())
+		}
 		cmd := exec.Command(tovik, "serve", "--config", file, "--token-secret", secret, "--operator-key", key)
 		cmd.Stdout, cmd.Stderr = &bytes.Buffer{}, &bytes.Buffer{}
 		require.NoError(t, cmd.Start())

@@ -54,7 +54,7 @@ func command(stdout, stderr io.Writer) *cli.Command {
 		roomsCommand(), membersCommand(), countCommand(), watchCommand(), rehearseCommand(),
 		journalCommand(), attendanceCommand(), headcountCommand(), timingCommand(), peopleCommand(), roomCommands(), hookCommand(),
 		boardCommand(), joinCommand(), cueCommand(), loadCommand(), doctorCommand(), placeCommand(),
-		keyCommand(), tokenKeyCommand(), realmCommand(), nodesCommand(), configCommand(), reloadCommand(), manCommand(),
+		keyCommand(), tokenKeyCommand(), realmCommand(), clusterCommand(), nodesCommand(), configCommand(), reloadCommand(), manCommand(),
 	}
 	commands = append(append(commands, presenceCommands()...), recordsCommands()...)
 	commands = append(append(commands, moderationCommands()...), meetingCommands()...)

@@ -592,13 +592,13 @@ type reporting struct {
 
 // report begins to report all links to the owner. When it has, it repeats the requests that wait.
 func (n *Node) report(r *realm) {
-	is := &reporting{realm: r, owner: r.known, read: n.peers[r.known.Owner].got}
+	is := &reporting{realm: r, owner: r.known, read: n.of(r.known.Owner).got}
 	for _, links := range []map[presence.LinkID]*carried{r.carrier.gone, r.carrier.links} {
 		for _, link := range sortedLinks(links) {
 			is.links = append(is.links, links[link])
 		}
 	}
-	out := &n.peers[r.known.Owner].out
+	out := &n.of(r.known.Owner).out
 	out.reports = slices.DeleteFunc(out.reports, func(other *reporting) bool { return other.realm == r })
 	out.reports = append(out.reports, is)
 	r.lists.stale()
@@ -678,7 +678,7 @@ func (n *Node) carry(r *realm) {
 // unreachable reports whether this node and an owner do not hear each other although others hear the
 // owner, or whether this node hears nobody.
 func (n *Node) unreachable(owner Name) bool {
-	p := n.peers[owner]
+	p := n.of(owner)
 	if n.mono()-p.heard <= n.Timings.Away {
 		return slices.Contains(p.unheard, n.Name) && n.hears(owner) && n.mono()-p.since > n.Timings.Dead
 	}

@@ -78,7 +78,7 @@ func (n *Node) owns(name Name) bool {
 
 // dead reports whether no reachable node has heard a node for Timings.Dead.
 func (n *Node) dead(name Name) bool {
-	if n.mono()-n.peers[name].heard < n.Timings.Dead || name == n.Name {
+	if n.mono()-n.of(name).heard < n.Timings.Dead || name == n.Name {
 		return false
 	}
 	for _, other := range n.others() {

@@ -123,6 +123,7 @@ type peer struct {
 	marked         time.Duration // when its last mark was applied
 	knows          Format        // the newest format that it knows
 	leaving        bool          // it is about to stop
+	stranger       bool          // it is none of the nodes that this one has been told of
 	listed         Position      // up to where it knows which realms there are
 }
 
@@ -445,7 +446,20 @@ func (n *Node) others() []Name {
 }
 
 func (n *Node) hears(name Name) bool {
-	return name == n.Name || n.mono()-n.peers[name].heard < n.Timings.Dead && n.peers[name].incarnation > 0
+	p := n.of(name)
+	return name == n.Name || n.mono()-p.heard < n.Timings.Dead && p.incarnation > 0
+}
+
+// of returns a peer. The log may name a node that has been taken out of the configuration, or is not yet in that
+// of this node: it counts as one that is never heard.
+func (n *Node) of(name Name) *peer {
+	p := n.peers[name]
+	if p == nil {
+		long := n.mono() - n.Timings.Remember
+		p = &peer{stranger: true, heard: long, echoed: long, marked: long, out: newStream(n.Credit)}
+		n.peers[name] = p
+	}
+	return p
 }
 
 // majority reports whether a condition holds for most of the log's nodes.
@@ -568,7 +582,7 @@ func (n *Node) heartbeat() {
 func (n *Node) Receive(at presence.Instant, e Envelope) {
 	n.runs(at)
 	p := n.peers[e.From]
-	if p == nil || e.Sender < p.incarnation {
+	if p == nil || p.stranger || e.Sender < p.incarnation {
 		return
 	}
 	var first Message

@@ -164,7 +164,8 @@ func (n *Node) restore(o *owner) {
 	o.engine = engine.New(engine.Options{Policy: n.policyOf(o.realm), Sink: o, Links: o, Recorder: o, Epoch: uint32(o.epoch), Now: func() presence.Instant { return n.at },
 		NewRun: func(view presence.View) string { return runOf(o.epoch, n.NewRun(view)) }})
 	o.maker = n.NewMaker(o.realm.id)
-	from := presence.Takeover{Time: to.Time, Wall: to.Wall, Whole: to.Ended == o.epoch-1}
+	first := to.Marks == 0
+	from := presence.Takeover{Time: to.Time, Wall: to.Wall, Whole: !first && to.Ended == o.epoch-1, First: first}
 	if err := o.engine.Continue(n.Records.State(o.realm.id), from); err != nil {
 		panic("cluster: what is on record does not restore: " + err.Error())
 	}

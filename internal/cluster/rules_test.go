@@ -684,3 +684,19 @@ func TestAHelloWhoseClientHasGoneIsWithdrawn(t *testing.T) {
 	w.run(time.Second)
 	require.Empty(t, w.owned(dipper).Engine.RoomsOf("ilse", presence.Full))
 }
+
+// TestAnOwnerThatIsNotConfiguredCountsAsDead has a log that names a node which was taken out of the configuration.
+func TestAnOwnerThatIsNotConfiguredCountsAsDead(t *testing.T) {
+	w := begun(t)
+	w.opens(heron, 7, "ilse")
+	w.owners.Realms[1] = cluster.Ownership{Owner: "plover", Incarnation: 4, Epoch: 2}
+	w.owners.Version++
+	begins := cluster.Append{Record: cluster.Record{ID: "of-plover", Format: 1, Realm: 1, Epoch: 2, Kind: cluster.KindBegins, Node: "plover"}, After: w.last}
+	require.Equal(t, cluster.Done, w.append(dipper, begins))
+	w.says(kestrel, 8, "tobin")
+	w.on(heron, func(n *cluster.Node) {
+		n.Receive(w.at(), cluster.Envelope{From: "plover", Sender: 4, To: 1, Messages: []cluster.Message{cluster.TableChanged{}}})
+	})
+	w.until("another owner", func() bool { return w.owners.Realms[1].Owner != "plover" && w.owned(w.owners.Realms[1].Owner).Speaks })
+	require.Equal(t, cluster.Epoch(3), w.owned(w.owners.Realms[1].Owner).Epoch)
+}

@@ -196,7 +196,7 @@ func (n *Node) envelope(to Name, messages []Message) {
 }
 
 // say queues a message to a node, and returns its number.
-func (n *Node) say(to Name, m Message) uint64 { return n.peers[to].out.say(m) }
+func (n *Node) say(to Name, m Message) uint64 { return n.of(to).out.say(m) }
 
 // acknowledge acknowledges what has come for some time without anything going back.
 func (n *Node) acknowledge(to Name) {

@@ -52,6 +52,9 @@ type Takeover struct {
 	Wall int64
 	// Whole says that the last core handed over, so that the record lacks nothing.
 	Whole bool
+	// First says that there was no mark: what is on record was saved by a service that was alone, whose
+	// core had another time.
+	First bool
 }
 
 // Continue loads the state that the realm's previous cores have recorded into an empty core. Its
@@ -86,7 +89,7 @@ func (c *Core) Continue(at Instant, saved Saved, from Takeover, out *Effects) er
 			c.arm(now, s)
 		}
 	}
-	c.restoreMeetings(now, saved.People, true, out)
+	c.restoreMeetings(now, saved.People, !from.First, out)
 	out.Touched = append(out.Touched[:touched], longer...)
 	return nil
 }
@@ -96,6 +99,9 @@ func (c *Core) Continue(at Instant, saved Saved, from Takeover, out *Effects) er
 func (c *Core) continueSession(now reading, s *session, saved SavedSession, from Takeover) (longer bool) {
 	s.restored = true
 	s.active = min(saved.Active, now.awake)
+	if from.First {
+		s.active = now.awake - time.Duration(max(now.wall-saved.LastActive, 0))*time.Millisecond
+	}
 	if saved.Live {
 		s.heardWall = max(s.heardWall, from.Wall)
 		if !s.idle {

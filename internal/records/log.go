@@ -33,6 +33,26 @@ func (s *Store) Position() (p Position, err error) {
 	return p, s.db().Raw("SELECT log, sequence, hash, at, state FROM log").Scan(&p).Error
 }
 
+// Begin notes that the records are those of a log, up to a position.
+func (s *Store) Begin(at Position) error {
+	return s.behind(func(tx *gorm.DB) error {
+		if err := tx.Exec("DELETE FROM log").Error; err != nil {
+			return err
+		}
+		return tx.Exec("INSERT INTO log (log, sequence, hash, at, state, entry, delivery) VALUES (?, ?, ?, ?, ?, 0, 0)", at.Log, at.Sequence, at.Hash, at.At, at.State).Error
+	})
+}
+
+// LeaveLog notes that the records are of no log any longer, because they go on without the other nodes. It reports
+// whether they were of one.
+func (s *Store) LeaveLog() (were bool, err error) {
+	at, err := s.Position()
+	if err != nil || at.Log == "" {
+		return false, err
+	}
+	return true, s.behind(func(tx *gorm.DB) error { return tx.Exec("DELETE FROM log").Error })
+}
+
 // Blank reports whether there is nothing on record.
 func (s *Store) Blank() (bool, error) {
 	var tables []string

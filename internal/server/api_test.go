@@ -85,7 +85,10 @@ func newPlayground(t *testing.T, c server.Config) *playground {
 // newNode starts a cluster of one node, heron.
 func newNode(t *testing.T) *playground {
 	t.Helper()
-	s := startWith(t, server.Config{Data: t.TempDir(), Cluster: &server.Cluster{Name: "aldermoor", Node: "heron", Listen: clustertest.FreeAddresses(t, 1)[0], Nodes: []string{"heron"}, LogNodes: []string{"heron"}, Password: "the routes of one test"}})
+	dir := t.TempDir()
+	_, err := server.BeginCluster(dir, false)
+	require.NoError(t, err)
+	s := startWith(t, server.Config{Data: dir, Cluster: &server.Cluster{Name: "aldermoor", Node: "heron", Listen: clustertest.FreeAddresses(t, 1)[0], Nodes: []string{"heron"}, LogNodes: []string{"heron"}, Password: "the routes of one test"}})
 	return &playground{T: t, server: s}
 }
 

@@ -25,6 +25,10 @@ func threeNodes(t *testing.T, with func(name string, c *server.Config)) map[stri
 		c := server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Data: t.TempDir(), PrivateHooks: true,
 			Cluster: &server.Cluster{Name: "aldermoor", Node: name, Listen: addresses[i], Peers: slices.Delete(slices.Clone(addresses), i, i+1), Nodes: names, LogNodes: names, Password: "the routes of one test"}}
 		with(name, &c)
+		if i == 0 {
+			_, err := server.BeginCluster(c.Data, false)
+			require.NoError(t, err)
+		}
 		starting.Go(func() {
 			s, err := server.Start(c)
 			if err != nil {

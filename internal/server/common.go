@@ -54,6 +54,8 @@ func (w *world) agree(ctx context.Context) error {
 			select {
 			case <-ctx.Done():
 				return failed
+			case err := <-w.node.failed:
+				return err
 			case <-time.After(100 * time.Millisecond): // the cluster may be starting
 			}
 		}

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"slices"
@@ -42,6 +43,9 @@ type node struct {
 	conn   *nats.Conn
 	broker *broker.Broker
 	peers  *peers.Peers
+	log    *slog.Logger
+	at     records.Position // of the records when the node started
+	copies *copies          // of the records, that other nodes are taking
 	rows   *stored.Records
 	runner *cluster.Runner
 	// observer is what the broker tells the runner through.
@@ -68,7 +72,7 @@ const (
 
 // joinCluster starts the broker and opens the log. It waits until most of the nodes that keep the log are there.
 func joinCluster(ctx context.Context, c *Config) (joined *node, err error) {
-	n := &node{Cluster: c.Cluster, events: make(chan func(), 1024), failed: make(chan error, 1), owned: map[string]bool{}, realms: map[string]cluster.Realm{}, begun: make(chan struct{})}
+	n := &node{Cluster: c.Cluster, log: c.Log, events: make(chan func(), 1024), failed: make(chan error, 1), owned: map[string]bool{}, realms: map[string]cluster.Realm{}, begun: make(chan struct{})}
 	if !slices.Contains(n.Nodes, n.Node) {
 		return nil, fmt.Errorf("cluster.nodes is %q, and must have this node, %s", n.Nodes, n.Node)
 	}
@@ -91,10 +95,13 @@ func joinCluster(ctx context.Context, c *Config) (joined *node, err error) {
 	if n.conn, err = n.server.Connect(); err != nil {
 		return nil, err
 	}
+	if n.at, err = recordsAt(c.Data); err != nil {
+		return nil, err
+	}
 	ctx, cancel := context.WithTimeout(ctx, joinIn)
 	defer cancel()
 	n.peers = peers.New(peers.Options{Conn: n.conn, Cluster: n.Name, Node: n.Node, Nodes: n.Nodes, Log: c.Log})
-	n.broker, err = broker.Open(ctx, broker.Options{Conn: n.conn, Cluster: n.Name, Node: cluster.Name(n.Node), Replicas: len(n.LogNodes), Log: c.Log})
+	n.broker, err = broker.Open(ctx, broker.Options{Conn: n.conn, Cluster: n.Name, Node: cluster.Name(n.Node), Identity: n.at.Log, Replicas: len(n.LogNodes), Log: c.Log})
 	return n, err
 }
 
@@ -206,6 +213,12 @@ func (n *node) begin(w *world, dir string, rows *stored.Records) error {
 			}
 		}
 	})
+	n.giveRecords(ctx, rows)
+	n.serving.Go(func() {
+		if err := n.peers.Run(ctx); err != nil {
+			n.fails(err)
+		}
+	})
 	n.serving.Go(func() { n.runner.Run(ctx) })
 	n.serving.Go(func() {
 		if err := n.broker.Serve(ctx, n.observer, rows); err != nil && ctx.Err() == nil {
@@ -225,7 +238,7 @@ const handOverIn = 4 * time.Second
 func (n *node) handOver() {
 	ctx, cancel := context.WithTimeout(context.Background(), handOverIn)
 	defer cancel()
-	if err := n.runner.Leave(ctx); err != nil {
+	if err := n.runner.Leave(ctx); err != nil && len(n.Nodes) > 1 {
 		n.world.config.Log.Warn("this node stops without having handed its realms over", "error", err)
 	}
 }
@@ -235,6 +248,7 @@ func (n *node) end() {
 	if n.stop != nil {
 		n.stop()
 		n.serving.Wait()
+		n.copies.close()
 	}
 	n.leave()
 }

@@ -171,6 +171,10 @@ func StartContext(ctx context.Context, c Config) (*Server, error) {
 		if n, err = joinCluster(ctx, &c); err != nil {
 			return nil, err
 		}
+		if err := n.fillRecords(ctx, c.Data); err != nil {
+			n.leave()
+			return nil, err
+		}
 		open = func() (*records.Store, error) { return records.OpenThrough(c.Data, n.change) }
 	}
 	store, err := open()
@@ -216,10 +220,17 @@ func start(waits context.Context, c Config, store *records.Store, secure *certif
 	if n == nil {
 		writing.Outbox = func(w *records.Writer) (records.Outbox, error) { err := newHooks(w); return hook, err }
 	} else {
-		rows, err = stored.New(store, n.broker.Identity(), cluster.NewFold(access.Main), func(r *stored.Records) (records.Deliverer, error) { err := newHooks(r); return hook, err })
+		rows, err = stored.New(store, n.broker.Identity, cluster.NewFold(access.Main), func(r *stored.Records) (records.Deliverer, error) { err := newHooks(r); return hook, err })
 		if err != nil {
 			_ = plain.Close()
 			return nil, err
+		}
+	}
+	if n == nil {
+		if were, err := store.LeaveLog(); err != nil {
+			c.Log.Warn("the records could not be marked as those of a service that is alone", "error", err)
+		} else if were {
+			c.Log.Warn("the records are those of a cluster, and go on alone from here: this node can join it again with an empty data directory only")
 		}
 	}
 	writer, err := records.NewWriter(writing)
@@ -286,11 +297,6 @@ func start(waits context.Context, c Config, store *records.Store, secure *certif
 		s.failed <- s.app.Listener(listener, fiber.ListenConfig{DisableStartupMessage: true})
 	}()
 	if n != nil {
-		s.running.Go(func() {
-			if err := n.peers.Run(ctx); err != nil {
-				n.fails(err)
-			}
-		})
 		s.running.Go(func() { n.look(ctx) })
 		s.running.Go(func() {
 			select {

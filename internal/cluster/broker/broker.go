@@ -2,7 +2,6 @@ package broker
 
 import (
 	"context"
-	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -22,6 +21,9 @@ type Options struct {
 	Conn    *nats.Conn
 	Cluster string // the prefix of everything
 	Node    cluster.Name
+	// Identity is that of the log of this node's records. If the broker has no log, it is made with this identity.
+	// Without one, Open waits until another node has made the log, and takes its identity.
+	Identity string
 	// Replicas is how many nodes keep the log; 0: one.
 	Replicas int
 	MaxBytes int64 // of the log; 0: 10 GB
@@ -41,7 +43,6 @@ type Broker struct {
 	Options
 	js       nats.JetStreamContext
 	own      chan cluster.Envelope // of this node to itself
-	identity string
 	inFlight sync.WaitGroup
 
 	mu     sync.Mutex
@@ -66,6 +67,7 @@ func Open(ctx context.Context, o Options) (*Broker, error) {
 	if b.js, err = o.Conn.JetStream(nats.MaxWait(answerIn)); err != nil {
 		return nil, err
 	}
+	var said error
 	for {
 		if err = b.open(); err == nil {
 			return b, nil
@@ -74,7 +76,10 @@ func Open(ctx context.Context, o Options) (*Broker, error) {
 		if errors.As(err, &wrong) {
 			return nil, err
 		}
-		o.Log.Info("waiting for the nodes that keep the log", "error", err)
+		if said == nil || said.Error() != err.Error() {
+			o.Log.Info("waiting for the nodes that keep the log", "error", err)
+			said = err
+		}
 		select {
 		case <-ctx.Done():
 			return nil, fmt.Errorf("the log cannot be reached: %w (the last try: %w)", ctx.Err(), err)
@@ -91,15 +96,27 @@ func (m *mismatch) Error() string { return m.text }
 const identityKey = "tovik-log"
 
 func (b *Broker) open() error {
+	if b.Identity == "" {
+		switch _, err := b.js.StreamInfo(b.name("log")); {
+		case errors.Is(err, nats.ErrStreamNotFound):
+			return errNotBegun
+		case err != nil:
+			return err
+		}
+	}
 	info, err := b.stream(&nats.StreamConfig{Name: b.name("log"), Subjects: []string{b.Cluster + ".log.>"}, Replicas: b.Replicas, MaxAge: keepFor, MaxBytes: b.MaxBytes,
-		Discard: nats.DiscardOld, AllowDirect: true, Duplicates: time.Second, Metadata: map[string]string{identityKey: rand.Text()}})
+		Discard: nats.DiscardOld, AllowDirect: true, Duplicates: time.Second, Metadata: map[string]string{identityKey: b.Identity}})
 	if err != nil {
 		return err
 	}
-	if info.Config.Metadata[identityKey] == "" {
+	switch is := info.Config.Metadata[identityKey]; {
+	case is == "":
 		return &mismatch{"the broker has a stream " + info.Config.Name + " that is no log of Tovik: choose another name for the cluster"}
+	case b.Identity != "" && is != b.Identity:
+		return &mismatch{fmt.Sprintf("the records here are of the log %s, and the cluster follows the log %s: begin with an empty data directory, which is filled from another node", b.Identity, is)}
+	default:
+		b.Identity = is
 	}
-	b.identity = info.Config.Metadata[identityKey]
 	b.first = cluster.Position(info.State.FirstSeq)
 	// Its reads go to its leader: a copy may be behind.
 	_, err = b.stream(&nats.StreamConfig{Name: b.name("table"), Subjects: []string{b.Cluster + ".table"}, Replicas: b.Replicas, MaxMsgsPerSubject: 1, MaxBytes: tableSize, Discard: nats.DiscardOld})
@@ -161,8 +178,15 @@ func (b *Broker) State() (s State, err error) {
 	return s, nil
 }
 
-// Identity returns the identity of the log.
-func (b *Broker) Identity() string { return b.identity }
+// errNotBegun says that there is no log.
+var errNotBegun = errors.New("no node has begun the cluster yet: tovik cluster begin")
+
+// Has reports whether the log still has everything after a position.
+func (b *Broker) Has(after uint64) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return uint64(b.first) <= after+1
+}
 
 // Close waits for the requests that are under way.
 func (b *Broker) Close() {
@@ -226,6 +250,15 @@ func (b *Broker) lookForFirst() {
 		defer b.mu.Unlock()
 		b.first = cluster.Position(info.State.FirstSeq)
 	}
+}
+
+// Drop drops all records of the log but the last, as if they were a day old. Tests need it.
+func Drop(b *Broker) error {
+	info, err := b.js.StreamInfo(b.name("log"))
+	if err != nil {
+		return err
+	}
+	return b.js.PurgeStream(b.name("log"), &nats.StreamPurgeRequest{Sequence: info.State.LastSeq})
 }
 
 // publish writes to a stream. After is the expected sequence of the subject, unless it is Unfenced.

@@ -32,7 +32,7 @@ func three(t *testing.T, names ...cluster.Name) map[cluster.Name]*broker.Broker 
 		conn, err := servers[i].Connect()
 		require.NoError(t, err)
 		t.Cleanup(conn.Close)
-		b, err := broker.Open(ctx, broker.Options{Conn: conn, Cluster: "aldermoor", Node: name, Replicas: len(names)})
+		b, err := broker.Open(ctx, broker.Options{Conn: conn, Cluster: "aldermoor", Node: name, Replicas: len(names), Identity: map[cluster.Name]string{"dipper": "the log of one test"}[name]})
 		require.NoError(t, err)
 		t.Cleanup(b.Close)
 		brokers[name] = b
@@ -68,8 +68,9 @@ func (rows) Put(cluster.Position, cluster.Fold, []cluster.Record) error { return
 
 func TestTheBrokerKeepsItsContracts(t *testing.T) {
 	brokers := three(t, "dipper", "heron", "kestrel")
-	require.NotEmpty(t, brokers["heron"].Identity())
-	require.Equal(t, brokers["heron"].Identity(), brokers["kestrel"].Identity())
+	require.Equal(t, "the log of one test", brokers["kestrel"].Identity)
+	_, err := broker.Open(t.Context(), broker.Options{Conn: brokers["heron"].Conn, Cluster: "aldermoor", Node: "plover", Replicas: len(brokers), Identity: "another log"})
+	require.ErrorContains(t, err, "the records here are of the log another log, and the cluster follows the log the log of one test")
 	nodes := map[cluster.Name]*node{}
 	var serving sync.WaitGroup
 	ctx, stop := context.WithCancel(t.Context())

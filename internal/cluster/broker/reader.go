@@ -34,7 +34,7 @@ const (
 	silentFor  = 2 * time.Second  // after so long without a record, another reader is made
 	silentMost = 16 * time.Second // the longest such time; it doubles with each reader that gets none
 	busBuffer  = 4096
-	tooOldText = "the log begins at record %d, and the records here end at %d: put a backup of another node in their place (tovik backup there, tovik restore here)"
+	tooOldText = "the log begins at record %d, and the records here end at %d: start the node again, and it takes a copy of those of another node"
 )
 
 // Serve gives a node its messages and the records of the log, each after its rows were put, until ctx is done

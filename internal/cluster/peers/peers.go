@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/nats-io/nats.go"
@@ -31,6 +32,7 @@ type Options struct {
 // methods are safe for concurrent use.
 type Peers struct {
 	Options
+	mu      sync.RWMutex
 	answers map[string]Answerer
 }
 
@@ -50,7 +52,8 @@ var (
 	ErrGone = fmt.Errorf("%w: it is gone", ErrAway)
 )
 
-// New returns the peers of a node. Call Answer for each kind of request, and then Run.
+// New returns the peers of a node. Call Answer for each kind of request, and Run. A request that comes before is
+// refused.
 func New(o Options) *Peers { return &Peers{Options: o, answers: map[string]Answerer{}} }
 
 // Name returns the name of this node; empty: the service is alone.
@@ -69,9 +72,11 @@ func (p *Peers) All() []string {
 	return slices.Sorted(slices.Values(p.Nodes))
 }
 
-// Answer sets what carries out a kind of request. Call it before Run.
+// Answer sets what carries out a kind of request.
 func (p *Peers) Answer(kind string, do Answerer) {
 	if p != nil {
+		p.mu.Lock()
+		defer p.mu.Unlock()
 		p.answers[kind] = do
 	}
 }
@@ -138,8 +143,11 @@ func (p *Peers) Ask(ctx context.Context, node, kind string, question, answer any
 func (p *Peers) subject(node string) string { return p.Cluster + ".ask." + node + "." }
 
 func (p *Peers) carryOut(ctx context.Context, kind string, question []byte) (r reply) {
-	answer, err := any(nil), error(&wire.Problem{Code: wire.CodeNotReady, Detail: "the node runs a version that does not know this request"})
-	if do := p.answers[kind]; do != nil {
+	p.mu.RLock()
+	do := p.answers[kind]
+	p.mu.RUnlock()
+	answer, err := any(nil), error(&wire.Problem{Code: wire.CodeNotReady, Detail: "the node is starting, or its version does not know this request"})
+	if do != nil {
 		answer, err = do(ctx, question)
 	}
 	if err == nil {

@@ -47,7 +47,7 @@ func New(store *records.Store, log string, begins cluster.Fold, outbox func(*Rec
 	case log:
 	case "":
 		if blank, err := store.Blank(); err != nil || !blank {
-			return nil, cmp.Or(err, errNotBlank)
+			return nil, cmp.Or(err, ErrNotBlank)
 		}
 		r.at.Log, r.at.Hash = log, []byte{}
 	default:
@@ -63,8 +63,8 @@ func New(store *records.Store, log string, begins cluster.Fold, outbox func(*Rec
 	return r, nil
 }
 
-// errNotBlank says that the other nodes would not have what this file has.
-var errNotBlank = errors.New("the records are of a service that ran alone, and other nodes of the cluster do not have them: choose an empty data directory")
+// ErrNotBlank says that the other nodes would not have what this file has.
+var ErrNotBlank = errors.New("the records here are of a service that ran alone, and other nodes of the cluster do not have them: begin a cluster with them (tovik cluster begin), or choose an empty data directory, which is filled from another node")
 
 func namesIn(fold cluster.Fold) map[cluster.Realm]string {
 	names := map[cluster.Realm]string{}

@@ -234,13 +234,25 @@ func (w *world) unrecorded(g *page, rooms ...presence.RoomName) bool {
 	if owner != nil && is.Epoch == cluster.Epoch(g.link>>32) {
 		return false
 	}
+	if owner != nil && g.exception == (exception{g.link, is.Epoch}) { // one node has shown it; others hear of it later
+		return true
+	}
 	reports := !g.byOwn && g.atNode.runs() && w.now > g.atNode.paused+time.Second && g.atNode.incarnation == g.atIncarnation && owner != nil && w.linked(owner, g.atNode) && w.linked(g.atNode, owner)
 	recorded, known := w.broker.recorded[presence.LinkID{Session: g.session, Number: g.link}]
 	if reports || known && !slices.ContainsFunc(rooms, func(room presence.RoomName) bool { return !slices.Contains(recorded, room) }) {
 		return false
 	}
 	w.count("exceptions")
+	if owner != nil {
+		g.exception = exception{g.link, is.Epoch}
+	}
 	return true
+}
+
+// exception is the link of a page that an owner could not know.
+type exception struct {
+	link  presence.LinkNumber
+	epoch cluster.Epoch
 }
 
 // ghosts looks for people who are shown long after they have gone.

@@ -35,16 +35,17 @@ type page struct {
 	linked  bool // its hello was answered over conn
 	alive   bool
 
-	since  time.Duration // of its session and rooms
-	lost   time.Duration // when it lost its link
-	less   time.Duration // for how long its realm had been ownerless then
-	grace  time.Duration // within which it may come back
-	beat   time.Duration // when it last said something
-	heard  time.Duration // when it last heard something
-	gone   time.Duration // when it went for good
-	link   presence.LinkNumber
-	atNode *host // that gave the link
-	byOwn  bool  // the node was the owner's
+	since     time.Duration // of its session and rooms
+	lost      time.Duration // when it lost its link
+	less      time.Duration // for how long its realm had been ownerless then
+	grace     time.Duration // within which it may come back
+	beat      time.Duration // when it last said something
+	heard     time.Duration // when it last heard something
+	gone      time.Duration // when it went for good
+	link      presence.LinkNumber
+	atNode    *host     // that gave the link
+	byOwn     bool      // the node was the owner's
+	exception exception // that applied last
 
 	atIncarnation cluster.Incarnation
 
