@@ -17,6 +17,7 @@ var floors = []string{
 	"cmd/tovik",
 	"internal/cli",
 	"internal/demo",
+	"internal/cluster/local",
 	"internal/rehearsal",
 	"internal/rehearsal/nodes",
 	"internal/server",

@@ -50,7 +50,7 @@ func Run(args []string, stdout, stderr io.Writer) int {
 
 func command(stdout, stderr io.Writer) *cli.Command {
 	commands := []*cli.Command{
-		serveCommand(), demoCommand(), tokenCommand(),
+		serveCommand(), demoCommand(), demoNodeCommand(), tokenCommand(),
 		roomsCommand(), membersCommand(), countCommand(), watchCommand(), rehearseCommand(),
 		journalCommand(), attendanceCommand(), headcountCommand(), timingCommand(), peopleCommand(), roomCommands(), hookCommand(),
 		boardCommand(), joinCommand(), cueCommand(), loadCommand(), doctorCommand(), placeCommand(),

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -139,7 +140,7 @@ func told(c *cli.Command, with stage) (server.Config, error) {
 		path = defaultConfig
 	}
 	environment := config.FromEnvironment(os.LookupEnv)
-	if with.demo { // it is the same everywhere
+	if with.demo && path == "" { // it is the same everywhere
 		environment = func(config.Key) (text, where string) { return "", "" }
 	}
 	s, err := config.Read(path, given(c, environment))
@@ -152,7 +153,8 @@ func told(c *cli.Command, with stage) (server.Config, error) {
 	}
 	if with.demo {
 		policy := demo.Policy()
-		settings.Policy, settings.Data, settings.PrivateHooks, settings.Practice = &policy, with.data, true, true
+		settings.Policy, settings.PrivateHooks, settings.Practice = &policy, true, true
+		settings.Data = cmp.Or(with.data, settings.Data)
 	}
 	settings.Log = logger(c, c.Root().ErrWriter, s.Log)
 	return settings, nil
@@ -286,6 +288,7 @@ func demoCommand() *cli.Command {
 			"reload, lose the network, fall asleep, open tabs, move on and go home.\n\nExample: tovik demo --listen 127.0.0.1:8421 --people 40",
 		Flags: []cli.Flag{
 			settingFlags("listen")[0], operatorKeyFlag(), dataFlag("", "; a temporary one, deleted at the end, when empty"), verboseFlag(),
+			&cli.IntFlag{Name: "nodes", Value: 1, Usage: "the number `N` of nodes, 1 or 3: with 3, processes of their own behind a small load balancer, which you can kill, pause and cut off"},
 			&cli.IntFlag{Name: "people", Value: 30, Usage: "the number `N` of people, from 1 to 5000"},
 			&cli.Uint64Flag{Name: "seed", Value: 7, Usage: "the `NUMBER` from which the night is generated"},
 			&cli.DurationFlag{Name: "past", Value: 36 * time.Hour, Usage: "how long, `TIME`, the watch has been on already; 0 for not at all"},
@@ -315,9 +318,14 @@ func runDemo(ctx context.Context, c *cli.Command) (err error) {
 	}
 	var open []rehearsal.Tab
 	if past > 0 {
-		if open, err = demo.Before(ctx, demo.PastOptions{Data: data, Length: past, People: people, Seed: c.Uint64("seed")}); err != nil {
+		if open, err = demo.Before(ctx, demo.PastOptions{Data: pastIn(c, data), Length: past, People: people, Seed: c.Uint64("seed")}); err != nil {
 			return err
 		}
+	}
+	if nodes := c.Int("nodes"); nodes == 3 {
+		return runNodes(ctx, c, data, open)
+	} else if nodes != 1 {
+		return usage("--nodes is %d; allowed: 1 or 3", nodes)
 	}
 	s, secrets, err := start(ctx, c, stage{demo: true, data: data})
 	if err != nil {

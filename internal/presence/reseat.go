@@ -86,7 +86,7 @@ func (c *Core) Reseat(at Instant, f Fact, out *Effects) Seat {
 func (c *Core) reseat(now reading, f Fact, out *Effects) Seat {
 	s := c.sessions[f.Session.ID]
 	switch {
-	case s == nil && (f.Confirmed || f.Lost == ReasonBye || !c.mayReopen(f)):
+	case s == nil && (f.Confirmed || c.gave(f.Session.Link) || f.Lost == ReasonBye || !c.mayReopen(f)):
 		return SeatEnded
 	case s == nil:
 		return c.unlessLost(now, c.reopen(now, f, out), f, SeatCreated, out)
@@ -106,6 +106,9 @@ func (c *Core) reseat(now reading, f Fact, out *Effects) Seat {
 	c.arm(now, s)
 	return c.unlessLost(now, s, f, SeatKept, out)
 }
+
+// gave reports whether this core has given a link, and so knows what has become of its session.
+func (c *Core) gave(link LinkNumber) bool { return link>>32 == LinkNumber(c.epoch) }
 
 // adopt moves a session to a newer link.
 func (c *Core) adopt(now reading, s *session, f Fact, out *Effects) Seat {

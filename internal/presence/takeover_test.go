@@ -273,6 +273,15 @@ func TestAConfirmedSessionThatIsUnknownHasEnded(t *testing.T) {
 	require.Zero(t, core.Size().Sessions)
 }
 
+// TestASessionThatThisCoreHasEndedStaysEnded has a session that was opened and ended before anything of it was on record.
+func TestASessionThatThisCoreHasEndedStaysEnded(t *testing.T) {
+	core, fact, out := seated(t)
+	f := fact(2<<32 + 4)
+	f.Lost = presence.ReasonLost
+	require.Equal(t, presence.SeatEnded, core.Reseat(instant(s), f, out))
+	require.Zero(t, core.Size().Sessions)
+}
+
 func TestARemovalBeatsWhatACarrierReports(t *testing.T) {
 	core, fact, out := seated(t)
 	_, err := core.Apply(instant(s), presence.Remove{User: "ilse", Room: weir}, out)

@@ -256,6 +256,7 @@ var mutants = []mutant{
 	{"what is followed is told after a report", "internal/cluster/told.go", "	if !o.seated[from] {\n		n.down(o, from, WantReport{})\n		return\n	}", ""},
 	{"a new owner waits for nodes that it has not heard yet", "internal/cluster/owner.go", "if !n.dead(name) {\n			o.missing", "if n.hears(name) {\n			o.missing"},
 	{"and for nodes that others hear", "internal/cluster/owner.go", "if !n.dead(name) {\n			o.missing", "if name == n.Name || n.mono()-n.peers[name].heard < n.Timings.Dead {\n			o.missing"},
+	{"a session that this owner has ended stays ended", "internal/presence/reseat.go", " || c.gave(f.Session.Link)", ""},
 	{"a request that was given up is not carried out", "internal/cluster/owner.go", "!ok || !withdrawn[request.Attempt]", "!ok || request.Attempt > 0"},
 	{"a join that is answered too late is taken back", "internal/cluster/carrier.go", "			n.takeBack(r, q, a)\n", ""},
 	{"the table knows a node that only others hear", "internal/cluster/judge.go", "			newest = max(newest, is.Incarnation)", "			_ = is"},
