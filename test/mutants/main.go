@@ -206,7 +206,7 @@ var mutants = []mutant{
 	{"a grace that may lack a return is long enough for one", "takeover.go", "!from.Whole && ends < least", "false"},
 	{"a grace keeps its reason over a takeover", "takeover.go", "e.reason, e.deadline = was.Reason,", "e.reason, e.deadline = ReasonLost,"},
 	{"of two links the higher lives", "reseat.go", "f.Session.Link < s.link", "f.Session.Link == 0"},
-	{"a confirmed session that is unknown has ended", "reseat.go", "f.Confirmed || f.Lost == ReasonBye", "f.Lost == ReasonBye"},
+	{"a confirmed session that is unknown has ended", "reseat.go", "f.Confirmed || c.gave(f.Session.Link)", "c.gave(f.Session.Link)"},
 	{"a removal beats what a carrier reports", "reseat.go", "f.Session.Issued <= p.removed.altogether", "false"},
 	{"a removal from a room beats what a carrier reports", "reseat.go", "c.notRemoved(s.person, s.issued, is.Room) != nil", "false"},
 	{"a page that said it is closing is not revived", "reseat.go", "!s.restored || s.reason == ReasonClosing || s.leased", "!s.restored || s.leased"},

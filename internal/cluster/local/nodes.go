@@ -169,6 +169,7 @@ func (n *Nodes) balance(extra http.Handler) error {
 	mux.Handle("/", b.proxy)
 	if extra != nil {
 		mux.Handle("/demo/", extra)
+		b.proxy.ModifyResponse = framed
 	}
 	listener, err := net.Listen("tcp", n.Listen)
 	if err != nil {
