@@ -237,7 +237,7 @@ func (w *world) unrecorded(g *page, rooms ...presence.RoomName) bool {
 	if owner != nil && g.exception == (exception{g.link, is.Epoch}) { // one node has shown it; others hear of it later
 		return true
 	}
-	reports := !g.byOwn && g.atNode.runs() && w.now > g.atNode.paused+time.Second && g.atNode.incarnation == g.atIncarnation && owner != nil && w.linked(owner, g.atNode) && w.linked(g.atNode, owner)
+	reports := !g.byOwn && g.atNode.runs() && w.now > g.atNode.paused+time.Second && g.atNode.incarnation == g.atIncarnation && owner != nil && w.linked(owner, g.atNode) && w.linked(g.atNode, owner) && w.now > w.healed+time.Second // or its report is on its way
 	recorded, known := w.broker.recorded[presence.LinkID{Session: g.session, Number: g.link}]
 	if reports || known && !slices.ContainsFunc(rooms, func(room presence.RoomName) bool { return !slices.Contains(recorded, room) }) {
 		return false
