@@ -173,11 +173,11 @@ func (r *Records) Tidy(ctx context.Context, keep func() records.Retention, owns 
 		r.mu.Lock()
 		oldest := slices.Min(append(slices.Collect(maps.Keys(r.fold.Realms)), ^cluster.Realm(0)))
 		var m *records.Maker
-		if is := r.fold.Realms[oldest]; is != nil && owns(oldest) {
+		if is := r.fold.Realms[oldest]; is != nil {
 			m = r.makers[is.Name]
 		}
 		r.mu.Unlock()
-		if m == nil {
+		if m == nil || !owns(oldest) { // asked without the lock: a node that is asked may be reading rows
 			continue
 		}
 		switch t, err := r.Tidying(ctx, keep(), time.Now()); {
