@@ -124,7 +124,7 @@ func begins(t *testing.T) *night {
 // all waits until something is so.
 func (n *night) all(what string, is func() bool) {
 	n.t.Helper()
-	require.Eventually(n.t, is, 3*time.Minute, 50*time.Millisecond, what)
+	require.Eventually(n.t, is, 2*time.Minute, 50*time.Millisecond, what)
 }
 
 // whole waits until all nodes are ready, and the realm answers at each.

@@ -103,6 +103,7 @@ func (n *Node) Requested(at presence.Instant, id Realm, conn ConnID, request Req
 	}
 	c := r.carrier.conns[conn]
 	if conn != 0 && (c == nil || c.link.Session == "") {
+		n.do(PassAnswer{conn, Answer{Attempt: request.Attempt, Err: ErrNotReady}})
 		return
 	}
 	if c != nil {
@@ -221,8 +222,13 @@ func (n *Node) Broke(at presence.Instant, id Realm, conn ConnID) {
 // lose ends a connection, and reports its link as lost.
 func (n *Node) lose(r *realm, c *carried) {
 	for _, attempt := range c.attempts {
-		if q := r.carrier.requests[attempt]; q != nil {
-			n.giveUp(r, q)
+		q := r.carrier.requests[attempt]
+		if q == nil {
+			continue
+		}
+		n.giveUp(r, q)
+		if _, hello := q.request.Input.(presence.Hello); !hello { // whoever asked may wait longer than the connection
+			n.do(PassAnswer{c.conn, Answer{Attempt: attempt, Err: ErrNotReady}})
 		}
 	}
 	if c.link.Session != "" {

@@ -577,6 +577,18 @@ func TestARequestThatWasGivenUpIsNotCarriedOut(t *testing.T) {
 	require.Equal(t, []presence.RoomName{"desk.night"}, w.owned(dipper).Engine.RoomsOf("ilse", presence.Full))
 }
 
+func TestARequestOfAConnectionThatHasEndedIsAnswered(t *testing.T) {
+	w := begun(t)
+	link := w.opens(heron, 7, "ilse")
+	w.still[dipper] = true
+	w.joins(7, link)
+	w.on(heron, func(n *cluster.Node) { n.Broke(w.at(), 1, 7) })
+	w.settle()
+	require.ErrorIs(t, w.answered[7].Err, cluster.ErrNotReady)
+	w.joins(7, link)
+	require.Equal(t, uint64(70), w.answered[7].Attempt)
+}
+
 // TestAJoinThatWasAnsweredTooLateIsTakenBack has an answer on its way while its request is given up.
 func TestAJoinThatWasAnsweredTooLateIsTakenBack(t *testing.T) {
 	w := begun(t)

@@ -33,6 +33,7 @@ const (
 	noteEvery  = time.Second      // the position is noted, if no rows are put
 	silentFor  = 2 * time.Second  // after so long without a record, another reader is made
 	silentMost = 16 * time.Second // the longest such time; it doubles with each reader that gets none
+	completeIn = time.Minute      // servers that have all been killed need some time until they have the whole log again
 	busBuffer  = 4096
 	tooOldText = "the log begins at record %d, and the records here end at %d: start the node again, and it takes a copy of those of another node"
 )
@@ -159,25 +160,34 @@ var errUnreadable = errors.New("the log has records of a later version")
 
 // subscribe follows the stream after a position.
 func (b *Broker) subscribe(ctx context.Context, to chan *nats.Msg, after cluster.Position) (*nats.Subscription, error) {
+	began := time.Now()
+	var said error
 	for {
 		info, err := b.js.StreamInfo(b.name("log"))
 		if err == nil {
 			b.mu.Lock()
 			b.first = cluster.Position(info.State.FirstSeq)
 			b.mu.Unlock()
-			switch {
-			case info.State.LastSeq < uint64(after):
+			switch short := info.State.LastSeq < uint64(after); {
+			case short && time.Since(began) < completeIn:
+				err = fmt.Errorf("the log ends at record %d, and the records here at %d", info.State.LastSeq, after)
+			case short:
 				return nil, fmt.Errorf("the log ends at record %d, and the records here at %d: it has lost some", info.State.LastSeq, after)
 			case info.State.FirstSeq > uint64(after)+1:
 				return nil, fmt.Errorf(tooOldText, info.State.FirstSeq, after)
 			}
-			var sub *nats.Subscription
-			sub, err = b.js.ChanSubscribe(b.Cluster+".log.>", to, nats.OrderedConsumer(), nats.StartSequence(uint64(after)+1), nats.BindStream(b.name("log")))
 			if err == nil {
-				return sub, nil
+				var sub *nats.Subscription
+				sub, err = b.js.ChanSubscribe(b.Cluster+".log.>", to, nats.OrderedConsumer(), nats.StartSequence(uint64(after)+1), nats.BindStream(b.name("log")))
+				if err == nil {
+					return sub, nil
+				}
 			}
 		}
-		b.Log.Info("the log cannot be followed yet", "error", err)
+		if said == nil || said.Error() != err.Error() {
+			b.Log.Info("the log cannot be followed yet", "error", err)
+			said = err
+		}
 		select {
 		case <-ctx.Done():
 			return nil, ctx.Err()

@@ -332,6 +332,9 @@ func answers(ctx context.Context, url string) bool {
 	return response.StatusCode == http.StatusOK
 }
 
+// stopIn limits how long Stop waits for a node.
+const stopIn = 20 * time.Second
+
 // Stop ends everything: first the nodes, all at once.
 func (n *Nodes) Stop() {
 	var ending sync.WaitGroup
@@ -340,7 +343,11 @@ func (n *Nodes) Stop() {
 			if n.State(name) == CutOff {
 				n.Unplug(name, false)
 			}
-			ending.Go(func() { _ = n.Drain(name) })
+			ending.Go(func() {
+				late := time.AfterFunc(stopIn, func() { _ = n.with(name, func(is *node) error { return is.process.Process.Kill() }) })
+				defer late.Stop()
+				_ = n.Drain(name)
+			})
 		}
 	}
 	ending.Wait()
