@@ -269,6 +269,8 @@ type Readiness struct {
 
 // ServiceHealth is the state of the service, as the holder of a key sees it.
 type ServiceHealth struct {
+	// Node is the name of the node that answers, of a cluster.
+	Node             string        `json:"node,omitempty"`
 	Records          RecordsHealth `json:"records"`
 	LinksBeforeHello int           `json:"links_before_hello"`
 	Realm            *RealmHealth  `json:"realm,omitempty"` // absent for a key limited to some rooms

@@ -57,7 +57,7 @@ func (a *API) health(c fiber.Ctx) error {
 	}
 	desk := deskOf(c)
 	read := func(ctx context.Context) wire.ServiceHealth {
-		doc := wire.ServiceHealth{Records: a.realms.Health(), LinksBeforeHello: a.gateway.Size().Strangers}
+		doc := wire.ServiceHealth{Node: a.peers.Name(), Records: a.realms.Health(), LinksBeforeHello: a.gateway.Size().Strangers}
 		if desk.WholeRealm() == nil {
 			of := desk.Health(ctx)
 			doc.Realm = &of

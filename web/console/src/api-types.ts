@@ -1051,6 +1051,8 @@ export interface components {
         /** @description ServiceHealth is the state of the service, as the holder of a key sees it. */
         readonly ServiceHealth: {
             readonly links_before_hello: number;
+            /** @description Node is the name of the node that answers, of a cluster. */
+            readonly node?: string;
             /** @description absent for a key limited to some rooms */
             readonly realm?: components["schemas"]["RealmHealth"];
             readonly records: components["schemas"]["RecordsHealth"];

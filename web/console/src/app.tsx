@@ -4,6 +4,7 @@ import { type SignedIn, signedIn, signIn, signOut, takeFragment } from "./operat
 import { HookPage, HooksPage } from "./pages/hooks";
 import { JournalPage } from "./pages/journal";
 import { KeysPage } from "./pages/keys";
+import { NodesPage } from "./pages/nodes";
 import { PeoplePage } from "./pages/people";
 import { PersonPage } from "./pages/person";
 import { PoliciesPage } from "./pages/policies";
@@ -103,6 +104,9 @@ function Console() {
       <Route path="/hooks/:id">{({ id }) => <HookPage key={id} id={id} onSignOut={leave} />}</Route>
       <Route path="/keys">
         <KeysPage onSignOut={leave} />
+      </Route>
+      <Route path="/nodes">
+        <NodesPage onSignOut={leave} />
       </Route>
       <Route>
         <Rooms operator={operator} onSignOut={leave} />

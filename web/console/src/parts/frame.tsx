@@ -3,11 +3,13 @@ import type { Count } from "@client/wire";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type ReactNode, useEffect, useRef, useState } from "react";
 import { Link, useLocation } from "wouter";
+import { ask } from "../api";
+import type { Health } from "../health";
 import mark from "../mark.svg";
 import { offersPractice } from "../operator";
 import { clock, people, sessions } from "../words";
 import { Palette } from "./palette";
-import { places } from "./places";
+import { nodesPlace, places } from "./places";
 
 const words: Record<State["word"], string> = {
   connecting: "connecting",
@@ -83,6 +85,12 @@ export function Frame(props: {
     queryFn: offersPractice,
     staleTime: Number.POSITIVE_INFINITY,
   });
+  const { data: health } = useQuery({
+    queryKey: ["node"],
+    queryFn: () => ask<Health>("/v1/health"),
+    staleTime: Number.POSITIVE_INFINITY,
+    enabled: props.onSignOut !== undefined,
+  });
   const oldSince = useOldSince(props.onSignOut && state);
   useEffect(() => {
     document.title = `${props.title} · Tovik`;
@@ -99,7 +107,7 @@ export function Frame(props: {
             aria-label="Console"
             className="-mx-2 order-last flex w-full flex-wrap gap-0.5 sm:order-none sm:mx-0 sm:w-auto sm:pl-2"
           >
-            {places.map(([to, name]) => {
+            {[...places, ...(health?.node ? [nodesPlace] : [])].map(([to, name]) => {
               const current = to === "/" ? here === "/" || here.startsWith("/rooms/") : here.startsWith(to);
               return (
                 <Link

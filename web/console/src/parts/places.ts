@@ -9,3 +9,6 @@ export const places = [
   ["/hooks", "Hooks"],
   ["/keys", "Keys"],
 ] as const;
+
+/** The page of the nodes, which a service that is alone does not have. */
+export const nodesPlace = ["/nodes", "Nodes"] as const;
