@@ -20,7 +20,7 @@ build: web ## the whole binary, with the console in it
 	$(GO) build -trimpath -ldflags="-s -w" -o bin/tovik ./cmd/tovik
 
 demo: build ## the service with the river watch of the Aldermoor in it
-	exec bin/tovik demo $(ARGS)
+	exec bin/tovik demo $(if $(NODES),--nodes $(NODES)) $(ARGS)
 
 web: web/console/dist/index.html
 

@@ -25,10 +25,16 @@ import (
 // address.
 func behindNginx(t *testing.T, service string) string {
 	t.Helper()
-	dir, address := t.TempDir(), freeAddress(t)
 	example, err := os.ReadFile("../deploy/nginx.conf")
 	require.NoError(t, err)
-	site := strings.NewReplacer("127.0.0.1:8420", service, "listen 8080;", "listen "+address+"; listen "+strings.Replace(address, "127.0.0.1", "127.0.0.2", 1)+";").Replace(string(example))
+	return startNginx(t, strings.ReplaceAll(string(example), "127.0.0.1:8420", service))
+}
+
+// startNginx starts nginx with a configuration that listens at 8080, and returns the address at which it listens instead.
+func startNginx(t *testing.T, site string) string {
+	t.Helper()
+	dir, address := t.TempDir(), freeAddress(t)
+	site = strings.NewReplacer("listen 8080;", "listen "+address+"; listen "+strings.Replace(address, "127.0.0.1", "127.0.0.2", 1)+";").Replace(site)
 	config := fmt.Sprintf("daemon off; master_process off; pid %[1]s/pid; error_log %[1]s/error.log;\nevents {}\nhttp {\n access_log off; client_body_temp_path %[1]s/a; proxy_temp_path %[1]s/b; fastcgi_temp_path %[1]s/c; uwsgi_temp_path %[1]s/d; scgi_temp_path %[1]s/e;\n%[2]s\n}\n", dir, site)
 	path := filepath.Join(dir, "nginx.conf")
 	require.NoError(t, os.WriteFile(path, []byte(config), 0o600))

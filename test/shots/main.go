@@ -68,10 +68,10 @@ func shoot() error {
 		},
 		func() error { return terminal("terminal-board", 20, command("board")) },
 		func() error {
-			return terminal("load", 9, command("doctor")+"; echo; "+command("load --people 300 --rate 50 --for 5s --p99 250ms --data "+data)+"; echo; "+command("cue drill --room "+room))
+			return terminal("doctor", 9, command("doctor")+"; echo; "+command("load --people 300 --rate 50 --for 5s --p99 250ms --data "+data)+"; echo; "+command("cue drill --room "+room))
 		},
 		func() error {
-			return terminal("explain", 2, command("explain e-01 --room "+room)+"; echo; "+command("sessions --room "+room+" --limit 8")+"; echo; "+command("policy "+room))
+			return terminal("why", 2, command("explain e-01 --room "+room)+"; echo; "+command("sessions --room "+room+" --limit 8")+"; echo; "+command("policy "+room))
 		},
 		func() error {
 			return terminal("keys", 2, command("key create --name flood-log --role read --room 'desk.*'")+"; echo; "+command("key create --name gauge-alerts --role write --ttl 720h")+
@@ -92,12 +92,14 @@ func shoot() error {
 		}, // after some minutes of the night
 		late,
 		func() error { return stack("rooms", "lists[1280x620+0+0]", "meetings[1280x320+0+0]") },
+		func() error { return stack("explain", "why", "doctor") },
 		func() error { return stack("records", "journal", "headcount") },
 		func() error { return stack("timing", "lab", "rehearse") },
 		func() error { return stack("board-watch", "terminal-board", "watch") },
 		func() error { return stack("keys-hook", "keys", "hook") },
 		func() error { return stack("hooks-keys", "hooks-page", "keys-page") },
 		func() error { return stack("people-policies", "sign-in", "people", "policies") },
+		nodes,
 	} {
 		if err := step(); err != nil {
 			return err
@@ -149,6 +151,52 @@ func late() error {
 		return err
 	}
 	return os.WriteFile(filepath.Join(dir, "headcount-page.png"), picture, 0o644)
+}
+
+// nodes makes the pictures of a cluster, one of whose nodes has been killed.
+func nodes() error {
+	const address = "127.0.0.1:8427"
+	demo := exec.Command("bin/tovik", "demo", "--nodes", "3", "--listen", address, "--operator-key", "demo")
+	out, err := demo.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := demo.Start(); err != nil {
+		return err
+	}
+	defer stop(demo)
+	page := ""
+	for lines := bufio.NewScanner(out); page == "" && lines.Scan(); {
+		if _, path, ok := strings.Cut(lines.Text(), "http://"+address+"/demo/"); ok {
+			page = "http://" + address + "/demo/" + path
+		}
+	}
+	browser, end, err := chrome.Start(context.Background())
+	if err != nil {
+		return err
+	}
+	defer end()
+	const kill = `[...document.querySelectorAll("button")].find((button) => button.textContent === "Kill").click(); 1`
+	for _, one := range []struct{ name, url, act string }{{"demo-nodes", page, kill}, {"nodes-page", "http://" + address + "/nodes#key=demo", "1"}} {
+		tab, cancel := chromedp.NewContext(browser, chromedp.WithNewBrowserContext())
+		defer cancel()
+		if err := chromedp.Do(tab, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(one.url)); err != nil {
+			return err
+		}
+		time.Sleep(5 * time.Second)
+		if _, err := chromedp.Run(tab, chromedp.Evaluate[any](one.act)); err != nil {
+			return err
+		}
+		time.Sleep(15 * time.Second)
+		picture, err := chromedp.Run(tab, chromedp.CaptureScreenshot())
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(dir, one.name+".png"), picture, 0o644); err != nil {
+			return err
+		}
+	}
+	return stack("nodes", "demo-nodes", "nodes-page")
 }
 
 // startDemo waits until everybody has arrived, and returns the address for a visitor.

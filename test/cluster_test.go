@@ -1,0 +1,74 @@
+package test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/cluster/local"
+	"tovik.example/tovik/test/chrome"
+)
+
+// TestClientsWorkBehindALoadBalancer has three nodes behind nginx with the example configuration, and behind a load
+// balancer that picks a node at random for each request. Clients that are not ours, and pages in a browser, do not
+// notice. Then the node that owns the realm is killed, and the pages come back to another one.
+func TestClientsWorkBehindALoadBalancer(t *testing.T) {
+	t.Parallel()
+	nodes, err := local.Start(local.Options{Program: tovik, Dir: t.TempDir(), Names: []string{"dipper", "heron", "kestrel"}, Listen: "127.0.0.1:0", Secret: secret, Key: key}, nil)
+	require.NoError(t, err)
+	t.Cleanup(nodes.Stop)
+	ready, cancel := context.WithTimeout(t.Context(), 2*patience)
+	defer cancel()
+	require.NoError(t, nodes.Await(ready))
+	example, err := os.ReadFile("../deploy/cluster/nginx.conf")
+	require.NoError(t, err)
+	text := string(example)
+	for i, name := range nodes.Names {
+		text = strings.Replace(text, fmt.Sprintf("10.0.0.%d:8420", i+1), strings.TrimPrefix(nodes.At(name), "http://"), 1)
+	}
+	proxy := "http://" + startNginx(t, text)
+	for _, address := range []string{proxy, nodes.URL()} {
+		for range 4 { // over other nodes each time
+			node := exec.CommandContext(ready, "node", "independent.mjs", address, key, mint(t, "x-1", ""), mint(t, "x-2", ""))
+			out, err := node.CombinedOutput()
+			require.NoError(t, err, string(out))
+		}
+		out, errs, code := run(t, []string{"TOVIK_SERVER=" + address, "TOVIK_KEY=" + key}, "doctor")
+		require.Zero(t, code, out+errs)
+	}
+	browser, stop, err := chrome.Start(t.Context())
+	require.NoError(t, err)
+	t.Cleanup(stop)
+	app := application(t, proxy)
+	one := open(t, browser, app.URL, "/")
+	one.until(shown("tovik-count") + ` === "1 person"`)
+	two := open(t, browser, app.URL, "/")
+	for _, page := range []*page{one, two} {
+		page.until(shown("tovik-count") + ` === "2 people"`)
+	}
+	for _, page := range []*page{one, two} {
+		page.run(`globalThis.counts = []; globalThis.shown = () => ` + shown("tovik-count") + `;
+			new MutationObserver(() => counts.push(shown())).observe(document.querySelector("tovik-count").shadowRoot, { childList: true, subtree: true, characterData: true });`)
+	}
+	list, err := client.API{Server: proxy, Key: key}.Nodes(t.Context())
+	require.NoError(t, err)
+	time.Sleep(2 * time.Second) // sessions come on record
+	require.NoError(t, nodes.Kill(list.Realms[0].Owner))
+	var third *client.Link
+	require.Eventually(t, func() bool {
+		third, err = client.Dial(t.Context(), client.Options{Server: proxy, Token: mint(t, "w-09", "Tarn Sedge"), Rooms: []string{weir}})
+		return err == nil
+	}, patience, 50*time.Millisecond)
+	t.Cleanup(third.Close)
+	for _, page := range []*page{one, two} {
+		page.until(shown("tovik-count") + ` === "3 people"`)
+		page.until(`counts.every((text) => text !== "1 person" && text !== "")`)
+	}
+}
