@@ -2,6 +2,7 @@ package test
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
@@ -43,6 +44,15 @@ func TestClientsWorkBehindALoadBalancer(t *testing.T) {
 		out, errs, code := run(t, []string{"TOVIK_SERVER=" + address, "TOVIK_KEY=" + key}, "doctor")
 		require.Zero(t, code, out+errs)
 	}
+	env := []string{"TOVIK_SERVER=" + proxy, "TOVIK_KEY=" + key}
+	out, errs, code := run(t, env, "nodes", "--format", "json")
+	require.Zero(t, code, errs)
+	var doc any
+	require.NoError(t, json.Unmarshal([]byte(out), &doc))
+	require.NoError(t, answerSchemas(t)("Nodes").Validate(doc))
+	out, errs, code = run(t, env, "nodes", "drain", "plover")
+	require.Equal(t, 1, code, out)
+	require.Contains(t, errs, "the cluster has no such node")
 	browser, stop, err := chrome.Start(t.Context())
 	require.NoError(t, err)
 	t.Cleanup(stop)
@@ -60,13 +70,32 @@ func TestClientsWorkBehindALoadBalancer(t *testing.T) {
 	list, err := client.API{Server: proxy, Key: key}.Nodes(t.Context())
 	require.NoError(t, err)
 	time.Sleep(2 * time.Second) // sessions come on record
-	require.NoError(t, nodes.Kill(list.Realms[0].Owner))
+	owner := list.Realms[0].Owner
+	require.NoError(t, nodes.Kill(owner))
 	var third *client.Link
 	require.Eventually(t, func() bool {
 		third, err = client.Dial(t.Context(), client.Options{Server: proxy, Token: mint(t, "w-09", "Tarn Sedge"), Rooms: []string{weir}})
 		return err == nil
 	}, patience, 50*time.Millisecond)
 	t.Cleanup(third.Close)
+	for _, page := range []*page{one, two} {
+		page.until(shown("tovik-count") + ` === "3 people"`)
+	}
+	// And an operator drains another one, after the first is back.
+	require.NoError(t, nodes.Run(owner))
+	require.NoError(t, nodes.Await(ready))
+	var next string
+	require.Eventually(t, func() bool {
+		list, err := client.API{Server: proxy, Key: key}.Nodes(t.Context())
+		if err == nil {
+			next = list.Realms[0].Owner
+		}
+		return err == nil && list.Realms[0].Answers && list.Log.Current == 3
+	}, patience, 50*time.Millisecond)
+	out, errs, code = run(t, env, "nodes", "drain", next)
+	require.Zero(t, code, errs)
+	require.Contains(t, out, next+" hands over")
+	require.Eventually(t, func() bool { return nodes.State(next) == local.Stopped }, patience, 20*time.Millisecond)
 	for _, page := range []*page{one, two} {
 		page.until(shown("tovik-count") + ` === "3 people"`)
 		page.until(`counts.every((text) => text !== "1 person" && text !== "")`)
