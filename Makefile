@@ -14,7 +14,7 @@ SEEDS ?= 2000
 FUZZTIME ?= 10m
 STATIC := $(GO) tool -modfile=tools/go.mod staticcheck
 
-.PHONY: build demo chaos test raced random fuzz lint mutants bench bench-core bench-console shots web types clean
+.PHONY: build demo bench-cluster chaos test raced random fuzz lint mutants bench bench-core bench-console shots web types clean
 
 build: web ## the whole binary, with the console in it
 	$(GO) build -trimpath -ldflags="-s -w" -o bin/tovik ./cmd/tovik
@@ -101,8 +101,11 @@ bench: ## what the service does, against floors measured in the same run
 bench-console: build chromium ## how long the console's pages are busy with what comes live
 	$(GO) run ./bench/console
 
+bench-cluster: ## what several nodes cost, and how long a realm is without an owner
+	$(GO) run ./bench/cluster
+
 chaos: ## things are done to three nodes under 2,000 people, for half an hour
-	go test ./test -run TestNobodyIsSeenToLeaveWhateverHappensToNodes -people 2000 -rounds 3 -calm 20s -longest 30s -timeout 90m -v
+	$(GO) test ./test -run TestNobodyIsSeenToLeaveWhateverHappensToNodes -people 2000 -rounds 3 -calm 20s -longest 30s -timeout 90m -v
 
 shots: build chromium ## the pictures in docs/screenshots, from the demo
 	@command -v xterm >/dev/null && command -v Xvfb >/dev/null && test -x /usr/bin/import || \

@@ -55,7 +55,7 @@ var floors = []string{
 var beside = []string{"wire", "client", "web"}
 
 // outside are packages for building and testing.
-var outside = []string{"test", "test/chrome", "test/shots", "test/mutants", "bench", "bench/console", "bench/core", "bench/load"}
+var outside = []string{"test", "test/chrome", "test/shots", "test/mutants", "bench", "bench/cluster", "bench/console", "bench/core", "bench/load"}
 
 func TestNoPackageImportsAHigherFloor(t *testing.T) {
 	imports := packageImports(t, ".Imports", ".TestImports")

@@ -327,8 +327,15 @@ func (c *Core) Rooms(view presence.View) map[presence.RoomName]presence.Count {
 	return ask[map[presence.RoomName]presence.Count](c, "Rooms", view)
 }
 
-// RoomsOver returns the rooms of the session of a link (see [engine.Engine.RoomsOver]).
+// RoomsOver returns the rooms of the session of a link (see [engine.Engine.RoomsOver]). Of a link that this node
+// carries, it knows them: as its client has been told.
 func (c *Core) RoomsOver(link presence.LinkID) []presence.RoomName {
+	c.runner.mu.Lock()
+	rooms, carries := c.runner.node.RoomsOver(c.realm, link)
+	c.runner.mu.Unlock()
+	if carries {
+		return rooms
+	}
 	return ask[[]presence.RoomName](c, "RoomsOver", link)
 }
 

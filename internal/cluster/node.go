@@ -429,6 +429,18 @@ func (n *Node) Carries(id Realm, link presence.LinkID) bool {
 	return n.realms[id] != nil && n.realms[id].carrier.links[link] != nil
 }
 
+// RoomsOver returns the rooms that the client of a link has been told to be in, and false if this node does not
+// carry the link.
+func (n *Node) RoomsOver(id Realm, link presence.LinkID) (rooms []presence.RoomName, carries bool) {
+	if !n.Carries(id, link) {
+		return nil, false
+	}
+	for _, e := range n.realms[id].carrier.links[link].fact.Session.Rooms {
+		rooms = append(rooms, e.Room)
+	}
+	return rooms, true
+}
+
 // Known returns the newest owner of a realm that the node has heard of.
 func (n *Node) Known(id Realm) Known {
 	if r := n.realms[id]; r != nil {

@@ -39,15 +39,23 @@ type Gateway struct {
 	waiting sync.WaitGroup // answers that are not ready yet
 }
 
+// elsewhere is how many links of a node are served at once: what a link is sent may have to wait for an answer of the
+// node that owns the realm.
+const elsewhere = 128
+
 // New returns a gateway. Call Run, and after Drain call Close.
 func New(o Options) *Gateway {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
 	limits := o.Limits.withDefaults()
+	workers := runtime.GOMAXPROCS(0)
+	if o.Peers != nil {
+		workers = elsewhere
+	}
 	g := &Gateway{
 		registry: newRegistry(limits), realms: o.Realms, peers: o.Peers, limits: limits, log: o.Log,
-		pool:    transport.NewPool(runtime.GOMAXPROCS(0), limits.SlowAfter),
+		pool:    transport.NewPool(workers, limits.SlowAfter),
 		tickets: newTickets(), feeds: newFeeds(),
 	}
 	g.answerPeers()

@@ -18,11 +18,11 @@ import (
 
 // Realms are all realms of the service, with the keys that give access to them.
 type Realms struct {
-	keys   *access.Keyring
-	guard  *access.Guard
-	store  *records.Store
-	writer *records.Writer
-	asks   bool
+	keys            *access.Keyring
+	guard           *access.Guard
+	store           *records.Store
+	writer          *records.Writer
+	asks, elsewhere bool
 
 	mu  sync.RWMutex
 	all map[string]*Realm
@@ -37,11 +37,13 @@ type RealmsOptions struct {
 	// AsksOthers says that an application is asked about admissions, or that key sets are
 	// fetched, so that a request may have to wait for them.
 	AsksOthers bool
+	// Elsewhere says that cores may be at other nodes, so that any request may have to wait.
+	Elsewhere bool
 }
 
 // NewRealms returns an empty registry.
 func NewRealms(o RealmsOptions) *Realms {
-	return &Realms{keys: o.Keys, guard: o.Guard, store: o.Store, writer: o.Writer, asks: o.AsksOthers, all: map[string]*Realm{}}
+	return &Realms{keys: o.Keys, guard: o.Guard, store: o.Store, writer: o.Writer, asks: o.AsksOthers, elsewhere: o.Elsewhere, all: map[string]*Realm{}}
 }
 
 // ShortestGrace returns the shortest grace of a lost link in any realm.
@@ -63,10 +65,10 @@ func (s *Realms) shortest(of func(*presence.Policy) time.Duration) time.Duration
 	return least
 }
 
-// AsksOthers reports whether a request of a type may have to wait for an application or an
-// identity service.
+// AsksOthers reports whether a request of a type may have to wait for an application, an
+// identity service or another node.
 func (s *Realms) AsksOthers(requestType string) bool {
-	return s.asks && slices.Contains(asking, requestType)
+	return s.elsewhere || s.asks && slices.Contains(asking, requestType)
 }
 
 // asking are the requests that may need an answer from an application or an identity service.

@@ -239,7 +239,7 @@ func start(waits context.Context, c Config, store *records.Store, secure *certif
 		return nil, err
 	}
 	guard := new(access.Guard)
-	realms := realm.NewRealms(realm.RealmsOptions{Keys: keys, Guard: guard, Store: store, Writer: writer, AsksOthers: c.asksOthers()})
+	realms := realm.NewRealms(realm.RealmsOptions{Keys: keys, Guard: guard, Store: store, Writer: writer, AsksOthers: c.asksOthers(), Elsewhere: n != nil})
 	var others *peers.Peers
 	if n != nil {
 		others = n.peers

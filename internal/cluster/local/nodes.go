@@ -302,6 +302,18 @@ func (n *Nodes) State(name string) State {
 	return Running
 }
 
+// Processes returns the ids of the processes that run.
+func (n *Nodes) Processes() (ids []int) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	for _, is := range n.nodes {
+		if is.process != nil {
+			ids = append(ids, is.process.Process.Pid)
+		}
+	}
+	return ids
+}
+
 // Await waits until all nodes that run are ready.
 func (n *Nodes) Await(ctx context.Context) error {
 	for _, name := range n.Names {

@@ -1,0 +1,306 @@
+//go:build linux
+
+// Command cluster measures what several nodes cost and how long they need, as processes on one machine: what they cost
+// at rest, a change as others see it, joins and leaves, and how long a realm is without an owner. All of it shares the
+// processors of this machine with the load, so quote ratios of one run.
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"log"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/cluster/local"
+	"tovik.example/tovik/wire"
+)
+
+const (
+	secret = "a secret of the Aldermoor for one bench"
+	key    = "the key of one bench"
+	room   = "basin.upper-weir"
+)
+
+var (
+	kills = flag.Int("kills", 9, "how often the owner is killed")
+	links = flag.Int("links", 300, "how many links join and leave")
+	spell = flag.Duration("for", 8*time.Second, "how long each figure is measured")
+)
+
+func main() {
+	flag.Parse()
+	dir, err := os.MkdirTemp("", "tovik-bench-")
+	check(err)
+	program := filepath.Join(dir, "tovik")
+	out, err := exec.Command("go", "build", "-o", program, "./cmd/tovik").CombinedOutput()
+	if err != nil {
+		log.Fatalf("%s", out)
+	}
+	defer func() { _ = os.RemoveAll(dir) }()
+	fmt.Println("joins and leaves, answered to", *links, "links; processor time over all processes")
+	alone := aloneService(dir, program)
+	one := cluster(filepath.Join(dir, "one"), program, "dipper")
+	three := cluster(filepath.Join(dir, "three"), program, "dipper", "heron", "kestrel")
+	before := joins(alone.url, alone.pids)
+	single := joins(one.At("dipper"), one.Processes())
+	owner := ownerOf(three)
+	all := joins(three.At(owner), three.Processes())
+	for _, row := range []struct {
+		what string
+		is   figures
+	}{{"alone", before}, {"a cluster of one", single}, {"three nodes, at the owner", all}} {
+		fmt.Printf("  %-28s %7.0f /s  %6.0f µs each   %.2f of alone\n", row.what, row.is.perSecond, row.is.micros, row.is.perSecond/before.perSecond)
+	}
+	alone.stop()
+	one.Stop()
+	time.Sleep(3 * time.Second)
+	used := cpu(three.Processes())
+	time.Sleep(*spell)
+	fmt.Printf("at rest, each of three nodes: %.2f %% of a core\n", 100*(cpu(three.Processes())-used).Seconds()/spell.Seconds()/3)
+	seen(three, owner)
+	handover(three)
+	takeovers(three)
+	three.Stop()
+}
+
+func check(err error) {
+	if err != nil {
+		log.Fatal(err)
+	}
+}
+
+// service is one that is alone.
+type service struct {
+	url  string
+	pids []int
+	stop func()
+}
+
+func aloneService(dir, program string) service {
+	cmd := exec.Command(program, "serve", "--listen", "127.0.0.1:8431", "--data", filepath.Join(dir, "alone"), "--operator-key", key, "--token-secret", secret)
+	check(cmd.Start())
+	s := service{url: "http://127.0.0.1:8431", pids: []int{cmd.Process.Pid}, stop: func() { _ = cmd.Process.Kill(); _ = cmd.Wait() }}
+	for range 200 {
+		if _, err := (client.API{Server: s.url, Key: key}).Ready(context.Background()); err == nil {
+			return s
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	log.Fatal("the service does not start")
+	return s
+}
+
+func cluster(dir, program string, names ...string) *local.Nodes {
+	n, err := local.Start(local.Options{Program: program, Dir: dir, Names: names, Listen: "127.0.0.1:0", Secret: secret, Key: key, Settings: "links_per_person = 100000\n"}, nil)
+	check(err)
+	await(n)
+	return n
+}
+
+func await(n *local.Nodes) {
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
+	defer cancel()
+	check(n.Await(ctx))
+	for ctx.Err() == nil {
+		if list, err := (client.API{Server: n.At(n.Names[0]), Key: key}).Nodes(ctx); err == nil && len(list.Realms) > 0 && list.Realms[0].Answers && list.Log.Current == len(n.Names) {
+			return
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	log.Fatal("the nodes are not together")
+}
+
+func ownerOf(n *local.Nodes) string {
+	list, err := client.API{Server: n.At(n.Names[0]), Key: key}.Nodes(context.Background())
+	check(err)
+	return list.Realms[0].Owner
+}
+
+func token(user string) string {
+	text, err := client.Token{User: user, Grants: wire.Grants{Rooms: []string{"**"}}}.Sign(secret)
+	check(err)
+	return text
+}
+
+func dial(o client.Options) *client.Link {
+	for range 100 {
+		if link, err := client.Dial(context.Background(), o); err == nil {
+			return link
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	log.Fatal("no link")
+	return nil
+}
+
+// cpu returns the processor time of processes.
+func cpu(pids []int) (used time.Duration) {
+	for _, pid := range pids {
+		text, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+		if err != nil {
+			continue
+		}
+		fields := strings.Fields(string(text[strings.LastIndexByte(string(text), ')')+1:]))
+		for _, field := range fields[11:13] { // user and system time, in hundredths of a second
+			ticks, _ := strconv.ParseInt(field, 10, 64)
+			used += time.Duration(ticks) * 10 * time.Millisecond
+		}
+	}
+	return used
+}
+
+type figures struct{ perSecond, micros float64 }
+
+// joins has links join and leave rooms as fast as they are answered.
+func joins(url string, pids []int) figures {
+	var all []*client.Link
+	for i := range *links {
+		all = append(all, dial(client.Options{Server: url, Token: token(fmt.Sprintf("w-%04d", i)), Rooms: []string{}}))
+	}
+	var done atomic.Int64
+	var working sync.WaitGroup
+	ctx, stop := context.WithTimeout(context.Background(), *spell)
+	defer stop()
+	used, began := cpu(pids), time.Now()
+	for i, link := range all {
+		working.Go(func() {
+			name := fmt.Sprintf("basin.b-%d", i/10)
+			for ctx.Err() == nil {
+				if link.Join(ctx, name) == nil && link.Leave(ctx, name) == nil {
+					done.Add(2)
+				}
+			}
+		})
+	}
+	working.Wait()
+	took, spent := time.Since(began), cpu(pids)-used
+	for _, link := range all {
+		link.Close()
+	}
+	n := float64(max(done.Load(), 1))
+	return figures{n / took.Seconds(), float64(spent.Microseconds()) / n}
+}
+
+// watched is when a receiver at a node has seen somebody join.
+func watched(url string, to chan<- time.Time) *client.Link {
+	return dial(client.Options{Server: url, Key: key, Watch: []wire.Watch{{Room: room}}, OnEvent: func(e client.Event) {
+		if len(e.Joined) > 0 && !e.Whole {
+			to <- time.Now()
+		}
+	}})
+}
+
+// seen measures when a join is seen at the owner's node and at another one.
+func seen(n *local.Nodes, owner string) {
+	other := n.Names[(slices.Index(n.Names, owner)+1)%3]
+	here, there := make(chan time.Time, 16), make(chan time.Time, 16)
+	defer watched(n.At(owner), here).Close()
+	defer watched(n.At(other), there).Close()
+	link := dial(client.Options{Server: n.At(owner), Token: token("w-01"), Rooms: []string{}})
+	defer link.Close()
+	var near, far []time.Duration
+	for until := time.Now().Add(*spell); time.Now().Before(until); time.Sleep(30 * time.Millisecond) {
+		began := time.Now()
+		check(link.Join(context.Background(), room))
+		near, far = append(near, soon(here).Sub(began)), append(far, soon(there).Sub(began))
+		check(link.Leave(context.Background(), room))
+	}
+	fmt.Printf("a join in a calm room is seen, at p50 and p99: at the owner's node after %s, %s; at another after %s, %s\n", at(near, 50), at(near, 99), at(far, 50), at(far, 99))
+}
+
+// soon returns what comes within a time that only a fault exceeds.
+func soon(from <-chan time.Time) time.Time {
+	select {
+	case at := <-from:
+		return at
+	case <-time.After(30 * time.Second):
+		log.Fatal("a receiver has not seen a join")
+		return time.Time{}
+	}
+}
+
+func at(list []time.Duration, percent int) time.Duration {
+	slices.Sort(list)
+	return list[min(len(list)-1, len(list)*percent/100)].Round(10 * time.Microsecond)
+}
+
+// probe returns how long an operator waits at a node until a status can be set again.
+func probe(url string) time.Duration {
+	began := time.Now()
+	for {
+		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+		_, err := client.API{Server: url, Key: key}.Count(ctx, room)
+		cancel()
+		if err == nil {
+			return time.Since(began)
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+}
+
+// handover measures the longest answer while an owner hands over.
+func handover(n *local.Nodes) {
+	keeper := dial(client.Options{Server: n.At(n.Names[0]), Token: token("w-02"), Rooms: []string{room}})
+	defer keeper.Close()
+	var longest []time.Duration
+	for range 3 {
+		owner := ownerOf(n)
+		other := n.Names[(slices.Index(n.Names, owner)+1)%3]
+		over := make(chan error, 1)
+		go func() { over <- n.Drain(owner) }()
+		most := time.Duration(0)
+		for waits := true; waits; {
+			select {
+			case err := <-over:
+				check(err)
+				waits = false
+			default:
+				most = max(most, probe(n.At(other)))
+			}
+		}
+		longest = append(longest, most)
+		check(n.Run(owner))
+		await(n)
+		time.Sleep(2 * time.Second)
+	}
+	fmt.Printf("the longest answer during a handover, three times: %v\n", longest)
+}
+
+// takeovers kills owners, apart by what the broker has led there.
+func takeovers(n *local.Nodes) {
+	keeper := dial(client.Options{Server: n.URL(), Token: token("w-03"), Rooms: []string{room}})
+	defer keeper.Close()
+	took := map[int][]time.Duration{}
+	for range *kills {
+		list, err := client.API{Server: n.At(n.Names[0]), Key: key}.Nodes(context.Background())
+		check(err)
+		owner := list.Realms[0].Owner
+		led := 0
+		for _, of := range list.Nodes {
+			if of.Node == owner {
+				led = len(of.Leads)
+			}
+		}
+		other := n.Names[(slices.Index(n.Names, owner)+1)%3]
+		check(n.Kill(owner))
+		took[led] = append(took[led], probe(n.At(other)))
+		check(n.Run(owner))
+		await(n)
+		time.Sleep(2 * time.Second)
+	}
+	for led, name := range []string{"no leader of the broker", "one of its two leaders", "both of its leaders"} {
+		if list := took[led]; len(list) > 0 {
+			fmt.Printf("an owner is killed with %s: the next answers after %s at p50, %s at most, of %d\n", name, at(list, 50), at(list, 100), len(list))
+		}
+	}
+}
