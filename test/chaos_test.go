@@ -25,7 +25,7 @@ import (
 )
 
 var (
-	chaosPeople = flag.Int("people", 120, "how many people are on three nodes while things are done to them")
+	chaosPeople = flag.Int("people", 60, "how many people are on three nodes while things are done to them")
 	chaosCalm   = flag.Duration("calm", 4*time.Second, "how long nothing is done after the cluster is whole again")
 	chaosRounds = flag.Int("rounds", 1, "how often each fault is made")
 	chaosLong   = flag.Duration("longest", 8*time.Second, "how long a cut lasts, and the longer of two pauses")
@@ -90,7 +90,7 @@ func TestNobodyIsSeenToLeaveWhateverHappensToNodes(t *testing.T) {
 // begins starts the nodes, people and onlookers.
 func begins(t *testing.T) *night {
 	nodes, err := local.Start(local.Options{Program: tovik, Dir: t.TempDir(), Names: []string{"dipper", "heron", "kestrel"}, Listen: "127.0.0.1:0", Secret: secret, Key: key,
-		Settings: "private_hooks = true\n[grace]\nlost = \"30s\"\n"}, nil)
+		Settings: "private_hooks = true\n[grace]\nlost = \"2m\"\n"}, nil)
 	require.NoError(t, err)
 	ctx, stop := context.WithCancel(context.Background())
 	n := &night{t: t, nodes: nodes, names: nodes.Names, stop: stop, written: map[string]string{}, events: map[string]bool{}}
@@ -360,7 +360,7 @@ func (n *night) of(user string) *soul {
 func (s *soul) shownToLeave(at string, e client.Event, d client.Departed) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.moves || !s.wants || s.here.IsZero() || time.Since(s.here) < steady || !s.lost.IsZero() && time.Since(s.lost) > 25*time.Second {
+	if s.moves || !s.wants || s.here.IsZero() || time.Since(s.here) < steady || !s.lost.IsZero() && time.Since(s.lost) > 110*time.Second {
 		return
 	}
 	s.night.mu.Lock()

@@ -194,7 +194,7 @@ func joins(url string, pids []int) figures {
 // watched is when a receiver at a node has seen somebody join.
 func watched(url string, to chan<- time.Time) *client.Link {
 	return dial(client.Options{Server: url, Key: key, Watch: []wire.Watch{{Room: room}}, OnEvent: func(e client.Event) {
-		if len(e.Joined) > 0 && !e.Whole {
+		if len(e.Joined) == 1 && e.Joined[0].User == "w-01" {
 			to <- time.Now()
 		}
 	}})
@@ -204,6 +204,7 @@ func watched(url string, to chan<- time.Time) *client.Link {
 func seen(n *local.Nodes, owner string) {
 	other := n.Names[(slices.Index(n.Names, owner)+1)%3]
 	here, there := make(chan time.Time, 16), make(chan time.Time, 16)
+	defer dial(client.Options{Server: n.At(other), Token: token("w-00"), Rooms: []string{room}}).Close() // so that there is a room
 	defer watched(n.At(owner), here).Close()
 	defer watched(n.At(other), there).Close()
 	link := dial(client.Options{Server: n.At(owner), Token: token("w-01"), Rooms: []string{}})

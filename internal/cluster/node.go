@@ -237,10 +237,11 @@ func (n *Node) Leave(at presence.Instant) {
 	n.beatAt = n.mono() // others should know, and the table is read
 }
 
-// OwnsNone reports whether the node owns no realm, and the table gives it none.
+// OwnsNone reports whether the node owns no realm, the table gives it none, and others have begun those that it had:
+// they want a report of its links.
 func (n *Node) OwnsNone() bool {
 	for _, id := range n.order {
-		if n.realms[id].owner != nil {
+		if r := n.realms[id]; r.owner != nil || r.known.Owner == n.Name {
 			return false
 		}
 	}
