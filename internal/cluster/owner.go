@@ -463,6 +463,9 @@ func (n *Node) doubt(o *owner) {
 	answered := n.majority(func(name Name) bool { return name == n.Name || n.mono()-n.peers[name].echoed < n.Timings.Doubt })
 	if !answered {
 		n.suspect(o, false)
+		if o.frozen && !o.unproven && n.mono()-o.frozenAt > n.Timings.Dead { // others may have replaced it, and forgotten that
+			o.unproven, o.proof = true, ""
+		}
 		if o.frozen && n.mono()-o.frozenAt > n.Timings.Away && !o.sentAway {
 			o.sentAway = true
 			n.sendAway(o.realm)

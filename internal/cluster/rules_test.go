@@ -330,6 +330,22 @@ func TestTheTimeOfASilentOwnerStandsStill(t *testing.T) {
 	require.InDelta(t, before.Seconds(), w.owned(dipper).Engine.Time().Seconds(), 1)
 }
 
+// TestAnOwnerThatWasCutOffSaysNothingBeforeItsMark has others that may have replaced it, and died since.
+func TestAnOwnerThatWasCutOffSaysNothingBeforeItsMark(t *testing.T) {
+	w := begun(t)
+	w.noTable = map[cluster.Name]bool{dipper: true, heron: true, kestrel: true}
+	w.loses = func(from, to cluster.Name, _ cluster.Envelope) bool {
+		return from != to && (from == dipper || to == dipper)
+	}
+	w.run(4 * time.Second)
+	w.loses = nil
+	w.outcome = func(cluster.Name, cluster.Record) cluster.Outcome { return cluster.Unknown }
+	w.run(2 * time.Second)
+	require.False(t, w.owned(dipper).Speaks)
+	w.outcome = nil
+	w.until("it goes on", func() bool { return w.owned(dipper).Speaks })
+}
+
 func TestAnOwnerThatStoodStillSaysNothingBeforeItsMark(t *testing.T) {
 	for _, phase := range []string{"active", "begins"} {
 		w := begun(t)

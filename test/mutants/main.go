@@ -257,6 +257,7 @@ var mutants = []mutant{
 	{"a new owner waits for nodes that it has not heard yet", "internal/cluster/owner.go", "if !n.dead(name) {\n			o.missing", "if n.hears(name) {\n			o.missing"},
 	{"and for nodes that others hear", "internal/cluster/owner.go", "if !n.dead(name) {\n			o.missing", "if name == n.Name || n.mono()-n.peers[name].heard < n.Timings.Dead {\n			o.missing"},
 	{"a session that this owner has ended stays ended", "internal/presence/reseat.go", " || c.gave(f.Session.Link)", ""},
+	{"an owner that was cut off says nothing before its mark", "internal/cluster/owner.go", "			o.unproven, o.proof = true, \"\"\n", "			_ = o\n"},
 	{"a request that was given up is not carried out", "internal/cluster/owner.go", "!ok || !withdrawn[request.Attempt]", "!ok || request.Attempt > 0"},
 	{"a join that is answered too late is taken back", "internal/cluster/carrier.go", "			n.takeBack(r, q, a)\n", ""},
 	{"the table knows a node that only others hear", "internal/cluster/judge.go", "			newest = max(newest, is.Incarnation)", "			_ = is"},
