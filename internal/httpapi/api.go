@@ -75,7 +75,6 @@ type World interface {
 
 // NodeFigures are figures of a node, for metrics.
 type NodeFigures struct {
-	Node           string
 	Heard, Owned   int // nodes, with itself; realms
 	Begun          int // realms that it has begun to own, since its start
 	Apart          time.Duration

@@ -252,15 +252,6 @@ func (b *Broker) lookForFirst() {
 	}
 }
 
-// Drop drops all records of the log but the last, as if they were a day old. Tests need it.
-func Drop(b *Broker) error {
-	info, err := b.js.StreamInfo(b.name("log"))
-	if err != nil {
-		return err
-	}
-	return b.js.PurgeStream(b.name("log"), &nats.StreamPurgeRequest{Sequence: info.State.LastSeq})
-}
-
 // publish writes to a stream. After is the expected sequence of the subject, unless it is Unfenced.
 func (b *Broker) publish(subject string, text []byte, after cluster.Position) cluster.Outcome {
 	m := nats.NewMsg(subject)
