@@ -91,7 +91,9 @@ func TestANodeThatWasAwayForLongTakesACopy(t *testing.T) {
 		_, err := api.PutPerson(t.Context(), wire.Profile{User: "bram", Name: "Bram Alder"})
 		return err
 	})
-	require.NoError(t, nodes["heron"].DropLog())
+	last, err := nodes["heron"].DropLog()
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return nodes["dipper"].Noted() >= last && nodes["heron"].Noted() >= last }, patience, 10*time.Millisecond)
 	dir := configs["kestrel"].Data
 	before, err := records.Open(dir)
 	require.NoError(t, err)

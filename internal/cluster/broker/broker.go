@@ -153,6 +153,9 @@ type State struct {
 	LogLeader, TableLeader   string // nodes; empty: none
 }
 
+// fewBehind is how many records a complete copy may lack: those of the last moments.
+const fewBehind = 1000
+
 // State asks the leader of the log for its state.
 func (b *Broker) State() (s State, err error) {
 	log, err := b.js.StreamInfo(b.name("log"))
@@ -167,7 +170,7 @@ func (b *Broker) State() (s State, err error) {
 	if log.Cluster != nil {
 		s.LogLeader = log.Cluster.Leader
 		for _, copies := range log.Cluster.Replicas {
-			if copies.Current && !copies.Offline {
+			if !copies.Offline && (copies.Current || copies.Lag < fewBehind) { // while it is written to, one is always a moment behind
 				s.Current++
 			}
 		}
