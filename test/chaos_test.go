@@ -72,8 +72,8 @@ func TestNobodyIsSeenToLeaveWhateverHappensToNodes(t *testing.T) {
 	t.Parallel()
 	n := begins(t)
 	table := []string{}
-	for round := range *chaosRounds {
-		for _, fault := range n.faults(round) {
+	for range *chaosRounds {
+		for _, fault := range n.faults() {
 			began := time.Now()
 			whole := fault.do()
 			table = append(table, fmt.Sprintf("%-44s %6.1f s until whole, %s", fault.what, time.Since(began).Seconds(), whole))
@@ -174,7 +174,7 @@ type fault struct {
 }
 
 // faults returns what is done in a round, one after another.
-func (n *night) faults(round int) []fault {
+func (n *night) faults() []fault {
 	heals := func(do func() func()) func() string {
 		return func() string {
 			n.mu.Lock()
@@ -314,7 +314,7 @@ func (n *night) differs() string {
 		}
 		for user := range shown {
 			if should[user] == "" {
-				return fmt.Sprintf("%s shows %s, who has left", name, user)
+				return fmt.Sprintf("%s still shows %s", name, user)
 			}
 		}
 	}

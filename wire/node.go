@@ -14,7 +14,7 @@ type Nodes struct {
 type Node struct {
 	Node  string `json:"node"`
 	State string `json:"state" jsonschema:"enum=ready,enum=not-ready,enum=leaving,enum=away"`
-	// Because says, for an operator, why it is not ready, or since when it is away.
+	// Because says why it is not ready, or what is known of it if it is away.
 	Because string   `json:"because,omitempty"`
 	Owns    []string `json:"owns"`              // realms
 	Links   int      `json:"links"`             // that it carries

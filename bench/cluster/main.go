@@ -235,7 +235,7 @@ func at(list []time.Duration, percent int) time.Duration {
 	return list[min(len(list)-1, len(list)*percent/100)].Round(10 * time.Microsecond)
 }
 
-// probe returns how long an operator waits at a node until a status can be set again.
+// probe returns how long it takes until a node answers for the realm.
 func probe(url string) time.Duration {
 	began := time.Now()
 	for {

@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -70,6 +71,7 @@ func runNodes(ctx context.Context, c *cli.Command, data string, open []rehearsal
 		return err
 	}
 	stage.nodes = nodes
+	stage.ready.Store(true)
 	defer nodes.Stop()
 	out := c.Root().Writer
 	_, _ = fmt.Fprintln(out, "Three nodes are starting.")
@@ -104,8 +106,9 @@ func runNodes(ctx context.Context, c *cli.Command, data string, open []rehearsal
 // nodesPage is the page of the demo on which one does things to nodes.
 type nodesPage struct {
 	nodes *local.Nodes
-	key   string // of an operator
-	token string // that the page must show
+	ready atomic.Bool // nodes is set
+	key   string      // of an operator
+	token string      // that the page must show
 }
 
 // acts are what can be done to a node.
@@ -198,7 +201,7 @@ func (p *nodesPage) handler() http.Handler {
 // guarded takes requests of the page alone.
 func (p *nodesPage) guarded(do http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		if p.nodes == nil || r.Header.Get("Authorization") != "Bearer "+p.token {
+		if !p.ready.Load() || r.Header.Get("Authorization") != "Bearer "+p.token {
 			w.WriteHeader(http.StatusForbidden)
 			return
 		}

@@ -16,7 +16,7 @@ type carrier struct {
 	conns    map[ConnID]*carried
 	gone     map[presence.LinkID]*carried // ended in the last minute
 	requests map[uint64]*waiting
-	givenUp  map[uint64]*waiting // requests over links that were given up in the last minute; the owner may carry them out all the same
+	givenUp  map[uint64]*waiting // requests of clients that were given up in the last minute; the owner may still carry them out
 	expires  time.Duration       // when the first of them may expire; 0: none
 	forgotAt time.Duration       // when links that ended long ago were forgotten
 	refusing bool                // its links were sent away, and it takes no hellos
@@ -450,16 +450,19 @@ func (n *Node) answered(r *realm, a Answer) {
 	n.do(PassAnswer{c.conn, a})
 }
 
-// takeBack handles the answer to a request whose client has been told that it failed. Somebody who has come in
-// goes out again, unless the client asks for it once more; otherwise the client is told what is true.
+// takeBack handles the answer to a request whose client has been told that it failed. A join is undone, unless the
+// client has asked for it again. After a leave, a report has the client told. Nothing else needs repair: signs of life and
+// typing are past, and of what a person sets all their clients are told anyway.
 func (n *Node) takeBack(r *realm, q *waiting, a Answer) {
 	rooms := a.Reply.Rooms
 	switch in := q.request.Input.(type) {
 	case presence.Join:
 		rooms = []presence.RoomName{in.Room}
 	case presence.Accept:
-	default:
+	case presence.Leave:
 		n.report(r)
+		return
+	default:
 		return
 	}
 	c := q.conn

@@ -123,7 +123,7 @@ type peer struct {
 	marked         time.Duration // when its last mark was applied
 	knows          Format        // the newest format that it knows
 	leaving        bool          // it is about to stop
-	stranger       bool          // it is none of the nodes that this one has been told of
+	stranger       bool          // the configuration of this node does not have it
 	listed         Position      // up to where it knows which realms there are
 }
 
@@ -463,8 +463,8 @@ func (n *Node) hears(name Name) bool {
 	return name == n.Name || n.mono()-p.heard < n.Timings.Dead && p.incarnation > 0
 }
 
-// of returns a peer. The log may name a node that has been taken out of the configuration, or is not yet in that
-// of this node: it counts as one that is never heard.
+// of returns a peer. The log may name a node that the configuration of this node does not have. Such a node counts as
+// never heard.
 func (n *Node) of(name Name) *peer {
 	p := n.peers[name]
 	if p == nil {

@@ -173,7 +173,7 @@ func (n *Node) restore(o *owner) {
 	n.learn(o.realm, Known{o.epoch, n.Name})
 	o.frozen, o.frozenAt = o.unproven, n.mono()
 	for _, name := range n.names {
-		// A node that has just started, or was cut off until now, has not heard all that live.
+		// A node that has just started, or was cut off a moment ago, has not heard from all living nodes yet.
 		if !n.dead(name) {
 			o.missing[name] = true
 			if !o.frozen {

@@ -11,8 +11,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// Requests that nodes carry out for each other, because a load balancer has sent them to another node than
-// the one that keeps the ticket, or carries the stream.
+// Requests that a node sends to the node that keeps the ticket or carries the stream.
 const (
 	askTicket = "ticket"
 	askStream = "stream"
@@ -22,8 +21,8 @@ const (
 // handedOver is what a new stream begins with.
 type handedOver struct {
 	Hello wire.Hello `json:"hello"`
-	// Moved says that the client had the stream at another node. Kept are frames for it from while it
-	// was away.
+	// Moved says that the client had the stream at another node. Kept are frames that were kept for the client
+	// while it had no connection.
 	Moved bool     `json:"moved"`
 	Kept  [][]byte `json:"kept,omitempty"`
 }

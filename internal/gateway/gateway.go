@@ -39,8 +39,8 @@ type Gateway struct {
 	waiting sync.WaitGroup // answers that are not ready yet
 }
 
-// elsewhere is how many links of a node are served at once: what a link is sent may have to wait for an answer of the
-// node that owns the realm.
+// elsewhere is how many links a node of a cluster serves at once. It is more than there are processors, because the
+// content of a list may have to wait for an answer of the realm's owner.
 const elsewhere = 128
 
 // New returns a gateway. Call Run, and after Drain call Close.

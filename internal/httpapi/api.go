@@ -66,8 +66,8 @@ type World interface {
 	Nodes(ctx context.Context) (wire.Nodes, error)
 	// Drain has a node hand over what it owns and end.
 	Drain(ctx context.Context, node string) error
-	// NotReady says why the service should get no new clients, other than that it is starting or stopping; empty:
-	// it should.
+	// NotReady returns why a load balancer should send no clients here, apart from a start or stop; empty if it
+	// may.
 	NotReady() string
 	// Figures returns the figures of this node; false: the service is alone.
 	Figures() (NodeFigures, bool)

@@ -20,9 +20,9 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// BeginCluster makes the records of a data directory, which no service may be using, those from which a cluster
-// begins: the log begins with them, and other nodes get a copy. It returns the realms that they have. Again says
-// that another log may take the place of the one whose records they are.
+// BeginCluster begins a cluster with the records of a data directory, which no service may be using: the log
+// continues them, and other nodes copy them. It returns the names of their realms. With again, the records may be
+// those of a log that is lost.
 func BeginCluster(dir string, again bool) (realms []string, err error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
@@ -56,7 +56,7 @@ func BeginCluster(dir string, again bool) (realms []string, err error) {
 	return realms, store.Begin(begins)
 }
 
-// foldOf returns what an empty log says about the realms of these records. Epochs only grow, in another log too.
+// foldOf returns the state of the realms with which a log begins. If the records had a log before, its epochs go on.
 func foldOf(store *records.Store, at records.Position) (fold cluster.Fold, err error) {
 	if at.State != nil {
 		if err = json.Unmarshal(at.State, &fold); err != nil {
@@ -87,7 +87,7 @@ func foldOf(store *records.Store, at records.Position) (fold cluster.Fold, err e
 	return fold, err
 }
 
-// recordsAt returns up to where a data directory has the records of a log. Records that are of none must be blank.
+// recordsAt returns the position of the records in a data directory. Records without a log must be blank.
 func recordsAt(dir string) (at records.Position, err error) {
 	store, err := records.Open(dir)
 	if err != nil {
@@ -130,7 +130,7 @@ type piece struct {
 	Bytes []byte `json:"bytes"`
 }
 
-// fillRecords takes a copy of the records of another node, if this one has none, or none up to where the log begins.
+// fillRecords copies the records of another node, if this one has none, or if the log has dropped what they lack.
 func (n *node) fillRecords(ctx context.Context, dir string) error {
 	log := n.log
 	if n.at.Log != "" && n.broker.Has(n.at.At) {

@@ -302,7 +302,7 @@ func (n *node) Owns(_ cluster.Realm, name string, is bool) {
 			if is {
 				n.observer.begun.Add(1)
 			}
-			n.world.config.Log.Info("this node begins or ceases to own a realm", "realm", name, "owns", is)
+			n.world.config.Log.Info(map[bool]string{true: "this node owns a realm now", false: "this node no longer owns a realm"}[is], "realm", name)
 		}
 		if err := n.world.hooks.Own(name, is); err != nil {
 			n.world.config.Log.Warn("the deliveries of hooks that wait could not be read", "realm", name, "error", err)

@@ -121,7 +121,7 @@ func (n *node) about(ready bool) nodeStatus {
 	return s
 }
 
-// notReady says why this node should get no new clients; empty: it should.
+// notReady returns why a load balancer should send no clients to this node; empty if it may.
 func (n *node) notReady(is cluster.Status) string {
 	n.observer.mu.Lock()
 	clock := n.observer.clock

@@ -1,5 +1,5 @@
-// Package local runs the nodes of a cluster as processes on this machine, with a small load balancer in front, and
-// does to them what happens at night: it kills and pauses them, and cuts the cables between them.
+// Package local runs the nodes of a cluster as processes on this machine, behind a small load balancer. It can kill
+// and pause them, and cut the connections between them.
 package local
 
 import (
@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -54,7 +55,7 @@ type node struct {
 	cut     bool
 }
 
-// State is what a node is made to be.
+// State is what was done to a node last.
 type State string
 
 // States of a node.
@@ -207,7 +208,8 @@ func (n *Nodes) Run(name string) error {
 	defer func() { _ = out.Close() }()
 	is.process = exec.Command(n.Program, append(append([]string{}, n.Serve...), "--config", is.file)...)
 	is.process.Stdout, is.process.Stderr = out, out
-	is.process.Env = append(os.Environ(), "TOVIK_TOKEN_SECRET="+n.Secret, "TOVIK_OPERATOR_KEY="+n.Key)
+	own := func(variable string) bool { return strings.HasPrefix(variable, "TOVIK_") } // they are not meant for these nodes
+	is.process.Env = append(slices.DeleteFunc(os.Environ(), own), "TOVIK_TOKEN_SECRET="+n.Secret, "TOVIK_OPERATOR_KEY="+n.Key)
 	if err := is.process.Start(); err != nil {
 		is.process = nil
 		return err
@@ -287,7 +289,7 @@ func (n *Nodes) Unplug(name string, cut bool) {
 	n.nodes[name].in.sever(cut)
 }
 
-// State returns what a node is made to be.
+// State returns what was done to a node last.
 func (n *Nodes) State(name string) State {
 	n.mu.Lock()
 	defer n.mu.Unlock()

@@ -1,5 +1,5 @@
-// Package peers lets the nodes of a cluster carry out requests for each other: those that a load balancer
-// has sent to another node than the one that has the state for them. Presence itself does not pass here.
+// Package peers lets the nodes of a cluster carry out requests for each other, when a load balancer sends a
+// request to a node that lacks the state for it. Messages about presence go over the bus of package cluster instead.
 package peers
 
 import (
@@ -45,8 +45,8 @@ const (
 	atOnce   = 256             // requests that a node carries out at once
 )
 
-// ErrAway says that a node does not answer, or is none of the cluster. ErrGone, which is also ErrAway, says
-// that it is known to be away: it has not been asked.
+// ErrAway is the error for a node that does not answer. ErrGone wraps it: the request has not reached the node,
+// because it is not connected or not part of the cluster.
 var (
 	ErrAway = errors.New("the node does not answer")
 	ErrGone = fmt.Errorf("%w: it is gone", ErrAway)
@@ -81,8 +81,8 @@ func (p *Peers) Answer(kind string, do Answerer) {
 	}
 }
 
-// Mark puts the name of this node in front of a name that is unique here, so that another node can tell whom
-// to ask about it. A service that is alone leaves it as it is.
+// Mark prefixes a name with that of this node, so that other nodes know whom to ask about it. A service that is
+// alone leaves the name as it is.
 func (p *Peers) Mark(name string) string {
 	if p == nil {
 		return name

@@ -644,7 +644,7 @@ export interface components {
         };
         /** @description Node is a node of a cluster. */
         readonly Node: {
-            /** @description Because says, for an operator, why it is not ready, or since when it is away. */
+            /** @description Because says why it is not ready, or what is known of it if it is away. */
             readonly because?: string;
             /** @description records of the log after that */
             readonly behind: number;
