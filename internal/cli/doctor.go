@@ -249,9 +249,9 @@ func (d *doctor) nodes(ctx context.Context) {
 	advice := ""
 	switch {
 	case log.Current == 0:
-		advice = "No majority of cluster.log_nodes is there: start those that are away. Presence goes on where the owner is heard; nothing is recorded meanwhile."
+		advice = "Most of what keeps the log is away: the nodes of cluster.log_nodes, or the servers of cluster.broker. Start them. Nothing is recorded meanwhile."
 	case log.Current < log.Copies:
-		advice = "A node that keeps the log is away, or has not caught up. If another one fails too, the cluster stops until one is back."
+		advice = "What keeps a copy is away, or has not caught up. If another one fails too, the cluster may stop until one is back."
 	case float64(log.Bytes) > fullLog*float64(log.Most):
 		advice = "The log is almost full and will drop its oldest records before they are a day old. A node that is away until then needs a backup of another one."
 	}

@@ -39,6 +39,13 @@ func DefaultTimings() Timings {
 	}
 }
 
+// ApartTimings returns those for a broker that is no part of any node: each mark shows that the broker has a majority.
+func ApartTimings() Timings {
+	t := DefaultTimings()
+	t.Mark = t.Heartbeat
+	return t
+}
+
 // Records is a node's own copy of the records.
 type Records interface {
 	// State returns the recorded state of a realm.
@@ -57,12 +64,16 @@ type Maker interface {
 	Rows(at time.Time, save func(presence.UserID) (presence.SavedPerson, bool)) any
 }
 
+// Apart stands for a broker that is no part of any node. It keeps the log, and a node hears it when the log takes
+// its marks: that shows that the broker has a majority of its own.
+const Apart Name = "the broker"
+
 // Config is what a node is made from.
 type Config struct {
 	Name        Name
 	Incarnation Incarnation
 	Nodes       []Name // all of the cluster, including this one
-	LogNodes    []Name // those that keep the log
+	LogNodes    []Name // those that keep the log; empty: a broker of its own keeps it
 	// Fold is what the log says up to where the node's records are.
 	Fold Fold
 	// Knows is the newest format that this node knows; 0 stands for [Newest].
@@ -144,7 +155,10 @@ func NewNode(config Config, at presence.Instant) *Node {
 	config.Credit = cmp.Or(config.Credit, DefaultCredit)
 	n := &Node{Config: config, at: at, peers: map[Name]*peer{}, realms: map[Realm]*realm{}, alone: at.Mono, beatAt: at.Mono, markAt: at.Mono}
 	n.names = slices.Sorted(slices.Values(config.Nodes))
-	for _, name := range n.names {
+	if len(n.LogNodes) == 0 {
+		n.LogNodes = []Name{Apart}
+	}
+	for _, name := range append(slices.Clone(n.names), Apart) {
 		n.peers[name] = &peer{heard: at.Mono, echoed: at.Mono, marked: at.Mono, out: newStream(config.Credit)} // counted from here
 	}
 	n.Knows = cmp.Or(config.Knows, Newest)
@@ -458,6 +472,15 @@ func (n *Node) others() []Name {
 	return slices.DeleteFunc(slices.Clone(n.names), func(name Name) bool { return name == n.Name })
 }
 
+// unheard returns the nodes that this one does not hear, and the broker if that keeps the log.
+func (n *Node) unheard() []Name {
+	heard := n.others()
+	if n.LogNodes[0] == Apart {
+		heard = append(heard, Apart)
+	}
+	return slices.DeleteFunc(heard, n.hears)
+}
+
 func (n *Node) hears(name Name) bool {
 	p := n.of(name)
 	return name == n.Name || n.mono()-p.heard < n.Timings.Dead && p.incarnation > 0
@@ -567,11 +590,7 @@ const never = time.Duration(math.MaxInt64)
 // heartbeat sends a heartbeat to all others, and applies the rules that depend on theirs.
 func (n *Node) heartbeat() {
 	beat := Heartbeat{Sent: n.mono(), Knows: n.Knows, Leaving: n.peers[n.Name].leaving, Listed: n.fold.Listed, Owners: map[Realm]Known{}}
-	for _, name := range n.others() {
-		if !n.hears(name) {
-			beat.Unheard = append(beat.Unheard, name)
-		}
-	}
+	beat.Unheard = n.unheard()
 	for _, id := range n.order {
 		beat.Owners[id] = n.realms[id].known
 	}
@@ -762,6 +781,8 @@ func (n *Node) Appended(at presence.Instant, id string, outcome Outcome) {
 			return
 		}
 		n.markAcked = n.mono()
+		broker := n.peers[Apart]
+		broker.incarnation, broker.heard, broker.echoed = 1, n.mono(), n.markSent
 		if n.marksSince == 0 {
 			n.marksSince = n.mono()
 		}

@@ -3,6 +3,7 @@ package config
 import (
 	"fmt"
 	"net"
+	"net/url"
 	"os"
 	"slices"
 	"strconv"
@@ -19,6 +20,9 @@ type Cluster struct {
 	Peers    []string `toml:"peers" example:"10.0.0.2:8421,10.0.0.3:8421" doc:"The addresses of the other nodes."`
 	Nodes    []string `toml:"nodes" example:"dipper,heron,kestrel" doc:"The names of all nodes. All nodes need the same list."`
 	LogNodes []string `toml:"log_nodes" example:"dipper,heron,kestrel" doc:"The names of the one, three or five nodes that keep the log. All nodes need the same list. The service needs a majority of them."`
+	Broker   string   `toml:"broker" example:"tls://broker.aldermoor.example:4222" doc:"The address of a nats-server with JetStream that exists already; several are separated by commas. It keeps the log, instead of log_nodes; then listen, peers, log_nodes and password are left out. Beyond loopback it must be tls://, or there must be cluster.ca."`
+	Creds    string   `toml:"broker_credentials" example:"tovik.creds" doc:"A file with the credentials for that broker."`
+	Copies   int      `toml:"log_copies" default:"3" min:"1" max:"5" doc:"How many servers of that broker keep the log: 1, 3 or 5."`
 	Password string   `toml:"password" example:"the sluices are open at night" doc:"The password that all nodes have in common: 16 bytes or more."`
 	Cert     string   `toml:"cert" example:"dipper.pem" doc:"A file with the certificate of this node in PEM. The path is relative to this file. Certificate and key are read again for each connection, so they can be replaced while nodes run."`
 	Key      string   `toml:"key" example:"dipper.key" doc:"A file with the key of that certificate in PEM."`
@@ -31,7 +35,7 @@ func (c *Cluster) On() bool { return c.Node != "" }
 // check checks what belongs together, and resolves the files of the certificate.
 func (c *Cluster) check(dir string, from map[string]string, wrong wrong) error {
 	if !c.On() {
-		for key, is := range map[string]bool{"listen": c.Listen != "", "peers": len(c.Peers) > 0, "nodes": len(c.Nodes) > 0, "log_nodes": len(c.LogNodes) > 0} {
+		for key, is := range map[string]bool{"listen": c.Listen != "", "peers": len(c.Peers) > 0, "nodes": len(c.Nodes) > 0, "log_nodes": len(c.LogNodes) > 0, "broker": c.Broker != ""} {
 			if is {
 				return wrong("cluster."+key, "", "only with cluster.node, the name of this node")
 			}
@@ -43,14 +47,21 @@ func (c *Cluster) check(dir string, from map[string]string, wrong wrong) error {
 			return wrong("cluster.nodes", name, "names of 1 to 32 letters, digits, - and _")
 		}
 	}
+	if !slices.Contains(c.Nodes, c.Node) {
+		return wrong("cluster.node", c.Node, "one of cluster.nodes: "+strings.Join(c.Nodes, ", "))
+	}
+	if c.Broker != "" {
+		return c.apart(dir, from, wrong)
+	}
+	if c.Creds != "" {
+		return wrong("cluster.broker_credentials", c.Creds, "only with cluster.broker, the broker that they are for")
+	}
 	for _, name := range c.LogNodes {
 		if !slices.Contains(c.Nodes, name) {
 			return wrong("cluster.log_nodes", name, "names of cluster.nodes: "+strings.Join(c.Nodes, ", "))
 		}
 	}
 	switch {
-	case !slices.Contains(c.Nodes, c.Node):
-		return wrong("cluster.node", c.Node, "one of cluster.nodes: "+strings.Join(c.Nodes, ", "))
 	case !slices.Contains([]int{1, 3, 5}, len(c.LogNodes)):
 		return wrong("cluster.log_nodes", strings.Join(c.LogNodes, ", "), "one, three or five of cluster.nodes")
 	case len(c.Peers) == 0 && len(c.Nodes) > 1:
@@ -66,28 +77,74 @@ func (c *Cluster) check(dir string, from map[string]string, wrong wrong) error {
 			}
 		}
 	}
+	host, _, _ := net.SplitHostPort(c.Listen)
+	if c.Cert+c.Key+c.CA == "" {
+		if !onLoopback(host) {
+			return wrong("cluster.listen", c.Listen, "an address of loopback, as in 127.0.0.1:8421; others need cluster.cert, cluster.key and cluster.ca")
+		}
+		return nil
+	}
+	for key, file := range map[string]string{"cert": c.Cert, "key": c.Key, "ca": c.CA} {
+		if file == "" {
+			return wrong("cluster."+key, "", "a file in PEM; cert, key and ca belong together")
+		}
+	}
 	return c.files(dir, from, wrong)
 }
 
-func (c *Cluster) files(dir string, from map[string]string, wrong wrong) error {
-	files := map[string]*string{"cert": &c.Cert, "key": &c.Key, "ca": &c.CA}
-	given := 0
-	for _, file := range files {
-		if *file != "" {
-			given++
+// apart checks the settings of a broker that is no part of the nodes.
+func (c *Cluster) apart(dir string, from map[string]string, wrong wrong) error {
+	for key, is := range map[string]bool{"listen": c.Listen != "", "peers": len(c.Peers) > 0, "log_nodes": len(c.LogNodes) > 0, "password": c.Password != ""} {
+		if is {
+			return wrong("cluster."+key, "", "nothing beside cluster.broker: nodes meet there, and it keeps the log")
 		}
 	}
-	host, _, _ := net.SplitHostPort(c.Listen)
-	switch ip := net.ParseIP(host); {
-	case given == 0 && (ip == nil || !ip.IsLoopback()):
-		return wrong("cluster.listen", c.Listen, "an address of loopback, as in 127.0.0.1:8421; others need cluster.cert, cluster.key and cluster.ca")
-	case given == 0:
-		return nil
+	if (c.Cert == "") != (c.Key == "") {
+		return wrong("cluster.cert", c.Cert, "a file in PEM; cert and key belong together")
 	}
+	for address := range strings.SplitSeq(c.Broker, ",") {
+		is, err := url.Parse(strings.TrimSpace(address))
+		switch {
+		case err != nil || is.Scheme != "nats" && is.Scheme != "tls" || is.Port() == "" || is.Hostname() == "":
+			return wrong("cluster.broker", hidden(address), "nats://HOST:PORT or tls://HOST:PORT; several are separated by commas")
+		case is.Scheme == "nats" && c.CA == "" && !onLoopback(is.Hostname()):
+			return wrong("cluster.broker", hidden(address), "tls://HOST:PORT, or also cluster.ca: beyond loopback the connection must be encrypted")
+		}
+	}
+	if c.Copies%2 == 0 {
+		return wrong("cluster.log_copies", strconv.Itoa(c.Copies), "1, 3 or 5")
+	}
+	if c.Creds != "" {
+		if from["cluster.broker_credentials"] == "" {
+			c.Creds = beside(dir, c.Creds)
+		}
+		if _, err := os.Stat(c.Creds); err != nil {
+			return wrong("cluster.broker_credentials", c.Creds, fmt.Sprintf("a file that is there (%v)", err))
+		}
+	}
+	return c.files(dir, from, wrong)
+}
+
+// hidden returns an address without the password that it may have.
+func hidden(address string) string {
+	if at := strings.LastIndex(address, "@"); at >= 0 {
+		return "…" + address[at:]
+	}
+	return address
+}
+
+func onLoopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// files resolves the files of the certificate that are given.
+func (c *Cluster) files(dir string, from map[string]string, wrong wrong) error {
+	files := map[string]*string{"cert": &c.Cert, "key": &c.Key, "ca": &c.CA}
 	for _, key := range []string{"cert", "key", "ca"} {
 		named := *files[key]
 		if named == "" {
-			return wrong("cluster."+key, "", "a file in PEM; cert, key and ca belong together")
+			continue
 		}
 		if from["cluster."+key] == "" {
 			*files[key] = beside(dir, named)

@@ -24,7 +24,8 @@ import (
 	"tovik.example/tovik/internal/records"
 )
 
-// Cluster are the settings of a node of a cluster. Name, Node, Listen, Nodes, LogNodes and Password are required.
+// Cluster are the settings of a node of a cluster. Name, Node and Nodes are required, and either Broker and Copies or
+// Listen, LogNodes and Password.
 type Cluster struct {
 	Name     string   // of the cluster
 	Node     string   // of this node
@@ -34,7 +35,15 @@ type Cluster struct {
 	LogNodes []string // the names of those that keep the log
 	Password string   // that all nodes have in common
 	TLS      *tls.Config
+	// Broker has the addresses of a broker that exists already, instead of one in each node, Credentials is a file
+	// for it, and Copies is how many of its servers keep the log.
+	Broker      string
+	Credentials string
+	Copies      int
 }
+
+// keeps reports whether a node keeps the log.
+func (c *Cluster) keeps(name string) bool { return c.Broker == "" && slices.Contains(c.LogNodes, name) }
 
 // node is this process as a node of a cluster: the broker, the rows, and what drives them.
 type node struct {
@@ -87,12 +96,7 @@ func joinCluster(ctx context.Context, c *Config) (joined *node, err error) {
 	if err := os.MkdirAll(c.Data, 0o700); err != nil {
 		return nil, err
 	}
-	n.server, err = broker.StartServer(broker.ServerOptions{Cluster: n.Name, Node: cluster.Name(n.Node), Dir: c.Data, Listen: n.Listen, Peers: n.Peers,
-		KeepsLog: slices.Contains(n.LogNodes, n.Node), Password: n.Password, TLS: n.TLS, Log: c.Log})
-	if err != nil {
-		return nil, err
-	}
-	if n.conn, err = n.server.Connect(); err != nil {
+	if err := n.connect(c.Data); err != nil {
 		return nil, err
 	}
 	if n.at, err = recordsAt(c.Data); err != nil {
@@ -101,8 +105,22 @@ func joinCluster(ctx context.Context, c *Config) (joined *node, err error) {
 	ctx, cancel := context.WithTimeout(ctx, joinIn)
 	defer cancel()
 	n.peers = peers.New(peers.Options{Conn: n.conn, Cluster: n.Name, Node: n.Node, Nodes: n.Nodes, Log: c.Log})
-	n.broker, err = broker.Open(ctx, broker.Options{Conn: n.conn, Cluster: n.Name, Node: cluster.Name(n.Node), Identity: n.at.Log, Replicas: len(n.LogNodes), Log: c.Log})
+	n.broker, err = broker.Open(ctx, broker.Options{Conn: n.conn, Cluster: n.Name, Node: cluster.Name(n.Node), Identity: n.at.Log, Replicas: n.Copies, Log: c.Log})
 	return n, err
+}
+
+// connect connects to the broker, and starts this node's part of it if it is embedded.
+func (n *node) connect(dir string) (err error) {
+	if n.Broker != "" {
+		n.conn, err = broker.Dial(n.Broker, n.Credentials, n.TLS)
+		return err
+	}
+	n.Copies = len(n.LogNodes)
+	n.server, err = broker.StartServer(broker.ServerOptions{Cluster: n.Name, Node: cluster.Name(n.Node), Dir: dir, Listen: n.Listen, Peers: n.Peers, KeepsLog: n.keeps(n.Node), Password: n.Password, TLS: n.TLS, Log: n.log})
+	if err == nil {
+		n.conn, err = n.server.Connect()
+	}
+	return err
 }
 
 // leave ends what joinCluster began.
@@ -194,8 +212,12 @@ func (n *node) begin(w *world, dir string, rows *stored.Records) error {
 		}
 		return all
 	}
+	keepers, timings := names(n.LogNodes), cluster.DefaultTimings()
+	if n.Broker != "" {
+		keepers, timings = nil, cluster.ApartTimings()
+	}
 	n.runner = cluster.NewRunner(cluster.Config{
-		Name: cluster.Name(n.Node), Incarnation: incarnation, Nodes: names(n.Nodes), LogNodes: names(n.LogNodes), Fold: rows.Fold(), Timings: cluster.DefaultTimings(),
+		Name: cluster.Name(n.Node), Incarnation: incarnation, Nodes: names(n.Nodes), LogNodes: keepers, Fold: rows.Fold(), Timings: timings,
 		Policy: func(realm string) presence.Policy { return *w.policy(realm) }, Records: rows,
 		NewMaker: func(realm cluster.Realm) cluster.Maker { return rows.Maker(realm, time.Now()) }, NewID: ids.next, NewRun: func(presence.View) string { return ids.next() },
 	}, cluster.Broker{Log: n.broker, Table: n.broker, Bus: n.broker}, n)

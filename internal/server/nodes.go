@@ -93,11 +93,13 @@ func (n *node) answerPeers(ready func() bool, drain func()) {
 func (n *node) about(ready bool) nodeStatus {
 	is := n.observer.Status()
 	s := nodeStatus{Wall: time.Now(), Node: wire.Node{
-		Node: n.Cluster.Node, State: wire.NodeReady, Owns: []string{}, Read: n.observer.read.Load(), Keeps: slices.Contains(n.LogNodes, n.Cluster.Node),
+		Node: n.Cluster.Node, State: wire.NodeReady, Owns: []string{}, Read: n.observer.read.Load(), Keeps: n.keeps(n.Cluster.Node),
 		Version: n.world.config.Version, Since: &wire.Time{Time: n.started},
 	}}
 	for _, name := range is.Unheard {
-		s.Unheard = append(s.Unheard, string(name))
+		if name != cluster.Apart { // the reason below names it
+			s.Unheard = append(s.Unheard, string(name))
+		}
 	}
 	for _, r := range is.Realms {
 		if r.Owns {
@@ -129,6 +131,8 @@ func (n *node) notReady(is cluster.Status) string {
 	switch {
 	case is.Halted:
 		return "this node runs a version that is too old for the log"
+	case is.Apart >= apartFor && n.Broker != "":
+		return fmt.Sprintf("the broker has taken no record of this node for %s", phrase.Lasting(is.Apart))
 	case is.Apart >= apartFor:
 		return fmt.Sprintf("this node has heard no majority of the nodes that keep the log for %s", phrase.Lasting(is.Apart))
 	case clock.Abs() > clockApart:
@@ -184,7 +188,7 @@ func (n *node) list(ctx context.Context) (wire.Nodes, error) {
 			defer cancel()
 			began := time.Now()
 			if err := n.peers.Ask(ctx, name, askStatus, nil, &answers[i]); err != nil {
-				answers[i] = nodeStatus{Node: wire.Node{Node: name, State: wire.NodeAway, Because: n.whyAway(err), Owns: []string{}, Keeps: slices.Contains(n.LogNodes, name)}}
+				answers[i] = nodeStatus{Node: wire.Node{Node: name, State: wire.NodeAway, Because: n.whyAway(err), Owns: []string{}, Keeps: n.keeps(name)}}
 				return
 			}
 			took := time.Since(began)
@@ -283,7 +287,7 @@ func (w *world) Figures() (httpapi.NodeFigures, bool) {
 	}
 	o := w.node.observer
 	is := o.Status()
-	f := httpapi.NodeFigures{Heard: len(w.node.Cluster.Nodes) - len(is.Unheard), Begun: int(o.begun.Load()), Apart: is.Apart, Read: o.read.Load()}
+	f := httpapi.NodeFigures{Heard: len(w.node.Cluster.Nodes) - len(slices.DeleteFunc(is.Unheard, func(name cluster.Name) bool { return name == cluster.Apart })), Begun: int(o.begun.Load()), Apart: is.Apart, Read: o.read.Load()}
 	for _, r := range is.Realms {
 		if r.Owns {
 			f.Owned++

@@ -62,6 +62,9 @@ func Open(ctx context.Context, o Options) (*Broker, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
+	o.Conn.SetErrorHandler(func(_ *nats.Conn, _ *nats.Subscription, err error) {
+		o.Log.Warn("the broker reports an error", "error", err)
+	})
 	b := &Broker{Options: o, own: make(chan cluster.Envelope, busBuffer)}
 	var err error
 	if b.js, err = o.Conn.JetStream(nats.MaxWait(answerIn)); err != nil {
@@ -72,12 +75,14 @@ func Open(ctx context.Context, o Options) (*Broker, error) {
 		if err = b.open(); err == nil {
 			return b, nil
 		}
-		var wrong *mismatch
-		if errors.As(err, &wrong) {
-			return nil, err
+		if wrong := o.wrong(err); wrong != nil {
+			return nil, wrong
+		}
+		if errors.Is(err, nats.ErrNoResponders) || errors.Is(err, nats.ErrJetStreamNotEnabled) {
+			err = errNoStreams
 		}
 		if said == nil || said.Error() != err.Error() {
-			o.Log.Info("waiting for the nodes that keep the log", "error", err)
+			o.Log.Info("waiting for the log", "error", err)
 			said = err
 		}
 		select {
@@ -93,6 +98,19 @@ type mismatch struct{ text string }
 
 func (m *mismatch) Error() string { return m.text }
 
+// wrong returns what waiting does not mend: the broker does not fit, or refuses this node.
+func (o *Options) wrong(err error) error {
+	var is *mismatch
+	refused := o.Conn.LastError()
+	switch {
+	case errors.As(err, &is):
+		return is
+	case errors.Is(refused, nats.ErrAuthorization), errors.Is(refused, nats.ErrPermissionViolation):
+		return fmt.Errorf("the broker refuses this node: %w", refused)
+	}
+	return nil
+}
+
 const identityKey = "tovik-log"
 
 func (b *Broker) open() error {
@@ -103,6 +121,12 @@ func (b *Broker) open() error {
 		case err != nil:
 			return err
 		}
+	}
+	switch is := b.Conn.MaxPayload(); {
+	case is == 0:
+		return nats.ErrDisconnected
+	case is < maxPayload:
+		return &mismatch{fmt.Sprintf("the broker takes messages of at most %d bytes: set max_payload to %d there", is, maxPayload)}
 	}
 	info, err := b.stream(&nats.StreamConfig{Name: b.name("log"), Subjects: []string{b.Cluster + ".log.>"}, Replicas: b.Replicas, MaxAge: keepFor, MaxBytes: b.MaxBytes,
 		Discard: nats.DiscardOld, AllowDirect: true, Duplicates: time.Second, Metadata: map[string]string{identityKey: b.Identity}})
@@ -180,6 +204,9 @@ func (b *Broker) State() (s State, err error) {
 	}
 	return s, nil
 }
+
+// errNoStreams says that the broker cannot keep a log, or not yet.
+var errNoStreams = errors.New("no server of the broker keeps streams: it needs JetStream")
 
 // errNotBegun says that there is no log.
 var errNotBegun = errors.New("no node has begun the cluster yet: tovik cluster begin")

@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/nats-io/nats-server/v2/server"
 	"github.com/stretchr/testify/require"
 
 	"tovik.example/tovik/internal/cluster"
@@ -66,10 +67,50 @@ func (rows) Fold() cluster.Fold                                         { return
 func (rows) Read() cluster.Position                                     { return 0 }
 func (rows) Put(cluster.Position, cluster.Fold, []cluster.Record) error { return nil }
 
+// apart has three nodes connect to a broker that exists already.
+func apart(t *testing.T, names ...cluster.Name) map[cluster.Name]*broker.Broker {
+	address := clustertest.StartBroker(t, "aldermoor", nil)
+	brokers := map[cluster.Name]*broker.Broker{}
+	for _, name := range names {
+		conn, err := broker.Dial("nats://"+clustertest.User+":"+clustertest.Password+"@"+address, "", nil)
+		require.NoError(t, err)
+		t.Cleanup(conn.Close)
+		b, err := broker.Open(t.Context(), broker.Options{Conn: conn, Cluster: "aldermoor", Node: name, Replicas: 1, Identity: map[cluster.Name]string{"dipper": "the log of one test"}[name]})
+		require.NoError(t, err)
+		t.Cleanup(b.Close)
+		brokers[name] = b
+	}
+	return brokers
+}
+
 func TestTheBrokerKeepsItsContracts(t *testing.T) {
-	brokers := three(t, "dipper", "heron", "kestrel")
+	t.Run("embedded", func(t *testing.T) { keepsContracts(t, three(t, "dipper", "heron", "kestrel"), 3) })
+	t.Run("apart", func(t *testing.T) { keepsContracts(t, apart(t, "dipper", "heron", "kestrel"), 1) })
+}
+
+// TestABrokerThatDoesNotFitIsNamed has brokers that refuse a node, or cannot serve it.
+func TestABrokerThatDoesNotFitIsNamed(t *testing.T) {
+	open := func(user, cluster string, more func(*server.Options)) error {
+		conn, err := broker.Dial("nats://"+user+"@"+clustertest.StartBroker(t, "aldermoor", more), "", nil)
+		if err != nil {
+			return err
+		}
+		t.Cleanup(conn.Close)
+		ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
+		defer cancel()
+		_, err = broker.Open(ctx, broker.Options{Conn: conn, Cluster: cluster, Node: "dipper", Identity: "the log of one test"})
+		return err
+	}
+	right := clustertest.User + ":" + clustertest.Password
+	require.ErrorContains(t, open("tovik:a-guess", "aldermoor", nil), "the broker refuses this node: nats: Authorization Violation")
+	require.ErrorContains(t, open(right, "aldermoor", func(o *server.Options) { o.MaxPayload = 1 << 20 }), "set max_payload to 8388608 there")
+	require.ErrorContains(t, open(right, "aldermoor", func(o *server.Options) { o.JetStream = false }), "it needs JetStream")
+	require.ErrorContains(t, open(right, "millwater", nil), "$JS.API.STREAM.INFO.millwater-log")
+}
+
+func keepsContracts(t *testing.T, brokers map[cluster.Name]*broker.Broker, copies int) {
 	require.Equal(t, "the log of one test", brokers["kestrel"].Identity)
-	_, err := broker.Open(t.Context(), broker.Options{Conn: brokers["heron"].Conn, Cluster: "aldermoor", Node: "plover", Replicas: len(brokers), Identity: "another log"})
+	_, err := broker.Open(t.Context(), broker.Options{Conn: brokers["heron"].Conn, Cluster: "aldermoor", Node: "plover", Replicas: copies, Identity: "another log"})
 	require.ErrorContains(t, err, "the records here are of the log another log, and the cluster follows the log the log of one test")
 	nodes := map[cluster.Name]*node{}
 	var serving sync.WaitGroup

@@ -108,6 +108,27 @@ func (s *Server) Stop() {
 	s.is.WaitForShutdown()
 }
 
+// Dial connects to a broker that exists already. A config is for TLS, which addresses with tls:// want in any case;
+// credentials are a file, or empty.
+func Dial(addresses, credentials string, config *tls.Config) (*nats.Conn, error) {
+	var options []nats.Option
+	if credentials != "" {
+		options = append(options, nats.UserCredentials(credentials))
+	}
+	if config != nil {
+		options = append(options, nats.Secure(config))
+	}
+	conn, err := connect(addresses, append(options, nats.PingInterval(pingEvery), nats.MaxPingsOutstanding(pingsOut))...)
+	var unreadable *url.Error
+	switch {
+	case errors.As(err, &unreadable): // it shows the password
+		return nil, fmt.Errorf("cluster.broker cannot be used: %w", unreadable.Err)
+	case err != nil:
+		return nil, fmt.Errorf("cluster.broker cannot be used: %w", err)
+	}
+	return conn, nil
+}
+
 // connect connects for as long as the program wants, and never gives up.
 func connect(address string, options ...nats.Option) (*nats.Conn, error) {
 	options = append(options, nats.MaxReconnects(-1), nats.ReconnectWait(100*time.Millisecond), nats.RetryOnFailedConnect(true), nats.NoEcho(), nats.Name("tovik"))

@@ -10,15 +10,22 @@ import (
 
 // TLS returns how nodes prove to each other who they are: both sides show certificates that one of ca has
 // signed. The certificate is read again for each connection, so that it can be replaced while nodes run; a
-// file that cannot be read ends the attempt.
+// file that cannot be read ends the attempt. For a broker apart, each of the two may be left out: without a
+// certificate the node shows none, and without ca the broker's is one that the system trusts.
 func TLS(cert, key, ca string) (*tls.Config, error) {
-	text, err := os.ReadFile(ca)
-	if err != nil {
-		return nil, err
+	var pool *x509.CertPool
+	if ca != "" {
+		text, err := os.ReadFile(ca)
+		if err != nil {
+			return nil, err
+		}
+		pool = x509.NewCertPool()
+		if !pool.AppendCertsFromPEM(text) {
+			return nil, fmt.Errorf("%s has no certificate in PEM", ca)
+		}
 	}
-	pool := x509.NewCertPool()
-	if !pool.AppendCertsFromPEM(text) {
-		return nil, fmt.Errorf("%s has no certificate in PEM", ca)
+	if cert == "" {
+		return &tls.Config{MinVersion: tls.VersionTLS13, RootCAs: pool}, nil
 	}
 	pair := func() (*tls.Certificate, error) {
 		is, err := tls.LoadX509KeyPair(cert, key)

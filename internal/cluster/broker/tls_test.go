@@ -1,6 +1,7 @@
 package broker_test
 
 import (
+	"context"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
@@ -15,6 +16,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/nats-io/nats-server/v2/server"
 	"github.com/stretchr/testify/require"
 
 	"tovik.example/tovik/internal/cluster"
@@ -124,4 +126,29 @@ func TestOnlyNodesWithACertificateAreLetIn(t *testing.T) {
 	require.ErrorContains(t, err, "cannot be used")
 	_, err = broker.StartServer(broker.ServerOptions{Cluster: "aldermoor", Node: "plover", Dir: t.TempDir(), Listen: "0.0.0.0:0", Password: password})
 	require.ErrorContains(t, err, "loopback")
+}
+
+// TestTheBrokerApartIsReachedOverTLS has a broker that wants certificates of both sides.
+func TestTheBrokerApartIsReachedOverTLS(t *testing.T) {
+	ours, theirs := newAuthority(t), newAuthority(t)
+	address := "tls://" + clustertest.User + ":" + clustertest.Password + "@" + clustertest.StartBroker(t, "aldermoor", func(o *server.Options) {
+		o.TLSConfig, o.TLSVerify, o.TLSTimeout = ours.tls("broker"), true, 5
+	})
+	open := func(config *tls.Config) error {
+		conn, err := broker.Dial(address, "", config)
+		if err != nil {
+			return err
+		}
+		defer conn.Close()
+		ctx, cancel := context.WithTimeout(t.Context(), 2*time.Second)
+		defer cancel()
+		_, err = broker.Open(ctx, broker.Options{Conn: conn, Cluster: "aldermoor", Node: "dipper", Identity: "the log of one test"})
+		return err
+	}
+	withoutOne, err := broker.TLS("", "", ours.file)
+	require.NoError(t, err)
+	require.NoError(t, open(ours.tls("dipper")))
+	require.Error(t, open(withoutOne), "the node shows no certificate")
+	require.Error(t, open(theirs.tls("kestrel")), "it is one of another authority")
+	require.Error(t, open(nil), "the broker's is one that the system does not trust")
 }

@@ -28,7 +28,7 @@ type balancer struct {
 // backend is a node as a balancer has it.
 type backend struct {
 	name  string
-	cable *cable
+	cable *Cable
 	http  *http.Transport
 
 	mu    sync.Mutex

@@ -6,9 +6,9 @@ import (
 	"sync"
 )
 
-// cable carries connections to an address, until it is cut: then what is written to it goes nowhere, and nobody
+// Cable carries connections to an address, until it is cut: then what is written to it goes nowhere, and nobody
 // is told, as on a network that loses everything. The connections of that time break when it is mended.
-type cable struct {
+type Cable struct {
 	listener net.Listener
 	to       string
 
@@ -18,20 +18,22 @@ type cable struct {
 	conns map[net.Conn]struct{}
 }
 
-func newCable(to string) (*cable, error) {
+// NewCable lays a cable to an address.
+func NewCable(to string) (*Cable, error) {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return nil, err
 	}
-	c := &cable{listener: listener, to: to, whole: make(chan struct{}), conns: map[net.Conn]struct{}{}}
+	c := &Cable{listener: listener, to: to, whole: make(chan struct{}), conns: map[net.Conn]struct{}{}}
 	close(c.whole)
 	go c.serve()
 	return c, nil
 }
 
-func (c *cable) address() string { return c.listener.Addr().String() }
+// Address returns the address of this end of the cable.
+func (c *Cable) Address() string { return c.listener.Addr().String() }
 
-func (c *cable) serve() {
+func (c *Cable) serve() {
 	for {
 		conn, err := c.listener.Accept()
 		if err != nil {
@@ -41,7 +43,7 @@ func (c *cable) serve() {
 	}
 }
 
-func (c *cable) carry(from net.Conn) {
+func (c *Cable) carry(from net.Conn) {
 	if !c.hold(from) {
 		return
 	}
@@ -74,7 +76,7 @@ func (c *cable) carry(from net.Conn) {
 }
 
 // passes returns true if the cable is whole. Otherwise it waits until it is mended, and returns false.
-func (c *cable) passes() bool {
+func (c *Cable) passes() bool {
 	c.mu.Lock()
 	cut, whole := c.cut, c.whole
 	c.mu.Unlock()
@@ -84,7 +86,7 @@ func (c *cable) passes() bool {
 	return !cut
 }
 
-func (c *cable) hold(conn net.Conn) bool {
+func (c *Cable) hold(conn net.Conn) bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.conns == nil {
@@ -95,15 +97,15 @@ func (c *cable) hold(conn net.Conn) bool {
 	return true
 }
 
-func (c *cable) drop(conn net.Conn) {
+func (c *Cable) drop(conn net.Conn) {
 	_ = conn.Close()
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	delete(c.conns, conn)
 }
 
-// sever cuts the cable, or mends it.
-func (c *cable) sever(cut bool) {
+// Sever cuts the cable, or mends it.
+func (c *Cable) Sever(cut bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.cut == cut {
@@ -120,9 +122,10 @@ func (c *cable) sever(cut bool) {
 	}
 }
 
-func (c *cable) close() {
+// Close ends the cable with all its connections.
+func (c *Cable) Close() {
 	_ = c.listener.Close()
-	c.sever(false)
+	c.Sever(false)
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for conn := range c.conns {
@@ -132,6 +135,6 @@ func (c *cable) close() {
 }
 
 // dial connects through the cable.
-func (c *cable) dial(ctx context.Context) (net.Conn, error) {
-	return new(net.Dialer).DialContext(ctx, "tcp", c.address())
+func (c *Cable) dial(ctx context.Context) (net.Conn, error) {
+	return new(net.Dialer).DialContext(ctx, "tcp", c.Address())
 }

@@ -40,7 +40,7 @@ type Nodes struct {
 
 	mu     sync.Mutex
 	nodes  map[string]*node
-	cables map[[2]string]*cable // from one node to another
+	cables map[[2]string]*Cable // from one node to another
 }
 
 // node is one of them.
@@ -48,7 +48,7 @@ type node struct {
 	name    string
 	file    string // its configuration
 	url     string
-	in      *cable // from the load balancer
+	in      *Cable // from the load balancer
 	process *exec.Cmd
 	exited  chan struct{}
 	paused  bool
@@ -69,7 +69,7 @@ const (
 // Start makes the files of the nodes, begins the cluster with the records of the first one, and starts all. Extra, if
 // not nil, answers requests to the load balancer for paths below /demo.
 func Start(o Options, extra http.Handler) (*Nodes, error) {
-	n := &Nodes{Options: o, nodes: map[string]*node{}, cables: map[[2]string]*cable{}}
+	n := &Nodes{Options: o, nodes: map[string]*node{}, cables: map[[2]string]*Cable{}}
 	if n.Serve == nil {
 		n.Serve = []string{"serve"}
 	}
@@ -111,7 +111,7 @@ func (n *Nodes) lay() error {
 			}
 			of[name] = address
 		}
-		in, err := newCable(listens[name])
+		in, err := NewCable(listens[name])
 		if err != nil {
 			return err
 		}
@@ -123,12 +123,12 @@ func (n *Nodes) lay() error {
 			if other == name {
 				continue
 			}
-			c, err := newCable(routes[other])
+			c, err := NewCable(routes[other])
 			if err != nil {
 				return err
 			}
 			n.cables[[2]string{name, other}] = c
-			peers = append(peers, c.address())
+			peers = append(peers, c.Address())
 		}
 		if err := os.MkdirAll(n.Data(name), 0o700); err != nil {
 			return err
@@ -272,8 +272,8 @@ func (n *Nodes) GoOn(name string) error {
 func (n *Nodes) Cut(one, other string, cut bool) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	n.cables[[2]string{one, other}].sever(cut)
-	n.cables[[2]string{other, one}].sever(cut)
+	n.cables[[2]string{one, other}].Sever(cut)
+	n.cables[[2]string{other, one}].Sever(cut)
 }
 
 // Unplug cuts a node off from all others and from the load balancer, or plugs it in again. Nobody is told.
@@ -286,7 +286,7 @@ func (n *Nodes) Unplug(name string, cut bool) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	n.nodes[name].cut = cut
-	n.nodes[name].in.sever(cut)
+	n.nodes[name].in.Sever(cut)
 }
 
 // State returns what was done to a node last.
@@ -371,9 +371,9 @@ func (n *Nodes) Stop() {
 	}
 	n.done.Wait()
 	for _, c := range n.cables {
-		c.close()
+		c.Close()
 	}
 	for _, is := range n.nodes {
-		is.in.close()
+		is.in.Close()
 	}
 }

@@ -91,8 +91,12 @@ func (h *host) start(disk bool) {
 		h.records = w.newReplica()
 	}
 	h.conns, h.seen = map[cluster.ConnID]*connection{}, map[cluster.Realm]*sight{}
-	h.node = cluster.NewNode(cluster.Config{Name: h.name, Incarnation: h.incarnation, Nodes: w.names, LogNodes: w.names[:min(3, len(w.names))], Fold: h.records.fold, Knows: h.knows,
-		Policy: func(string) presence.Policy { return w.policy }, Timings: cluster.DefaultTimings(), Credit: w.credit, Records: h.records, NewMaker: func(realm cluster.Realm) cluster.Maker { return h.records.maker(realm, h.world.wall(h.skew)) }, NewID: func() string { return fmt.Sprint("record-", w.id()) }, NewRun: w.newRun,
+	keepers, timings := w.names[:min(3, len(w.names))], cluster.DefaultTimings()
+	if w.Apart {
+		keepers, timings = nil, cluster.ApartTimings()
+	}
+	h.node = cluster.NewNode(cluster.Config{Name: h.name, Incarnation: h.incarnation, Nodes: w.names, LogNodes: keepers, Fold: h.records.fold, Knows: h.knows,
+		Policy: func(string) presence.Policy { return w.policy }, Timings: timings, Credit: w.credit, Records: h.records, NewMaker: func(realm cluster.Realm) cluster.Maker { return h.records.maker(realm, h.world.wall(h.skew)) }, NewID: func() string { return fmt.Sprint("record-", w.id()) }, NewRun: w.newRun,
 		Story: func(format string, args ...any) {
 			if w.Story {
 				w.tell("%s "+format, append([]any{h.name}, args...)...)

@@ -29,6 +29,8 @@ type Options struct {
 	// there are faults of all kinds at random. Calm leaves all faults out.
 	Deaths, Partitions int
 	Calm               bool
+	// Apart puts the broker on machines of its own, instead of into the nodes.
+	Apart bool
 	// Without leaves these faults of all kinds out, counted from 1.
 	Without []int
 	// Files is a directory for the hosts' files, if rows are to go into files of the service.
@@ -452,23 +454,34 @@ func (w *world) cut(h *host) bool {
 		to = w.chance(0.5)
 		from = !to
 	}
+	side := []*host{h}
+	if w.Apart { // all that nodes say to each other goes through the broker
+		others = slices.DeleteFunc(slices.Clone(w.hosts), func(other *host) bool { return other == h })
+		if len(others) > 1 && w.chance(0.3) {
+			side, others = append(side, others[0]), others[1:]
+		}
+		w.broker.off = side
+	}
 	names := []string{}
 	for _, other := range others {
 		names = append(names, string(other.name))
-		if to {
-			w.broker.cut[[2]int{h.place, other.place}] = true
-		}
-		if from {
-			w.broker.cut[[2]int{other.place, h.place}] = true
+		for _, h := range side {
+			if to {
+				w.broker.cut[[2]int{h.place, other.place}] = true
+			}
+			if from {
+				w.broker.cut[[2]int{other.place, h.place}] = true
+			}
 		}
 	}
 	d := w.between(time.Second, 30*time.Second)
 	w.cutAt = w.now
-	w.tell("%s is cut from %s for %v (to: %v, from: %v)", h.name, strings.Join(names, ", "), d, to, from)
+	w.tell("%s is cut from %s for %v (to: %v, from: %v; away from the broker: %d)", h.name, strings.Join(names, ", "), d, to, from, len(w.broker.off))
 	w.count("cuts")
 	w.lasts(d + 7*time.Second)
 	w.in(d, func() {
 		clear(w.broker.cut)
+		w.broker.off = nil
 		w.healed = w.now
 		w.tell("the cut is healed")
 		if w.chance(0.5) {

@@ -1,0 +1,91 @@
+package server_test
+
+import (
+	"net/http"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/cluster/clustertest"
+	"tovik.example/tovik/internal/cluster/local"
+	"tovik.example/tovik/internal/server"
+	"tovik.example/tovik/wire"
+)
+
+// TestTwoNodesShareABroker has two nodes at a broker that is no part of them. The one that owns the realm is cut off
+// from the broker: the other takes the realm over, nobody is seen to leave, and the node says why it is not ready.
+func TestTwoNodesShareABroker(t *testing.T) {
+	t.Parallel()
+	address := clustertest.StartBroker(t, "aldermoor", nil)
+	names := []string{"dipper", "heron"}
+	nodes, cables := map[string]*server.Server{}, map[string]*local.Cable{}
+	var mu sync.Mutex
+	var starting sync.WaitGroup
+	for i, name := range names {
+		cable, err := local.NewCable(address)
+		require.NoError(t, err)
+		t.Cleanup(cable.Close)
+		cables[name] = cable
+		c := server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Data: t.TempDir(),
+			Cluster: &server.Cluster{Name: "aldermoor", Node: name, Nodes: names, Broker: "nats://" + clustertest.User + ":" + clustertest.Password + "@" + cable.Address(), Copies: 1}}
+		if i == 0 {
+			_, err := server.BeginCluster(c.Data, false)
+			require.NoError(t, err)
+		}
+		starting.Go(func() {
+			s, err := server.Start(c)
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			s.Ready()
+			t.Cleanup(func() { require.NoError(t, s.Stop()) })
+			mu.Lock()
+			defer mu.Unlock()
+			nodes[name] = s
+		})
+	}
+	starting.Wait()
+	require.Len(t, nodes, len(names))
+
+	var list wire.Nodes
+	require.Eventually(t, func() bool {
+		var err error
+		list, err = client.API{Server: nodes["dipper"].URL(), Key: key}.Nodes(t.Context())
+		return err == nil && len(list.Realms) == 1 && list.Realms[0].Answers && list.Log.Current == 1
+	}, patience, patience/1000)
+	owner := list.Realms[0].Owner
+	other := map[string]string{"dipper": "heron", "heron": "dipper"}[owner]
+	here := watch(t, nodes[other])
+	lark := dialSoon(t, client.Options{Server: nodes[owner].URL(), Token: mint(t, "lark"), Rooms: []string{weir}})
+	here.joins(t, "lark")
+	dialSoon(t, client.Options{Server: nodes[other].URL(), Token: mint(t, "merrin"), Rooms: []string{weir}})
+	here.joins(t, "merrin")
+	require.NoError(t, lark.SetStatus(t.Context(), "busy", "at the pumps", time.Time{})) // what is answered is on record
+
+	cables[owner].Sever(true)
+	require.Eventually(t, func() bool {
+		list, err := client.API{Server: nodes[other].URL(), Key: key}.Nodes(t.Context())
+		return err == nil && list.Realms[0].Owner == other && list.Realms[0].Answers
+	}, patience, patience/1000, "the other node takes over")
+	require.Eventually(t, func() bool {
+		said, text := ask(t, http.MethodGet, nodes[owner].URL()+"/readyz", "", "")
+		return said.StatusCode == http.StatusServiceUnavailable && strings.Contains(text, "the broker has taken no record of this node for")
+	}, patience, patience/1000, "the node that is cut off says so")
+	again := dialSoon(t, client.Options{Server: nodes[other].URL(), Token: mint(t, "lark"), Rooms: []string{weir}, Resume: lark.Resume()})
+	require.True(t, again.Opened().Resumed)
+	dialSoon(t, client.Options{Server: nodes[other].URL(), Token: mint(t, "tarn"), Rooms: []string{weir}})
+	for _, e := range here.joins(t, "tarn") {
+		require.Empty(t, e.Left)
+	}
+
+	cables[owner].Sever(false)
+	dialSoon(t, client.Options{Server: nodes[owner].URL(), Token: mint(t, "ilse"), Rooms: []string{weir}})
+	for _, e := range here.joins(t, "ilse") {
+		require.Empty(t, e.Left)
+	}
+}
