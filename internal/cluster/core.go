@@ -195,8 +195,31 @@ func (r *Runner) Change(ctx context.Context, realm Realm, change any) error {
 // may lack something.
 func (c *Core) Unanswered() uint64 { return c.unanswered.Load() }
 
+// Here reports whether this node owns the realm and answers for it now, so that no request waits for another node.
+func (c *Core) Here() bool {
+	c.runner.mu.Lock()
+	defer c.runner.mu.Unlock()
+	return c.here() != nil
+}
+
+// here returns the engine if this node owns the realm and answers for it now. The lock is held.
+func (c *Core) here() *engine.Engine {
+	n := c.runner.node
+	n.runs(c.runner.at())
+	if is, owns := n.Owned(c.realm); owns && is.Speaks && len(n.peers[n.Name].out.waiting) == 0 {
+		return is.Engine
+	}
+	return nil
+}
+
 // question asks the owner's engine. It returns nil if no owner answers in time.
 func (c *Core) question(method string, args ...any) []any {
+	c.runner.mu.Lock()
+	if e := c.here(); e != nil {
+		defer c.runner.mu.Unlock()
+		return (&Question{method, args}).ask(e)
+	}
+	c.runner.mu.Unlock()
 	a, err := c.request(context.Background(), presence.LinkID{}, Request{Question: &Question{method, args}})
 	if err != nil {
 		c.unanswered.Add(1)
@@ -224,14 +247,17 @@ func ask2[T, U any](c *Core, method string, args ...any) (first T, second U) {
 // Unsealed implements delivery.Source: whether a list is not known here yet, or has changes at its owner
 // that are not sealed. They will be told.
 func (c *Core) Unsealed(topic engine.Topic) bool {
-	known := false
-	c.runner.with(func(n *Node, _ presence.Instant) { _, known = n.List(c.realm, topic) })
+	c.runner.mu.Lock()
+	_, known := c.runner.node.List(c.realm, topic)
+	c.runner.mu.Unlock()
 	return !known || ask[bool](c, "Unsealed", topic)
 }
 
 // Sealed implements delivery.Source. The list is as the receivers of this node have it.
 func (c *Core) Sealed(topic engine.Topic) (s engine.Snapshot) {
-	c.runner.with(func(n *Node, _ presence.Instant) { s, _ = n.List(c.realm, topic) })
+	c.runner.mu.Lock()
+	defer c.runner.mu.Unlock()
+	s, _ = c.runner.node.List(c.realm, topic)
 	return s
 }
 
@@ -291,10 +317,7 @@ func (c *Core) later(do func(*Node, presence.Instant)) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	do(r.node, r.at())
-	select {
-	case r.kick <- struct{}{}:
-	default:
-	}
+	r.hurry()
 }
 
 // Count returns how many are in a topic now (see [engine.Engine.Count]).

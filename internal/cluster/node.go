@@ -101,6 +101,7 @@ type Node struct {
 	acts    []Act
 	peers   map[Name]*peer // with itself
 	names   []Name         // sorted
+	rest    []Name         // all but this one
 	fold    Fold
 	realms  map[Realm]*realm
 	order   []Realm // sorted
@@ -155,6 +156,7 @@ func NewNode(config Config, at presence.Instant) *Node {
 	config.Credit = cmp.Or(config.Credit, DefaultCredit)
 	n := &Node{Config: config, at: at, peers: map[Name]*peer{}, realms: map[Realm]*realm{}, alone: at.Mono, beatAt: at.Mono, markAt: at.Mono}
 	n.names = slices.Sorted(slices.Values(config.Nodes))
+	n.rest = slices.DeleteFunc(slices.Clone(n.names), func(name Name) bool { return name == n.Name })
 	if len(n.LogNodes) == 0 {
 		n.LogNodes = []Name{Apart}
 	}
@@ -300,7 +302,8 @@ func (n *Node) record(kind Kind) Record {
 
 // Acts returns the acts since its last call, in order. Call it after each other method.
 func (n *Node) Acts() []Act {
-	for _, name := range n.names {
+	n.readOwn()
+	for _, name := range n.others() {
 		n.flush(name)
 	}
 	acts := n.acts
@@ -309,6 +312,27 @@ func (n *Node) Acts() []Act {
 		acts = slices.DeleteFunc(acts, outward)
 	}
 	return acts
+}
+
+// readOwn reads what the node says to itself, which goes over no bus.
+func (n *Node) readOwn() {
+	p := n.peers[n.Name]
+	for {
+		n.refresh(n.Name)
+		if p.out.dropped {
+			p.out.dropped, p.got = false, p.out.sent
+			n.repair(n.Name)
+		}
+		messages := p.out.next(n.mono())
+		if len(messages) == 0 {
+			return
+		}
+		p.out.acknowledged(p.out.sent)
+		for i, m := range messages {
+			p.got = p.out.sent - uint64(len(messages)-1-i)
+			n.read(n.Name, m)
+		}
+	}
 }
 
 // outward reports whether an act concerns other nodes, or what they share.
@@ -468,13 +492,11 @@ func (n *Node) Known(id Realm) Known {
 func (n *Node) Refuses(id Realm) bool { return n.realms[id] != nil && n.realms[id].carrier.refusing }
 
 // others returns the other nodes, by name.
-func (n *Node) others() []Name {
-	return slices.DeleteFunc(slices.Clone(n.names), func(name Name) bool { return name == n.Name })
-}
+func (n *Node) others() []Name { return n.rest }
 
 // unheard returns the nodes that this one does not hear, and the broker if that keeps the log.
 func (n *Node) unheard() []Name {
-	heard := n.others()
+	heard := slices.Clone(n.others())
 	if n.LogNodes[0] == Apart {
 		heard = append(heard, Apart)
 	}
@@ -535,7 +557,7 @@ func (n *Node) Tick(at presence.Instant) {
 			}
 		}
 	}
-	for _, name := range n.names {
+	for _, name := range n.others() {
 		n.acknowledge(name)
 	}
 }
@@ -546,7 +568,10 @@ func (n *Node) Due() time.Duration {
 		return never
 	}
 	due := n.beatAt
-	for _, name := range n.names {
+	if len(n.peers[n.Name].out.waiting) > 0 {
+		return n.mono()
+	}
+	for _, name := range n.others() {
 		p := n.peers[name]
 		if len(p.out.waiting) > 0 && p.out.inFlight < n.Credit && p.incarnation > 0 {
 			due = min(due, p.out.sentAt+n.Timings.Parcel)

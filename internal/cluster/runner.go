@@ -45,6 +45,8 @@ type Runner struct {
 	carried map[ConnID]carriedLink
 	applies map[string]chan Verdict // by the id of the record; each holds one
 	next    uint64                  // of attempts and connections
+	planned time.Duration           // when Run looks next; 0: at once
+	tells   bool                    // somebody holds telling, and will look at acts again
 }
 
 // pendingHello is a hello that waits for its answer.
@@ -85,37 +87,71 @@ func (r *Runner) Run(ctx context.Context) {
 		case <-timer.C:
 			r.with(func(n *Node, at presence.Instant) { n.Tick(at) })
 		case <-r.kick:
+			r.with(func(*Node, presence.Instant) {})
 		}
 		r.mu.Lock()
-		due := r.node.Due()
+		wait := max(r.node.Due()-r.at().Mono, soonest)
+		r.planned = r.at().Mono + wait
 		r.mu.Unlock()
-		timer.Reset(max(due-r.at().Mono, 100*time.Microsecond))
+		timer.Reset(wait)
 	}
 }
 
-// with does something with the node, and then what the node wants.
+// Limits of telling.
+const (
+	mostRounds = 16   // that a caller tells what others have brought about
+	mostActs   = 4096 // if more wait to be told, callers wait, too
+)
+
+// with does something with the node, and then what the node wants, unless another caller is about to.
 func (r *Runner) with(do func(*Node, presence.Instant)) {
 	r.mu.Lock()
 	do(r.node, r.at())
 	r.acts = append(r.acts, r.node.Acts()...)
-	r.mu.Unlock()
-	select {
-	case r.kick <- struct{}{}:
-	default:
+	r.hurry()
+	full := len(r.acts) > mostActs
+	if r.tells && !full {
+		r.mu.Unlock()
+		return
 	}
+	r.mu.Unlock()
 	r.telling.Lock()
 	defer r.telling.Unlock()
-	for {
-		r.mu.Lock()
+	r.mu.Lock()
+	r.tells = true
+	for round := 0; len(r.acts) > 0; round++ {
+		if round == mostRounds {
+			r.wake()
+			break
+		}
 		acts := r.acts
 		r.acts = nil
 		r.mu.Unlock()
-		if len(acts) == 0 {
-			return
-		}
 		for _, act := range acts {
 			r.perform(act)
 		}
+		r.mu.Lock()
+	}
+	r.tells = false
+	r.mu.Unlock()
+}
+
+// soonest is how soon Run looks again at most.
+const soonest = 100 * time.Microsecond
+
+// hurry has Run look again if the node is due before Run would. The lock is held.
+func (r *Runner) hurry() {
+	if r.node.Due()+soonest < r.planned {
+		r.wake()
+	}
+}
+
+// wake has Run look now. The lock is held.
+func (r *Runner) wake() {
+	r.planned = 0
+	select {
+	case r.kick <- struct{}{}:
+	default:
 	}
 }
 

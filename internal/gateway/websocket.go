@@ -91,7 +91,7 @@ func (s *webSocket) dispatch(f frame) error {
 		talk.Hear(s.carries) // a refused request is a sign of life, too
 		return err
 	}
-	if s.gateway.realms.AsksOthers(f.name) {
+	if talk.Waits(s.gateway.realms, f.name) {
 		s.requestLater(talk, r)
 		return nil
 	}

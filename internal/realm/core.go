@@ -15,6 +15,8 @@ type Elsewhere interface {
 	Core
 	// Unanswered returns how many questions had no answer so far, and were answered emptily.
 	Unanswered() uint64
+	// Here reports whether the core runs at this node now, so that nothing waits for another one.
+	Here() bool
 }
 
 // Core is the core of a realm: an [engine.Engine], or one that may be on another node (package cluster).

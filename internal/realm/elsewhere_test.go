@@ -16,6 +16,7 @@ import (
 	"tovik.example/tovik/client"
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/cluster"
+	"tovik.example/tovik/internal/cluster/coding"
 	"tovik.example/tovik/internal/cluster/inmemory"
 	"tovik.example/tovik/internal/cluster/stored"
 	"tovik.example/tovik/internal/engine"
@@ -206,6 +207,14 @@ func useCasesDoNotCareWhereTheCoreIs(t *testing.T) {
 	require.Equal(t, wire.CodeNotReady, problem.Of(err).Code)
 }
 
+// ownRows are rows whose records the other nodes do not share.
+type ownRows struct{ *stored.Records }
+
+func (r ownRows) Put(after cluster.Position, fold cluster.Fold, list []cluster.Record) error {
+	own, err := coding.Again(list)
+	return errors.Join(err, r.Records.Put(after, fold, own))
+}
+
 // TestCommandsGoThroughTheLog has back ends at two nodes, while a third one owns the realm. What they
 // change is in the records of all.
 func TestCommandsGoThroughTheLog(t *testing.T) {
@@ -223,7 +232,7 @@ func commandsGoThroughTheLog(t *testing.T) {
 		require.NoError(t, err)
 		tables[name], err = stored.New(store, "the-river-watch", cluster.NewFold(access.Main), nil)
 		require.NoError(t, err)
-		return tables[name]
+		return ownRows{tables[name]}
 	}, names...)
 	for _, n := range nodes {
 		t.Cleanup(n.Stop)

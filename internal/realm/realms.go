@@ -71,6 +71,19 @@ func (s *Realms) AsksOthers(requestType string) bool {
 	return s.elsewhere || s.asks && slices.Contains(asking, requestType)
 }
 
+// Waits reports whether a request of a type may have to wait, as [Realms.AsksOthers] does. It knows whether the core is
+// at this node now.
+func (t *Conversation) Waits(s *Realms, requestType string) bool {
+	core := t.Guest().realm.elsewhere
+	if core != nil && slices.Contains(atOnce, requestType) && core.Here() {
+		return s.asks && slices.Contains(asking, requestType)
+	}
+	return s.AsksOthers(requestType)
+}
+
+// atOnce are requests that a core answers without waiting for the log.
+var atOnce = []string{wire.TypeJoin, wire.TypeLeave, wire.TypeBeat, wire.TypeTyping, wire.TypeIdle, wire.TypeActivity, wire.TypePage, wire.TypeSent, wire.TypeDoing, wire.TypeUnwatch}
+
 // asking are the requests that may need an answer from an application or an identity service.
 var asking = []string{wire.TypeHello, wire.TypeJoin, wire.TypeWatch, wire.TypeRenew, wire.TypeMembers}
 

@@ -42,7 +42,6 @@ const (
 type Broker struct {
 	Options
 	js       nats.JetStreamContext
-	own      chan cluster.Envelope // of this node to itself
 	inFlight sync.WaitGroup
 
 	mu     sync.Mutex
@@ -65,7 +64,7 @@ func Open(ctx context.Context, o Options) (*Broker, error) {
 	o.Conn.SetErrorHandler(func(_ *nats.Conn, _ *nats.Subscription, err error) {
 		o.Log.Warn("the broker reports an error", "error", err)
 	})
-	b := &Broker{Options: o, own: make(chan cluster.Envelope, busBuffer)}
+	b := &Broker{Options: o}
 	var err error
 	if b.js, err = o.Conn.JetStream(nats.MaxWait(answerIn)); err != nil {
 		return nil, err
@@ -357,16 +356,8 @@ func (b *Broker) Swap(version uint64, to cluster.Owners, done func(cluster.Outco
 	b.later(func() { done(b.publish(b.Cluster+".table", text, cluster.Position(version))) })
 }
 
-// Send implements [cluster.Bus]. What a node says to itself goes nowhere else.
+// Send implements [cluster.Bus].
 func (b *Broker) Send(to cluster.Name, e cluster.Envelope) {
-	if to == b.Node {
-		select {
-		case b.own <- e:
-		default: // it counts as lost
-			b.Log.Warn("a message of this node to itself was dropped")
-		}
-		return
-	}
 	text, err := coding.Envelope(e)
 	if err == nil {
 		err = b.Conn.Publish(b.bus(to), text)

@@ -56,8 +56,6 @@ func (b *Broker) Serve(ctx context.Context, node Node, rows Rows) error {
 			select {
 			case <-ctx.Done():
 				return
-			case e := <-b.own:
-				node.Receive(e)
 			case m := <-messages:
 				if e, err := coding.ReadEnvelope(m.Data); err != nil {
 					b.Log.Warn("a message cannot be read", "error", err) // it counts as lost

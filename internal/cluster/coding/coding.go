@@ -49,7 +49,7 @@ func modes() (cbor.EncMode, cbor.DecMode) {
 			panic(err)
 		}
 	}
-	enc, err := cbor.EncOptions{Time: cbor.TimeRFC3339Nano}.EncModeWithSharedTags(tags)
+	enc, err := cbor.EncOptions{Sort: cbor.SortCoreDeterministic, Time: cbor.TimeRFC3339Nano}.EncModeWithSharedTags(tags)
 	if err != nil {
 		panic(err)
 	}
@@ -342,7 +342,7 @@ type record struct {
 	Removed []presence.PersonRemoved `cbor:"d,omitempty"`
 }
 
-// Record returns the form of a record.
+// Record returns the form of a record. It is always the same for equal records.
 func Record(r cluster.Record) ([]byte, error) { return encode.Marshal(record(r)) }
 
 // ReadRecord reads the form of a record. If its format is newer than knows, only what comes before its rows
@@ -367,4 +367,19 @@ func ReadRecord(text []byte, knows cluster.Format) (cluster.Record, error) {
 		form.Rows = &rows
 	}
 	return cluster.Record(form), nil
+}
+
+// Again returns records that share nothing with those given, as if each node had read them from the log.
+func Again(list []cluster.Record) ([]cluster.Record, error) {
+	again := make([]cluster.Record, len(list))
+	for i, r := range list {
+		text, err := Record(r)
+		if err == nil {
+			again[i], err = ReadRecord(text, ^cluster.Format(0))
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	return again, nil
 }

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"tovik.example/tovik/internal/cluster"
+	"tovik.example/tovik/internal/cluster/coding"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
 )
@@ -98,25 +99,22 @@ func (r *Records) Confirmed(realm cluster.Realm, session presence.SessionID) boo
 }
 
 // Put puts the rows of records that apply, and notes up to where the log was read and what it says there.
-// They go through the form that they have in the log.
+// The rows are its own from then on.
 func (r *Records) Put(after cluster.Position, fold cluster.Fold, list []cluster.Record) error {
 	rows := make([]records.Rows, len(list))
 	at := r.At()
 	for i, record := range list {
-		var made []records.Change
-		text, err := json.Marshal(record.Rows)
+		text, err := coding.Record(record)
 		if err != nil {
 			return err
 		}
-		changes, err := json.Marshal(record.Changes)
-		if err != nil {
-			return err
+		at = at.Next(text)
+		if made, ok := record.Rows.(*records.Rows); ok {
+			rows[i] = *made
 		}
-		at = at.Next(slices.Concat(text, changes))
-		if err := errors.Join(json.Unmarshal(text, &rows[i]), json.Unmarshal(changes, &made)); err != nil {
-			return err
+		for _, change := range record.Changes {
+			rows[i].Changes = append(rows[i].Changes, change.(records.Change))
 		}
-		rows[i].Changes = append(rows[i].Changes, made...)
 	}
 	at.At, at.State = uint64(after), must(json.Marshal(&fold))
 	if err := r.Store.Put(at, rows); err != nil {

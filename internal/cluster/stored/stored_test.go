@@ -3,6 +3,7 @@ package stored_test
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"io"
 	"log/slog"
 	"net/http"
@@ -18,6 +19,7 @@ import (
 
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/cluster"
+	"tovik.example/tovik/internal/cluster/coding"
 	"tovik.example/tovik/internal/cluster/inmemory"
 	"tovik.example/tovik/internal/cluster/stored"
 	"tovik.example/tovik/internal/engine"
@@ -37,6 +39,12 @@ type member struct {
 	signIns *access.SignIns
 	running *inmemory.Running
 	dir     string
+}
+
+// Put has rows of its own: the other members get the same records.
+func (m *member) Put(after cluster.Position, fold cluster.Fold, list []cluster.Record) error {
+	own, err := coding.Again(list)
+	return errors.Join(err, m.Records.Put(after, fold, own))
 }
 
 func (m *member) RealmMade(cluster.Realm, string) {}

@@ -197,14 +197,11 @@ func (b *broker) swap(h *host, version uint64, next cluster.Owners, done func(cl
 func (b *broker) send(from *host, name cluster.Name, e cluster.Envelope) {
 	w, to := b.world, b.world.host(name)
 	e = w.codedEnvelope(e)
-	if from != to && (!w.reaches(from, to) || w.loses(0.001)) {
+	if !w.reaches(from, to) || w.loses(0.001) {
 		return
 	}
 	pair := [2]int{from.place, to.place}
 	delay := w.between(100*time.Microsecond, 3*time.Millisecond)
-	if from == to {
-		delay = 50 * time.Microsecond
-	}
 	at := max(b.ready[pair], w.now+delay)
 	b.ready[pair] = at
 	w.in(at-w.now, func() {

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"tovik.example/tovik/internal/cluster"
+	"tovik.example/tovik/internal/cluster/coding"
 	"tovik.example/tovik/internal/cluster/inmemory"
 	"tovik.example/tovik/internal/cluster/stored"
 	"tovik.example/tovik/internal/presence"
@@ -47,6 +48,15 @@ func newFile(dir string, fold cluster.Fold) *file {
 		panic(err)
 	}
 	return &file{rows, dir}
+}
+
+// Put implements [table]. The other files get the same records.
+func (f *file) Put(after cluster.Position, fold cluster.Fold, list []cluster.Record) error {
+	own, err := coding.Again(list)
+	if err != nil {
+		return err
+	}
+	return f.Records.Put(after, fold, own)
 }
 
 func (f *file) maker(realm cluster.Realm, at time.Time) cluster.Maker { return f.Maker(realm, at) }
