@@ -56,6 +56,9 @@ func (c *Cluster) check(dir string, from map[string]string, wrong wrong) error {
 	if c.Creds != "" {
 		return wrong("cluster.broker_credentials", c.Creds, "only with cluster.broker, the broker that they are for")
 	}
+	if len(c.Nodes) == 2 {
+		return wrong("cluster.nodes", strings.Join(c.Nodes, ", "), "one node, or three and more. Two need cluster.broker, because neither could go on without the other")
+	}
 	for _, name := range c.LogNodes {
 		if !slices.Contains(c.Nodes, name) {
 			return wrong("cluster.log_nodes", name, "names of cluster.nodes: "+strings.Join(c.Nodes, ", "))

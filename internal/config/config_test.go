@@ -158,6 +158,7 @@ func TestEveryMistakeIsNamed(t *testing.T) {
 		{dipper("broker = \"tls://10.0.0.9:4222\"\nbroker_credentials = \"none\""), 5, "cluster.broker_credentials", "a file that is there"},
 		{"[cluster]\nnodes = [\"dipper\"]", 2, "cluster.nodes", "only with cluster.node"},
 		{dipper("log_nodes = [\"dipper\", \"heron\"]"), 4, "cluster.log_nodes", "one, three or five"},
+		{"[cluster]\nnode = \"dipper\"\nnodes = [\"dipper\", \"heron\"]", 3, "cluster.nodes", "Two need cluster.broker"},
 		{dipper("log_nodes = [\"kestrel\"]"), 4, "cluster.log_nodes", "names of cluster.nodes"},
 		{dipper("log_nodes = [\"heron\"]"), 1, "cluster.peers", "HOST:PORT"},
 		{dipper("log_nodes = [\"heron\"]\npeers = [\"127.0.0.1:8422\"]\npassword = \"short\""), 6, "cluster.password", "16 bytes"},
@@ -214,7 +215,7 @@ func TestEveryMistakeIsNamed(t *testing.T) {
 // TestTheExampleIsAConfiguration reads the example as it is, and with all keys uncommented.
 // dipper is the configuration of a node with more keys of its table.
 func dipper(more string) string {
-	return "[cluster]\nnode = \"dipper\"\nnodes = [\"dipper\", \"heron\"]\n" + more
+	return "[cluster]\nnode = \"dipper\"\nnodes = [\"dipper\", \"heron\", \"merlin\"]\n" + more
 }
 
 func TestTheExampleIsAConfiguration(t *testing.T) {

@@ -37,8 +37,8 @@ func threeNodes(t *testing.T, with func(name string, c *server.Config)) map[stri
 			}
 			s.Ready()
 			t.Cleanup(func() {
-				if nodes[name] != nil {
-					require.NoError(t, s.Stop())
+				if is := nodes[name]; is != nil { // it may have been stopped, or started again
+					require.NoError(t, is.Stop())
 				}
 			})
 			mu.Lock()

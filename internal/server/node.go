@@ -105,7 +105,7 @@ func joinCluster(ctx context.Context, c *Config) (joined *node, err error) {
 	ctx, cancel := context.WithTimeout(ctx, joinIn)
 	defer cancel()
 	n.peers = peers.New(peers.Options{Conn: n.conn, Cluster: n.Name, Node: n.Node, Nodes: n.Nodes, Log: c.Log})
-	n.broker, err = broker.Open(ctx, broker.Options{Conn: n.conn, Cluster: n.Name, Node: cluster.Name(n.Node), Identity: n.at.Log, Replicas: n.Copies, Log: c.Log})
+	n.broker, err = broker.Open(ctx, broker.Options{Conn: n.conn, Cluster: n.Name, Node: cluster.Name(n.Node), Identity: n.at.Log, Replicas: n.Copies, Tagged: n.Broker == "", Log: c.Log})
 	return n, err
 }
 
@@ -116,7 +116,8 @@ func (n *node) connect(dir string) (err error) {
 		return err
 	}
 	n.Copies = len(n.LogNodes)
-	n.server, err = broker.StartServer(broker.ServerOptions{Cluster: n.Name, Node: cluster.Name(n.Node), Dir: dir, Listen: n.Listen, Peers: n.Peers, KeepsLog: n.keeps(n.Node), Password: n.Password, TLS: n.TLS, Log: n.log})
+	n.server, err = broker.StartServer(broker.ServerOptions{Cluster: n.Name, Node: cluster.Name(n.Node), Dir: dir, Listen: n.Listen, Peers: n.Peers,
+		KeepsLog: n.keeps(n.Node), Votes: slices.Contains(broker.Voters(n.Nodes, n.LogNodes), n.Node), Password: n.Password, TLS: n.TLS, Log: n.log})
 	if err == nil {
 		n.conn, err = n.server.Connect()
 	}

@@ -38,6 +38,8 @@ type nodeStatus struct {
 	wire.Node
 	Wall   time.Time         `json:"wall"`
 	Realms []wire.RealmOwner `json:"realms"` // that it owns
+	// Keepers are the nodes that keep the log, by its configuration.
+	Keepers []string `json:"keepers"`
 }
 
 // observer notes what goes through a node, for operators.
@@ -92,7 +94,7 @@ func (n *node) answerPeers(ready func() bool, drain func()) {
 // about says what this node knows of itself.
 func (n *node) about(ready bool) nodeStatus {
 	is := n.observer.Status()
-	s := nodeStatus{Wall: time.Now(), Node: wire.Node{
+	s := nodeStatus{Wall: time.Now(), Keepers: n.LogNodes, Node: wire.Node{
 		Node: n.Cluster.Node, State: wire.NodeReady, Owns: []string{}, Read: n.observer.read.Load(), Keeps: n.keeps(n.Cluster.Node),
 		Version: n.world.config.Version, Since: &wire.Time{Time: n.started},
 	}}
@@ -119,6 +121,8 @@ func (n *node) about(ready bool) nodeStatus {
 		s.State, s.Because = wire.NodeNotReady, "it is starting"
 	case why != "":
 		s.State, s.Because = wire.NodeNotReady, why
+	case n.server != nil && !n.server.Complete():
+		s.State, s.Because = wire.NodeNotReady, "its part of the log is not complete yet: stop no other node"
 	}
 	return s
 }
@@ -141,34 +145,74 @@ func (n *node) notReady(is cluster.Status) string {
 	return ""
 }
 
-// look asks the other nodes for their clocks, and the log for its state, until ctx is done.
+// look asks the other nodes for their clocks, and the log for its state, until ctx is done. It has the log kept by those
+// who are to keep it.
 func (n *node) look(ctx context.Context) {
 	for {
-		if doc, err := n.list(ctx); err == nil {
-			ahead := []int64{0}
-			for _, other := range doc.Nodes {
-				if other.State != wire.NodeAway && other.Node != n.Cluster.Node {
-					ahead = append(ahead, other.Clock)
-				}
+		answers, _ := n.ask(ctx)
+		n.compareClocks(answers)
+		next := lookEvery
+		if n.arranges(answers) {
+			switch changed, err := n.broker.Arrange(n.LogNodes); {
+			case err != nil:
+				n.log.Warn("who keeps the log cannot be changed now", "error", err)
+			case changed != "":
+				n.log.Info("the log is being moved", "change", changed)
+				next = lookIn
 			}
-			slices.Sort(ahead)
-			n.observer.mu.Lock()
-			n.observer.clock = -time.Duration(ahead[len(ahead)/2]) * time.Millisecond
-			if len(ahead) == 2 { // of two clocks nobody can say which is wrong
-				n.observer.clock = 0
-			}
-			n.observer.mu.Unlock()
 		}
 		select {
 		case <-ctx.Done():
 			return
-		case <-time.After(lookEvery):
+		case <-time.After(next):
 		}
 	}
 }
 
-// list asks all nodes about themselves.
-func (n *node) list(ctx context.Context) (wire.Nodes, error) {
+// compareClocks notes how far the clock of this node is from the median of all.
+func (n *node) compareClocks(answers []nodeStatus) {
+	ahead := []int64{0}
+	for i := range answers {
+		if answers[i].State != wire.NodeAway && answers[i].Node.Node != n.Cluster.Node {
+			ahead = append(ahead, answers[i].Clock)
+		}
+	}
+	slices.Sort(ahead)
+	n.observer.mu.Lock()
+	defer n.observer.mu.Unlock()
+	n.observer.clock = -time.Duration(ahead[len(ahead)/2]) * time.Millisecond
+	if len(ahead) == 2 { // of two clocks nobody can say which is wrong
+		n.observer.clock = 0
+	}
+}
+
+// arranges reports whether this node is to have the log kept by the nodes of its configuration: all nodes that answer have
+// the same, among them all that are to keep it, and it is the first of them.
+func (n *node) arranges(answers []nodeStatus) bool {
+	if n.Broker != "" {
+		return false
+	}
+	var keepers []string
+	for i := range answers {
+		is := &answers[i]
+		switch {
+		case is.State == wire.NodeAway:
+			continue
+		case !sameNames(is.Keepers, n.LogNodes):
+			return false
+		case slices.Contains(n.LogNodes, is.Node.Node):
+			keepers = append(keepers, is.Node.Node)
+		}
+	}
+	return len(keepers) == len(n.LogNodes) && keepers[0] == n.Cluster.Node // the answers are sorted
+}
+
+func sameNames(a, b []string) bool {
+	return slices.Equal(slices.Sorted(slices.Values(a)), slices.Sorted(slices.Values(b)))
+}
+
+// ask asks all nodes about themselves, sorted by name, and the log for its state. The error is that of the log.
+func (n *node) ask(ctx context.Context) ([]nodeStatus, error) {
 	names := n.peers.All()
 	answers := make([]nodeStatus, len(names))
 	state := make(chan error, 1)
@@ -196,7 +240,12 @@ func (n *node) list(ctx context.Context) (wire.Nodes, error) {
 		})
 	}
 	asking.Wait()
-	logless := <-state
+	return answers, <-state
+}
+
+// list describes all nodes.
+func (n *node) list(ctx context.Context) wire.Nodes {
+	answers, logless := n.ask(ctx)
 	n.observer.mu.Lock()
 	defer n.observer.mu.Unlock()
 	doc := wire.Nodes{Cluster: n.Name, Asked: n.Cluster.Node, Nodes: []wire.Node{}, Realms: n.owners(answers), Changes: slices.Concat([]wire.OwnerChange{}, n.observer.changes)}
@@ -218,7 +267,7 @@ func (n *node) list(ctx context.Context) (wire.Nodes, error) {
 		}
 		doc.Nodes = append(doc.Nodes, of)
 	}
-	return doc, nil
+	return doc
 }
 
 func (n *node) whyAway(err error) string {
@@ -252,7 +301,7 @@ func (w *world) Nodes(ctx context.Context) (wire.Nodes, error) {
 	if w.node == nil {
 		return wire.Nodes{}, errAlone
 	}
-	return w.node.list(ctx)
+	return w.node.list(ctx), nil
 }
 
 // Drain implements [httpapi.World].

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
 	"strconv"
 	"sync"
 	"time"
@@ -24,8 +25,10 @@ type Options struct {
 	// Identity is that of the log of this node's records. If the broker has no log, it is made with this identity.
 	// Without one, Open waits until another node has made the log, and takes its identity.
 	Identity string
-	// Replicas is how many nodes keep the log; 0: one.
+	// Replicas is how many nodes keep the log when it is made; 0: one.
 	Replicas int
+	// Tagged says that only servers that were started to keep the log may keep it.
+	Tagged   bool
 	MaxBytes int64 // of the log; 0: 10 GB
 	Log      *slog.Logger
 }
@@ -149,6 +152,9 @@ func (b *Broker) open() error {
 // stream returns a stream, and makes it if there is none.
 func (b *Broker) stream(want *nats.StreamConfig) (*nats.StreamInfo, error) {
 	want.Storage, want.Retention = nats.FileStorage, nats.LimitsPolicy
+	if b.Tagged {
+		want.Placement = &nats.Placement{Tags: []string{keeperTag}}
+	}
 	info, err := b.js.StreamInfo(want.Name)
 	if errors.Is(err, nats.ErrStreamNotFound) {
 		info, err = b.js.AddStream(want)
@@ -156,18 +162,75 @@ func (b *Broker) stream(want *nats.StreamConfig) (*nats.StreamInfo, error) {
 			info, err = b.js.StreamInfo(want.Name)
 		}
 	}
-	if err != nil {
-		return nil, err
-	}
-	if info.Config.Replicas != want.Replicas {
-		is := info.Config
-		is.Replicas = want.Replicas
-		return b.js.UpdateStream(&is)
-	}
-	return info, nil
+	return info, err
 }
 
 func (b *Broker) name(of string) string { return b.Cluster + "-" + of }
+
+// streams are what the broker keeps.
+var streams = []string{"log", "table"}
+
+// Arrange has the servers of the given names keep the log, and no others, one change at a time. All of them must run,
+// and have been started to keep it. It returns what it has changed; empty: nothing is left to do.
+func (b *Broker) Arrange(keepers []string) (changed string, err error) {
+	for _, of := range streams {
+		info, err := b.js.StreamInfo(b.name(of))
+		if err != nil {
+			return "", err
+		}
+		if info.Cluster == nil || info.Cluster.Leader == "" {
+			return "", nil // a server without others, or no leader now
+		}
+		has := []string{info.Cluster.Leader}
+		for _, copies := range info.Cluster.Replicas {
+			if !copies.Offline && !copies.Current && copies.Lag > fewBehind {
+				return fmt.Sprintf("waiting until %s has the %s", copies.Name, of), nil
+			}
+			has = append(has, copies.Name)
+		}
+		if info.Config.Replicas != len(keepers) {
+			is := info.Config
+			is.Replicas = len(keepers)
+			if _, err := b.js.UpdateStream(&is); err != nil {
+				return "", fmt.Errorf("the %s cannot be kept by %d nodes: %w", of, len(keepers), err)
+			}
+			return fmt.Sprintf("%d nodes keep the %s, not %d", len(keepers), of, info.Config.Replicas), nil
+		}
+		for _, name := range has {
+			if !slices.Contains(keepers, name) {
+				if err := b.call("STREAM.PEER.REMOVE."+b.name(of), map[string]string{"peer": name}); err != nil {
+					return "", fmt.Errorf("the %s cannot be taken from %s: %w", of, name, err)
+				}
+				return fmt.Sprintf("%s no longer keeps the %s", name, of), nil
+			}
+		}
+	}
+	return "", nil
+}
+
+// call makes a request of the broker that its client does not have.
+func (b *Broker) call(what string, with any) error {
+	text, err := json.Marshal(with)
+	if err != nil {
+		return err
+	}
+	answer, err := b.Conn.Request("$JS.API."+what, text, 5*answerIn)
+	if err != nil {
+		return err
+	}
+	var said struct {
+		Error *struct {
+			Text string `json:"description"`
+		}
+	}
+	if err := json.Unmarshal(answer.Data, &said); err != nil {
+		return err
+	}
+	if said.Error != nil {
+		return errors.New(said.Error.Text)
+	}
+	return nil
+}
 
 // State is the state of the log and of the broker.
 type State struct {

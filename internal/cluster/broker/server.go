@@ -7,8 +7,10 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
+	"net/http"
 	"net/url"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"time"
 
@@ -33,6 +35,9 @@ type ServerOptions struct {
 	Listen   string       // the address for other nodes, as in 10.0.0.1:8421
 	Peers    []string     // addresses of other nodes
 	KeepsLog bool
+	// Votes says that the node helps to choose where the log is and who leads it, whether or not it keeps it.
+	// Three nodes or more must do so, or one that has no peers.
+	Votes    bool
 	Password string      // that all nodes have in common
 	TLS      *tls.Config // both sides show certificates; nil: none, on loopback only
 	Log      *slog.Logger
@@ -45,7 +50,27 @@ const (
 	maxPayload = 8 << 20
 	maxPending = 256 << 20
 	readyIn    = 10 * time.Second
+
+	fewestVoters, mostVoters = 3, 5
 )
+
+// keeperTag marks the servers that keep the log.
+const keeperTag = "keeps-log"
+
+// Voters returns the nodes that vote: of up to five nodes all, of more those that keep the log, and others if these are
+// fewer than three.
+func Voters[N ~string](nodes, keepers []N) []N {
+	if len(nodes) <= mostVoters {
+		return nodes
+	}
+	voters := slices.Clone(keepers)
+	for _, name := range slices.Sorted(slices.Values(nodes)) {
+		if len(voters) < fewestVoters && !slices.Contains(voters, name) {
+			voters = append(voters, name)
+		}
+	}
+	return voters
+}
 
 // StartServer starts a server. It accepts no clients but those of this process.
 func StartServer(o ServerOptions) (*Server, error) {
@@ -73,8 +98,11 @@ func StartServer(o ServerOptions) (*Server, error) {
 		LameDuckDuration: 1200 * time.Millisecond, LameDuckGracePeriod: 200 * time.Millisecond,
 		DisableJetStreamBanner: true, ConnectErrorReports: 3600, ReconnectErrorReports: 3600,
 	}
-	if o.KeepsLog {
+	if o.KeepsLog || o.Votes {
 		options.JetStream, options.StoreDir, options.SyncAlways = true, filepath.Join(o.Dir, "log"), true
+	}
+	if o.KeepsLog {
+		options.Tags = []string{keeperTag}
 	}
 	if len(o.Peers) == 0 { // of several servers, one alone would wait for the others
 		options.Cluster = server.ClusterOpts{}
@@ -101,6 +129,10 @@ func (s *Server) Connect(options ...nats.Option) (*nats.Conn, error) {
 	options = append([]nats.Option{nats.InProcessServer(s.is), nats.UserInfo(s.user, s.pass)}, options...)
 	return connect("", options...)
 }
+
+// Complete reports whether the server has all that it is to keep, and knows what the others have decided. Another one
+// may be stopped then.
+func (s *Server) Complete() bool { return s.is.Healthz(nil).StatusCode == http.StatusOK }
 
 // Stop ends the server. Others notice it at once.
 func (s *Server) Stop() {
