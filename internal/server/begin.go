@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"slices"
 	"sync"
 	"time"
@@ -22,7 +23,7 @@ import (
 
 // BeginCluster begins a cluster with the records of a data directory, which no service may be using: the log
 // continues them, and other nodes copy them. It returns the names of their realms. With again, the records may be
-// those of a log that is lost.
+// those of a log that is lost; what is left of it in the directory is deleted.
 func BeginCluster(dir string, again bool) (realms []string, err error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
@@ -51,6 +52,9 @@ func BeginCluster(dir string, again bool) (realms []string, err error) {
 		realms = append(realms, is.Name)
 	}
 	slices.Sort(realms)
+	if err := os.RemoveAll(filepath.Join(dir, logDir)); err != nil {
+		return nil, err
+	}
 	begins := records.Position{Log: rand.Text()}.Next(state) // its hash is that of what the log begins with
 	begins.Sequence, begins.State = 0, state
 	return realms, store.Begin(begins)

@@ -69,6 +69,24 @@ func TestAClusterBeginsWithRecordsAndOneNodeGoesOnWithThem(t *testing.T) {
 		Cluster: &server.Cluster{Name: "aldermoor", Node: "kestrel", Listen: "127.0.0.1:1", Nodes: []string{"kestrel"}, LogNodes: []string{"kestrel"}, Password: "the routes of one test"}})
 	require.ErrorContains(t, err, "the records here are of a service that ran alone")
 	require.ErrorContains(t, err, "tovik cluster begin")
+
+	// One of several goes on as one without others only with another log, and the other way round.
+	one := server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Data: dirs["dipper"],
+		Cluster: &server.Cluster{Name: "aldermoor", Node: "dipper", Listen: "127.0.0.1:1", Nodes: []string{"dipper"}, LogNodes: []string{"dipper"}, Password: "the routes of one test"}}
+	_, err = server.Start(one)
+	require.ErrorContains(t, err, "is that of one node of several, and cannot go on as that of a node without others")
+	_, err = server.BeginCluster(dirs["dipper"], true)
+	require.NoError(t, err)
+	single, err := server.Start(one)
+	require.NoError(t, err)
+	single.Ready()
+	api.Server = single.URL()
+	soon(t, func() (err error) { list, err = api.Members(t.Context(), weir); return err })
+	require.Equal(t, "at the pumps", list.Members[0].Note)
+	require.NoError(t, single.Stop())
+	one.Cluster.Nodes = []string{"dipper", "heron", "kestrel"}
+	_, err = server.Start(one)
+	require.ErrorContains(t, err, "tovik cluster begin --again")
 }
 
 func startAlone(t *testing.T, dir string, policy *presence.Policy) *server.Server {

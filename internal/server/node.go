@@ -96,10 +96,13 @@ func joinCluster(ctx context.Context, c *Config) (joined *node, err error) {
 	if err := os.MkdirAll(c.Data, 0o700); err != nil {
 		return nil, err
 	}
-	if err := n.connect(c.Data); err != nil {
+	if n.at, err = recordsAt(c.Data); err != nil {
 		return nil, err
 	}
-	if n.at, err = recordsAt(c.Data); err != nil {
+	if err := n.fits(c.Data); err != nil {
+		return nil, err
+	}
+	if err := n.connect(c.Data); err != nil {
 		return nil, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, joinIn)
@@ -156,31 +159,67 @@ func (n *node) oldest() (cluster.Realm, error) {
 	return 0, cluster.ErrNotReady
 }
 
-// incarnation counts the starts of this node, in its data directory.
-func (n *node) incarnation(dir string) (cluster.Incarnation, error) {
-	path := filepath.Join(dir, "node.json")
-	var is struct {
-		Name        string              `json:"name"`
-		Incarnation cluster.Incarnation `json:"incarnation"`
-	}
+// nodeFile is what a data directory says about its node.
+type nodeFile struct {
+	Name        string              `json:"name"`
+	Incarnation cluster.Incarnation `json:"incarnation"`
+	// Single says that the log here is that of a node that has no others: the broker keeps it in another form then.
+	Single bool `json:"single,omitempty"`
+}
+
+// Names of what a node keeps in its data directory.
+const (
+	nodeFileName = "node.json"
+	logDir       = "log"
+)
+
+// readNodeFile reads it; its name is empty if there is none.
+func readNodeFile(dir string) (is nodeFile, err error) {
+	path := filepath.Join(dir, nodeFileName)
 	text, err := os.ReadFile(path)
-	switch {
-	case err == nil:
+	if errors.Is(err, os.ErrNotExist) {
+		return is, nil
+	}
+	if err == nil {
 		err = json.Unmarshal(text, &is)
-	case errors.Is(err, os.ErrNotExist):
-		is.Name, err = n.Node, nil
 	}
 	if err != nil {
-		return 0, fmt.Errorf("%s: %w", path, err)
+		return is, fmt.Errorf("%s: %w", path, err)
+	}
+	return is, nil
+}
+
+// fits checks that a data directory is that of this node, and that the log in it has the form that it needs.
+func (n *node) fits(dir string) error {
+	is, err := readNodeFile(dir)
+	if err != nil || is.Name == "" {
+		return err
 	}
 	if is.Name != n.Node {
-		return 0, fmt.Errorf("%s is the data directory of the node %s, and this one is called %s", dir, is.Name, n.Node)
+		return fmt.Errorf("%s is the data directory of the node %s, and this one is called %s", dir, is.Name, n.Node)
 	}
-	is.Incarnation++
-	if text, err = json.Marshal(is); err != nil {
+	if _, err := os.Stat(filepath.Join(dir, logDir)); err != nil || n.Broker != "" || is.Single == n.single() {
+		return nil
+	}
+	forms := map[bool]string{true: "a node without others", false: "one node of several"}
+	return fmt.Errorf("the log in %s is that of %s, and cannot go on as that of %s: begin another one with these records (tovik cluster begin --again --data %s)", dir, forms[is.Single], forms[n.single()], dir)
+}
+
+func (c *Cluster) single() bool { return c.Broker == "" && len(c.Nodes) == 1 }
+
+// incarnation counts the starts of this node, in its data directory.
+func (n *node) incarnation(dir string) (cluster.Incarnation, error) {
+	is, err := readNodeFile(dir)
+	if err != nil {
 		return 0, err
 	}
-	return is.Incarnation, replaceFile(path, text)
+	is.Name, is.Single = n.Node, n.single()
+	is.Incarnation++
+	text, err := json.Marshal(is)
+	if err != nil {
+		return 0, err
+	}
+	return is.Incarnation, replaceFile(filepath.Join(dir, nodeFileName), text)
 }
 
 // replaceFile writes a file whole or not at all, also if the power fails.
