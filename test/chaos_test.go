@@ -11,9 +11,11 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -41,6 +43,7 @@ type night struct {
 	nodes  *local.Nodes
 	names  []string
 	people []*soul
+	small  bool // the disk of kestrel is so small that it can be filled
 	stop   context.CancelFunc
 	done   sync.WaitGroup
 
@@ -89,11 +92,13 @@ func TestNobodyIsSeenToLeaveWhateverHappensToNodes(t *testing.T) {
 
 // begins starts the nodes, people and onlookers.
 func begins(t *testing.T) *night {
-	nodes, err := local.Start(local.Options{Program: tovik, Dir: t.TempDir(), Names: []string{"dipper", "heron", "kestrel"}, Listen: "127.0.0.1:0", Secret: secret, Key: key,
+	dir := t.TempDir()
+	small := smallDisk(t, filepath.Join(dir, "kestrel", "data"))
+	nodes, err := local.Start(local.Options{Program: tovik, Dir: dir, Names: []string{"dipper", "heron", "kestrel"}, Listen: "127.0.0.1:0", Secret: secret, Key: key,
 		Settings: "private_hooks = true\n[grace]\nlost = \"2m\"\n"}, nil)
 	require.NoError(t, err)
 	ctx, stop := context.WithCancel(context.Background())
-	n := &night{t: t, nodes: nodes, names: nodes.Names, stop: stop, written: map[string]string{}, events: map[string]bool{}}
+	n := &night{t: t, nodes: nodes, names: nodes.Names, stop: stop, small: small, written: map[string]string{}, events: map[string]bool{}}
 	t.Cleanup(func() {
 		n.stop()
 		n.done.Wait()
@@ -202,6 +207,18 @@ func (n *night) faults() []fault {
 			}
 		}
 	})
+	powerFails := heals(func() func() {
+		for _, name := range n.names {
+			n.done.Go(func() { _ = n.nodes.Kill(name) })
+		}
+		n.all("all are dead", func() bool { return len(n.nodes.Processes()) == 0 })
+		cutTails(n.t, filepath.Join(n.nodes.Data(n.names[0]), "log"))
+		return func() {
+			for _, name := range n.names {
+				require.NoError(n.t, n.nodes.Run(name))
+			}
+		}
+	})
 	dies := func(which func() string) func() string {
 		return heals(func() func() {
 			name := which()
@@ -226,6 +243,22 @@ func (n *night) faults() []fault {
 			return func() { n.nodes.Unplug(name, false) }
 		})
 	}
+	full := heals(func() func() {
+		if !n.small {
+			n.t.Log("a file system cannot be mounted here, so a full disk is not tried")
+			return func() {}
+		}
+		filler := filepath.Join(n.nodes.Data(fullNode), "filler")
+		fill(n.t, filler)
+		n.all("a node without space on its disk ends", func() bool { return n.nodes.State(fullNode) == local.Stopped })
+		text, err := os.ReadFile(filepath.Join(n.nodes.Dir, fullNode, "output"))
+		require.NoError(n.t, err)
+		require.Contains(n.t, string(text), "this node cannot go on")
+		return func() {
+			require.NoError(n.t, os.Remove(filler))
+			require.NoError(n.t, n.nodes.Run(fullNode))
+		}
+	})
 	return []fault{
 		{"the owner is killed", dies(n.owner)},
 		{"another node is killed", dies(n.other)},
@@ -240,6 +273,8 @@ func (n *night) faults() []fault {
 			return func() { n.nodes.Cut(one, other, false) }
 		})},
 		{"all nodes are killed at once", allDie},
+		{"the power fails, and one loses the end of its log", powerFails},
+		{"the disk of a node is full", full},
 		{"each node is restarted", heals(func() func() {
 			for _, name := range n.names {
 				require.NoError(n.t, n.nodes.Drain(name))
@@ -249,6 +284,49 @@ func (n *night) faults() []fault {
 			}
 			return func() {}
 		})},
+	}
+}
+
+// fullNode is the node whose disk is filled.
+const fullNode = "kestrel"
+
+// smallDisk mounts a small file system. It returns false where that is not allowed.
+func smallDisk(t *testing.T, dir string) bool {
+	require.NoError(t, os.MkdirAll(dir, 0o700))
+	if syscall.Mount("tovik", dir, "tmpfs", 0, "size=512m") != nil {
+		return false
+	}
+	t.Cleanup(func() { require.NoError(t, syscall.Unmount(dir, syscall.MNT_DETACH)) })
+	return true
+}
+
+// fill writes a file until the disk is full.
+func fill(t *testing.T, path string) {
+	filler, err := os.Create(path)
+	require.NoError(t, err)
+	for size := 1 << 20; size > 0; {
+		if _, err := filler.Write(make([]byte, size)); err != nil {
+			require.ErrorIs(t, err, syscall.ENOSPC)
+			size /= 2
+		}
+	}
+	require.NoError(t, filler.Close())
+}
+
+// cutTails cuts off the end of each file that the log was written to last: what a disk had not kept.
+func cutTails(t *testing.T, dir string) {
+	newest := map[string]string{}
+	require.NoError(t, filepath.WalkDir(dir, func(path string, is os.DirEntry, err error) error {
+		if err == nil && filepath.Ext(path) == ".blk" {
+			newest[filepath.Dir(path)] = path // they are walked in the order of their numbers, at least those of one length
+		}
+		return err
+	}))
+	require.NotEmpty(t, newest)
+	for _, path := range newest {
+		is, err := os.Stat(path)
+		require.NoError(t, err)
+		require.NoError(t, os.Truncate(path, max(0, is.Size()-min(is.Size()/2, 16<<10))))
 	}
 }
 

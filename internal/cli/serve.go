@@ -188,7 +188,7 @@ func configure(path string, s config.Settings) (server.Config, error) {
 }
 
 func clusterOf(path string, s config.Cluster) (*server.Cluster, error) {
-	c := &server.Cluster{Name: s.Name, Node: s.Node, Listen: s.Listen, Peers: s.Peers, Nodes: s.Nodes, LogNodes: s.LogNodes, Password: s.Password, Broker: s.Broker, Credentials: s.Creds, Copies: s.Copies}
+	c := &server.Cluster{Name: s.Name, Node: s.Node, Listen: s.Listen, Peers: s.Peers, Nodes: s.Nodes, LogNodes: s.LogNodes, Password: s.Password, Broker: s.Broker, Credentials: s.Creds, Copies: s.Copies, LogBytes: int64(s.LogSize) << 20}
 	var err error
 	if s.Cert+s.CA != "" {
 		if c.TLS, err = broker.TLS(s.Cert, s.Key, s.CA); err != nil {

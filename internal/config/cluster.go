@@ -22,6 +22,7 @@ type Cluster struct {
 	LogNodes []string `toml:"log_nodes" example:"dipper,heron,kestrel" doc:"The names of the one, three or five nodes that keep the log. All nodes need the same list. The service needs a majority of them."`
 	Broker   string   `toml:"broker" example:"tls://broker.aldermoor.example:4222" doc:"The address of a nats-server with JetStream that exists already; several are separated by commas. It keeps the log, instead of log_nodes; then listen, peers, log_nodes and password are left out. Beyond loopback it must be tls://, or there must be cluster.ca."`
 	Creds    string   `toml:"broker_credentials" example:"tovik.creds" doc:"A file with the credentials for that broker."`
+	LogSize  int      `toml:"log_megabytes" default:"10240" min:"64" doc:"How large the log may become where it is kept. Beyond that its oldest records go, also those of the last day."`
 	Copies   int      `toml:"log_copies" default:"3" min:"1" max:"5" doc:"How many servers of that broker keep the log: 1, 3 or 5."`
 	Password string   `toml:"password" example:"the sluices are open at night" doc:"The password that all nodes have in common: 16 bytes or more."`
 	Cert     string   `toml:"cert" example:"dipper.pem" doc:"A file with the certificate of this node in PEM. The path is relative to this file. Certificate and key are read again for each connection, so they can be replaced while nodes run."`

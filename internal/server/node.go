@@ -40,6 +40,7 @@ type Cluster struct {
 	Broker      string
 	Credentials string
 	Copies      int
+	LogBytes    int64 // the log may be so large; 0: 10 GB
 }
 
 // keeps reports whether a node keeps the log.
@@ -108,7 +109,7 @@ func joinCluster(ctx context.Context, c *Config) (joined *node, err error) {
 	ctx, cancel := context.WithTimeout(ctx, joinIn)
 	defer cancel()
 	n.peers = peers.New(peers.Options{Conn: n.conn, Cluster: n.Name, Node: n.Node, Nodes: n.Nodes, Log: c.Log})
-	n.broker, err = broker.Open(ctx, broker.Options{Conn: n.conn, Cluster: n.Name, Node: cluster.Name(n.Node), Identity: n.at.Log, Replicas: n.Copies, Tagged: n.Broker == "", Log: c.Log})
+	n.broker, err = broker.Open(ctx, broker.Options{Conn: n.conn, Cluster: n.Name, Node: cluster.Name(n.Node), Identity: n.at.Log, Replicas: n.Copies, MaxBytes: n.LogBytes, Tagged: n.Broker == "", Log: c.Log})
 	return n, err
 }
 

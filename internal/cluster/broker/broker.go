@@ -171,7 +171,7 @@ func (b *Broker) name(of string) string { return b.Cluster + "-" + of }
 var streams = []string{"log", "table"}
 
 // Arrange has the servers of the given names keep the log, and no others, one change at a time. All of them must run,
-// and have been started to keep it. It returns what it has changed; empty: nothing is left to do.
+// and have been started to keep it. The log gets the limit of Options. It returns what it has changed; empty: nothing is left to do.
 func (b *Broker) Arrange(keepers []string) (changed string, err error) {
 	for _, of := range streams {
 		info, err := b.js.StreamInfo(b.name(of))
@@ -187,6 +187,14 @@ func (b *Broker) Arrange(keepers []string) (changed string, err error) {
 				return fmt.Sprintf("waiting until %s has the %s", copies.Name, of), nil
 			}
 			has = append(has, copies.Name)
+		}
+		if of == "log" && info.Config.MaxBytes != b.MaxBytes {
+			is := info.Config
+			is.MaxBytes = b.MaxBytes
+			if _, err := b.js.UpdateStream(&is); err != nil {
+				return "", fmt.Errorf("the limit of the log cannot be changed: %w", err)
+			}
+			return fmt.Sprintf("the log may have %d bytes, not %d", b.MaxBytes, info.Config.MaxBytes), nil
 		}
 		if info.Config.Replicas != len(keepers) {
 			is := info.Config

@@ -50,6 +50,7 @@ const (
 	maxPayload = 8 << 20
 	maxPending = 256 << 20
 	readyIn    = 10 * time.Second
+	unlimited  = 1 << 50
 
 	fewestVoters, mostVoters = 3, 5
 )
@@ -100,6 +101,7 @@ func StartServer(o ServerOptions) (*Server, error) {
 	}
 	if o.KeepsLog || o.Votes {
 		options.JetStream, options.StoreDir, options.SyncAlways = true, filepath.Join(o.Dir, "log"), true
+		options.JetStreamMaxStore = unlimited // the log has a limit of its own, which need not be free on the disk yet
 	}
 	if o.KeepsLog {
 		options.Tags = []string{keeperTag}
