@@ -33,6 +33,9 @@ var (
 	chaosLong   = flag.Duration("longest", 8*time.Second, "how long a cut lasts, and the longer of two pauses")
 )
 
+// rooms is how many rooms the people are in: a page of a list of members has all of one.
+func rooms() int { return max(10, *chaosPeople/40) }
+
 // steady is how long somebody must have been where they are so that no fault may show them leaving: before, it may
 // not be on record yet (the exception in docs/cluster.md).
 const steady = 12 * time.Second
@@ -61,11 +64,12 @@ type soul struct {
 	room  string
 	moves bool // it reloads, leaves and comes again; others stay
 
-	mu    sync.Mutex
-	link  *client.Link
-	here  time.Time // since when it has been in its room, as far as it knows
-	lost  time.Time // when it lost its link; zero: it has one
-	wants bool      // it wants to be in the room
+	mu     sync.Mutex
+	link   *client.Link
+	here   time.Time // since when it has been in its room, as far as it knows
+	lost   time.Time // when it lost its link; zero: it has one
+	wants  bool      // it wants to be in the room
+	turned time.Time // when it last wanted something else
 }
 
 // TestNobodyIsSeenToLeaveWhateverHappensToNodes kills, pauses, cuts off and restarts nodes under people who come and
@@ -116,7 +120,7 @@ func begins(t *testing.T) *night {
 		n.done.Go(func() { n.looksOn(ctx, name) })
 	}
 	for i := range *chaosPeople {
-		s := &soul{night: n, user: fmt.Sprintf("w-%03d", i), room: fmt.Sprintf("basin.b-%d", i%10), moves: i%4 == 3, wants: true}
+		s := &soul{night: n, user: fmt.Sprintf("w-%03d", i), room: fmt.Sprintf("basin.b-%d", i%rooms()), moves: i%4 == 3, wants: true}
 		n.people = append(n.people, s)
 		n.done.Go(func() { s.lives(ctx, i) })
 	}
@@ -366,33 +370,30 @@ func (n *night) agree() {
 }
 
 func (n *night) differs() string {
-	should := map[string]string{}
-	for _, s := range n.people {
-		s.mu.Lock()
-		if s.wants {
-			should[s.user] = s.room
-		}
-		s.mu.Unlock()
-	}
+	began := time.Now()
+	shown := map[string]map[string]string{} // by node and person
 	for _, name := range n.names {
-		shown := map[string]string{}
-		for i := range 10 {
+		shown[name] = map[string]string{}
+		for i := range rooms() {
 			list, err := client.API{Server: n.nodes.At(name), Key: key}.Members(context.Background(), fmt.Sprintf("basin.b-%d", i))
 			if problem := (*client.Error)(nil); err != nil && !(asProblem(err, &problem) && problem.Code == wire.CodeUnknownRoom) {
 				return name + ": " + err.Error()
 			}
 			for _, m := range list.Members {
-				shown[m.User] = list.Room
+				shown[name][m.User] = list.Room
 			}
 		}
-		for user, room := range should {
-			if shown[user] != room {
-				return fmt.Sprintf("%s shows %s in %q, not in %q", name, user, shown[user], room)
-			}
+	}
+	for _, s := range n.people {
+		s.mu.Lock()
+		should, moved := "", s.turned.After(began.Add(-3*time.Second)) || s.wants && !s.lost.IsZero()
+		if s.wants {
+			should = s.room
 		}
-		for user := range shown {
-			if should[user] == "" {
-				return fmt.Sprintf("%s still shows %s", name, user)
+		s.mu.Unlock()
+		for _, name := range n.names {
+			if is := shown[name][s.user]; !moved && is != should {
+				return fmt.Sprintf("%s shows %s in %q, not in %q", name, s.user, is, should)
 			}
 		}
 	}
@@ -490,7 +491,7 @@ func (s *soul) lives(ctx context.Context, number int) {
 			resume = nil
 			pauseFor(ctx, time.Duration(500+random.IntN(2000))*time.Millisecond)
 			s.mu.Lock()
-			s.wants, s.here = true, time.Time{}
+			s.wants, s.here, s.turned = true, time.Time{}, time.Now()
 			s.mu.Unlock()
 		}
 	}
@@ -504,7 +505,7 @@ func (s *soul) returned(link *client.Link) {
 		s.night.returns = append(s.night.returns, time.Since(s.lost))
 		s.night.mu.Unlock()
 	}
-	s.link, s.lost = link, time.Time{}
+	s.link, s.lost, s.turned = link, time.Time{}, time.Now()
 	if s.here.IsZero() || s.moves {
 		s.here = time.Now()
 	}
@@ -534,7 +535,7 @@ func (s *soul) acts(ctx context.Context, link *client.Link, random *mathrand.Ran
 			return true // a reload
 		case dice == 13 && s.moves:
 			s.mu.Lock()
-			s.wants = false
+			s.wants, s.turned = false, time.Now()
 			s.mu.Unlock()
 			_ = link.Bye(ctx)
 			return false

@@ -170,7 +170,7 @@ func NewNode(config Config, at presence.Instant) *Node {
 		n.addRealm(id)
 	}
 	if n.fold.Format > n.Knows {
-		n.halt(n.fold.Format)
+		n.halt(n.tooOld(n.fold.Format))
 	}
 	return n
 }
@@ -233,16 +233,23 @@ func (n *Node) Named(name string) (Realm, error) {
 	return 0, ErrNoRealm
 }
 
-// halt stops the node, because its version does not know the format in force. From then on it owns, sends
-// and writes nothing, and refuses all requests.
-func (n *Node) halt(has Format) {
+// tooOld says why a node halts that does not know the format in force.
+func (n *Node) tooOld(has Format) string {
+	return fmt.Sprintf("the log has format %d, and this version knows up to %d: run the newer version", has, n.Knows)
+}
+
+// halt stops the node. From then on it owns, sends and writes nothing, and refuses all requests.
+func (n *Node) halt(why string) {
+	if n.halted {
+		return
+	}
 	n.halted = true
 	for _, id := range n.order {
 		r := n.realms[id]
 		n.drop(r)
 		n.refuseAll(r)
 	}
-	n.do(Halt{fmt.Sprintf("the log has format %d, and this version knows up to %d: run the newer version", has, n.Knows)})
+	n.do(Halt{why})
 }
 
 // Leave prepares a stop: other nodes take over the realms of this one. When it owns none ([Node.OwnsNone]),
@@ -411,6 +418,7 @@ type Status struct {
 	// Apart is how long the node has heard no majority of the nodes that keep the log; 0: it hears one.
 	Apart   time.Duration
 	Unheard []Name
+	Heard   map[Name]Incarnation // other nodes
 	Realms  []RealmStatus
 }
 
@@ -425,7 +433,12 @@ type RealmStatus struct {
 
 // Status returns what the node knows at an instant.
 func (n *Node) Status(at presence.Instant) Status {
-	s := Status{Halted: n.halted, Leaving: n.peers[n.Name].leaving}
+	s := Status{Halted: n.halted, Leaving: n.peers[n.Name].leaving, Heard: map[Name]Incarnation{}}
+	for _, name := range n.others() {
+		if n.hears(name) {
+			s.Heard[name] = n.peers[name].incarnation
+		}
+	}
 	var heard []time.Duration // by the nodes that keep the log, latest first
 	for _, name := range n.LogNodes {
 		last := n.peers[name].heard
@@ -642,6 +655,10 @@ func (n *Node) Receive(at presence.Instant, e Envelope) {
 	if p == nil || p.stranger || e.Sender < p.incarnation {
 		return
 	}
+	if e.To > n.Incarnation {
+		n.halt(fmt.Sprintf("another process is the node %s, and has started later: no two may have one name", n.Name))
+		return
+	}
 	var first Message
 	if len(e.Messages) > 0 {
 		first = e.Messages[0]
@@ -828,7 +845,7 @@ func (n *Node) Applied(at presence.Instant, position Position, r Record) Verdict
 	}
 	verdict := n.fold.Take(position, r, n.Knows)
 	if verdict == Unreadable {
-		n.halt(r.Format)
+		n.halt(n.tooOld(r.Format))
 	}
 	if verdict != Applies {
 		return verdict

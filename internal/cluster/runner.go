@@ -2,6 +2,7 @@ package cluster
 
 import (
 	"context"
+	"math/rand/v2"
 	"sync"
 	"time"
 
@@ -65,7 +66,7 @@ type carriedLink struct {
 // watcher may be nil.
 func NewRunner(config Config, broker Broker, watcher Watcher) *Runner {
 	r := &Runner{broker: broker, watcher: watcher, applies: map[string]chan Verdict{}, began: time.Now(), kick: make(chan struct{}, 1), over: make(chan struct{}), cores: map[Realm]*Core{}, waiting: map[uint64]chan Answer{}, conns: map[ConnID]pendingHello{}, carried: map[ConnID]carriedLink{},
-		next: uint64(config.Incarnation) << 32}
+		next: rand.Uint64N(1 << 46)} // attempts of an earlier start have other numbers
 	r.node = NewNode(config, r.at())
 	return r
 }

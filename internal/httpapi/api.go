@@ -81,6 +81,7 @@ type NodeFigures struct {
 	Read, Behind   uint64 // records
 	LogBytes, Most uint64
 	Clock          time.Duration // by which it is ahead of the median of all
+	Refused        int           // connections of other nodes that were refused, or have failed
 }
 
 // Options are the parts and settings of an API. The first eight and Log are required.

@@ -80,6 +80,10 @@ func TestThreeNodesAreOneService(t *testing.T) {
 			c.Reread = func() (server.Config, error) { return reread, nil }
 		}
 	})
+	second := *reread.Cluster // a copy of its configuration, at another address
+	second.Listen, second.Peers = clustertest.FreeAddresses(t, 1)[0], append(slices.Clone(second.Peers), second.Listen)
+	_, err := server.Start(server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Data: t.TempDir(), Cluster: &second})
+	require.ErrorContains(t, err, "hears another process that is the node heron")
 	nodesHaveOneConfiguration(t, nodes, &reread)
 	nodesSeeTheSame(t, nodes)
 	everyRequestElsewhere(t, nodes)

@@ -110,7 +110,51 @@ func joinCluster(ctx context.Context, c *Config) (joined *node, err error) {
 	defer cancel()
 	n.peers = peers.New(peers.Options{Conn: n.conn, Cluster: n.Name, Node: n.Node, Nodes: n.Nodes, Log: c.Log})
 	n.broker, err = broker.Open(ctx, broker.Options{Conn: n.conn, Cluster: n.Name, Node: cluster.Name(n.Node), Identity: n.at.Log, Replicas: n.Copies, MaxBytes: n.LogBytes, Tagged: n.Broker == "", Log: c.Log})
+	if err == nil {
+		err = n.taken(ctx, c.Data)
+	}
 	return n, err
+}
+
+// How long a node looks whether others hear one of its name.
+const (
+	takenIn    = 3 * time.Second // longer than others hear a node that has died
+	takenEvery = 250 * time.Millisecond
+)
+
+// taken returns an error if other nodes hear one of this name, other than the last start with this data directory.
+func (n *node) taken(ctx context.Context, dir string) error {
+	last, err := readNodeFile(dir)
+	if err != nil {
+		return err
+	}
+	for began := time.Now(); ; time.Sleep(takenEvery) {
+		var mu sync.Mutex
+		var asking sync.WaitGroup
+		by := ""
+		for _, name := range n.Nodes {
+			if name == n.Node {
+				continue
+			}
+			asking.Go(func() {
+				ctx, cancel := context.WithTimeout(ctx, lookIn)
+				defer cancel()
+				var is nodeStatus
+				if err := n.peers.Ask(ctx, name, askStatus, nil, &is); err == nil && is.Heard[n.Node] > 0 && is.Heard[n.Node] != last.Incarnation {
+					mu.Lock()
+					defer mu.Unlock()
+					by = name
+				}
+			})
+		}
+		asking.Wait()
+		switch {
+		case by == "":
+			return ctx.Err()
+		case time.Since(began) > takenIn:
+			return fmt.Errorf("%s hears another process that is the node %s: each needs a name of its own (cluster.node)", by, n.Node)
+		}
+	}
 }
 
 // connect connects to the broker, and starts this node's part of it if it is embedded.
@@ -208,14 +252,15 @@ func (n *node) fits(dir string) error {
 
 func (c *Cluster) single() bool { return c.Broker == "" && len(c.Nodes) == 1 }
 
-// incarnation counts the starts of this node, in its data directory.
+// incarnation numbers this start of the node, and notes that in its data directory. Without what an earlier one has noted
+// there, it is later still: other nodes may remember it.
 func (n *node) incarnation(dir string) (cluster.Incarnation, error) {
 	is, err := readNodeFile(dir)
 	if err != nil {
 		return 0, err
 	}
 	is.Name, is.Single = n.Node, n.single()
-	is.Incarnation++
+	is.Incarnation = max(is.Incarnation+1, cluster.Incarnation(time.Now().Unix()))
 	text, err := json.Marshal(is)
 	if err != nil {
 		return 0, err

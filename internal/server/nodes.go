@@ -38,6 +38,8 @@ type nodeStatus struct {
 	wire.Node
 	Wall   time.Time         `json:"wall"`
 	Realms []wire.RealmOwner `json:"realms"` // that it owns
+	// Heard are other nodes, with their incarnations.
+	Heard map[string]cluster.Incarnation `json:"heard"`
 	// Keepers are the nodes that keep the log, by its configuration.
 	Keepers []string `json:"keepers"`
 }
@@ -94,7 +96,7 @@ func (n *node) answerPeers(ready func() bool, drain func()) {
 // about says what this node knows of itself.
 func (n *node) about(ready bool) nodeStatus {
 	is := n.observer.Status()
-	s := nodeStatus{Wall: time.Now(), Keepers: n.LogNodes, Node: wire.Node{
+	s := nodeStatus{Wall: time.Now(), Heard: map[string]cluster.Incarnation{}, Keepers: n.LogNodes, Node: wire.Node{
 		Node: n.Cluster.Node, State: wire.NodeReady, Owns: []string{}, Read: n.observer.read.Load(), Keeps: n.keeps(n.Cluster.Node),
 		Version: n.world.config.Version, Since: &wire.Time{Time: n.started},
 	}}
@@ -102,6 +104,9 @@ func (n *node) about(ready bool) nodeStatus {
 		if name != cluster.Apart { // the reason below names it
 			s.Unheard = append(s.Unheard, string(name))
 		}
+	}
+	for name, incarnation := range is.Heard {
+		s.Heard[string(name)] = incarnation
 	}
 	for _, r := range is.Realms {
 		if r.Owns {
@@ -341,6 +346,9 @@ func (w *world) Figures() (httpapi.NodeFigures, bool) {
 		if r.Owns {
 			f.Owned++
 		}
+	}
+	if w.node.server != nil {
+		f.Refused = w.node.server.Refused()
 	}
 	o.mu.Lock()
 	defer o.mu.Unlock()

@@ -12,19 +12,23 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/nats-io/nats-server/v2/server"
 	"github.com/nats-io/nats.go"
+	"golang.org/x/time/rate"
 
 	"tovik.example/tovik/internal/cluster"
 )
 
 // Server is the broker's server in this process: a member of a cluster of them.
 type Server struct {
-	is   *server.Server
-	user string
-	pass string
+	is      *server.Server
+	user    string
+	pass    string
+	refused atomic.Int64
 }
 
 // ServerOptions are the settings of a [Server]. Cluster, Node, Dir, Listen and Password are required.
@@ -116,7 +120,7 @@ func StartServer(o ServerOptions) (*Server, error) {
 		return nil, fmt.Errorf("the broker does not start: %w", err)
 	}
 	if o.Log != nil {
-		s.is.SetLoggerV2(logger{o.Log.With("part", "broker")}, false, false, false)
+		s.is.SetLoggerV2(logger{o.Log.With("part", "broker"), &s.refused, rate.NewLimiter(linesAfter, mostLines)}, false, false, false)
 	}
 	s.is.Start()
 	if !s.is.ReadyForConnections(readyIn) {
@@ -171,14 +175,42 @@ func connect(address string, options ...nats.Option) (*nats.Conn, error) {
 
 // logger passes what the server says on to the log of the service. Its warnings are about its inner life, and what
 // it calls errors passes by itself: a node that is not there yet.
-type logger struct{ to *slog.Logger }
+type logger struct {
+	to      *slog.Logger
+	refused *atomic.Int64
+	pace    *rate.Limiter // strangers must not fill the disk with lines
+}
+
+// Lines about connections of other servers: so many in a row, and so many a second.
+const (
+	mostLines  = 50
+	linesAfter = 5
+)
+
+// aboutRoute is in what the server says about the connection of another server.
+const aboutRoute = " - rid:"
 
 func (l logger) Noticef(format string, v ...any) { l.to.Debug(fmt.Sprintf(format, v...)) }
 func (l logger) Warnf(format string, v ...any)   { l.to.Debug(fmt.Sprintf(format, v...)) }
 func (l logger) Fatalf(format string, v ...any)  { l.to.Error(fmt.Sprintf(format, v...)) }
-func (l logger) Errorf(format string, v ...any)  { l.to.Warn(fmt.Sprintf(format, v...)) }
-func (l logger) Debugf(string, ...any)           {}
-func (l logger) Tracef(string, ...any)           {}
+func (l logger) Errorf(format string, v ...any) {
+	text := fmt.Sprintf(format, v...)
+	if strings.Contains(text, aboutRoute) {
+		if n := l.refused.Add(1); l.pace.Allow() {
+			l.to.Warn(text, "refused", n)
+		}
+		return
+	}
+	l.to.Warn(text)
+}
+func (l logger) Debugf(string, ...any) {}
+func (l logger) Tracef(string, ...any) {}
+
+// Refused returns how many connections of other servers were refused, or have failed. It needs a log.
+func (s *Server) Refused() int { return int(s.refused.Load()) }
+
+// ClientAddress returns where the server listens for clients, none of which it lets in.
+func (s *Server) ClientAddress() string { return s.is.Addr().String() }
 
 // Nodes returns how many other nodes the server is connected to.
 func (s *Server) Nodes() int {

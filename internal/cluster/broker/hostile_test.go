@@ -1,0 +1,170 @@
+package broker_test
+
+import (
+	"bytes"
+	"crypto/tls"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/nats-io/nats.go"
+	"github.com/stretchr/testify/require"
+
+	"tovik.example/tovik/internal/cluster/broker"
+	"tovik.example/tovik/internal/cluster/clustertest"
+)
+
+// lines is a log that a test reads.
+type lines struct {
+	mu   sync.Mutex
+	text bytes.Buffer
+}
+
+func (l *lines) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.text.Write(p)
+}
+
+func (l *lines) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.text.String()
+}
+
+// door is the one port of a node for others, and what an attacker may know.
+type door struct {
+	t            *testing.T
+	address      string
+	ours, theirs *authority
+	password     string
+}
+
+// dial connects, over TLS if there is a configuration.
+func (d *door) dial(config *tls.Config) (net.Conn, error) {
+	conn, err := net.DialTimeout("tcp", d.address, time.Minute)
+	require.NoError(d.t, err)
+	d.t.Cleanup(func() { _ = conn.Close() })
+	if config == nil {
+		return conn, nil
+	}
+	if err := conn.SetDeadline(time.Now().Add(time.Minute)); err != nil {
+		return nil, err
+	}
+	secured := tls.Client(conn, config)
+	return secured, secured.Handshake()
+}
+
+// says writes lines, and returns all that comes back until the connection ends.
+func says(t *testing.T, conn net.Conn, text string) string {
+	require.NoError(t, conn.SetDeadline(time.Now().Add(time.Minute)))
+	_, _ = io.WriteString(conn, text)
+	answer, _ := io.ReadAll(conn)
+	return string(answer)
+}
+
+// TestNobodyGetsInAtTheDoorOfANode tries to get in where other nodes do, or at what else a node listens to. It has no
+// certificate or not the password: who has both is a node. Two nodes hear each other all the time; each attempt ends,
+// and those that said something are counted and noted with the address.
+func TestNobodyGetsInAtTheDoorOfANode(t *testing.T) {
+	noted := &lines{}
+	d := &door{t: t, ours: newAuthority(t), theirs: newAuthority(t), password: "the routes of one test"}
+	addresses := clustertest.FreeAddresses(t, 2)
+	d.address = addresses[0]
+	start := func(o broker.ServerOptions) *broker.Server {
+		if o.Cluster == "" {
+			o.Cluster = "aldermoor"
+		}
+		if o.Password == "" {
+			o.Password = d.password
+		}
+		o.Dir = t.TempDir()
+		s, err := broker.StartServer(o)
+		require.NoError(t, err)
+		return s
+	}
+	dipper := start(broker.ServerOptions{Node: "dipper", Listen: addresses[0], Peers: addresses[1:], TLS: d.ours.tls("dipper"), Log: slog.New(slog.NewTextHandler(noted, nil))})
+	heron := start(broker.ServerOptions{Node: "heron", Listen: addresses[1], Peers: addresses[:1], TLS: d.ours.tls("heron")})
+	t.Cleanup(func() { dipper.Stop(); heron.Stop() })
+	require.Eventually(t, func() bool { return dipper.Nodes() == 1 }, time.Minute, 10*time.Millisecond)
+	inside, err := dipper.Connect()
+	require.NoError(t, err)
+	t.Cleanup(inside.Close)
+	leaks := make(chan *nats.Msg, 100)
+	_, err = inside.ChanSubscribe("aldermoor.>", leaks)
+	require.NoError(t, err)
+
+	connect := fmt.Sprintf("CONNECT {\"user\":\"route\",\"pass\":%q,\"name\":\"merlin\",\"cluster\":\"aldermoor\"}\r\n", d.password)
+	publish := "PUB aldermoor.bus.dipper 2\r\nhi\r\nRMSG $G aldermoor.bus.dipper 2\r\nhi\r\nPING\r\n"
+	info := func(name, cluster string) string {
+		return fmt.Sprintf("INFO {\"server_id\":\"NX%s\",\"server_name\":%q,\"cluster\":%q,\"headers\":true,\"proto\":1}\r\n", strings.ToUpper(name), name, cluster)
+	}
+	with := func(change func(*tls.Config)) *tls.Config {
+		config := d.ours.client("wagtail")
+		change(config)
+		return config
+	}
+	node := func(peer broker.ServerOptions) func() {
+		return func() {
+			peer.Listen, peer.Peers = "127.0.0.1:0", addresses[:1]
+			stranger := start(peer)
+			require.Never(t, func() bool { return stranger.Nodes() > 0 }, 500*time.Millisecond, 20*time.Millisecond)
+			stranger.Stop()
+		}
+	}
+	refused := func(config *tls.Config, text string) func() {
+		return func() {
+			conn, err := d.dial(config)
+			if err != nil {
+				return
+			}
+			require.NotContains(t, says(t, conn, text), "PONG")
+		}
+	}
+	for _, attempt := range []struct {
+		what   string
+		counts bool // at once: others end by a time limit, or before anything was said
+		do     func()
+	}{
+		{"a node of another authority", true, node(broker.ServerOptions{Node: "kestrel", TLS: d.theirs.tls("kestrel")})},
+		{"a node without a certificate", true, node(broker.ServerOptions{Node: "plover"})},
+		{"a node with another password", true, node(broker.ServerOptions{Node: "wagtail", Password: "a guess of a stranger", TLS: d.ours.tls("wagtail")})},
+		{"a node of another cluster", true, node(broker.ServerOptions{Node: "merlin", Cluster: "millwater", TLS: d.ours.tls("merlin")})},
+		{"a node whose certificate has expired", true, node(broker.ServerOptions{Node: "siskin", TLS: d.ours.tlsUntil("siskin", time.Now().Add(-time.Minute))})},
+		{"a client with the password of nodes, without TLS", false, refused(nil, connect+publish)},
+		{"a request of the web", false, refused(nil, "GET / HTTP/1.1\r\nHost: dipper\r\n\r\n")},
+		{"TLS without a certificate", true, refused(with(func(c *tls.Config) { c.GetClientCertificate = nil }), connect+publish)},
+		{"TLS 1.2", true, refused(with(func(c *tls.Config) { c.MinVersion, c.MaxVersion = tls.VersionTLS10, tls.VersionTLS12 }), connect+publish)},
+		{"a certificate, and no password", false, refused(with(func(*tls.Config) {}), "CONNECT {}\r\n"+publish)},
+		{"a certificate, and a guess of the password", true, refused(with(func(*tls.Config) {}), strings.Replace(connect, d.password, "a guess", 1)+info("merlin", "aldermoor")+publish)},
+		{"a certificate, and messages before the password", false, refused(with(func(*tls.Config) {}), publish)},
+		{"a certificate, and rubbish", false, refused(with(func(*tls.Config) {}), strings.Repeat("\x00\xff", 1<<16))},
+		{"a certificate, and a line without end", false, refused(with(func(*tls.Config) {}), "CONNECT {\""+strings.Repeat("a", 1<<20))},
+		{"a certificate, and silence", false, refused(with(func(*tls.Config) {}), "")},
+		{"silence", false, refused(nil, "")},
+	} {
+		before := dipper.Refused()
+		attempt.do()
+		require.Equal(t, 1, dipper.Nodes(), attempt.what)
+		require.NoError(t, inside.Flush())
+		require.Empty(t, leaks, attempt.what)
+		if attempt.counts {
+			require.Greater(t, dipper.Refused(), before, attempt.what)
+		}
+	}
+	// What else the node listens to is for its own process.
+	for _, user := range []string{"", "node:node@", "route:" + strings.ReplaceAll(d.password, " ", "%20") + "@"} {
+		_, err := nats.Connect("nats://"+user+dipper.ClientAddress(), nats.MaxReconnects(0))
+		require.ErrorContains(t, err, "Authorization")
+	}
+	require.Empty(t, leaks)
+	text := noted.String()
+	for _, said := range []string{"127.0.0.1:", "handshake", "authentication"} {
+		require.Contains(t, text, said)
+	}
+}
