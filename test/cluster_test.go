@@ -1,9 +1,13 @@
 package test
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"strings"
@@ -15,6 +19,7 @@ import (
 	"tovik.example/tovik/client"
 	"tovik.example/tovik/internal/cluster/local"
 	"tovik.example/tovik/test/chrome"
+	"tovik.example/tovik/wire"
 )
 
 // TestClientsWorkBehindALoadBalancer has three nodes behind nginx with the example configuration, and behind a load
@@ -22,7 +27,7 @@ import (
 // notice. Then the node that owns the realm is killed, and the pages come back to another one.
 func TestClientsWorkBehindALoadBalancer(t *testing.T) {
 	t.Parallel()
-	nodes, err := local.Start(local.Options{Program: tovik, Dir: t.TempDir(), Names: []string{"dipper", "heron", "kestrel"}, Listen: "127.0.0.1:0", Secret: secret, Key: key}, nil)
+	nodes, err := local.Start(local.Options{Program: tovik, Dir: t.TempDir(), Names: []string{"dipper", "heron", "kestrel"}, Listen: "127.0.0.1:0", Secret: secret, Key: key, Settings: "private_hooks = true\n"}, nil)
 	require.NoError(t, err)
 	t.Cleanup(nodes.Stop)
 	ready, cancel := context.WithTimeout(t.Context(), 2*patience)
@@ -48,6 +53,8 @@ func TestClientsWorkBehindALoadBalancer(t *testing.T) {
 			return code == 0
 		}, patience, time.Second, "%s%s", out, errs)
 	}
+	examplesRun(t, nodes.URL(), secret) // on ws, eventsource and curl
+	independentTokensAndHooks(t, nodes.URL())
 	env := []string{"TOVIK_SERVER=" + proxy, "TOVIK_KEY=" + key}
 	out, errs, code := run(t, env, "nodes", "--format", "json")
 	require.Zero(t, code, errs)
@@ -104,4 +111,51 @@ func TestClientsWorkBehindALoadBalancer(t *testing.T) {
 		page.until(shown("tovik-count") + ` === "3 people"`)
 		page.until(`counts.every((text) => text !== "1 person" && text !== "")`)
 	}
+}
+
+// independentTokensAndHooks signs a token with jose, whose key one node was told of, and checks the events that this
+// brings about with standardwebhooks and cloudevents.
+func independentTokensAndHooks(t *testing.T, address string) {
+	api := client.API{Server: address, Key: key}
+	told := make(chan []byte, 100)
+	receiver := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		line, _ := json.Marshal(map[string]string{"id": r.Header.Get("webhook-id"), "timestamp": r.Header.Get("webhook-timestamp"), "signature": r.Header.Get("webhook-signature"),
+			"type": r.Header.Get("Content-Type"), "body": string(body)})
+		if bytes.Contains(body, []byte(`"jo"`)) {
+			told <- line
+		}
+		w.WriteHeader(http.StatusNoContent)
+	}))
+	t.Cleanup(receiver.Close)
+	hook, err := api.AddHook(t.Context(), wire.NewHook{Name: "the flood desk", URL: receiver.URL, Kinds: []string{"member.joined", "member.left"}})
+	require.NoError(t, err)
+	out, err := exec.CommandContext(t.Context(), "node", "jose.mjs", "ES256", "spring").Output()
+	require.NoError(t, err)
+	var made struct{ Token, Key string }
+	require.NoError(t, json.Unmarshal(out, &made))
+	_, err = api.AddTokenKey(t.Context(), wire.NewTokenKey{ID: "spring", Algorithm: "ES256", Key: made.Key, Issuer: "https://id.example"})
+	require.NoError(t, err)
+	for range 3 { // at three nodes
+		var link *client.Link
+		require.Eventually(t, func() bool { // a node knows a key when it has read on in the log
+			link, err = client.Dial(t.Context(), client.Options{Server: address, Token: made.Token, Rooms: []string{weir}})
+			return err == nil
+		}, patience, 20*time.Millisecond)
+		require.NoError(t, link.Bye(t.Context()))
+	}
+	var events bytes.Buffer
+	for range 6 {
+		select {
+		case line := <-told:
+			events.Write(append(line, '\n'))
+		case <-time.After(patience):
+			t.Fatal("a hook was not told of somebody who came or went")
+		}
+	}
+	check := exec.CommandContext(t.Context(), "node", "webhook.mjs", hook.Secret)
+	check.Stdin = &events
+	out, err = check.CombinedOutput()
+	require.NoError(t, err, string(out))
+	require.Equal(t, "6", strings.TrimSpace(string(out)))
 }

@@ -40,13 +40,17 @@ func TestTheExamplesOfTheProtocolRunAsWritten(t *testing.T) {
 	address := freeAddress(t)
 	secret := strings.Repeat("s", 32)
 	background(t, "listens at", "serve", "--listen", address, "--token-secret", secret, "--operator-key", "k")
+	examplesRun(t, "http://"+address, secret)
+}
+
+func examplesRun(t *testing.T, server, secret string) {
 	token := func(user string) string {
 		all := []string{"**"}
 		text, err := client.Token{User: user, Grants: wire.Grants{Rooms: all, Cue: all, People: []string{"*"}}}.Sign(secret)
 		require.NoError(t, err)
 		return text
 	}
-	env := append(os.Environ(), "SERVER=http://"+address, "TOKEN="+token("w-1"), "OTHER="+token("w-2"))
+	env := append(os.Environ(), "SERVER="+server, "TOKEN="+token("w-1"), "OTHER="+token("w-2"))
 
 	page, err := os.ReadFile("../docs/protocol.md")
 	require.NoError(t, err)

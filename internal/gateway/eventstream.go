@@ -13,6 +13,7 @@ import (
 
 	"tovik.example/tovik/internal/pace"
 	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/problem"
 	"tovik.example/tovik/internal/realm"
 	"tovik.example/tovik/internal/transport"
 	"tovik.example/tovik/wire"
@@ -131,9 +132,10 @@ func (g *Gateway) Feed(conn net.Conn, r FeedRequest) (begin func(conn net.Conn, 
 	if err := g.reserve(&s.link, c); err != nil {
 		return nil, err
 	}
-	var reply presence.Reply
-	if c, err = c.Admit(ctx); err == nil && c.Session() {
-		reply, err = g.open(ctx, conn, c)
+	reply, c, err := g.admit(ctx, conn, c)
+	for until := time.Now().Add(movedIn); from.Moved && err != nil && problem.Of(err).Code == wire.CodeNotReady && time.Now().Before(until) && ctx.Err() == nil; {
+		time.Sleep(movedPause)
+		reply, c, err = g.admit(ctx, conn, c) // nothing else has what was kept for the client
 	}
 	if err == nil && from.Moved && !reply.Resumed && c.Session() {
 		c.Withdraw(reply.Link)
@@ -150,6 +152,24 @@ func (g *Gateway) Feed(conn net.Conn, r FeedRequest) (begin func(conn net.Conn, 
 	}
 	g.feeds.add(f)
 	return f.connect(s, reply, opened, 0), nil
+}
+
+// movedIn is how long a stream that comes from another node waits for an owner of its realm: longer than it takes until
+// there is one again.
+const (
+	movedIn    = 20 * time.Second
+	movedPause = 100 * time.Millisecond // between two tries
+)
+
+// admit says the hello of a stream. The greeting is the one to converse with, or to say again if there is an error.
+func (g *Gateway) admit(ctx context.Context, conn net.Conn, c *realm.Greeting) (reply presence.Reply, admitted *realm.Greeting, err error) {
+	if admitted, err = c.Admit(ctx); err != nil {
+		return reply, c, err
+	}
+	if admitted.Session() {
+		reply, err = g.open(ctx, conn, admitted)
+	}
+	return reply, admitted, err
 }
 
 // greet checks the hello of a new stream, which may come from a ticket, or from another node.

@@ -1,7 +1,9 @@
 package server_test
 
 import (
+	"encoding/json"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -16,12 +18,9 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// TestTwoNodesShareABroker has two nodes at a broker that is no part of them. The one that owns the realm is cut off
-// from the broker: the other takes the realm over, nobody is seen to leave, and the node says why it is not ready.
-func TestTwoNodesShareABroker(t *testing.T) {
-	t.Parallel()
+// nodesApart starts nodes at a broker that is no part of them, each over a cable of its own.
+func nodesApart(t *testing.T, names ...string) (map[string]*server.Server, map[string]*local.Cable) {
 	address := clustertest.StartBroker(t, "aldermoor", nil)
-	names := []string{"dipper", "heron"}
 	nodes, cables := map[string]*server.Server{}, map[string]*local.Cable{}
 	var mu sync.Mutex
 	var starting sync.WaitGroup
@@ -51,14 +50,63 @@ func TestTwoNodesShareABroker(t *testing.T) {
 	}
 	starting.Wait()
 	require.Len(t, nodes, len(names))
+	return nodes, cables
+}
 
-	var list wire.Nodes
+// ownerOf returns the node that owns the realm, as another one says.
+func ownerOf(t *testing.T, at *server.Server) (owner string) {
 	require.Eventually(t, func() bool {
-		var err error
-		list, err = client.API{Server: nodes["dipper"].URL(), Key: key}.Nodes(t.Context())
-		return err == nil && len(list.Realms) == 1 && list.Realms[0].Answers && list.Log.Current == 1
+		list, err := client.API{Server: at.URL(), Key: key}.Nodes(t.Context())
+		if err != nil || len(list.Realms) != 1 || !list.Realms[0].Answers || list.Log.Current == 0 {
+			return false
+		}
+		owner = list.Realms[0].Owner
+		return true
 	}, patience, patience/1000)
-	owner := list.Realms[0].Owner
+	return owner
+}
+
+// TestAnEventStreamMovesWhileARealmHasNoOwner has a client whose stream breaks just after the owner was cut off. It
+// comes to a third node, and goes on.
+func TestAnEventStreamMovesWhileARealmHasNoOwner(t *testing.T) {
+	t.Parallel()
+	names := []string{"dipper", "heron", "kestrel"}
+	nodes, cables := nodesApart(t, names...)
+	owner := ownerOf(t, nodes["dipper"])
+	others := slices.DeleteFunc(slices.Clone(names), func(name string) bool { return name == owner })
+	here := watch(t, nodes[others[1]])
+	var response *http.Response
+	var text string
+	require.Eventually(t, func() bool {
+		response, text = ask(t, "POST", nodes[others[0]].URL()+"/v1/tickets", "Bearer "+mint(t, "ilse"), `{"rooms":["`+weir+`"]}`)
+		return response.StatusCode == http.StatusCreated
+	}, patience, 50*time.Millisecond)
+	var opened wire.Ticket
+	require.NoError(t, json.Unmarshal([]byte(text), &opened))
+	f := follow(t, nodes[others[0]], opened.Feed, "", "")
+	require.Equal(t, http.StatusOK, f.response.StatusCode)
+	first := f.until("answer")
+	here.joins(t, "ilse")
+	lark := dialSoon(t, client.Options{Server: nodes[owner].URL(), Token: mint(t, "lark"), Rooms: []string{weir}})
+	require.NoError(t, lark.SetStatus(t.Context(), "busy", "", time.Time{})) // what is answered is on record, and so is what came before
+
+	cables[owner].Sever(true)
+	_ = f.response.Body.Close()
+	f = follow(t, nodes[others[1]], opened.Feed, "", f.last)
+	require.Equal(t, http.StatusOK, f.response.StatusCode)
+	again := f.until("answer")
+	require.Equal(t, first["session"], again["session"])
+	require.Equal(t, true, again["resumed"])
+	require.NotEqual(t, owner, ownerOf(t, nodes[others[1]]))
+	cables[owner].Sever(false)
+}
+
+// TestTwoNodesShareABroker has two nodes at a broker that is no part of them. The one that owns the realm is cut off
+// from the broker: the other takes the realm over, nobody is seen to leave, and the node says why it is not ready.
+func TestTwoNodesShareABroker(t *testing.T) {
+	t.Parallel()
+	nodes, cables := nodesApart(t, "dipper", "heron")
+	owner := ownerOf(t, nodes["dipper"])
 	other := map[string]string{"dipper": "heron", "heron": "dipper"}[owner]
 	here := watch(t, nodes[other])
 	lark := dialSoon(t, client.Options{Server: nodes[owner].URL(), Token: mint(t, "lark"), Rooms: []string{weir}})
