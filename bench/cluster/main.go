@@ -32,9 +32,11 @@ const (
 )
 
 var (
-	kills = flag.Int("kills", 9, "how often the owner is killed")
-	links = flag.Int("links", 300, "how many links join and leave")
-	spell = flag.Duration("for", 8*time.Second, "how long each figure is measured")
+	kills     = flag.Int("kills", 30, "how often the owner is killed")
+	handovers = flag.Int("handovers", 20, "how often the owner hands over")
+	links     = flag.Int("links", 300, "how many links join and leave")
+	sessions  = flag.Int("sessions", 15_000, "how many people are there while owners change")
+	spell     = flag.Duration("for", 8*time.Second, "how long each figure is measured")
 )
 
 func main() {
@@ -67,9 +69,14 @@ func main() {
 	used := cpu(three.Processes())
 	time.Sleep(*spell)
 	fmt.Printf("at rest, each of three nodes: %.2f %% of a core\n", 100*(cpu(three.Processes())-used).Seconds()/spell.Seconds()/3)
+	followed(three, owner)
 	seen(three, owner)
-	handover(three)
-	takeovers(three)
+	empty := memory(three.Processes())
+	people := gather(three, *sessions)
+	fmt.Printf("%d people with a link each: %.1f KB of memory each, over all processes\n", *sessions, float64(memory(three.Processes())-empty)/float64(*sessions))
+	handover(three, people)
+	takeovers(three, people)
+	people.goes()
 	three.Stop()
 }
 
@@ -250,11 +257,11 @@ func probe(url string) time.Duration {
 }
 
 // handover measures the longest answer while an owner hands over.
-func handover(n *local.Nodes) {
+func handover(n *local.Nodes, people *crowd) {
 	keeper := dial(client.Options{Server: n.At(n.Names[0]), Token: token("w-02"), Rooms: []string{room}})
 	defer keeper.Close()
 	var longest []time.Duration
-	for range 3 {
+	for range *handovers {
 		owner := ownerOf(n)
 		other := n.Names[(slices.Index(n.Names, owner)+1)%3]
 		over := make(chan error, 1)
@@ -272,13 +279,14 @@ func handover(n *local.Nodes) {
 		longest = append(longest, most)
 		check(n.Run(owner))
 		await(n)
+		people.whole(*sessions)
 		time.Sleep(2 * time.Second)
 	}
-	fmt.Printf("the longest answer during a handover, three times: %v\n", longest)
+	fmt.Printf("the longest answer during a handover: %s at p50, %s at most, of %d\n", at(longest, 50), at(longest, 100), len(longest))
 }
 
 // takeovers kills owners, apart by what the broker has led there.
-func takeovers(n *local.Nodes) {
+func takeovers(n *local.Nodes, people *crowd) {
 	keeper := dial(client.Options{Server: n.URL(), Token: token("w-03"), Rooms: []string{room}})
 	defer keeper.Close()
 	took := map[int][]time.Duration{}
@@ -297,6 +305,7 @@ func takeovers(n *local.Nodes) {
 		took[led] = append(took[led], probe(n.At(other)))
 		check(n.Run(owner))
 		await(n)
+		people.whole(*sessions)
 		time.Sleep(2 * time.Second)
 	}
 	for led, name := range []string{"no leader of the broker", "one of its two leaders", "both of its leaders"} {

@@ -82,6 +82,8 @@ type NodeFigures struct {
 	LogBytes, Most uint64
 	Clock          time.Duration // by which it is ahead of the median of all
 	Refused        int           // connections of other nodes that were refused, or have failed
+	// MessagesIn and so on went over the connections to other nodes that there are now.
+	MessagesIn, BytesIn, MessagesOut, BytesOut int64
 }
 
 // Options are the parts and settings of an API. The first eight and Log are required.

@@ -122,16 +122,18 @@ var (
 )
 
 var (
-	descHeard     = describe("node_nodes_heard", "Nodes of the cluster that this node hears, with itself.")
-	descOwned     = describe("node_realms_owned", "Realms that this node owns.")
-	descBegun     = describe("node_realms_begun_total", "Realms that this node has begun to own: takeovers and handovers.")
-	descApart     = describe("node_apart_seconds", "How long this node has heard no majority of the nodes that keep the log.")
-	descRead      = describe("node_log_read_total", "The last record of the log that this node has applied.")
-	descBehind    = describe("node_log_behind", "Records of the log that this node has not applied, a moment ago.")
-	descLog       = describe("node_log_bytes", "The size of the log, a moment ago.")
-	descMost      = describe("node_log_bytes_max", "The size that the log keeps at most.")
-	descUninvited = describe("node_routes_refused_total", "Connections of other nodes, or of strangers, that this node refused or that failed, since its start.")
-	descClock     = describe("node_clock_seconds", "By how much the clock of this node is ahead of the median of all nodes.")
+	descHeard         = describe("node_nodes_heard", "Nodes of the cluster that this node hears, with itself.")
+	descOwned         = describe("node_realms_owned", "Realms that this node owns.")
+	descBegun         = describe("node_realms_begun_total", "Realms that this node has begun to own: takeovers and handovers.")
+	descApart         = describe("node_apart_seconds", "How long this node has heard no majority of the nodes that keep the log.")
+	descRead          = describe("node_log_read_total", "The last record of the log that this node has applied.")
+	descBehind        = describe("node_log_behind", "Records of the log that this node has not applied, a moment ago.")
+	descLog           = describe("node_log_bytes", "The size of the log, a moment ago.")
+	descMost          = describe("node_log_bytes_max", "The size that the log keeps at most.")
+	descUninvited     = describe("node_routes_refused_total", "Connections of other nodes, or of strangers, that this node refused or that failed, since its start.")
+	descRouteMessages = describe("node_routes_messages_total", "Messages over the connections to other nodes that there are now, of the broker too.", "direction")
+	descRouteBytes    = describe("node_routes_bytes_total", "Bytes over the connections to other nodes that there are now, of the broker too.", "direction")
+	descClock         = describe("node_clock_seconds", "By how much the clock of this node is ahead of the median of all nodes.")
 )
 
 // collectNode collects the figures of a node of a cluster.
@@ -146,6 +148,10 @@ func collectNode(of NodeFigures, gauge, counter collect) {
 	gauge(descMost, float64(of.Most))
 	gauge(descClock, of.Clock.Seconds())
 	counter(descUninvited, float64(of.Refused))
+	for way, is := range map[string][2]int64{"in": {of.MessagesIn, of.BytesIn}, "out": {of.MessagesOut, of.BytesOut}} {
+		counter(descRouteMessages, float64(is[0]), way)
+		counter(descRouteBytes, float64(is[1]), way)
+	}
 }
 
 // Describe implements [prometheus.Collector].

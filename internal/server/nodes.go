@@ -349,6 +349,8 @@ func (w *world) Figures() (httpapi.NodeFigures, bool) {
 	}
 	if w.node.server != nil {
 		f.Refused = w.node.server.Refused()
+		t := w.node.server.Traffic()
+		f.MessagesIn, f.BytesIn, f.MessagesOut, f.BytesOut = t.MessagesIn, t.BytesIn, t.MessagesOut, t.BytesOut
 	}
 	o.mu.Lock()
 	defer o.mu.Unlock()

@@ -206,6 +206,21 @@ func (l logger) Errorf(format string, v ...any) {
 func (l logger) Debugf(string, ...any) {}
 func (l logger) Tracef(string, ...any) {}
 
+// Traffic is what has gone over the connections to other servers that there are now.
+type Traffic struct{ MessagesIn, BytesIn, MessagesOut, BytesOut int64 }
+
+// Traffic returns what has gone over the connections to other servers.
+func (s *Server) Traffic() (t Traffic) {
+	routes, err := s.is.Routez(nil)
+	if err != nil {
+		return t
+	}
+	for _, r := range routes.Routes {
+		t.MessagesIn, t.BytesIn, t.MessagesOut, t.BytesOut = t.MessagesIn+r.InMsgs, t.BytesIn+r.InBytes, t.MessagesOut+r.OutMsgs, t.BytesOut+r.OutBytes
+	}
+	return t
+}
+
 // Refused returns how many connections of other servers were refused, or have failed. It needs a log.
 func (s *Server) Refused() int { return int(s.refused.Load()) }
 
