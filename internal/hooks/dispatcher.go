@@ -90,6 +90,7 @@ type lane struct {
 	queue []records.Delivery
 	last  int64       // the highest id in it
 	more  bool        // there are more on record after last
+	came  bool        // one has come that is not in it, since the records were asked
 	timer *time.Timer // of the pause before the next attempt
 	taken bool        // ready, sending, or pausing
 }
@@ -197,6 +198,7 @@ func (d *Dispatcher) queue(h *hook, one records.Delivery) {
 	}
 	switch {
 	case l.more: // it will be read from the records
+		l.came = true
 	case len(l.queue) >= inLane:
 		l.more = true
 	default:
@@ -295,12 +297,27 @@ func (d *Dispatcher) work(ctx context.Context, h *hook, l *lane) {
 	}
 }
 
+// asks reports whether the lane needs those on record, and after which.
+func (l *lane) asks() (needs bool, after int64) {
+	l.came = false
+	return len(l.queue) == 0 && l.more, l.last
+}
+
+// reads takes what the records had when they were asked. What has come since may not be among it.
+func (l *lane) reads(list []records.Delivery) {
+	l.queue = append(l.queue, list...)
+	l.more = l.came || len(list) == inLane
+	if len(list) > 0 {
+		l.last = list[len(list)-1].ID
+	}
+}
+
 // first returns the next delivery of a lane that the caller has taken.
 func (d *Dispatcher) first(h *hook, l *lane) (records.Delivery, bool) {
 	d.mu.Lock()
-	empty, more, last := len(l.queue) == 0, l.more, l.last
+	asks, last := l.asks()
 	d.mu.Unlock()
-	if empty && more {
+	if asks {
 		list, err := d.store.WaitingIn(h.ID, l.name, last, inLane)
 		if err != nil {
 			d.log.Warn("the outbox cannot be read", "hook", h.ID, "error", err)
@@ -310,11 +327,7 @@ func (d *Dispatcher) first(h *hook, l *lane) (records.Delivery, bool) {
 			return records.Delivery{}, false
 		}
 		d.mu.Lock()
-		l.queue = append(l.queue, list...)
-		l.more = len(list) == inLane
-		if len(list) > 0 {
-			l.last = list[len(list)-1].ID
-		}
+		l.reads(list)
 		d.mu.Unlock()
 	}
 	d.mu.Lock()
