@@ -36,6 +36,7 @@ var (
 	handovers = flag.Int("handovers", 20, "how often the owner hands over")
 	links     = flag.Int("links", 300, "how many links join and leave")
 	sessions  = flag.Int("sessions", 15_000, "how many people are there while owners change")
+	rounds    = flag.Int("rounds", 5, "how often joins and leaves are measured, at one service after the other")
 	spell     = flag.Duration("for", 8*time.Second, "how long each figure is measured")
 )
 
@@ -53,15 +54,18 @@ func main() {
 	alone := aloneService(dir, program)
 	one := cluster(filepath.Join(dir, "one"), program, "dipper")
 	three := cluster(filepath.Join(dir, "three"), program, "dipper", "heron", "kestrel")
-	before := joins(alone.url, alone.pids)
-	single := joins(one.At("dipper"), one.Processes())
 	owner := ownerOf(three)
-	all := joins(three.At(owner), three.Processes())
-	for _, row := range []struct {
-		what string
-		is   figures
-	}{{"alone", before}, {"a cluster of one", single}, {"three nodes, at the owner", all}} {
-		fmt.Printf("  %-28s %7.0f /s  %6.0f µs each   %.2f of alone\n", row.what, row.is.perSecond, row.is.micros, row.is.perSecond/before.perSecond)
+	var ratios [3][]float64 // to alone, of the same round
+	var last [3]figures
+	for range *rounds {
+		for i, at := range []service{alone, {url: one.At("dipper"), pids: one.Processes()}, {url: three.At(owner), pids: three.Processes()}} {
+			last[i] = joins(at.url, at.pids)
+			ratios[i] = append(ratios[i], last[i].perSecond/last[0].perSecond)
+		}
+	}
+	for i, what := range []string{"alone", "a cluster of one", "three nodes, at the owner"} {
+		slices.Sort(ratios[i])
+		fmt.Printf("  %-28s %7.0f /s  %6.0f µs each in the last round;  %.2f of alone (%.2f to %.2f)\n", what, last[i].perSecond, last[i].micros, ratios[i][len(ratios[i])/2], ratios[i][0], ratios[i][len(ratios[i])-1])
 	}
 	alone.stop()
 	one.Stop()
@@ -108,7 +112,7 @@ func aloneService(dir, program string) service {
 }
 
 func cluster(dir, program string, names ...string) *local.Nodes {
-	n, err := local.Start(local.Options{Program: program, Dir: dir, Names: names, Listen: "127.0.0.1:0", Secret: secret, Key: key, Settings: "links_per_person = 100000\n"}, nil)
+	n, err := local.Start(local.Options{Program: program, Dir: dir, Names: names, Listen: "127.0.0.1:0", Secret: secret, Key: key, Settings: "links_per_person = 100000\nlinks_per_address = 100000\n"}, nil)
 	check(err)
 	await(n)
 	return n
