@@ -28,6 +28,9 @@ type crowd struct {
 	here  atomic.Int64
 }
 
+// crowded is the room of the first of them.
+const crowded = "levee.c-0"
+
 // gather brings people to the nodes, and returns when all are there.
 func gather(n *local.Nodes, sessions int) *crowd {
 	ctx, stop := context.WithCancel(context.Background())

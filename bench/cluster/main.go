@@ -251,7 +251,7 @@ func probe(url string) time.Duration {
 	began := time.Now()
 	for {
 		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
-		_, err := client.API{Server: url, Key: key}.Count(ctx, room)
+		_, err := client.API{Server: url, Key: key}.Count(ctx, crowded)
 		cancel()
 		if err == nil {
 			return time.Since(began)
@@ -262,8 +262,6 @@ func probe(url string) time.Duration {
 
 // handover measures the longest answer while an owner hands over.
 func handover(n *local.Nodes, people *crowd) {
-	keeper := dial(client.Options{Server: n.At(n.Names[0]), Token: token("w-02"), Rooms: []string{room}})
-	defer keeper.Close()
 	var longest []time.Duration
 	for range *handovers {
 		owner := ownerOf(n)
@@ -291,8 +289,6 @@ func handover(n *local.Nodes, people *crowd) {
 
 // takeovers kills owners, apart by what the broker has led there.
 func takeovers(n *local.Nodes, people *crowd) {
-	keeper := dial(client.Options{Server: n.URL(), Token: token("w-03"), Rooms: []string{room}})
-	defer keeper.Close()
 	took := map[int][]time.Duration{}
 	for range *kills {
 		list, err := client.API{Server: n.At(n.Names[0]), Key: key}.Nodes(context.Background())

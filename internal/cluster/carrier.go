@@ -626,10 +626,11 @@ func (n *Node) reportPart(to Name, is *reporting) (over bool) {
 	for _, c := range part {
 		report.Facts = append(report.Facts, n.fact(r, c))
 	}
-	n.say(to, ToOwner{r.id, report})
+	last := n.say(to, ToOwner{r.id, report})
 	if !report.Last {
 		return false
 	}
+	r.reported.epoch, r.reported.last = is.owner.Epoch, last
 	for _, attempt := range slices.Sorted(maps.Keys(r.carrier.requests)) {
 		n.toOwner(r, r.carrier.requests[attempt].request)
 	}

@@ -141,12 +141,18 @@ type peer struct {
 
 // realm is what a node knows of a realm.
 type realm struct {
-	id      Realm
-	known   Known
-	begun   Epoch            // the newest epoch that this node has begun
-	log     *Folded          // what the log says about it
-	policy  *presence.Policy // that was set since; nil: that of Config.Policy
-	owner   *owner           // nil: another node runs its core
+	id     Realm
+	known  Known
+	begun  Epoch            // the newest epoch that this node has begun
+	log    *Folded          // what the log says about it
+	policy *presence.Policy // that was set since; nil: that of Config.Policy
+	owner  *owner           // nil: another node runs its core
+	handed Epoch            // in which this node has owned and handed it over last; 0: it has not
+	// reported is the epoch whose owner was sent the last whole report, and the number of its last message.
+	reported struct {
+		epoch Epoch
+		last  uint64
+	}
 	carrier carrier
 	lists   lists
 }
@@ -260,15 +266,20 @@ func (n *Node) Leave(at presence.Instant) {
 	n.beatAt = n.mono() // others should know, and the table is read
 }
 
-// OwnsNone reports whether the node owns no realm, the table gives it none, and others have begun those that it had:
-// they want a report of its links.
+// OwnsNone reports whether the node owns no realm, the table gives it none, and those that it has handed over have
+// begun elsewhere and have its report: without it, they would wait for one.
 func (n *Node) OwnsNone() bool {
 	for _, id := range n.order {
-		if r := n.realms[id]; r.owner != nil || r.known.Owner == n.Name {
+		if r := n.realms[id]; r.owner != nil || r.known.Owner == n.Name || r.handed > 0 && !n.hasReported(r) {
 			return false
 		}
 	}
 	return !n.owns(n.Name)
+}
+
+// hasReported reports whether the owner after this node has its report.
+func (n *Node) hasReported(r *realm) bool {
+	return r.reported.epoch > r.handed && r.reported.epoch == r.known.Epoch && n.of(r.known.Owner).out.acked >= r.reported.last
 }
 
 // HasHeir reports whether another node could take this one's realms over.

@@ -412,7 +412,7 @@ func (n *Node) handOver(o *owner) {
 		return
 	}
 	o.engine.StandStill()
-	o.phase, o.since = ending, n.mono()
+	o.phase, o.since, o.realm.handed = ending, n.mono(), o.epoch
 	n.do(Owns{o.realm.id, o.realm.log.Name, false})
 	n.end(o)
 }

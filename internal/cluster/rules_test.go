@@ -728,3 +728,32 @@ func TestAnOwnerThatIsNotConfiguredCountsAsDead(t *testing.T) {
 	w.until("another owner", func() bool { return w.owners.Realms[1].Owner != "plover" && w.owned(w.owners.Realms[1].Owner).Speaks })
 	require.Equal(t, cluster.Epoch(3), w.owned(w.owners.Realms[1].Owner).Epoch)
 }
+
+// TestANodeStopsOnlyWhenItsReportIsThere has a node hand its realm over. The next owner begins, but nothing reaches it
+// from the node: a stop would have it wait for the report until the end of the barrier.
+func TestANodeStopsOnlyWhenItsReportIsThere(t *testing.T) {
+	w := begun(t)
+	cut := true
+	w.loses = func(from, _ cluster.Name, e cluster.Envelope) bool {
+		return cut && from == dipper && slices.ContainsFunc(e.Messages, func(m cluster.Message) bool { _, up := m.(cluster.ToOwner); return up })
+	}
+	w.nodes[dipper].Leave(w.at())
+	w.until("another node has begun", func() bool { return w.nodes[dipper].Known(1).Owner != dipper })
+	w.run(500 * time.Millisecond)
+	require.False(t, w.nodes[dipper].OwnsNone())
+	cut = false
+	w.until("its report is there", func() bool { return w.nodes[dipper].OwnsNone() })
+	require.True(t, w.owned(w.nodes[dipper].Known(1).Owner).Speaks)
+}
+
+// TestTheOlderOfTwoProcessesOfANameHalts has somebody start a node twice. Others know the later one.
+func TestTheOlderOfTwoProcessesOfANameHalts(t *testing.T) {
+	w := begun(t)
+	w.on(dipper, func(n *cluster.Node) {
+		n.Receive(w.at(), cluster.Envelope{From: heron, Sender: 1, To: 2, Messages: []cluster.Message{cluster.TableChanged{}}})
+	})
+	w.settle()
+	require.True(t, w.nodes[dipper].Status(w.at()).Halted)
+	_, owns := w.nodes[dipper].Owned(1)
+	require.False(t, owns)
+}

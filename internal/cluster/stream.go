@@ -24,6 +24,7 @@ type stream struct {
 	waiting  []Message // those that are not sent yet, up to said
 	bytes    int       // of waiting
 	sent     uint64    // the number of the newest message that was sent
+	acked    uint64    // the number of the newest message that was acknowledged
 	sentAt   time.Duration
 	flying   []parcel // sent and not acknowledged, in order
 	inFlight int      // bytes of flying
@@ -84,6 +85,7 @@ func (s *stream) hasCredit() bool { return s.inFlight+s.bytes < s.credit }
 
 // acknowledged takes the acknowledgement of all messages up to a number.
 func (s *stream) acknowledged(upTo uint64) {
+	s.acked = max(s.acked, upTo)
 	for len(s.flying) > 0 && s.flying[0].last <= upTo {
 		s.inFlight -= s.flying[0].bytes
 		s.flying = s.flying[1:]

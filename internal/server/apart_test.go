@@ -5,7 +5,6 @@ import (
 	"net/http"
 	"slices"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -20,37 +19,14 @@ import (
 
 // nodesApart starts nodes at a broker that is no part of them, each over a cable of its own.
 func nodesApart(t *testing.T, names ...string) (map[string]*server.Server, map[string]*local.Cable) {
-	address := clustertest.StartBroker(t, "aldermoor", nil)
-	nodes, cables := map[string]*server.Server{}, map[string]*local.Cable{}
-	var mu sync.Mutex
-	var starting sync.WaitGroup
-	for i, name := range names {
-		cable, err := local.NewCable(address)
+	address, cables := clustertest.StartBroker(t, "aldermoor", nil), map[string]*local.Cable{}
+	return startNodes(t, names, func(name string, c *server.Config) {
+		var err error
+		cables[name], err = local.NewCable(address)
 		require.NoError(t, err)
-		t.Cleanup(cable.Close)
-		cables[name] = cable
-		c := server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Data: t.TempDir(),
-			Cluster: &server.Cluster{Name: "aldermoor", Node: name, Nodes: names, Broker: "nats://" + clustertest.User + ":" + clustertest.Password + "@" + cable.Address(), Copies: 1}}
-		if i == 0 {
-			_, err := server.BeginCluster(c.Data, false)
-			require.NoError(t, err)
-		}
-		starting.Go(func() {
-			s, err := server.Start(c)
-			if err != nil {
-				t.Error(err)
-				return
-			}
-			s.Ready()
-			t.Cleanup(func() { require.NoError(t, s.Stop()) })
-			mu.Lock()
-			defer mu.Unlock()
-			nodes[name] = s
-		})
-	}
-	starting.Wait()
-	require.Len(t, nodes, len(names))
-	return nodes, cables
+		t.Cleanup(cables[name].Close)
+		c.Cluster.Broker, c.Cluster.Copies = "nats://"+clustertest.User+":"+clustertest.Password+"@"+cables[name].Address(), 1
+	}), cables
 }
 
 // ownerOf returns the node that owns the realm, as another one says.

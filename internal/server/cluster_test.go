@@ -20,10 +20,20 @@ import (
 func threeNodes(t *testing.T, with func(name string, c *server.Config)) map[string]*server.Server {
 	names := []string{"dipper", "heron", "kestrel"}
 	addresses := clustertest.FreeAddresses(t, len(names))
+	return startNodes(t, names, func(name string, c *server.Config) {
+		i := slices.Index(names, name)
+		c.PrivateHooks = true
+		c.Cluster.Listen, c.Cluster.Peers, c.Cluster.LogNodes, c.Cluster.Password = addresses[i], slices.Delete(slices.Clone(addresses), i, i+1), names, "the routes of one test"
+		with(name, c)
+	})
+}
+
+// startNodes starts nodes. The cluster begins with the records of the first. In the end those are stopped that are in
+// the map that it returns.
+func startNodes(t *testing.T, names []string, with func(name string, c *server.Config)) map[string]*server.Server {
 	nodes, mu, starting := map[string]*server.Server{}, sync.Mutex{}, sync.WaitGroup{}
 	for i, name := range names {
-		c := server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Data: t.TempDir(), PrivateHooks: true,
-			Cluster: &server.Cluster{Name: "aldermoor", Node: name, Listen: addresses[i], Peers: slices.Delete(slices.Clone(addresses), i, i+1), Nodes: names, LogNodes: names, Password: "the routes of one test"}}
+		c := server.Config{Listen: "127.0.0.1:0", TokenSecret: secret, OperatorKey: key, Data: t.TempDir(), Cluster: &server.Cluster{Name: "aldermoor", Node: name, Nodes: names}}
 		with(name, &c)
 		if i == 0 {
 			_, err := server.BeginCluster(c.Data, false)

@@ -2,7 +2,6 @@ package broker_test
 
 import (
 	"context"
-	"log/slog"
 	"slices"
 	"strings"
 	"sync"
@@ -47,7 +46,7 @@ func (f *fleet) stop(name cluster.Name) {
 func (f *fleet) broker(name cluster.Name) *broker.Broker {
 	ctx, cancel := context.WithTimeout(f.t.Context(), time.Minute)
 	defer cancel()
-	b, err := broker.Open(ctx, broker.Options{Conn: f.conns[name], Cluster: "aldermoor", Node: name, Tagged: true, Log: slog.Default(), Identity: "the log of one test"})
+	b, err := broker.Open(ctx, broker.Options{Conn: f.conns[name], Cluster: "aldermoor", Node: name, Tagged: true, Identity: "the log of one test"})
 	require.NoError(f.t, err)
 	return b
 }
@@ -82,6 +81,7 @@ func (f *fleet) write(by cluster.Name, id string) {
 // TestTheLogMovesToOtherNodes has one node keep the log, then three, then five, then three others, of which one loses its disk. The servers are
 // restarted one after the other, as nodes are whose configuration is changed.
 func TestTheLogMovesToOtherNodes(t *testing.T) {
+	t.Parallel()
 	f := &fleet{t: t, names: []cluster.Name{"dipper", "heron", "kestrel", "merlin", "plover"}, dirs: map[cluster.Name]string{}, servers: map[cluster.Name]*broker.Server{}, conns: map[cluster.Name]*nats.Conn{}}
 	f.addresses = clustertest.FreeAddresses(t, len(f.names))
 	t.Cleanup(func() {

@@ -72,6 +72,7 @@ func says(t *testing.T, conn net.Conn, text string) string {
 // certificate or not the password: who has both is a node. Two nodes hear each other all the time; each attempt ends,
 // and those that said something are counted and noted with the address.
 func TestNobodyGetsInAtTheDoorOfANode(t *testing.T) {
+	t.Parallel()
 	noted := &lines{}
 	d := &door{t: t, ours: newAuthority(t), theirs: newAuthority(t), password: "the routes of one test"}
 	addresses := clustertest.FreeAddresses(t, 2)

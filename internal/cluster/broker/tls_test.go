@@ -88,6 +88,7 @@ func (a *authority) tlsUntil(name string, until time.Time) *tls.Config {
 
 // TestCertificatesAreReplacedWhileNodesRun writes another certificate into the file of a node.
 func TestCertificatesAreReplacedWhileNodesRun(t *testing.T) {
+	t.Parallel()
 	ours := newAuthority(t)
 	d := &door{t: t, ours: ours, address: clustertest.FreeAddresses(t, 1)[0]}
 	dipper, err := broker.StartServer(broker.ServerOptions{Cluster: "aldermoor", Node: "dipper", Dir: t.TempDir(), Listen: d.address, Peers: []string{"127.0.0.1:1"}, Password: "the routes of one test", TLS: ours.tls("dipper")})
@@ -111,6 +112,7 @@ func TestCertificatesAreReplacedWhileNodesRun(t *testing.T) {
 
 // TestTheBrokerApartIsReachedOverTLS has a broker that wants certificates of both sides.
 func TestTheBrokerApartIsReachedOverTLS(t *testing.T) {
+	t.Parallel()
 	ours, theirs := newAuthority(t), newAuthority(t)
 	address := "tls://" + clustertest.User + ":" + clustertest.Password + "@" + clustertest.StartBroker(t, "aldermoor", func(o *server.Options) {
 		o.TLSConfig, o.TLSVerify, o.TLSTimeout = ours.tls("broker"), true, 5
