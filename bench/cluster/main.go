@@ -69,7 +69,7 @@ func main() {
 	}
 	alone.stop()
 	one.Stop()
-	time.Sleep(3 * time.Second)
+	time.Sleep(20 * time.Second) // old entries are looked for, and garbage is collected
 	used := cpu(three.Processes())
 	time.Sleep(*spell)
 	fmt.Printf("at rest, each of three nodes: %.2f %% of a core\n", 100*(cpu(three.Processes())-used).Seconds()/spell.Seconds()/3)

@@ -232,7 +232,7 @@ func (d *doctor) nodes(ctx context.Context) {
 		found, advice := n.State, ""
 		switch {
 		case n.State == wire.NodeAway:
-			advice = fmt.Sprintf("%s says: %s. Look at its log, and at the network between the addresses of cluster.peers.", list.Asked, n.Because)
+			advice = fmt.Sprintf("%s says: %s. Look at its log, and at the network between the nodes.", list.Asked, n.Because)
 		case n.State != wire.NodeReady:
 			advice = n.Because + "."
 		case len(cutOff(list, n)) > 0:
