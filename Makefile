@@ -14,7 +14,7 @@ SEEDS ?= 2000
 FUZZTIME ?= 10m
 STATIC := $(GO) tool -modfile=tools/go.mod staticcheck
 
-.PHONY: build demo bench-cluster chaos test raced random fuzz lint mutants bench bench-core bench-console shots web types clean
+.PHONY: build demo bench-cluster chaos test raced random computed fuzz lint mutants bench bench-core bench-console shots web types clean
 
 build: web ## the whole binary, with the console in it
 	$(GO) build -trimpath -ldflags="-s -w" -o bin/tovik ./cmd/tovik
@@ -54,12 +54,15 @@ UNWATCHED := $(foreach package,modernc.org/sqlite/lib modernc.org/memory,-gcflag
 
 test: lint web chromium compiler nginx ## everything: lint, vet, race detector, type check, floors, browser
 	$(NPM) run --silent test
-	$(MAKE) --no-print-directory raced random
+	$(MAKE) --no-print-directory --jobs 2 --output-sync=line raced random
 
 raced: # the longest packages first; most tests wait most of the time
 	CGO_ENABLED=1 $(GO) test -race $(UNWATCHED) -parallel 4 -timeout 60m ./test ./internal/server ./...
 
-random: # histories, weeks and fuzzing, which only compute
+random: # histories, weeks and fuzzing, which only compute: they take what the others leave
+	nice -n 19 $(MAKE) --no-print-directory computed
+
+computed:
 	$(GO) test ./internal/presence -run 'Agree|Restart|OpenView|Handover|Death' -rapid.checks=$(HISTORIES) -timeout 15m
 	$(GO) test ./internal/timing -run Advice -seeds $(WEEKS)
 	$(GO) test ./internal/rehearsal/nodes -seeds $(SEEDS) -timeout 30m
