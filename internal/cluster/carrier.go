@@ -20,6 +20,8 @@ type carrier struct {
 	expires  time.Duration       // when the first of them may expire; 0: none
 	forgotAt time.Duration       // when links that ended long ago were forgotten
 	refusing bool                // its links were sent away, and it takes no hellos
+	// unconfirmed are links whose sessions were not on record when that was looked up last.
+	unconfirmed []*carried
 }
 
 // carried is a connection, with everything that a report says about its link.
@@ -32,6 +34,7 @@ type carried struct {
 	active     time.Duration
 	unanswered time.Duration // since when; 0: nothing is
 	typing     map[presence.RoomName]*typed
+	confirmed  bool // the opening of its session is on record
 	ended      time.Duration
 	attempts   []uint64 // its requests; some may be answered
 }
@@ -429,6 +432,7 @@ func (n *Node) answered(r *realm, a Answer) {
 		c.enter(a.Reply.Rooms...)
 		c.fact.Told = presence.Told{Set: a.Reply.Set, Asks: a.Reply.Asked, Invitations: a.Reply.Invitations.IDs()}
 		r.carrier.links[link] = c
+		r.carrier.unconfirmed = append(r.carrier.unconfirmed, c)
 	case presence.Join:
 		switch {
 		case a.Err != nil:
@@ -658,8 +662,27 @@ func (n *Node) fact(r *realm, c *carried) presence.Fact {
 		is.Ago = n.mono() - c.typing[room].at
 		f.Reported = append(f.Reported, is)
 	}
-	f.Confirmed = n.Records.Confirmed(r.id, f.Session.ID)
+	f.Confirmed = n.confirms(r, c)
 	return f
+}
+
+func (n *Node) confirms(r *realm, c *carried) bool {
+	c.confirmed = c.confirmed || n.Records.Confirmed(r.id, c.link.Session)
+	return c.confirmed
+}
+
+// mostConfirmed is how many openings are looked up between two heartbeats.
+const mostConfirmed = 200
+
+// confirm looks up openings ahead of the next report, which must be quick.
+func (n *Node) confirm(r *realm) {
+	for range min(mostConfirmed, len(r.carrier.unconfirmed)) {
+		c := r.carrier.unconfirmed[0]
+		r.carrier.unconfirmed = r.carrier.unconfirmed[1:]
+		if r.carrier.links[c.link] == c && !n.confirms(r, c) {
+			r.carrier.unconfirmed = append(r.carrier.unconfirmed, c)
+		}
+	}
 }
 
 // carry sends links away if this node cannot reach their owner and others can.

@@ -656,6 +656,7 @@ func (n *Node) heartbeat() {
 			n.doubt(r.owner)
 		}
 		n.carry(r)
+		n.confirm(r)
 	}
 }
 
