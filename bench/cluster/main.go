@@ -287,7 +287,7 @@ func handover(n *local.Nodes, people *crowd) {
 	fmt.Printf("the longest answer during a handover: %s at p50, %s at most, of %d\n", at(longest, 50), at(longest, 100), len(longest))
 }
 
-// takeovers kills owners, apart by what the broker has led there.
+// takeovers kills owners, and groups them by what they led of the broker.
 func takeovers(n *local.Nodes, people *crowd) {
 	took := map[int][]time.Duration{}
 	for range *kills {

@@ -9,7 +9,7 @@ import (
 // Name is the name of a node, kept with its data.
 type Name string
 
-// Incarnation numbers the starts of a node, from 1.
+// Incarnation numbers the starts of a node: a later start has a higher one. 0 is unknown.
 type Incarnation uint64
 
 // Realm is the number of a realm. It is never reused: a realm that is ended and made again is another one.

@@ -70,7 +70,7 @@ func (n *Node) Hello(at presence.Instant, id Realm, conn ConnID, hello presence.
 	case r == nil:
 		n.do(Close{Conn: conn, Why: CloseGone})
 		return
-	case n.halted:
+	case n.halted != "":
 		n.do(Close{Conn: conn, Why: CloseNotReady})
 		return
 	case r.carrier.refusing:
@@ -100,7 +100,7 @@ func (n *Node) Requested(at presence.Instant, id Realm, conn ConnID, request Req
 	case r == nil:
 		n.do(PassAnswer{conn, Answer{Attempt: request.Attempt, Err: ErrNoRealm}})
 		return
-	case n.halted:
+	case n.halted != "":
 		n.do(PassAnswer{conn, Answer{Attempt: request.Attempt, Err: ErrNotReady}})
 		return
 	}

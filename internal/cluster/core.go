@@ -202,7 +202,8 @@ func (c *Core) Here() bool {
 	return c.here() != nil
 }
 
-// here returns the engine if this node owns the realm and answers for it now. The lock is held.
+// here returns the engine if this node owns the realm, answers for it now, and has read what it has said to itself. The
+// lock is held.
 func (c *Core) here() *engine.Engine {
 	n := c.runner.node
 	n.runs(c.runner.at())

@@ -39,8 +39,8 @@ func DefaultTimings() Timings {
 	}
 }
 
-// ApartTimings returns those for a broker that is no part of any node: each mark shows that the broker has a majority.
-func ApartTimings() Timings {
+// ExternalTimings returns the timings with an external broker, whose majority only marks can show.
+func ExternalTimings() Timings {
 	t := DefaultTimings()
 	t.Mark = t.Heartbeat
 	return t
@@ -64,16 +64,16 @@ type Maker interface {
 	Rows(at time.Time, save func(presence.UserID) (presence.SavedPerson, bool)) any
 }
 
-// Apart stands for a broker that is no part of any node. It keeps the log, and a node hears it when the log takes
-// its marks: that shows that the broker has a majority of its own.
-const Apart Name = "the broker"
+// External stands for an external broker where nodes that keep the log are meant. A node hears it while the log takes
+// its marks, which shows that the broker has a majority.
+const External Name = "the broker"
 
 // Config is what a node is made from.
 type Config struct {
 	Name        Name
 	Incarnation Incarnation
 	Nodes       []Name // all of the cluster, including this one
-	LogNodes    []Name // those that keep the log; empty: a broker of its own keeps it
+	LogNodes    []Name // those that keep the log; empty: an external broker keeps it
 	// Fold is what the log says up to where the node's records are.
 	Fold Fold
 	// Knows is the newest format that this node knows; 0 stands for [Newest].
@@ -105,7 +105,7 @@ type Node struct {
 	fold    Fold
 	realms  map[Realm]*realm
 	order   []Realm // sorted
-	halted  bool
+	halted  string  // why; empty: it has not
 	beatAt  time.Duration
 	flushAt time.Duration
 	alone   time.Duration // when it last heard no majority
@@ -164,9 +164,9 @@ func NewNode(config Config, at presence.Instant) *Node {
 	n.names = slices.Sorted(slices.Values(config.Nodes))
 	n.rest = slices.DeleteFunc(slices.Clone(n.names), func(name Name) bool { return name == n.Name })
 	if len(n.LogNodes) == 0 {
-		n.LogNodes = []Name{Apart}
+		n.LogNodes = []Name{External}
 	}
-	for _, name := range append(slices.Clone(n.names), Apart) {
+	for _, name := range append(slices.Clone(n.names), External) {
 		n.peers[name] = &peer{heard: at.Mono, echoed: at.Mono, marked: at.Mono, out: newStream(config.Credit)} // counted from here
 	}
 	n.Knows = cmp.Or(config.Knows, Newest)
@@ -246,10 +246,10 @@ func (n *Node) tooOld(has Format) string {
 
 // halt stops the node. From then on it owns, sends and writes nothing, and refuses all requests.
 func (n *Node) halt(why string) {
-	if n.halted {
+	if n.halted != "" {
 		return
 	}
-	n.halted = true
+	n.halted = why
 	for _, id := range n.order {
 		r := n.realms[id]
 		n.drop(r)
@@ -326,7 +326,7 @@ func (n *Node) Acts() []Act {
 	}
 	acts := n.acts
 	n.acts = nil
-	if n.halted {
+	if n.halted != "" {
 		acts = slices.DeleteFunc(acts, outward)
 	}
 	return acts
@@ -424,7 +424,7 @@ func (n *Node) Owned(id Realm) (Owned, bool) {
 
 // Status is what a node knows of itself and of others, for operators.
 type Status struct {
-	Halted  bool
+	Halted  string // why; empty: it has not
 	Leaving bool
 	// Apart is how long the node has heard no majority of the nodes that keep the log; 0: it hears one.
 	Apart   time.Duration
@@ -518,11 +518,11 @@ func (n *Node) Refuses(id Realm) bool { return n.realms[id] != nil && n.realms[i
 // others returns the other nodes, by name.
 func (n *Node) others() []Name { return n.rest }
 
-// unheard returns the nodes that this one does not hear, and the broker if that keeps the log.
+// unheard returns the nodes that this one does not hear, and the external broker if it does not hear that.
 func (n *Node) unheard() []Name {
 	heard := slices.Clone(n.others())
-	if n.LogNodes[0] == Apart {
-		heard = append(heard, Apart)
+	if n.LogNodes[0] == External {
+		heard = append(heard, External)
 	}
 	return slices.DeleteFunc(heard, n.hears)
 }
@@ -558,7 +558,7 @@ func (n *Node) majority(is func(Name) bool) bool {
 // Tick does what is due. Call it at [Node.Due].
 func (n *Node) Tick(at presence.Instant) {
 	n.runs(at)
-	if n.halted {
+	if n.halted != "" {
 		return
 	}
 	if n.mono() >= n.beatAt {
@@ -588,7 +588,7 @@ func (n *Node) Tick(at presence.Instant) {
 
 // Due returns when Tick has something to do next. It changes with everything that happens.
 func (n *Node) Due() time.Duration {
-	if n.halted {
+	if n.halted != "" {
 		return never
 	}
 	due := n.beatAt
@@ -835,7 +835,7 @@ func (n *Node) Appended(at presence.Instant, id string, outcome Outcome) {
 			return
 		}
 		n.markAcked = n.mono()
-		broker := n.peers[Apart]
+		broker := n.peers[External]
 		broker.incarnation, broker.heard, broker.echoed = 1, n.mono(), n.markSent
 		if n.marksSince == 0 {
 			n.marksSince = n.mono()
@@ -852,7 +852,7 @@ func (n *Node) Appended(at presence.Instant, id string, outcome Outcome) {
 // Applied handles a record that the driver has put into the node's records, if it applies.
 func (n *Node) Applied(at presence.Instant, position Position, r Record) Verdict {
 	n.runs(at)
-	if n.halted {
+	if n.halted != "" {
 		return Unreadable
 	}
 	verdict := n.fold.Take(position, r, n.Knows)

@@ -753,7 +753,7 @@ func TestTheOlderOfTwoProcessesOfANameHalts(t *testing.T) {
 		n.Receive(w.at(), cluster.Envelope{From: heron, Sender: 1, To: 2, Messages: []cluster.Message{cluster.TableChanged{}}})
 	})
 	w.settle()
-	require.True(t, w.nodes[dipper].Status(w.at()).Halted)
+	require.Contains(t, w.nodes[dipper].Status(w.at()).Halted, "another process is the node dipper")
 	_, owns := w.nodes[dipper].Owned(1)
 	require.False(t, owns)
 }

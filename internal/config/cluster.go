@@ -20,10 +20,10 @@ type Cluster struct {
 	Peers    []string `toml:"peers" example:"10.0.0.2:8421,10.0.0.3:8421" doc:"The addresses of the other nodes."`
 	Nodes    []string `toml:"nodes" example:"dipper,heron,kestrel" doc:"The names of all nodes. All nodes need the same list."`
 	LogNodes []string `toml:"log_nodes" example:"dipper,heron,kestrel" doc:"The names of the one, three or five nodes that keep the log. All nodes need the same list. The service needs a majority of them."`
-	Broker   string   `toml:"broker" example:"tls://broker.aldermoor.example:4222" doc:"The address of a nats-server with JetStream that exists already; several are separated by commas. It keeps the log, instead of log_nodes; then listen, peers, log_nodes and password are left out. Beyond loopback it must be tls://, or there must be cluster.ca."`
-	Creds    string   `toml:"broker_credentials" example:"tovik.creds" doc:"A file with the credentials for that broker."`
-	LogSize  int      `toml:"log_megabytes" default:"10240" min:"64" doc:"How large the log may become where it is kept. Beyond that its oldest records go, also those of the last day."`
-	Copies   int      `toml:"log_copies" default:"3" min:"1" max:"5" doc:"How many servers of that broker keep the log: 1, 3 or 5."`
+	Broker   string   `toml:"broker" example:"tls://broker.aldermoor.example:4222" doc:"The address of an external broker: a nats-server with JetStream. Several addresses are separated by commas. It keeps the log, so leave out listen, peers, log_nodes and password. Beyond loopback it must be tls://, or there must be cluster.ca."`
+	Creds    string   `toml:"broker_credentials" example:"tovik.creds" doc:"A file with the credentials for the external broker."`
+	LogSize  int      `toml:"log_megabytes" default:"10240" min:"64" doc:"How large the log may become at each node that keeps it. Beyond that it drops its oldest records, even if they are less than a day old. With an external broker it counts only when the log is made."`
+	Copies   int      `toml:"log_copies" default:"3" min:"1" max:"5" doc:"How many servers of the external broker keep the log when it is made: 1, 3 or 5."`
 	Password string   `toml:"password" example:"the sluices are open at night" doc:"The password that all nodes have in common: 16 bytes or more."`
 	Cert     string   `toml:"cert" example:"dipper.pem" doc:"A file with the certificate of this node in PEM. The path is relative to this file. Certificate and key are read again for each connection, so they can be replaced while nodes run."`
 	Key      string   `toml:"key" example:"dipper.key" doc:"A file with the key of that certificate in PEM."`
@@ -52,13 +52,13 @@ func (c *Cluster) check(dir string, from map[string]string, wrong wrong) error {
 		return wrong("cluster.node", c.Node, "one of cluster.nodes: "+strings.Join(c.Nodes, ", "))
 	}
 	if c.Broker != "" {
-		return c.apart(dir, from, wrong)
+		return c.external(dir, from, wrong)
 	}
 	if c.Creds != "" {
 		return wrong("cluster.broker_credentials", c.Creds, "only with cluster.broker, the broker that they are for")
 	}
 	if len(c.Nodes) == 2 {
-		return wrong("cluster.nodes", strings.Join(c.Nodes, ", "), "one node, or three and more. Two need cluster.broker, because neither could go on without the other")
+		return wrong("cluster.nodes", strings.Join(c.Nodes, ", "), "one node, or three or more. Two need cluster.broker, because neither could go on without the other")
 	}
 	for _, name := range c.LogNodes {
 		if !slices.Contains(c.Nodes, name) {
@@ -96,8 +96,8 @@ func (c *Cluster) check(dir string, from map[string]string, wrong wrong) error {
 	return c.files(dir, from, wrong)
 }
 
-// apart checks the settings of a broker that is no part of the nodes.
-func (c *Cluster) apart(dir string, from map[string]string, wrong wrong) error {
+// external checks the settings of an external broker.
+func (c *Cluster) external(dir string, from map[string]string, wrong wrong) error {
 	for key, is := range map[string]bool{"listen": c.Listen != "", "peers": len(c.Peers) > 0, "log_nodes": len(c.LogNodes) > 0, "password": c.Password != ""} {
 		if is {
 			return wrong("cluster."+key, "", "nothing beside cluster.broker: nodes meet there, and it keeps the log")

@@ -227,7 +227,7 @@ func TestTheExampleIsAConfiguration(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, file), nil, 0o600))
 	}
 	used := regexp.MustCompile(`(?m)^# ([a-z_.]+ = |\[\[)`).ReplaceAllString(Example(), "$1")
-	// The broker is in the nodes or apart from them.
+	// The broker is embedded or external.
 	for _, other := range []string{`listen|peers|log_nodes|password`, `broker|broker_credentials`} {
 		text := regexp.MustCompile(`(?m)^cluster\.(`+other+`) = .*$`).ReplaceAllString(used, "")
 		s, err = parse(filepath.Join(dir, "tovik.toml"), []byte(text), nowhere)

@@ -82,7 +82,7 @@ type NodeFigures struct {
 	LogBytes, Most uint64
 	Clock          time.Duration // by which it is ahead of the median of all
 	Refused        int           // connections of other nodes that were refused, or have failed
-	// MessagesIn and so on went over the connections to other nodes that there are now.
+	// MessagesIn and so on went over connections to other nodes.
 	MessagesIn, BytesIn, MessagesOut, BytesOut int64
 }
 

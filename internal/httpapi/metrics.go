@@ -130,9 +130,9 @@ var (
 	descBehind        = describe("node_log_behind", "Records of the log that this node has not applied, a moment ago.")
 	descLog           = describe("node_log_bytes", "The size of the log, a moment ago.")
 	descMost          = describe("node_log_bytes_max", "The size that the log keeps at most.")
-	descUninvited     = describe("node_routes_refused_total", "Connections of other nodes, or of strangers, that this node refused or that failed, since its start.")
-	descRouteMessages = describe("node_routes_messages_total", "Messages over the connections to other nodes that there are now, of the broker too.", "direction")
-	descRouteBytes    = describe("node_routes_bytes_total", "Bytes over the connections to other nodes that there are now, of the broker too.", "direction")
+	descUninvited     = describe("node_routes_refused_total", "Connections that claimed to be of other nodes, and were refused or failed.")
+	descRouteMessages = describe("node_routes_messages_total", "Messages over connections to other nodes, with those of the broker.", "direction")
+	descRouteBytes    = describe("node_routes_bytes_total", "Bytes over connections to other nodes, with those of the broker.", "direction")
 	descClock         = describe("node_clock_seconds", "By how much the clock of this node is ahead of the median of all nodes.")
 )
 

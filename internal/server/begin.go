@@ -52,12 +52,12 @@ func BeginCluster(dir string, again bool) (realms []string, err error) {
 		realms = append(realms, is.Name)
 	}
 	slices.Sort(realms)
-	if err := os.RemoveAll(filepath.Join(dir, logDir)); err != nil {
-		return nil, err
-	}
 	begins := records.Position{Log: rand.Text()}.Next(state) // its hash is that of what the log begins with
 	begins.Sequence, begins.State = 0, state
-	return realms, store.Begin(begins)
+	if err := store.Begin(begins); err != nil {
+		return nil, err
+	}
+	return realms, os.RemoveAll(filepath.Join(dir, logDir)) // it is of the log before
 }
 
 // foldOf returns the state of the realms with which a log begins. If the records had a log before, its epochs go on.

@@ -35,8 +35,8 @@ type Cluster struct {
 	LogNodes []string // the names of those that keep the log
 	Password string   // that all nodes have in common
 	TLS      *tls.Config
-	// Broker has the addresses of a broker that exists already, instead of one in each node, Credentials is a file
-	// for it, and Copies is how many of its servers keep the log.
+	// Broker has the addresses of an external broker, instead of one in each node. Credentials is a file for it, and
+	// Copies is how many of its servers keep the log when it is made.
 	Broker      string
 	Credentials string
 	Copies      int
@@ -109,20 +109,20 @@ func joinCluster(ctx context.Context, c *Config) (joined *node, err error) {
 	ctx, cancel := context.WithTimeout(ctx, joinIn)
 	defer cancel()
 	n.peers = peers.New(peers.Options{Conn: n.conn, Cluster: n.Name, Node: n.Node, Nodes: n.Nodes, Log: c.Log})
-	n.broker, err = broker.Open(ctx, broker.Options{Conn: n.conn, Cluster: n.Name, Node: cluster.Name(n.Node), Identity: n.at.Log, Replicas: n.Copies, MaxBytes: n.LogBytes, Tagged: n.Broker == "", Log: c.Log})
+	n.broker, err = broker.Open(ctx, broker.Options{Conn: n.conn, Cluster: n.Name, Node: cluster.Name(n.Node), Identity: n.at.Log, Replicas: n.replicas(), MaxBytes: n.LogBytes, Tagged: n.Broker == "", Log: c.Log})
 	if err == nil {
 		err = n.taken(ctx, c.Data)
 	}
 	return n, err
 }
 
-// How long a node looks whether others hear one of its name.
+// How long a node asks whether others hear another process of its name, and how often.
 const (
 	takenIn    = 3 * time.Second // longer than others hear a node that has died
 	takenEvery = 250 * time.Millisecond
 )
 
-// taken returns an error if other nodes hear one of this name, other than the last start with this data directory.
+// taken returns an error if other nodes hear a process of this name that was not started with this data directory.
 func (n *node) taken(ctx context.Context, dir string) error {
 	last, err := readNodeFile(dir)
 	if err != nil {
@@ -163,7 +163,6 @@ func (n *node) connect(dir string) (err error) {
 		n.conn, err = broker.Dial(n.Broker, n.Credentials, n.TLS)
 		return err
 	}
-	n.Copies = len(n.LogNodes)
 	n.server, err = broker.StartServer(broker.ServerOptions{Cluster: n.Name, Node: cluster.Name(n.Node), Dir: dir, Listen: n.Listen, Peers: n.Peers,
 		KeepsLog: n.keeps(n.Node), Votes: slices.Contains(broker.Voters(n.Nodes, n.LogNodes), n.Node), Password: n.Password, TLS: n.TLS, Log: n.log})
 	if err == nil {
@@ -218,7 +217,7 @@ const (
 	logDir       = "log"
 )
 
-// readNodeFile reads it; its name is empty if there is none.
+// readNodeFile reads what a data directory says about its node. The name is empty if it says nothing.
 func readNodeFile(dir string) (is nodeFile, err error) {
 	path := filepath.Join(dir, nodeFileName)
 	text, err := os.ReadFile(path)
@@ -250,6 +249,15 @@ func (n *node) fits(dir string) error {
 	return fmt.Errorf("the log in %s is that of %s, and cannot go on as that of %s: begin another one with these records (tovik cluster begin --again --data %s)", dir, forms[is.Single], forms[n.single()], dir)
 }
 
+// replicas returns how many servers keep the log when it is made.
+func (c *Cluster) replicas() int {
+	if c.Broker != "" {
+		return c.Copies
+	}
+	return len(c.LogNodes)
+}
+
+// single reports whether the node has no others, and its own broker.
 func (c *Cluster) single() bool { return c.Broker == "" && len(c.Nodes) == 1 }
 
 // incarnation numbers this start of the node, and notes that in its data directory. Without what an earlier one has noted
@@ -300,7 +308,7 @@ func (n *node) begin(w *world, dir string, rows *stored.Records) error {
 	}
 	keepers, timings := names(n.LogNodes), cluster.DefaultTimings()
 	if n.Broker != "" {
-		keepers, timings = nil, cluster.ApartTimings()
+		keepers, timings = nil, cluster.ExternalTimings()
 	}
 	n.runner = cluster.NewRunner(cluster.Config{
 		Name: cluster.Name(n.Node), Incarnation: incarnation, Nodes: names(n.Nodes), LogNodes: keepers, Fold: rows.Fold(), Timings: timings,

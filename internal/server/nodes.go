@@ -101,7 +101,7 @@ func (n *node) about(ready bool) nodeStatus {
 		Version: n.world.config.Version, Since: &wire.Time{Time: n.started},
 	}}
 	for _, name := range is.Unheard {
-		if name != cluster.Apart { // the reason below names it
+		if name != cluster.External { // the reason below names it
 			s.Unheard = append(s.Unheard, string(name))
 		}
 	}
@@ -138,8 +138,8 @@ func (n *node) notReady(is cluster.Status) string {
 	clock := n.observer.clock
 	n.observer.mu.Unlock()
 	switch {
-	case is.Halted:
-		return "this node runs a version that is too old for the log"
+	case is.Halted != "":
+		return is.Halted
 	case is.Apart >= apartFor && n.Broker != "":
 		return fmt.Sprintf("the broker has taken no record of this node for %s", phrase.Lasting(is.Apart))
 	case is.Apart >= apartFor:
@@ -341,7 +341,7 @@ func (w *world) Figures() (httpapi.NodeFigures, bool) {
 	}
 	o := w.node.observer
 	is := o.Status()
-	f := httpapi.NodeFigures{Heard: len(w.node.Cluster.Nodes) - len(slices.DeleteFunc(is.Unheard, func(name cluster.Name) bool { return name == cluster.Apart })), Begun: int(o.begun.Load()), Apart: is.Apart, Read: o.read.Load()}
+	f := httpapi.NodeFigures{Heard: len(w.node.Cluster.Nodes) - len(slices.DeleteFunc(is.Unheard, func(name cluster.Name) bool { return name == cluster.External })), Begun: int(o.begun.Load()), Apart: is.Apart, Read: o.read.Load()}
 	for _, r := range is.Realms {
 		if r.Owns {
 			f.Owned++

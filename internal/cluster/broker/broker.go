@@ -27,7 +27,7 @@ type Options struct {
 	Identity string
 	// Replicas is how many nodes keep the log when it is made; 0: one.
 	Replicas int
-	// Tagged says that only servers that were started to keep the log may keep it.
+	// Tagged restricts the log to servers with ServerOptions.KeepsLog.
 	Tagged   bool
 	MaxBytes int64 // of the log; 0: 10 GB
 	Log      *slog.Logger
@@ -100,7 +100,7 @@ type mismatch struct{ text string }
 
 func (m *mismatch) Error() string { return m.text }
 
-// wrong returns what waiting does not mend: the broker does not fit, or refuses this node.
+// wrong returns an error that waiting does not mend: the broker does not fit, or it refuses this node.
 func (o *Options) wrong(err error) error {
 	var is *mismatch
 	refused := o.Conn.LastError()
@@ -170,8 +170,8 @@ func (b *Broker) name(of string) string { return b.Cluster + "-" + of }
 // streams are what the broker keeps.
 var streams = []string{"log", "table"}
 
-// Arrange has the servers of the given names keep the log, and no others, one change at a time. All of them must run,
-// and have been started to keep it. The log gets the limit of Options. It returns what it has changed; empty: nothing is left to do.
+// Arrange moves the log and the table towards the given servers, which must all run with ServerOptions.KeepsLog, and
+// applies Options.MaxBytes. Each call makes one change and says which; empty: there is nothing left to change.
 func (b *Broker) Arrange(keepers []string) (changed string, err error) {
 	for _, of := range streams {
 		info, err := b.js.StreamInfo(b.name(of))

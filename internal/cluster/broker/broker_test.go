@@ -67,9 +67,9 @@ func (rows) Fold() cluster.Fold                                         { return
 func (rows) Read() cluster.Position                                     { return 0 }
 func (rows) Put(cluster.Position, cluster.Fold, []cluster.Record) error { return nil }
 
-// apart has three nodes connect to a broker that exists already.
-func apart(t *testing.T, names ...cluster.Name) map[cluster.Name]*broker.Broker {
-	address := clustertest.StartBroker(t, "aldermoor", nil)
+// external has three nodes connect to an external broker.
+func external(t *testing.T, names ...cluster.Name) map[cluster.Name]*broker.Broker {
+	address := clustertest.StartBroker(t, "aldermoor", nil).Addr().String()
 	brokers := map[cluster.Name]*broker.Broker{}
 	for _, name := range names {
 		conn, err := broker.Dial("nats://"+clustertest.User+":"+clustertest.Password+"@"+address, "", nil)
@@ -85,13 +85,13 @@ func apart(t *testing.T, names ...cluster.Name) map[cluster.Name]*broker.Broker 
 
 func TestTheBrokerKeepsItsContracts(t *testing.T) {
 	t.Run("embedded", func(t *testing.T) { keepsContracts(t, three(t, "dipper", "heron", "kestrel"), 3) })
-	t.Run("apart", func(t *testing.T) { keepsContracts(t, apart(t, "dipper", "heron", "kestrel"), 1) })
+	t.Run("external", func(t *testing.T) { keepsContracts(t, external(t, "dipper", "heron", "kestrel"), 1) })
 }
 
 // TestABrokerThatDoesNotFitIsNamed has brokers that refuse a node, or cannot serve it.
 func TestABrokerThatDoesNotFitIsNamed(t *testing.T) {
 	open := func(user, cluster string, more func(*server.Options)) error {
-		conn, err := broker.Dial("nats://"+user+"@"+clustertest.StartBroker(t, "aldermoor", more), "", nil)
+		conn, err := broker.Dial("nats://"+user+"@"+clustertest.StartBroker(t, "aldermoor", more).Addr().String(), "", nil)
 		if err != nil {
 			return err
 		}

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -29,6 +30,10 @@ type Server struct {
 	user    string
 	pass    string
 	refused atomic.Int64
+
+	mu      sync.Mutex
+	routes  map[uint64]Traffic // by connection, when it was last looked at
+	traffic Traffic
 }
 
 // ServerOptions are the settings of a [Server]. Cluster, Node, Dir, Listen and Password are required.
@@ -39,8 +44,8 @@ type ServerOptions struct {
 	Listen   string       // the address for other nodes, as in 10.0.0.1:8421
 	Peers    []string     // addresses of other nodes
 	KeepsLog bool
-	// Votes says that the node helps to choose where the log is and who leads it, whether or not it keeps it.
-	// Three nodes or more must do so, or one that has no peers.
+	// Votes says that the node takes part in choosing who keeps the log and who leads it, even if it does not keep it.
+	// At least three nodes must vote, or one that has no peers.
 	Votes    bool
 	Password string      // that all nodes have in common
 	TLS      *tls.Config // both sides show certificates; nil: none, on loopback only
@@ -62,8 +67,8 @@ const (
 // keeperTag marks the servers that keep the log.
 const keeperTag = "keeps-log"
 
-// Voters returns the nodes that vote: of up to five nodes all, of more those that keep the log, and others if these are
-// fewer than three.
+// Voters returns the nodes that vote: all of up to five nodes. Of more, those that keep the log vote, and others if these
+// are fewer than three.
 func Voters[N ~string](nodes, keepers []N) []N {
 	if len(nodes) <= mostVoters {
 		return nodes
@@ -136,8 +141,7 @@ func (s *Server) Connect(options ...nats.Option) (*nats.Conn, error) {
 	return connect("", options...)
 }
 
-// Complete reports whether the server has all that it is to keep, and knows what the others have decided. Another one
-// may be stopped then.
+// Complete reports whether the server has caught up with the others, so that another one may be stopped.
 func (s *Server) Complete() bool { return s.is.Healthz(nil).StatusCode == http.StatusOK }
 
 // Stop ends the server. Others notice it at once.
@@ -146,8 +150,8 @@ func (s *Server) Stop() {
 	s.is.WaitForShutdown()
 }
 
-// Dial connects to a broker that exists already. A config is for TLS, which addresses with tls:// want in any case;
-// credentials are a file, or empty.
+// Dial connects to an external broker. With a config, or an address with tls://, the connection uses TLS. Credentials is a
+// file, or empty.
 func Dial(addresses, credentials string, config *tls.Config) (*nats.Conn, error) {
 	var options []nats.Option
 	if credentials != "" {
@@ -206,26 +210,31 @@ func (l logger) Errorf(format string, v ...any) {
 func (l logger) Debugf(string, ...any) {}
 func (l logger) Tracef(string, ...any) {}
 
-// Traffic is what has gone over the connections to other servers that there are now.
+// Traffic is what has gone over connections to other servers.
 type Traffic struct{ MessagesIn, BytesIn, MessagesOut, BytesOut int64 }
 
-// Traffic returns what has gone over the connections to other servers.
-func (s *Server) Traffic() (t Traffic) {
+// Traffic returns what has gone over connections to other servers since the start. Of a connection that has ended, it
+// lacks what came after the last call.
+func (s *Server) Traffic() Traffic {
 	routes, err := s.is.Routez(nil)
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	if err != nil {
-		return t
+		return s.traffic
 	}
+	before := s.routes
+	s.routes = map[uint64]Traffic{}
 	for _, r := range routes.Routes {
-		t.MessagesIn, t.BytesIn, t.MessagesOut, t.BytesOut = t.MessagesIn+r.InMsgs, t.BytesIn+r.InBytes, t.MessagesOut+r.OutMsgs, t.BytesOut+r.OutBytes
+		was, t := before[r.Rid], &s.traffic
+		t.MessagesIn, t.BytesIn = t.MessagesIn+r.InMsgs-was.MessagesIn, t.BytesIn+r.InBytes-was.BytesIn
+		t.MessagesOut, t.BytesOut = t.MessagesOut+r.OutMsgs-was.MessagesOut, t.BytesOut+r.OutBytes-was.BytesOut
+		s.routes[r.Rid] = Traffic{r.InMsgs, r.InBytes, r.OutMsgs, r.OutBytes}
 	}
-	return t
+	return s.traffic
 }
 
 // Refused returns how many connections of other servers were refused, or have failed. It needs a log.
 func (s *Server) Refused() int { return int(s.refused.Load()) }
-
-// ClientAddress returns where the server listens for clients, none of which it lets in.
-func (s *Server) ClientAddress() string { return s.is.Addr().String() }
 
 // Nodes returns how many other nodes the server is connected to.
 func (s *Server) Nodes() int {

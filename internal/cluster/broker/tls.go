@@ -10,8 +10,8 @@ import (
 
 // TLS returns how nodes prove to each other who they are: both sides show certificates that one of ca has
 // signed. The certificate is read again for each connection, so that it can be replaced while nodes run; a
-// file that cannot be read ends the attempt. For a broker apart, each of the two may be left out: without a
-// certificate the node shows none, and without ca the broker's is one that the system trusts.
+// file that cannot be read ends the attempt. For an external broker, both may be left out: without cert
+// the node shows no certificate, and without ca it trusts the authorities that the system trusts.
 func TLS(cert, key, ca string) (*tls.Config, error) {
 	var pool *x509.CertPool
 	if ca != "" {

@@ -110,13 +110,13 @@ func TestCertificatesAreReplacedWhileNodesRun(t *testing.T) {
 	require.ErrorContains(t, err, "loopback")
 }
 
-// TestTheBrokerApartIsReachedOverTLS has a broker that wants certificates of both sides.
-func TestTheBrokerApartIsReachedOverTLS(t *testing.T) {
+// TestAnExternalBrokerIsReachedOverTLS has an external broker that demands a certificate.
+func TestAnExternalBrokerIsReachedOverTLS(t *testing.T) {
 	t.Parallel()
 	ours, theirs := newAuthority(t), newAuthority(t)
 	address := "tls://" + clustertest.User + ":" + clustertest.Password + "@" + clustertest.StartBroker(t, "aldermoor", func(o *server.Options) {
 		o.TLSConfig, o.TLSVerify, o.TLSTimeout = ours.tls("broker"), true, 5
-	})
+	}).Addr().String()
 	open := func(config *tls.Config) error {
 		conn, err := broker.Dial(address, "", config)
 		if err != nil {

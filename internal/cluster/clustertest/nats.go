@@ -8,14 +8,14 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Names and passwords at a broker of [StartBroker]. The user may use what is of one cluster only.
+// User and Password are those of the account at [StartBroker], which may use one cluster only.
 const (
 	User     = "tovik"
 	Password = "the-door-of-the-broker"
 )
 
-// StartBroker starts a broker that is no part of any node, for one cluster and for others, and returns its address.
-func StartBroker(t *testing.T, cluster string, more func(*server.Options)) (address string) {
+// StartBroker starts an external broker, whose account may use the subjects and streams of one cluster.
+func StartBroker(t *testing.T, cluster string, more func(*server.Options)) *server.Server {
 	own := []string{cluster + ".>", "_INBOX.>"}
 	calls := []string{"$JS.FC.>"}
 	for _, stream := range []string{cluster + "-log", cluster + "-table"} {
@@ -33,5 +33,5 @@ func StartBroker(t *testing.T, cluster string, more func(*server.Options)) (addr
 	s.Start()
 	require.True(t, s.ReadyForConnections(time.Minute))
 	t.Cleanup(func() { s.Shutdown(); s.WaitForShutdown() })
-	return s.Addr().String()
+	return s
 }

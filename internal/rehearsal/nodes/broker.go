@@ -10,7 +10,7 @@ import (
 )
 
 // broker is a broker on the virtual clock: the table, the log and the bus of all hosts. It serves a
-// host that reaches a majority of hosts. A broker apart serves all hosts that are not cut off.
+// host that reaches a majority of hosts. An external broker serves all hosts that are not cut off.
 type broker struct {
 	world    *world
 	fold     cluster.Fold // what the log says in the end
@@ -25,7 +25,7 @@ type broker struct {
 	recorded map[presence.LinkID][]presence.RoomName // the rooms of a link by the newest record of its own owner
 	stalled  time.Duration                           // until when it answers nobody
 	cut      map[[2]int]bool                         // from, to
-	off      []*host                                 // a broker apart does not reach them
+	off      []*host                                 // an external broker does not reach them
 	ready    map[[2]int]time.Duration                // when the last message arrives, so that order is kept
 }
 
@@ -70,7 +70,7 @@ func newBroker(w *world) broker {
 
 // serves reports whether the broker answers a host.
 func (b *broker) serves(h *host) bool {
-	if b.world.Apart {
+	if b.world.External {
 		return !slices.Contains(b.off, h) && b.world.now >= b.stalled
 	}
 	count := 0

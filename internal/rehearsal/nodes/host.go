@@ -92,8 +92,8 @@ func (h *host) start(disk bool) {
 	}
 	h.conns, h.seen = map[cluster.ConnID]*connection{}, map[cluster.Realm]*sight{}
 	keepers, timings := w.names[:min(3, len(w.names))], cluster.DefaultTimings()
-	if w.Apart {
-		keepers, timings = nil, cluster.ApartTimings()
+	if w.External {
+		keepers, timings = nil, cluster.ExternalTimings()
 	}
 	h.node = cluster.NewNode(cluster.Config{Name: h.name, Incarnation: h.incarnation, Nodes: w.names, LogNodes: keepers, Fold: h.records.fold, Knows: h.knows,
 		Policy: func(string) presence.Policy { return w.policy }, Timings: timings, Credit: w.credit, Records: h.records, NewMaker: func(realm cluster.Realm) cluster.Maker { return h.records.maker(realm, h.world.wall(h.skew)) }, NewID: func() string { return fmt.Sprint("record-", w.id()) }, NewRun: w.newRun,

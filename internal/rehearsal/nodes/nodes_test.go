@@ -31,7 +31,7 @@ func TestMain(m *testing.M) {
 }
 
 func options(seed uint64) nodes.Options {
-	return nodes.Options{Seed: seed, Nodes: []int{3, 3, 5, 2, 1}[seed%5], Realms: []int{1, 1, 7}[seed%3], Length: time.Minute, Apart: seed%10 == 3 || seed%10 == 6}
+	return nodes.Options{Seed: seed, Nodes: []int{3, 3, 5, 2, 1}[seed%5], Realms: []int{1, 1, 7}[seed%3], Length: time.Minute, External: seed%10 == 3 || seed%10 == 6}
 }
 
 // TestAClusterKeepsItsPromises plays a minute of faults for each seed, and then quiet.

@@ -29,8 +29,8 @@ type Options struct {
 	// there are faults of all kinds at random. Calm leaves all faults out.
 	Deaths, Partitions int
 	Calm               bool
-	// Apart puts the broker on machines of its own, instead of into the nodes.
-	Apart bool
+	// External puts the broker on machines of its own.
+	External bool
 	// Without leaves these faults of all kinds out, counted from 1.
 	Without []int
 	// Files is a directory for the hosts' files, if rows are to go into files of the service.
@@ -455,7 +455,7 @@ func (w *world) cut(h *host) bool {
 		from = !to
 	}
 	side := []*host{h}
-	if w.Apart { // all that nodes say to each other goes through the broker
+	if w.External { // all that nodes say to each other goes through the broker
 		others = slices.DeleteFunc(slices.Clone(w.hosts), func(other *host) bool { return other == h })
 		if len(others) > 1 && w.chance(0.3) {
 			side, others = append(side, others[0]), others[1:]

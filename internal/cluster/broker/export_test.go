@@ -1,0 +1,4 @@
+package broker
+
+// ClientAddress returns where the server listens for clients, none of which it lets in.
+func (s *Server) ClientAddress() string { return s.is.Addr().String() }
