@@ -28,6 +28,8 @@ type trio struct {
 	t       *testing.T
 	now     time.Duration
 	names   []cluster.Name
+	keepers []cluster.Name // of the log; nil: an external broker
+	timings cluster.Timings
 	nodes   map[cluster.Name]*cluster.Node
 	rows    map[cluster.Name]*inmemory.Records
 	applied map[cluster.Name]cluster.Position
@@ -49,7 +51,12 @@ type trio struct {
 }
 
 func newTrio(t *testing.T) *trio {
-	w := &trio{t: t, now: time.Second, names: []cluster.Name{dipper, heron, kestrel}, nodes: map[cluster.Name]*cluster.Node{}, rows: map[cluster.Name]*inmemory.Records{}, applied: map[cluster.Name]cluster.Position{},
+	names := []cluster.Name{dipper, heron, kestrel}
+	return newTrioWith(t, names, cluster.DefaultTimings())
+}
+
+func newTrioWith(t *testing.T, keepers []cluster.Name, timings cluster.Timings) *trio {
+	w := &trio{t: t, keepers: keepers, timings: timings, now: time.Second, names: []cluster.Name{dipper, heron, kestrel}, nodes: map[cluster.Name]*cluster.Node{}, rows: map[cluster.Name]*inmemory.Records{}, applied: map[cluster.Name]cluster.Position{},
 		owners:  cluster.Owners{Version: 1, Realms: map[cluster.Realm]cluster.Ownership{1: {Owner: dipper, Incarnation: 1, Epoch: 1}}},
 		noTable: map[cluster.Name]bool{}, still: map[cluster.Name]bool{}, deaf: map[cluster.Name]bool{}, waiting: map[cluster.Name][]func(){}, acts: map[cluster.Name][]cluster.Act{}, answered: map[cluster.ConnID]cluster.Answer{}}
 	for _, name := range w.names {
@@ -61,7 +68,7 @@ func newTrio(t *testing.T) *trio {
 func (w *trio) start(name cluster.Name, incarnation cluster.Incarnation) {
 	rows := inmemory.NewRecords()
 	w.rows[name], w.applied[name] = rows, 0
-	w.nodes[name] = cluster.NewNode(cluster.Config{Name: name, Incarnation: incarnation, Nodes: w.names, LogNodes: w.names, Fold: cluster.NewFold("main"), Policy: func(string) presence.Policy { return presence.DefaultPolicy() }, Timings: cluster.DefaultTimings(),
+	w.nodes[name] = cluster.NewNode(cluster.Config{Name: name, Incarnation: incarnation, Nodes: w.names, LogNodes: w.keepers, Fold: cluster.NewFold("main"), Policy: func(string) presence.Policy { return presence.DefaultPolicy() }, Timings: w.timings,
 		Records: rows, NewMaker: func(cluster.Realm) cluster.Maker { return inmemory.NewMaker() }, NewID: w.id, NewRun: func(presence.View) string { return w.id() }}, w.at())
 }
 
@@ -257,8 +264,9 @@ func (w *trio) kinds(epoch cluster.Epoch) (kinds []cluster.Kind) {
 	return kinds
 }
 
-func begun(t *testing.T) *trio {
-	w := newTrio(t)
+func begun(t *testing.T) *trio { return begin(newTrio(t)) }
+
+func begin(w *trio) *trio {
 	w.until("an owner", func() bool { return w.owned(dipper).Speaks })
 	w.run(time.Second)
 	return w
@@ -756,4 +764,20 @@ func TestTheOlderOfTwoProcessesOfANameHalts(t *testing.T) {
 	require.Contains(t, w.nodes[dipper].Status(w.at()).Halted, "another process is the node dipper")
 	_, owns := w.nodes[dipper].Owned(1)
 	require.False(t, owns)
+}
+
+// TestAnOwnerWithoutTheExternalBrokerIsReplaced has a broker that takes nothing of the owner any more, while the other nodes
+// still hear it.
+func TestAnOwnerWithoutTheExternalBrokerIsReplaced(t *testing.T) {
+	timings := cluster.ExternalTimings()
+	w := begin(newTrioWith(t, nil, timings))
+	w.outcome = func(by cluster.Name, _ cluster.Record) cluster.Outcome {
+		return map[bool]cluster.Outcome{true: cluster.Unknown, false: cluster.Done}[by == dipper]
+	}
+	w.noTable[dipper] = true
+	before := w.now
+	w.until("the owner says nothing", func() bool { return !w.owned(dipper).Speaks })
+	require.Less(t, w.now-before, timings.Doubt+timings.Heartbeat+timings.Mark)
+	w.until("another node takes over", func() bool { return w.owners.Realms[1].Owner != dipper })
+	require.Less(t, w.now-before, timings.Stuck, "the heartbeats of the owner say that it does not hear the broker")
 }
