@@ -6,7 +6,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -19,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/cluster/clustertest"
 	"tovik.example/tovik/wire"
 )
 
@@ -113,10 +113,7 @@ func ends(t *testing.T, cmd *exec.Cmd) int {
 
 func freeAddress(t *testing.T) string {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer func() { _ = l.Close() }()
-	return l.Addr().String()
+	return clustertest.FreeAddresses(t, 1)[0]
 }
 
 func TestCommandsOnTheDemo(t *testing.T) {

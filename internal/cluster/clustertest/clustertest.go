@@ -3,12 +3,12 @@
 package clustertest
 
 import (
-	"net"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
 	"tovik.example/tovik/internal/cluster"
+	"tovik.example/tovik/internal/cluster/local"
 )
 
 // Broker is what is checked, as one node reaches it.
@@ -24,15 +24,10 @@ type Broker struct {
 	Received func(cluster.Name) []cluster.Envelope
 }
 
-// FreeAddresses returns addresses of loopback that nobody uses at the moment, for nodes that must know each
-// other's before they start.
-func FreeAddresses(t *testing.T, n int) (list []string) {
-	for range n {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
-		require.NoError(t, err)
-		list = append(list, l.Addr().String())
-		defer func() { require.NoError(t, l.Close()) }()
-	}
+// FreeAddresses is [local.FreeAddresses] for a test.
+func FreeAddresses(t *testing.T, n int) []string {
+	list, err := local.FreeAddresses(n)
+	require.NoError(t, err)
 	return list
 }
 

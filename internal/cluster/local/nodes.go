@@ -102,15 +102,13 @@ func Start(o Options, extra http.Handler) (*Nodes, error) {
 
 // lay makes the cables and the configurations.
 func (n *Nodes) lay() error {
+	addresses, err := FreeAddresses(2 * len(n.Names))
+	if err != nil {
+		return err
+	}
 	routes, listens := map[string]string{}, map[string]string{}
-	for _, name := range n.Names {
-		for _, of := range []map[string]string{routes, listens} {
-			address, err := freeAddress()
-			if err != nil {
-				return err
-			}
-			of[name] = address
-		}
+	for i, name := range n.Names {
+		routes[name], listens[name] = addresses[2*i], addresses[2*i+1]
 		in, err := NewCable(listens[name])
 		if err != nil {
 			return err
@@ -148,15 +146,6 @@ func quoted(list []string) string {
 		words[i] = fmt.Sprintf("%q", word)
 	}
 	return "[" + strings.Join(words, ", ") + "]"
-}
-
-// freeAddress returns an address of loopback at which nobody listens.
-func freeAddress() (string, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return "", err
-	}
-	return l.Addr().String(), l.Close()
 }
 
 // balance starts the load balancer.
@@ -201,7 +190,7 @@ func (n *Nodes) Run(name string) error {
 	if is.process != nil {
 		return fmt.Errorf("%s runs already", name)
 	}
-	out, err := os.OpenFile(filepath.Join(n.Dir, name, "output"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	out, err := os.OpenFile(n.output(name), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}
@@ -327,10 +316,22 @@ func (n *Nodes) Await(ctx context.Context) error {
 			}
 		}
 		if n.State(name) == Stopped {
-			return fmt.Errorf("%s has ended; see %s", name, filepath.Join(n.Dir, name, "output"))
+			return fmt.Errorf("%s has ended; the end of %s: %s", name, n.output(name), n.lastLines(name))
 		}
 	}
 	return nil
+}
+
+// output returns the path of the file with what a node has printed.
+func (n *Nodes) output(name string) string { return filepath.Join(n.Dir, name, "output") }
+
+// lastLines returns the end of what a node has printed.
+func (n *Nodes) lastLines(name string) string {
+	text, err := os.ReadFile(n.output(name))
+	if err != nil {
+		return err.Error()
+	}
+	return string(text[max(0, len(text)-2000):])
 }
 
 func answers(ctx context.Context, url string) bool {
