@@ -59,13 +59,13 @@ test: lint web chromium compiler nginx ## everything: lint, vet, race detector, 
 raced: # the longest packages first; most tests wait most of the time
 	CGO_ENABLED=1 $(GO) test -race $(UNWATCHED) -parallel 4 -timeout 60m ./test ./internal/server ./...
 
-random: # histories, weeks and fuzzing, which only compute: they take what the others leave
-	nice -n 19 $(MAKE) --no-print-directory computed
+random: # histories, weeks and fuzzing, which only compute: the others go first
+	nice -n 5 $(MAKE) --no-print-directory computed
 
 computed:
-	$(GO) test ./internal/presence -run 'Agree|Restart|OpenView|Handover|Death' -rapid.checks=$(HISTORIES) -timeout 15m
-	$(GO) test ./internal/timing -run Advice -seeds $(WEEKS)
-	$(GO) test ./internal/rehearsal/nodes -seeds $(SEEDS) -timeout 30m
+	$(GO) test ./internal/presence -run 'Agree|Restart|OpenView|Handover|Death' -rapid.checks=$(HISTORIES) -timeout 60m
+	$(GO) test ./internal/timing -run Advice -seeds $(WEEKS) -timeout 60m
+	$(GO) test ./internal/rehearsal/nodes -seeds $(SEEDS) -timeout 60m
 	$(MAKE) --no-print-directory fuzz FUZZTIME=2000x
 
 fuzz: ## random input to every door, FUZZTIME for each

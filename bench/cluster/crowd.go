@@ -106,20 +106,26 @@ func memory(pids []int) (kb int64) {
 // figure returns the sum of a metric over all nodes.
 func figure(n *local.Nodes, name, labels string) (sum float64) {
 	for _, node := range n.Names {
-		request, err := http.NewRequest(http.MethodGet, n.At(node)+"/metrics", nil)
-		check(err)
-		request.Header.Set("Authorization", "Bearer "+key)
-		response, err := http.DefaultClient.Do(request)
-		check(err)
-		text, err := io.ReadAll(response.Body)
-		check(err)
-		_ = response.Body.Close()
-		for line := range strings.Lines(string(text)) {
-			if strings.HasPrefix(line, name+labels) {
-				v, err := strconv.ParseFloat(strings.Fields(line)[1], 64)
-				check(err)
-				sum += v
-			}
+		sum += figureOf(n, node, name, labels)
+	}
+	return sum
+}
+
+// figureOf returns the sum of a metric at one node.
+func figureOf(n *local.Nodes, node, name, labels string) (sum float64) {
+	request, err := http.NewRequest(http.MethodGet, n.At(node)+"/metrics", nil)
+	check(err)
+	request.Header.Set("Authorization", "Bearer "+key)
+	response, err := http.DefaultClient.Do(request)
+	check(err)
+	text, err := io.ReadAll(response.Body)
+	check(err)
+	check(response.Body.Close())
+	for line := range strings.Lines(string(text)) {
+		if strings.HasPrefix(line, name+labels) {
+			v, err := strconv.ParseFloat(strings.Fields(line)[1], 64)
+			check(err)
+			sum += v
 		}
 	}
 	return sum

@@ -54,7 +54,7 @@ func main() {
 	alone := aloneService(dir, program)
 	one := cluster(filepath.Join(dir, "one"), program, "dipper")
 	three := cluster(filepath.Join(dir, "three"), program, "dipper", "heron", "kestrel")
-	owner := ownerOf(three)
+	owner := ownerOf(three, "dipper")
 	var ratios [3][]float64 // to alone, of the same round
 	var last [3]figures
 	for range *rounds {
@@ -64,6 +64,9 @@ func main() {
 		}
 	}
 	for i, what := range []string{"alone", "a cluster of one", "three nodes, at the owner"} {
+		if *rounds == 0 {
+			break
+		}
 		slices.Sort(ratios[i])
 		fmt.Printf("  %-28s %7.0f /s  %6.0f µs each in the last round;  %.2f of alone (%.2f to %.2f)\n", what, last[i].perSecond, last[i].micros, ratios[i][len(ratios[i])/2], ratios[i][0], ratios[i][len(ratios[i])-1])
 	}
@@ -131,10 +134,16 @@ func await(n *local.Nodes) {
 	log.Fatal("the nodes are not together")
 }
 
-func ownerOf(n *local.Nodes) string {
-	list, err := client.API{Server: n.At(n.Names[0]), Key: key}.Nodes(context.Background())
-	check(err)
-	return list.Realms[0].Owner
+// ownerOf returns the owner of the realm, as a node knows it.
+func ownerOf(n *local.Nodes, as string) string {
+	for range 100 {
+		if list, err := (client.API{Server: n.At(as), Key: key}).Nodes(context.Background()); err == nil {
+			return list.Realms[0].Owner
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	log.Fatal("no owner")
+	return ""
 }
 
 func token(user string) string {
@@ -246,7 +255,7 @@ func at(list []time.Duration, percent int) time.Duration {
 	return list[min(len(list)-1, len(list)*percent/100)].Round(10 * time.Microsecond)
 }
 
-// probe returns how long it takes until a node answers for the realm.
+// probe returns how long it takes until a node answers for the realm. It may be asked several times.
 func probe(url string) time.Duration {
 	began := time.Now()
 	for {
@@ -260,57 +269,114 @@ func probe(url string) time.Duration {
 	}
 }
 
-// handover measures the longest answer while an owner hands over.
+// handover measures how long a request waits at most while an owner hands over: at the node that owns the realm next, and
+// at the third one.
 func handover(n *local.Nodes, people *crowd) {
-	var longest []time.Duration
+	var atNext, atThird []time.Duration
+	var inLog, read, reported []time.Duration
 	for range *handovers {
-		owner := ownerOf(n)
-		other := n.Names[(slices.Index(n.Names, owner)+1)%3]
+		owner := ownerOf(n, n.Names[0])
+		before := map[string]steps{}
+		for _, name := range n.Names {
+			before[name] = stepsOf(n, name)
+		}
 		over := make(chan error, 1)
 		go func() { over <- n.Drain(owner) }()
-		most := time.Duration(0)
-		for waits := true; waits; {
-			select {
-			case err := <-over:
-				check(err)
-				waits = false
-			default:
-				most = max(most, probe(n.At(other)))
+		var waited [3]time.Duration
+		var asking sync.WaitGroup
+		for i, name := range n.Names {
+			if name != owner {
+				asking.Go(func() {
+					for ownerOf(n, name) == owner {
+						waited[i] = max(waited[i], probe(n.At(name)))
+					}
+				})
 			}
 		}
-		longest = append(longest, most)
+		asking.Wait()
+		check(<-over)
 		check(n.Run(owner))
 		await(n)
+		next := ownerOf(n, owner)
+		took, was := stepsOf(n, next), before[next]
+		inLog, read, reported = append(inLog, seconds(took.log-was.log)), append(read, seconds(took.records-was.records)), append(reported, seconds(took.reports-was.reports))
+		for i, name := range n.Names {
+			switch name {
+			case owner:
+			case next:
+				atNext = append(atNext, waited[i])
+			default:
+				atThird = append(atThird, waited[i])
+			}
+		}
 		people.whole(*sessions)
 		time.Sleep(2 * time.Second)
 	}
-	fmt.Printf("the longest answer during a handover: %s at p50, %s at most, of %d\n", at(longest, 50), at(longest, 100), len(longest))
+	fmt.Printf("a request waits during a handover: at the next owner %s at p50, %s at most; at the third node %s and %s, of %d\n", at(atNext, 50), at(atNext, 100), at(atThird, 50), at(atThird, 100), len(atNext))
+	fmt.Printf("  of this, at p50: %s until it is in the log, %s to read the records, %s until %d links are re-seated\n", at(inLog, 50), at(read, 50), at(reported, 50), *sessions)
+}
+
+func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
+
+// steps are how long a node has taken to begin to own realms.
+type steps struct{ log, records, reports float64 }
+
+func stepsOf(n *local.Nodes, node string) steps {
+	const seconds = "tovik_node_realms_begun_seconds_total"
+	return steps{figureOf(n, node, seconds, `{until="log"}`), figureOf(n, node, seconds, `{until="records"}`), figureOf(n, node, seconds, `{until="reports"}`)}
 }
 
 // takeovers kills owners, and groups them by what they led of the broker.
 func takeovers(n *local.Nodes, people *crowd) {
 	took := map[int][]time.Duration{}
-	for range *kills {
-		list, err := client.API{Server: n.At(n.Names[0]), Key: key}.Nodes(context.Background())
-		check(err)
-		owner := list.Realms[0].Owner
-		led := 0
-		for _, of := range list.Nodes {
-			if of.Node == owner {
-				led = len(of.Leads)
+	for i := range *kills {
+		leads := i%2 == 1 // every other owner should lead something of the broker, as far as that can be had
+		for range 4 {
+			if owner := ownerOf(n, n.Names[0]); !leads || led(n, owner) > 0 {
+				break
+			}
+			for _, name := range n.Names {
+				if name != ownerOf(n, name) && led(n, name) > 0 { // what it leads goes to one of the others
+					again(n, people, name)
+					break
+				}
 			}
 		}
+		owner := ownerOf(n, n.Names[0])
+		of := led(n, owner)
 		other := n.Names[(slices.Index(n.Names, owner)+1)%3]
 		check(n.Kill(owner))
-		took[led] = append(took[led], probe(n.At(other)))
+		took[of] = append(took[of], probe(n.At(other)))
 		check(n.Run(owner))
 		await(n)
 		people.whole(*sessions)
 		time.Sleep(2 * time.Second)
 	}
-	for led, name := range []string{"no leader of the broker", "one of its two leaders", "both of its leaders"} {
-		if list := took[led]; len(list) > 0 {
+	for of, name := range []string{"no leader of the broker", "one of its two leaders", "both of its leaders"} {
+		if list := took[of]; len(list) > 0 {
 			fmt.Printf("an owner is killed with %s: the next answers after %s at p50, %s at most, of %d\n", name, at(list, 50), at(list, 100), len(list))
 		}
 	}
+}
+
+// led returns how many of the broker's leaders a node is.
+func led(n *local.Nodes, name string) int {
+	list, err := client.API{Server: n.At(n.Names[0]), Key: key}.Nodes(context.Background())
+	check(err)
+	for _, is := range list.Nodes {
+		if is.Node == name {
+			return len(is.Leads)
+		}
+	}
+	return 0
+}
+
+// again kills a node and starts it again.
+func again(n *local.Nodes, people *crowd, name string) {
+	check(n.Kill(name))
+	time.Sleep(5 * time.Second)
+	check(n.Run(name))
+	await(n)
+	people.whole(*sessions)
+	time.Sleep(2 * time.Second)
 }

@@ -12,6 +12,7 @@ import (
 	"pgregory.net/rapid"
 
 	"tovik.example/tovik/internal/cluster"
+	"tovik.example/tovik/internal/cluster/inmemory"
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/engine/enginetest"
 	"tovik.example/tovik/internal/presence"
@@ -87,7 +88,16 @@ func TestAFoldFollowsTheRules(t *testing.T) {
 // and makes one of its name: nothing is left of the first.
 func TestARealmIsMadeAndEndedWhileRunning(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		all := nodes(t, "dipper", "heron", "kestrel")
+		tables := map[cluster.Name]*inmemory.Records{}
+		all := inmemory.StartWith(t.Context(), presence.DefaultPolicy(), func(name cluster.Name) inmemory.Table {
+			tables[name] = inmemory.NewRecords()
+			return tables[name]
+		}, "dipper", "heron", "kestrel")
+		defer func() {
+			for _, node := range all {
+				node.Stop()
+			}
+		}()
 		_, err := all[0].MakeRealm(t.Context(), "main")
 		require.ErrorIs(t, err, cluster.ErrRealmExists)
 		drill, err := all[0].MakeRealm(t.Context(), "drill")
@@ -104,6 +114,10 @@ func TestARealmIsMadeAndEndedWhileRunning(t *testing.T) {
 		require.NoError(t, all[2].EndRealm(t.Context(), drill))
 		require.ErrorIs(t, all[2].EndRealm(t.Context(), drill), cluster.ErrNoRealm)
 		time.Sleep(time.Second)
+		synctest.Wait()
+		for _, rows := range tables {
+			require.NotContains(t, rows.Text(), "bram")
+		}
 		_, err = here.Do(t.Context(), hello)
 		require.ErrorIs(t, err, cluster.ErrNoRealm)
 		_, err = here.Do(t.Context(), presence.SetStatus{User: "bram", Status: presence.Away})

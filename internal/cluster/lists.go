@@ -166,13 +166,28 @@ func (l *lists) rooms(r Rooms, at time.Time) (show []any) {
 		return nil
 	}
 	l.wishes.answered[r.Wish] = true
-	for _, topic := range slices.SortedFunc(maps.Keys(l.topics), compareTopics) {
-		if r.Wish.wants(topic) && !slices.Contains(r.Names, topic.Room) {
-			show = append(show, l.differs(engine.Snapshot{Topic: topic}, at)...)
+	if room, single := r.Wish.Pattern.Room(); single { // as most do
+		topic := engine.Topic{Room: room, View: r.Wish.View}
+		if len(r.Names) > 0 {
+			return nil
+		}
+		if l.topics[topic] != nil {
+			show = l.differs(engine.Snapshot{Topic: topic}, at)
+		}
+		return append(show, topic)
+	}
+	exist, ended := map[presence.RoomName]bool{}, []engine.Topic{}
+	for _, room := range r.Names {
+		exist[room] = true
+	}
+	for topic := range l.topics {
+		if r.Wish.wants(topic) && !exist[topic.Room] {
+			ended = append(ended, topic)
 		}
 	}
-	if room, single := r.Wish.Pattern.Room(); single && len(r.Names) == 0 {
-		show = append(show, engine.Topic{Room: room, View: r.Wish.View})
+	slices.SortFunc(ended, compareTopics)
+	for _, topic := range ended {
+		show = append(show, l.differs(engine.Snapshot{Topic: topic}, at)...)
 	}
 	return show
 }

@@ -173,6 +173,11 @@ type (
 		Record Record
 		After  Position
 	}
+	// ReadSaved reads the state of a realm from the node's [Records], for [Node.Saved].
+	ReadSaved struct {
+		Realm Realm
+		Epoch Epoch
+	}
 	// ReadTable reads the [Table], for [Node.Table].
 	ReadTable struct{}
 	// SwapTable changes the [Table]. The outcome goes to [Node.Swapped].
@@ -253,6 +258,7 @@ const (
 
 func (Send) act()          {}
 func (Append) act()        {}
+func (ReadSaved) act()     {}
 func (ReadTable) act()     {}
 func (SwapTable) act()     {}
 func (PassAnswer) act()    {}

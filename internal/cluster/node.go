@@ -48,7 +48,7 @@ func ExternalTimings() Timings {
 
 // Records is a node's own copy of the records.
 type Records interface {
-	// State returns the recorded state of a realm.
+	// State returns the recorded state of a realm. Unlike Confirmed, it may take its time.
 	State(Realm) presence.Saved
 	// Confirmed reports whether the opening of a session is on record.
 	Confirmed(Realm, presence.SessionID) bool
@@ -110,6 +110,7 @@ type Node struct {
 	flushAt time.Duration
 	alone   time.Duration // when it last heard no majority
 	wokeAt  time.Duration // when it had stood still last; 0: never
+	began   Beginnings
 
 	table      Owners
 	swapping   bool
@@ -258,8 +259,8 @@ func (n *Node) halt(why string) {
 	n.do(Halt{why})
 }
 
-// Leave prepares a stop: other nodes take over the realms of this one. When it owns none ([Node.OwnsNone]),
-// send its links away ([Node.SendAllAway]) and stop it.
+// Leave prepares a stop: other nodes take over the realms of this one. When it owns none ([Node.OwnsNone]) and their
+// owners answer, send its links away ([Node.SendAllAway]) and stop it.
 func (n *Node) Leave(at presence.Instant) {
 	n.runs(at)
 	n.peers[n.Name].leaving = true
@@ -320,16 +321,21 @@ func (n *Node) record(kind Kind) Record {
 
 // Acts returns the acts since its last call, in order. Call it after each other method.
 func (n *Node) Acts() []Act {
+	n.flushOthers() // first, since others wait for it
 	n.readOwn()
-	for _, name := range n.others() {
-		n.flush(name)
-	}
+	n.flushOthers()
 	acts := n.acts
 	n.acts = nil
 	if n.halted != "" {
 		acts = slices.DeleteFunc(acts, outward)
 	}
 	return acts
+}
+
+func (n *Node) flushOthers() {
+	for _, name := range n.others() {
+		n.flush(name)
+	}
 }
 
 // readOwn reads what the node says to itself, which goes over no bus.
@@ -422,6 +428,13 @@ func (n *Node) Owned(id Realm) (Owned, bool) {
 	return Owned{o.epoch, o.engine, o.speaks()}, true
 }
 
+// Beginnings says how long this node has taken to begin to own realms, over all of them.
+type Beginnings struct {
+	Log     time.Duration // until its begins was in the log
+	Records time.Duration // until the records were read
+	Reports time.Duration // until the core was restored, and the nodes had reported
+}
+
 // Status is what a node knows of itself and of others, for operators.
 type Status struct {
 	Halted  string // why; empty: it has not
@@ -430,6 +443,7 @@ type Status struct {
 	Apart   time.Duration
 	Unheard []Name
 	Heard   map[Name]Incarnation // other nodes
+	Began   Beginnings
 	Realms  []RealmStatus
 }
 
@@ -444,7 +458,7 @@ type RealmStatus struct {
 
 // Status returns what the node knows at an instant.
 func (n *Node) Status(at presence.Instant) Status {
-	s := Status{Halted: n.halted, Leaving: n.peers[n.Name].leaving, Heard: map[Name]Incarnation{}}
+	s := Status{Halted: n.halted, Leaving: n.peers[n.Name].leaving, Heard: map[Name]Incarnation{}, Began: n.began}
 	for _, name := range n.others() {
 		if n.hears(name) {
 			s.Heard[name] = n.peers[name].incarnation
@@ -624,6 +638,8 @@ func (n *Node) dueOwner(o *owner) time.Duration {
 	switch {
 	case o.phase == begins || o.phase == ending || o.retry || o.unproven:
 		return n.mono() + n.Timings.Flush
+	case o.phase == reading:
+		return never
 	case o.phase == barrier:
 		return o.since + n.Timings.Barrier
 	case o.frozen:
@@ -774,7 +790,7 @@ func (n *Node) newcomer(name Name) {
 func (n *Node) repair(name Name) {
 	for _, id := range n.order {
 		r := n.realms[id]
-		if o := r.owner; o != nil && o.phase >= barrier && (!o.frozen || o.phase == barrier && !o.unproven) {
+		if o := r.owner; o != nil && o.mayAsk() {
 			n.down(o, name, WantReport{})
 		}
 		if r.known.Owner == name && name != n.Name {

@@ -14,6 +14,7 @@ type phase uint8
 
 const (
 	begins  phase = iota // its begins is not in the log yet
+	reading              // its node's records are read
 	barrier              // it has restored the core, and waits for reports
 	active               // it answers and seals
 	ending               // it takes no more inputs, and hands over
@@ -25,12 +26,13 @@ type owner struct {
 	epoch  Epoch
 	phase  phase
 	node   *Node
-	engine *engine.Engine // nil until the begins is in the log
+	engine *engine.Engine // nil before the barrier
 	passAt time.Duration  // when the engine has something to do
 
 	since    time.Duration // of the phase
 	handover bool          // the previous owner hands over
 	beginID  string
+	early    []queued      // reports that came before the core was restored
 	waiting  []queued      // what came while the owner may not answer
 	missing  map[Name]bool // nodes whose reports the barrier waits for
 	links    map[presence.LinkID]carriedBy
@@ -137,7 +139,7 @@ func (n *Node) appliedOwn(o *owner, r Record) {
 	o.appending = nil
 	switch r.Kind {
 	case KindBegins:
-		n.restore(o)
+		n.readSaved(o)
 	case KindEnds:
 		n.drop(o.realm)
 	case KindBatch:
@@ -157,29 +159,47 @@ func (n *Node) answerRecorded(o *owner) {
 	o.recorded = nil
 }
 
-// restore makes the core that continues, and begins the barrier: all living nodes report their
-// links before the owner says anything.
-func (n *Node) restore(o *owner) {
-	to := o.realm.log
+// readSaved has the records read, and asks all living nodes to report their links meanwhile.
+func (n *Node) readSaved(o *owner) {
+	n.began.Log += n.mono() - o.since
+	o.phase, o.since = reading, n.mono()
+	n.learn(o.realm, Known{o.epoch, n.Name})
+	n.do(ReadSaved{o.realm.id, o.epoch})
+	for _, name := range n.names {
+		// A node that has just started, or was cut off a moment ago, has not heard from all living nodes yet.
+		if !n.dead(name) {
+			o.missing[name] = true
+			if !o.unproven {
+				n.down(o, name, WantReport{})
+			}
+		}
+	}
+}
+
+// Saved takes the recorded state of a realm that this node has begun to own (see [ReadSaved]). The node restores the
+// core, and begins the barrier: all living nodes report their links before the owner says anything.
+func (n *Node) Saved(at presence.Instant, id Realm, epoch Epoch, is presence.Saved) {
+	n.runs(at)
+	r := n.realms[id]
+	if r == nil || r.owner == nil || r.owner.epoch != epoch || r.owner.phase != reading {
+		return
+	}
+	o, to := r.owner, r.log
 	o.engine = engine.New(engine.Options{Policy: n.policyOf(o.realm), Sink: o, Links: o, Recorder: o, Epoch: uint32(o.epoch), Now: func() presence.Instant { return n.at },
 		NewRun: func(view presence.View) string { return runOf(o.epoch, n.NewRun(view)) }})
 	o.maker = n.NewMaker(o.realm.id)
 	first := to.Marks == 0
 	from := presence.Takeover{Time: to.Time, Wall: to.Wall, Whole: !first && to.Ended == o.epoch-1, First: first}
-	if err := o.engine.Continue(n.Records.State(o.realm.id), from); err != nil {
+	if err := o.engine.Continue(is, from); err != nil {
 		panic("cluster: what is on record does not restore: " + err.Error())
 	}
+	n.began.Records += n.mono() - o.since
 	o.phase, o.since = barrier, n.mono()
-	n.learn(o.realm, Known{o.epoch, n.Name})
 	o.frozen, o.frozenAt = o.unproven, n.mono()
-	for _, name := range n.names {
-		// A node that has just started, or was cut off a moment ago, has not heard from all living nodes yet.
-		if !n.dead(name) {
-			o.missing[name] = true
-			if !o.frozen {
-				n.down(o, name, WantReport{})
-			}
-		}
+	early := o.early
+	o.early = nil
+	for _, q := range early {
+		n.takeUp(o, q.from, q.what)
 	}
 }
 
@@ -187,6 +207,7 @@ func (n *Node) restore(o *owner) {
 // order.
 func (n *Node) activate(o *owner) {
 	n.note("is active for realm %d in epoch %d; %d carriers have not reported", o.realm.id, o.epoch, len(o.missing))
+	n.began.Reports += n.mono() - o.since
 	o.phase, o.since = active, n.mono()
 	n.do(Owns{o.realm.id, o.realm.log.Name, true})
 	o.engine.UnseatOthers()
@@ -232,6 +253,17 @@ func (n *Node) release(o *owner) {
 			n.takeUp(o, a.from, a.what)
 		}
 	}
+}
+
+// mayAsk reports whether the owner may ask a node for a report.
+func (o *owner) mayAsk() bool {
+	switch o.phase {
+	case begins:
+		return false
+	case reading, barrier:
+		return !o.unproven
+	}
+	return !o.frozen
 }
 
 // wantReports asks all nodes that are heard for a report.
@@ -282,9 +314,15 @@ func (n *Node) pass(o *owner) {
 
 // takeUp handles a message of a carrier.
 func (n *Node) takeUp(o *owner, from Name, what Up) {
-	if report, ok := what.(Report); ok && o.phase >= barrier && o.phase != ending && (!o.frozen || o.phase == barrier) {
-		n.reseat(o, from, report)
-		return
+	if report, ok := what.(Report); ok {
+		switch {
+		case o.phase == reading && len(o.early) < mostQueued:
+			o.early = append(o.early, queued{from, report})
+			return
+		case o.phase == barrier || o.phase == active && !o.frozen:
+			n.reseat(o, from, report)
+			return
+		}
 	}
 	if !o.speaks() {
 		o.wait(queued{from, what})
@@ -371,7 +409,7 @@ func (n *Node) down(o *owner, to Name, what Down) uint64 {
 
 // write appends the people who have changed. Presence does not wait for it.
 func (n *Node) write(o *owner) {
-	if o.phase == begins {
+	if o.phase < barrier {
 		return
 	}
 	if o.appending != nil {

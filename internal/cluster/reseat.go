@@ -2,6 +2,7 @@ package cluster
 
 import (
 	"maps"
+	"slices"
 
 	"tovik.example/tovik/internal/presence"
 )
@@ -73,5 +74,6 @@ func (o *owner) forget(name Name) {
 	maps.DeleteFunc(o.links, func(_ presence.LinkID, by carriedBy) bool { return by.carrier == name })
 	delete(o.seated, name)
 	delete(o.reported, name)
+	o.early = slices.DeleteFunc(o.early, func(q queued) bool { return q.from == name })
 	delete(o.follows, name)
 }

@@ -105,7 +105,8 @@ func (w *trio) until(what string, is func() bool) {
 }
 
 func (w *trio) settle() {
-	for len(w.queue) > 0 {
+	for steps := 0; len(w.queue) > 0; steps++ {
+		require.Less(w.t, steps, 100_000, "nodes answer each other for ever")
 		next := w.queue[0]
 		w.queue = w.queue[1:]
 		next()
@@ -146,6 +147,9 @@ func (w *trio) drain(name cluster.Name) {
 		case cluster.Append:
 			outcome := w.append(name, act)
 			w.on(name, func(n *cluster.Node) { n.Appended(w.at(), act.Record.ID, outcome) })
+		case cluster.ReadSaved:
+			is := w.nodes[name].Records.State(act.Realm)
+			w.on(name, func(n *cluster.Node) { n.Saved(w.at(), act.Realm, act.Epoch, is) })
 		case cluster.ReadTable:
 			is := w.owners
 			w.on(name, func(n *cluster.Node) { n.Table(w.at(), is, !w.noTable[name]) })
@@ -664,6 +668,83 @@ func TestAHelloFromBeforeAPauseIsRefused(t *testing.T) {
 	require.Empty(t, w.owned(dipper).Engine.RoomsOf("ilse", presence.Full))
 	require.Contains(t, took[cluster.Close](w, heron), cluster.Close{Conn: 7, Why: cluster.CloseNotReady})
 	w.opens(heron, 8, "ilse")
+}
+
+// TestAHelloThatWaitsThroughAPauseIsRefused has a node that stands still while the owner does not answer.
+func TestAHelloThatWaitsThroughAPauseIsRefused(t *testing.T) {
+	w := begun(t)
+	w.still[dipper] = true
+	w.says(heron, 7, "ilse")
+	w.still[heron] = true
+	w.run(1500 * time.Millisecond)
+	w.wakes(heron)
+	w.run(10 * time.Millisecond)
+	require.Contains(t, took[cluster.Close](w, heron), cluster.Close{Conn: 7, Why: cluster.CloseNotReady})
+}
+
+// TestAnAnswerWhoseClientHasGoneIsALostLink has a client that goes while the answer to its hello is on its way. That it
+// has gone does not reach the owner.
+func TestAnAnswerWhoseClientHasGoneIsALostLink(t *testing.T) {
+	w := begun(t)
+	var slow []cluster.Envelope
+	w.loses = func(from, to cluster.Name, e cluster.Envelope) bool {
+		if from == dipper && to == heron {
+			slow = append(slow, e)
+		}
+		return from == dipper && to == heron || slices.ContainsFunc(e.Messages, isUp[cluster.GiveUp])
+	}
+	w.says(heron, 7, "ilse")
+	w.until("it is answered", func() bool { return slices.ContainsFunc(w.said(dipper, heron), isFrom[cluster.Answer]) })
+	w.on(heron, func(n *cluster.Node) { n.Broke(w.at(), 1, 7) })
+	w.settle()
+	w.loses = nil
+	is, live := w.owned(dipper).Engine.LinkOf("session-7", presence.Full)
+	require.True(t, live)
+	for _, e := range slow {
+		w.on(heron, func(n *cluster.Node) { n.Receive(w.at(), e) })
+	}
+	w.run(20 * time.Millisecond)
+	require.Contains(t, w.said(heron, dipper), cluster.Message(cluster.ToOwner{Realm: 1, What: cluster.Say{Input: presence.LinkLost{Link: is.Link}}}))
+}
+
+// TestNoLinkOutlivesACarrierThatIsNotHeard cuts a pair of nodes. The third hears both, so nobody is replaced.
+func TestNoLinkOutlivesACarrierThatIsNotHeard(t *testing.T) {
+	w := begun(t)
+	w.opens(heron, 7, "ilse")
+	w.loses = func(from, to cluster.Name, _ cluster.Envelope) bool {
+		return from == heron && to == dipper || from == dipper && to == heron
+	}
+	policy := presence.DefaultPolicy()
+	w.run(policy.LongestGhost() + 6*time.Second)
+	require.True(t, w.owned(dipper).Speaks)
+	require.Empty(t, w.owned(dipper).Engine.RoomsOf("ilse", presence.Full))
+}
+
+// TestALinkOfAFormerIncarnationIsSilent has a node that dies and starts again: from then on, whoever owns the realm counts
+// the link as silent.
+func TestALinkOfAFormerIncarnationIsSilent(t *testing.T) {
+	w := begun(t)
+	w.opens(heron, 7, "ilse")
+	w.run(time.Second)
+	silent := func() bool { return w.rows[kestrel].State(1).People[0].Sessions[0].Silent > 0 }
+	require.False(t, silent())
+	w.start(heron, 2)
+	w.applies(heron)
+	w.run(time.Second)
+	require.True(t, silent())
+	policy := presence.DefaultPolicy()
+	w.run(policy.GhostIn(&policy.RoomPolicy, false))
+	require.True(t, w.owned(dipper).Speaks)
+	require.Empty(t, w.owned(dipper).Engine.RoomsOf("ilse", presence.Full))
+}
+
+func TestTheConnectionsOfARealmThatHasEndedAreClosed(t *testing.T) {
+	w := begun(t)
+	w.opens(heron, 7, "ilse")
+	w.log = append(w.log, cluster.Record{ID: "the-end", Kind: cluster.KindGone, Realm: 1})
+	w.applies(heron)
+	w.settle()
+	require.Contains(t, took[cluster.Close](w, heron), cluster.Close{Conn: 7, Why: cluster.CloseGone})
 }
 
 func TestNoLinkOutlivesTheNodeThatCarriedIt(t *testing.T) {

@@ -2,7 +2,9 @@ package cluster
 
 import (
 	"context"
+	"maps"
 	"math/rand/v2"
+	"slices"
 	"sync"
 	"time"
 
@@ -188,18 +190,23 @@ func (r *Runner) EndRealm(ctx context.Context, id Realm, changes ...any) error {
 	return r.append(ctx, Record{Kind: KindGone, Realm: id, Changes: changes}, ErrNoRealm)
 }
 
-// Leave hands the realms of this node over, and returns when it owns none, or ctx is done. If there is no node
-// that could take them, the error is [ErrNotReady].
+// Leave hands the realms of this node over, and returns when it owns none and their next owners answer, or ctx is done.
+// If there is no node that could take them, the error is [ErrNotReady].
 func (r *Runner) Leave(ctx context.Context) error {
 	r.with(func(n *Node, at presence.Instant) { n.Leave(at) })
 	ticker := time.NewTicker(10 * time.Millisecond)
 	defer ticker.Stop()
 	for {
 		r.mu.Lock()
-		none, heir := r.node.OwnsNone(), r.node.HasHeir()
+		none, heir, cores := r.node.OwnsNone(), r.node.HasHeir(), slices.Collect(maps.Values(r.cores))
 		r.mu.Unlock()
 		switch {
 		case none:
+			for _, c := range cores { // clients that come back before would slow the next owner down
+				if _, err := c.request(ctx, presence.LinkID{}, Request{Question: &Question{Method: "Size"}}); err != nil {
+					return err
+				}
+			}
 			return nil
 		case !heir:
 			return ErrNotReady
@@ -291,6 +298,11 @@ func (r *Runner) perform(act Act) {
 		r.broker.Log.Append(act.Record, act.After, func(outcome Outcome) {
 			r.with(func(n *Node, at presence.Instant) { n.Appended(at, act.Record.ID, outcome) })
 		})
+	case ReadSaved:
+		go func() { // other realms go on meanwhile
+			is := r.node.Records.State(act.Realm)
+			r.with(func(n *Node, at presence.Instant) { n.Saved(at, act.Realm, act.Epoch, is) })
+		}()
 	case ReadTable:
 		r.broker.Table.Read(func(owners Owners, ok bool) {
 			r.with(func(n *Node, at presence.Instant) { n.Table(at, owners, ok) })

@@ -18,7 +18,8 @@ const mostWaiting = 4
 
 // stream is one direction of the messages between two nodes. They are numbered from 1. Everything
 // that is ready goes as one parcel: at once when the stream is idle, otherwise one parcel each
-// Timings.Parcel.
+// Timings.Parcel. A parcel has at most an eighth of the credit: what is at its beginning should not wait for the rest to
+// be read.
 type stream struct {
 	said     uint64    // the number of the newest message
 	waiting  []Message // those that are not sent yet, up to said
@@ -95,7 +96,7 @@ func (s *stream) acknowledged(upTo uint64) {
 // next returns the messages of the next parcel; none if nothing waits or there is no credit.
 func (s *stream) next(now time.Duration) []Message {
 	n, bytes := 0, 0
-	for n < len(s.waiting) && s.inFlight+bytes < s.credit {
+	for n < len(s.waiting) && s.inFlight+bytes < s.credit && bytes < s.credit/8 {
 		bytes += weight(s.waiting[n])
 		n++
 	}

@@ -71,12 +71,7 @@ func (n *Node) takeFollow(o *owner, from Name, up Up) {
 	case Follow:
 		for _, wish := range up.Wishes {
 			is.wishes.add(wish)
-			names := []presence.RoomName{}
-			for _, room := range o.engine.Topics(wish.View) {
-				if wish.Pattern.Match(room) {
-					names = append(names, room)
-				}
-			}
+			names := o.engine.Topics(wish.Pattern, wish.View)
 			n.down(o, from, Rooms{wish, names})
 			for _, room := range names {
 				n.state(o, from, engine.Topic{Room: room, View: wish.View})

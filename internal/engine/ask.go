@@ -339,22 +339,34 @@ func (e *Engine) Rooms(view presence.View) map[presence.RoomName]presence.Count 
 	return rooms
 }
 
-// Topics returns the rooms that receivers of a view have, or will be told of: those that exist now, and
+// Topics returns the rooms of a pattern that receivers of a view have, or will be told of: those that exist now, and
 // those whose end is not sealed yet. They are sorted.
-func (e *Engine) Topics(view presence.View) []presence.RoomName {
+func (e *Engine) Topics(of presence.Pattern, view presence.View) (names []presence.RoomName) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	names := e.core.Rooms(view)
-	for topic, f := range e.feeds {
-		if topic.View != view || f.unsealed == nil || e.core.Exists(topic.Room, view) {
-			continue
+	if room, single := of.Room(); single {
+		if e.core.Exists(room, view) || e.feeds[Topic{room, view}].ends() {
+			names = append(names, room)
 		}
-		if slices.ContainsFunc(f.unsealed.changes, func(c change) bool { return c.before.Sessions > 0 }) {
+		return names
+	}
+	for _, room := range e.core.Rooms(view) {
+		if of.Match(room) {
+			names = append(names, room)
+		}
+	}
+	for topic, f := range e.feeds {
+		if topic.View == view && of.Match(topic.Room) && !e.core.Exists(topic.Room, view) && f.ends() {
 			names = append(names, topic.Room)
 		}
 	}
 	slices.Sort(names)
 	return names
+}
+
+// ends reports whether the end of a room that has ended is not sealed yet.
+func (f *feed) ends() bool {
+	return f != nil && f.unsealed != nil && slices.ContainsFunc(f.unsealed.changes, func(c change) bool { return c.before.Sessions > 0 })
 }
 
 // Explain explains how a person is shown, and with a room why they are in it or not.

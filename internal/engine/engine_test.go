@@ -189,13 +189,18 @@ func TestARoomWhoseEndIsNotSealedIsATopic(t *testing.T) {
 		_, err = e.Do(ctx, presence.Leave{From: reply.Link, Room: room})
 		require.NoError(t, err)
 		require.Empty(t, e.Rooms(presence.Full))
-		require.Equal(t, []presence.RoomName{room}, e.Topics(presence.Full))
+		for _, of := range []presence.Pattern{"**", "basin.*", presence.Pattern(room)} {
+			require.Equal(t, []presence.RoomName{room}, e.Topics(of, presence.Full))
+		}
+		require.Empty(t, e.Topics("basin.lower-weir", presence.Full))
+		require.Empty(t, e.Topics("desk.*", presence.Full))
 		require.True(t, e.Sealed(engine.Topic{Room: room}).Exists)
 		_, err = e.Do(ctx, presence.Join{From: reply.Link, Room: "desk.night"})
 		require.NoError(t, err)
 		_, err = e.Do(ctx, presence.Leave{From: reply.Link, Room: "desk.night"})
 		require.NoError(t, err)
 		time.Sleep(time.Second)
-		require.Empty(t, e.Topics(presence.Full))
+		require.Empty(t, e.Topics("**", presence.Full))
+		require.Empty(t, e.Topics(presence.Pattern(room), presence.Full))
 	})
 }

@@ -75,13 +75,15 @@ type World interface {
 
 // NodeFigures are figures of a node, for metrics.
 type NodeFigures struct {
-	Heard, Owned   int // nodes, with itself; realms
-	Begun          int // realms that it has begun to own, since its start
-	Apart          time.Duration
-	Read, Behind   uint64 // records
-	LogBytes, Most uint64
-	Clock          time.Duration // by which it is ahead of the median of all
-	Refused        int           // connections of other nodes that were refused, or have failed
+	Heard, Owned int // nodes, with itself; realms
+	Begun        int // realms that it has begun to own, since its start
+	// BegunLog and so on are how long that took, over all of them.
+	BegunLog, BegunRecords, BegunReports time.Duration
+	Apart                                time.Duration
+	Read, Behind                         uint64 // records
+	LogBytes, Most                       uint64
+	Clock                                time.Duration // by which it is ahead of the median of all
+	Refused                              int           // connections of other nodes that were refused, or have failed
 	// MessagesIn and so on went over connections to other nodes.
 	MessagesIn, BytesIn, MessagesOut, BytesOut int64
 }

@@ -5,9 +5,11 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"runtime"
 	"slices"
 	"time"
 
+	"golang.org/x/sync/errgroup"
 	"gorm.io/gorm"
 
 	"tovik.example/tovik/internal/presence"
@@ -93,15 +95,18 @@ func (s *Store) SavedPeople(realm string) ([]presence.SavedPerson, error) {
 	if err := s.db().Raw("SELECT user, state FROM people WHERE realm = ? AND state IS NOT NULL ORDER BY user", realm).Scan(&rows).Error; err != nil {
 		return nil, err
 	}
-	people := make([]presence.SavedPerson, 0, len(rows))
-	for _, row := range rows {
-		saved, err := row.Saved()
-		if err != nil {
-			return nil, err
-		}
-		people = append(people, saved)
+	people := make([]presence.SavedPerson, len(rows))
+	work := errgroup.Group{} // reading JSON takes longest, and a realm has no owner meanwhile
+	each := len(rows)/runtime.GOMAXPROCS(0) + 1
+	for from := 0; from < len(rows); from += each {
+		work.Go(func() (err error) {
+			for i := from; i < min(from+each, len(rows)) && err == nil; i++ {
+				people[i], err = rows[i].Saved()
+			}
+			return err
+		})
 	}
-	return people, nil
+	return people, work.Wait()
 }
 
 // LastSeen returns the absent people who were last seen most recently, in the order in which

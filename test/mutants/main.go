@@ -287,7 +287,7 @@ var mutants = []mutant{
 	{"an old listing adds and removes no realm", "internal/cluster/plan.go", "if listing.At >= now.Listed {", "if true {"},
 	{"a lost table does not begin the epochs anew", "internal/cluster/plan.go", "max(now.Realms[realm].Epoch, listing.Epochs[realm]) + 1,", "now.Realms[realm].Epoch + 1,"},
 	{"who does not read the log replaces nobody", "internal/cluster/judge.go", " && n.mono()-n.peers[n.Name].marked < 2*n.Timings.Mark", ""},
-	{"a room whose end is not sealed is followed", "internal/engine/ask.go", "return c.before.Sessions > 0 }) {\n			names", "return false }) {\n			names"},
+	{"a room whose end is not sealed is followed", "internal/engine/ask.go", "slices.ContainsFunc(f.unsealed.changes, func(c change) bool { return c.before.Sessions > 0 })", "false"},
 	{"the first change of a restored room is not its beginning", "internal/cluster/lists.go", " && l.answered(b.Topic) {", " {"},
 	{"an owner does not go on in a realm that has ended", "internal/cluster/owner.go", " || n.lacksListing() {", " {"},
 	{"who leaves gets no realms", "internal/cluster/plan.go", "if of(c) && !c.Leaving {", "if of(c) {"},
@@ -406,7 +406,7 @@ func caughtBy(args []string) (string, error) {
 			return strings.Fields(name)[0], nil
 		}
 	}
-	if strings.Contains(string(out), "panic:") {
+	if strings.Contains(string(out), "panic:") || strings.Contains(string(out), "fatal error:") {
 		return "a panic", nil
 	}
 	return "", fmt.Errorf("the mutant does not build:\n%s", out)
