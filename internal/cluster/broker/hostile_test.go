@@ -41,7 +41,7 @@ func (l *lines) String() string {
 type door struct {
 	t            *testing.T
 	address      string
-	ours, theirs *authority
+	ours, theirs *clustertest.Authority
 	password     string
 }
 
@@ -74,7 +74,7 @@ func says(t *testing.T, conn net.Conn, text string) string {
 func TestNobodyGetsInAtTheDoorOfANode(t *testing.T) {
 	t.Parallel()
 	noted := &lines{}
-	d := &door{t: t, ours: newAuthority(t), theirs: newAuthority(t), password: "the routes of one test"}
+	d := &door{t: t, ours: clustertest.NewAuthority(t), theirs: clustertest.NewAuthority(t), password: "the routes of one test"}
 	addresses := clustertest.FreeAddresses(t, 2)
 	d.address = addresses[0]
 	start := func(o broker.ServerOptions) *broker.Server {
@@ -89,8 +89,8 @@ func TestNobodyGetsInAtTheDoorOfANode(t *testing.T) {
 		require.NoError(t, err)
 		return s
 	}
-	dipper := start(broker.ServerOptions{Node: "dipper", Listen: addresses[0], Peers: addresses[1:], TLS: d.ours.tls("dipper"), Log: slog.New(slog.NewTextHandler(noted, nil))})
-	heron := start(broker.ServerOptions{Node: "heron", Listen: addresses[1], Peers: addresses[:1], TLS: d.ours.tls("heron")})
+	dipper := start(broker.ServerOptions{Node: "dipper", Listen: addresses[0], Peers: addresses[1:], TLS: d.ours.TLS("dipper"), Log: slog.New(slog.NewTextHandler(noted, nil))})
+	heron := start(broker.ServerOptions{Node: "heron", Listen: addresses[1], Peers: addresses[:1], TLS: d.ours.TLS("heron")})
 	t.Cleanup(func() { dipper.Stop(); heron.Stop() })
 	require.Eventually(t, func() bool { return dipper.Nodes() == 1 }, time.Minute, 10*time.Millisecond)
 	inside, err := dipper.Connect()
@@ -106,7 +106,7 @@ func TestNobodyGetsInAtTheDoorOfANode(t *testing.T) {
 		return fmt.Sprintf("INFO {\"server_id\":\"NX%s\",\"server_name\":%q,\"cluster\":%q,\"headers\":true,\"proto\":1}\r\n", strings.ToUpper(name), name, cluster)
 	}
 	with := func(change func(*tls.Config)) *tls.Config {
-		config := d.ours.client("wagtail")
+		config := d.ours.Client("wagtail")
 		change(config)
 		return config
 	}
@@ -132,11 +132,11 @@ func TestNobodyGetsInAtTheDoorOfANode(t *testing.T) {
 		counts bool // others may be refused without a word
 		do     func()
 	}{
-		{"a node of another authority", true, node(broker.ServerOptions{Node: "kestrel", TLS: d.theirs.tls("kestrel")})},
+		{"a node of another authority", true, node(broker.ServerOptions{Node: "kestrel", TLS: d.theirs.TLS("kestrel")})},
 		{"a node without a certificate", true, node(broker.ServerOptions{Node: "plover"})},
-		{"a node with another password", true, node(broker.ServerOptions{Node: "wagtail", Password: "a guess of a stranger", TLS: d.ours.tls("wagtail")})},
-		{"a node of another cluster", true, node(broker.ServerOptions{Node: "merlin", Cluster: "millwater", TLS: d.ours.tls("merlin")})},
-		{"a node whose certificate has expired", true, node(broker.ServerOptions{Node: "siskin", TLS: d.ours.tlsUntil("siskin", time.Now().Add(-time.Minute))})},
+		{"a node with another password", true, node(broker.ServerOptions{Node: "wagtail", Password: "a guess of a stranger", TLS: d.ours.TLS("wagtail")})},
+		{"a node of another cluster", true, node(broker.ServerOptions{Node: "merlin", Cluster: "millwater", TLS: d.ours.TLS("merlin")})},
+		{"a node whose certificate has expired", true, node(broker.ServerOptions{Node: "siskin", TLS: d.ours.TLSUntil("siskin", time.Now().Add(-time.Minute))})},
 		{"a client with the password of nodes, without TLS", false, refused(nil, connect+publish)},
 		{"a request of the web", false, refused(nil, "GET / HTTP/1.1\r\nHost: dipper\r\n\r\n")},
 		{"TLS without a certificate", true, refused(with(func(c *tls.Config) { c.GetClientCertificate = nil }), connect+publish)},

@@ -28,6 +28,20 @@ type Options struct {
 	Secret   string // of tokens
 	Key      string // of the operator
 	Settings string // more lines of the configuration of each node
+	Network  Network
+}
+
+// Network is where the nodes are, if not on loopback with cables between them.
+type Network interface {
+	// Addresses returns the addresses at which a node listens for clients and for other nodes.
+	Addresses(name string) (clients, nodes string)
+	// Settings are more lines of the section cluster of a node's configuration.
+	Settings(name string) string
+	// Command returns a command that runs a program where a node is.
+	Command(name, program string, args ...string) *exec.Cmd
+	// Cut cuts two nodes apart, or connects them again, and Unplug one from everybody. Nobody is told.
+	Cut(one, other string, cut bool)
+	Unplug(name string, cut bool)
 }
 
 // Nodes are running nodes. All methods are safe for concurrent use.
@@ -109,6 +123,9 @@ func (n *Nodes) lay() error {
 	routes, listens := map[string]string{}, map[string]string{}
 	for i, name := range n.Names {
 		routes[name], listens[name] = addresses[2*i], addresses[2*i+1]
+		if n.Network != nil {
+			listens[name], routes[name] = n.Network.Addresses(name)
+		}
 		in, err := NewCable(listens[name])
 		if err != nil {
 			return err
@@ -117,8 +134,16 @@ func (n *Nodes) lay() error {
 	}
 	for _, name := range n.Names {
 		var peers []string
+		more := ""
+		if n.Network != nil {
+			more = n.Network.Settings(name)
+		}
 		for _, other := range n.Names {
 			if other == name {
+				continue
+			}
+			if n.Network != nil {
+				peers = append(peers, routes[other])
 				continue
 			}
 			c, err := NewCable(routes[other])
@@ -131,8 +156,8 @@ func (n *Nodes) lay() error {
 		if err := os.MkdirAll(n.Data(name), 0o700); err != nil {
 			return err
 		}
-		text := fmt.Sprintf("listen = %q\ndata = %q\ntrusted_proxies = [\"127.0.0.0/8\"]\n%s\n[cluster]\nname = \"aldermoor\"\nnode = %q\nlisten = %q\npeers = %s\nnodes = %s\nlog_nodes = %s\npassword = %q\n",
-			listens[name], n.Data(name), n.Settings, name, routes[name], quoted(peers), quoted(n.Names), quoted(n.LogNodes), n.Key+n.Secret)
+		text := fmt.Sprintf("listen = %q\ndata = %q\ntrusted_proxies = [\"127.0.0.0/8\"]\n%s\n[cluster]\nname = \"aldermoor\"\nnode = %q\nlisten = %q\npeers = %s\nnodes = %s\nlog_nodes = %s\npassword = %q\n%s",
+			listens[name], n.Data(name), n.Settings, name, routes[name], quoted(peers), quoted(n.Names), quoted(n.LogNodes), n.Key+n.Secret, more)
 		if err := os.WriteFile(n.nodes[name].file, []byte(text), 0o600); err != nil {
 			return err
 		}
@@ -179,7 +204,7 @@ func (n *Nodes) Data(name string) string { return filepath.Join(n.Dir, name, "da
 // URL returns the address of the load balancer.
 func (n *Nodes) URL() string { return n.url }
 
-// At returns the address of a node, at which it can be reached even if it is cut off.
+// At returns the address of a node, at which it can be reached even if it is cut off, unless there is a Network.
 func (n *Nodes) At(name string) string { return n.nodes[name].url }
 
 // Run starts a node that does not run.
@@ -195,7 +220,11 @@ func (n *Nodes) Run(name string) error {
 		return err
 	}
 	defer func() { _ = out.Close() }()
-	is.process = exec.Command(n.Program, append(append([]string{}, n.Serve...), "--config", is.file)...)
+	command := func(_, program string, args ...string) *exec.Cmd { return exec.Command(program, args...) }
+	if n.Network != nil {
+		command = n.Network.Command
+	}
+	is.process = command(name, n.Program, append(slices.Clone(n.Serve), "--config", is.file)...)
 	is.process.Stdout, is.process.Stderr = out, out
 	own := func(variable string) bool { return strings.HasPrefix(variable, "TOVIK_") } // they are not meant for these nodes
 	is.process.Env = append(slices.DeleteFunc(os.Environ(), own), "TOVIK_TOKEN_SECRET="+n.Secret, "TOVIK_OPERATOR_KEY="+n.Key)
@@ -259,6 +288,10 @@ func (n *Nodes) GoOn(name string) error {
 
 // Cut cuts the cables between two nodes, or mends them.
 func (n *Nodes) Cut(one, other string, cut bool) {
+	if n.Network != nil {
+		n.Network.Cut(one, other, cut)
+		return
+	}
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	n.cables[[2]string{one, other}].Sever(cut)
@@ -267,15 +300,19 @@ func (n *Nodes) Cut(one, other string, cut bool) {
 
 // Unplug cuts a node off from all others and from the load balancer, or plugs it in again. Nobody is told.
 func (n *Nodes) Unplug(name string, cut bool) {
-	for _, other := range n.Names {
-		if other != name {
-			n.Cut(name, other, cut)
+	if n.Network != nil {
+		n.Network.Unplug(name, cut)
+	} else {
+		for _, other := range n.Names {
+			if other != name {
+				n.Cut(name, other, cut)
+			}
 		}
+		n.nodes[name].in.Sever(cut)
 	}
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	n.nodes[name].cut = cut
-	n.nodes[name].in.Sever(cut)
 }
 
 // State returns what was done to a node last.

@@ -1,0 +1,182 @@
+package test
+
+import (
+	"bytes"
+	"errors"
+	"flag"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"tovik.example/tovik/internal/cluster/clustertest"
+)
+
+// insideVariable has the path of tovik in a test that runs in a network namespace of its own.
+const insideVariable = "TOVIK_TEST_INSIDE"
+
+// inside runs a test in another process, in a network namespace of its own, and returns true when it has passed there.
+// It returns false in that process, and where namespaces are not allowed or cannot be set up.
+func inside(t *testing.T) bool {
+	if os.Getenv(insideVariable) != "" {
+		return false
+	}
+	program, err := os.Executable()
+	require.NoError(t, err)
+	args := []string{"-test.run", "^" + t.Name() + "$", "-test.v", "-test.timeout", "60m"}
+	flag.Visit(func(f *flag.Flag) {
+		if !strings.HasPrefix(f.Name, "test.") {
+			args = append(args, "-"+f.Name+"="+f.Value.String())
+		}
+	})
+	there := exec.CommandContext(t.Context(), program, args...)
+	there.Env = append(os.Environ(), insideVariable+"="+tovik)
+	there.SysProcAttr = &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWNET, Pdeathsig: syscall.SIGKILL}
+	if _, err := exec.LookPath("ip"); err != nil {
+		t.Log("there is no ip (iproute2), so nodes are connected by cables of this process")
+		return false
+	}
+	var out bytes.Buffer
+	there.Stdout, there.Stderr = &out, &out
+	if err := there.Start(); errors.Is(err, syscall.EPERM) {
+		t.Log("network namespaces are not allowed here, so nodes are connected by cables of this process")
+		return false
+	} else if err != nil {
+		require.NoError(t, err)
+	}
+	err = there.Wait()
+	require.NoError(t, err, "%s", out.String())
+	t.Log(out.String())
+	return true
+}
+
+// lan connects nodes in network namespaces of their own by a bridge. It is a [local.Network].
+type lan struct {
+	t         *testing.T
+	authority *clustertest.Authority
+	hosts     map[string]int // of each node a process that holds its namespace
+	numbers   map[string]int
+}
+
+// bridge is the address of the bridge, where this process is.
+const bridge = "10.70.0.254"
+
+// newLAN returns the lan of some nodes, in the namespace of this process, which must be its own; nil if it is not.
+func newLAN(t *testing.T, names ...string) *lan {
+	if os.Getenv(insideVariable) == "" {
+		return nil
+	}
+	n := &lan{t: t, authority: clustertest.NewAuthority(t, net.ParseIP("10.70.0.1"), net.ParseIP("10.70.0.2"), net.ParseIP("10.70.0.3")), hosts: map[string]int{}, numbers: map[string]int{}}
+	n.ip("link set lo up")
+	n.ip("link add night type bridge")
+	n.ip("addr add " + bridge + "/24 dev night")
+	n.ip("link set night up")
+	for i, name := range names {
+		host := exec.Command("sleep", "infinity")
+		host.SysProcAttr = &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWNET, Pdeathsig: syscall.SIGKILL}
+		require.NoError(t, host.Start())
+		t.Cleanup(func() { _ = host.Process.Kill(); _ = host.Wait() })
+		n.hosts[name], n.numbers[name] = host.Process.Pid, i+1
+		n.ip(fmt.Sprintf("link add %s type veth peer name eth0 netns %d", n.port(name), host.Process.Pid))
+		n.ip("link set " + n.port(name) + " master night up")
+		for _, does := range []string{"link set lo up", fmt.Sprintf("addr add 10.70.0.%d/24 dev eth0", i+1), "link set eth0 up"} {
+			out, err := n.Command(name, "ip", strings.Fields(does)...).CombinedOutput()
+			require.NoError(t, err, "%s", out)
+		}
+	}
+	return n
+}
+
+func (n *lan) ip(does string) {
+	n.t.Helper()
+	out, err := exec.Command("ip", strings.Fields(does)...).CombinedOutput()
+	require.NoError(n.t, err, "ip %s: %s", does, out)
+}
+
+// port returns the port of the bridge at which a node is.
+func (n *lan) port(name string) string { return "to-" + name }
+
+// Addresses implements [local.Network].
+func (n *lan) Addresses(name string) (clients, nodes string) {
+	return fmt.Sprintf("10.70.0.%d:8420", n.numbers[name]), fmt.Sprintf("10.70.0.%d:8421", n.numbers[name])
+}
+
+// Settings implements [local.Network].
+func (n *lan) Settings(name string) string {
+	cert, key := n.authority.Node(name)
+	return fmt.Sprintf("cert = %q\nkey = %q\nca = %q\n", cert, key, n.authority.File)
+}
+
+// Command implements [local.Network].
+func (n *lan) Command(name, program string, args ...string) *exec.Cmd {
+	return exec.Command("nsenter", append([]string{fmt.Sprintf("--net=/proc/%d/ns/net", n.hosts[name]), program}, args...)...)
+}
+
+// Cut implements [local.Network]. Isolated ports of a bridge reach all others, but not each other.
+func (n *lan) Cut(one, other string, cut bool) {
+	for _, name := range []string{one, other} {
+		n.ip("link set " + n.port(name) + " type bridge_slave isolated " + map[bool]string{true: "on", false: "off"}[cut])
+	}
+}
+
+// Unplug implements [local.Network].
+func (n *lan) Unplug(name string, cut bool) {
+	if cut {
+		n.ip("link set " + n.port(name) + " nomaster")
+	} else {
+		n.ip("link set " + n.port(name) + " master night")
+	}
+}
+
+// TestANodeThatIsUnpluggedIsNotReached shows that the network of these tests does what it says.
+func TestANodeThatIsUnpluggedIsNotReached(t *testing.T) {
+	t.Parallel()
+	if inside(t) {
+		return
+	}
+	n := newLAN(t, "dipper", "heron", "kestrel")
+	if n == nil {
+		t.Skip("network namespaces are not allowed here")
+	}
+	for _, name := range []string{"dipper", "heron", "kestrel"} {
+		_, nodes := n.Addresses(name)
+		listens := n.Command(name, tovik, "serve", "--listen", nodes, "--data", t.TempDir(), "--operator-key", key, "--token-secret", secret)
+		require.NoError(t, listens.Start())
+		t.Cleanup(func() { _ = listens.Process.Kill(); _ = listens.Wait() })
+	}
+	reaches := func(from, to string) bool {
+		_, nodes := n.Addresses(to)
+		asks := n.Command(from, tovik, "rooms", "--server", "http://"+nodes, "--key", key)
+		gone := time.AfterFunc(5*time.Second, func() { _ = asks.Process.Kill() })
+		defer gone.Stop()
+		return asks.Run() == nil
+	}
+	sees := func(is bool, from, to string) {
+		t.Helper()
+		if !is {
+			require.False(t, reaches(from, to), "%s reaches %s", from, to)
+			return
+		}
+		require.Eventually(t, func() bool { return reaches(from, to) }, patience, 100*time.Millisecond, "%s does not reach %s", from, to)
+	}
+	pairs := func(dipperHeron, heronKestrel, kestrelDipper bool) {
+		t.Helper()
+		sees(dipperHeron, "dipper", "heron")
+		sees(heronKestrel, "heron", "kestrel")
+		sees(kestrelDipper, "kestrel", "dipper")
+	}
+	pairs(true, true, true)
+	n.Cut("dipper", "heron", true)
+	pairs(false, true, true)
+	n.Cut("dipper", "heron", false)
+	n.Unplug("kestrel", true)
+	pairs(true, false, false)
+	n.Unplug("kestrel", false)
+	pairs(true, true, true)
+}
