@@ -5,7 +5,7 @@ export CGO_ENABLED ?= 0
 GO     := go
 NPM    := npm --prefix web
 # How many random histories the core is held against the plain model in.
-HISTORIES ?= 2000
+HISTORIES ?= 1000
 # In how many simulated weeks the advice about timings is tried.
 WEEKS ?= 10
 # How many worst days of a cluster are played.

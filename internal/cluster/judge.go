@@ -21,7 +21,7 @@ func (n *Node) Table(at presence.Instant, owners Owners, ok bool) {
 		}
 		if o := r.owner; o != nil && is.Epoch > o.epoch {
 			if is.Handover {
-				n.handOver(o)
+				n.yield(o, is.Epoch)
 			} else {
 				n.drop(r)
 			}

@@ -83,6 +83,8 @@ type (
 	}
 	// Want asks for the [State] of one list.
 	Want struct{ Topic engine.Topic }
+	// Ready says that the owner of the next epoch has read its records ahead: the present one may hand over.
+	Ready struct{ Epoch Epoch }
 )
 
 // Question is a call of a method of the owner's engine that changes nothing, by its name.
@@ -150,6 +152,7 @@ func (Follow) up()   {}
 func (Unfollow) up() {}
 func (Want) up()     {}
 func (Pass) up()     {}
+func (Ready) up()    {}
 
 func (Answer) down()     {}
 func (WantReport) down() {}
@@ -172,6 +175,11 @@ type (
 	Append struct {
 		Record Record
 		After  Position
+	}
+	// Prepare has the node's [Records] read ahead, for [Node.Prepared].
+	Prepare struct {
+		Realm Realm
+		Epoch Epoch
 	}
 	// ReadSaved reads the state of a realm from the node's [Records], for [Node.Saved].
 	ReadSaved struct {
@@ -258,6 +266,7 @@ const (
 
 func (Send) act()          {}
 func (Append) act()        {}
+func (Prepare) act()       {}
 func (ReadSaved) act()     {}
 func (ReadTable) act()     {}
 func (SwapTable) act()     {}

@@ -23,6 +23,7 @@ type Timings struct {
 	Steady    time.Duration // a node may take realms from living owners when all have heard it for this long
 	Mark      time.Duration // between two marks
 	Barrier   time.Duration // a new owner waits for reports at most this long
+	Prepare   time.Duration // in a handover, the next owner reads ahead for at most this long
 	Late      time.Duration // a node that did not run for longer stood still
 	Wait      time.Duration // a request waits for its answer at most this long
 	Flush     time.Duration // between two seals or batches of an owner
@@ -34,7 +35,7 @@ type Timings struct {
 func DefaultTimings() Timings {
 	return Timings{
 		Heartbeat: 500 * time.Millisecond, Dead: 2 * time.Second, Doubt: 1500 * time.Millisecond, Away: 4 * time.Second,
-		Stuck: 10 * time.Second, Steady: 30 * time.Second, Mark: time.Second, Barrier: 2 * time.Second, Late: time.Second,
+		Stuck: 10 * time.Second, Steady: 30 * time.Second, Mark: time.Second, Barrier: 2 * time.Second, Prepare: time.Second, Late: time.Second,
 		Wait: 3 * time.Second, Flush: 25 * time.Millisecond, Remember: time.Minute, Parcel: 2 * time.Millisecond,
 	}
 }
@@ -48,7 +49,9 @@ func ExternalTimings() Timings {
 
 // Records is a node's own copy of the records.
 type Records interface {
-	// State returns the recorded state of a realm. Unlike Confirmed, it may take its time.
+	// Prepare reads ahead what State will return soon. Unlike Confirmed, both may take their time.
+	Prepare(Realm)
+	// State returns the recorded state of a realm.
 	State(Realm) presence.Saved
 	// Confirmed reports whether the opening of a session is on record.
 	Confirmed(Realm, presence.SessionID) bool

@@ -31,6 +31,9 @@ type owner struct {
 
 	since    time.Duration // of the phase
 	handover bool          // the previous owner hands over
+	yields   Epoch         // whose owner gets the realm from this one; 0: none
+	yieldAt  time.Duration // when it gets it at the latest
+	ready    Epoch         // whose owner has read ahead
 	beginID  string
 	early    []queued      // reports that came before the core was restored
 	waiting  []queued      // what came while the owner may not answer
@@ -96,7 +99,28 @@ func (n *Node) begin(r *realm, is Ownership) {
 		links: map[presence.LinkID]carriedBy{}, pending: map[uint64]Name{}, seated: map[Name]bool{}, reported: map[Name]map[presence.LinkID]bool{}, follows: map[Name]*follower{},
 		answered: map[uint64]answered{}}
 	r.owner = o
+	if o.handover {
+		n.do(Prepare{r.id, o.epoch})
+	}
 	n.appendBegins(o)
+}
+
+// Prepared says that the records were read ahead (see [Prepare]). The previous owner may hand over now.
+func (n *Node) Prepared(at presence.Instant, id Realm, epoch Epoch) {
+	n.runs(at)
+	if r := n.realms[id]; r != nil && r.owner != nil && r.owner.epoch == epoch && r.owner.phase == begins {
+		n.toOwner(r, Ready{epoch})
+	}
+}
+
+// yield hands over to the owner of an epoch once that has read ahead. It is called whenever the table is read.
+func (n *Node) yield(o *owner, to Epoch) {
+	if to > o.yields {
+		o.yields, o.yieldAt = to, n.mono()+n.Timings.Prepare
+	}
+	if o.ready == o.yields || n.mono() >= o.yieldAt {
+		n.handOver(o)
+	}
 }
 
 // appendBegins appends the first record, expecting the last one of a lower epoch. In a handover it
@@ -314,6 +338,13 @@ func (n *Node) pass(o *owner) {
 
 // takeUp handles a message of a carrier.
 func (n *Node) takeUp(o *owner, from Name, what Up) {
+	if ready, ok := what.(Ready); ok {
+		o.ready = ready.Epoch
+		if o.ready == o.yields {
+			n.handOver(o)
+		}
+		return
+	}
 	if report, ok := what.(Report); ok {
 		switch {
 		case o.phase == reading && len(o.early) < mostQueued:

@@ -43,11 +43,22 @@ type trio struct {
 	deaf     map[cluster.Name]bool                                // these do not read the log
 	loses    func(from, to cluster.Name, e cluster.Envelope) bool // nil: nothing
 	outcome  func(cluster.Name, cluster.Record) cluster.Outcome   // of an append that is not done; nil: Done
+	readsOn  bool                                                 // who reads records is not done before read is called
 	noTable  map[cluster.Name]bool                                // the table does not answer these
 	waiting  map[cluster.Name][]func()                            // what is for nodes that are still
 	queue    []func()                                             // what happens next
 	acts     map[cluster.Name][]cluster.Act                       // since the last look
 	answered map[cluster.ConnID]cluster.Answer
+
+	afterReading []func() // what those do who read the state of the realm
+}
+
+// read lets those be done who read the state of the realm.
+func (w *trio) read() {
+	for _, do := range w.afterReading {
+		do()
+	}
+	w.afterReading = nil
 }
 
 func newTrio(t *testing.T) *trio {
@@ -147,9 +158,16 @@ func (w *trio) drain(name cluster.Name) {
 		case cluster.Append:
 			outcome := w.append(name, act)
 			w.on(name, func(n *cluster.Node) { n.Appended(w.at(), act.Record.ID, outcome) })
+		case cluster.Prepare:
+			if !w.readsOn {
+				w.on(name, func(n *cluster.Node) { n.Prepared(w.at(), act.Realm, act.Epoch) })
+			}
 		case cluster.ReadSaved:
 			is := w.nodes[name].Records.State(act.Realm)
-			w.on(name, func(n *cluster.Node) { n.Saved(w.at(), act.Realm, act.Epoch, is) })
+			w.afterReading = append(w.afterReading, func() { w.on(name, func(n *cluster.Node) { n.Saved(w.at(), act.Realm, act.Epoch, is) }) })
+			if !w.readsOn {
+				w.read()
+			}
 		case cluster.ReadTable:
 			is := w.owners
 			w.on(name, func(n *cluster.Node) { n.Table(w.at(), is, !w.noTable[name]) })
@@ -304,8 +322,26 @@ func TestARecordWhoseOutcomeIsUnknownIsAppendedAgain(t *testing.T) {
 	require.True(t, slices.ContainsFunc(w.log, func(r cluster.Record) bool { return r.ID == lost }), "under the same id")
 }
 
+func TestAnOwnerHandsOverOnceTheNextHasReadAhead(t *testing.T) {
+	for _, readsOn := range []bool{false, true} {
+		w := begun(t)
+		w.readsOn = readsOn
+		w.gives(kestrel, true)
+		began := w.now
+		w.until("the next owner begins", func() bool { return w.nodes[kestrel].Known(1).Owner == kestrel && !w.owned(dipper).Speaks })
+		took, most := w.now-began, cluster.DefaultTimings().Heartbeat
+		if readsOn {
+			most += cluster.DefaultTimings().Prepare
+			require.Greater(t, took, cluster.DefaultTimings().Prepare, "it has time to read")
+		}
+		require.Less(t, took, most+200*time.Millisecond)
+	}
+}
+
 func TestAnOwnerWritesEverythingBeforeItHandsOver(t *testing.T) {
-	w := begun(t)
+	timings := cluster.DefaultTimings()
+	timings.Prepare = 0
+	w := begin(newTrioWith(t, []cluster.Name{dipper, heron, kestrel}, timings))
 	w.opens(heron, 7, "ilse")
 	w.gives(kestrel, true)
 	w.on(dipper, func(n *cluster.Node) { n.Table(w.at(), w.owners, true) }) // before it has written anything
@@ -705,6 +741,27 @@ func TestAnAnswerWhoseClientHasGoneIsALostLink(t *testing.T) {
 	}
 	w.run(20 * time.Millisecond)
 	require.Contains(t, w.said(heron, dipper), cluster.Message(cluster.ToOwner{Realm: 1, What: cluster.Say{Input: presence.LinkLost{Link: is.Link}}}))
+}
+
+// TestAnEarlyReportOfAFormerIncarnationDoesNotCount has a carrier that reports while the next owner reads the records, and
+// dies and starts again before that is done.
+func TestAnEarlyReportOfAFormerIncarnationDoesNotCount(t *testing.T) {
+	w := begun(t)
+	w.opens(kestrel, 7, "ilse")
+	w.run(time.Second)
+	w.readsOn = true
+	w.still[dipper] = true
+	w.gives(heron, false)
+	w.until("the next owner has a report", func() bool { return slices.ContainsFunc(w.said(kestrel, heron), isUp[cluster.Report]) })
+	w.start(kestrel, 2)
+	w.applies(kestrel)
+	w.run(600 * time.Millisecond)
+	w.read()
+	w.until("the next owner", func() bool { return w.owned(heron).Speaks })
+	w.run(time.Second)
+	_, live := w.owned(heron).Engine.LinkOf("session-7", presence.Full)
+	require.True(t, live, "it is silent, not lost: its client may not know it yet")
+	require.Positive(t, w.rows[heron].State(1).People[0].Sessions[0].Silent)
 }
 
 // TestNoLinkOutlivesACarrierThatIsNotHeard cuts a pair of nodes. The third hears both, so nobody is replaced.

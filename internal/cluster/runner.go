@@ -298,6 +298,11 @@ func (r *Runner) perform(act Act) {
 		r.broker.Log.Append(act.Record, act.After, func(outcome Outcome) {
 			r.with(func(n *Node, at presence.Instant) { n.Appended(at, act.Record.ID, outcome) })
 		})
+	case Prepare:
+		go func() {
+			r.node.Records.Prepare(act.Realm)
+			r.with(func(n *Node, at presence.Instant) { n.Prepared(at, act.Realm, act.Epoch) })
+		}()
 	case ReadSaved:
 		go func() { // other realms go on meanwhile
 			is := r.node.Records.State(act.Realm)

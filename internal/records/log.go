@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"errors"
+	"slices"
 
 	"gorm.io/gorm"
 
@@ -73,6 +74,7 @@ func (s *Store) Blank() (bool, error) {
 // left out, because it fits no other file either.
 func (s *Store) Put(after Position, rows []Rows) error {
 	outcomes := map[string]error{} // of changes that somebody may wait for
+	all := slices.Clone(rows)      // with those that do not fit
 	err := s.behind(func(tx *gorm.DB) error {
 		var ends struct{ Entry, Delivery int64 }
 		// Ids go on after the last one even if its row was deleted, so that they do not depend on how many
@@ -93,6 +95,7 @@ func (s *Store) Put(after Position, rows []Rows) error {
 		return tx.Exec("INSERT INTO log (log, sequence, hash, at, state, entry, delivery) VALUES (?, ?, ?, ?, ?, ?, ?)", after.Log, after.Sequence, after.Hash, after.At, after.State, ends.Entry, ends.Delivery).Error
 	})
 	if err == nil {
+		s.changedSince(all)
 		s.hasPut(outcomes, rows)
 	}
 	return err

@@ -89,10 +89,14 @@ func (s *Store) DropPerson(realm string, user presence.UserID) error {
 	return s.change(Change{DropPerson: &PersonID{realm, user}})
 }
 
-// SavedPeople returns what a restart needs to know of the people of a realm.
-func (s *Store) SavedPeople(realm string) ([]presence.SavedPerson, error) {
+// readPeople reads what a restart needs to know of some people of a realm, or of all (nil), by user id.
+func (s *Store) readPeople(realm string, users []presence.UserID) ([]presence.SavedPerson, error) {
+	query := s.db().Model(&Person{}).Select("user, state").Where("realm = ? AND state IS NOT NULL", realm).Order("user")
+	if users != nil {
+		query = query.Where("user IN ?", users)
+	}
 	var rows []Person
-	if err := s.db().Raw("SELECT user, state FROM people WHERE realm = ? AND state IS NOT NULL ORDER BY user", realm).Scan(&rows).Error; err != nil {
+	if err := query.Find(&rows).Error; err != nil {
 		return nil, err
 	}
 	people := make([]presence.SavedPerson, len(rows))

@@ -51,6 +51,7 @@ type Store struct {
 	listeners []Listener
 	awaited   map[string]chan error // outcomes of changes, by id; each holds one
 	written   chan struct{}         // closed when rows of the log have been put, then replaced
+	ahead     map[string]*ahead     // by realm
 }
 
 // Changer brings a change into a log, for all files of it. It returns when the change is on record there.

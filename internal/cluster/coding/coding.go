@@ -34,7 +34,7 @@ var types = []any{
 	presence.Decline{}, presence.TakeBack{}, presence.EndInvitation{}, presence.GrantPass{}, presence.RevokePass{},
 	presence.AskBeat{}, presence.Cut{}, presence.TakenOut{}, presence.OwnChanged{}, presence.WarnExpiry{}, presence.AskAnswered{}, presence.PassEnded{},
 	presence.InvitationAnswered{}, presence.InvitationsChanged{},
-	records.Rows{}, records.Change{},
+	records.Rows{}, records.Change{}, cluster.Ready{},
 }
 
 var encode, decode = modes()

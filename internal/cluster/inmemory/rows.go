@@ -30,6 +30,9 @@ func NewRecords() *Records {
 	return &Records{people: map[cluster.Realm]map[presence.UserID]presence.SavedPerson{}, sessions: map[presence.SessionID]bool{}}
 }
 
+// Prepare implements [cluster.Records].
+func (p *Records) Prepare(cluster.Realm) {}
+
 // State implements [cluster.Records].
 func (p *Records) State(realm cluster.Realm) presence.Saved {
 	saved := presence.Saved{Version: presence.SavedVersion}

@@ -88,6 +88,13 @@ func (r *Records) name(realm cluster.Realm) string {
 	return r.names[realm]
 }
 
+// Prepare implements [cluster.Records].
+func (r *Records) Prepare(realm cluster.Realm) {
+	if err := r.ReadAhead(r.name(realm)); err != nil {
+		panic(err)
+	}
+}
+
 // State implements [cluster.Records].
 func (r *Records) State(realm cluster.Realm) presence.Saved {
 	return must(r.Store.State(r.name(realm)))

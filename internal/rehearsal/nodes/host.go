@@ -184,6 +184,9 @@ func (h *host) act(act cluster.Act) {
 		bus.Send(act.To, act.Envelope)
 	case cluster.Append:
 		log.Append(act.Record, act.After, func(outcome cluster.Outcome) { h.node.Appended(h.at(), act.Record.ID, outcome) })
+	case cluster.Prepare:
+		h.records.Prepare(act.Realm)
+		h.later(w.between(0, 1500*time.Millisecond), func() { h.node.Prepared(h.at(), act.Realm, act.Epoch) })
 	case cluster.ReadSaved:
 		is := h.records.State(act.Realm)
 		h.later(w.between(0, 300*time.Millisecond), func() { h.node.Saved(h.at(), act.Realm, act.Epoch, is) })
