@@ -28,6 +28,28 @@ func nodes(t *testing.T, names ...cluster.Name) []*inmemory.Running {
 	return all
 }
 
+// slow is a sink that takes its time.
+type slow struct{ nobody }
+
+func (slow) Take(*engine.Batch) { time.Sleep(5 * time.Second) }
+
+func TestASlowReceiverHoldsUpNoHeartbeats(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		all := nodes(t, "dipper", "heron", "kestrel")
+		all[0].Core(1, slow{}, enginetest.NoLinks{}).Follow("**", presence.Full)
+		time.Sleep(time.Second)
+		there := all[1].Core(1, nobody{}, enginetest.NoLinks{})
+		for i := range 3 {
+			name := fmt.Sprint("w-", i)
+			_, err := there.Do(t.Context(), presence.Hello{User: presence.UserID(name), Issued: 1, NewSession: presence.SessionID(name), NewKey: "key", Rooms: []presence.RoomName{"desk.night"}})
+			require.NoError(t, err)
+			time.Sleep(time.Second)
+		}
+		time.Sleep(20 * time.Second)
+		require.Equal(t, cluster.Known{Epoch: 1, Owner: "dipper"}, all[2].Status().Realms[0].Known, "nobody has taken the realm over")
+	})
+}
+
 func TestACoreElsewhereIsASource(t *testing.T) {
 	enginetest.CheckSource(t, func(t *testing.T, sink engine.Sink) (func(context.Context, presence.Input) (presence.Reply, error), enginetest.Source) {
 		all := nodes(t, "dipper", "heron", "kestrel")

@@ -35,13 +35,12 @@ type Runner struct {
 	broker  Broker
 	watcher Watcher // nil: nobody
 	began   time.Time
-	kick    chan struct{} // holds one: the node may be due earlier
 	over    chan struct{} // closed when Run has returned: nobody is answered any more
 
-	telling sync.Mutex // held while acts are done, in order; locked before mu
 	mu      sync.Mutex
 	node    *Node
-	acts    []Act
+	sends   acts // to other nodes, with heartbeats; kicked when the node may be due earlier, too
+	others  acts
 	cores   map[Realm]*Core
 	waiting map[uint64]chan Answer // by attempt; each holds one
 	conns   map[ConnID]pendingHello
@@ -49,7 +48,23 @@ type Runner struct {
 	applies map[string]chan Verdict // by the id of the record; each holds one
 	next    uint64                  // of attempts and connections
 	planned time.Duration           // when Run looks next; 0: at once
-	tells   bool                    // somebody holds telling, and will look at acts again
+}
+
+// acts are acts that are done in order.
+type acts struct {
+	doing sync.Mutex // held while they are done; locked before the runner's mu, which guards the rest
+	list  []Act
+	busy  bool          // somebody holds doing, and will look at the list again
+	kick  chan struct{} // holds one: somebody should look at the list
+}
+
+func newActs() acts { return acts{kick: make(chan struct{}, 1)} }
+
+func (a *acts) wake() {
+	select {
+	case a.kick <- struct{}{}:
+	default:
+	}
 }
 
 // pendingHello is a hello that waits for its answer.
@@ -67,7 +82,7 @@ type carriedLink struct {
 // NewRunner returns a runner that does nothing yet. Give it what comes from the broker, and Run it. The
 // watcher may be nil.
 func NewRunner(config Config, broker Broker, watcher Watcher) *Runner {
-	r := &Runner{broker: broker, watcher: watcher, applies: map[string]chan Verdict{}, began: time.Now(), kick: make(chan struct{}, 1), over: make(chan struct{}), cores: map[Realm]*Core{}, waiting: map[uint64]chan Answer{}, conns: map[ConnID]pendingHello{}, carried: map[ConnID]carriedLink{},
+	r := &Runner{broker: broker, watcher: watcher, applies: map[string]chan Verdict{}, began: time.Now(), sends: newActs(), others: newActs(), over: make(chan struct{}), cores: map[Realm]*Core{}, waiting: map[uint64]chan Answer{}, conns: map[ConnID]pendingHello{}, carried: map[ConnID]carriedLink{},
 		next: rand.Uint64N(1 << 46)} // attempts of an earlier start have other numbers
 	r.node = NewNode(config, r.at())
 	return r
@@ -81,6 +96,18 @@ func (r *Runner) at() presence.Instant {
 // Run lets time pass until ctx is done. Call it once.
 func (r *Runner) Run(ctx context.Context) {
 	defer close(r.over)
+	var others sync.WaitGroup // what takes long must not hold up heartbeats
+	others.Go(func() {
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-r.others.kick:
+				r.work(&r.others, false)
+			}
+		}
+	})
+	defer others.Wait()
 	timer := time.NewTimer(0)
 	defer timer.Stop()
 	for {
@@ -88,11 +115,15 @@ func (r *Runner) Run(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-timer.C:
-			r.with(func(n *Node, at presence.Instant) { n.Tick(at) })
-		case <-r.kick:
-			r.with(func(*Node, presence.Instant) {})
+			r.change(func(n *Node, at presence.Instant) { n.Tick(at) })
+		case <-r.sends.kick:
+			r.change(func(*Node, presence.Instant) {})
 		}
+		r.work(&r.sends, false)
 		r.mu.Lock()
+		if len(r.others.list) > 0 {
+			r.others.wake()
+		}
 		wait := max(r.node.Due()-r.at().Mono, soonest)
 		r.planned = r.at().Mono + wait
 		r.mu.Unlock()
@@ -100,42 +131,60 @@ func (r *Runner) Run(ctx context.Context) {
 	}
 }
 
-// Limits of telling.
+// Limits of what is done for others.
 const (
-	mostRounds = 16   // that a caller tells what others have brought about
-	mostActs   = 4096 // if more wait to be told, callers wait, too
+	mostRounds = 16   // that a caller does what others have brought about
+	mostActs   = 4096 // if more wait to be done, callers wait, too
 )
 
 // with does something with the node, and then what the node wants, unless another caller is about to.
 func (r *Runner) with(do func(*Node, presence.Instant)) {
+	r.change(do)
+	r.work(&r.sends, true)
+	r.work(&r.others, true)
+}
+
+// change does something with the node, and lists what the node wants then.
+func (r *Runner) change(do func(*Node, presence.Instant)) {
 	r.mu.Lock()
+	defer r.mu.Unlock()
 	do(r.node, r.at())
-	r.acts = append(r.acts, r.node.Acts()...)
+	for _, act := range r.node.Acts() {
+		if _, send := act.(Send); send {
+			r.sends.list = append(r.sends.list, act)
+		} else {
+			r.others.list = append(r.others.list, act)
+		}
+	}
 	r.hurry()
-	full := len(r.acts) > mostActs
-	if r.tells && !full {
-		r.mu.Unlock()
+}
+
+// work does what is in a list, unless another caller is about to. It may wait for that one if there is too much.
+func (r *Runner) work(is *acts, waits bool) {
+	r.mu.Lock()
+	rests := len(is.list) == 0 || is.busy && !(waits && len(is.list) > mostActs)
+	r.mu.Unlock()
+	if rests {
 		return
 	}
-	r.mu.Unlock()
-	r.telling.Lock()
-	defer r.telling.Unlock()
+	is.doing.Lock()
+	defer is.doing.Unlock()
 	r.mu.Lock()
-	r.tells = true
-	for round := 0; len(r.acts) > 0; round++ {
+	is.busy = true
+	for round := 0; len(is.list) > 0; round++ {
 		if round == mostRounds {
-			r.wake()
+			is.wake()
 			break
 		}
-		acts := r.acts
-		r.acts = nil
+		list := is.list
+		is.list = nil
 		r.mu.Unlock()
-		for _, act := range acts {
+		for _, act := range list {
 			r.perform(act)
 		}
 		r.mu.Lock()
 	}
-	r.tells = false
+	is.busy = false
 	r.mu.Unlock()
 }
 
@@ -152,10 +201,7 @@ func (r *Runner) hurry() {
 // wake has Run look now. The lock is held.
 func (r *Runner) wake() {
 	r.planned = 0
-	select {
-	case r.kick <- struct{}{}:
-	default:
-	}
+	r.sends.wake()
 }
 
 // Receive gives the node a message from the bus.
