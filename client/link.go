@@ -19,7 +19,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// ErrClosed is the error of a request on a link that has ended.
+// ErrClosed is the error of a request on a link that has ended. It comes with what [Link.Err] returns.
 var ErrClosed = errors.New("the link is closed")
 
 // Options say which service to connect to, as whom, and what to follow. Server and one of Token
@@ -370,8 +370,12 @@ func (l *Link) await(ctx context.Context, r wire.Request) ([]byte, error) {
 		l.mu.Unlock()
 	}()
 	r.ID = wire.ID(id)
-	if err := l.write(r); err != nil {
+	text, err := json.Marshal(r)
+	if err != nil {
 		return nil, fmt.Errorf("%s %s: %w", r.Type, r.Room, err)
+	}
+	if err := l.write(json.RawMessage(text)); err != nil {
+		_ = l.conn.Close() // the reader may not have noticed
 	}
 	select {
 	case got := <-done:
@@ -381,7 +385,7 @@ func (l *Link) await(ctx context.Context, r wire.Request) ([]byte, error) {
 		case got := <-done: // the answer was the last that came
 			return got.data, got.err
 		default:
-			return nil, ErrClosed
+			return nil, fmt.Errorf("%w: %w", ErrClosed, l.Err())
 		}
 	case <-ctx.Done():
 		return nil, context.Cause(ctx)

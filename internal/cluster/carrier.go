@@ -380,13 +380,19 @@ func (n *Node) Unfollow(at presence.Instant, id Realm, u Unfollow) {
 	n.toOwner(r, u)
 }
 
-// List returns a followed list. It returns false if the owner has not told it yet.
+// List returns a followed list, which is not to be changed. It returns false if the owner has not told it yet.
 func (n *Node) List(id Realm, topic engine.Topic) (engine.Snapshot, bool) {
 	r := n.realms[id]
 	if r == nil {
 		return engine.Snapshot{}, false
 	}
 	return r.lists.snapshot(topic)
+}
+
+// KnowsList reports whether the owner has told a followed list.
+func (n *Node) KnowsList(id Realm, topic engine.Topic) bool {
+	r := n.realms[id]
+	return r != nil && r.lists.knows(topic)
 }
 
 // Sight returns a followed person. It returns false if the owner has not told them yet.

@@ -249,7 +249,7 @@ func ask2[T, U any](c *Core, method string, args ...any) (first T, second U) {
 // that are not sealed. They will be told.
 func (c *Core) Unsealed(topic engine.Topic) bool {
 	c.runner.mu.Lock()
-	_, known := c.runner.node.List(c.realm, topic)
+	known := c.runner.node.KnowsList(c.realm, topic)
 	c.runner.mu.Unlock()
 	return !known || ask[bool](c, "Unsealed", topic)
 }
@@ -423,9 +423,9 @@ func (c *Core) Sealing(topic engine.Topic) <-chan struct{} {
 		waited = make(chan struct{})
 		c.sealing[topic] = waited
 	}
-	_, followed := c.runner.node.List(c.realm, topic)
+	known := c.runner.node.KnowsList(c.realm, topic)
 	c.runner.mu.Unlock()
-	if !followed || !ask[bool](c, "Unsealed", topic) {
+	if !known || !ask[bool](c, "Unsealed", topic) {
 		return nil
 	}
 	return waited

@@ -34,6 +34,7 @@ type lists struct {
 type list struct {
 	revision engine.Revision
 	members  map[presence.UserID]presence.Member
+	sorted   []presence.Member // them, by user id; nil: nobody has asked since they changed
 	count    presence.Count
 	typists  []presence.UserID
 	asks     []presence.OpenAsk
@@ -242,7 +243,7 @@ func (l *lists) differs(s engine.Snapshot, at time.Time) []any {
 			b.Left = append(b.Left, l.departure(s.Topic, user))
 		}
 	}
-	known.revision, known.members, known.count = b.Revision, is, s.Count
+	known.revision, known.members, known.sorted, known.count = b.Revision, is, nil, s.Count
 	if b.Ended {
 		delete(l.topics, s.Topic)
 	}
@@ -274,7 +275,7 @@ func (l *lists) batch(b *engine.Batch) bool {
 		}
 		return false
 	}
-	known.revision, known.count = b.Revision, b.Count
+	known.revision, known.sorted, known.count = b.Revision, nil, b.Count
 	for _, list := range [][]presence.Member{b.Joined, b.Changed, b.Doing} {
 		for _, m := range list {
 			known.members[m.User] = m
@@ -293,11 +294,20 @@ func (l *lists) batch(b *engine.Batch) bool {
 func (l *lists) snapshot(topic engine.Topic) (engine.Snapshot, bool) {
 	is := l.topics[topic]
 	if is == nil {
-		return engine.Snapshot{Topic: topic}, l.answered(topic)
+		return engine.Snapshot{Topic: topic}, l.knows(topic)
 	}
-	s := engine.Snapshot{Topic: topic, Revision: is.revision, Count: is.count, Exists: true, Members: slices.Collect(maps.Values(is.members))}
-	slices.SortFunc(s.Members, func(a, b presence.Member) int { return strings.Compare(string(a.User), string(b.User)) })
-	return s, is.current
+	if is.sorted == nil {
+		is.sorted = slices.SortedFunc(maps.Values(is.members), func(a, b presence.Member) int { return strings.Compare(string(a.User), string(b.User)) })
+	}
+	return engine.Snapshot{Topic: topic, Revision: is.revision, Count: is.count, Exists: true, Members: is.sorted}, is.current
+}
+
+// knows reports whether a list is known, as the present owner's.
+func (l *lists) knows(topic engine.Topic) bool {
+	if is := l.topics[topic]; is != nil {
+		return is.current
+	}
+	return l.answered(topic)
 }
 
 // answered reports whether the owner has answered a wish that has the topic.

@@ -39,7 +39,7 @@ type Runner struct {
 
 	mu      sync.Mutex
 	node    *Node
-	sends   acts // to other nodes, with heartbeats; kicked when the node may be due earlier, too
+	sends   acts // to other nodes and the broker, with heartbeats; kicked when the node may be due earlier, too
 	others  acts
 	cores   map[Realm]*Core
 	waiting map[uint64]chan Answer // by attempt; each holds one
@@ -115,15 +115,11 @@ func (r *Runner) Run(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-timer.C:
-			r.change(func(n *Node, at presence.Instant) { n.Tick(at) })
+			r.takes(func(n *Node, at presence.Instant) { n.Tick(at) })
 		case <-r.sends.kick:
-			r.change(func(*Node, presence.Instant) {})
+			r.takes(func(*Node, presence.Instant) {})
 		}
-		r.work(&r.sends, false)
 		r.mu.Lock()
-		if len(r.others.list) > 0 {
-			r.others.wake()
-		}
 		wait := max(r.node.Due()-r.at().Mono, soonest)
 		r.planned = r.at().Mono + wait
 		r.mu.Unlock()
@@ -135,6 +131,7 @@ func (r *Runner) Run(ctx context.Context) {
 const (
 	mostRounds = 16   // that a caller does what others have brought about
 	mostActs   = 4096 // if more wait to be done, callers wait, too
+	mostLeft   = 16 * mostActs
 )
 
 // with does something with the node, and then what the node wants, unless another caller is about to.
@@ -144,13 +141,29 @@ func (r *Runner) with(do func(*Node, presence.Instant)) {
 	r.work(&r.others, true)
 }
 
+// takes is with for what comes from other nodes, the log and the table. It leaves to others what is to be done here, so
+// that a heartbeat is not read late.
+func (r *Runner) takes(do func(*Node, presence.Instant)) {
+	r.change(do)
+	r.work(&r.sends, false)
+	r.mu.Lock()
+	left := len(r.others.list)
+	r.mu.Unlock()
+	switch {
+	case left > mostLeft:
+		r.work(&r.others, true)
+	case left > 0:
+		r.others.wake()
+	}
+}
+
 // change does something with the node, and lists what the node wants then.
 func (r *Runner) change(do func(*Node, presence.Instant)) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	do(r.node, r.at())
 	for _, act := range r.node.Acts() {
-		if _, send := act.(Send); send {
+		if outward(act) {
 			r.sends.list = append(r.sends.list, act)
 		} else {
 			r.others.list = append(r.others.list, act)
@@ -206,12 +219,12 @@ func (r *Runner) wake() {
 
 // Receive gives the node a message from the bus.
 func (r *Runner) Receive(e Envelope) {
-	r.with(func(n *Node, at presence.Instant) { n.Receive(at, e) })
+	r.takes(func(n *Node, at presence.Instant) { n.Receive(at, e) })
 }
 
 // Applied says that the rows of a record were put, if it applies (see [Node.Applied]).
 func (r *Runner) Applied(position Position, record Record) {
-	r.with(func(n *Node, at presence.Instant) {
+	r.takes(func(n *Node, at presence.Instant) {
 		verdict := n.Applied(at, position, record)
 		select {
 		case r.applies[record.ID] <- verdict: // of a record that the log has twice, the first counts
@@ -342,25 +355,25 @@ func (r *Runner) perform(act Act) {
 		r.broker.Bus.Send(act.To, act.Envelope)
 	case Append:
 		r.broker.Log.Append(act.Record, act.After, func(outcome Outcome) {
-			r.with(func(n *Node, at presence.Instant) { n.Appended(at, act.Record.ID, outcome) })
+			r.takes(func(n *Node, at presence.Instant) { n.Appended(at, act.Record.ID, outcome) })
 		})
 	case Prepare:
 		go func() {
 			r.node.Records.Prepare(act.Realm)
-			r.with(func(n *Node, at presence.Instant) { n.Prepared(at, act.Realm, act.Epoch) })
+			r.takes(func(n *Node, at presence.Instant) { n.Prepared(at, act.Realm, act.Epoch) })
 		}()
 	case ReadSaved:
 		go func() { // other realms go on meanwhile
 			is := r.node.Records.State(act.Realm)
-			r.with(func(n *Node, at presence.Instant) { n.Saved(at, act.Realm, act.Epoch, is) })
+			r.takes(func(n *Node, at presence.Instant) { n.Saved(at, act.Realm, act.Epoch, is) })
 		}()
 	case ReadTable:
 		r.broker.Table.Read(func(owners Owners, ok bool) {
-			r.with(func(n *Node, at presence.Instant) { n.Table(at, owners, ok) })
+			r.takes(func(n *Node, at presence.Instant) { n.Table(at, owners, ok) })
 		})
 	case SwapTable:
 		r.broker.Table.Swap(act.Version, act.To, func(outcome Outcome) {
-			r.with(func(n *Node, at presence.Instant) { n.Swapped(at, outcome) })
+			r.takes(func(n *Node, at presence.Instant) { n.Swapped(at, outcome) })
 		})
 	case PassAnswer:
 		r.answer(act)

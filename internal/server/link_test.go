@@ -96,6 +96,9 @@ func TestReturnWithinGraceIsUnseenByAThirdParty(t *testing.T) {
 	require.True(t, again.Opened().Resumed)
 	<-link.Ended()
 	require.True(t, websocket.IsCloseError(link.Err(), wire.CloseReplaced), link.Err())
+	err = link.Activity(t.Context())
+	require.ErrorIs(t, err, client.ErrClosed)
+	require.ErrorContains(t, err, "replaced", "it says why")
 
 	dial(t, client.Options{Server: s.URL(), Token: mint(t, "hanne"), Rooms: []string{weir}})
 	seen := third.until(t, joined("hanne"))
