@@ -312,10 +312,10 @@ func (n *night) faults() []fault {
 // fullNode is the node whose disk is filled.
 const fullNode = "kestrel"
 
-// smallDisk mounts a small file system. It returns false where that is not allowed.
+// smallDisk mounts a file system that is so small that it can be filled, but not by what the people do. It returns false where that is not allowed.
 func smallDisk(t *testing.T, dir string) bool {
 	require.NoError(t, os.MkdirAll(dir, 0o700))
-	if syscall.Mount("tovik", dir, "tmpfs", 0, "size=512m") != nil {
+	if syscall.Mount("tovik", dir, "tmpfs", 0, fmt.Sprintf("size=%dm", 512+*chaosPeople)) != nil {
 		return false
 	}
 	t.Cleanup(func() { require.NoError(t, syscall.Unmount(dir, syscall.MNT_DETACH)) })

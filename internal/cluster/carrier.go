@@ -389,10 +389,20 @@ func (n *Node) List(id Realm, topic engine.Topic) (engine.Snapshot, bool) {
 	return r.lists.snapshot(topic)
 }
 
-// KnowsList reports whether the owner has told a followed list.
-func (n *Node) KnowsList(id Realm, topic engine.Topic) bool {
+// Follows reports whether a list is followed.
+func (n *Node) Follows(id Realm, topic engine.Topic) bool {
 	r := n.realms[id]
-	return r != nil && r.lists.knows(topic)
+	return r != nil && r.lists.wishes.want(topic)
+}
+
+// Revision returns the revision of a followed list, zero if there is no such room. It returns false if the owner has not
+// told it yet.
+func (n *Node) Revision(id Realm, topic engine.Topic) (engine.Revision, bool) {
+	r := n.realms[id]
+	if r == nil {
+		return engine.Revision{}, false
+	}
+	return r.lists.known(topic)
 }
 
 // Sight returns a followed person. It returns false if the owner has not told them yet.

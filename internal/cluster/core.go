@@ -2,6 +2,7 @@ package cluster
 
 import (
 	"context"
+	"maps"
 	"sync/atomic"
 	"time"
 
@@ -25,12 +26,14 @@ type Core struct {
 	// The runner's lock guards what follows.
 	follows map[Wish]int
 	people  map[engine.Subject]int
-	sealing map[engine.Topic]chan struct{} // closed at the next seal that is told
+	sealing map[engine.Topic]chan struct{}   // closed at the next seal that is told
+	told    map[engine.Topic]engine.Revision // what the sink was told last
+	asked   map[engine.Topic]bool            // somebody waits for the next seal, or for what is being told now
 }
 
 // Core returns the core of a realm for this node. Call it once for each realm.
 func (r *Runner) Core(realm Realm, sink engine.Sink, links engine.Links) *Core {
-	c := &Core{runner: r, realm: realm, sink: sink, links: links, follows: map[Wish]int{}, people: map[engine.Subject]int{}, sealing: map[engine.Topic]chan struct{}{}}
+	c := &Core{runner: r, realm: realm, sink: sink, links: links, follows: map[Wish]int{}, people: map[engine.Subject]int{}, sealing: map[engine.Topic]chan struct{}{}, told: map[engine.Topic]engine.Revision{}, asked: map[engine.Topic]bool{}}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.cores[realm] = c
@@ -60,10 +63,18 @@ func (c *Core) show(what any) {
 	switch what := what.(type) {
 	case *engine.Batch:
 		c.sink.Take(what)
-		c.sealed(what.Topic)
+		revision := what.Revision
+		if what.Ended {
+			revision = engine.Revision{}
+		}
+		if c.sealed(what.Topic, &revision) {
+			c.sink.TakeUnchanged(what.Topic) // who has come while this was told
+		}
 	case engine.Topic:
 		c.sink.TakeUnchanged(what)
-		c.sealed(what)
+		if c.sealed(what, nil) {
+			c.sink.TakeUnchanged(what)
+		}
 	case engine.Typists:
 		c.sink.TakeTypists(what)
 	case engine.Asks:
@@ -73,13 +84,30 @@ func (c *Core) show(what any) {
 	}
 }
 
-func (c *Core) sealed(topic engine.Topic) {
+// sealed notes that a topic was told, at a revision if it has changed. It reports whether somebody waits for that.
+func (c *Core) sealed(topic engine.Topic, revision *engine.Revision) (asked bool) {
 	c.runner.mu.Lock()
 	defer c.runner.mu.Unlock()
+	switch {
+	case revision == nil || !c.runner.node.Follows(c.realm, topic):
+	case *revision == engine.Revision{}:
+		delete(c.told, topic)
+	default:
+		c.told[topic] = *revision
+	}
+	asked = c.asked[topic]
+	delete(c.asked, topic)
 	if waited := c.sealing[topic]; waited != nil {
 		close(waited)
 		delete(c.sealing, topic)
 	}
+	return asked
+}
+
+// current reports whether a list is known here, and the receivers were told what is known. The lock is held.
+func (c *Core) current(topic engine.Topic) bool {
+	revision, known := c.runner.node.Revision(c.realm, topic)
+	return known && revision == c.told[topic]
 }
 
 // Do applies an input, as [engine.Engine.Do] does. Its error may also be [ErrNotReady].
@@ -249,9 +277,12 @@ func ask2[T, U any](c *Core, method string, args ...any) (first T, second U) {
 // that are not sealed. They will be told.
 func (c *Core) Unsealed(topic engine.Topic) bool {
 	c.runner.mu.Lock()
-	known := c.runner.node.KnowsList(c.realm, topic)
+	current := c.current(topic)
+	if !current {
+		c.asked[topic] = true
+	}
 	c.runner.mu.Unlock()
-	return !known || ask[bool](c, "Unsealed", topic)
+	return !current || ask[bool](c, "Unsealed", topic)
 }
 
 // Sealed implements delivery.Source. The list is as the receivers of this node have it.
@@ -286,6 +317,8 @@ func (c *Core) follow(wish Wish, n int) {
 		case c.follows[wish] == 0:
 			delete(c.follows, wish)
 			node.Unfollow(at, c.realm, Unfollow{Wishes: []Wish{wish}})
+			maps.DeleteFunc(c.told, func(topic engine.Topic, _ engine.Revision) bool { return !node.Follows(c.realm, topic) })
+			maps.DeleteFunc(c.asked, func(topic engine.Topic, _ bool) bool { return !node.Follows(c.realm, topic) })
 		case n > 0 && c.follows[wish] == 1:
 			node.Follow(at, c.realm, Follow{Wishes: []Wish{wish}})
 		}
@@ -423,9 +456,9 @@ func (c *Core) Sealing(topic engine.Topic) <-chan struct{} {
 		waited = make(chan struct{})
 		c.sealing[topic] = waited
 	}
-	known := c.runner.node.KnowsList(c.realm, topic)
+	current := c.current(topic)
 	c.runner.mu.Unlock()
-	if !known || !ask[bool](c, "Unsealed", topic) {
+	if !current || !ask[bool](c, "Unsealed", topic) {
 		return nil
 	}
 	return waited

@@ -33,6 +33,54 @@ type slow struct{ nobody }
 
 func (slow) Take(*engine.Batch) { time.Sleep(5 * time.Second) }
 
+// noting is a slow sink that notes what it was told.
+type noting struct {
+	slow
+	told chan string
+}
+
+func (n noting) Take(b *engine.Batch) { n.slow.Take(b); n.told <- "changes" }
+
+func (n noting) TakeUnchanged(engine.Topic) { n.told <- "unchanged" }
+
+// TestAListIsCurrentOnceItWasTold asks for a list while its first state is being told. Whoever has begun to follow it
+// then waits for the next seal, which must come.
+func TestAListIsCurrentOnceItWasTold(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		all := nodes(t, "dipper", "heron", "kestrel")
+		topic := engine.Topic{Room: "desk.night", View: presence.Full}
+		first := all[0].Core(1, nobody{}, enginetest.NoLinks{})
+		joins := func(user presence.UserID) {
+			_, err := first.Do(t.Context(), presence.Hello{User: user, Issued: 1, NewSession: presence.SessionID(user), NewKey: "key", Rooms: []presence.RoomName{topic.Room}})
+			require.NoError(t, err)
+			time.Sleep(time.Second)
+		}
+		joins("ilse")
+		sink := noting{told: make(chan string, 10)}
+		core := all[1].Core(1, sink, enginetest.NoLinks{})
+		core.Follow(presence.Pattern(topic.Room), topic.View)
+		time.Sleep(time.Second)
+		require.Len(t, core.Sealed(topic).Members, 1, "it is known")
+		require.True(t, core.Unsealed(topic), "it is not told yet")
+		require.Empty(t, sink.told)
+		require.Equal(t, "changes", <-sink.told)
+		require.Equal(t, "unchanged", <-sink.told)
+		require.False(t, core.Unsealed(topic))
+		time.Sleep(6 * time.Second)
+		for len(sink.told) > 0 { // a wish may have been answered twice
+			<-sink.told
+		}
+		joins("bram")
+		require.True(t, core.Unsealed(topic))
+		require.Equal(t, "changes", <-sink.told)
+		require.Equal(t, "unchanged", <-sink.told)
+		joins("hanne") // and nobody asks
+		require.Equal(t, "changes", <-sink.told)
+		time.Sleep(time.Second)
+		require.Empty(t, sink.told)
+	})
+}
+
 func TestASlowReceiverHoldsUpNoHeartbeats(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		all := nodes(t, "dipper", "heron", "kestrel")

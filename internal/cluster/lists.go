@@ -27,6 +27,7 @@ type lists struct {
 	wishes wishes
 	people map[engine.Subject]bool // whether the present owner has answered
 	topics map[engine.Topic]*list
+	awaits map[engine.Topic]bool // rooms that the owner has named, and whose states have not come yet
 	sights map[engine.Subject]engine.Sight
 }
 
@@ -42,7 +43,7 @@ type list struct {
 }
 
 func newLists() lists {
-	return lists{wishes: newWishes(), people: map[engine.Subject]bool{}, topics: map[engine.Topic]*list{}, sights: map[engine.Subject]engine.Sight{}}
+	return lists{wishes: newWishes(), people: map[engine.Subject]bool{}, topics: map[engine.Topic]*list{}, awaits: map[engine.Topic]bool{}, sights: map[engine.Subject]engine.Sight{}}
 }
 
 // stale notes that another owner has begun, or that messages were lost.
@@ -56,6 +57,7 @@ func (l *lists) stale() {
 	for _, is := range l.topics {
 		is.current = false
 	}
+	clear(l.awaits)
 }
 
 // unanswered returns the wishes that the owner has not answered.
@@ -167,6 +169,12 @@ func (l *lists) rooms(r Rooms, at time.Time) (show []any) {
 		return nil
 	}
 	l.wishes.answered[r.Wish] = true
+	for _, room := range r.Names {
+		topic := engine.Topic{Room: room, View: r.Wish.View}
+		if is := l.topics[topic]; is == nil || !is.current {
+			l.awaits[topic] = true
+		}
+	}
 	if room, single := r.Wish.Pattern.Room(); single { // as most do
 		topic := engine.Topic{Room: room, View: r.Wish.View}
 		if len(r.Names) > 0 {
@@ -196,6 +204,7 @@ func (l *lists) rooms(r Rooms, at time.Time) (show []any) {
 // state takes a whole list.
 func (l *lists) state(s State, at time.Time) (show []any) {
 	topic := s.Snapshot.Topic
+	delete(l.awaits, topic)
 	if !l.wishes.want(topic) {
 		return nil
 	}
@@ -294,7 +303,8 @@ func (l *lists) batch(b *engine.Batch) bool {
 func (l *lists) snapshot(topic engine.Topic) (engine.Snapshot, bool) {
 	is := l.topics[topic]
 	if is == nil {
-		return engine.Snapshot{Topic: topic}, l.knows(topic)
+		_, known := l.known(topic)
+		return engine.Snapshot{Topic: topic}, known
 	}
 	if is.sorted == nil {
 		is.sorted = slices.SortedFunc(maps.Values(is.members), func(a, b presence.Member) int { return strings.Compare(string(a.User), string(b.User)) })
@@ -302,12 +312,12 @@ func (l *lists) snapshot(topic engine.Topic) (engine.Snapshot, bool) {
 	return engine.Snapshot{Topic: topic, Revision: is.revision, Count: is.count, Exists: true, Members: is.sorted}, is.current
 }
 
-// knows reports whether a list is known, as the present owner's.
-func (l *lists) knows(topic engine.Topic) bool {
+// known returns the revision of a list, zero if there is no such room, and whether it is known as the present owner's.
+func (l *lists) known(topic engine.Topic) (engine.Revision, bool) {
 	if is := l.topics[topic]; is != nil {
-		return is.current
+		return is.revision, is.current
 	}
-	return l.answered(topic)
+	return engine.Revision{}, l.answered(topic) && !l.awaits[topic]
 }
 
 // answered reports whether the owner has answered a wish that has the topic.

@@ -795,6 +795,30 @@ func TestALinkOfAFormerIncarnationIsSilent(t *testing.T) {
 	require.Empty(t, w.owned(dipper).Engine.RoomsOf("ilse", presence.Full))
 }
 
+// TestARoomIsNotKnownBeforeItsState has the state of a room come later than its name.
+func TestARoomIsNotKnownBeforeItsState(t *testing.T) {
+	w := begun(t)
+	w.opens(heron, 7, "ilse")
+	topic, wish := engine.Topic{Room: "desk.night"}, cluster.Wish{Pattern: "**"}
+	w.loses = func(from, to cluster.Name, _ cluster.Envelope) bool { return from == dipper && to == kestrel }
+	w.on(kestrel, func(n *cluster.Node) {
+		n.Follow(w.at(), 1, cluster.Follow{Wishes: []cluster.Wish{wish}})
+		n.Receive(w.at(), cluster.Envelope{From: dipper, Sender: 1, To: 1, Last: 1 << 40, Messages: []cluster.Message{cluster.FromOwner{Realm: 1, Epoch: 1, What: cluster.Rooms{Wish: wish, Names: []presence.RoomName{topic.Room}}}}})
+	})
+	w.settle()
+	_, known := w.nodes[kestrel].Revision(1, topic)
+	require.False(t, known)
+	_, known = w.nodes[kestrel].Revision(1, engine.Topic{Room: "basin.upper-weir"})
+	require.True(t, known, "there is no such room")
+	w.on(kestrel, func(n *cluster.Node) {
+		is := w.owned(dipper).Engine.Sealed(topic)
+		n.Receive(w.at(), cluster.Envelope{From: dipper, Sender: 1, To: 1, Last: 1<<40 + 1, Messages: []cluster.Message{cluster.FromOwner{Realm: 1, Epoch: 1, What: cluster.State{Snapshot: is}}}})
+	})
+	w.settle()
+	_, known = w.nodes[kestrel].Revision(1, topic)
+	require.True(t, known)
+}
+
 func TestTheConnectionsOfARealmThatHasEndedAreClosed(t *testing.T) {
 	w := begun(t)
 	w.opens(heron, 7, "ilse")
