@@ -456,9 +456,10 @@ func (c *Core) Sealing(topic engine.Topic) <-chan struct{} {
 		waited = make(chan struct{})
 		c.sealing[topic] = waited
 	}
+	_, known := c.runner.node.Revision(c.realm, topic)
 	current := c.current(topic)
 	c.runner.mu.Unlock()
-	if !current || !ask[bool](c, "Unsealed", topic) {
+	if !known || current && !ask[bool](c, "Unsealed", topic) {
 		return nil
 	}
 	return waited
