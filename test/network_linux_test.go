@@ -1,8 +1,6 @@
 package test
 
 import (
-	"bytes"
-	"errors"
 	"flag"
 	"fmt"
 	"net"
@@ -22,7 +20,7 @@ import (
 const insideVariable = "TOVIK_TEST_INSIDE"
 
 // inside runs a test in another process, in a network namespace of its own, and returns true when it has passed there.
-// It returns false in that process, and where namespaces are not allowed or cannot be set up.
+// It returns false in that process, and where such namespaces cannot be had.
 func inside(t *testing.T) bool {
 	if os.Getenv(insideVariable) != "" {
 		return false
@@ -35,25 +33,23 @@ func inside(t *testing.T) bool {
 			args = append(args, "-"+f.Name+"="+f.Value.String())
 		}
 	})
-	there := exec.CommandContext(t.Context(), program, args...)
+	if said, err := apart("sh", "-c", "ip link add night type bridge && ip link add one type veth peer name other && nsenter --net=/proc/self/ns/net true").CombinedOutput(); err != nil {
+		t.Logf("network namespaces cannot be had here (%v; %s), so nodes are connected by cables of this process", err, said)
+		return false
+	}
+	there := apart(program, args...)
 	there.Env = append(os.Environ(), insideVariable+"="+tovik)
-	there.SysProcAttr = &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWNET, Pdeathsig: syscall.SIGKILL}
-	if _, err := exec.LookPath("ip"); err != nil {
-		t.Log("there is no ip (iproute2), so nodes are connected by cables of this process")
-		return false
-	}
-	var out bytes.Buffer
-	there.Stdout, there.Stderr = &out, &out
-	if err := there.Start(); errors.Is(err, syscall.EPERM) {
-		t.Log("network namespaces are not allowed here, so nodes are connected by cables of this process")
-		return false
-	} else if err != nil {
-		require.NoError(t, err)
-	}
-	err = there.Wait()
-	require.NoError(t, err, "%s", out.String())
-	t.Log(out.String())
+	out, err := there.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	t.Logf("%s", out)
 	return true
+}
+
+// apart returns a command that runs in a network namespace of its own, and not longer than this process.
+func apart(program string, args ...string) *exec.Cmd {
+	cmd := exec.Command(program, args...)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWNET, Pdeathsig: syscall.SIGKILL}
+	return cmd
 }
 
 // lan connects nodes in network namespaces of their own by a bridge. It is a [local.Network].
@@ -78,8 +74,7 @@ func newLAN(t *testing.T, names ...string) *lan {
 	n.ip("addr add " + bridge + "/24 dev night")
 	n.ip("link set night up")
 	for i, name := range names {
-		host := exec.Command("sleep", "infinity")
-		host.SysProcAttr = &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWNET, Pdeathsig: syscall.SIGKILL}
+		host := apart("sleep", "infinity")
 		require.NoError(t, host.Start())
 		t.Cleanup(func() { _ = host.Process.Kill(); _ = host.Wait() })
 		n.hosts[name], n.numbers[name] = host.Process.Pid, i+1
