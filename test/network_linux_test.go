@@ -148,9 +148,10 @@ func TestANodeThatIsUnpluggedIsNotReached(t *testing.T) {
 	reaches := func(from, to string) bool {
 		_, nodes := n.Addresses(to)
 		asks := n.Command(from, tovik, "rooms", "--server", "http://"+nodes, "--key", key)
+		require.NoError(t, asks.Start())
 		gone := time.AfterFunc(5*time.Second, func() { _ = asks.Process.Kill() })
 		defer gone.Stop()
-		return asks.Run() == nil
+		return asks.Wait() == nil
 	}
 	sees := func(is bool, from, to string) {
 		t.Helper()
