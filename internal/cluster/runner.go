@@ -129,9 +129,9 @@ func (r *Runner) Run(ctx context.Context) {
 
 // Limits of what is done for others.
 const (
-	mostRounds = 16   // that a caller does what others have brought about
-	mostActs   = 4096 // if more wait to be done, callers wait, too
-	mostLeft   = 16 * mostActs
+	mostRounds = 16            // that a caller does what others have brought about
+	mostActs   = 4096          // if more wait to be done, callers wait, too
+	mostLeft   = 16 * mostActs // if more wait to be done, what comes from other nodes waits, too
 )
 
 // with does something with the node, and then what the node wants, unless another caller is about to.
