@@ -105,3 +105,13 @@ func TestPlanIsEvenMovesLittleAndOnlyGoesForward(t *testing.T) {
 		require.True(t, again.Equal(next), "a plan is a fixed point: %v %v", next, again)
 	})
 }
+
+func TestOnlySteadyNodesTakeRealmsFromLivingOwners(t *testing.T) {
+	is := cluster.Ownership{Owner: "dipper", Incarnation: 1, Epoch: 1}
+	now := cluster.Owners{Version: 1, Realms: map[cluster.Realm]cluster.Ownership{1: is, 2: is}}
+	listing := cluster.Listing{Epochs: map[cluster.Realm]cluster.Epoch{1: 1, 2: 1}}
+	for _, steady := range []bool{false, true} {
+		next := cluster.Plan(now, listing, []cluster.Candidate{{Name: "dipper", Incarnation: 1, Steady: true}, {Name: "heron", Incarnation: 1, Steady: steady}})
+		require.Equal(t, !steady, next.Equal(now))
+	}
+}
