@@ -68,7 +68,7 @@ func (c *Core) show(what any) {
 			revision = engine.Revision{}
 		}
 		if c.sealed(what.Topic, &revision) {
-			c.sink.TakeUnchanged(what.Topic) // who has come while this was told
+			c.sink.TakeUnchanged(what.Topic) // for whoever came while it was told
 		}
 	case engine.Topic:
 		c.sink.TakeUnchanged(what)

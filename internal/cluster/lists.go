@@ -228,7 +228,8 @@ func (l *lists) state(s State, at time.Time) (show []any) {
 	return show
 }
 
-// differs puts the difference between what is known of a topic and a snapshot into one batch.
+// differs puts the difference between what is known of a topic and a snapshot into one batch. Of a room that was not known,
+// the batch follows no revision that a receiver has: whoever was told that there is no such room gets it whole.
 func (l *lists) differs(s engine.Snapshot, at time.Time) []any {
 	known := l.topics[s.Topic]
 	if known == nil {
@@ -238,7 +239,10 @@ func (l *lists) differs(s engine.Snapshot, at time.Time) []any {
 		return []any{s.Topic}
 	}
 	before := known.revision
-	b := &engine.Batch{Topic: s.Topic, Revision: s.Revision, After: &before, At: at, Count: s.Count, Ended: !s.Exists}
+	b := &engine.Batch{Topic: s.Topic, Revision: s.Revision, At: at, Count: s.Count, Ended: !s.Exists}
+	if before != (engine.Revision{}) {
+		b.After = &before
+	}
 	if b.Ended {
 		b.Revision = engine.Revision{Run: before.Run, Number: before.Number + 1}
 	}

@@ -83,8 +83,8 @@ type (
 	}
 	// Want asks for the [State] of one list.
 	Want struct{ Topic engine.Topic }
-	// Ready says that the owner of the next epoch has read its records ahead: the present one may hand over.
-	Ready struct{ Epoch Epoch }
+	// Prepared says that the owner of the next epoch has read its records ahead. The present one may hand over.
+	Prepared struct{ Epoch Epoch }
 )
 
 // Question is a call of a method of the owner's engine that changes nothing, by its name.
@@ -152,7 +152,7 @@ func (Follow) up()   {}
 func (Unfollow) up() {}
 func (Want) up()     {}
 func (Pass) up()     {}
-func (Ready) up()    {}
+func (Prepared) up() {}
 
 func (Answer) down()     {}
 func (WantReport) down() {}

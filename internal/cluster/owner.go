@@ -33,7 +33,7 @@ type owner struct {
 	handover bool          // the previous owner hands over
 	yields   Epoch         // whose owner gets the realm from this one; 0: none
 	yieldAt  time.Duration // when it gets it at the latest
-	ready    Epoch         // whose owner has read ahead
+	prepared Epoch         // whose owner has read ahead
 	beginID  string
 	early    []queued      // reports that came before the core was restored
 	waiting  []queued      // what came while the owner may not answer
@@ -109,7 +109,7 @@ func (n *Node) begin(r *realm, is Ownership) {
 func (n *Node) Prepared(at presence.Instant, id Realm, epoch Epoch) {
 	n.runs(at)
 	if r := n.realms[id]; r != nil && r.owner != nil && r.owner.epoch == epoch && r.owner.phase == begins {
-		n.toOwner(r, Ready{epoch})
+		n.toOwner(r, Prepared{epoch})
 	}
 }
 
@@ -118,7 +118,7 @@ func (n *Node) yield(o *owner, to Epoch) {
 	if to > o.yields {
 		o.yields, o.yieldAt = to, n.mono()+n.Timings.Prepare
 	}
-	if o.ready == o.yields || n.mono() >= o.yieldAt {
+	if o.prepared == o.yields || n.mono() >= o.yieldAt {
 		n.handOver(o)
 	}
 }
@@ -338,9 +338,9 @@ func (n *Node) pass(o *owner) {
 
 // takeUp handles a message of a carrier.
 func (n *Node) takeUp(o *owner, from Name, what Up) {
-	if ready, ok := what.(Ready); ok {
-		o.ready = ready.Epoch
-		if o.ready == o.yields {
+	if up, ok := what.(Prepared); ok {
+		o.prepared = up.Epoch
+		if o.prepared == o.yields {
 			n.handOver(o)
 		}
 		return

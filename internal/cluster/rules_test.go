@@ -817,6 +817,11 @@ func TestARoomIsNotKnownBeforeItsState(t *testing.T) {
 	w.settle()
 	_, known = w.nodes[kestrel].Revision(1, topic)
 	require.True(t, known)
+	for _, show := range took[cluster.Show](w, kestrel) {
+		if b, ok := show.What.(*engine.Batch); ok {
+			require.NotEqual(t, engine.Revision{}, b.Follows(), "whoever was told that there is no such room gets it whole")
+		}
+	}
 }
 
 func TestTheConnectionsOfARealmThatHasEndedAreClosed(t *testing.T) {

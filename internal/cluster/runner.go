@@ -48,6 +48,8 @@ type Runner struct {
 	applies map[string]chan Verdict // by the id of the record; each holds one
 	next    uint64                  // of attempts and connections
 	planned time.Duration           // when Run looks next; 0: at once
+	stopped bool                    // nothing more is read
+	reading sync.WaitGroup          // what reads records
 }
 
 // acts are acts that are done in order.
@@ -108,6 +110,7 @@ func (r *Runner) Run(ctx context.Context) {
 		}
 	})
 	defer others.Wait()
+	defer r.stopReading()
 	timer := time.NewTimer(0)
 	defer timer.Stop()
 	for {
@@ -115,9 +118,9 @@ func (r *Runner) Run(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-timer.C:
-			r.takes(func(n *Node, at presence.Instant) { n.Tick(at) })
+			r.react(func(n *Node, at presence.Instant) { n.Tick(at) })
 		case <-r.sends.kick:
-			r.takes(func(*Node, presence.Instant) {})
+			r.react(func(*Node, presence.Instant) {})
 		}
 		r.mu.Lock()
 		wait := max(r.node.Due()-r.at().Mono, soonest)
@@ -141,9 +144,9 @@ func (r *Runner) with(do func(*Node, presence.Instant)) {
 	r.work(&r.others, true)
 }
 
-// takes is with for what comes from other nodes, the log and the table. It leaves to others what is to be done here, so
-// that a heartbeat is not read late.
-func (r *Runner) takes(do func(*Node, presence.Instant)) {
+// react lets the node react to what comes from other nodes, the log or the table. Whoever calls it does not wait until
+// receivers here are told, and so reads the next heartbeat in time.
+func (r *Runner) react(do func(*Node, presence.Instant)) {
 	r.change(do)
 	r.work(&r.sends, false)
 	r.mu.Lock()
@@ -219,12 +222,12 @@ func (r *Runner) wake() {
 
 // Receive gives the node a message from the bus.
 func (r *Runner) Receive(e Envelope) {
-	r.takes(func(n *Node, at presence.Instant) { n.Receive(at, e) })
+	r.react(func(n *Node, at presence.Instant) { n.Receive(at, e) })
 }
 
 // Applied says that the rows of a record were put, if it applies (see [Node.Applied]).
 func (r *Runner) Applied(position Position, record Record) {
-	r.takes(func(n *Node, at presence.Instant) {
+	r.react(func(n *Node, at presence.Instant) {
 		verdict := n.Applied(at, position, record)
 		select {
 		case r.applies[record.ID] <- verdict: // of a record that the log has twice, the first counts
@@ -262,9 +265,7 @@ func (r *Runner) Leave(ctx context.Context) error {
 		switch {
 		case none:
 			for _, c := range cores { // clients that come back before would slow the next owner down
-				if _, err := c.request(ctx, presence.LinkID{}, Request{Question: &Question{Method: "Size"}}); err != nil {
-					return err
-				}
+				_, _ = c.request(ctx, presence.LinkID{}, Request{Question: &Question{Method: "Size"}}) // for some seconds at most
 			}
 			return nil
 		case !heir:
@@ -349,31 +350,48 @@ func (r *Runner) append(ctx context.Context, record Record, passes error) error 
 	}
 }
 
+// read reads records while everything else goes on. Run returns only when it is done.
+func (r *Runner) read(do func()) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if !r.stopped {
+		r.reading.Go(do)
+	}
+}
+
+// stopReading waits until nothing reads records any more.
+func (r *Runner) stopReading() {
+	r.mu.Lock()
+	r.stopped = true
+	r.mu.Unlock()
+	r.reading.Wait()
+}
+
 func (r *Runner) perform(act Act) {
 	switch act := act.(type) {
 	case Send:
 		r.broker.Bus.Send(act.To, act.Envelope)
 	case Append:
 		r.broker.Log.Append(act.Record, act.After, func(outcome Outcome) {
-			r.takes(func(n *Node, at presence.Instant) { n.Appended(at, act.Record.ID, outcome) })
+			r.react(func(n *Node, at presence.Instant) { n.Appended(at, act.Record.ID, outcome) })
 		})
 	case Prepare:
-		go func() {
+		r.read(func() {
 			r.node.Records.Prepare(act.Realm)
-			r.takes(func(n *Node, at presence.Instant) { n.Prepared(at, act.Realm, act.Epoch) })
-		}()
+			r.react(func(n *Node, at presence.Instant) { n.Prepared(at, act.Realm, act.Epoch) })
+		})
 	case ReadSaved:
-		go func() { // other realms go on meanwhile
+		r.read(func() {
 			is := r.node.Records.State(act.Realm)
-			r.takes(func(n *Node, at presence.Instant) { n.Saved(at, act.Realm, act.Epoch, is) })
-		}()
+			r.react(func(n *Node, at presence.Instant) { n.Saved(at, act.Realm, act.Epoch, is) })
+		})
 	case ReadTable:
 		r.broker.Table.Read(func(owners Owners, ok bool) {
-			r.takes(func(n *Node, at presence.Instant) { n.Table(at, owners, ok) })
+			r.react(func(n *Node, at presence.Instant) { n.Table(at, owners, ok) })
 		})
 	case SwapTable:
 		r.broker.Table.Swap(act.Version, act.To, func(outcome Outcome) {
-			r.takes(func(n *Node, at presence.Instant) { n.Swapped(at, outcome) })
+			r.react(func(n *Node, at presence.Instant) { n.Swapped(at, outcome) })
 		})
 	case PassAnswer:
 		r.answer(act)

@@ -18,8 +18,7 @@ const mostWaiting = 4
 
 // stream is one direction of the messages between two nodes. They are numbered from 1. Everything
 // that is ready goes as one parcel: at once when the stream is idle, otherwise one parcel each
-// Timings.Parcel. A parcel has at most an eighth of the credit: what is at its beginning should not wait for the rest to
-// be read.
+// Timings.Parcel. A parcel has at most an eighth of the credit, so that what comes first is soon read.
 type stream struct {
 	said     uint64    // the number of the newest message
 	waiting  []Message // those that are not sent yet, up to said

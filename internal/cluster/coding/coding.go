@@ -34,7 +34,7 @@ var types = []any{
 	presence.Decline{}, presence.TakeBack{}, presence.EndInvitation{}, presence.GrantPass{}, presence.RevokePass{},
 	presence.AskBeat{}, presence.Cut{}, presence.TakenOut{}, presence.OwnChanged{}, presence.WarnExpiry{}, presence.AskAnswered{}, presence.PassEnded{},
 	presence.InvitationAnswered{}, presence.InvitationsChanged{},
-	records.Rows{}, records.Change{}, cluster.Ready{},
+	records.Rows{}, records.Change{}, cluster.Prepared{},
 }
 
 var encode, decode = modes()
