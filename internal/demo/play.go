@@ -83,7 +83,7 @@ func (t *tab) live(ctx context.Context) {
 	t.load(ctx)
 	t.arrived()
 	for ctx.Err() == nil {
-		pause(ctx, t.between(8*time.Second, 60*time.Second))
+		t.stay(ctx, t.between(8*time.Second, 60*time.Second))
 		t.work(ctx)
 		if ctx.Err() == nil {
 			t.act(ctx)
@@ -94,8 +94,25 @@ func (t *tab) live(ctx context.Context) {
 	}
 }
 
-// work is what somebody does at a page. Errors of a lost link are ignored, because the next
-// action reconnects.
+// stay leaves the page open for a while. If its link ends, as when a node stops, the page connects again by itself.
+func (t *tab) stay(ctx context.Context, d time.Duration) {
+	for over := time.After(d); t.link != nil; {
+		select {
+		case <-ctx.Done():
+			return
+		case <-over:
+			return
+		case <-t.link.Ended():
+			pause(ctx, t.between(100*time.Millisecond, 800*time.Millisecond))
+			t.connect(ctx)
+			if ctx.Err() != nil {
+				return
+			}
+		}
+	}
+}
+
+// work is what somebody does at a page. Errors of a lost link are ignored, because the page connects again.
 func (t *tab) work(ctx context.Context) {
 	if t.link == nil {
 		return
