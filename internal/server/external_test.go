@@ -9,6 +9,7 @@ import (
 	"time"
 
 	natsserver "github.com/nats-io/nats-server/v2/server"
+	"github.com/nats-io/nats.go"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -44,14 +45,27 @@ func ownerOf(t *testing.T, at *server.Server) (owner string) {
 	return owner
 }
 
-// TestAnEventStreamMovesWhileARealmHasNoOwner has a broker that keeps no log for a while, so that the owner is silent for
-// longer than a hello waits. A client whose stream breaks meanwhile comes to another node, and goes on.
+// TestAnEventStreamMovesWhileARealmHasNoOwner has a broker whose log takes no records for a while, so that the owner is
+// silent for longer than a hello waits. A client whose stream breaks meanwhile comes to another node, and goes on.
 func TestAnEventStreamMovesWhileARealmHasNoOwner(t *testing.T) {
 	t.Parallel()
-	store := t.TempDir()
-	streams := &natsserver.JetStreamConfig{StoreDir: store, MaxMemory: 1 << 26, MaxStore: 1 << 50, SyncAlways: true}
-	broker := clustertest.StartBroker(t, "aldermoor", func(o *natsserver.Options) { o.StoreDir = store })
 	names := []string{"dipper", "heron", "kestrel"}
+	broker := clustertest.StartBroker(t, "aldermoor", func(o *natsserver.Options) {
+		o.Users = append(o.Users, &natsserver.User{Username: "operator", Password: clustertest.Password})
+	})
+	operator, err := nats.Connect(broker.ClientURL(), nats.UserInfo("operator", clustertest.Password))
+	require.NoError(t, err)
+	defer operator.Close()
+	streams, err := operator.JetStream()
+	require.NoError(t, err)
+	longest := func(record int32) error {
+		log, err := streams.StreamInfo("aldermoor-log")
+		if err == nil {
+			log.Config.MaxMsgSize = record
+			_, err = streams.UpdateStream(&log.Config)
+		}
+		return err
+	}
 	nodes, _ := nodesAt(t, broker.Addr().String(), names...)
 	owner := ownerOf(t, nodes["dipper"])
 	others := slices.DeleteFunc(slices.Clone(names), func(name string) bool { return name == owner })
@@ -68,14 +82,14 @@ func TestAnEventStreamMovesWhileARealmHasNoOwner(t *testing.T) {
 	lark := dialSoon(t, client.Options{Server: nodes[owner].URL(), Token: mint(t, "lark"), Rooms: []string{weir}})
 	require.NoError(t, lark.SetStatus(t.Context(), "busy", "", time.Time{})) // what is answered is on record, and so is what came before
 
-	require.NoError(t, broker.DisableJetStream())
+	require.NoError(t, longest(1))
 	require.Eventually(t, func() bool {
 		list, err := client.API{Server: nodes[others[1]].URL(), Key: key}.Nodes(t.Context())
 		return err == nil && !list.Realms[0].Answers
 	}, patience, 20*time.Millisecond, "the owner is silent")
 	_ = f.response.Body.Close()
 	const longer = 4 * time.Second // than a hello waits
-	back := time.AfterFunc(longer, func() { assert.NoError(t, broker.EnableJetStream(streams)) })
+	back := time.AfterFunc(longer, func() { assert.NoError(t, longest(-1)) })
 	defer back.Stop()
 	f = follow(t, nodes[others[1]], opened.Feed, "", f.last)
 	require.Equal(t, http.StatusOK, f.response.StatusCode)

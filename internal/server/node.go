@@ -160,7 +160,7 @@ func (n *node) taken(ctx context.Context, dir string) error {
 // connect connects to the broker, and starts this node's part of it if it is embedded.
 func (n *node) connect(dir string) (err error) {
 	if n.Broker != "" {
-		n.conn, err = broker.Dial(n.Broker, n.Credentials, n.TLS)
+		n.conn, err = broker.Dial(n.Broker, n.Credentials, n.TLS, n.log)
 		return err
 	}
 	n.server, err = broker.StartServer(broker.ServerOptions{Cluster: n.Name, Node: cluster.Name(n.Node), Dir: dir, Listen: n.Listen, Peers: n.Peers,

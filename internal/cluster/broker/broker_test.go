@@ -2,7 +2,9 @@ package broker_test
 
 import (
 	"context"
+	"log/slog"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -72,7 +74,7 @@ func external(t *testing.T, names ...cluster.Name) map[cluster.Name]*broker.Brok
 	address := clustertest.StartBroker(t, "aldermoor", nil).Addr().String()
 	brokers := map[cluster.Name]*broker.Broker{}
 	for _, name := range names {
-		conn, err := broker.Dial("nats://"+clustertest.User+":"+clustertest.Password+"@"+address, "", nil)
+		conn, err := broker.Dial("nats://"+clustertest.User+":"+clustertest.Password+"@"+address, "", nil, slog.New(slog.DiscardHandler))
 		require.NoError(t, err)
 		t.Cleanup(conn.Close)
 		b, err := broker.Open(t.Context(), broker.Options{Conn: conn, Cluster: "aldermoor", Node: name, Replicas: 1, Identity: map[cluster.Name]string{"dipper": "the log of one test"}[name]})
@@ -90,21 +92,29 @@ func TestTheBrokerKeepsItsContracts(t *testing.T) {
 
 // TestABrokerThatDoesNotFitIsNamed has brokers that refuse a node, or cannot serve it.
 func TestABrokerThatDoesNotFitIsNamed(t *testing.T) {
+	const noStreams = "it needs JetStream"
 	open := func(user, cluster string, more func(*server.Options)) error {
-		conn, err := broker.Dial("nats://"+user+"@"+clustertest.StartBroker(t, "aldermoor", more).Addr().String(), "", nil)
+		conn, err := broker.Dial("nats://"+user+"@"+clustertest.StartBroker(t, "aldermoor", more).Addr().String(), "", nil, slog.New(slog.DiscardHandler))
 		if err != nil {
 			return err
 		}
 		t.Cleanup(conn.Close)
-		ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
+		ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 		defer cancel()
-		_, err = broker.Open(ctx, broker.Options{Conn: conn, Cluster: cluster, Node: "dipper", Identity: "the log of one test"})
+		waits := &lines{}
+		go func() { // it might have streams later: the test need not wait
+			for ctx.Err() == nil && !strings.Contains(waits.String(), noStreams) {
+				time.Sleep(10 * time.Millisecond)
+			}
+			cancel()
+		}()
+		_, err = broker.Open(ctx, broker.Options{Conn: conn, Cluster: cluster, Node: "dipper", Identity: "the log of one test", Log: slog.New(slog.NewTextHandler(waits, nil))})
 		return err
 	}
 	right := clustertest.User + ":" + clustertest.Password
 	require.ErrorContains(t, open("tovik:a-guess", "aldermoor", nil), "the broker refuses this node: nats: Authorization Violation")
 	require.ErrorContains(t, open(right, "aldermoor", func(o *server.Options) { o.MaxPayload = 1 << 20 }), "set max_payload to 8388608 there")
-	require.ErrorContains(t, open(right, "aldermoor", func(o *server.Options) { o.JetStream = false }), "it needs JetStream")
+	require.ErrorContains(t, open(right, "aldermoor", func(o *server.Options) { o.JetStream = false }), noStreams)
 	require.ErrorContains(t, open(right, "millwater", nil), "$JS.API.STREAM.INFO.millwater-log")
 }
 

@@ -151,16 +151,25 @@ func (s *Server) Stop() {
 }
 
 // Dial connects to an external broker. With a config, or an address with tls://, the connection uses TLS. Credentials is a
-// file, or empty.
-func Dial(addresses, credentials string, config *tls.Config) (*nats.Conn, error) {
-	var options []nats.Option
+// file, or empty. It tries for as long as the program wants; the log says why it failed.
+func Dial(addresses, credentials string, config *tls.Config, log *slog.Logger) (*nats.Conn, error) {
+	said := ""
+	options := []nats.Option{nats.PingInterval(pingEvery), nats.MaxPingsOutstanding(pingsOut),
+		nats.ReconnectErrHandler(func(_ *nats.Conn, err error) {
+			if said != err.Error() {
+				said = err.Error()
+				log.Warn("the broker cannot be reached", "error", err)
+			}
+		}),
+		nats.ReconnectHandler(func(*nats.Conn) { said = "" }), // handlers run one after another
+	}
 	if credentials != "" {
 		options = append(options, nats.UserCredentials(credentials))
 	}
 	if config != nil {
 		options = append(options, nats.Secure(config))
 	}
-	conn, err := connect(addresses, append(options, nats.PingInterval(pingEvery), nats.MaxPingsOutstanding(pingsOut))...)
+	conn, err := connect(addresses, options...)
 	var unreadable *url.Error
 	switch {
 	case errors.As(err, &unreadable): // it shows the password

@@ -1,10 +1,11 @@
 package broker_test
 
 import (
-	"context"
 	"crypto/tls"
+	"log/slog"
 	"math/big"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -46,21 +47,29 @@ func TestAnExternalBrokerIsReachedOverTLS(t *testing.T) {
 	address := "tls://" + clustertest.User + ":" + clustertest.Password + "@" + clustertest.StartBroker(t, "aldermoor", func(o *server.Options) {
 		o.TLSConfig, o.TLSVerify, o.TLSTimeout = ours.TLS("broker"), true, 5
 	}).Addr().String()
-	open := func(config *tls.Config) error {
-		conn, err := broker.Dial(address, "", config)
-		if err != nil {
-			return err
-		}
-		defer conn.Close()
-		ctx, cancel := context.WithTimeout(t.Context(), 2*time.Second)
-		defer cancel()
-		_, err = broker.Open(ctx, broker.Options{Conn: conn, Cluster: "aldermoor", Node: "dipper", Identity: "the log of one test"})
-		return err
-	}
 	withoutOne, err := broker.TLS("", "", ours.File)
 	require.NoError(t, err)
-	require.NoError(t, open(ours.TLS("dipper")))
-	require.Error(t, open(withoutOne), "the node shows no certificate")
-	require.Error(t, open(theirs.TLS("kestrel")), "it is one of another authority")
-	require.Error(t, open(nil), "the broker's is one that the system does not trust")
+	theirs.Node("kestrel")
+	ofOthers, err := broker.TLS(filepath.Join(theirs.Dir, "kestrel.pem"), filepath.Join(theirs.Dir, "kestrel.key"), ours.File)
+	require.NoError(t, err)
+	for name, c := range map[string]struct {
+		config *tls.Config
+		why    string
+	}{
+		"the node shows no certificate":                      {withoutOne, "tls"},
+		"it is one of another authority":                     {ofOthers, "tls"},
+		"the broker's is one that the system does not trust": {nil, "unknown authority"},
+	} {
+		said := &lines{}
+		conn, err := broker.Dial(address, "", c.config, slog.New(slog.NewTextHandler(said, nil)))
+		require.NoError(t, err, name)
+		defer conn.Close()
+		require.Eventually(t, func() bool { return strings.Contains(said.String(), c.why) }, time.Minute, 10*time.Millisecond, name)
+		require.False(t, conn.IsConnected(), name)
+	}
+	conn, err := broker.Dial(address, "", ours.TLS("dipper"), slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	defer conn.Close()
+	_, err = broker.Open(t.Context(), broker.Options{Conn: conn, Cluster: "aldermoor", Node: "dipper", Identity: "the log of one test"})
+	require.NoError(t, err)
 }
