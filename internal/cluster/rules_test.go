@@ -461,6 +461,26 @@ func TestAnAnswerWhoseClientHasGoneIsALostLink(t *testing.T) {
 	require.Contains(t, w.said(heron, dipper), cluster.Message(cluster.ToOwner{Realm: 1, What: cluster.Say{Input: presence.LinkLost{Link: is.Link}}}))
 }
 
+// TestAnOwnerThatStoodStillWhileItReadProvesItself has others that may have replaced it, and forgotten that.
+func TestAnOwnerThatStoodStillWhileItReadProvesItself(t *testing.T) {
+	w := begun(t)
+	w.readsOn = true
+	w.still[dipper] = true
+	w.gives(heron, false)
+	w.until("it reads, and has a report", func() bool { return slices.ContainsFunc(w.said(kestrel, heron), isUp[cluster.Report]) })
+	w.still[dipper], w.still[heron] = false, true
+	w.noTable = map[cluster.Name]bool{dipper: true, heron: true, kestrel: true}
+	w.run(4 * time.Second)
+	w.outcome = func(cluster.Name, cluster.Record) cluster.Outcome { return cluster.Unknown }
+	w.wakes(heron)
+	w.run(200 * time.Millisecond) // the others answer its heartbeats, so that there is no doubt for another reason
+	w.read()
+	w.run(2 * time.Second)
+	require.False(t, w.owned(heron).Speaks)
+	w.outcome = nil
+	w.until("it goes on", func() bool { return w.owned(heron).Speaks })
+}
+
 // TestAnEarlyReportOfAFormerIncarnationDoesNotCount has a carrier that reports while the next owner reads the records, and
 // dies and starts again before that is done.
 func TestAnEarlyReportOfAFormerIncarnationDoesNotCount(t *testing.T) {
