@@ -88,11 +88,12 @@ network: # for cuts between nodes, from Debian's packages
 VERSION := $(shell sed -n 's/^const Version = "\(.*\)"$$/\1/p' internal/cli/cli.go)
 PLATFORMS := linux-amd64 linux-arm64 darwin-amd64 darwin-arm64 windows-amd64 windows-arm64
 
-dist: web ## static binaries for all platforms, with their checksums, in dist/
+dist: web ## static binaries for all platforms and the npm package, with their checksums, in dist/
 	@rm -rf dist && mkdir dist
 	@for platform in $(PLATFORMS); do \
 		name=tovik-$(VERSION)-$$platform; case $$platform in windows-*) name=$$name.exe;; esac; echo "dist/$$name"; \
 		CGO_ENABLED=0 GOOS=$${platform%-*} GOARCH=$${platform#*-} $(GO) build -trimpath -ldflags="-s -w" -o dist/$$name ./cmd/tovik || exit 1; done
+	@cd web/client && npm pack --silent --pack-destination ../../dist
 	@cd dist && sha256sum tovik-* > SHA256SUMS && cat SHA256SUMS
 
 mutants: ## breaks one rule of presence at a time; every one must be caught

@@ -54,8 +54,8 @@ func (a API) Explain(ctx context.Context, user, room string) (wire.Explanation, 
 
 // SetStatus sets the status of a person on their behalf, or a note alone. Without both it clears
 // what is set.
-func (a API) SetStatus(ctx context.Context, user string, wanted wire.StatusWanted) (wire.PersonStatus, error) {
-	var doc wire.PersonStatus
+func (a API) SetStatus(ctx context.Context, user string, wanted wire.StatusWanted) (wire.StatusOfPerson, error) {
+	var doc wire.StatusOfPerson
 	path := "/v1/people/" + url.PathEscape(user) + "/status"
 	if wanted.Status == "" && wanted.Note == "" {
 		return doc, a.call(ctx, http.MethodDelete, path, nil, &doc)

@@ -102,7 +102,7 @@ var (
 		"rooms": "Rooms", "members": "Members", "count": "Counts", "sessions": "Sessions", "explain": "Explanation", "policy": "Policies", "people list": "People", "people show": "Person",
 		"room expected": "DeclaredRoom", "journal": "Journal", "attendance": "Attendance", "headcount": "Headcounts", "timing": "Timing", "hook list": "Hooks", "hook deliveries": "Deliveries", "key list": "Keys",
 		"ask list": "Asks", "invite": "Invitation", "invitations": "InvitationList", "pass list": "Passes", "pass grant": "Pass",
-		"token-key list": "TokenKeys", "realm list": "Realms", "status": "PersonStatus", "cue": "CueGiven",
+		"token-key list": "TokenKeys", "realm list": "Realms", "status": "StatusOfPerson", "cue": "CueGiven",
 	}
 )
 

@@ -1,3 +1,4 @@
+import { readFileSync } from "node:fs";
 import { gzipSync } from "node:zlib";
 import { defineConfig, type LibraryOptions, type Plugin } from "vite";
 
@@ -23,16 +24,22 @@ const library: LibraryOptions = {
 
 const hooks: LibraryOptions = { entry: "src/react.tsx", formats: ["es"], fileName: () => "tovik-react.js" };
 
-// The browser client is built into client/dist, which the Go binary embeds and serves: as an ES module, as a
-// classic script that defines the global tovik, and in the mode react the hooks, without React.
+const server: LibraryOptions = { entry: "src/server.ts", formats: ["es"], fileName: () => "tovik-server.js" };
+
+const { dependencies } = JSON.parse(readFileSync(new URL("client/package.json", import.meta.url), "utf8"));
+
+// The browser client is built into client/dist, which the Go binary embeds and serves: as an ES module, and as a
+// classic script that defines the global tovik. In the mode react it is the hooks, without React; in the mode server
+// the entry for back ends in Node, without its dependencies.
 export default defineConfig(({ mode }) => ({
   root: "client",
-  plugins: [bounded],
+  plugins: mode === "server" ? [] : [bounded],
   build: {
     outDir: "dist",
     emptyOutDir: false,
     target: "es2022",
-    lib: mode === "react" ? hooks : library,
-    rollupOptions: { external: ["react", "react/jsx-runtime"] },
+    minify: mode !== "server",
+    lib: { react: hooks, server }[mode] ?? library,
+    rollupOptions: { external: ["react", "react/jsx-runtime", ...Object.keys(dependencies)] },
   },
 }));

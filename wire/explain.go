@@ -56,11 +56,11 @@ type StatusesAsked struct {
 
 // Statuses are the statuses of people, in the order of the request.
 type Statuses struct {
-	Statuses []PersonStatus `json:"statuses"`
+	Statuses []StatusOfPerson `json:"statuses"`
 }
 
-// PersonStatus is the status of a person.
-type PersonStatus struct {
+// StatusOfPerson is the status of a person.
+type StatusOfPerson struct {
 	User     string `json:"user"`
 	Status   string `json:"status" jsonschema:"enum=online,enum=away,enum=busy,enum=offline"`
 	Label    string `json:"label,omitempty"`   // the application's own word for a set status

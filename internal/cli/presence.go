@@ -148,7 +148,7 @@ func policyTitle(p wire.Policy) string {
 	return "The realm:"
 }
 
-func showStatus(c *cli.Command, s wire.PersonStatus) error {
+func showStatus(c *cli.Command, s wire.StatusOfPerson) error {
 	return show(c, s, func(w io.Writer) {
 		text := s.User + " is " + s.Status
 		if s.Note != "" {

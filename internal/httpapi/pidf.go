@@ -42,7 +42,7 @@ type rpidActivities struct {
 
 // pidf returns the presence document of a status. A person with a session is open; away and busy
 // are activities.
-func pidf(realm string, s wire.PersonStatus) presenceDocument {
+func pidf(realm string, s wire.StatusOfPerson) presenceDocument {
 	doc := presenceDocument{
 		DM: "urn:ietf:params:xml:ns:pidf:data-model", RPID: "urn:ietf:params:xml:ns:pidf:rpid",
 		Entity: "pres:" + url.PathEscape(s.User) + "@" + realm,

@@ -65,6 +65,6 @@ func (a *API) visitRoutes() []route {
 				{Name: "limit", Says: "how many at most, 1 to 1000; 1000 if absent", Example: 200}, afterOf("a user", "a"), {Name: "rev", Says: "the revision of the previous page"}}}, a.membersSeen},
 		{Operation{Method: get, Path: "/v1/seen/people/{user}/status", ID: "statusSeen", Topic: topic, Says: "Get the status of a person, with a person's token",
 			More:  "The token must grant watching the person. An unknown person is offline, and so is a hidden one.",
-			Shows: showsToken, Gives: wire.PersonStatus{}, Fails: []string{"no-token", "bad-token", "not-granted", "bad-user", "removed", "too-fast"}}, a.statusSeen},
+			Shows: showsToken, Gives: wire.StatusOfPerson{}, Fails: []string{"no-token", "bad-token", "not-granted", "bad-user", "removed", "too-fast"}}, a.statusSeen},
 	}
 }

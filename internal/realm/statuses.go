@@ -16,17 +16,17 @@ import (
 )
 
 // Status returns the status of a person. An unknown person is offline.
-func (d Desk) Status(id string) (wire.PersonStatus, error) {
+func (d Desk) Status(id string) (wire.StatusOfPerson, error) {
 	user, err := userOf(id)
 	if err != nil {
-		return wire.PersonStatus{}, err
+		return wire.StatusOfPerson{}, err
 	}
 	return d.realm.status(user), nil
 }
 
 // Statuses returns the statuses of up to [MostAsked] people, in the order of the names.
 func (d Desk) Statuses(ids []string) (wire.Statuses, error) {
-	doc := wire.Statuses{Statuses: make([]wire.PersonStatus, len(ids))}
+	doc := wire.Statuses{Statuses: make([]wire.StatusOfPerson, len(ids))}
 	if len(ids) == 0 || len(ids) > MostAsked {
 		return doc, problem.BadField("users", fmt.Sprint(len(ids)), "too many people, or none", "1 to 1000 people")
 	}
@@ -39,12 +39,12 @@ func (d Desk) Statuses(ids []string) (wire.Statuses, error) {
 	return doc, nil
 }
 
-func (r *Realm) status(user presence.UserID) wire.PersonStatus {
+func (r *Realm) status(user presence.UserID) wire.StatusOfPerson {
 	return statusDocument(r.core.SightNow(engine.Subject{User: user, View: presence.Full}))
 }
 
-func statusDocument(sight engine.Sight) wire.PersonStatus {
-	doc := wire.PersonStatus{User: string(sight.User), Status: string(sight.Status), Label: sight.Label, Engaged: sight.Engaged, Note: sight.Note, Until: wire.TimeOf(sight.Until)}
+func statusDocument(sight engine.Sight) wire.StatusOfPerson {
+	doc := wire.StatusOfPerson{User: string(sight.User), Status: string(sight.Status), Label: sight.Label, Engaged: sight.Engaged, Note: sight.Note, Until: wire.TimeOf(sight.Until)}
 	if !sight.LastSeen.IsZero() {
 		doc.LastSeen = &wire.Time{Time: sight.LastSeen}
 	}
@@ -52,9 +52,9 @@ func statusDocument(sight engine.Sight) wire.PersonStatus {
 }
 
 // SetStatus sets a person's status on their behalf.
-func (d Desk) SetStatus(ctx context.Context, id string, asked wire.StatusWanted) (wire.PersonStatus, error) {
+func (d Desk) SetStatus(ctx context.Context, id string, asked wire.StatusWanted) (wire.StatusOfPerson, error) {
 	if asked.Status == "" && asked.Note == "" {
-		return wire.PersonStatus{}, problem.BadField("status", "", "a status or a note is required", "busy, away, or a note alone; use DELETE to clear both")
+		return wire.StatusOfPerson{}, problem.BadField("status", "", "a status or a note is required", "busy, away, or a note alone; use DELETE to clear both")
 	}
 	in := presence.SetStatus{Status: presence.Status(asked.Status), Label: asked.Label, Note: asked.Note}
 	if asked.Until != nil {
@@ -64,11 +64,11 @@ func (d Desk) SetStatus(ctx context.Context, id string, asked wire.StatusWanted)
 }
 
 // ClearStatus clears a set status, so that the person's sessions decide again.
-func (d Desk) ClearStatus(ctx context.Context, id string) (wire.PersonStatus, error) {
+func (d Desk) ClearStatus(ctx context.Context, id string) (wire.StatusOfPerson, error) {
 	return d.putStatus(ctx, id, presence.SetStatus{})
 }
 
-func (d Desk) putStatus(ctx context.Context, id string, in presence.SetStatus) (doc wire.PersonStatus, err error) {
+func (d Desk) putStatus(ctx context.Context, id string, in presence.SetStatus) (doc wire.StatusOfPerson, err error) {
 	if in.User, err = userOf(id); err != nil {
 		return doc, err
 	}

@@ -68,13 +68,13 @@ func (v Visitor) Members(ctx context.Context, name string, q MembersQuery) (wire
 
 // Status returns the status of a person whom the visitor may watch. An unknown person is
 // offline.
-func (v Visitor) Status(id string) (wire.PersonStatus, error) {
+func (v Visitor) Status(id string) (wire.StatusOfPerson, error) {
 	user, err := userOf(id)
 	if err != nil {
-		return wire.PersonStatus{}, err
+		return wire.StatusOfPerson{}, err
 	}
 	if !v.guest.mayFollowPerson(user) {
-		return wire.PersonStatus{}, problem.NotGranted("user", id, grantList(v.guest.person.People, "watching of people"))
+		return wire.StatusOfPerson{}, problem.NotGranted("user", id, grantList(v.guest.person.People, "watching of people"))
 	}
 	return statusDocument(v.guest.realm.core.Sight(engine.Subject{User: user, View: v.guest.view()})), nil
 }

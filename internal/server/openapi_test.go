@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/hooks"
 	"tovik.example/tovik/internal/httpapi"
 	"tovik.example/tovik/wire"
 )
@@ -169,11 +170,25 @@ func document(t *testing.T) object {
 			one["requestBody"] = object{"required": true, "content": content}
 		}
 		one["responses"] = responses(op, schemaOf, problems)
+		if op.ID == "addHook" {
+			one["callbacks"] = object{"event": object{"{$request.body#/url}": object{"post": object{
+				"operationId": "receiveEvent", "tags": []any{op.Topic}, "summary": "An event, as your back end receives it", "security": []any{},
+				"description": "The body is a CloudEvent 1.0, signed according to Standard Webhooks. An event may come more than once, with the same id. After any answer but 2xx within ten seconds it comes again later.",
+				"requestBody": object{"required": true, "content": object{"application/cloudevents+json": object{"schema": schemaOf(wire.Event{})}}},
+				"responses":   object{"204": object{"description": "Handled."}, "410": object{"description": "Nobody wants these events any more: the hook is paused."}},
+			}}}}
+		}
 		if paths[op.Path] == nil {
 			paths[op.Path] = object{}
 		}
 		paths[op.Path].(object)[strings.ToLower(op.Method)] = one
 	}
+	schemaOf(wire.Claims{})
+	var types []any
+	for _, kind := range append(slices.Clone(hooks.Kinds), hooks.Test) {
+		types = append(types, "tovik."+kind)
+	}
+	at(schemas, "Event", "properties", "type")["enum"] = types
 	delete(schemas["Beating"].(object), "required") // its lists may be left out, which is another thing than empty
 	doc := object{
 		"openapi": "3.1.0",

@@ -11,7 +11,7 @@ const root = new URL("../../", import.meta.url);
 
 const head = (from) => `// Made from ${from} by web/types/make.mjs (make types); do not edit.\n\n`;
 
-/** What openapi-typescript makes of a document, without what nobody needs. */
+/** What openapi-typescript makes of a document, without what is empty. */
 async function types(document) {
   const all = astToString(
     await openapiTS(document, { immutable: true, alphabetize: false, exportType: false }),
@@ -29,7 +29,7 @@ const schemasOnly = (document) => ({
 });
 
 const made = {
-  "web/console/src/api-types.ts": head("wire/openapi.json") + (await types(schemasOnly(openapi))),
+  "web/client/src/api-types.ts": head("wire/openapi.json") + (await types(openapi)),
   "web/client/src/frames.ts": head("wire/asyncapi.yaml") + (await types(schemasOnly(asyncapi))),
 };
 

@@ -1,5 +1,5 @@
 import { describe, expect, test } from "vitest";
-import { type Kept, Link, type LinkOptions, Refused } from "./link";
+import { type Kept, Link, type LinkOptions, Refused, type Surroundings } from "./link";
 import type { Over, Socket } from "./transports";
 
 const settled = () => new Promise((done) => setTimeout(done));
@@ -11,7 +11,7 @@ class Stage {
   timers: { at: number; run: () => void }[] = [];
   kept: Kept | undefined;
 
-  open(options: Partial<LinkOptions>): Link {
+  open(options: Partial<LinkOptions>, more: Partial<Surroundings> = {}): Link {
     return new Link({
       server: "http://service.test",
       memory: {
@@ -34,6 +34,7 @@ class Stage {
           };
         },
         random: () => 0,
+        ...more,
       },
       ...options,
     });
@@ -488,6 +489,39 @@ describe("a link", () => {
     stage.pass(1);
     expect(stage.sockets[0]?.closed).toBe(true);
     expect(stage.sockets).toHaveLength(2);
+  });
+
+  test("has the first members of a room that a pattern matches as joined, and those of a named room as known", () => {
+    const stage = new Stage();
+    const watch = [
+      { room: "desk.night", detail: "members" },
+      { room: "basin.*", detail: "members" },
+      { room: "sluice.*", detail: "count" },
+    ] as const;
+    const link = stage.open({ key: "key", watch });
+    const joined: string[] = [];
+    link.onChange((change) => joined.push(...change.joined.map((m) => `${m.user} in ${change.room}`)));
+    stage.opened();
+    const tally = { people: 1, sessions: 1 };
+    const count = { ...tally, online: tally, away: tally, busy: tally };
+    const members = [{ user: "ilse", status: "online", sessions: 1, since: "2026-11-14T19:00:00Z" }];
+    for (const room of ["desk.night", "basin.fen-end"])
+      stage.socket.says({ type: "snapshot", room, rev: "r-1", count, members });
+    stage.socket.says({ type: "count", room: "sluice.mill-lane", rev: "r-1", ...count });
+    expect(joined).toEqual(["ilse in basin.fen-end"]);
+    expect(link.snapshot.rooms.get("sluice.mill-lane")?.members).toBeUndefined();
+  });
+
+  test("tries no other kind of link where there are WebSockets only", () => {
+    const stage = new Stage();
+    stage.open({ token: "t", noInput: true }, { webSocketOnly: true });
+    for (let i = 0; i < 20; i++) {
+      stage.socket.onclose?.({ code: 1006, reason: "" });
+      stage.pass(10_000);
+    }
+    expect(stage.sockets.every(({ over }) => over === "websocket")).toBe(true);
+    stage.opened();
+    expect(stage.socket.sent[0]).toMatchObject({ type: "hello", no_input: true });
   });
 
   test("does not try again what was refused, and says why", () => {

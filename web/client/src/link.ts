@@ -1,5 +1,5 @@
 import { asking, type Meeting, meet, nothing, opening, without } from "./meeting";
-import { apply, type Change, type Room, refusedRoom } from "./replica";
+import { apply, begun, type Change, type Room, refusedRoom } from "./replica";
 import { Beats, type Events, type Over, type Socket, Stream } from "./transports";
 import type {
   Addressee,
@@ -63,8 +63,10 @@ export interface Memory {
   save(kept: Kept | undefined): void;
 }
 
-/** What a link needs from its environment. A page has it; a test passes its own. */
+/** What a link needs from its environment. A page has it, and so has Node; a test passes its own. */
 export interface Surroundings {
+  /** There are WebSockets only: no other kind of link is tried. */
+  readonly webSocketOnly?: true;
   connect(url: string, over: Over): Socket;
   after(ms: number, run: () => void): () => void;
   /** A random number from 0 to below 1. */
@@ -82,6 +84,8 @@ export interface LinkOptions {
   readonly rooms?: readonly string[];
   /** The kind of this device, which other members see. */
   readonly device?: Device;
+  /** The session has no human input: it is active while its link lives. The token must grant it. */
+  readonly noInput?: boolean;
   /** What of the rooms is followed; everything unless it says otherwise. */
   readonly following?: Following;
   /** A link of a person without a session, who is not shown anywhere. */
@@ -508,8 +512,8 @@ export class Link {
     const follow = { watch: [...this.#watches, ...people], revs };
     const page = this.#options.page?.();
     this.#toldPageHidden = page?.page_hidden;
-    const { device, following } = this.#options;
-    const own = { resume: memory?.load(), ...page, rooms: this.#rooms, device, ...following };
+    const { device, following, noInput: no_input } = this.#options;
+    const own = { resume: memory?.load(), ...page, rooms: this.#rooms, device, no_input, ...following };
     const takesPart = token && !this.#options.watchOnly;
     const watch_only = this.#options.watchOnly;
     socket.send(JSON.stringify({ ...hello, watch_only, ...(takesPart ? own : {}), ...follow }));
@@ -664,7 +668,9 @@ export class Link {
   }
 
   #apply(frame: RoomFrame): void {
-    const [room, change] = apply(this.#snapshot.rooms.get(frame.room), frame);
+    const isNew = frame.type === "snapshot" && !this.#named(frame.room);
+    const known = this.#snapshot.rooms.get(frame.room) ?? (isNew ? begun(frame.room) : undefined);
+    const [room, change] = apply(known, frame);
     const rooms = new Map(this.#snapshot.rooms);
     if (room.count.people > 0 || this.#named(room.room)) rooms.set(room.room, room);
     else rooms.delete(room.room);
@@ -713,6 +719,7 @@ export class Link {
    * beats are next. If the service cannot be reached at all, it is down, and WebSockets are tried again.
    */
   #tryOther(reached: boolean): void {
+    if (this.#around.webSocketOnly) return;
     if (this.#upgradingFrom) {
       // the better way does not work yet
       this.#over = this.#upgradingFrom;
@@ -851,7 +858,7 @@ function addressOf(server: string): string {
   return server.replace(/\/+$/, "");
 }
 
-const after = (ms: number, run: () => void) => {
+export const after = (ms: number, run: () => void) => {
   const timer = setTimeout(run, ms);
   return () => clearTimeout(timer);
 };

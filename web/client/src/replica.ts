@@ -19,7 +19,15 @@ export function refusedRoom(room: string, problem: Problem): Room {
   return { room, rev: "", count: nobody, typing: [], problem };
 }
 
-/** What a frame changed in a room; for a snapshot, the difference from what was known. */
+/** A room that a pattern matches, before anybody was known to be there. */
+export function begun(room: string): Room {
+  return { room, rev: "", count: nobody, members: new Map(), typing: [] };
+}
+
+/**
+ * What a frame changed in a room; for a snapshot, the difference from what was known. The first snapshot of a room has
+ * no difference, but that of a room that is followed by a pattern has its members as joined.
+ */
 export interface Change {
   readonly room: string;
   /** The time of the change; missing for a snapshot. */

@@ -1,6 +1,6 @@
+import type { components } from "@client/api-types";
 import { type QueryKey, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useRef, useState, useSyncExternalStore } from "react";
-import type { components } from "./api-types";
 import { server } from "./live";
 
 /** A shape of the HTTP API. */
