@@ -52,7 +52,7 @@ lint: web web/types/node_modules/.installed ## formatting, vet, static analysis,
 # generic code with what is watched, so its libc is.
 UNWATCHED := $(foreach package,modernc.org/sqlite/lib modernc.org/memory,-gcflags=$(package)=-race=false)
 
-test: lint web chromium compiler nginx network ## everything: lint, vet, race detector, type check, floors, browser
+test: lint web chromium compiler nginx network prometheus ## everything: lint, vet, race detector, type check, floors, browser
 	$(NPM) run --silent test
 	$(MAKE) --no-print-directory --jobs 2 --output-sync=line raced random
 
@@ -72,7 +72,7 @@ fuzz: ## random input to every door, FUZZTIME for each
 	@for target in access:Tokens cluster/coding:Reading presence:Names config:Files server:Frames server:Bodies; do \
 		$(GO) test ./internal/$${target%%:*} -run '^$$' -fuzz "^Fuzz$${target##*:}$$" -fuzztime $(FUZZTIME) || exit 1; done
 
-.PHONY: chromium compiler nginx network dist
+.PHONY: chromium compiler nginx network prometheus dist
 compiler: # for the race detector
 	@command -v gcc >/dev/null || { apt-get update -qq && apt-get install -y --no-install-recommends gcc libc6-dev; }
 
@@ -81,6 +81,9 @@ chromium: # for the tests in a browser, from Debian's packages
 
 nginx: # for the test behind it, from Debian's packages
 	@command -v nginx >/dev/null || { apt-get update -qq && apt-get install -y --no-install-recommends nginx-light; }
+
+prometheus: # for alert rules and the dashboard, from Debian's packages
+	@command -v promtool >/dev/null || { apt-get update -qq && apt-get install -y --no-install-recommends prometheus; }
 
 network: # for cuts between nodes, from Debian's packages
 	@command -v ip >/dev/null || { apt-get update -qq && apt-get install -y --no-install-recommends iproute2; }

@@ -75,8 +75,9 @@ type World interface {
 
 // NodeFigures are figures of a node, for metrics.
 type NodeFigures struct {
-	Heard, Owned int // nodes, with itself; realms
-	Begun        int // realms that it has begun to own, since its start
+	Heard int      // nodes, with itself
+	Owned []string // realms
+	Begun int      // realms that it has begun to own, since its start
 	// BegunLog and so on are how long that took, over all of them.
 	BegunLog, BegunRecords, BegunReports time.Duration
 	Apart                                time.Duration

@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"slices"
 	"strconv"
 	"sync"
 	"time"
@@ -140,7 +141,7 @@ var (
 // collectNode collects the figures of a node of a cluster.
 func collectNode(of NodeFigures, gauge, counter collect) {
 	gauge(descHeard, float64(of.Heard))
-	gauge(descOwned, float64(of.Owned))
+	gauge(descOwned, float64(len(of.Owned)))
 	counter(descBegun, float64(of.Begun))
 	counter(descBegan, of.BegunLog.Seconds(), "log")
 	counter(descBegan, of.BegunRecords.Seconds(), "records")
@@ -181,13 +182,16 @@ func (s *sizes) Collect(to chan<- prometheus.Metric) {
 	for code, n := range links.Refused {
 		counter(descRefused, float64(n), code)
 	}
-	if node, ok := s.a.world.Figures(); ok {
+	node, several := s.a.world.Figures()
+	if several {
 		collectNode(node, gauge, counter)
 	}
 	figures := s.a.realms.Figures()
 	leases := 0
 	for i := range figures.Realms {
-		leases += figures.Realms[i].Size.Leases
+		if !several || slices.Contains(node.Owned, figures.Realms[i].Name) { // no node carries them
+			leases += figures.Realms[i].Size.Leases
+		}
 		collectRealm(&figures.Realms[i], gauge, counter)
 	}
 	gauge(descLinks, float64(leases), "beats")
@@ -198,7 +202,7 @@ func (s *sizes) Collect(to chan<- prometheus.Metric) {
 	gauge(descFailing, failing)
 	gauge(descWaiting, float64(health.Waiting))
 	gauge(descLag, health.Lag.Seconds())
-	counter(descRows, float64(health.Rows))
+	counter(descRows, float64(figures.Rows))
 	counter(descGap, float64(health.Lost))
 	counter(descHookLost, float64(health.LostDeliveries))
 	if figures.Waiting >= 0 { // otherwise records_failing says so

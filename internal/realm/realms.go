@@ -253,6 +253,7 @@ func (s *Realms) Backup(ctx context.Context) (file *os.File, lacks, err error) {
 type Figures struct {
 	Realms  []RealmFigures // by name
 	Records records.Health
+	Rows    int64 // written since the start
 	// Parked and Waiting count deliveries of hooks; they are negative if the records cannot be
 	// read.
 	Parked, Waiting int
@@ -270,13 +271,13 @@ type RealmFigures struct {
 
 // Figures returns the current numbers.
 func (s *Realms) Figures() Figures {
-	f := Figures{Records: s.writer.Health(), Parked: -1, Waiting: -1}
+	f := Figures{Records: s.writer.Health(), Rows: s.store.Totals().Rows(), Parked: -1, Waiting: -1}
 	places := map[string]int{}
 	for i, r := range s.All() {
 		places[r.name] = i
 		f.Realms = append(f.Realms, RealmFigures{Name: r.name, Size: r.core.Size(), Opened: map[string]int64{}, Lost: map[string]int64{}, Ended: map[string]int64{}, Left: map[string]int64{}})
 	}
-	for total, n := range s.writer.Totals() {
+	for total, n := range s.store.Totals().Entries() {
 		at, known := places[total.Realm]
 		if !known {
 			continue

@@ -21,6 +21,7 @@ const (
 // batch is what waits to be written.
 type batch struct {
 	writer     *Writer   // nil: of a maker
+	totals     *Totals   // nil: nobody counts
 	outbox     Deliverer // of a maker; nil: hooks are told nothing
 	entries    []journal.Entry
 	people     map[personID]*Person
@@ -79,8 +80,8 @@ func (b *batch) begins() {
 
 func (b *batch) entry(e journal.Entry) {
 	b.begins()
-	if b.writer != nil {
-		b.writer.total(&e)
+	if b.totals != nil {
+		b.totals.entry(&e)
 	}
 	b.entries = append(b.entries, e)
 }

@@ -97,6 +97,9 @@ func (s *Store) Put(after Position, rows []Rows) error {
 	if err == nil {
 		s.changedSince(all)
 		s.hasPut(outcomes, rows)
+		for i := range rows {
+			s.totals.wrote(rows[i].Size())
+		}
 	}
 	return err
 }

@@ -48,6 +48,7 @@ func (r *Rows) Size() int {
 type Maker struct {
 	*folding
 	outbox  Deliverer
+	totals  *Totals
 	run     *Run
 	pending []happening
 	touched map[presence.UserID]struct{}
@@ -72,11 +73,12 @@ type MakerOptions struct {
 	Minute []headcount.Row // headcounts of the present minute that are on record
 	Run    int64           // the id of the owner's run; 0: it is not written
 	Outbox Deliverer       // nil: hooks are told nothing
+	Totals *Totals         // nil: nobody counts
 }
 
 // NewMaker returns the maker of a realm from a time on.
 func NewMaker(o MakerOptions) *Maker {
-	m := &Maker{folding: newFolding(o.Realm, o.From), outbox: o.Outbox, touched: map[presence.UserID]struct{}{}}
+	m := &Maker{folding: newFolding(o.Realm, o.From), outbox: o.Outbox, totals: o.Totals, touched: map[presence.UserID]struct{}{}}
 	if o.Run > 0 {
 		m.run = &Run{ID: o.Run, Started: o.From.UnixMilli()}
 	}
@@ -133,7 +135,7 @@ func (m *Maker) Pending(at time.Time) bool {
 // Rows returns the rows of everything that has happened, a [*Rows]. Save returns what must survive of
 // a person. The same history makes the same rows, in the same order.
 func (m *Maker) Rows(at time.Time, save func(presence.UserID) (presence.SavedPerson, bool)) any {
-	b := newBatch(nil)
+	b := newBatch(m.totals)
 	b.outbox = m.outbox
 	m.batch = b
 	m.minute = at.UnixMilli() / int64(headcount.Minute)

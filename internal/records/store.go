@@ -52,7 +52,11 @@ type Store struct {
 	awaited   map[string]chan error // outcomes of changes, by id; each holds one
 	written   chan struct{}         // closed when rows of the log have been put, then replaced
 	ahead     map[string]*ahead     // by realm
+	totals    Totals
 }
+
+// Totals returns what has been recorded since the file was opened.
+func (s *Store) Totals() *Totals { return &s.totals }
 
 // Changer brings a change into a log, for all files of it. It returns when the change is on record there.
 type Changer func(context.Context, Change) error
@@ -74,7 +78,7 @@ func Open(dir string) (*Store, error) { return OpenThrough(dir, nil) }
 // OpenThrough opens a file of a log: its changes are not made at once, but brought into the log, and made
 // when [Store.Put] puts them.
 func OpenThrough(dir string, changer Changer) (*Store, error) {
-	s := &Store{where: "the records in memory", through: changer, awaited: map[string]chan error{}, written: make(chan struct{})}
+	s := &Store{where: "the records in memory", through: changer, awaited: map[string]chan error{}, written: make(chan struct{}), totals: Totals{entries: map[Total]int64{}}}
 	if dir != Memory && dir != "" {
 		s.path = filepath.Join(dir, File)
 		s.where = s.path

@@ -48,7 +48,6 @@ type Health struct {
 	// LostDeliveries is how many deliveries were lost since the start.
 	LostDeliveries int64
 	Lag            time.Duration // how long the oldest that waits has waited
-	Rows           int64         // written since the start
 }
 
 // Writer writes behind what recorders have been told. Run it, and Close it after everything that
@@ -66,11 +65,9 @@ type Writer struct {
 
 	mu        sync.Mutex
 	recorders []*Recorder
-	results   []Delivery // of deliveries, that are to be written
-	totals    map[Total]int64
-	counted   time.Time       // when entries of kinds were counted; of the tidying alone
-	gaps      engine.Observer // of seconds without a link, of who came back; nil: nobody
-	written   chan struct{}   // closed when something has been written, and then made anew
+	results   []Delivery    // of deliveries, that are to be written
+	counted   time.Time     // when entries of kinds were counted; of the tidying alone
+	written   chan struct{} // closed when something has been written, and then made anew
 	health    Health
 
 	// What follows is Run's.
@@ -98,8 +95,9 @@ func NewWriter(o WriterOptions) (*Writer, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	w := &Writer{store: s, log: o.Log, gaps: o.Gaps, most: maxEntries,
-		kick: make(chan struct{}, 1), sync: make(chan chan error, 64), over: make(chan struct{}), written: make(chan struct{}), totals: map[Total]int64{}}
+	w := &Writer{store: s, log: o.Log, most: maxEntries,
+		kick: make(chan struct{}, 1), sync: make(chan chan error, 64), over: make(chan struct{}), written: make(chan struct{})}
+	s.totals.gaps = o.Gaps
 	w.SetRetention(o.Retention)
 	w.batch = w.newBatch()
 	var ends struct{ Entry, Delivery, Run int64 }
@@ -123,10 +121,14 @@ func (w *Writer) SetRetention(keep Retention) {
 	w.retention.Store(&keep)
 }
 
-func (w *Writer) newBatch() *batch { return newBatch(w) }
+func (w *Writer) newBatch() *batch {
+	b := newBatch(w.store.Totals())
+	b.writer = w
+	return b
+}
 
-func newBatch(w *Writer) *batch {
-	return &batch{writer: w, people: map[personID]*Person{}, counts: map[countID]headcount.Row{}, typings: map[timing.Typing]int64{}, results: map[int64]Delivery{}, lost: map[string]gap{}}
+func newBatch(totals *Totals) *batch {
+	return &batch{totals: totals, people: map[personID]*Person{}, counts: map[countID]headcount.Row{}, typings: map[timing.Typing]int64{}, results: map[int64]Delivery{}, lost: map[string]gap{}}
 }
 
 // Record records a realm from its start on. Start makes the realm's engine with the recorder
@@ -163,34 +165,6 @@ func (w *Writer) End(ctx context.Context, realm string) error {
 	w.recorders = slices.DeleteFunc(w.recorders, func(r *Recorder) bool { return r.realm == realm })
 	w.mu.Unlock()
 	return w.Sync(ctx)
-}
-
-// Total is something of a realm that is counted since the start.
-type Total struct {
-	Realm string
-	Kind  journal.Kind
-	Which string // the reason, or over what
-}
-
-// Totals returns how many entries of each kind there were since the start, kept or not.
-func (w *Writer) Totals() map[Total]int64 {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	return maps.Clone(w.totals)
-}
-
-// total counts an entry.
-func (w *Writer) total(e *journal.Entry) {
-	which := e.Reason
-	if e.Kind == journal.SessionOpened {
-		which = e.Over
-	}
-	if e.Kind == journal.SessionResumed && w.gaps != nil {
-		w.gaps.Observe(float64(e.Length) / 1000)
-	}
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	w.totals[Total{e.Realm, e.Kind, which}]++
 }
 
 // Health returns the state of the records.
@@ -427,7 +401,7 @@ func (w *Writer) note(b *batch, err error) {
 		w.log.Info("the records can be written again", "after", time.Since(h.Since).Round(time.Millisecond), "lost", h.Lost)
 	}
 	h.Failing, h.Since = nil, time.Time{}
-	h.Rows += int64(len(b.entries) + len(b.people) + len(b.counts) + len(b.deliveries))
+	w.store.totals.wrote(len(b.entries) + len(b.people) + len(b.counts) + len(b.deliveries))
 	if !b.empty() {
 		close(w.written)
 		w.written = make(chan struct{})

@@ -2,7 +2,10 @@ package server_test
 
 import (
 	"errors"
+	"net/http"
 	"slices"
+	"strconv"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -150,6 +153,29 @@ func nodesSeeTheSame(t *testing.T, nodes map[string]*server.Server) {
 			return slices.ContainsFunc(e.Left, func(d client.Departed) bool { return d.User == user })
 		})
 	}
+	// Each happening is counted at one node, and each row at all.
+	measured := func(series string) (at, sum int) {
+		for _, s := range nodes {
+			_, text := ask(t, http.MethodGet, s.URL()+"/metrics", "Bearer "+key, "")
+			for line := range strings.Lines(text) {
+				if value, ok := strings.CutPrefix(line, series+" "); ok {
+					n, err := strconv.Atoi(strings.TrimSpace(value))
+					require.NoError(t, err)
+					sum += n
+					if n > 0 {
+						at++
+					}
+				}
+			}
+		}
+		return at, sum
+	}
+	require.Eventually(t, func() bool {
+		_, joins := measured(`tovik_joins_total{realm="main"}`)
+		_, ends := measured(`tovik_sessions_ended_total{realm="main",reason="bye"}`)
+		writers, _ := measured("tovik_records_rows_total")
+		return joins == 2 && ends == 2 && writers == len(nodes)
+	}, patience, 50*time.Millisecond)
 }
 
 // nobodyIsSeenToLeaveWhenANodeStops stops a node. Its person comes to another one, and nobody saw anybody

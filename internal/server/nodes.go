@@ -344,7 +344,7 @@ func (w *world) Figures() (httpapi.NodeFigures, bool) {
 	f := httpapi.NodeFigures{Heard: len(w.node.Cluster.Nodes) - len(slices.DeleteFunc(is.Unheard, func(name cluster.Name) bool { return name == cluster.External })), Begun: int(o.begun.Load()), BegunLog: is.Began.Log, BegunRecords: is.Began.Records, BegunReports: is.Began.Reports, Apart: is.Apart, Read: o.read.Load()}
 	for _, r := range is.Realms {
 		if r.Owns {
-			f.Owned++
+			f.Owned = append(f.Owned, r.Name)
 		}
 	}
 	if w.node.server != nil {

@@ -137,7 +137,7 @@ func (r *Records) Put(after cluster.Position, fold cluster.Fold, list []cluster.
 // Maker returns a maker for an owner that begins at a time.
 func (r *Records) Maker(realm cluster.Realm, at time.Time) cluster.Maker {
 	name := r.name(realm)
-	m := records.NewMaker(records.MakerOptions{Realm: name, From: at, Minute: must(r.Minute(name, at.Truncate(time.Minute).UnixMilli())), Outbox: r.outbox,
+	m := records.NewMaker(records.MakerOptions{Realm: name, From: at, Minute: must(r.Minute(name, at.Truncate(time.Minute).UnixMilli())), Outbox: r.outbox, Totals: r.Store.Totals(),
 		Run: at.UnixMilli()*mostRealms + int64(realm)%mostRealms})
 	r.mu.Lock()
 	defer r.mu.Unlock()
