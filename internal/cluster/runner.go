@@ -19,6 +19,9 @@ type Broker struct {
 	Bus   Bus
 }
 
+// Measures are told, in seconds, how long the node was locked at a time, and how late its timers ran. Both may be nil.
+type Measures struct{ Held, Late engine.Observer }
+
 // Watcher hears of what concerns a node as a whole. It is called without locks, in order.
 type Watcher interface {
 	RealmMade(Realm, string)
@@ -34,6 +37,7 @@ type Watcher interface {
 type Runner struct {
 	broker  Broker
 	watcher Watcher // nil: nobody
+	measure Measures
 	began   time.Time
 	over    chan struct{} // closed when Run has returned: nobody is answered any more
 
@@ -83,8 +87,8 @@ type carriedLink struct {
 
 // NewRunner returns a runner that does nothing yet. Give it what comes from the broker, and Run it. The
 // watcher may be nil.
-func NewRunner(config Config, broker Broker, watcher Watcher) *Runner {
-	r := &Runner{broker: broker, watcher: watcher, applies: map[string]chan Verdict{}, began: time.Now(), sends: newActs(), others: newActs(), over: make(chan struct{}), cores: map[Realm]*Core{}, waiting: map[uint64]chan Answer{}, conns: map[ConnID]pendingHello{}, carried: map[ConnID]carriedLink{},
+func NewRunner(config Config, broker Broker, watcher Watcher, measure Measures) *Runner {
+	r := &Runner{broker: broker, watcher: watcher, measure: measure, applies: map[string]chan Verdict{}, began: time.Now(), sends: newActs(), others: newActs(), over: make(chan struct{}), cores: map[Realm]*Core{}, waiting: map[uint64]chan Answer{}, conns: map[ConnID]pendingHello{}, carried: map[ConnID]carriedLink{},
 		next: rand.Uint64N(1 << 46)} // attempts of an earlier start have other numbers
 	r.node = NewNode(config, r.at())
 	return r
@@ -118,7 +122,12 @@ func (r *Runner) Run(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-timer.C:
-			r.react(func(n *Node, at presence.Instant) { n.Tick(at) })
+			r.react(func(n *Node, at presence.Instant) {
+				if late := at.Mono - n.Due(); late >= 0 && r.measure.Late != nil {
+					r.measure.Late.Observe(late.Seconds())
+				}
+				n.Tick(at)
+			})
 		case <-r.sends.kick:
 			r.react(func(*Node, presence.Instant) {})
 		}
@@ -164,7 +173,8 @@ func (r *Runner) react(do func(*Node, presence.Instant)) {
 func (r *Runner) change(do func(*Node, presence.Instant)) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	do(r.node, r.at())
+	since := r.at()
+	do(r.node, since)
 	for _, act := range r.node.Acts() {
 		if outward(act) {
 			r.sends.list = append(r.sends.list, act)
@@ -173,6 +183,9 @@ func (r *Runner) change(do func(*Node, presence.Instant)) {
 		}
 	}
 	r.hurry()
+	if r.measure.Held != nil {
+		r.measure.Held.Observe((r.at().Mono - since.Mono).Seconds())
+	}
 }
 
 // work does what is in a list, unless another caller is about to. It may wait for that one if there is too much.

@@ -770,3 +770,46 @@ func TestAChangeOfAnotherRunFollowsTheOneBefore(t *testing.T) {
 	require.Len(t, frames, 2)
 	require.Contains(t, string(frames[0]), second.String(), "the changes since")
 }
+
+// longest remembers the most that it was told.
+type longest struct{ seconds, times float64 }
+
+func (l *longest) Observe(seconds float64) {
+	l.seconds, l.times = max(l.seconds, seconds), l.times+1
+}
+
+// TestOnlyDeliveriesOfNewBatchesAreMeasured has many receivers of a change, and many that begin to follow a minute later.
+func TestOnlyDeliveriesOfNewBatchesAreMeasured(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		delay := &longest{}
+		policy := presence.DefaultPolicy()
+		var e *engine.Engine
+		hub := delivery.NewHub(delivery.Options{Policy: &policy, Delay: delay, Source: func(sink engine.Sink) delivery.Source {
+			e = engine.New(engine.Options{Policy: policy, Sink: sink, Links: enginetest.NoLinks{}})
+			return e
+		}})
+		go e.Run(t.Context())
+		open(t, e, "tarn", "session-1", "desk.night")
+		time.Sleep(time.Minute)
+		follow := func() (all []*reader) {
+			for range 130 {
+				r := newReader(hub)
+				r.Follow(delivery.Watched, "desk.night", delivery.How{Detail: delivery.AtMembers})
+				r.all()
+				all = append(all, r)
+			}
+			return all
+		}
+		first := follow()
+		require.Zero(t, delay.times, "nothing has changed since they follow")
+		open(t, e, "lark", "session-2", "desk.night")
+		time.Sleep(time.Second)
+		for _, r := range first {
+			r.all()
+		}
+		time.Sleep(time.Minute)
+		follow()
+		require.Equal(t, 2.0, delay.times, "one in 64")
+		require.InDelta(t, 1, delay.seconds, 0.1)
+	})
+}

@@ -164,11 +164,13 @@ func (h *Hub) SetPolicy(policy *presence.Policy) {
 	}
 }
 
-// measure measures a delivery of a topic's newest batch.
-func (h *Hub) measure(t *topic) {
-	if h.delay != nil && h.served.Add(1)%64 == 0 && !t.came.IsZero() {
-		h.delay.Observe(time.Since(t.came).Seconds())
+// measure measures the delivery of a topic's newest batch to a sub that was there when it came. One that came later, or
+// has come back, says nothing about how fast deliveries are.
+func (h *Hub) measure(s *sub) {
+	if h.delay != nil && s.newer && h.served.Add(1)%64 == 0 {
+		h.delay.Observe(time.Since(s.topic.came).Seconds())
 	}
+	s.newer = false
 }
 
 // Take implements [engine.Sink].
@@ -186,6 +188,7 @@ func (h *Hub) Take(b *engine.Batch) {
 			s.sealed = true
 		}
 		if s.fresh || (s.detail == AtMembers && !t.big) {
+			s.newer = true
 			s.receiver.inbox.mark(s)
 		}
 	}

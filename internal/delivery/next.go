@@ -66,7 +66,7 @@ func (r *Receiver) serve(s *sub, to *gathering) (_ *sub, served bool) {
 		return s, false
 	default:
 		s.next(to)
-		r.hub.measure(t)
+		r.hub.measure(s)
 		if s.over() {
 			r.drop(s)
 		}

@@ -21,6 +21,7 @@ type sub struct {
 	fresh    bool            // it needs the whole state
 	sealed   bool            // if fresh: everything from before it began is sealed
 	dirty    bool            // it is in the inbox, whose lock guards this
+	newer    bool            // a batch came that it has not got, and since when is measured
 
 	// announced marks an announcement: the news of a new room that a wildcard matches. It never
 	// changes.

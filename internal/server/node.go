@@ -314,7 +314,7 @@ func (n *node) begin(w *world, dir string, rows *stored.Records) error {
 		Name: cluster.Name(n.Node), Incarnation: incarnation, Nodes: names(n.Nodes), LogNodes: keepers, Fold: rows.Fold(), Timings: timings,
 		Policy: func(realm string) presence.Policy { return *w.policy(realm) }, Records: rows,
 		NewMaker: func(realm cluster.Realm) cluster.Maker { return rows.Maker(realm, time.Now()) }, NewID: ids.next, NewRun: func(presence.View) string { return ids.next() },
-	}, cluster.Broker{Log: n.broker, Table: n.broker, Bus: n.broker}, n)
+	}, cluster.Broker{Log: n.broker, Table: n.broker, Bus: n.broker}, n, cluster.Measures{Held: w.measures.Held, Late: w.measures.Late})
 	n.observer, n.started = &observer{Runner: n.runner, handed: map[cluster.Realm]cluster.Epoch{}}, time.Now().UTC().Truncate(time.Millisecond)
 	n.observer.read.Store(uint64(rows.Read()))
 	ctx, stop := context.WithCancel(context.Background())

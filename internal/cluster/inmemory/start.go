@@ -45,7 +45,7 @@ func StartWith(ctx context.Context, policy presence.Policy, table func(cluster.N
 		at, start, disconnect := broker.Join(name, records.Put)
 		watcher, _ := records.(cluster.Watcher)
 		runner := cluster.NewRunner(cluster.Config{Name: name, Incarnation: 1, Nodes: names, LogNodes: names, Fold: fold, Policy: func(string) presence.Policy { return policy }, Timings: cluster.DefaultTimings(),
-			Records: records, NewMaker: func(realm cluster.Realm) cluster.Maker { return records.Maker(realm, time.Now()) }, NewID: id, NewRun: func(presence.View) string { return id() }}, at, watcher)
+			Records: records, NewMaker: func(realm cluster.Realm) cluster.Maker { return records.Maker(realm, time.Now()) }, NewID: id, NewRun: func(presence.View) string { return id() }}, at, watcher, cluster.Measures{})
 		start(runner)
 		ctx, cancel := context.WithCancel(ctx)
 		go runner.Run(ctx)
