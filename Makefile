@@ -14,7 +14,7 @@ SEEDS ?= 2000
 FUZZTIME ?= 10m
 STATIC := $(GO) tool -modfile=tools/go.mod staticcheck
 
-.PHONY: build demo bench-cluster chaos test raced random computed fuzz lint mutants bench bench-core bench-console shots web types clean
+.PHONY: build demo bench-cluster chaos test raced random computed fuzz lint mutants bench bench-core bench-console shots web docs types clean
 
 build: web ## the whole binary, with the console in it
 	$(GO) build -trimpath -ldflags="-s -w" -o bin/tovik ./cmd/tovik
@@ -24,7 +24,7 @@ demo: build ## the service with the river watch of the Aldermoor in it
 
 web: web/console/dist/index.html
 
-web/console/dist/index.html: web/node_modules/.installed $(shell find web/client web/console -name dist -prune -o -type f -print) web/vite.config.ts web/vite.client.config.ts
+web/console/dist/index.html: web/node_modules/.installed $(shell find web/client web/console web/docs docs deploy README.md CHANGELOG.md SECURITY.md -name dist -prune -o -type f -print) web/vite.config.ts web/vite.client.config.ts
 	$(NPM) run --silent build || { rm -f $@; exit 1; } # a build that fails half-way is no build
 	@touch $@
 
@@ -35,6 +35,9 @@ web/node_modules/.installed: web/package-lock.json web/package.json
 web/types/node_modules/.installed: web/types/package-lock.json web/types/package.json
 	cd web/types && npm ci --no-audit --no-fund
 	@touch $@
+
+docs: web/node_modules/.installed ## the documentation as a site, in web/docs/dist; the service serves it at /docs
+	$(NPM) run --silent docs
 
 types: web/types/node_modules/.installed ## the TypeScript types that are made from wire/openapi.json and wire/asyncapi.yaml
 	node web/types/make.mjs
@@ -52,7 +55,7 @@ lint: web web/types/node_modules/.installed ## formatting, vet, static analysis,
 # generic code with what is watched, so its libc is.
 UNWATCHED := $(foreach package,modernc.org/sqlite/lib modernc.org/memory,-gcflags=$(package)=-race=false)
 
-test: lint web chromium compiler nginx network prometheus ## everything: lint, vet, race detector, type check, floors, browser
+test: lint web chromium compiler nginx network prometheus python ## everything: lint, vet, race detector, type check, floors, browser
 	$(NPM) run --silent test
 	$(MAKE) --no-print-directory --jobs 2 --output-sync=line raced random
 
@@ -72,7 +75,7 @@ fuzz: ## random input to every door, FUZZTIME for each
 	@for target in access:Tokens cluster/coding:Reading presence:Names config:Files server:Frames server:Bodies; do \
 		$(GO) test ./internal/$${target%%:*} -run '^$$' -fuzz "^Fuzz$${target##*:}$$" -fuzztime $(FUZZTIME) || exit 1; done
 
-.PHONY: chromium compiler nginx network prometheus dist
+.PHONY: chromium compiler nginx network prometheus python dist
 compiler: # for the race detector
 	@command -v gcc >/dev/null || { apt-get update -qq && apt-get install -y --no-install-recommends gcc libc6-dev; }
 
@@ -84,6 +87,9 @@ nginx: # for the test behind it, from Debian's packages
 
 prometheus: # for alert rules and the dashboard, from Debian's packages
 	@command -v promtool >/dev/null || { apt-get update -qq && apt-get install -y --no-install-recommends prometheus; }
+
+python: # for the examples in Python, from Debian's packages
+	@command -v python3 >/dev/null || { apt-get update -qq && apt-get install -y --no-install-recommends python3-minimal; }
 
 network: # for cuts between nodes, from Debian's packages
 	@command -v ip >/dev/null || { apt-get update -qq && apt-get install -y --no-install-recommends iproute2; }
@@ -123,4 +129,4 @@ shots: build chromium ## the pictures in docs/screenshots, from the demo
 	$(GO) run ./test/shots
 
 clean:
-	rm -rf bin dist web/node_modules web/types/node_modules web/console/dist/assets web/console/dist/index.html web/client/dist/tovik* web/client/dist/types
+	rm -rf bin dist web/node_modules web/types/node_modules web/console/dist/assets web/console/dist/index.html web/client/dist/tovik* web/client/dist/types web/docs/dist/*

@@ -1,5 +1,5 @@
-// Package web holds what is built for browsers: the console and the client library.
-// `make web` builds them into console/dist and client/dist; a binary built without that
+// Package web holds what is built for browsers: the console, the client library and the documentation.
+// `make web` builds them into console/dist, client/dist and docs/dist; a binary built without that
 // has nothing to serve, and says so.
 package web
 
@@ -8,7 +8,7 @@ import (
 	"io/fs"
 )
 
-//go:embed all:console/dist all:client/dist
+//go:embed all:console/dist all:client/dist all:docs/dist
 var files embed.FS
 
 // Console returns the files of the built console, with index.html at the root
@@ -19,6 +19,9 @@ func Console() fs.FS {
 
 // Client returns the files of the built client library: tovik.js and the others.
 func Client() fs.FS { return sub("client/dist") }
+
+// Docs returns the files of the documentation, with index.html at the root when it has been built.
+func Docs() fs.FS { return sub("docs/dist") }
 
 func sub(dir string) fs.FS {
 	found, err := fs.Sub(files, dir)

@@ -68,13 +68,15 @@ certificate again. If any other key has changed, the reload is refused and names
 A realm can have a policy of its own: the keys of policies, from 'beat.every' to 'members.max', and '[[room]]', can also stand in
 '[realm.policy]' after the '[[realm]]' they are for. Keys that it leaves out are those of the service, pattern by pattern.
 
-    [[realm]]
-    name = "training"
-    [realm.policy]
-    grace.lost = "20s"
-    [[realm.policy.room]]
-    pattern = "desk.*"
-    capacity = 12
+'''toml
+[[realm]]
+name = "training"
+[realm.policy]
+grace.lost = "20s"
+[[realm.policy.room]]
+pattern = "desk.*"
+capacity = 12
+'''
 
 This page is generated: 'go test ./internal/config -write'.
 

@@ -160,6 +160,7 @@ func (a *API) App(before ...func(*fiber.App)) *fiber.App {
 		a.serve(app, r)
 	}
 	a.library(app)
+	a.documentation(app)
 	a.console(app)
 	return app
 }

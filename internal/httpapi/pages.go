@@ -5,6 +5,7 @@ import (
 	"compress/gzip"
 	"html/template"
 	"io/fs"
+	"strings"
 
 	"github.com/gofiber/fiber/v3"
 	"github.com/gofiber/fiber/v3/middleware/etag"
@@ -62,6 +63,9 @@ func showProblems(c fiber.Ctx, view problemView) error {
 const policy = "default-src 'none'; script-src 'self'; style-src 'self'; font-src 'self'; connect-src 'self'; " +
 	"img-src 'self' https: http: data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
 
+// backEnds is the part of the library that pages cannot use.
+const backEnds = "tovik-server.js"
+
 // library serves the browser library to pages of any origin. Its address is the same in all
 // versions, so browsers check each time whether it has changed.
 func (a *API) library(app *fiber.App) {
@@ -70,6 +74,9 @@ func (a *API) library(app *fiber.App) {
 		panic("httpapi: the pattern is well-formed: " + err.Error())
 	}
 	for _, name := range scripts {
+		if name == backEnds {
+			continue
+		}
 		plain, packed := script(name)
 		app.Get("/client/"+name, etag.New(), func(c fiber.Ctx) error {
 			c.Set(fiber.HeaderCacheControl, "no-cache")
@@ -110,14 +117,10 @@ func (a *API) console(app *fiber.App) {
 	files := web.Console()
 	index, err := fs.ReadFile(files, "index.html")
 	page := func(c fiber.Ctx) error {
-		c.Set(fiber.HeaderContentSecurityPolicy, policy)
-		c.Set(fiber.HeaderXContentTypeOptions, "nosniff")
-		c.Set(fiber.HeaderReferrerPolicy, "no-referrer")
-		c.Set(fiber.HeaderCacheControl, "no-cache")
 		if err != nil {
 			return c.SendString(notBuilt)
 		}
-		return c.Type("html", "utf-8").Send(index)
+		return sendPage(c, index)
 	}
 	for _, path := range consolePages {
 		app.Get(path, page)
@@ -126,6 +129,47 @@ func (a *API) console(app *fiber.App) {
 		FS: files, Compress: true, ByteRange: true,
 		ModifyResponse: func(c fiber.Ctx) error {
 			c.Set(fiber.HeaderCacheControl, "public, max-age=31536000, immutable")
+			c.Set(fiber.HeaderXContentTypeOptions, "nosniff")
+			return nil
+		},
+		NotFoundHandler: func(fiber.Ctx) error { return fiber.ErrNotFound },
+	}))
+}
+
+// sendPage sends a page of the service that browsers show.
+func sendPage(c fiber.Ctx, text []byte) error {
+	c.Set(fiber.HeaderContentSecurityPolicy, policy)
+	c.Set(fiber.HeaderXContentTypeOptions, "nosniff")
+	c.Set(fiber.HeaderReferrerPolicy, "no-referrer")
+	c.Set(fiber.HeaderCacheControl, "no-cache")
+	return c.Type("html", "utf-8").Send(text)
+}
+
+// documentation serves the pages of docs/ as a site.
+func (a *API) documentation(app *fiber.App) {
+	files := web.Docs()
+	pages, err := fs.Glob(files, "*.html")
+	if err != nil {
+		panic("httpapi: the pattern is well-formed: " + err.Error())
+	}
+	if len(pages) == 0 {
+		app.Get("/docs", func(c fiber.Ctx) error { return c.SendString(notBuilt) })
+	}
+	for _, name := range pages {
+		text, err := fs.ReadFile(files, name)
+		if err != nil {
+			panic("httpapi: what is embedded can be read: " + err.Error())
+		}
+		path := "/docs/" + strings.TrimSuffix(name, ".html")
+		if name == "index.html" {
+			path = "/docs"
+		}
+		app.Add([]string{fiber.MethodGet, fiber.MethodHead}, path, compress, conditional, func(c fiber.Ctx) error { return sendPage(c, text) })
+	}
+	app.Use("/docs", static.New(".", static.Config{
+		FS: files, Compress: true, ByteRange: true,
+		ModifyResponse: func(c fiber.Ctx) error {
+			c.Set(fiber.HeaderCacheControl, "no-cache")
 			c.Set(fiber.HeaderXContentTypeOptions, "nosniff")
 			return nil
 		},
