@@ -12,12 +12,14 @@ WEEKS ?= 10
 SEEDS ?= 2000
 # How long each fuzz target runs, or how often: 2000x. A time may end in "context deadline exceeded" on a busy machine.
 FUZZTIME ?= 10m
+# The same source makes the same bytes.
+SAME := -trimpath -buildvcs=false -ldflags="-s -w"
 STATIC := $(GO) tool -modfile=tools/go.mod staticcheck
 
 .PHONY: build demo bench-cluster chaos test raced random computed fuzz lint mutants bench bench-core bench-console shots web docs types clean
 
 build: web ## the whole binary, with the console in it
-	$(GO) build -trimpath -ldflags="-s -w" -o bin/tovik ./cmd/tovik
+	$(GO) build $(SAME) -o bin/tovik ./cmd/tovik
 
 demo: build ## the service with the river watch of the Aldermoor in it
 	exec bin/tovik demo $(if $(NODES),--nodes $(NODES)) $(ARGS)
@@ -55,7 +57,7 @@ lint: web web/types/node_modules/.installed ## formatting, vet, static analysis,
 # generic code with what is watched, so its libc is.
 UNWATCHED := $(foreach package,modernc.org/sqlite/lib modernc.org/memory,-gcflags=$(package)=-race=false)
 
-test: lint web chromium compiler nginx network prometheus python ## everything: lint, vet, race detector, type check, floors, browser
+test: lint web chromium compiler nginx network prometheus python buildah ## everything: lint, vet, race detector, type check, floors, browser
 	$(NPM) run --silent test
 	$(MAKE) --no-print-directory --jobs 2 --output-sync=line raced random
 
@@ -75,7 +77,7 @@ fuzz: ## random input to every door, FUZZTIME for each
 	@for target in access:Tokens cluster/coding:Reading presence:Names config:Files server:Frames server:Bodies; do \
 		$(GO) test ./internal/$${target%%:*} -run '^$$' -fuzz "^Fuzz$${target##*:}$$" -fuzztime $(FUZZTIME) || exit 1; done
 
-.PHONY: chromium compiler nginx network prometheus python dist
+.PHONY: chromium compiler nginx network prometheus python buildah dist reproduce
 compiler: # for the race detector
 	@command -v gcc >/dev/null || { apt-get update -qq && apt-get install -y --no-install-recommends gcc libc6-dev; }
 
@@ -91,19 +93,29 @@ prometheus: # for alert rules and the dashboard, from Debian's packages
 python: # for the examples in Python, from Debian's packages
 	@command -v python3 >/dev/null || { apt-get update -qq && apt-get install -y --no-install-recommends python3-minimal; }
 
+buildah: # for the container image, from Debian's packages
+	@command -v buildah >/dev/null || { apt-get update -qq && apt-get install -y --no-install-recommends buildah; }
+
 network: # for cuts between nodes, from Debian's packages
 	@command -v ip >/dev/null || { apt-get update -qq && apt-get install -y --no-install-recommends iproute2; }
 
 VERSION := $(shell sed -n 's/^const Version = "\(.*\)"$$/\1/p' internal/cli/cli.go)
 PLATFORMS := linux-amd64 linux-arm64 darwin-amd64 darwin-arm64 windows-amd64 windows-arm64
 
-dist: web ## static binaries for all platforms and the npm package, with their checksums, in dist/
+dist: web buildah ## what is given to others, in dist/: binaries, Debian packages, images, the npm package, SBOMs, checksums
 	@rm -rf dist && mkdir dist
 	@for platform in $(PLATFORMS); do \
 		name=tovik-$(VERSION)-$$platform; case $$platform in windows-*) name=$$name.exe;; esac; echo "dist/$$name"; \
-		CGO_ENABLED=0 GOOS=$${platform%-*} GOARCH=$${platform#*-} $(GO) build -trimpath -ldflags="-s -w" -o dist/$$name ./cmd/tovik || exit 1; done
+		CGO_ENABLED=0 GOOS=$${platform%-*} GOARCH=$${platform#*-} $(GO) build $(SAME) -o dist/$$name ./cmd/tovik || exit 1; done
+	@for arch in amd64 arm64; do deploy/package.sh dist/tovik-$(VERSION)-linux-$$arch $(VERSION) $$arch dist || exit 1; done
 	@cd web/client && npm pack --silent --pack-destination ../../dist
-	@cd dist && sha256sum tovik-* > SHA256SUMS && cat SHA256SUMS
+	@$(GO) tool -modfile=tools/go.mod cyclonedx-gomod app -json -licenses -main cmd/tovik -output dist/tovik-$(VERSION).go.cdx.json . 2>/dev/null
+	@cd web && npm sbom --sbom-format cyclonedx --omit dev > ../dist/tovik-$(VERSION).web.cdx.json
+	@cd dist && sha256sum tovik* > SHA256SUMS && cat SHA256SUMS
+
+reproduce: build ## builds the binary again, elsewhere and from nothing, and compares
+	@rm -rf /tmp/tovik-again && git clone --quiet . /tmp/tovik-again && $(MAKE) --no-print-directory -C /tmp/tovik-again build GOCACHE=/tmp/tovik-again/cache > /dev/null
+	@cmp bin/tovik /tmp/tovik-again/bin/tovik && echo "the same bytes"; rm -rf /tmp/tovik-again
 
 mutants: ## breaks one rule of presence at a time; every one must be caught
 	$(GO) run ./test/mutants $(ARGS)

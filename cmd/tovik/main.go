@@ -4,6 +4,8 @@ package main
 import (
 	"os"
 
+	_ "golang.org/x/crypto/x509roots/fallback" // for hooks and key sets where the system has no certificates, as in the image
+
 	"tovik.example/tovik/internal/cli"
 )
 
