@@ -109,7 +109,7 @@ dist: web buildah ## what is given to others, in dist/: binaries, Debian package
 		CGO_ENABLED=0 GOOS=$${platform%-*} GOARCH=$${platform#*-} $(GO) build $(SAME) -o dist/$$name ./cmd/tovik || exit 1; done
 	@for arch in amd64 arm64; do deploy/package.sh dist/tovik-$(VERSION)-linux-$$arch $(VERSION) $$arch dist || exit 1; done
 	@cd web/client && npm pack --silent --pack-destination ../../dist
-	@$(GO) tool -modfile=tools/go.mod cyclonedx-gomod app -json -licenses -main cmd/tovik -output dist/tovik-$(VERSION).go.cdx.json . 2>/dev/null
+	@$(GO) tool -modfile=tools/go.mod cyclonedx-gomod app -json -licenses -notimestamp -noserial -main cmd/tovik -output dist/tovik-$(VERSION).go.cdx.json . 2>/dev/null
 	@cd web && npm sbom --sbom-format cyclonedx --omit dev > ../dist/tovik-$(VERSION).web.cdx.json
 	@cd dist && sha256sum tovik* > SHA256SUMS && cat SHA256SUMS
 

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"net"
 	"net/url"
+	"os"
 	"strconv"
 	"strings"
 	"sync"
@@ -407,11 +408,19 @@ func (l *Link) read() {
 		l.options.OnInvitations(*all)
 	}
 	ctx, cancel := context.WithCancel(context.Background()) // of what the reader starts
+	silence := time.Duration(l.opened.Timings.Silence) * time.Millisecond
 	var err error
 	for err == nil {
 		var data []byte
-		if _, data, err = l.conn.ReadMessage(); err == nil {
+		if silence > 0 {
+			_ = l.conn.SetReadDeadline(time.Now().Add(silence))
+		}
+		_, data, err = l.conn.ReadMessage()
+		switch {
+		case err == nil:
 			err = l.receive(ctx, data)
+		case errors.Is(err, os.ErrDeadlineExceeded):
+			err = fmt.Errorf("the link is dead: the service has said nothing for %v: %w", silence, err)
 		}
 	}
 	_ = l.conn.Close()

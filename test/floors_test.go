@@ -16,6 +16,7 @@ const module = "tovik.example/tovik/"
 var floors = []string{
 	"cmd/tovik",
 	"internal/cli",
+	"internal/conform",
 	"internal/demo",
 	"internal/rehearsal",
 	"internal/rehearsal/nodes",
@@ -55,7 +56,7 @@ var floors = []string{
 var beside = []string{"wire", "client", "web"}
 
 // outside are packages for building and testing.
-var outside = []string{"test", "test/chrome", "test/shots", "test/mutants", "bench", "bench/cluster", "bench/console", "bench/core", "bench/load"}
+var outside = []string{"test", "test/chrome", "test/conform/follower", "test/shots", "test/mutants", "bench", "bench/cluster", "bench/console", "bench/core", "bench/load"}
 
 func TestNoPackageImportsAHigherFloor(t *testing.T) {
 	imports := packageImports(t, ".Imports", ".TestImports")

@@ -96,7 +96,7 @@ var (
 	// ofNodes are commands that need a cluster. TestClientsWorkBehindALoadBalancer runs them.
 	ofNodes = []string{"nodes", "nodes drain"}
 	// once are commands that can run only once, take long, or print nothing.
-	once = []string{"ask admit", "ask refuse", "backup", "end", "erase", "hook redeliver", "hook remove", "journal import", "key revoke", "load", "pass revoke", "people drop", "people export", "realm add", "realm remove", "rehearse", "room undeclare", "sign-out", "token-key add", "token-key revoke"}
+	once = []string{"ask admit", "ask refuse", "backup", "conform", "end", "erase", "hook redeliver", "hook remove", "journal import", "key revoke", "load", "pass revoke", "people drop", "people export", "realm add", "realm remove", "rehearse", "room undeclare", "sign-out", "token-key add", "token-key revoke"}
 	// answers are the schemas of the JSON output of commands.
 	answers = map[string]string{
 		"rooms": "Rooms", "members": "Members", "count": "Counts", "sessions": "Sessions", "explain": "Explanation", "policy": "Policies", "people list": "People", "people show": "Person",
@@ -121,6 +121,10 @@ func newWorkplace(t *testing.T) *workplace {
 	for name, text := range map[string]string{"watch.csv": "user,name\ne-77,Ada Culvert\n"} {
 		require.NoError(t, os.WriteFile(filepath.Join(w.dir, name), []byte(text), 0o600))
 	}
+	program, err := filepath.Abs("conform/client.mjs")
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "program.mjs"), fmt.Appendf(nil, "import %q;\n", program), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "program"), []byte("#!/bin/sh\nexec node program.mjs\n"), 0o700))
 	public, _, err := ed25519.GenerateKey(nil)
 	require.NoError(t, err)
 	der, err := x509.MarshalPKIXPublicKey(public)

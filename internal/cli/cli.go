@@ -51,7 +51,7 @@ func Run(args []string, stdout, stderr io.Writer) int {
 func command(stdout, stderr io.Writer) *cli.Command {
 	commands := []*cli.Command{
 		serveCommand(), demoCommand(), demoNodeCommand(), tokenCommand(),
-		roomsCommand(), membersCommand(), countCommand(), watchCommand(), rehearseCommand(),
+		roomsCommand(), membersCommand(), countCommand(), watchCommand(), rehearseCommand(), conformCommand(),
 		journalCommand(), attendanceCommand(), headcountCommand(), timingCommand(), peopleCommand(), roomCommands(), hookCommand(),
 		boardCommand(), joinCommand(), cueCommand(), loadCommand(), doctorCommand(), placeCommand(),
 		keyCommand(), tokenKeyCommand(), realmCommand(), clusterCommand(), nodesCommand(), configCommand(), reloadCommand(), manCommand(),

@@ -39,6 +39,7 @@ const copied = {
   "docs/floors.svg": "floors.svg",
   "bench/latest.json": "latest.json",
   LICENSE: "LICENSE",
+  "test/conform/client.mjs": "client.mjs",
 };
 
 /** The ids of headings, as GitHub makes them. */

@@ -670,7 +670,14 @@ export class Link {
   #apply(frame: RoomFrame): void {
     const isNew = frame.type === "snapshot" && !this.#named(frame.room);
     const known = this.#snapshot.rooms.get(frame.room) ?? (isNew ? begun(frame.room) : undefined);
-    const [room, change] = apply(known, frame);
+    let applied: [Room, Change];
+    try {
+      applied = apply(known, frame);
+    } catch (gap) {
+      this.#lose(String(gap)); // the next link says what this one has, and gets what is missing
+      return;
+    }
+    const [room, change] = applied;
     const rooms = new Map(this.#snapshot.rooms);
     if (room.count.people > 0 || this.#named(room.room)) rooms.set(room.room, room);
     else rooms.delete(room.room);
