@@ -26,5 +26,5 @@ go tool nfpm package --config deploy/debian/nfpm.yaml --packager deb --target "$
 cp deploy/container/Containerfile "$work/image/"
 buildah="buildah --storage-driver vfs --root $work/store --runroot $work/run"
 $buildah build --quiet --isolation chroot --arch "$arch" --timestamp 1767225600 --tag tovik "$work/image" > /dev/null
-$buildah push --quiet tovik "oci:$work/oci:$version" > /dev/null
+$buildah push --quiet tovik "oci:$work/oci:localhost/tovik:$version" > /dev/null
 tar --create --file "$output/tovik-$version-$arch.oci.tar" --sort name --mtime @1767225600 --owner 0 --group 0 --numeric-owner --mode go=rX,u+rw --directory "$work/oci" .

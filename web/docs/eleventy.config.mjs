@@ -68,12 +68,16 @@ function resolve(link, from) {
   throw new Error(`${from} links to ${link}, which is not on the site`);
 }
 
+/** What of deploy/ is for make dist only. */
+const packaging = ["debian", "package.sh"];
+
 /** The examples of deploy/ as one page. */
 function examples(folder = "deploy") {
   const languages = { yml: "yaml", json: "json", service: "ini", conf: "nginx" };
   return readdirSync(folder, { withFileTypes: true })
     .map((entry) => {
       const file = `${folder}/${entry.name}`;
+      if (packaging.includes(entry.name)) return "";
       if (entry.isDirectory()) return `## ${file}/\n\n${examples(file)}`;
       if (entry.name === "dashboard.json") return `## ${file}\n\nA dashboard to import into Grafana.\n`;
       const language = languages[entry.name.split(".").at(-1)] ?? "";
@@ -116,6 +120,7 @@ export default function site(config) {
   for (const [source, to] of Object.entries({
     ...copied,
     "web/docs/docs.css": "docs.css",
+    "web/console/src/colours.css": "colours.css",
     "web/console/src/mark.svg": "mark.svg",
   }))
     config.addPassthroughCopy({ [source]: to });
@@ -163,7 +168,7 @@ function check(results) {
       const [path, hash] = link.split("#");
       const page = known.get(path || from);
       const isFile = Object.values(copied).some((to) => path.startsWith(`${root}/${to}`));
-      if (isFile || ["docs.css", "search.js", "mark.svg"].some((name) => path === `${root}/${name}`))
+      if (isFile || ["docs.css", "colours.css", "search.js", "mark.svg"].some((name) => path === `${root}/${name}`))
         continue;
       if (!page || (hash && !page.ids.has(hash)))
         throw new Error(`${from} links to ${link}, which does not exist`);

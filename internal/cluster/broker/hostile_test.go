@@ -114,8 +114,19 @@ func TestNobodyGetsInAtTheDoorOfANode(t *testing.T) {
 		return func() {
 			peer.Listen, peer.Peers = "127.0.0.1:0", addresses[:1]
 			stranger := start(peer)
-			require.Never(t, func() bool { return stranger.Nodes() > 0 }, 500*time.Millisecond, 20*time.Millisecond)
-			stranger.Stop()
+			defer stranger.Stop()
+			outside, err := stranger.Connect()
+			require.NoError(t, err)
+			defer outside.Close()
+			heard := make(chan *nats.Msg, 100)
+			_, err = outside.ChanSubscribe("aldermoor.>", heard)
+			require.NoError(t, err)
+			for range 25 { // it may have a connection for a moment, until it is refused
+				require.NoError(t, outside.Publish("aldermoor.bus.dipper", []byte("let me in")))
+				require.NoError(t, inside.Publish("aldermoor.bus.heron", []byte("for heron alone")))
+				time.Sleep(20 * time.Millisecond)
+			}
+			require.Empty(t, heard)
 		}
 	}
 	refused := func(config *tls.Config, text string) func() {
