@@ -168,7 +168,10 @@ function check(results) {
       const [path, hash] = link.split("#");
       const page = known.get(path || from);
       const isFile = Object.values(copied).some((to) => path.startsWith(`${root}/${to}`));
-      if (isFile || ["docs.css", "colours.css", "search.js", "mark.svg"].some((name) => path === `${root}/${name}`))
+      if (
+        isFile ||
+        ["docs.css", "colours.css", "search.js", "mark.svg"].some((name) => path === `${root}/${name}`)
+      )
         continue;
       if (!page || (hash && !page.ids.has(hash)))
         throw new Error(`${from} links to ${link}, which does not exist`);
