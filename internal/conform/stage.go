@@ -130,6 +130,9 @@ func (s *stage) run() {
 	s.mu.Lock()
 	s.shown = report{}
 	s.mu.Unlock()
+	for len(s.links) > 0 { // of the run before
+		<-s.links
+	}
 	if err := cmd.Start(); err != nil {
 		s.fail("the program cannot be started: %v", err)
 	}
