@@ -94,7 +94,7 @@ var mutants = []mutant{
 	{"a lease is counted as such", "session.go", "	} else if s.leased {\n		c.leases--", "	} else if false {\n		c.leases--"},
 	{"a set status goes before the sessions'", "person.go", "case p.set != nil && p.set.Status != \"\":", "case p.set != nil && p.awake == 0:"},
 	{"a set status ends at its time", "person.go", "func() { s.person.set = nil }", "func() {}"},
-	{"somebody awake at any session is online", "person.go", "case p.awake > 0:", "case p.awake == len(p.sessions):"},
+	{"somebody awake at any session is online", "person.go", "case p.awake > 0:", "case int(p.awake) == len(p.sessions):"},
 	{"who hides is offline in the open view", "person.go", "case view == Open && p.hidden:", "case false:"},
 	{"the return from hiding has a since of its own", "person.go", "m.since[Open] = now.wall", "_ = m"},
 	{"who hides is not in the open view", "view.go", "if view == Open && p.hidden {", "if false {"},
