@@ -114,8 +114,8 @@ dist: web buildah ## what is given to others, in dist/: binaries, Debian package
 	@cd dist && sha256sum tovik* > SHA256SUMS && cat SHA256SUMS
 
 reproduce: build ## builds the binary again, elsewhere and from nothing, and compares
-	@rm -rf /tmp/tovik-again && git clone --quiet . /tmp/tovik-again && $(MAKE) --no-print-directory -C /tmp/tovik-again build GOCACHE=/tmp/tovik-again/cache > /dev/null
-	@cmp bin/tovik /tmp/tovik-again/bin/tovik && echo "the same bytes"; rm -rf /tmp/tovik-again
+	@again=$$(mktemp -d); trap 'rm -rf "$$again"' EXIT; git clone --quiet . "$$again/tovik"; \
+		$(MAKE) --no-print-directory -C "$$again/tovik" build GOCACHE="$$again/cache" > /dev/null && cmp bin/tovik "$$again/tovik/bin/tovik" && echo "the same bytes"
 
 mutants: ## breaks one rule of presence at a time; every one must be caught
 	$(GO) run ./test/mutants $(ARGS)

@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
-	"fmt"
 	"iter"
 	"maps"
 	mathrand "math/rand/v2"
@@ -12,8 +11,6 @@ import (
 	"strings"
 	"sync/atomic"
 	"time"
-
-	"github.com/fasthttp/websocket"
 
 	"tovik.example/tovik/wire"
 )
@@ -71,12 +68,9 @@ const (
 	dialTimeout  = 10 * time.Second
 )
 
-// ErrEnded says that the session was ended by somebody else: the person has signed out everywhere or was removed, or a newer
-// session replaced it where only one is allowed. Whoever comes back then does so against somebody's will.
-var ErrEnded = errors.New("the session was ended")
-
-// Changes yields every change until ctx is done, the loop ends, the service refuses, or the session
-// is ended. In the last two cases the final error is a [*wire.Problem], or wraps [ErrEnded]. A failed connection, or a refusal that may
+// Changes yields every change until ctx is done, the loop ends, the service refuses, or somebody else
+// ends the session. In the last two cases the final error is a [*wire.Problem] or an [ErrEnded].
+// A failed connection, or a refusal that may
 // pass ([wire.Passing]), is tried again: at once, then after pauses that grow to ten seconds. So
 // is a refused token, if there is a NewToken. A refused room or watch yields a [wire.Drop], and
 // is asked for again with the next link.
@@ -102,8 +96,8 @@ func (f *Follower) Changes(ctx context.Context) iter.Seq2[Change, error] {
 				}
 				err = f.link.Err()
 			}
-			if ended := new(websocket.CloseError); errors.As(err, &ended) && ended.Code == wire.CloseEnded {
-				yield(nil, fmt.Errorf("%w: %s", ErrEnded, ended.Text))
+			if errors.Is(err, ErrEnded) {
+				yield(nil, err)
 				return
 			}
 			if ctx.Err() != nil || !yield(Lost{err}, nil) {

@@ -23,6 +23,10 @@ import (
 // ErrClosed is the error of a request on a link that has ended. It comes with what [Link.Err] returns.
 var ErrClosed = errors.New("the link is closed")
 
+// ErrEnded says that somebody else has ended the session: the person signed out everywhere or was removed, or a newer session
+// replaced it where only one is allowed. Open another one only if the user asks for it.
+var ErrEnded = errors.New("the session was ended")
+
 // Options say which service to connect to, as whom, and what to follow. Server and one of Token
 // and Key are required.
 type Options struct {
@@ -323,8 +327,8 @@ func (l *Link) Close() {
 // Ended returns a channel that is closed when the link has ended; Err then returns why.
 func (l *Link) Ended() <-chan struct{} { return l.ended }
 
-// Err returns why the link has ended, a [*websocket.CloseError] if the service closed it. It is
-// nil while the link is up.
+// Err returns why the link has ended: a [*websocket.CloseError] if the service closed it, and [ErrEnded] with it
+// if the session was ended. It is nil while the link is up.
 func (l *Link) Err() error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -421,6 +425,8 @@ func (l *Link) read() {
 			err = l.receive(ctx, data)
 		case errors.Is(err, os.ErrDeadlineExceeded):
 			err = fmt.Errorf("the link is dead: the service has said nothing for %v: %w", silence, err)
+		case websocket.IsCloseError(err, wire.CloseEnded):
+			err = fmt.Errorf("%w: %w", ErrEnded, err)
 		}
 	}
 	_ = l.conn.Close()

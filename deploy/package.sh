@@ -6,20 +6,19 @@ binary=$(realpath "$1") version=$2 arch=$3 output=$(realpath "$4")
 cd "$(dirname "$0")/.."
 work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT
-export FILES="$work/files" VERSION="$version" ARCH="$arch" GOFLAGS=-modfile=tools/go.mod
+export FILES="$work/files" VERSION="$version" ARCH="$arch"
 
 mkdir -p "$work/files" "$work/image/data"
 cp "$binary" "$work/files/tovik"
 cp "$binary" "$work/image/tovik"
-if [ "$arch" = "$(go env GOHOSTARCH)" ]; then run="$binary"; else run="go run ./cmd/tovik"; export GOFLAGS=; fi
+if [ "$arch" = "$(go env GOHOSTARCH)" ]; then run="$binary"; else run="go run ./cmd/tovik"; fi
 $run man | gzip -9n > "$work/files/tovik.1.gz"
 $run completion bash > "$work/files/tovik.bash"
 $run config init "$work/files/tovik.toml" > /dev/null
-export GOFLAGS=-modfile=tools/go.mod
 gzip -9n < CHANGELOG.md > "$work/files/NEWS.gz"
 sed 's|^# A systemd unit.*|# The unit of the package. systemctl reload tovik applies changes of /etc/tovik/tovik.toml.|; /^# the configuration in/d; s|/usr/local/bin/tovik|/usr/bin/tovik|' \
 	deploy/tovik.service > "$work/files/tovik.service"
-go tool nfpm package --config deploy/debian/nfpm.yaml --packager deb --target "$output/tovik_${version}_$arch.deb" > /dev/null
+go tool -modfile=tools/go.mod nfpm package --config deploy/debian/nfpm.yaml --packager deb --target "$output/tovik_${version}_$arch.deb" > /dev/null
 
 [ "${IMAGE:-yes}" = no ] && exit
 

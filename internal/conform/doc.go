@@ -1,7 +1,7 @@
-// Package conform plays the service against a client of somebody else, over a real WebSocket, and checks the rules of
-// docs/protocol.md that the client must follow.
+// Package conform plays the service against somebody else's client, over a real WebSocket, and checks that the client
+// follows the rules of docs/protocol.md.
 //
-// For each [Scenario] it runs the client's program anew, and gives it in its environment
+// It starts the client's program once for each [Scenario], with these variables in its environment:
 //
 //	SERVER  the URL of the service that is played
 //	TOKENS  a URL: each GET returns another token of the person, as text

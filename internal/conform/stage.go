@@ -153,7 +153,7 @@ func (s *stage) listen(from io.Reader) {
 	for lines := bufio.NewScanner(from); lines.Scan(); {
 		var is report
 		if err := json.Unmarshal(lines.Bytes(), &is); err != nil || is.State == "" {
-			s.note("the program writes what is no report: %s", lines.Text())
+			s.note("the program wrote a line that is not a report: %s", lines.Text())
 			continue
 		}
 		slices.Sort(is.Members)

@@ -2,6 +2,7 @@ package demo
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"math/rand/v2"
@@ -103,6 +104,13 @@ func (t *tab) stay(ctx context.Context, d time.Duration) {
 		case <-over:
 			return
 		case <-t.link.Ended():
+			if errors.Is(t.link.Err(), client.ErrEnded) { // an operator has signed the person out
+				t.say("signs in again after a while")
+				t.resume = nil
+				pause(ctx, t.between(10*time.Second, 30*time.Second))
+				t.load(ctx)
+				continue
+			}
 			pause(ctx, t.between(100*time.Millisecond, 800*time.Millisecond))
 			t.connect(ctx)
 			if ctx.Err() != nil {

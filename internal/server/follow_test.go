@@ -159,6 +159,7 @@ func TestSignOutEndsEverySession(t *testing.T) {
 	var closed *websocket.CloseError
 	require.ErrorAs(t, two.Err(), &closed)
 	require.Equal(t, wire.CloseEnded, closed.Code)
+	require.ErrorIs(t, two.Err(), client.ErrEnded)
 }
 
 func TestASessionIsExplainedToWhoHasItsKey(t *testing.T) {
