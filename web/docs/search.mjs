@@ -53,6 +53,7 @@ async function search() {
 }
 
 input.addEventListener("input", search);
+if (input.value) search(); // typed before the script was there
 document.addEventListener("keydown", (event) => {
   const links = [...list.querySelectorAll("a")];
   const at = links.indexOf(document.activeElement);
