@@ -162,6 +162,15 @@ func (a API) Headcounts(ctx context.Context, room, step string, from, to time.Ti
 	return doc, a.call(ctx, http.MethodGet, "/v1/headcount?"+v.Encode(), nil, &doc)
 }
 
+// Usage returns what the realm has used between two times, by steps of an hour, a day or a month, and how much of its
+// quotas it uses now.
+func (a API) Usage(ctx context.Context, step string, from, to time.Time) (wire.Usage, error) {
+	v := span("", from, to)
+	v.Set("step", step)
+	var doc wire.Usage
+	return doc, a.call(ctx, http.MethodGet, "/v1/usage?"+v.Encode(), nil, &doc)
+}
+
 // People returns a page of the directory by user id, with the present status of each person: of
 // those who match a text, if it is not empty. After is the Next of the previous page, or empty.
 func (a API) People(ctx context.Context, text, after string, limit int) (wire.People, error) {

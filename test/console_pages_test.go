@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -169,6 +170,7 @@ func TestThePagesOfTheConsole(t *testing.T) {
 			p.press("Replay")
 			return `[...document.querySelectorAll("table th")].some((th) => th.textContent === "Tried")`, nil
 		}},
+		{"/usage", present("[data-list=usage] td"), nil},
 		{"/headcount?room=" + weir + "&room=desk.night", `document.querySelector("[data-headcount]")?.dataset.headcount.split(" ").every((n) => n > 0)`, nil},
 		{"/policies", says("[data-policy=realm]", "leaves after 10 s") + " && " + says("[data-policy='levee.*']", "leaves after 25 s"), nil},
 		{"/hooks", present("[data-hook]"), func(p *page) (string, func()) {
@@ -352,6 +354,10 @@ func TestTheConsoleAsksNothingWhileNothingHappens(t *testing.T) {
 	api := client.API{Server: s.URL(), Key: key}
 	hook, err := api.AddHook(t.Context(), wire.NewHook{URL: "https://siren.example/", Kinds: []string{"room.empty"}})
 	require.NoError(t, err)
+	require.Eventually(t, func() bool { // later, the page Headcount would hear of the join
+		doc, err := api.Headcounts(t.Context(), "", "minute", time.Time{}, time.Time{}, 0)
+		return err == nil && slices.ContainsFunc(doc.Steps, func(step wire.Headcount) bool { return step.Joins == 1 })
+	}, patience, 100*time.Millisecond)
 	browser, stop, err := chrome.Start(t.Context())
 	require.NoError(t, err)
 	t.Cleanup(stop)
@@ -360,7 +366,7 @@ func TestTheConsoleAsksNothingWhileNothingHappens(t *testing.T) {
 	counting := false
 	for path, ready := range map[string]string{
 		"/": present("[data-room='" + weir + "'] [data-churn]"), "/rooms/" + weir: present(row("ilse")), "/people": present(row("ilse")), "/people/ilse": present("[data-decides]"), "/journal": present("[data-line]"),
-		"/headcount": present("[data-headcount]"), "/timing": present("[data-studied]"), "/policies": present("[data-policy=realm]"), "/hooks": present("[data-hook]"), "/hooks/" + hook.ID: present("[data-deliveries]"), "/keys": says("h1", "Keys"),
+		"/headcount": present("[data-headcount]"), "/usage": present("[data-list=usage] td"), "/timing": present("[data-studied]"), "/policies": present("[data-policy=realm]"), "/hooks": present("[data-hook]"), "/hooks/" + hook.ID: present("[data-deliveries]"), "/keys": says("h1", "Keys"),
 	} {
 		p := open(t, browser, s.URL(), path+"#key="+key)
 		p.until(ready)

@@ -253,7 +253,9 @@ type EventData struct {
 	Invitation string `json:"invitation,omitempty"`
 	Other      string `json:"other,omitempty"`
 	Outcome    string `json:"outcome,omitempty"`
-	Bound      *int   `json:"bound,omitempty"` // the bound that the headcount crossed
+	Bound      *int   `json:"bound,omitempty"` // the bound that the headcount crossed, or the limit of the quota
+	Quota      string `json:"quota,omitempty" jsonschema:"enum=people,enum=sessions,enum=cues"`
+	Used       *int   `json:"used,omitempty"` // of the quota
 }
 
 // Health says that the process is running.

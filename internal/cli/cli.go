@@ -52,7 +52,7 @@ func command(stdout, stderr io.Writer) *cli.Command {
 	commands := []*cli.Command{
 		serveCommand(), demoCommand(), demoNodeCommand(), tokenCommand(),
 		roomsCommand(), membersCommand(), countCommand(), watchCommand(), rehearseCommand(), conformCommand(),
-		journalCommand(), attendanceCommand(), headcountCommand(), timingCommand(), peopleCommand(), roomCommands(), hookCommand(),
+		journalCommand(), attendanceCommand(), headcountCommand(), usageCommand(), timingCommand(), peopleCommand(), roomCommands(), hookCommand(),
 		boardCommand(), joinCommand(), cueCommand(), loadCommand(), doctorCommand(), placeCommand(),
 		keyCommand(), tokenKeyCommand(), realmCommand(), clusterCommand(), nodesCommand(), configCommand(), reloadCommand(), manCommand(),
 	}

@@ -50,6 +50,7 @@ func doctorCommand() *cli.Command {
 			d.sockets(ctx)
 			d.streams(ctx)
 			d.key(ctx)
+			d.quotas(ctx)
 			d.nodes(ctx)
 			d.descriptors()
 			if dir := c.String("data"); dir != "" {
@@ -206,6 +207,21 @@ func (d *doctor) key(ctx context.Context) {
 		d.note("key", err.Error(), "The service answers otherwise than Tovik does. Look at the address.")
 	default:
 		d.note("key", "is taken", "")
+	}
+}
+
+// quotas checks how much of its quotas the realm uses.
+func (d *doctor) quotas(ctx context.Context) {
+	doc, err := d.api.Usage(ctx, "day", time.Time{}, time.Time{})
+	if err != nil {
+		return // the key is wrong, which was said, or limited to some rooms
+	}
+	for _, q := range doc.Quotas {
+		advice := ""
+		if q.Near {
+			advice = fmt.Sprintf("When it is used up, more are refused. Raise quota.%s of the realm %s in the configuration, or set it to 0.", q.Quota, doc.Realm)
+		}
+		d.note("quota of "+q.Quota, fmt.Sprintf("%d of %d used", q.Used, q.Limit), advice)
 	}
 }
 

@@ -200,6 +200,7 @@ func journalWords(r wire.Record) string {
 		"engaged.began": "engaged in " + r.Room, "engaged.ended": "no longer engaged, after " + for_,
 		"ask.opened": "asks to be let in", "ask.answered": "the ask " + wire.Outcomes[r.Reason] + by(r.Other) + ", after " + for_,
 		"invitation.opened": "invites " + r.Other, "invitation.answered": "the invitation of " + r.Other + " " + wire.Outcomes[r.Reason] + ", after " + for_,
+		"quota.near": "the quota of " + r.Reason + " is nearly used", "quota.reached": "the quota of " + r.Reason + " is used up",
 		"service.started": "the service started (" + r.Reason + ")", "service.stopped": "the service stopped", "service.suspended": "the machine stood still for " + for_,
 		"journal.gap": fmt.Sprintf("%s lost in %s: they could not be written", phrase.Count(int(r.Lost), "entry"), for_),
 	}[r.Kind]

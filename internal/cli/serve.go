@@ -25,6 +25,7 @@ import (
 	"tovik.example/tovik/internal/demo"
 	"tovik.example/tovik/internal/gateway"
 	"tovik.example/tovik/internal/journal"
+	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
 	"tovik.example/tovik/internal/rehearsal"
 	"tovik.example/tovik/internal/server"
@@ -153,6 +154,7 @@ func told(c *cli.Command, with stage) (server.Config, error) {
 	}
 	if with.demo {
 		policy := demo.Policy()
+		policy.Quota = presence.Quota{People: 1000 + c.Int("people"), Sessions: 3000 + 3*c.Int("people")} // room for tovik load
 		settings.Policy, settings.PrivateHooks, settings.Practice = &policy, true, true
 		settings.Data = cmp.Or(with.data, settings.Data)
 	}

@@ -406,23 +406,11 @@ func (c *Core) Explain(user presence.UserID, room presence.RoomName) presence.Ex
 	return ask[presence.Explanation](c, "Explain", user, room)
 }
 
+// Quotas returns how much is used of the quotas that have a limit (see [engine.Engine.Quotas]).
+func (c *Core) Quotas() []presence.QuotaUse { return ask[[]presence.QuotaUse](c, "Quotas") }
+
 // Size returns how many sessions, people and rooms there are (see [engine.Engine.Size]).
 func (c *Core) Size() presence.Size { return ask[presence.Size](c, "Size") }
-
-// LinkOf returns the link of a session (see [engine.Engine.LinkOf]).
-func (c *Core) LinkOf(session presence.SessionID, view presence.View) (presence.Carried, bool) {
-	return ask2[presence.Carried, bool](c, "LinkOf", session, view)
-}
-
-// LinksOf returns the links of a person (see [engine.Engine.LinksOf]).
-func (c *Core) LinksOf(user presence.UserID, view presence.View) []presence.Carried {
-	return ask[[]presence.Carried](c, "LinksOf", user, view)
-}
-
-// Links returns the links of the members of a room (see [engine.Engine.Links]).
-func (c *Core) Links(room presence.RoomName, view presence.View) []presence.Carried {
-	return ask[[]presence.Carried](c, "Links", room, view)
-}
 
 // Near tells whether a view sees a person in a room of another one (see [engine.Engine.Near]).
 func (c *Core) Near(user, other presence.UserID, view presence.View) bool {
@@ -481,7 +469,7 @@ func (c *Core) Refused(user presence.UserID, issued time.Time) (altogether bool,
 	return ask2[bool, []presence.RoomName](c, "Refused", user, issued)
 }
 
-// Cue returns over which links a cue goes (see [engine.Engine.Cue]).
+// Cue gives a cue, and returns the links to which it goes (see [engine.Engine.Cue]).
 func (c *Core) Cue(from presence.LinkID, to presence.CueTo, may []presence.Pattern) ([]presence.Carried, error) {
 	return ask2[[]presence.Carried, error](c, "Cue", from, to, may)
 }

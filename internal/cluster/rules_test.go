@@ -605,6 +605,17 @@ func TestAnOwnerThatAppendsNoMarkIsReplaced(t *testing.T) {
 
 // TestWhoDoesNotReadTheLogReplacesNobody has nodes that can append, but read nothing, as when the server that
 // read for them has died.
+func TestWhoHeardNoMajorityReplacesNobody(t *testing.T) {
+	w := begun(t)
+	as := w.owners.Realms[1]
+	w.loses = func(_, to cluster.Name, _ cluster.Envelope) bool { return to == heron }
+	w.run(3 * w.timings.Dead)
+	require.Equal(t, as, w.owners.Realms[1], "to heron, all others seem dead")
+	w.loses = func(from, to cluster.Name, _ cluster.Envelope) bool { return to == heron && from == dipper }
+	w.run(w.timings.Dead / 2)
+	require.Equal(t, as, w.owners.Realms[1], "heron hears a majority again, and dipper a moment later")
+}
+
 func TestWhoDoesNotReadTheLogReplacesNobody(t *testing.T) {
 	w := begun(t)
 	w.deaf[heron], w.deaf[kestrel] = true, true

@@ -18,6 +18,7 @@ func (f *PolicyFile) pairs(p *presence.Policy) []pair {
 		{&f.Beat.Every.Duration, &p.BeatEvery}, {&f.Beat.Tolerance, &p.BeatTolerance}, {&f.Probe.Duration, &p.Probe}, {&f.Lease.Duration, &p.Lease},
 		{&f.Idle.After.Duration, &p.IdleAfter}, {&f.Activity.Every.Duration, &p.ActivityEvery}, {&f.Expiry.Warning.Duration, &p.ExpiryWarning},
 		{&f.Invitation.Waits.Duration, &p.InvitationWaits}, {&f.Invitations.Max, &p.InvitationsMax}, {&f.Invitation.Busy, &p.InvitationBusy},
+		{&f.Quota.People, &p.Quota.People}, {&f.Quota.Sessions, &p.Quota.Sessions}, {&f.Quota.Cues, &p.Quota.Cues},
 		{&f.SecondSession, &p.SecondSession}, {&f.SessionsPerPerson, &p.SessionsPerPerson}, {&f.RoomsPerSession, &p.RoomsPerSession},
 	}
 }

@@ -139,6 +139,11 @@ type PolicyFile struct {
 		Away   []string `toml:"away" example:"asleep" doc:"The same for away."`
 		Busy   []string `toml:"busy" example:"on the radio,at the pumps" doc:"The same for busy."`
 	} `toml:"statuses"`
+	Quota struct {
+		People   int `toml:"people" min:"0" doc:"The largest number of people of a realm at once; 0 means no limit. Who has a session keeps their place."`
+		Sessions int `toml:"sessions" min:"0" doc:"The largest number of sessions of a realm at once, with those in grace; 0 means no limit."`
+		Cues     int `toml:"cues" min:"0" doc:"The largest number of cues in a realm in a minute; 0 means no limit."`
+	} `toml:"quota"`
 	SecondSession     presence.SecondSession `toml:"second_session" choice:"allow replace refuse" doc:"What happens to a person's second session: allow (several are allowed), replace (the older one ends) or refuse (the newer one is refused while the older one has a link)."`
 	SessionsPerPerson int                    `toml:"sessions_per_person" min:"1" max:"1000" doc:"The largest number of sessions of a person."`
 	RoomsPerSession   int                    `toml:"rooms_per_session" min:"1" max:"1000" doc:"The largest number of rooms of a session."`

@@ -152,14 +152,6 @@ func (e *Engine) Count(topic Topic) (presence.Count, bool) {
 	return e.core.Count(topic.Room, topic.View), e.core.Exists(topic.Room, topic.View)
 }
 
-// Links returns the links of the members of a room now, and of each whether the view sees its
-// person there.
-func (e *Engine) Links(room presence.RoomName, view presence.View) []presence.Carried {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return e.core.LinksIn(room, view)
-}
-
 // Tally returns the present count of a topic with its newest revision. The count includes
 // changes that are not sealed yet; they will get another revision.
 func (e *Engine) Tally(topic Topic) (presence.Count, Revision) {
@@ -209,11 +201,17 @@ func (e *Engine) Near(user, other presence.UserID, view presence.View) bool {
 	return e.core.Near(user, other, view)
 }
 
-// Cue returns over which links a cue goes (see [presence.Core.Cue]).
-func (e *Engine) Cue(from presence.LinkID, to presence.CueTo, may []presence.Pattern) ([]presence.Carried, error) {
+// Cue gives a cue, and returns the links to which it goes (see [presence.Core.Cue]).
+func (e *Engine) Cue(from presence.LinkID, to presence.CueTo, may []presence.Pattern) (links []presence.Carried, err error) {
+	e.change(func(now presence.Instant) { links, err = e.core.Cue(now, from, to, may, &e.effects) })
+	return links, err
+}
+
+// Quotas returns how much is used of the quotas that have a limit.
+func (e *Engine) Quotas() []presence.QuotaUse {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	return e.core.Cue(from, to, may)
+	return e.core.Quotas(e.now())
 }
 
 // RoomsOver returns the rooms that the session of a link is in; none if the link is not its
@@ -229,13 +227,6 @@ func (e *Engine) RoomsOf(user presence.UserID, view presence.View) []presence.Ro
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	return e.core.RoomsOf(user, view)
-}
-
-// LinksOf returns the links of a person now.
-func (e *Engine) LinksOf(user presence.UserID, view presence.View) []presence.Carried {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return e.core.LinksOf(user, view)
 }
 
 // SavePeople calls each with what a restart needs to know of people; of an unknown person that

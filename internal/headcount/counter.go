@@ -48,11 +48,39 @@ func (c *Counter) Take(at int64, effect presence.Effect, restored bool) {
 			}
 			c.change(at, c.head(""), restored, e.User, people, 0)
 		}
+	case presence.SessionRestored:
+		c.change(at, c.head(""), restored, "", 0, 1)
+		c.linked(1-is(e.Lost), restored)
 	case presence.SessionOpened:
-		c.change(at, c.head(""), false, "", 0, 1)
+		c.change(at, c.head(""), restored, "", 0, 1)
+		c.linked(1, restored)
+	case presence.SessionInGrace:
+		c.linked(is(e.Again)-1, restored)
+	case presence.SessionResumed:
+		c.linked(is(e.Lost), restored)
 	case presence.SessionEnded:
-		c.change(at, c.head(""), false, "", 0, -1)
+		c.change(at, c.head(""), restored, "", 0, -1)
+		c.linked(is(e.Lost)-1, restored)
+	case presence.CueGiven:
+		c.head("").row.Cues++
+		c.head("").changed = true
 	}
+}
+
+// linked counts so many more links of the realm.
+func (c *Counter) linked(more int, restored bool) {
+	h := c.head("")
+	if h.links += more; restored || h.links > h.row.LinksMax {
+		h.row.LinksMax = h.links
+	}
+	h.changed = h.changed || more != 0
+}
+
+func is(yes bool) int {
+	if yes {
+		return 1
+	}
+	return 0
 }
 
 func sign(n int) int { return min(n, 1) }
@@ -128,6 +156,7 @@ func (c *Counter) whole(h *head) Row {
 // head counts those in a room.
 type head struct {
 	people, sessions int
+	links            int // sessions with a link; only of the realm
 	row              Row
 	upTo             int64 // that the sums of row reach
 	changed          bool
@@ -139,7 +168,7 @@ type head struct {
 // begin starts a minute, of which only the part after from is counted.
 func (h *head) begin(realm string, room presence.RoomName, minute, from int64) {
 	p, s := h.people, h.sessions
-	h.row = Row{Realm: realm, Room: room, Step: Minute, At: minute, PeopleMin: p, PeopleMax: p, SessionsMin: s, SessionsMax: s, Peak: from}
+	h.row = Row{Realm: realm, Room: room, Step: Minute, At: minute, PeopleMin: p, PeopleMax: p, SessionsMin: s, SessionsMax: s, Peak: from, LinksMax: h.links}
 	h.upTo, h.start, h.changed = from, p, false
 	h.came, h.went = nil, nil
 }
@@ -188,7 +217,7 @@ func put(set map[presence.UserID]struct{}, user presence.UserID) map[presence.Us
 // closed returns the row as of now.
 func (h *head) closed() Row {
 	row := h.row
-	row.PeopleClose, row.SessionsClose = h.people, h.sessions
+	row.PeopleClose, row.SessionsClose, row.LinksClose = h.people, h.sessions, h.links
 	row.Visitors = h.start + len(h.came)
 	return row
 }

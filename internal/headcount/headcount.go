@@ -40,6 +40,9 @@ type Row struct {
 	Span          int64             `json:",omitzero"` // milliseconds of it in which the service ran
 	Visitors      int               `json:",omitzero"` // distinct people
 	Joins, Leaves int               `json:",omitzero"`
+	LinksMax      int               `json:",omitzero"` // sessions with a link; of the realm only, as all that follow
+	LinksClose    int               `json:",omitzero"`
+	Cues          int               `json:",omitzero"` // that were given
 	Peak          int64             `json:",omitzero"` // when there were the most people, the first time; Unix milliseconds
 }
 
@@ -63,6 +66,8 @@ func (h *Row) Add(next *Row) {
 	h.Joins += next.Joins
 	h.Leaves += next.Leaves
 	h.Visitors = max(h.Visitors, next.Visitors)
+	h.LinksMax, h.LinksClose = max(h.LinksMax, next.LinksMax), next.LinksClose
+	h.Cues += next.Cues
 }
 
 // start returns the number of people at the beginning of the step.
@@ -72,7 +77,8 @@ func (h *Row) start() int { return h.PeopleClose - h.Joins + h.Leaves }
 func (h *Row) steady(at int64, step Step) Row {
 	p, s := h.PeopleClose, h.SessionsClose
 	return Row{Realm: h.Realm, Room: h.Room, Step: step, At: at, PeopleMin: p, PeopleMax: p, PeopleTime: int64(p) * int64(step), PeopleClose: p,
-		SessionsMin: s, SessionsMax: s, SessionsTime: int64(s) * int64(step), SessionsClose: s, Span: int64(step), Visitors: p, Peak: at}
+		SessionsMin: s, SessionsMax: s, SessionsTime: int64(s) * int64(step), SessionsClose: s, Span: int64(step), Visitors: p, Peak: at,
+		LinksMax: h.LinksClose, LinksClose: h.LinksClose}
 }
 
 // Fill adds the minutes from begin to end in which nothing changed. Rows are those of one room,

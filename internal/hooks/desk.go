@@ -199,8 +199,8 @@ func checkKinds(asked wire.NewHook) error {
 		switch {
 		case !slices.Contains(Kinds, kind):
 			return problem.BadField("kinds", kind, "unknown kind of event", strings.Join(Kinds, ", "))
-		case len(asked.Rooms) > 0 && OfPeople(kind):
-			return problem.BadField("rooms", strings.Join(asked.Rooms, ", "), "events of the kind "+kind+" are about people, not about rooms, so none would match", "no rooms with this kind, or a hook of its own for it")
+		case len(asked.Rooms) > 0 && WithoutRoom(kind):
+			return problem.BadField("rooms", strings.Join(asked.Rooms, ", "), "events of the kind "+kind+" have no room, so none would match", "no rooms with this kind, or a hook of its own for it")
 		case kind == HeadcountAbove && asked.Above == nil:
 			return problem.BadField("above", "", "above is required for this kind", "a whole number of 0 or more")
 		case kind == HeadcountBelow && asked.Below == nil:

@@ -26,6 +26,7 @@ var Kinds = []string{
 	string(journal.RoomFirstIn), string(journal.RoomEmpty), string(journal.MemberJoined), string(journal.MemberLeft),
 	string(journal.PersonOnline), string(journal.PersonOffline), string(journal.StatusChanged),
 	string(journal.AskOpened), string(journal.AskAnswered), string(journal.InvitationOpened), string(journal.InvitationAnswered), HeadcountAbove, HeadcountBelow,
+	string(journal.QuotaNear), string(journal.QuotaReached),
 }
 
 // typePrefix turns a kind into the type of a CloudEvent.
@@ -81,6 +82,9 @@ func delivery(h *records.Hook, kind string, a *journal.Announcement) records.Del
 		data.Ask, data.Other, data.Outcome = a.ID, string(a.Other), string(a.Outcome)
 	case journal.InvitationOpened, journal.InvitationAnswered:
 		data.Invitation, data.Other, data.Outcome = a.ID, string(a.Other), string(a.Outcome)
+	case journal.QuotaNear, journal.QuotaReached:
+		data = wire.EventData{Quota: string(a.Quota.Quota), Used: &a.Quota.Used, Bound: &a.Quota.Limit}
+		subject = data.Quota
 	case HeadcountAbove:
 		data = wire.EventData{Room: string(a.Room), People: data.People, Bound: h.Above}
 	case HeadcountBelow:
@@ -115,7 +119,7 @@ func body(h *records.Hook, d *records.Delivery, subject string, data wire.EventD
 	return text
 }
 
-// OfPeople reports whether events of a kind are about people, whatever their rooms.
-func OfPeople(kind string) bool {
-	return slices.Contains([]journal.Kind{journal.PersonOnline, journal.PersonOffline, journal.StatusChanged}, journal.Kind(kind))
+// WithoutRoom reports whether events of a kind are about people or the realm, whatever its rooms.
+func WithoutRoom(kind string) bool {
+	return slices.Contains([]journal.Kind{journal.PersonOnline, journal.PersonOffline, journal.StatusChanged, journal.QuotaNear, journal.QuotaReached}, journal.Kind(kind))
 }

@@ -214,6 +214,39 @@ func (a *API) headcount(c fiber.Ctx) error {
 	return listed(c, doc, doc.Steps)
 }
 
+// usage answers with what the realm has used, step by step.
+func (a *API) usage(c fiber.Ctx) error {
+	step := c.Query("step", "day")
+	ago, err := realm.UsageSpan(step)
+	if err != nil {
+		return err
+	}
+	from, to, err := spanIn(c, time.Now().Add(-ago))
+	if err != nil {
+		return err
+	}
+	form, err := formIn(c, asJSON, asNDJSON, asCSV, asStream)
+	if err != nil {
+		return err
+	}
+	desk := deskOf(c)
+	if form == asStream {
+		unsaid := func() <-chan struct{} { return nil } // no entry says that it has changed
+		return a.repeat(c, "usage", usageEvery, unsaid, func(ctx context.Context) (any, time.Duration, error) {
+			doc, err := desk.Usage(ctx, step, from, time.Now())
+			return doc, usageEvery, err
+		})
+	}
+	doc, err := desk.Usage(c.Context(), step, from, to)
+	if err != nil {
+		return err
+	}
+	return listed(c, doc, doc.Steps)
+}
+
+// usageEvery is how often the usage is told: headcounts are written no sooner.
+const usageEvery = 5 * time.Second
+
 // mostCharts limits the rooms of one stream of headcounts.
 const mostCharts = 100
 

@@ -101,6 +101,8 @@ var (
 	descStrangers = describe("links_before_hello", "Links without a hello, included in links.")
 	descSessions  = describe("sessions", "Sessions, by state.", "realm", "state")
 	descPeople    = describe("people", "People with a session.", "realm")
+	descQuota     = describe("quota", "The limits of quotas, of realms that have some.", "realm", "quota")
+	descUsed      = describe("quota_used", "How much of a quota is used: people, sessions, or cues of the present minute.", "realm", "quota")
 	descRooms     = describe("rooms", "Rooms.", "realm")
 	descBeats     = describe("beats_total", "Beats received: frames of the type beat, and HTTP beats.")
 	descAsked     = describe("beats_asked_total", "Beats that the service asked for.")
@@ -218,6 +220,10 @@ func collectRealm(of *realm.RealmFigures, gauge, counter collect) {
 	gauge(descSessions, float64(of.Size.InGrace), of.Name, "grace")
 	gauge(descPeople, float64(of.Size.People), of.Name)
 	gauge(descRooms, float64(of.Size.Rooms), of.Name)
+	for _, use := range of.Quotas {
+		gauge(descQuota, float64(use.Limit), of.Name, string(use.Quota))
+		gauge(descUsed, float64(use.Used), of.Name, string(use.Quota))
+	}
 	for desc, by := range map[*prometheus.Desc]map[string]int64{descOpened: of.Opened, descLost: of.Lost, descEnded: of.Ended, descLeaves: of.Left} {
 		for which, n := range by {
 			counter(desc, float64(n), of.Name, which)

@@ -110,7 +110,7 @@ func script(name string) (plain, packed []byte) {
 const notBuilt = "This Tovik was built without its console. Build it with: make build\n"
 
 // consolePages are the paths of the console's pages.
-var consolePages = []string{"/", "/rooms/:room", "/people", "/people/:user", "/journal", "/headcount", "/timing", "/policies", "/hooks", "/hooks/:hook", "/keys", "/nodes", "/visit", "/practice"}
+var consolePages = []string{"/", "/rooms/:room", "/people", "/people/:user", "/journal", "/headcount", "/usage", "/timing", "/policies", "/hooks", "/hooks/:hook", "/keys", "/nodes", "/visit", "/practice"}
 
 // console serves the console, which finds its page from the path.
 func (a *API) console(app *fiber.App) {

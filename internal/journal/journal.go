@@ -4,6 +4,7 @@
 package journal
 
 import (
+	"fmt"
 	"time"
 
 	"tovik.example/tovik/internal/presence"
@@ -35,6 +36,8 @@ const (
 	// Room. Announced.
 	InvitationOpened   Kind = "invitation.opened"
 	InvitationAnswered Kind = "invitation.answered"
+	QuotaNear          Kind = "quota.near"      // Reason is the quota, Note the use; announced
+	QuotaReached       Kind = "quota.reached"   // the same
 	ServiceStarted     Kind = "service.started" // after Length; Reason says how it had ended
 	ServiceStopped     Kind = "service.stopped"
 	// ServiceSuspended says that the machine stood still for Length, until then.
@@ -64,7 +67,7 @@ const (
 // Kinds are the kinds of entries.
 var Kinds = []Kind{
 	SessionOpened, SessionLost, SessionResumed, SessionEnded, SessionIdle, SessionActive, SessionJoined, SessionLeft, MemberJoined, MemberLeft,
-	StatusChanged, PersonRemoved, EngagedBegan, EngagedEnded, AskOpened, AskAnswered, InvitationOpened, InvitationAnswered, ServiceStarted, ServiceStopped, ServiceSuspended, Gap,
+	StatusChanged, PersonRemoved, EngagedBegan, EngagedEnded, AskOpened, AskAnswered, InvitationOpened, InvitationAnswered, QuotaNear, QuotaReached, ServiceStarted, ServiceStopped, ServiceSuspended, Gap,
 	KeyAdded, KeyRevoked, TokenKeyAdded, TokenKeyRevoked, HookAdded, HookChanged, HookRemoved, RoomDeclared, RoomUndeclared,
 	PersonSignedOut, PersonErased, PersonExported, ConfigReloaded, RecordsBackedUp,
 }
@@ -144,6 +147,8 @@ type Announcement struct {
 	Other   presence.UserID
 	Outcome presence.Outcome
 	Until   int64
+	// Quota is of a quota.near or a quota.reached.
+	Quota presence.QuotaUse
 	// People are in the room after it, and were before it.
 	People, Before int
 }
@@ -186,6 +191,12 @@ func (f *Fold) Take(at int64, effect presence.Effect, restored bool) {
 		if !restored {
 			f.meeting(at, e)
 		}
+		return
+	case presence.QuotaNear:
+		f.quota(at, QuotaNear, e.QuotaUse)
+		return
+	case presence.QuotaReached:
+		f.quota(at, QuotaReached, e.QuotaUse)
 		return
 	case presence.SessionOpened:
 		of(SessionOpened, e.User, e.Link).Over = e.Kind.String()
@@ -329,6 +340,14 @@ func (f *Fold) meeting(at int64, effect presence.Effect) {
 	for _, a.View = range []presence.View{presence.Full, presence.Open} {
 		said := a
 		f.announce(&said)
+	}
+}
+
+// quota folds the use of a quota, which is the same in both views.
+func (f *Fold) quota(at int64, kind Kind, use presence.QuotaUse) {
+	f.keep(Entry{At: at, Realm: f.realm, Kind: kind, Reason: string(use.Quota), Note: fmt.Sprintf("%d of %d", use.Used, use.Limit), Open: true})
+	for _, view := range []presence.View{presence.Full, presence.Open} {
+		f.announce(&Announcement{Realm: f.realm, Kind: kind, At: at, View: view, Quota: use})
 	}
 }
 

@@ -227,6 +227,10 @@ func single(r *wire.Record) string {
 		return "invites " + r.Other + " into " + r.Room
 	case InvitationAnswered:
 		return "invited " + r.Other + " into " + r.Room + "; the invitation " + wire.Outcomes[r.Reason] + " after " + took
+	case QuotaNear:
+		return "The realm is near its quota of " + quotas[r.Reason] + ": " + r.Note
+	case QuotaReached:
+		return "The realm has reached its quota of " + quotas[r.Reason] + ": " + r.Note + "; more are refused"
 	case ServiceStarted:
 		switch {
 		case r.Length == 0:
@@ -251,6 +255,9 @@ func single(r *wire.Record) string {
 	}
 	return ""
 }
+
+// quotas are the words for quotas.
+var quotas = map[string]string{"people": "people", "sessions": "sessions", "cues": "cues in a minute"}
 
 // acts are what operators did, each with a place for what they did it to.
 var acts = map[Kind]string{

@@ -97,11 +97,42 @@ type CueTo struct {
 	Own bool
 }
 
-// Cue returns the links to which a session's cue goes. The grants are the patterns of rooms in
+// Cue gives a cue, and returns the links to which it goes. Without a link it is the back end's, which may give cues
+// to everybody. Otherwise the grants are the patterns of rooms in
 // which the person may give cues: to such a room if they are in it, or to somebody who is seen
 // in such a room with them. A receiver who is elsewhere and one who does not exist are refused
 // alike. A hidden person gives no cues, because a cue would reveal them.
-func (c *Core) Cue(from LinkID, to CueTo, may []Pattern) ([]Carried, error) {
+func (c *Core) Cue(at Instant, from LinkID, to CueTo, may []Pattern, out *Effects) ([]Carried, error) {
+	now := c.passes(at, out)
+	receivers := c.cueFrom
+	if from == (LinkID{}) {
+		receivers = func(LinkID, CueTo, []Pattern) ([]Carried, error) { return c.cueFromBackEnd(to) }
+	}
+	links, err := receivers(from, to, may)
+	if err == nil {
+		err = c.givesCue(now, out)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return links, nil
+}
+
+func (c *Core) cueFromBackEnd(to CueTo) ([]Carried, error) {
+	switch {
+	case to.Room != "":
+		return c.LinksIn(to.Room, Full), nil
+	case to.User != "":
+		return c.LinksOf(to.User, Full), nil
+	}
+	link, ok := c.LinkOf(to.Session, Full)
+	if !ok {
+		return nil, &Refusal{Code: CodeNoSession, Field: "session", Value: string(to.Session), Allowed: "a session that has not ended"}
+	}
+	return []Carried{link}, nil
+}
+
+func (c *Core) cueFrom(from LinkID, to CueTo, may []Pattern) ([]Carried, error) {
 	s, err := c.from(from)
 	if err != nil {
 		return nil, err

@@ -37,7 +37,7 @@ func TestACueReachesWhoIsSeenInARoomOfItsGiver(t *testing.T) {
 		"a session elsewhere":               {presence.CueTo{Session: session("far")}, everywhere, presence.CodeNotGranted, nil},
 		"a session of nobody":               {presence.CueTo{Session: "s-none"}, everywhere, presence.CodeNotGranted, nil},
 	} {
-		links, err := st.core.Cue(from("giver"), c.to, c.may)
+		links, err := st.cue(from("giver"), c.to, c.may)
 		if c.refused != "" {
 			requireRefusal(t, err, c.refused)
 			continue
@@ -54,9 +54,9 @@ func TestACueReachesWhoIsSeenInARoomOfItsGiver(t *testing.T) {
 		}
 		require.ElementsMatch(t, want, reached, name)
 	}
-	_, err := st.core.Cue(from("ghost"), presence.CueTo{Room: weir}, everywhere)
+	_, err := st.cue(from("ghost"), presence.CueTo{Room: weir}, everywhere)
 	requireRefusal(t, err, presence.CodeHiding)
-	_, err = st.core.Cue(presence.LinkID{Session: "s-none", Number: 1}, presence.CueTo{Room: weir}, everywhere)
+	_, err = st.cue(presence.LinkID{Session: "s-none", Number: 1}, presence.CueTo{Room: weir}, everywhere)
 	requireRefusal(t, err, presence.CodeNoSession)
 }
 

@@ -22,6 +22,7 @@ type Core struct {
 	inGrace  int           // sessions
 	leases   int           // live sessions without a connection
 	present  int           // people with a session
+	quotas   quotas
 
 	asks        map[AskID]*ask
 	asked       map[RoomName][]*ask // the oldest first
@@ -57,7 +58,7 @@ func (c *Core) Policy() *Policy { return c.policy }
 
 // Apply gives the core an input at an instant, and appends its effects to out. Instants must not
 // go back. The error is a [*Refusal]. A refused input changes nothing, except that it counts as
-// a sign of life of its link, and that an expired token is noticed.
+// a sign of life of its link, and that an expired token or a used-up quota is noticed.
 func (c *Core) Apply(at Instant, in Input, out *Effects) (Reply, error) {
 	now := c.passes(at, out)
 	switch in := in.(type) {

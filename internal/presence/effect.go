@@ -117,6 +117,12 @@ type SessionOpened struct {
 	NotResumed NotResumed
 }
 
+// SessionRestored says that a session is there, after a restart or a takeover, with a link or without.
+type SessionRestored struct {
+	Link LinkID
+	Lost bool // it has no link
+}
+
 // SessionInGrace says that a session has lost its link. It still counts, and ends with this
 // reason unless it returns.
 type SessionInGrace struct {
@@ -127,6 +133,8 @@ type SessionInGrace struct {
 	LastSeen int64 // Unix milliseconds
 	// PageHidden says that the page was in the background.
 	PageHidden bool
+	// Again says that the link was lost before: this is a second sign of it.
+	Again bool
 }
 
 // SessionResumed says that a session continues over a new link, after Gap without one.
@@ -135,6 +143,7 @@ type SessionResumed struct {
 	User UserID
 	Kind LinkKind
 	Gap  time.Duration
+	Lost bool // it had no link until then
 }
 
 // SessionIdle says that a session has become idle, or active again. Since its activity before,
@@ -201,24 +210,36 @@ type SessionEnded struct {
 	Reason   Reason
 	LastSeen int64 // Unix milliseconds
 	Opened   int64 // the same
+	Lost     bool  // it had no link
 }
 
-func (MemberChanged) effect()  {}
-func (TypingChanged) effect()  {}
-func (PersonChanged) effect()  {}
-func (AskBeat) effect()        {}
-func (Cut) effect()            {}
-func (TakenOut) effect()       {}
-func (OwnChanged) effect()     {}
-func (WarnExpiry) effect()     {}
-func (Settled) effect()        {}
-func (SessionOpened) effect()  {}
-func (SessionInGrace) effect() {}
-func (SessionResumed) effect() {}
-func (SessionEnded) effect()   {}
-func (SessionIdle) effect()    {}
-func (PersonRemoved) effect()  {}
-func (Suspended) effect()      {}
+// CueGiven says that a cue was given.
+type CueGiven struct{}
+
+// QuotaNear says that a realm uses 80 % or more of a quota. It is said again only after less than 70 % was used, or
+// after a restart.
+type QuotaNear struct{ QuotaUse }
+
+// QuotaReached says that a quota has refused something. It is said again as [QuotaNear] is.
+type QuotaReached struct{ QuotaUse }
+
+func (MemberChanged) effect()   {}
+func (TypingChanged) effect()   {}
+func (PersonChanged) effect()   {}
+func (AskBeat) effect()         {}
+func (Cut) effect()             {}
+func (TakenOut) effect()        {}
+func (OwnChanged) effect()      {}
+func (WarnExpiry) effect()      {}
+func (Settled) effect()         {}
+func (SessionOpened) effect()   {}
+func (SessionInGrace) effect()  {}
+func (SessionRestored) effect() {}
+func (SessionResumed) effect()  {}
+func (SessionEnded) effect()    {}
+func (SessionIdle) effect()     {}
+func (PersonRemoved) effect()   {}
+func (Suspended) effect()       {}
 
 func (AskOpened) effect()          {}
 func (AskAnswered) effect()        {}
@@ -226,3 +247,7 @@ func (PassEnded) effect()          {}
 func (InvitationOpened) effect()   {}
 func (InvitationAnswered) effect() {}
 func (InvitationsChanged) effect() {}
+
+func (CueGiven) effect()     {}
+func (QuotaNear) effect()    {}
+func (QuotaReached) effect() {}

@@ -35,7 +35,7 @@ func (c *Core) lose(now reading, s *session, reason Reason, out *Effects) {
 	}
 	c.arm(now, s)
 	out.touch(s.person)
-	out.add(SessionInGrace{Link: s.linkID(), User: s.person.id, Kind: s.kind, Reason: s.reason, LastSeen: s.heardWall, PageHidden: s.pageHidden})
+	out.add(SessionInGrace{Link: s.linkID(), User: s.person.id, Kind: s.kind, Reason: s.reason, LastSeen: s.heardWall, PageHidden: s.pageHidden, Again: again})
 	if s.contest != nil {
 		c.settle(now, s, true, out) // the old link is gone, so it is a reload
 	}

@@ -33,7 +33,7 @@ func (c *Core) hello(now reading, in Hello, out *Effects) (Reply, error) {
 	if why != "" && !contested {
 		s = nil
 	}
-	if err := c.mayHello(now, in, s); err != nil {
+	if err := c.mayHello(now, in, s, out); err != nil {
 		return Reply{}, err
 	}
 	if contested {
@@ -41,7 +41,7 @@ func (c *Core) hello(now reading, in Hello, out *Effects) (Reply, error) {
 			return Reply{Pending: true}, nil
 		}
 		s = nil
-		if err := c.mayHello(now, in, s); err != nil {
+		if err := c.mayHello(now, in, s, out); err != nil {
 			return Reply{}, err
 		}
 	}
@@ -62,7 +62,7 @@ func (c *Core) opened(in Hello) *session {
 
 // helloAgain gives a hello its earlier answer again, with a new link.
 func (c *Core) helloAgain(now reading, in Hello, s *session, out *Effects) (Reply, error) {
-	if err := c.mayHello(now, in, s); err != nil {
+	if err := c.mayHello(now, in, s, out); err != nil {
 		return Reply{}, err
 	}
 	_, why := c.resumable(in)
@@ -90,7 +90,7 @@ func (c *Core) resumable(in Hello) (*session, NotResumed) {
 
 // mayHello checks everything that could refuse a hello, before anything changes. S is the
 // session to resume, or nil for a new one.
-func (c *Core) mayHello(now reading, in Hello, s *session) error {
+func (c *Core) mayHello(now reading, in Hello, s *session, out *Effects) error {
 	if err := c.policy.CheckPerson(in.User, in.Profile); err != nil {
 		return err
 	}
@@ -110,8 +110,11 @@ func (c *Core) mayHello(now reading, in Hello, s *session) error {
 	if err := c.mayReport(in, s); err != nil {
 		return err
 	}
-	if s != nil || p == nil {
+	if s != nil {
 		return nil
+	}
+	if p == nil {
+		return c.mayOpen(now, nil, out)
 	}
 	if c.policy.SecondSession == RefuseSecond && slices.ContainsFunc(p.sessions, func(s *session) bool { return s.state == Live }) {
 		return &Refusal{Code: CodeAlreadyHere, Field: "user", Value: string(in.User), Allowed: "one session per person"}
@@ -119,7 +122,7 @@ func (c *Core) mayHello(now reading, in Hello, s *session) error {
 	if c.policy.SecondSession == AllowSecond && len(p.sessions) >= c.policy.SessionsPerPerson {
 		return tooManySessions(c.policy)
 	}
-	return nil
+	return c.mayOpen(now, p, out)
 }
 
 // mayEnterAll checks the rooms of a hello that wants all of them or none. A room that must be
@@ -191,6 +194,9 @@ func (c *Core) welcome(now reading, in Hello, s *session, why NotResumed, out *E
 	} else {
 		reply.Refused = c.link(now, s, in, reply.Resumed, out)
 	}
+	if !reply.Resumed {
+		c.sessionsChanged(now, out)
+	}
 	if in.Report != nil && c.unended(s) { // before older sessions end: what they do and this one goes on doing is not interrupted
 		c.report(now, s, *in.Report, out)
 	}
@@ -221,7 +227,8 @@ func wanted(in Hello, why NotResumed) SessionID {
 // link puts a session on a new link. Its typing reports are numbered from 1 again.
 func (c *Core) link(now reading, s *session, in Hello, resumed bool, out *Effects) (refused []RefusedRoom) {
 	gap := time.Duration(0)
-	if resumed && s.state == Grace {
+	lost := resumed && s.state == Grace
+	if lost {
 		c.inGrace--
 		gap = now.awake - s.lost
 	} else if s.leased {
@@ -250,7 +257,7 @@ func (c *Core) link(now reading, s *session, in Hello, resumed bool, out *Effect
 	})
 	c.arm(now, s)
 	if resumed {
-		out.add(SessionResumed{Link: s.linkID(), User: s.person.id, Kind: s.kind, Gap: gap})
+		out.add(SessionResumed{Link: s.linkID(), User: s.person.id, Kind: s.kind, Gap: gap, Lost: lost})
 		if s.contest != nil { // other pages wait for the page that was just cut
 			c.settle(now, s, false, out)
 		}
@@ -429,7 +436,7 @@ func (c *Core) settle(now reading, s *session, takeOver bool, out *Effects) {
 			}
 		}
 		settled := Settled{Attempt: in.Attempt}
-		if settled.Err = c.mayHello(now, in, heir); settled.Err == nil {
+		if settled.Err = c.mayHello(now, in, heir, out); settled.Err == nil {
 			settled.Reply = c.welcome(now, in, heir, why, out)
 		}
 		out.add(settled)

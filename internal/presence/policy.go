@@ -38,6 +38,8 @@ type Policy struct {
 	SessionsPerPerson int
 	// SecondSession decides what happens to a person's second session.
 	SecondSession SecondSession
+	// Quota limits what the realm uses as a whole.
+	Quota Quota
 	// InvitationWaits is how long an invitation waits for an answer.
 	InvitationWaits time.Duration
 	// InvitationBusy decides whether people can be invited who have set busy.
@@ -194,6 +196,7 @@ func (p *Policy) find(room RoomName) (best Pattern, policy *RoomPolicy) {
 func (c *Core) setPolicy(now reading, policy Policy, out *Effects) {
 	c.policy = &policy
 	c.setPolicies(out)
+	c.sessionsChanged(now, out)
 	for _, id := range slices.Sorted(maps.Keys(c.sessions)) { // in a reproducible order
 		c.arm(now, c.sessions[id])
 	}

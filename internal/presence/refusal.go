@@ -36,6 +36,7 @@ const (
 	CodeNoInvitation    Code = "no-invitation"
 
 	CodeTooManyInvitations Code = "too-many-invitations"
+	CodeQuotaReached       Code = "quota-reached"
 )
 
 // Codes returns all codes.
@@ -43,7 +44,7 @@ var Codes = []Code{
 	CodeBadRoom, CodeBadPattern, CodeBadUser, CodeBadProfile, CodeBadNonce, CodeBadStatus, CodeBadNote,
 	CodeTooManyRooms, CodeTooManySessions, CodeAlreadyHere, CodeRoomFull, CodeRemoved, CodeExpired,
 	CodeNotInRoom, CodeNoSession, CodeOldLink, CodeBadDoing, CodeBadPass, CodeEngaged, CodeAskedBefore, CodeNoAsk,
-	CodeMustAsk, CodeOffline, CodeSetBusy, CodeNoInvitation, CodeTooManyInvitations,
+	CodeMustAsk, CodeOffline, CodeSetBusy, CodeNoInvitation, CodeTooManyInvitations, CodeQuotaReached,
 }
 
 // Refusal is the error of an input that the core does not accept. The input has changed nothing.

@@ -120,13 +120,13 @@ func (c *Core) adopt(now reading, s *session, f Fact, out *Effects) Seat {
 	default:
 		out.add(Cut{Link: s.linkID(), Reason: ReasonReplaced})
 	}
-	gap := now.awake - s.lost
-	if s.state == Live {
+	gap, lost := now.awake-s.lost, s.state == Grace
+	if !lost {
 		gap = 0
 	}
 	s.state, s.leased = Live, false
 	c.seat(now, s, f, out)
-	out.add(SessionResumed{Link: s.linkID(), User: s.person.id, Kind: s.kind, Gap: gap})
+	out.add(SessionResumed{Link: s.linkID(), User: s.person.id, Kind: s.kind, Gap: gap, Lost: lost})
 	if s.contest != nil && f.Lost == NoReason { // other pages wait for the page that was just cut
 		c.settle(now, s, false, out)
 	}
@@ -149,7 +149,7 @@ func (c *Core) revive(now reading, s *session, f Fact, out *Effects) Seat {
 	c.inGrace--
 	s.state = Live
 	c.seat(now, s, f, out)
-	out.add(SessionResumed{Link: s.linkID(), User: s.person.id, Kind: s.kind, Gap: now.awake - s.lost})
+	out.add(SessionResumed{Link: s.linkID(), User: s.person.id, Kind: s.kind, Gap: now.awake - s.lost, Lost: true})
 	c.arm(now, s)
 	return SeatKept
 }
@@ -212,6 +212,7 @@ func (c *Core) reopen(now reading, f Fact, out *Effects) *session {
 			c.endByForce(now, other, ReasonReplaced, out)
 		}
 	}
+	c.sessionsChanged(now, out)
 	c.arm(now, s)
 	return s
 }

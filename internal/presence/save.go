@@ -311,7 +311,9 @@ func (c *Core) restorePerson(now reading, saved SavedPerson, out *Effects, then 
 	}
 	c.observe(p, cause{}, out, func() {
 		for _, s := range saved.Sessions {
-			then(c.restoreSession(now, p, s), s)
+			restored := c.restoreSession(now, p, s)
+			then(restored, s)
+			out.add(SessionRestored{restored.linkID(), restored.state == Grace})
 		}
 		for _, m := range p.members {
 			if was, ok := since[m.room.name]; ok {

@@ -161,7 +161,8 @@ func (c *Core) hold(p *person, s *session) {
 func (c *Core) end(now reading, s *session, reason Reason, out *Effects) {
 	c.wheel.clear(&s.timer)
 	delete(c.sessions, s.id)
-	if s.state == Grace {
+	lost := s.state == Grace
+	if lost {
 		c.inGrace--
 	} else if s.leased {
 		c.leases--
@@ -183,7 +184,8 @@ func (c *Core) end(now reading, s *session, reason Reason, out *Effects) {
 	if bound {
 		c.tellOwn(p, out)
 	}
-	out.add(SessionEnded{Link: s.linkID(), User: p.id, Kind: s.kind, Reason: reason, LastSeen: s.heardWall, Opened: s.opened})
+	out.add(SessionEnded{Link: s.linkID(), User: p.id, Kind: s.kind, Reason: reason, LastSeen: s.heardWall, Opened: s.opened, Lost: lost})
+	c.sessionsChanged(now, out)
 	if s.contest != nil {
 		c.settle(now, s, false, out)
 	}

@@ -348,6 +348,29 @@ func TestALinkWhoseCarrierIsNotHeardIsSilent(t *testing.T) {
 	require.Equal(t, 1, core.Size().InGrace)
 }
 
+func TestAGraceKeepsItsReasonInEachRoomOverATakeover(t *testing.T) {
+	policy := presence.DefaultPolicy()
+	longer := policy.RoomPolicy
+	longer.GraceClosing = 20 * s
+	policy.Rooms = []presence.PatternPolicy{{Pattern: "desk.*", RoomPolicy: longer}}
+	core, next, out := presence.NewCore(policy), presence.NewCore(policy), &presence.Effects{}
+	core.SetEpoch(2)
+	next.SetEpoch(3)
+	reply, err := core.Apply(instant(s), presence.Hello{User: "ilse", Nonce: "page", NewSession: "session-1", NewKey: "k", Rooms: []presence.RoomName{weir, "desk.night"}}, out)
+	require.NoError(t, err)
+	_, err = core.Apply(instant(2*s), presence.Closing{From: reply.Link}, out)
+	require.NoError(t, err)
+	require.NoError(t, next.Continue(instant(3*s), core.Save(instant(3*s)), presence.Takeover{Time: 3 * s, Whole: true}, out))
+	next.GoOn(instant(3 * s))
+	out.Reset()
+	for at := 3 * s; at < 10*s; at += s / 2 {
+		next.Advance(instant(at), 10, out)
+	}
+	left := slices.DeleteFunc(slices.Clone(out.List), func(e presence.Effect) bool { _, is := e.(presence.MemberChanged); return !is })
+	require.Len(t, left, 1, "of one room only")
+	require.Equal(t, []any{weir, presence.ReasonClosing}, []any{left[0].(presence.MemberChanged).Room, left[0].(presence.MemberChanged).Reason})
+}
+
 func TestAGraceOfARecordThatMayLackAReturnIsLongEnoughForOne(t *testing.T) {
 	core, fact, out := seated(t)
 	core.Reseat(instant(s), fact(1<<32+4, weir), out)

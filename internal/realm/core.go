@@ -49,9 +49,6 @@ type Core interface {
 
 	Session(presence.SessionID, string) (presence.Evidence, presence.UserID, bool)
 	RoomsOver(presence.LinkID) []presence.RoomName
-	LinkOf(presence.SessionID, presence.View) (presence.Carried, bool)
-	LinksOf(presence.UserID, presence.View) []presence.Carried
-	Links(presence.RoomName, presence.View) []presence.Carried
 	Cue(presence.LinkID, presence.CueTo, []presence.Pattern) ([]presence.Carried, error)
 
 	OpenAsks() []presence.OpenAsk
@@ -60,5 +57,6 @@ type Core interface {
 	RoomOfInvitation(presence.InvitationID) presence.RoomName
 	InvitationRoom(presence.UserID, presence.InvitationID) (presence.RoomName, error)
 
+	Quotas() []presence.QuotaUse
 	Size() presence.Size
 }

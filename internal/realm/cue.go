@@ -31,12 +31,12 @@ func (t *Conversation) cue(by By, r wire.Request) (Done, error) {
 	if err != nil {
 		return Done{}, err
 	}
+	if !t.cues.Take(time.Now(), cueRate) {
+		return Done{}, &wire.Problem{Code: wire.CodeTooFast, Detail: "too many cues came in a short time; this one was not carried out", Allowed: cueRate.Text("cues")}
+	}
 	links, err := realm.core.Cue(by.Link, to, who.person.Cue)
 	if err != nil {
 		return Done{}, who.cueRefused(err)
-	}
-	if !t.cues.Take(time.Now(), cueRate) {
-		return Done{}, &wire.Problem{Code: wire.CodeTooFast, Detail: "too many cues came in a short time; this one was not carried out", Allowed: cueRate.Text("cues")}
 	}
 	frame := cueFrame(r, &wire.Sender{User: string(who.person.User), Session: string(by.Link.Session)})
 	reached := realm.offer(links, frame, func(to presence.Carried) bool { return to.Seen })
@@ -66,22 +66,11 @@ func (r *Realm) giveCue(q wire.Request) (links int, err error) {
 	if err := checkCue(q); err != nil {
 		return 0, err
 	}
-	var to []presence.Carried
-	switch {
-	case q.Room != "":
-		to = r.core.Links(presence.RoomName(q.Room), presence.Full)
-	case q.User != "":
-		to = r.core.LinksOf(presence.UserID(q.User), presence.Full)
-	default:
-		one, ok := r.core.LinkOf(presence.SessionID(q.Session), presence.Full)
-		if !ok {
-			return 0, &presence.Refusal{Code: presence.CodeNoSession, Field: "session", Value: q.Session, Allowed: "a session that has not ended"}
-		}
-		to = []presence.Carried{one}
+	to, err := r.core.Cue(presence.LinkID{}, presence.CueTo{Room: presence.RoomName(q.Room), User: presence.UserID(q.User), Session: presence.SessionID(q.Session)}, nil)
+	if err != nil {
+		return 0, err
 	}
-	frame := cueFrame(q, nil)
-	links = r.offer(to, frame, func(presence.Carried) bool { return true })
-	return links, nil
+	return r.offer(to, cueFrame(q, nil), func(presence.Carried) bool { return true }), nil
 }
 
 func cueFrame(r wire.Request, from *wire.Sender) []byte {

@@ -43,6 +43,15 @@ func recorded(effect presence.Effect) bool {
 	return true
 }
 
+// makesEntry reports whether the journal lacks something without the effect.
+func makesEntry(effect presence.Effect) bool {
+	switch effect.(type) {
+	case presence.TypingChanged, presence.CueGiven:
+		return false
+	}
+	return true
+}
+
 // person returns the row of what a restart needs to know of somebody.
 func (r *folding) person(saved presence.SavedPerson) *Person {
 	p := &Person{Realm: r.realm, User: saved.User, Name: saved.Profile.Name, Picture: saved.Profile.Picture}

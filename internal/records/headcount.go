@@ -3,6 +3,7 @@ package records
 import (
 	"cmp"
 	"context"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -50,6 +51,39 @@ func (s *Store) ran(ctx context.Context, begin, end int64) (func(at int64) bool,
 		}
 		return false
 	}, nil
+}
+
+// Usage returns the steps of the realm between two times, by time: days, and hours of the day that is not over; or only
+// hours. Minutes follow where hours are not summed up yet.
+func (s *Store) Usage(ctx context.Context, realm string, hourly bool, from, to time.Time) ([]headcount.Row, error) {
+	summed, err := s.mark(rolledUp)
+	if err != nil {
+		return nil, err
+	}
+	begin, end := from.UnixMilli(), to.UnixMilli()
+	days := begin
+	if !hourly {
+		days = max(headcount.Day.Begin(summed), begin)
+	}
+	var rows []headcount.Row
+	for _, part := range []struct {
+		step     headcount.Step
+		from, to int64
+	}{{headcount.Day, begin, min(days, end)}, {headcount.Hour, days, min(summed, end)}} {
+		var some []headcount.Row
+		if err := s.reading(ctx).Where("realm = ? AND room = '' AND step = ? AND at >= ? AND at < ?", realm, part.step, part.from, part.to).Order("at").Find(&some).Error; err != nil {
+			return nil, err
+		}
+		rows = append(rows, some...)
+	}
+	if last := time.UnixMilli(max(summed, begin)); last.Before(to) {
+		minutes, err := s.Headcounts(ctx, realm, "", headcount.Minute, last, to, math.MaxInt32)
+		if err != nil {
+			return nil, err
+		}
+		rows = append(rows, minutes...)
+	}
+	return rows, nil
 }
 
 // Peaks returns the steps of a room with the most people, highest first.
@@ -208,7 +242,7 @@ func (s *Store) sumUp(ctx context.Context, of, into headcount.Step, from int64, 
 	return sums, nil
 }
 
-const headcountValues = "people_min, people_max, people_time, people_close, sessions_min, sessions_max, sessions_time, sessions_close, span, visitors, joins, leaves, peak"
+const headcountValues = "people_min, people_max, people_time, people_close, sessions_min, sessions_max, sessions_time, sessions_close, span, visitors, joins, leaves, peak, links_max, links_close, cues"
 
 var headcountsTable = newTable("headcounts", "realm, room, step, at, "+headcountValues,
 	" ON CONFLICT (realm, room, step, at) DO UPDATE SET ("+headcountValues+") = (excluded."+strings.ReplaceAll(headcountValues, ", ", ", excluded.")+")")
@@ -216,6 +250,6 @@ var headcountsTable = newTable("headcounts", "realm, room, step, at, "+headcount
 func putHeadcounts(tx *gorm.DB, rows []headcount.Row) error {
 	return putRows(tx, headcountsTable, rows, func(into []any, h *headcount.Row) []any {
 		return append(into, h.Realm, string(h.Room), int64(h.Step), h.At, h.PeopleMin, h.PeopleMax, h.PeopleTime, h.PeopleClose,
-			h.SessionsMin, h.SessionsMax, h.SessionsTime, h.SessionsClose, h.Span, h.Visitors, h.Joins, h.Leaves, h.Peak)
+			h.SessionsMin, h.SessionsMax, h.SessionsTime, h.SessionsClose, h.Span, h.Visitors, h.Joins, h.Leaves, h.Peak, h.LinksMax, h.LinksClose, h.Cues)
 	})
 }

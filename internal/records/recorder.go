@@ -65,7 +65,7 @@ func (r *Recorder) take(at int64, effects []presence.Effect, touched []presence.
 			continue
 		}
 		if len(r.pending) >= maxHappenings && !restored {
-			if _, typing := effect.(presence.TypingChanged); !typing { // makes no entry
+			if makesEntry(effect) {
 				r.lost.add(at)
 			}
 			continue

@@ -86,6 +86,11 @@ var migrations = [][]string{
 		`ALTER TABLE log ADD COLUMN entry INTEGER NOT NULL DEFAULT 0`,
 		`ALTER TABLE log ADD COLUMN delivery INTEGER NOT NULL DEFAULT 0`,
 	},
+	{ // What a realm uses.
+		`ALTER TABLE headcounts ADD COLUMN links_max INTEGER NOT NULL DEFAULT 0`,
+		`ALTER TABLE headcounts ADD COLUMN links_close INTEGER NOT NULL DEFAULT 0`,
+		`ALTER TABLE headcounts ADD COLUMN cues INTEGER NOT NULL DEFAULT 0`,
+	},
 }
 
 // clean is the first version that overwrites deleted rows in the file.

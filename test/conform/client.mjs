@@ -5,7 +5,7 @@ import WebSocket from "../../web/node_modules/ws/wrapper.mjs";
 
 const { SERVER, TOKENS, ROOM, STATE, BREAKS } = process.env;
 const keeps = (rule) => BREAKS !== rule;
-const passing = ["hello-timeout", "too-fast", "too-many-links", "busy", "not-ready", "internal"];
+const passing = ["hello-timeout", "too-fast", "too-many-links", "busy", "not-ready", "internal", "quota-reached"];
 
 const run = crypto.randomUUID();
 let kept = existsSync(STATE) ? JSON.parse(readFileSync(STATE, "utf8")) : undefined;

@@ -157,7 +157,15 @@ const longestProbe = 300_000;
 const ended = 4706;
 
 /** The codes of refused hellos that may succeed later unchanged. */
-const passing = new Set(["hello-timeout", "too-fast", "too-many-links", "busy", "not-ready", "internal"]);
+const passing = new Set([
+  "hello-timeout",
+  "too-fast",
+  "too-many-links",
+  "busy",
+  "not-ready",
+  "internal",
+  "quota-reached",
+]);
 
 /** The codes of refused tokens after which another token may be accepted. */
 const ofToken = new Set(["bad-token", "expired-token", "not-granted", "not-admitted", "removed"]);

@@ -12,6 +12,7 @@ import { Practice } from "./pages/practice";
 import { RoomPage } from "./pages/room";
 import { Rooms } from "./pages/rooms";
 import { SignIn } from "./pages/sign-in";
+import { UsagePage } from "./pages/usage";
 import { Visit } from "./pages/visit";
 import { Frame } from "./parts/frame";
 
@@ -89,6 +90,9 @@ function Console() {
         <Suspense>
           <HeadcountPage whole={operator.rooms === undefined} onSignOut={leave} />
         </Suspense>
+      </Route>
+      <Route path="/usage">
+        <UsagePage onSignOut={leave} />
       </Route>
       <Route path="/timing">
         <Suspense>

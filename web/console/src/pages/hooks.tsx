@@ -28,6 +28,8 @@ const kinds = [
   "person.online",
   "person.offline",
   "status.changed",
+  "quota.near",
+  "quota.reached",
 ];
 
 const words = (text: FormDataEntryValue | null) =>
@@ -36,7 +38,19 @@ const words = (text: FormDataEntryValue | null) =>
     .filter(Boolean);
 
 /** The journal entries that can cause deliveries, and how long after them the deliveries are reloaded. */
-const told = { kind: ["member.joined", "member.left", "status.changed"] };
+const told = {
+  kind: [
+    "member.joined",
+    "member.left",
+    "status.changed",
+    "ask.opened",
+    "ask.answered",
+    "invitation.opened",
+    "invitation.answered",
+    "quota.near",
+    "quota.reached",
+  ],
+};
 const delivering = 150;
 
 /** The hooks of the realm. */

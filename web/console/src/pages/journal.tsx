@@ -34,6 +34,8 @@ const kinds = [
   "ask.answered",
   "invitation.opened",
   "invitation.answered",
+  "quota.near",
+  "quota.reached",
   "service.started",
   "service.stopped",
   "service.suspended",

@@ -4,6 +4,7 @@ export const places = [
   ["/people", "People"],
   ["/journal", "Journal"],
   ["/headcount", "Headcount"],
+  ["/usage", "Usage"],
   ["/timing", "Timing"],
   ["/policies", "Policies"],
   ["/hooks", "Hooks"],

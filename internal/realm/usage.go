@@ -1,0 +1,69 @@
+package realm
+
+import (
+	"context"
+	"math"
+	"time"
+
+	"tovik.example/tovik/internal/headcount"
+	"tovik.example/tovik/internal/problem"
+	"tovik.example/tovik/wire"
+)
+
+// usageSteps are the steps of usage: where one begins in UTC, and how far back an answer goes if nothing else is asked.
+var usageSteps = map[string]struct {
+	begin func(time.Time) time.Time
+	ago   time.Duration
+}{
+	"hour":  {func(t time.Time) time.Time { return t.Truncate(time.Hour) }, 48 * time.Hour},
+	"day":   {func(t time.Time) time.Time { return t.Truncate(24 * time.Hour) }, 30 * 24 * time.Hour},
+	"month": {func(t time.Time) time.Time { return time.Date(t.Year(), t.Month(), 1, 0, 0, 0, 0, time.UTC) }, 365 * 24 * time.Hour},
+}
+
+// UsageSpan returns the default time span of usage with a step.
+func UsageSpan(step string) (time.Duration, error) {
+	s, ok := usageSteps[step]
+	if !ok {
+		return 0, problem.BadField("step", step, "unknown step", "hour, day, month")
+	}
+	return s.ago, nil
+}
+
+// Usage returns what the realm has used from one time to another, step by step, and how much of its quotas it uses
+// now. The first step begins at or before from. Steps in which the service did not run are left out.
+func (d Desk) Usage(ctx context.Context, step string, from, to time.Time) (wire.Usage, error) {
+	if _, err := UsageSpan(step); err != nil {
+		return wire.Usage{}, err
+	}
+	r, begin := d.realm, usageSteps[step].begin
+	from = begin(from.UTC())
+	rows, err := r.store.Usage(ctx, r.name, step == "hour", from, to)
+	if err != nil {
+		return wire.Usage{}, err
+	}
+	doc := wire.Usage{Realm: r.name, Step: step, From: wire.Time{Time: from}, To: wire.Time{Time: to}, Steps: []wire.UsageStep{}, Quotas: []wire.QuotaUse{}}
+	var all, sum headcount.Row
+	for i := range rows {
+		at := begin(time.UnixMilli(rows[i].At).UTC()).UnixMilli()
+		if len(doc.Steps) == 0 || at != sum.At {
+			sum = headcount.Row{At: at}
+			doc.Steps = append(doc.Steps, wire.UsageStep{})
+		}
+		sum.Add(&rows[i])
+		all.Add(&rows[i])
+		doc.Steps[len(doc.Steps)-1] = usageStep(&sum)
+	}
+	doc.Total = usageStep(&all).Used
+	for _, use := range r.core.Quotas() {
+		doc.Quotas = append(doc.Quotas, wire.QuotaUse{Quota: string(use.Quota), Used: use.Used, Limit: use.Limit, Near: use.Near()})
+	}
+	return doc, nil
+}
+
+func usageStep(h *headcount.Row) wire.UsageStep {
+	minutes := func(sum int64) float64 { return math.Round(float64(sum)/6000) / 10 }
+	return wire.UsageStep{At: wire.Time{Time: time.UnixMilli(h.At)}, Used: wire.Used{
+		PeopleMinutes: minutes(h.PeopleTime), SessionMinutes: minutes(h.SessionsTime), PeakPeople: h.PeopleMax, PeakSessions: h.SessionsMax,
+		PeakLinks: h.LinksMax, Cues: h.Cues, Measured: h.Span,
+	}}
+}
