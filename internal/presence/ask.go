@@ -117,7 +117,7 @@ func (c *Core) holdAsk(a *ask) {
 	c.wheel.set(&a.timer, a.until)
 	c.asks[a.id] = a
 	c.asked[a.room] = append(c.asked[a.room], a)
-	c.ownMeetings(a.person)
+	c.ownExtras(a.person)
 	a.person.asks = append(a.person.asks, a)
 }
 
@@ -134,7 +134,7 @@ func (c *Core) closeAsk(now reading, a *ask, outcome Outcome, by UserID, out *Ef
 		delete(c.asked, a.room)
 	}
 	a.person.asks = without(a.person.asks, a)
-	c.shareMeetings(a.person)
+	c.shareExtras(a.person)
 	c.past.note(string(a.id), a.room, outcome)
 	out.touch(a.person)
 	answered := AskAnswered{OpenAsk: a.open(now), Outcome: outcome, By: by}
@@ -245,7 +245,7 @@ func (c *Core) hasRoomFor(p *person, name RoomName) error {
 // mayAdmit reports whether a session may let others into a room: its token allows that, and it
 // is there.
 func (s *session) mayAdmit(name RoomName) bool {
-	return name != "" && matches(s.admits, name) && s.entry(name) != nil
+	return name != "" && matches(s.admits(), name) && s.entry(name) != nil
 }
 
 // LetsWatch reports whether a person may watch a room as far as its entry is concerned, with a
@@ -256,7 +256,7 @@ func (c *Core) LetsWatch(at Instant, user UserID, admits []Pattern, room RoomNam
 	if countOnly && c.policyOf(room).WatchCount == CountAnyone {
 		return true
 	}
-	p := c.people[user]
+	p := c.people.get(user)
 	if r := c.rooms[room]; r != nil && p.member(r) != nil {
 		return true
 	}
@@ -291,7 +291,7 @@ func (c *Core) admitting(name RoomName) (people int) {
 		return 0
 	}
 	for _, m := range r.members {
-		if slices.ContainsFunc(m.entries, func(e *entry) bool { return e.session.mayAdmit(name) }) {
+		if slices.ContainsFunc(m.entries.list(), func(e *entry) bool { return e.session.mayAdmit(name) }) {
 			people++
 		}
 	}

@@ -20,7 +20,7 @@ func (c *Core) LinksIn(room RoomName, view View) []Carried {
 	var links []Carried
 	if r := c.rooms[room]; r != nil {
 		for _, m := range r.members {
-			for _, e := range m.entries {
+			for _, e := range m.entries.list() {
 				if link, ok := e.session.carried(view); ok {
 					links = append(links, link)
 				}
@@ -33,8 +33,8 @@ func (c *Core) LinksIn(room RoomName, view View) []Carried {
 // LinksOf returns the links of a person.
 func (c *Core) LinksOf(user UserID, view View) []Carried {
 	var links []Carried
-	if p := c.people[user]; p != nil {
-		for _, s := range p.sessions {
+	if p := c.people.get(user); p != nil {
+		for _, s := range p.sessions.list() {
 			if link, ok := s.carried(view); ok {
 				links = append(links, link)
 			}
@@ -45,7 +45,7 @@ func (c *Core) LinksOf(user UserID, view View) []Carried {
 
 // LinkOf returns the link of a session, and false when it has none.
 func (c *Core) LinkOf(session SessionID, view View) (Carried, bool) {
-	s := c.sessions[session]
+	s := c.sessions.get(session)
 	if s == nil {
 		return Carried{}, false
 	}
@@ -64,12 +64,12 @@ func (c *Core) RoomsOver(link LinkID) []RoomName {
 
 // RoomsOf returns the rooms in which a view sees a person.
 func (c *Core) RoomsOf(user UserID, view View) []RoomName {
-	p := c.people[user]
+	p := c.people.get(user)
 	if p == nil || (view == Open && p.hidden) {
 		return nil
 	}
-	rooms := make([]RoomName, len(p.members))
-	for i, m := range p.members {
+	rooms := make([]RoomName, p.members.count())
+	for i, m := range p.members.list() {
 		rooms[i] = m.room.name
 	}
 	return rooms

@@ -3,7 +3,6 @@ package presence
 import (
 	"crypto/sha256"
 	"crypto/subtle"
-	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -12,9 +11,9 @@ import (
 // Core holds the presence of one realm. Make one with [NewCore].
 type Core struct {
 	policy   *Policy // immutable; replaced as a whole
-	sessions map[SessionID]*session
-	people   map[UserID]*person
-	alone    *meetings // of people who have none; never changed
+	sessions *index[SessionID, session, *session]
+	people   *index[UserID, person, *person]
+	none     *extras // of people who have none; never changed
 	rooms    map[RoomName]*room
 	wheel    *wheel
 	awake    awakeTime     // never goes back
@@ -29,7 +28,7 @@ type Core struct {
 	invitations map[InvitationID]*invitation
 	past        past
 
-	looked uint64       // counts observations
+	looked uint32       // counts observations; never 0
 	seen   []seenMember // memory to reuse in the next observation
 
 	epoch    uint32     // of the realm's owner; 0: the service runs on one node
@@ -41,9 +40,9 @@ type Core struct {
 func NewCore(policy Policy) *Core {
 	return &Core{
 		policy:   &policy,
-		sessions: map[SessionID]*session{},
-		people:   map[UserID]*person{},
-		alone:    &meetings{},
+		sessions: newIndex[SessionID, session](),
+		people:   newIndex[UserID, person](),
+		none:     &extras{},
 		rooms:    map[RoomName]*room{},
 		wheel:    newWheel(),
 
@@ -275,11 +274,11 @@ func (r *Roll) Read(into []Member, most int) (_ []Member, more bool) {
 // Member returns a person as a member of a room. It returns false if the view does not see them
 // there.
 func (c *Core) Member(user UserID, room RoomName, view View) (Member, bool) {
-	p := c.people[user]
+	p := c.people.get(user)
 	if p == nil {
 		return Member{}, false
 	}
-	for _, m := range p.members {
+	for _, m := range p.members.list() {
 		if m.room.name == room {
 			seen := m.sight(view).Member
 			return seen, seen.Sessions > 0
@@ -306,7 +305,7 @@ func (c *Core) Typing(room RoomName, view View) []UserID {
 
 // Person returns how a view sees a person.
 func (c *Core) Person(user UserID, view View) Appearance {
-	if p := c.people[user]; p != nil {
+	if p := c.people.get(user); p != nil {
 		return p.appearance(view)
 	}
 	return Appearance{Status: Offline}
@@ -335,11 +334,11 @@ type Size struct {
 
 // Size returns the numbers, in constant time.
 func (c *Core) Size() Size {
-	return Size{Sessions: len(c.sessions), InGrace: c.inGrace, Leases: c.leases, People: c.present, Rooms: len(c.rooms)}
+	return Size{Sessions: c.sessions.count, InGrace: c.inGrace, Leases: c.leases, People: c.present, Rooms: len(c.rooms)}
 }
 
 // Known returns all people with something that must survive a restart, in no particular order.
-func (c *Core) Known() []UserID { return slices.Collect(maps.Keys(c.people)) }
+func (c *Core) Known() []UserID { return slices.Collect(c.people.ids()) }
 
 // secret is the part of a secret's hash (SHA-256) that is enough to recognise it.
 type secret [16]byte

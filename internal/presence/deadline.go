@@ -39,7 +39,7 @@ func (c *Core) deadlines(now reading, s *session, each func(deadline)) {
 	p := c.policy
 	switch {
 	case s.state == Grace:
-		for _, e := range s.entries {
+		for _, e := range s.entries.list() {
 			if e.deadline < s.deadline {
 				each(deadline{e.deadline, LeaveRoom, e})
 			}
@@ -53,15 +53,15 @@ func (c *Core) deadlines(now reading, s *session, each func(deadline)) {
 		}
 		each(deadline{max(s.heard, s.asked) + p.BeatEvery, AskForBeat, nil})
 	}
-	if s.contest != nil {
-		each(deadline{s.contest.deadline, SettleProbe, nil})
+	if s.contest() != nil {
+		each(deadline{s.contest().deadline, SettleProbe, nil})
 	}
 	if !s.idle && !s.noInput {
 		each(deadline{s.active + p.IdleAfter, FallIdle, nil})
 	}
-	for _, e := range s.entries {
-		if e.typing {
-			each(deadline{e.until, StopTyping, e})
+	for _, e := range s.entries.list() {
+		if e.types() {
+			each(deadline{e.typed.until, StopTyping, e})
 		}
 	}
 	if s.state == Live && s.expires != 0 {

@@ -83,7 +83,7 @@ func (c *Core) doingOf(now reading, m *member) *doing {
 // newest returns the object that a session has set last, of those that are still there.
 func (m *member) newest() (object string) {
 	order := uint64(0)
-	for _, e := range m.entries {
+	for _, e := range m.entries.list() {
 		if e.doing != nil && e.doing.object != "" && e.doing.order > order {
 			object, order = e.doing.object, e.doing.order
 		}

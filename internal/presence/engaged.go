@@ -26,7 +26,7 @@ type Engagement struct {
 
 // engagements returns the rooms that engage the person, by name.
 func (p *person) engagements() (list []Engagement) {
-	for _, m := range p.members {
+	for _, m := range p.members.list() {
 		if m.room.policy.Engages {
 			list = append(list, Engagement{m.room.name, stamp(m.since[Full])})
 		}
@@ -42,11 +42,11 @@ func (c *Core) mayEngage(p *person, name RoomName, staying func(*session) bool) 
 	if p == nil || !policy.Engages {
 		return nil
 	}
-	for _, m := range p.members {
+	for _, m := range p.members.list() {
 		if !m.room.policy.Engages || m.room.name == name || (policy.EngagesSeveral && m.room.policy.EngagesSeveral) {
 			continue
 		}
-		if slices.ContainsFunc(m.entries, func(e *entry) bool { return staying(e.session) }) {
+		if slices.ContainsFunc(m.entries.list(), func(e *entry) bool { return staying(e.session) }) {
 			return engagedIn(name, m.room.name)
 		}
 	}

@@ -100,11 +100,11 @@ type Upcoming struct {
 func (c *Core) Explain(at Instant, user UserID, room RoomName) Explanation {
 	now := c.read(at)
 	x := Explanation{User: user, Room: room}
-	p := c.people[user]
+	p := c.people.get(user)
 	if p == nil {
 		p = c.newPerson(user)
 	}
-	x.Hidden, x.All = p.hidden, len(p.sessions)
+	x.Hidden, x.All = p.hidden, p.sessions.count()
 	x.Rules = []RuleTried{{RuleNoSession, x.All == 0}, {RuleSet, p.set != nil && p.set.Status != ""}, {RuleEngaged, p.engaged > 0}, {RuleAwake, p.awake > 0}, {RuleIdle, x.All > 0 && p.awake == 0}}
 	for view := range viewCount {
 		x.Shown[view], x.Because[view] = p.resolve(view)
@@ -113,14 +113,14 @@ func (c *Core) Explain(at Instant, user UserID, room RoomName) Explanation {
 	if room != "" {
 		c.explainEntry(now, p, room, &x)
 	}
-	for _, m := range p.members {
+	for _, m := range p.members.list() {
 		if m.room.name == room {
 			full := m.sight(Full)
 			x.Member = [viewCount]Member{full.Member, m.sight(Open).Member}
 			x.Typing = full.typing
 		}
 	}
-	for _, s := range p.sessions {
+	for _, s := range p.sessions.list() {
 		if room == "" || s.entry(room) != nil {
 			x.Sessions = append(x.Sessions, c.evidence(now, s))
 		}
@@ -147,7 +147,7 @@ func (c *Core) explainEntry(now reading, p *person, room RoomName, x *Explanatio
 // Session describes a session to the holder of its resume key. It returns false for a wrong key
 // as for an unknown session.
 func (c *Core) Session(at Instant, session SessionID, key string) (Evidence, UserID, bool) {
-	s := c.sessions[session]
+	s := c.sessions.get(session)
 	if s == nil || !s.key.is(key) {
 		return Evidence{}, "", false
 	}

@@ -18,13 +18,13 @@ func (c *Core) lose(now reading, s *session, reason Reason, out *Effects) {
 		c.inGrace++
 		s.lost = now.awake
 	}
-	if len(s.entries) == 0 {
+	if s.entries.count() == 0 {
 		shorten(&s.deadline, &s.reason, &c.policy.RoomPolicy)
 	} else {
 		s.deadline = 0
 	}
 	s.state = Grace
-	for _, e := range s.entries {
+	for _, e := range s.entries.list() {
 		shorten(&e.deadline, &e.reason, e.room().policy)
 		if e.deadline > s.deadline {
 			s.deadline, s.reason = e.deadline, e.reason
@@ -36,7 +36,7 @@ func (c *Core) lose(now reading, s *session, reason Reason, out *Effects) {
 	c.arm(now, s)
 	out.touch(s.person)
 	out.add(SessionInGrace{Link: s.linkID(), User: s.person.id, Kind: s.kind, Reason: s.reason, LastSeen: s.heardWall, PageHidden: s.pageHidden, Again: again})
-	if s.contest != nil {
+	if s.contest() != nil {
 		c.settle(now, s, true, out) // the old link is gone, so it is a reload
 	}
 }
@@ -63,7 +63,7 @@ func (c *Core) linkLost(now reading, link LinkID, out *Effects) {
 // is cut: frames that still arrive over it were sent before that word and must not undo it. A
 // wrong key gets the same answer as an unknown session, so that it reveals nothing.
 func (c *Core) closingBeacon(now reading, in ClosingBeacon, out *Effects) Reply {
-	s := c.sessions[in.Session]
+	s := c.sessions.get(in.Session)
 	if s == nil || !s.key.is(in.Key) || s.nonce != in.Nonce {
 		return Reply{Stale: true}
 	}
@@ -80,7 +80,7 @@ func (c *Core) closingBeacon(now reading, in ClosingBeacon, out *Effects) Reply 
 // byeNote ends a session at the word of the holder of its resume key. A wrong key gets the same
 // answer as an unknown session.
 func (c *Core) byeNote(now reading, in ByeNote, out *Effects) Reply {
-	s := c.sessions[in.Session]
+	s := c.sessions.get(in.Session)
 	if s == nil || !s.key.is(in.Key) {
 		return Reply{Stale: true}
 	}
@@ -104,8 +104,8 @@ func (c *Core) beatWritten(now reading, in BeatWritten) {
 	if err != nil {
 		return
 	}
-	if s.contest != nil && in.Probe {
-		s.contest.asked = true
+	if s.contest() != nil && in.Probe {
+		s.contest().asked = true
 	}
 	if s.leased || s.unheard > 0 || s.heard > s.asked {
 		return

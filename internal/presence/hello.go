@@ -54,7 +54,7 @@ func (c *Core) opened(in Hello) *session {
 	if c.epoch == 0 {
 		return nil
 	}
-	if s := c.sessions[in.NewSession]; s != nil && in.NewSession != in.Session && s.person.id == in.User && s.nonce == in.Nonce && s.key.is(in.NewKey) {
+	if s := c.sessions.get(in.NewSession); s != nil && in.NewSession != in.Session && s.person.id == in.User && s.nonce == in.Nonce && s.key.is(in.NewKey) {
 		return s
 	}
 	return nil
@@ -76,7 +76,7 @@ func (c *Core) helloAgain(now reading, in Hello, s *session, out *Effects) (Repl
 }
 
 func (c *Core) resumable(in Hello) (*session, NotResumed) {
-	s := c.sessions[in.Session]
+	s := c.sessions.get(in.Session)
 	switch {
 	case in.Session == "":
 		return nil, ""
@@ -100,7 +100,7 @@ func (c *Core) mayHello(now reading, in Hello, s *session, out *Effects) error {
 	if in.Expires != 0 && in.Expires <= now.wall {
 		return expired(in.Expires)
 	}
-	p := c.people[in.User]
+	p := c.people.get(in.User)
 	if p != nil && p.removed != nil && in.Issued <= p.removed.altogether {
 		return &Refusal{Code: CodeRemoved, Field: "token", Allowed: "a token issued after the removal"}
 	}
@@ -116,10 +116,10 @@ func (c *Core) mayHello(now reading, in Hello, s *session, out *Effects) error {
 	if p == nil {
 		return c.mayOpen(now, nil, out)
 	}
-	if c.policy.SecondSession == RefuseSecond && slices.ContainsFunc(p.sessions, func(s *session) bool { return s.state == Live }) {
+	if c.policy.SecondSession == RefuseSecond && slices.ContainsFunc(p.sessions.list(), func(s *session) bool { return s.state == Live }) {
 		return &Refusal{Code: CodeAlreadyHere, Field: "user", Value: string(in.User), Allowed: "one session per person"}
 	}
-	if c.policy.SecondSession == AllowSecond && len(p.sessions) >= c.policy.SessionsPerPerson {
+	if c.policy.SecondSession == AllowSecond && p.sessions.count() >= c.policy.SessionsPerPerson {
 		return tooManySessions(c.policy)
 	}
 	return c.mayOpen(now, p, out)
@@ -183,7 +183,7 @@ func (c *Core) welcome(now reading, in Hello, s *session, why NotResumed, out *E
 		reply.Key = in.NewKey
 		s.timer.owner = s
 		s.link = c.mint(0)
-		c.sessions[s.id] = s
+		c.sessions.put(s)
 		out.add(SessionOpened{Link: s.linkID(), User: p.id, Kind: in.kind(), Wanted: wanted(in, why), NotResumed: why})
 	} else if s.state == Live && !s.leased {
 		out.add(Cut{Link: s.linkID(), Reason: ReasonReplaced})
@@ -201,7 +201,7 @@ func (c *Core) welcome(now reading, in Hello, s *session, why NotResumed, out *E
 		c.report(now, s, *in.Report, out)
 	}
 	if !reply.Resumed && c.policy.SecondSession != AllowSecond {
-		for _, older := range slices.Clone(p.sessions) {
+		for _, older := range p.sessions.copied() {
 			if older != s {
 				c.endByForce(now, older, ReasonReplaced, out)
 			}
@@ -243,8 +243,10 @@ func (c *Core) link(now reading, s *session, in Hello, resumed bool, out *Effect
 	if s.leased = in.Leased; s.leased {
 		c.leases++
 	}
-	for _, e := range s.entries {
-		e.report = 0
+	for _, e := range s.entries.list() {
+		if e.typed != nil {
+			e.typed.report = 0
+		}
 		if e.doing != nil {
 			e.doing.number = 0
 		}
@@ -258,7 +260,7 @@ func (c *Core) link(now reading, s *session, in Hello, resumed bool, out *Effect
 	c.arm(now, s)
 	if resumed {
 		out.add(SessionResumed{Link: s.linkID(), User: s.person.id, Kind: s.kind, Gap: gap, Lost: lost})
-		if s.contest != nil { // other pages wait for the page that was just cut
+		if s.contest() != nil { // other pages wait for the page that was just cut
 			c.settle(now, s, false, out)
 		}
 	}
@@ -294,7 +296,8 @@ func (c *Core) goOn(now reading, s *session, in Hello, out *Effects) (refused []
 // takeOver applies what a hello says about the session and its person.
 func (c *Core) takeOver(now reading, s *session, in Hello, resumed bool, out *Effects) (refused []RefusedRoom) {
 	s.issued, s.expires, s.warned, s.pageHidden = in.Issued, in.Expires, false, in.PageHidden
-	s.device, s.admits = in.Device, in.Admits
+	s.device = in.Device
+	s.setAdmits(in.Admits)
 	s.hears(now)
 	s.person.profile = in.Profile
 	c.wakeAtHello(now, s, in, resumed)
@@ -313,7 +316,7 @@ func (c *Core) report(now reading, s *session, r Report, out *Effects) {
 	if r.Idle {
 		c.setIdle(now, s, !s.noInput, s.active, out)
 	}
-	for _, e := range slices.Clone(s.entries) {
+	for _, e := range s.entries.copied() {
 		if r.Typing != nil {
 			c.types(now, e, slices.Contains(r.Typing, e.room().name), out)
 		}
@@ -361,7 +364,7 @@ func (c *Core) mayMoveTo(now reading, s *session, in Hello, room RoomName) (asks
 // moveTo puts the session into exactly the rooms of a hello; with OneByOne, only into those that
 // it may enter.
 func (c *Core) moveTo(now reading, s *session, in Hello, out *Effects) (refused []RefusedRoom) {
-	for _, e := range slices.Clone(s.entries) {
+	for _, e := range s.entries.copied() {
 		if !slices.Contains(in.Rooms, e.room().name) {
 			c.exit(now, e)
 		}
@@ -385,53 +388,53 @@ func (c *Core) moveTo(now reading, s *session, in Hello, out *Effects) (refused 
 // probe lets a hello wait until the old link has been asked. If a waiting page sends another
 // hello, only the newest counts. It returns false if too many pages are waiting.
 func (c *Core) probe(now reading, in Hello, out *Effects) bool {
-	s := c.sessions[in.Session]
-	if s.contest == nil {
-		s.contest = &contest{deadline: now.awake + c.policy.Probe}
+	s := c.sessions.get(in.Session)
+	if s.contest() == nil {
+		s.setContest(&contest{deadline: now.awake + c.policy.Probe})
 		out.add(AskBeat{Link: s.linkID(), Probe: true})
 		c.arm(now, s)
 	}
-	for i, other := range s.contest.hellos {
+	for i, other := range s.contest().hellos {
 		if other.Attempt == in.Attempt {
-			s.contest.hellos[i] = in
+			s.contest().hellos[i] = in
 			return true
 		}
 		if in.Nonce != "" && other.Nonce == in.Nonce {
-			s.contest.hellos[i] = in
+			s.contest().hellos[i] = in
 			out.add(Settled{Attempt: other.Attempt, Err: &Refusal{Code: CodeOldLink, Field: "nonce", Value: in.Nonce, Allowed: "one hello per page at a time; a newer one came"}})
 			return true
 		}
 	}
-	if len(s.contest.hellos) == maxContest {
+	if len(s.contest().hellos) == maxContest {
 		return false
 	}
-	s.contest.hellos = append(s.contest.hellos, in)
+	s.contest().hellos = append(s.contest().hellos, in)
 	return true
 }
 
 // withdraw removes a pending hello whose connection has ended.
 func (c *Core) withdraw(in Withdraw) {
-	s := c.sessions[in.Session]
-	if s == nil || s.contest == nil {
+	s := c.sessions.get(in.Session)
+	if s == nil || s.contest() == nil {
 		return
 	}
-	s.contest.hellos = slices.DeleteFunc(s.contest.hellos, func(h Hello) bool { return h.Attempt == in.Attempt })
-	if len(s.contest.hellos) == 0 {
-		s.contest = nil
+	s.contest().hellos = slices.DeleteFunc(s.contest().hellos, func(h Hello) bool { return h.Attempt == in.Attempt })
+	if len(s.contest().hellos) == 0 {
+		s.setContest(nil)
 	}
 }
 
 // settle ends a contest. If the link has not answered or is gone, the first waiting page takes
 // the session over; all others get sessions of their own.
 func (c *Core) settle(now reading, s *session, takeOver bool, out *Effects) {
-	hellos := s.contest.hellos
-	s.contest = nil
+	hellos := s.contest().hellos
+	s.setContest(nil)
 	for i, in := range hellos {
 		heir, why := s, NotResumed("")
 		same := c.unended(s) && in.Nonce != "" && in.Nonce == s.nonce // the page has it already, over another link
 		if !same && (i > 0 || !takeOver) {
 			heir, why = nil, SessionInUse
-			if c.sessions[in.Session] == nil {
+			if c.sessions.get(in.Session) == nil {
 				why = UnknownSession
 			}
 		}
@@ -454,7 +457,8 @@ func (c *Core) renew(now reading, s *session, in Renew, out *Effects) error {
 	}
 	s.issued, s.expires, s.warned = in.Issued, in.Expires, false
 	c.observe(p, cause{ReasonLeave, now.wall, s.id}, out, func() {
-		p.profile, s.admits = in.Profile, in.Admits
+		p.profile = in.Profile
+		s.setAdmits(in.Admits)
 		c.narrow(now, s, in.Grants, out)
 	})
 	c.arm(now, s)

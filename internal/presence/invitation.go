@@ -47,7 +47,7 @@ func (c *Core) invite(now reading, s *session, in Invite, out *Effects) (Reply, 
 	if in.To == p.id {
 		return Reply{}, notOneself(in.To)
 	}
-	asks, err := c.mayEnter(now, p, s.issued, s.admits, in.Room)
+	asks, err := c.mayEnter(now, p, s.issued, s.admits(), in.Room)
 	if err != nil {
 		return Reply{}, err
 	}
@@ -74,7 +74,7 @@ func (c *Core) inviteFor(now reading, in InviteFor, out *Effects) (Reply, error)
 }
 
 func (c *Core) openInvitation(now reading, from *person, s *session, user UserID, room RoomName, id InvitationID, out *Effects) (Reply, error) {
-	to := c.people[user]
+	to := c.people.get(user)
 	switch {
 	case to == nil || to.appearance(Open).Status == Offline:
 		return Reply{}, isOffline(user)
@@ -109,8 +109,8 @@ func (c *Core) holdInvitation(i *invitation) {
 	i.timer.owner = i
 	c.wheel.set(&i.timer, i.until)
 	c.invitations[i.id] = i
-	c.ownMeetings(i.to)
-	c.ownMeetings(i.from)
+	c.ownExtras(i.to)
+	c.ownExtras(i.from)
 	i.to.invited = append(i.to.invited, i)
 	i.from.inviting = append(i.from.inviting, i)
 }
@@ -125,8 +125,8 @@ func (c *Core) closeInvitation(now reading, i *invitation, outcome Outcome, out 
 	c.wheel.clear(&i.timer)
 	delete(c.invitations, i.id)
 	i.to.invited, i.from.inviting = without(i.to.invited, i), without(i.from.inviting, i)
-	c.shareMeetings(i.to)
-	c.shareMeetings(i.from)
+	c.shareExtras(i.to)
+	c.shareExtras(i.from)
 	c.past.note(string(i.id), i.room, outcome, i.from.id, i.to.id)
 	out.touch(i.from)
 	out.touch(i.to)
@@ -185,7 +185,7 @@ func (c *Core) accept(now reading, s *session, in Accept, out *Effects) (Reply, 
 	if p.hidden {
 		return Reply{}, hiding("accept")
 	}
-	if s.entry(i.room) == nil && len(s.entries)+s.asking() >= c.policy.RoomsPerSession && p.ask(i.room) == nil {
+	if s.entry(i.room) == nil && s.entries.count()+s.asking() >= c.policy.RoomsPerSession && p.ask(i.room) == nil {
 		return Reply{}, tooManyRooms(c.policy)
 	}
 	if err := c.notRemoved(p, s.issued, i.room); err != nil {
@@ -249,7 +249,7 @@ func (p *person) invitations(now reading) (all Invitations) {
 
 // Invitations returns the open invitations of a person.
 func (c *Core) Invitations(at Instant, user UserID) Invitations {
-	if p := c.people[user]; p != nil {
+	if p := c.people.get(user); p != nil {
 		return p.invitations(c.read(at))
 	}
 	return Invitations{}
@@ -271,7 +271,7 @@ func (c *Core) AllInvitations(at Instant) []Invitation {
 // InvitationRoom returns the room of an open invitation that a person received, so that the
 // caller can check what only it knows. The error says why they have none.
 func (c *Core) InvitationRoom(user UserID, id InvitationID) (RoomName, error) {
-	p := c.people[user]
+	p := c.people.get(user)
 	if p == nil {
 		p = c.newPerson(user)
 	}

@@ -29,7 +29,7 @@ func (p *person) standing(room RoomName) standing {
 // setStanding replaces what a person may do about a room.
 func (c *Core) setStanding(now reading, p *person, room RoomName, is standing) {
 	if p.standings == nil {
-		c.ownMeetings(p)
+		c.ownExtras(p)
 		p.standings = &standings{person: p, rooms: map[RoomName]standing{}}
 		p.standings.timer.owner = p.standings
 	}
@@ -46,7 +46,7 @@ func (s *standings) arm(c *Core, now reading) {
 	if len(s.rooms) == 0 {
 		c.wheel.clear(&s.timer)
 		s.person.standings = nil
-		c.shareMeetings(s.person)
+		c.shareExtras(s.person)
 		return
 	}
 	first := int64(1<<63 - 1)
@@ -76,7 +76,7 @@ func (c *Core) clearStandings(p *person) {
 	if p.standings != nil {
 		c.wheel.clear(&p.standings.timer)
 		p.standings = nil
-		c.shareMeetings(p)
+		c.shareExtras(p)
 	}
 }
 
@@ -100,7 +100,7 @@ func (c *Core) grantPass(now reading, in GrantPass, out *Effects) error {
 
 // revokePass ends a pass. A member stays in the room.
 func (c *Core) revokePass(now reading, in RevokePass, out *Effects) {
-	p := c.people[in.User]
+	p := c.people.get(in.User)
 	if p == nil || p.standing(in.Room).pass <= now.wall {
 		return
 	}
@@ -126,7 +126,7 @@ type Pass struct {
 // Passes returns the passes of a person that are in force, by room.
 func (c *Core) Passes(at Instant, user UserID) (list []Pass) {
 	now := c.read(at)
-	p := c.people[user]
+	p := c.people.get(user)
 	if p == nil || p.standings == nil {
 		return nil
 	}

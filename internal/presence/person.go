@@ -40,38 +40,43 @@ type Appearance struct {
 type person struct {
 	id       UserID
 	profile  Profile
-	sessions []*session
-	members  []*member
+	sessions few[session]
+	members  few[member]
 	awake    int32 // unended sessions that are not idle
 	engaged  int16 // members in rooms that engage
 	hidden   bool
-	set      *setStatus
-	removed  *removal
-	*meetings
+	*extras
+	indexed link[person]
 }
 
-// meetings are the standings, asks and invitations of a person. Most people have none, and share
-// the core's empty ones.
-type meetings struct {
+func (p *person) name() UserID { return p.id }
+
+func (p *person) chain() *link[person] { return &p.indexed }
+
+// extras are what few people have. The others share the core's empty ones.
+type extras struct {
+	set       *setStatus
+	removed   *removal
 	standings *standings // nil: no pass, and free to ask
 	asks      []*ask
 	invited   []*invitation // received
 	inviting  []*invitation // sent
 }
 
-func (c *Core) newPerson(user UserID) *person { return &person{id: user, meetings: c.alone} }
+func (c *Core) newPerson(user UserID) *person { return &person{id: user, extras: c.none} }
 
-// ownMeetings gives a person meetings of their own, to be changed.
-func (c *Core) ownMeetings(p *person) {
-	if p.meetings == c.alone {
-		p.meetings = &meetings{}
+// ownExtras gives a person extras of their own, to be changed.
+func (c *Core) ownExtras(p *person) *extras {
+	if p.extras == c.none {
+		p.extras = &extras{}
 	}
+	return p.extras
 }
 
-// shareMeetings undoes ownMeetings once there is nothing in them.
-func (c *Core) shareMeetings(p *person) {
-	if m := p.meetings; m.standings == nil && len(m.asks)+len(m.invited)+len(m.inviting) == 0 {
-		p.meetings = c.alone
+// shareExtras undoes ownExtras once there is nothing in them.
+func (c *Core) shareExtras(p *person) {
+	if x := p.extras; x.set == nil && x.removed == nil && x.standings == nil && len(x.asks)+len(x.invited)+len(x.inviting) == 0 {
+		p.extras = c.none
 	}
 }
 
@@ -105,18 +110,18 @@ func CheckUser(user UserID) error {
 
 // known returns the person, creating them if needed.
 func (c *Core) known(user UserID) *person {
-	p := c.people[user]
+	p := c.people.get(user)
 	if p == nil {
 		p = c.newPerson(user)
-		c.people[user] = p
+		c.people.put(p)
 	}
 	return p
 }
 
 // forget deletes a person about whom nothing is left to know.
 func (c *Core) forget(p *person) {
-	if len(p.sessions)+len(p.invited)+len(p.inviting) == 0 && p.set == nil && !p.hidden && p.removed == nil && p.standings == nil {
-		delete(c.people, p.id)
+	if p.sessions.count()+len(p.invited)+len(p.inviting) == 0 && p.set == nil && !p.hidden && p.removed == nil && p.standings == nil {
+		c.people.remove(p)
 	}
 }
 
@@ -137,7 +142,7 @@ func (p *person) appearance(view View) Appearance {
 
 func (p *person) resolve(view View) (Appearance, Rule) {
 	switch {
-	case len(p.sessions) == 0:
+	case p.sessions.count() == 0:
 		return Appearance{Status: Offline}, RuleNoSession
 	case view == Open && p.hidden:
 		return Appearance{Status: Offline}, RuleHidden
@@ -180,7 +185,7 @@ func (c *Core) setStatus(now reading, in SetStatus, out *Effects) error {
 	if labels, status := c.policy.labels(in.Status); in.Label != "" && !slices.Contains(labels, in.Label) {
 		return &Refusal{Code: CodeBadStatus, Field: "label", Value: in.Label, Allowed: allowedLabels(labels, status)}
 	}
-	if s := c.sessions[in.Session]; in.Session != "" && (s == nil || s.person.id != in.User) {
+	if s := c.sessions.get(in.Session); in.Session != "" && (s == nil || s.person.id != in.User) {
 		return &Refusal{Code: CodeNoSession, Field: "session", Value: string(in.Session), Allowed: "a session of the person that has not ended"}
 	}
 	p := c.known(in.User)
@@ -215,12 +220,13 @@ func (c *Core) clearStatus(p *person) {
 	if p.set != nil {
 		c.wheel.clear(&p.set.timer)
 		p.set = nil
+		c.shareExtras(p)
 	}
 }
 
 // putStatus sets a status, which ends with the session if there is one.
 func (c *Core) putStatus(now reading, p *person, status Appearance, session SessionID) {
-	p.set = &setStatus{Appearance: status, session: session, person: p}
+	c.ownExtras(p).set = &setStatus{Appearance: status, session: session, person: p}
 	p.set.timer.owner = p.set
 	if status.Until != 0 {
 		c.wheel.set(&p.set.timer, now.until(status.Until))
@@ -233,7 +239,10 @@ func (s *setStatus) fire(c *Core, now reading, out *Effects) {
 		c.wheel.set(&s.timer, now.until(s.Until))
 		return
 	}
-	c.observe(s.person, cause{}, out, func() { s.person.set = nil })
+	c.observe(s.person, cause{}, out, func() {
+		s.person.set = nil
+		c.shareExtras(s.person)
+	})
 	c.tellOwn(s.person, out)
 	c.forget(s.person)
 }
@@ -248,7 +257,7 @@ func (c *Core) hide(now reading, in Hide, out *Effects) error {
 		return nil
 	}
 	if !in.Hidden {
-		for _, m := range p.members {
+		for _, m := range p.members.list() {
 			if !m.room.hasPlace() {
 				return roomFull(m.room.name, m.room.policy)
 			}
@@ -256,7 +265,7 @@ func (c *Core) hide(now reading, in Hide, out *Effects) error {
 	}
 	c.observe(p, cause{reason: ReasonLeave, lastSeen: now.wall}, out, func() {
 		p.hidden = in.Hidden
-		for _, m := range p.members {
+		for _, m := range p.members.list() {
 			m.since[Open] = now.wall
 		}
 	})
@@ -289,7 +298,7 @@ func (c *Core) tellOwn(p *person, out *Effects) {
 
 // links returns the links of a person's sessions.
 func (p *person) links() (links []LinkID) {
-	for _, s := range p.sessions {
+	for _, s := range p.sessions.list() {
 		if s.state == Live && !s.leased {
 			links = append(links, s.linkID())
 		}

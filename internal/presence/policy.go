@@ -2,7 +2,6 @@ package presence
 
 import (
 	"cmp"
-	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -197,8 +196,8 @@ func (c *Core) setPolicy(now reading, policy Policy, out *Effects) {
 	c.policy = &policy
 	c.setPolicies(out)
 	c.sessionsChanged(now, out)
-	for _, id := range slices.Sorted(maps.Keys(c.sessions)) { // in a reproducible order
-		c.arm(now, c.sessions[id])
+	for _, id := range slices.Sorted(c.sessions.ids()) { // in a reproducible order
+		c.arm(now, c.sessions.get(id))
 	}
 }
 

@@ -63,7 +63,7 @@ func (c *Core) use(name QuotaName, wall int64) QuotaUse {
 	case QuotaPeople:
 		return QuotaUse{name, c.present, c.policy.Quota.People}
 	case QuotaSessions:
-		return QuotaUse{name, len(c.sessions), c.policy.Quota.Sessions}
+		return QuotaUse{name, c.sessions.count, c.policy.Quota.Sessions}
 	}
 	use := QuotaUse{name, c.quotas.cues, c.policy.Quota.Cues}
 	if wall/minuteOfClock != c.quotas.minute {
@@ -125,7 +125,7 @@ func (q *quotas) tell(name QuotaName, what toldUse) {
 // mayOpen refuses a session of a person, nil if unknown, beyond a quota. A session that goes on is never refused, nor
 // one that takes the place of another.
 func (c *Core) mayOpen(now reading, p *person, out *Effects) error {
-	if p != nil && len(p.sessions) > 0 {
+	if p != nil && p.sessions.count() > 0 {
 		if c.policy.SecondSession != AllowSecond {
 			return nil
 		}

@@ -29,7 +29,7 @@ func (c *Core) remove(now reading, in Remove, out *Effects) {
 	}
 	if m := p.member(c.rooms[in.Room]); m != nil {
 		c.observe(p, cause{reason: ReasonRemoved, lastSeen: now.wall}, out, func() {
-			for _, e := range slices.Clone(m.entries) {
+			for _, e := range m.entries.copied() {
 				c.takeOut(now, e, ReasonRemoved, out)
 			}
 		})
@@ -51,7 +51,7 @@ func (c *Core) narrow(now reading, s *session, grants []Pattern, out *Effects) {
 		return
 	}
 	c.withdrawAsks(now, s, Withdrawn, out, func(room RoomName) bool { return !matches(grants, room) })
-	for _, e := range slices.Clone(s.entries) {
+	for _, e := range s.entries.copied() {
 		room := e.room().name
 		if !matches(grants, room) {
 			c.takeOut(now, e, ReasonLeave, out)
@@ -63,7 +63,7 @@ func (c *Core) narrow(now reading, s *session, grants []Pattern, out *Effects) {
 func (c *Core) refuse(user UserID, room RoomName, at int64) *person {
 	p := c.known(user)
 	if p.removed == nil {
-		p.removed = &removal{}
+		c.ownExtras(p).removed = &removal{}
 	}
 	if room == "" {
 		p.removed.altogether = max(p.removed.altogether, at)
@@ -79,8 +79,8 @@ func (c *Core) refuse(user UserID, room RoomName, at int64) *person {
 // Issued returns when the newest token of a person's sessions was issued, in Unix milliseconds; 0 if they
 // have none.
 func (c *Core) Issued(user UserID) (newest int64) {
-	if p := c.people[user]; p != nil {
-		for _, s := range p.sessions {
+	if p := c.people.get(user); p != nil {
+		for _, s := range p.sessions.list() {
 			newest = max(newest, s.issued)
 		}
 	}
@@ -90,7 +90,7 @@ func (c *Core) Issued(user UserID) (newest int64) {
 // Refused reports whether a token of a person that was issued at a time, in Unix milliseconds,
 // is refused for the realm, and if not, for which rooms.
 func (c *Core) Refused(user UserID, issued int64) (altogether bool, rooms []RoomName) {
-	p := c.people[user]
+	p := c.people.get(user)
 	if p == nil || p.removed == nil {
 		return false, nil
 	}
@@ -105,14 +105,18 @@ func (c *Core) Refused(user UserID, issued int64) (altogether bool, rooms []Room
 
 // erase deletes everything about a person.
 func (c *Core) erase(now reading, user UserID, out *Effects) {
-	p := c.people[user]
+	p := c.people.get(user)
 	if p == nil {
 		return
 	}
 	c.endAll(now, p, ReasonRemoved, out)
 	c.clearStatus(p)
 	c.clearStandings(p)
-	p.hidden, p.removed = false, nil
+	p.hidden = false
+	if p.removed != nil {
+		p.removed = nil
+		c.shareExtras(p)
+	}
 	for _, list := range [][]*invitation{p.invited, p.inviting} {
 		c.closeInvitations(now, list, Withdrawn, out, func(*invitation) bool { return true })
 	}
@@ -121,13 +125,13 @@ func (c *Core) erase(now reading, user UserID, out *Effects) {
 }
 
 func (c *Core) signOut(now reading, in SignOut, out *Effects) {
-	if p := c.people[in.User]; p != nil {
+	if p := c.people.get(in.User); p != nil {
 		c.endAll(now, p, ReasonBye, out)
 	}
 }
 
 func (c *Core) endSession(now reading, in EndSession, out *Effects) error {
-	s := c.sessions[in.Session]
+	s := c.sessions.get(in.Session)
 	if s == nil {
 		return &Refusal{Code: CodeNoSession, Field: "session", Value: string(in.Session), Allowed: "a session that has not ended"}
 	}

@@ -76,7 +76,7 @@ func (c *Core) Reseat(at Instant, f Fact, out *Effects) Seat {
 	seat := c.reseat(now, f, out)
 	switch seat {
 	case SeatKept, SeatAdopted, SeatCreated:
-		if s := c.sessions[f.Session.ID]; s != nil && s.link == f.Session.Link {
+		if s := c.sessions.get(f.Session.ID); s != nil && s.link == f.Session.Link {
 			c.tellMissed(now, s, f, out.List[before:], out)
 		}
 	}
@@ -84,7 +84,7 @@ func (c *Core) Reseat(at Instant, f Fact, out *Effects) Seat {
 }
 
 func (c *Core) reseat(now reading, f Fact, out *Effects) Seat {
-	s := c.sessions[f.Session.ID]
+	s := c.sessions.get(f.Session.ID)
 	switch {
 	case s == nil && (f.Confirmed || c.gave(f.Session.Link) || f.Lost == ReasonBye || !c.mayReopen(f)):
 		return SeatEnded
@@ -127,7 +127,7 @@ func (c *Core) adopt(now reading, s *session, f Fact, out *Effects) Seat {
 	s.state, s.leased = Live, false
 	c.seat(now, s, f, out)
 	out.add(SessionResumed{Link: s.linkID(), User: s.person.id, Kind: s.kind, Gap: gap, Lost: lost})
-	if s.contest != nil && f.Lost == NoReason { // other pages wait for the page that was just cut
+	if s.contest() != nil && f.Lost == NoReason { // other pages wait for the page that was just cut
 		c.settle(now, s, false, out)
 	}
 	if !c.unended(s) {
@@ -173,14 +173,14 @@ func (c *Core) mayReopen(f Fact) bool {
 	if c.policy.CheckPerson(f.User, f.Profile) != nil {
 		return false
 	}
-	p := c.people[f.User]
+	p := c.people.get(f.User)
 	if p == nil {
 		return true
 	}
 	if p.removed != nil && f.Session.Issued <= p.removed.altogether {
 		return false
 	}
-	return !slices.ContainsFunc(p.sessions, func(other *session) bool { return c.outlasts(other, f.Session.Opened) })
+	return !slices.ContainsFunc(p.sessions.list(), func(other *session) bool { return c.outlasts(other, f.Session.Opened) })
 }
 
 // outlasts reports whether a session stays when another one of its person, opened at a time, is
@@ -197,17 +197,17 @@ func (c *Core) outlasts(s *session, opened int64) bool {
 
 // reopen opens the session of a fact.
 func (c *Core) reopen(now reading, f Fact, out *Effects) *session {
-	p := c.people[f.User]
+	p := c.people.get(f.User)
 	if p == nil { // of somebody on record, the record says whether they hide
 		p = c.known(f.User)
 		p.hidden = f.Hidden
 	}
 	s := &session{id: f.Session.ID, person: p, idle: true, opened: f.Session.Opened}
 	s.timer.owner = s
-	c.sessions[s.id] = s
+	c.sessions.put(s)
 	out.add(SessionOpened{Link: LinkID{s.id, f.Session.Link}, User: p.id, Kind: f.Session.Kind})
 	c.seat(now, s, f, out)
-	for _, other := range slices.Clone(p.sessions) {
+	for _, other := range p.sessions.copied() {
 		if other != s && c.policy.SecondSession != AllowSecond {
 			c.endByForce(now, other, ReasonReplaced, out)
 		}
@@ -223,16 +223,17 @@ func (c *Core) seat(now reading, s *session, f Fact, out *Effects) {
 	before, profile := s.lasting(now), p.profile
 	_, _ = hex.Decode(s.key[:], []byte(is.Key)) // with a broken key, nobody can resume it
 	s.link, s.kind, s.nonce, s.device, s.noInput, s.pageHidden = is.Link, is.Kind, is.Nonce, is.Device, is.NoInput, is.PageHidden
-	s.issued, s.expires, s.warned, s.admits = is.Issued, is.Expires, false, f.Admits
+	s.issued, s.expires, s.warned = is.Issued, is.Expires, false
+	s.setAdmits(f.Admits)
 	s.restored, s.unseated, s.asked, s.unheard = false, false, 0, 0
 	s.heard, s.heardWall = now.awake-f.Heard, now.wall-f.Heard.Milliseconds()
 	s.asks(now, f)
 	s.active = now.awake - f.Active
 	c.notice(p, cause{ReasonLeave, now.wall, s.id}, out, func() {
-		if !slices.Contains(p.sessions, s) {
+		if !slices.Contains(p.sessions.list(), s) {
 			c.hold(p, s)
 		}
-		if !slices.ContainsFunc(p.sessions, func(other *session) bool { return other.issued > s.issued }) {
+		if !slices.ContainsFunc(p.sessions.list(), func(other *session) bool { return other.issued > s.issued }) {
 			p.profile = f.Profile
 		}
 		s.becomeIdle(is.Idle)
@@ -343,7 +344,7 @@ func (l lasting) equal(other lasting) bool {
 
 // seatIn puts a session into the rooms of a fact, except those from which its person was removed.
 func (c *Core) seatIn(now reading, s *session, f Fact) {
-	for _, e := range slices.Clone(s.entries) {
+	for _, e := range s.entries.copied() {
 		if e.inherited && !slices.ContainsFunc(f.Session.Rooms, func(is SavedEntry) bool { return is.Room == e.room().name }) {
 			c.exit(now, e)
 		}
@@ -378,8 +379,11 @@ func (c *Core) seatIn(now reading, s *session, f Fact) {
 		if e == nil {
 			continue
 		}
-		e.report, e.until = max(e.report, is.Typing), now.awake-is.Ago+e.room().policy.TypingExpires
-		e.typing = is.On && e.until > now.awake
+		if is.Typing > 0 || is.On || e.typed != nil {
+			t := e.typings()
+			t.report, t.until = max(t.report, is.Typing), now.awake-is.Ago+e.room().policy.TypingExpires
+			t.on = is.On && t.until > now.awake
+		}
 		if e.doing != nil || is.Doing > 0 {
 			if e.doing == nil {
 				e.doing = &done{}
@@ -424,7 +428,7 @@ func (c *Core) Unseat(at Instant, link LinkID, out *Effects) {
 func (c *Core) UnseatOthers(at Instant, out *Effects) {
 	now := c.passes(at, out)
 	for _, link := range c.Links() {
-		if s := c.sessions[link.Session]; s.restored && !s.unseated {
+		if s := c.sessions.get(link.Session); s.restored && !s.unseated {
 			c.unseat(now, s, out)
 		}
 	}
@@ -452,7 +456,7 @@ func (c *Core) seated(s *session, out *Effects) {
 // Links returns all links of live sessions, by session.
 func (c *Core) Links() []LinkID {
 	var links []LinkID
-	for _, s := range c.sessions {
+	for s := range c.sessions.all() {
 		if s.state == Live && !s.leased {
 			links = append(links, s.linkID())
 		}

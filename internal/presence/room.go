@@ -17,10 +17,10 @@ type member struct {
 	room    *room
 	person  *person
 	since   [viewCount]int64 // Unix milliseconds
-	entries []*entry
-	place   int    // index in the room's members
+	entries few[entry]
+	place   int32  // index in the room's members
 	doing   *doing // nil: nothing yet
-	looked  uint64 // the last observation that saw it
+	looked  uint32 // the last observation that saw it
 }
 
 // entry is a session in a room.
@@ -32,10 +32,8 @@ type entry struct {
 
 	inherited bool // from a record or a report; otherwise this core has let the session in
 
-	typing bool
-	report uint64    // number of the last typing report over the current link
-	until  awakeTime // typing: when it expires
-	doing  *done     // nil: nothing yet
+	typed *typed // nil: never
+	doing *done  // nil: nothing yet
 }
 
 func (e *entry) room() *room { return e.member.room }
@@ -43,7 +41,7 @@ func (e *entry) room() *room { return e.member.room }
 // member returns a person in a room; nil for somebody who is not in it.
 func (p *person) member(r *room) *member {
 	if p != nil {
-		for _, m := range p.members {
+		for _, m := range p.members.list() {
 			if m.room == r {
 				return m
 			}
@@ -53,7 +51,7 @@ func (p *person) member(r *room) *member {
 }
 
 func (s *session) entry(name RoomName) *entry {
-	for _, e := range s.entries {
+	for _, e := range s.entries.list() {
 		if e.room().name == name {
 			return e
 		}
@@ -63,8 +61,8 @@ func (s *session) entry(name RoomName) *entry {
 
 // rooms returns the rooms of the session, in the order of joining.
 func (s *session) rooms() []RoomName {
-	names := make([]RoomName, len(s.entries))
-	for i, e := range s.entries {
+	names := make([]RoomName, s.entries.count())
+	for i, e := range s.entries.list() {
 		names[i] = e.room().name
 	}
 	return names
@@ -110,7 +108,7 @@ func (c *Core) join(now reading, s *session, in Join, out *Effects) (Reply, erro
 	if s.entry(in.Room) != nil {
 		return Reply{}, nil
 	}
-	asks, err := c.mayJoin(now, s, s.issued, s.admits, in.Room)
+	asks, err := c.mayJoin(now, s, s.issued, s.admits(), in.Room)
 	if err != nil {
 		return Reply{}, err
 	}
@@ -138,7 +136,7 @@ func (c *Core) mayJoin(now reading, s *session, issued int64, admits []Pattern, 
 	if s.entry(name) != nil {
 		return false, nil
 	}
-	if a := s.person.ask(name); len(s.entries)+s.asking() >= c.policy.RoomsPerSession && (a == nil || !slices.Contains(a.sessions, s)) {
+	if a := s.person.ask(name); s.entries.count()+s.asking() >= c.policy.RoomsPerSession && (a == nil || !slices.Contains(a.sessions, s)) {
 		return false, tooManyRooms(c.policy)
 	}
 	if err := c.mayEngage(s.person, name, func(*session) bool { return true }); err != nil {
@@ -155,14 +153,14 @@ func (c *Core) enter(now reading, s *session, name RoomName) {
 	r := c.existing(name)
 	m := s.person.member(r)
 	if m == nil {
-		m = &member{room: r, person: s.person, since: [viewCount]int64{now.wall, now.wall}, place: len(r.members)}
+		m = &member{room: r, person: s.person, since: [viewCount]int64{now.wall, now.wall}, place: int32(len(r.members))}
 		r.members = append(r.members, m)
-		s.person.members = append(s.person.members, m)
+		s.person.members.add(m)
 		m.engage(1)
 	}
 	e := &entry{session: s, member: m}
-	m.entries = append(m.entries, e)
-	s.entries = append(s.entries, e)
+	m.entries.add(e)
+	s.entries.add(e)
 }
 
 func (c *Core) existing(name RoomName) *room {
@@ -196,9 +194,9 @@ func notInRoom(field string, name RoomName) error {
 // room ends, unless it is declared.
 func (c *Core) exit(now reading, e *entry) {
 	m := e.member
-	e.session.entries = without(e.session.entries, e)
-	m.entries = without(m.entries, e)
-	if len(m.entries) > 0 {
+	e.session.entries.remove(e)
+	m.entries.remove(e)
+	if m.entries.count() > 0 {
 		if m.doing != nil {
 			m.doing.refresh(c, now)
 			m.doing.arm(c)
@@ -214,7 +212,7 @@ func (c *Core) exit(now reading, e *entry) {
 	r.members[m.place], last.place = last, m.place
 	r.members[len(r.members)-1] = nil
 	r.members = r.members[:len(r.members)-1]
-	m.person.members = without(m.person.members, m)
+	m.person.members.remove(m)
 	c.drop(r)
 }
 

@@ -133,8 +133,8 @@ type SavedRemoval struct {
 func (c *Core) Save(at Instant) Saved {
 	now := c.read(at)
 	saved := Saved{Version: SavedVersion, At: now.wall}
-	for _, user := range slices.Sorted(maps.Keys(c.people)) {
-		saved.People = append(saved.People, c.people[user].save(now, c.epoch > 0))
+	for _, user := range slices.Sorted(c.people.ids()) {
+		saved.People = append(saved.People, c.people.get(user).save(now, c.epoch > 0))
 	}
 	for _, name := range slices.Sorted(maps.Keys(c.rooms)) {
 		if c.rooms[name].declared {
@@ -146,7 +146,7 @@ func (c *Core) Save(at Instant) Saved {
 
 // SavePerson returns what must survive of one person; false if there is nothing.
 func (c *Core) SavePerson(at Instant, user UserID) (SavedPerson, bool) {
-	p := c.people[user]
+	p := c.people.get(user)
 	if p == nil {
 		return SavedPerson{User: user}, false
 	}
@@ -161,7 +161,7 @@ func (s *session) save(now reading, own bool) SavedSession {
 		LastActive: now.wall - (now.awake - s.active).Milliseconds(),
 		Idle:       s.idle, NoInput: s.noInput, Leased: s.leased, PageHidden: s.pageHidden, Device: s.device,
 	}
-	for _, e := range s.entries {
+	for _, e := range s.entries.list() {
 		is := SavedEntry{Room: e.room().name}
 		if e.doing != nil && e.doing.object != "" {
 			is.Doing, is.DoingOrder = e.doing.object, e.doing.order
@@ -176,13 +176,13 @@ func (s *session) save(now reading, own bool) SavedSession {
 
 func (p *person) save(now reading, own bool) SavedPerson {
 	saved := SavedPerson{User: p.id, Profile: p.profile, Hidden: p.hidden}
-	for _, s := range p.sessions {
+	for _, s := range p.sessions.list() {
 		saved.Sessions = append(saved.Sessions, s.save(now, own))
 	}
 	if p.set != nil {
 		saved.Set, saved.SetFor = p.set.Appearance, p.set.session
 	}
-	for _, m := range p.members {
+	for _, m := range p.members.list() {
 		saved.Members = append(saved.Members, SavedMember{m.room.name, m.since[Full], m.since[Open]})
 	}
 	slices.SortFunc(saved.Members, func(a, b SavedMember) int { return strings.Compare(string(a.Room), string(b.Room)) })
@@ -254,7 +254,7 @@ func (c *Core) Restore(at Instant, saved Saved, out *Effects) error {
 				c.leases++
 			}
 		})
-		for _, s := range c.known(p.User).sessions {
+		for _, s := range c.known(p.User).sessions.list() {
 			c.loseAtRestart(now, s, out)
 		}
 	}
@@ -266,8 +266,8 @@ func (c *Core) mayRestore(saved Saved) error {
 	if saved.Version != SavedVersion {
 		return fmt.Errorf("the saved state has version %d; this core reads version %d", saved.Version, SavedVersion)
 	}
-	if len(c.people)+len(c.rooms) > 0 {
-		return fmt.Errorf("the core is not empty: it has %d people and %d rooms", len(c.people), len(c.rooms))
+	if c.people.count+len(c.rooms) > 0 {
+		return fmt.Errorf("the core is not empty: it has %d people and %d rooms", c.people.count, len(c.rooms))
 	}
 	people, sessions := map[UserID]bool{}, map[SessionID]bool{}
 	for _, p := range saved.People {
@@ -297,7 +297,7 @@ func (c *Core) restorePerson(now reading, saved SavedPerson, out *Effects, then 
 	}
 	for _, r := range saved.Removed {
 		if p.removed == nil {
-			p.removed = &removal{rooms: map[RoomName]int64{}}
+			c.ownExtras(p).removed = &removal{rooms: map[RoomName]int64{}}
 		}
 		if r.Room == "" {
 			p.removed.altogether = r.At
@@ -315,7 +315,7 @@ func (c *Core) restorePerson(now reading, saved SavedPerson, out *Effects, then 
 			then(restored, s)
 			out.add(SessionRestored{restored.linkID(), restored.state == Grace})
 		}
-		for _, m := range p.members {
+		for _, m := range p.members.list() {
 			if was, ok := since[m.room.name]; ok {
 				m.since = [viewCount]int64{was.Since, was.OpenSince}
 			}
@@ -346,7 +346,7 @@ func (c *Core) restoreSession(now reading, p *person, saved SavedSession) *sessi
 	}
 	_, _ = hex.Decode(s.key[:], []byte(saved.Key)) // checked by mayRestore
 	s.timer.owner = s
-	c.sessions[s.id] = s
+	c.sessions.put(s)
 	c.hold(p, s)
 	s.becomeIdle(saved.Idle)
 	for _, e := range saved.Rooms {
@@ -394,7 +394,7 @@ func (c *Core) restoreMeetingsOf(now reading, saved SavedPerson, own bool, out *
 		a := &ask{id: is.ID, room: is.Room, person: p, opened: is.Opened}
 		a.until, a.ends = now.in(left(is.Left, is.Ends))
 		for _, id := range is.Sessions {
-			if s := c.sessions[id]; s != nil {
+			if s := c.sessions.get(id); s != nil {
 				a.sessions = append(a.sessions, s)
 			}
 		}
@@ -404,7 +404,7 @@ func (c *Core) restoreMeetingsOf(now reading, saved SavedPerson, own bool, out *
 		}
 	}
 	for _, is := range saved.Invitations {
-		session := c.sessions[is.Session]
+		session := c.sessions.get(is.Session)
 		if is.Session != "" && session == nil { // it has ended
 			continue
 		}

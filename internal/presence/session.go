@@ -1,7 +1,5 @@
 package presence
 
-import "slices"
-
 // SessionID is the id of a session, made by the service.
 type SessionID string
 
@@ -63,9 +61,8 @@ type session struct {
 	key     secret // of its resume key
 	nonce   string
 	person  *person
-	entries []*entry
-	contest *contest  // hellos that wait for a probe of the link, or nil
-	admits  []Pattern // rooms into which it may let others; immutable
+	entries few[entry]
+	unusual *unusual // nil: nothing
 
 	issued, expires int64 // of the token, Unix milliseconds; expires 0: never
 	heardWall       int64 // the last evidence of life, Unix milliseconds
@@ -91,7 +88,46 @@ type session struct {
 	unseated   bool // no carrier of its link is heard
 	device     Device
 
-	timer timer
+	timer   timer
+	indexed link[session]
+}
+
+func (s *session) name() SessionID { return s.id }
+
+func (s *session) chain() *link[session] { return &s.indexed }
+
+// unusual is what few sessions have.
+type unusual struct {
+	contest *contest  // hellos that wait for a probe of the link, or nil
+	admits  []Pattern // rooms into which it may let others; immutable
+}
+
+// contest returns the hellos that wait for a probe of the link, or nil.
+func (s *session) contest() *contest {
+	if s.unusual == nil {
+		return nil
+	}
+	return s.unusual.contest
+}
+
+// admits returns the rooms into which the session may let others.
+func (s *session) admits() []Pattern {
+	if s.unusual == nil {
+		return nil
+	}
+	return s.unusual.admits
+}
+
+func (s *session) setContest(with *contest) { s.setUnusual(unusual{with, s.admits()}) }
+
+func (s *session) setAdmits(rooms []Pattern) { s.setUnusual(unusual{s.contest(), rooms}) }
+
+func (s *session) setUnusual(is unusual) {
+	s.unusual = nil
+	if is.contest != nil || len(is.admits) > 0 {
+		kept := is
+		s.unusual = &kept
+	}
 }
 
 func (s *session) linkID() LinkID { return LinkID{s.id, s.link} }
@@ -103,7 +139,7 @@ func (s *session) hears(now reading) {
 // from returns the live session whose current link this is. It is the fence: a frame over an
 // older link, or after the page said that it is closing, is refused.
 func (c *Core) from(link LinkID) (*session, error) {
-	s := c.sessions[link.Session]
+	s := c.sessions.get(link.Session)
 	switch {
 	case s == nil:
 		return nil, &Refusal{Code: CodeNoSession, Field: "session", Value: string(link.Session),
@@ -138,7 +174,7 @@ func (c *Core) speaks(now reading, link LinkID, out *Effects) (*session, error) 
 	if err != nil {
 		return nil, err
 	}
-	if s.contest != nil && s.contest.asked {
+	if s.contest() != nil && s.contest().asked {
 		c.settle(now, s, false, out)
 		return c.from(link) // a waiting page's session may have replaced this one
 	}
@@ -147,20 +183,20 @@ func (c *Core) speaks(now reading, link LinkID, out *Effects) (*session, error) 
 
 // unended reports whether the session is still alive. Ending a session may admit hellos that
 // waited for it, and those may end others.
-func (c *Core) unended(s *session) bool { return c.sessions[s.id] == s }
+func (c *Core) unended(s *session) bool { return c.sessions.get(s.id) == s }
 
 // hold adds a session to a person.
 func (c *Core) hold(p *person, s *session) {
-	if len(p.sessions) == 0 {
+	if p.sessions.count() == 0 {
 		c.present++
 	}
-	p.sessions = append(p.sessions, s)
+	p.sessions.add(s)
 }
 
 // end ends a session. There is no other way.
 func (c *Core) end(now reading, s *session, reason Reason, out *Effects) {
 	c.wheel.clear(&s.timer)
-	delete(c.sessions, s.id)
+	c.sessions.remove(s)
 	lost := s.state == Grace
 	if lost {
 		c.inGrace--
@@ -174,10 +210,10 @@ func (c *Core) end(now reading, s *session, reason Reason, out *Effects) {
 			c.clearStatus(p)
 		}
 		s.becomeIdle(true) // so that it no longer counts as active
-		if p.sessions = without(p.sessions, s); len(p.sessions) == 0 {
+		if p.sessions.remove(s); p.sessions.count() == 0 {
 			c.present--
 		}
-		for _, e := range slices.Clone(s.entries) {
+		for _, e := range s.entries.copied() {
 			c.exit(now, e)
 		}
 	})
@@ -186,7 +222,7 @@ func (c *Core) end(now reading, s *session, reason Reason, out *Effects) {
 	}
 	out.add(SessionEnded{Link: s.linkID(), User: p.id, Kind: s.kind, Reason: reason, LastSeen: s.heardWall, Opened: s.opened, Lost: lost})
 	c.sessionsChanged(now, out)
-	if s.contest != nil {
+	if s.contest() != nil {
 		c.settle(now, s, false, out)
 	}
 	c.withdrawAsks(now, s, Gone, out, func(RoomName) bool { return true })
@@ -208,7 +244,7 @@ func (c *Core) endByForce(now reading, s *session, reason Reason, out *Effects) 
 
 // endAll ends all sessions of a person.
 func (c *Core) endAll(now reading, p *person, reason Reason, out *Effects) {
-	for _, s := range slices.Clone(p.sessions) {
+	for _, s := range p.sessions.copied() {
 		c.endByForce(now, s, reason, out)
 	}
 }

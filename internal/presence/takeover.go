@@ -85,7 +85,7 @@ func (c *Core) Continue(at Instant, saved Saved, from Takeover, out *Effects) er
 				longer = append(longer, p.User)
 			}
 		})
-		for _, s := range c.known(p.User).sessions {
+		for _, s := range c.known(p.User).sessions.list() {
 			c.arm(now, s)
 		}
 	}
@@ -146,7 +146,7 @@ func (s *session) times(saved *SavedSession) {
 		return
 	}
 	saved.Lost, saved.Ends, saved.Reason = s.lost, s.deadline, s.reason
-	for i, e := range s.entries {
+	for i, e := range s.entries.list() {
 		saved.Rooms[i].Ends, saved.Rooms[i].Reason = e.deadline, e.reason
 	}
 }

@@ -89,9 +89,9 @@ func (m *member) sight(view View) sight {
 	if view == Open && p.hidden {
 		return seen
 	}
-	seen.Since, seen.Sessions = stamp(m.since[view]), len(m.entries)
-	for _, e := range m.entries {
-		seen.typing = seen.typing || e.typing
+	seen.Since, seen.Sessions = stamp(m.since[view]), m.entries.count()
+	for _, e := range m.entries.list() {
+		seen.typing = seen.typing || e.types()
 		seen.Devices |= e.session.device.set()
 	}
 	if m.doing != nil {
@@ -138,9 +138,11 @@ func (c *Core) observe(p *person, why cause, out *Effects, act func()) {
 
 // notice is observe for changes that need not be saved.
 func (c *Core) notice(p *person, why cause, out *Effects, act func()) {
-	c.looked++
+	if c.looked++; c.looked == 0 { // that of a member nobody has looked at
+		c.looked++
+	}
 	seen := c.seen[:0]
-	for _, m := range p.members {
+	for _, m := range p.members.list() {
 		m.looked = c.looked
 		seen = append(seen, seenMember{m, m.sights()})
 	}
@@ -149,7 +151,7 @@ func (c *Core) notice(p *person, why cause, out *Effects, act func()) {
 	for _, s := range seen {
 		c.tell(s.member, s.before, why, out)
 	}
-	for _, m := range p.members {
+	for _, m := range p.members.list() {
 		if m.looked != c.looked {
 			c.tell(m, [viewCount]sight{}, why, out)
 		}
