@@ -92,7 +92,14 @@ func main() {
 	only := flag.String("only", "", "one part: counts, joins, records, memory, blast, fanout, hold, doing, timing or rows, with -against what the figures' names contain; nothing is written then")
 	against := flag.String("against", "", "a commit that is built too and measured in alternation with this tree; nothing is written then")
 	pairs := flag.Int("pairs", 10, "how many rounds of each, for the figure that has the fewest")
+	account := flag.Int("account", 0, "print where the memory of so many idle links goes, and the time of their hellos; nothing is written then")
 	flag.Parse()
+	if *account > 0 {
+		s := newStage(*short)
+		defer s.stop()
+		s.account(*account)
+		return
+	}
 	if *against != "" {
 		if err := compare(*against, *only, *pairs); err != nil {
 			log.Fatal(err)

@@ -8,12 +8,12 @@ type Usage struct {
 	From   Time        `json:"from"` // the beginning of the first step
 	To     Time        `json:"to"`
 	Total  Used        `json:"total"`
-	Steps  []UsageStep `json:"steps"`
+	Steps  []UsedInStep `json:"steps"`
 	Quotas []QuotaUse  `json:"quotas"` // those that have a limit
 }
 
-// UsageStep is what a realm has used in a step of time.
-type UsageStep struct {
+// UsedInStep is what a realm has used in a step of time.
+type UsedInStep struct {
 	At Time `json:"at"` // when the step begins
 	Used
 }

@@ -41,28 +41,28 @@ func (d Desk) Usage(ctx context.Context, step string, from, to time.Time) (wire.
 	if err != nil {
 		return wire.Usage{}, err
 	}
-	doc := wire.Usage{Realm: r.name, Step: step, From: wire.Time{Time: from}, To: wire.Time{Time: to}, Steps: []wire.UsageStep{}, Quotas: []wire.QuotaUse{}}
+	doc := wire.Usage{Realm: r.name, Step: step, From: wire.Time{Time: from}, To: wire.Time{Time: to}, Steps: []wire.UsedInStep{}, Quotas: []wire.QuotaUse{}}
 	var all, sum headcount.Row
 	for i := range rows {
 		at := begin(time.UnixMilli(rows[i].At).UTC()).UnixMilli()
 		if len(doc.Steps) == 0 || at != sum.At {
 			sum = headcount.Row{At: at}
-			doc.Steps = append(doc.Steps, wire.UsageStep{})
+			doc.Steps = append(doc.Steps, wire.UsedInStep{})
 		}
 		sum.Add(&rows[i])
 		all.Add(&rows[i])
-		doc.Steps[len(doc.Steps)-1] = usageStep(&sum)
+		doc.Steps[len(doc.Steps)-1] = usedInStep(&sum)
 	}
-	doc.Total = usageStep(&all).Used
+	doc.Total = usedInStep(&all).Used
 	for _, use := range r.core.Quotas() {
 		doc.Quotas = append(doc.Quotas, wire.QuotaUse{Quota: string(use.Quota), Used: use.Used, Limit: use.Limit, Near: use.Near()})
 	}
 	return doc, nil
 }
 
-func usageStep(h *headcount.Row) wire.UsageStep {
+func usedInStep(h *headcount.Row) wire.UsedInStep {
 	minutes := func(sum int64) float64 { return math.Round(float64(sum)/6000) / 10 }
-	return wire.UsageStep{At: wire.Time{Time: time.UnixMilli(h.At)}, Used: wire.Used{
+	return wire.UsedInStep{At: wire.Time{Time: time.UnixMilli(h.At)}, Used: wire.Used{
 		PeopleMinutes: minutes(h.PeopleTime), SessionMinutes: minutes(h.SessionsTime), PeakPeople: h.PeopleMax, PeakSessions: h.SessionsMax,
 		PeakLinks: h.LinksMax, Cues: h.Cues, Measured: h.Span,
 	}}
