@@ -57,6 +57,8 @@ type Hub struct {
 	people    map[engine.Subject]*subject // those whom somebody follows
 	wildcards map[*Receiver]wildcards     // of receivers that follow at least one
 	closed    bool
+	keeping   []*topic    // those that keep something to be forgotten
+	forgets   *time.Timer // runs while there are any
 
 	postponed postponements
 }
@@ -183,6 +185,7 @@ func (h *Hub) Take(b *engine.Batch) {
 		h.announce(t)
 	}
 	t.add(b, now)
+	h.remember(t)
 	for _, s := range t.subs {
 		if s.fresh {
 			s.sealed = true
@@ -195,6 +198,50 @@ func (h *Hub) Take(b *engine.Batch) {
 	h.tellCount(t, now)
 	h.pinIfWanted(t)
 	h.letGo(t)
+}
+
+// remember has a topic looked at until it keeps nothing more for followers who return. Its lock is held.
+func (h *Hub) remember(t *topic) {
+	if t.kept {
+		return
+	}
+	t.kept = true
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.lookAgain(t)
+}
+
+// lookAgain adds topics to those that keep something. The hub's lock is held.
+func (h *Hub) lookAgain(topics ...*topic) {
+	h.keeping = append(h.keeping, topics...)
+	switch {
+	case len(h.keeping) == 0 || len(h.keeping) > len(topics):
+	case h.forgets == nil:
+		h.forgets = time.AfterFunc(forgetAfter, h.forget)
+	default:
+		h.forgets.Reset(forgetAfter)
+	}
+}
+
+// forget lets topics forget what is too old, so that a calm room keeps nothing.
+func (h *Hub) forget() {
+	h.mu.Lock()
+	topics := h.keeping
+	h.keeping = nil
+	h.mu.Unlock()
+	now := time.Now()
+	topics = slices.DeleteFunc(topics, func(t *topic) bool {
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		t.forget(now)
+		t.kept = len(t.ring) > 0 && !t.gone
+		return !t.kept
+	})
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if !h.closed && len(topics) > 0 {
+		h.lookAgain(topics...)
+	}
 }
 
 // announce notifies the receivers whose wildcards match a new room. They attach to its topic

@@ -30,6 +30,7 @@ type topic struct {
 	ring   []batch         // what led to newest, the oldest first
 	left   time.Time       // when the last follower went
 	gone   bool            // the hub has forgotten it
+	kept   bool            // it is among those that keep something
 	big    bool            // too many people to be told one by one
 
 	snapshot *frame           // at the newest revision; nil when none has been made
@@ -137,6 +138,9 @@ func (t *topic) forget(now time.Time) {
 	if t.View == presence.Full && len(t.subs) == 0 && now.Sub(t.left) > forgetAfter {
 		t.ring = nil
 		return
+	}
+	if now.Sub(t.came) > forgetAfter { // they are made anew when somebody comes
+		t.snapshot, t.sparse, t.countNow = nil, nil, nil
 	}
 	old := 0
 	for old < len(t.ring) && now.Sub(t.ring[old].came) > forgetAfter {
