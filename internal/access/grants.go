@@ -3,6 +3,7 @@ package access
 import (
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"tovik.example/tovik/internal/presence"
@@ -14,7 +15,15 @@ type Person struct {
 	Key     string // the kid of the token
 	User    presence.UserID
 	Profile presence.Profile
+	*Grants // never nil
 
+	// Issued and Expires are the token's times. A token without iat counts as issued before all
+	// others.
+	Issued, Expires time.Time
+}
+
+// Grants are what a token permits. They are never changed, and shared by those who have the same.
+type Grants struct {
 	Rooms    []presence.Pattern // to be in and to watch
 	Watch    []presence.Pattern // to watch only
 	Count    []presence.Pattern // to watch at count only
@@ -27,10 +36,35 @@ type Person struct {
 	MayHide  bool               // from everybody who does not see the hidden
 	Sees     bool               // the hidden
 	NoInput  bool               // may be awake without a human's input
+}
 
-	// Issued and Expires are the token's times. A token without iat counts as issued before all
-	// others.
-	Issued, Expires time.Time
+// sharing finds the grants that somebody else has already. It knows a bounded number of them, by their claims.
+type sharing struct {
+	mu    sync.Mutex
+	known map[string]*Grants
+}
+
+// Few applications have many different grants; those of an application that names a person's own rooms are all different.
+const (
+	mostShared      = 256
+	mostSharedBytes = 512 // of a claim
+)
+
+// like returns grants that are equal to some, given the claim that they come from.
+func (s *sharing) like(some *Grants, claim []byte) *Grants {
+	if len(claim) > mostSharedBytes {
+		return some
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if known := s.known[string(claim)]; known != nil {
+		return known
+	}
+	if s.known == nil || len(s.known) >= mostShared {
+		s.known = map[string]*Grants{}
+	}
+	s.known[string(claim)] = some
+	return some
 }
 
 // MayJoin tells whether the person may be in a room.

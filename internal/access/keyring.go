@@ -34,6 +34,7 @@ type Keyring struct {
 	store *records.Store
 	ring  atomic.Pointer[ring]
 
+	shared   sharing
 	changing sync.Mutex // serialises changes together with their writes
 }
 
@@ -215,6 +216,7 @@ func (k *Keyring) Verify(text string) (Person, error) {
 	}
 	person, err := key.verify(t)
 	if err == nil {
+		person.Grants = k.shared.like(person.Grants, t.grants)
 		err = CheckPicture(person.Profile.Picture)
 	}
 	return person, err

@@ -14,6 +14,7 @@ import (
 type token struct {
 	head      tokenHead
 	claims    claims
+	grants    []byte // the claim tovik
 	signed    string // what the signature is of
 	signature []byte
 }
@@ -91,6 +92,7 @@ func (t *token) readClaims(text string) error {
 			return badToken("the token's "+name+" is no time: "+string(object.Get(name)), "seconds since 1970, up to the year 9999")
 		}
 	}
+	t.grants = object.Get("tovik")
 	switch aud := object.Get("aud"); {
 	case aud == nil || aud.Kind() == 'n':
 	case aud.Kind() == '"':

@@ -144,7 +144,7 @@ func (k *TokenKey) person(c *claims) (Person, error) {
 	p := Person{
 		Realm: k.Realm, Key: k.ID, User: presence.UserID(norm.NFC.String(c.Subject)),
 		Profile: presence.Profile{Name: norm.NFC.String(c.Name), Picture: c.Picture},
-		People:  g.People, Near: g.Near, MayHide: g.Hide, Sees: g.SeeHidden, NoInput: g.NoInput,
+		Grants:  &Grants{People: g.People, Near: g.Near, MayHide: g.Hide, Sees: g.SeeHidden, NoInput: g.NoInput},
 		Expires: timeAt(*c.Expires),
 	}
 	for i, grant := range p.People {

@@ -20,8 +20,8 @@ import (
 type Guest struct {
 	realm    *Realm
 	person   access.Person
-	operator bool            // has a key, not a token
-	key      access.Operator // of an operator
+	operator bool             // has a key, not a token
+	key      *access.Operator // of an operator; else nil
 }
 
 // PersonID identifies a person of a realm.

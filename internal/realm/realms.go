@@ -146,9 +146,9 @@ func (s *Realms) whois(h wire.Hello, caller Caller) (who *Guest, realm string, e
 			Detail: "the hello has a token and a key", Allowed: "either a person's token or an operator's key"}
 	case h.Key != "":
 		operator, err := s.guard.Check(s.keys, caller.Address, h.Key, access.Read)
-		return &Guest{operator: true, key: operator}, operator.Realm, err
+		return &Guest{operator: true, key: &operator, person: nobody()}, operator.Realm, err
 	case h.Token == "" && caller.Operator != nil:
-		return &Guest{operator: true, key: *caller.Operator}, caller.Operator.Realm, nil
+		return &Guest{operator: true, key: caller.Operator, person: nobody()}, caller.Operator.Realm, nil
 	case h.Token == "":
 		return nil, "", &wire.Problem{Code: wire.CodeNoToken, Field: "token",
 			Detail: "the hello does not say who it is", Allowed: "token, a person's, or key, an operator's"}
@@ -156,6 +156,9 @@ func (s *Realms) whois(h wire.Hello, caller Caller) (who *Guest, realm string, e
 	person, err := s.keys.Verify(h.Token)
 	return &Guest{person: person}, person.Realm, err
 }
+
+// nobody is the person of a guest who is an operator.
+func nobody() access.Person { return access.Person{Grants: &access.Grants{}} }
 
 // StillIn returns an error if a guest who was identified a while ago would be refused now. It
 // is a [*wire.Problem].

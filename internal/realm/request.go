@@ -444,6 +444,6 @@ func (t *Conversation) remove(by By, r wire.Request) (Done, error) {
 	if err := t.hears(by); err != nil {
 		return Done{}, err
 	}
-	_, err = who.realm.remove(user, room, who.key.Key)
+	_, err = who.realm.remove(user, room, "")
 	return Done{}, err
 }
