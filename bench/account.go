@@ -27,59 +27,109 @@ import (
 // account prints where the memory of an idle link goes, and the processor time of a hello with a join, from profiles
 // that it takes itself. The sums are exact; the parts are samples.
 func (s *stage) account(links int) {
-	check(os.Setenv("GODEBUG", "memprofilerate=2048")) // of the service: with the usual rate, small things are seen too rarely
-	service, address := s.startService("")
-	defer service.stop()
-	s.fillCaches(address)
-	p := probed{service, "http://" + address}
 	hellos := make([]string, links)
 	for i := range hellos {
 		hellos[i] = fmt.Sprintf(`{"type":"hello","version":1,"token":"%s","nonce":"n-%d","rooms":["basin.b%d"]}`, s.token(fmt.Sprint("w-", i)), i, i/10)
 	}
-	plan := load.Plan{Address: address, Source: "127.0.0.2", Path: "/v1/link", Links: links, Hellos: hellos, At: 16}
+	const often = "GODEBUG" // with the usual rate of samples, small things are seen too rarely
+	check(os.Setenv(often, "memprofilerate=2048"))
+	s.accountMemory(hellos)
+	check(os.Unsetenv(often)) // which costs time
+	s.accountTime(hellos)
+}
+
+// warm starts a service whose caches of a fixed size, which do not belong to a link, are full.
+func (s *stage) warm(hellos []string) (probed, load.Plan) {
+	service, address := s.startService("")
+	s.fillCaches(address)
+	plan := load.Plan{Address: address, Source: "127.0.0.2", Path: "/v1/link", Links: len(hellos), Hellos: hellos, At: 16}
 	early := plan
-	early.Links = links / 10
-	first, _ := startCrowd(early) // fills caches of a fixed size, which do not belong to a link
+	early.Links /= 10
+	first, _ := startCrowd(early)
 	first.stop()
 	time.Sleep(12 * time.Second)
+	return probed{service, "http://" + address}, plan
+}
 
-	heap, figures, rss := p.heap(), p.figures(), service.rss()
-	spent := service.spent()
-	took := p.spending()
+func (s *stage) accountMemory(hellos []string) {
+	p, plan := s.warm(hellos)
+	defer p.stop()
+	links := float64(plan.Links)
+	heap, figures, rss := p.heap(), p.figures(), p.rss()
+	crowd, _ := startCrowd(plan)
+	defer crowd.stop()
+	look := func(after time.Duration) {
+		time.Sleep(after)
+		heapAfter, figuresAfter, rssAfter := p.heap(), p.figures(), p.rss()
+		each := func(names ...string) (sum float64) {
+			for _, name := range names {
+				sum += (figuresAfter["go_"+name] - figures["go_"+name]) / links
+			}
+			return sum
+		}
+		a := accountant()
+		fmt.Printf("An idle link with a session in a room of ten, of %.0f, %s after the last one came:\n\n", links, after)
+		a.row((rssAfter-rss)*1024/links, "bytes", "altogether: resident memory")
+		a.row(each("memstats_heap_alloc_bytes"), "bytes", "heap in use, of which")
+		for _, part := range more(heapAfter, heap, links) {
+			a.row(part.value, "bytes", "      "+part.what)
+		}
+		a.row(each("memstats_heap_inuse_bytes")-each("memstats_heap_alloc_bytes"), "bytes", "heap that is free in used spans: fragments")
+		a.row(each("memstats_heap_idle_bytes")-each("memstats_heap_released_bytes"), "bytes", "heap that is free, and not given back")
+		a.row(each("memstats_stack_inuse_bytes"), "bytes", "stacks of goroutines")
+		a.row(each("memstats_mspan_sys_bytes", "memstats_mcache_sys_bytes", "memstats_gc_sys_bytes", "memstats_other_sys_bytes", "memstats_buck_hash_sys_bytes"), "bytes",
+			"the runtime's own: spans, caches, marks, profiles")
+		a.row(each("goroutines"), "", "goroutines")
+		a.row((figuresAfter["process_open_fds"]-figures["process_open_fds"])/links, "", "descriptors")
+		a.end()
+	}
+	look(10 * time.Second)
+	look(75 * time.Second) // rooms keep their changes for a minute
+}
+
+func (s *stage) accountTime(hellos []string) {
+	floor, bare := startFloor()
+	defer floor.stop()
+	floorSpent := floor.spent()
+	others, _ := startCrowd(load.Plan{Address: bare, Source: "127.0.0.3", Path: "/link", Links: len(hellos), At: 16})
+	floorSpent = floor.spent() - floorSpent
+	others.stop()
+
+	p, plan := s.warm(hellos)
+	defer p.stop()
+	took, spent := p.spending(), p.spent()
 	crowd, connected := startCrowd(plan)
 	defer crowd.stop()
 	ways := took()
-	spent = service.spent() - spent
-	time.Sleep(10 * time.Second) // until what the burst has left is swept up
-	heapAfter, figuresAfter, rssAfter := p.heap(), p.figures(), service.rss()
-
-	w := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', tabwriter.AlignRight)
-	row := func(what string, value float64, unit string) { _, _ = fmt.Fprintf(w, "%.0f\t %s\t   %s\n", value, unit, what) }
-	each := func(name string) float64 { return (figuresAfter[name] - figures[name]) / float64(links) }
-	fmt.Printf("An idle link with a session in a room of ten, of %d:\n\n", links)
-	row("altogether: resident memory", (rssAfter-rss)*1024/float64(links), "bytes")
-	row("heap in use, of which", each("go_memstats_heap_alloc_bytes"), "bytes")
-	for _, part := range more(heapAfter, heap, links) {
-		row("      "+part.what, part.value, "bytes")
-	}
-	row("heap that is free in used spans: fragments", each("go_memstats_heap_inuse_bytes")-each("go_memstats_heap_alloc_bytes"), "bytes")
-	row("heap that is free, and not given back", each("go_memstats_heap_idle_bytes")-each("go_memstats_heap_released_bytes"), "bytes")
-	row("stacks of goroutines", each("go_memstats_stack_inuse_bytes"), "bytes")
-	row("the runtime's own: spans, caches, marks, profiles", each("go_memstats_mspan_sys_bytes")+each("go_memstats_mcache_sys_bytes")+each("go_memstats_gc_sys_bytes")+each("go_memstats_other_sys_bytes")+each("go_memstats_buck_hash_sys_bytes"), "bytes")
-	row("goroutines", each("go_goroutines"), "")
-	row("descriptors", each("process_open_fds"), "")
-	_ = w.Flush()
-
-	fmt.Printf("\nA hello with a join, %.0f a second:\n\n", float64(links)/connected.Connected.Seconds())
-	row("altogether: processor time", spent.Seconds()*1e6/float64(links), "µs")
+	spent = p.spent() - spent
+	micro := func(d time.Duration) float64 { return d.Seconds() * 1e6 / float64(plan.Links) }
 	total := 0.0
 	for _, of := range ways {
 		total += of
 	}
+	a := accountant()
+	fmt.Printf("A hello with a join, %.0f a second:\n\n", float64(plan.Links)/connected.Connected.Seconds())
+	a.row(micro(floorSpent), "µs", "a bare handshake")
+	a.row(micro(spent), "µs", fmt.Sprintf("altogether: %.2f times as much, of which", spent.Seconds()/floorSpent.Seconds()))
 	for _, part := range largest(ways) {
-		row(fmt.Sprintf("      %s (%.0f %%)", part.what, 100*part.value/total), spent.Seconds()*1e6/float64(links)*part.value/total, "µs")
+		a.row(micro(spent)*part.value/total, "µs", fmt.Sprintf("      %s (%.0f %%)", part.what, 100*part.value/total))
 	}
-	_ = w.Flush()
+	a.end()
+}
+
+type account struct{ *tabwriter.Writer }
+
+func accountant() account {
+	return account{tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', tabwriter.AlignRight)}
+}
+
+func (a account) row(value float64, unit, what string) {
+	_, _ = fmt.Fprintf(a, "%.0f\t %s\t   %s\n", value, unit, what)
+}
+
+func (a account) end() {
+	_ = a.Flush()
+	fmt.Println()
 }
 
 // probed is a service that tells about itself.
@@ -206,10 +256,10 @@ type amount struct {
 }
 
 // more returns by how much each part has grown for one of so many.
-func more(after, before map[string]float64, n int) []amount {
+func more(after, before map[string]float64, n float64) []amount {
 	grown := map[string]float64{}
 	for what, value := range after {
-		grown[what] = (value - before[what]) / float64(n)
+		grown[what] = (value - before[what]) / n
 	}
 	return largest(grown)
 }

@@ -217,9 +217,9 @@ func (h *Hub) lookAgain(topics ...*topic) {
 	switch {
 	case len(h.keeping) == 0 || len(h.keeping) > len(topics):
 	case h.forgets == nil:
-		h.forgets = time.AfterFunc(forgetAfter, h.forget)
+		h.forgets = time.AfterFunc(forgetAfter/4, h.forget)
 	default:
-		h.forgets.Reset(forgetAfter)
+		h.forgets.Reset(forgetAfter / 4)
 	}
 }
 
