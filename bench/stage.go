@@ -95,7 +95,7 @@ func (s *stage) memory(r results) {
 	for i := range hellos {
 		hellos[i] = fmt.Sprintf(`{"type":"hello","version":1,"token":"%s","nonce":"n","rooms":["basin.b%d"]}`, s.token(fmt.Sprint("w-", i)), i/10)
 	}
-	weigh := func(p *process, plan load.Plan, frame string) (idle, after, rate float64) {
+	weigh := func(p *process, plan load.Plan, frame string, settled time.Duration) (idle, after, rate float64) {
 		// Some links come and go first, because caches of a fixed size do not belong to a link.
 		early := plan
 		early.Links = links / 10
@@ -106,7 +106,7 @@ func (s *stage) memory(r results) {
 		before := p.rss()
 		c, connected := startCrowd(plan)
 		defer c.stop()
-		time.Sleep(pick(s, 10*time.Second, 2500*time.Millisecond)) // until what the burst has left is swept up
+		time.Sleep(pick(s, settled, 2500*time.Millisecond)) // until what the burst has left is swept up
 		idle = (p.rss() - before) / links
 		for range 10 {
 			c.tell(order{Do: "send", Text: frame})
@@ -121,12 +121,12 @@ func (s *stage) memory(r results) {
 	}
 	floor, address := startFloor()
 	r["floor_link_rss_kb"], r["floor_link_rss_after_frames_kb"], r["floor_handshakes_per_second"] =
-		weigh(floor, load.Plan{Address: address, Source: "127.0.0.2", Path: "/link", Links: links, At: 16}, `{"type":"activity"}`)
+		weigh(floor, load.Plan{Address: address, Source: "127.0.0.2", Path: "/link", Links: links, At: 16}, `{"type":"activity"}`, 10*time.Second)
 	floor.stop()
 	service, address := s.startService("")
 	s.fillCaches(address)
 	r["link_rss_kb"], r["link_rss_after_frames_kb"], r["handshakes_per_second"] =
-		weigh(service, load.Plan{Address: address, Source: "127.0.0.2", Path: "/v1/link", Links: links, Hellos: hellos, At: 16}, `{"type":"activity"}`)
+		weigh(service, load.Plan{Address: address, Source: "127.0.0.2", Path: "/v1/link", Links: links, Hellos: hellos, At: 16}, `{"type":"activity"}`, 90*time.Second) // rooms keep their last changes for a minute
 	service.stop()
 }
 
