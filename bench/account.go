@@ -209,6 +209,8 @@ type parts []struct {
 
 var memoryParts = parts{
 	{"profiles of the processor and the like", regexp.MustCompile(`runtime/pprof|compress/|expfmt|promhttp`)},
+	{"goroutines, apart from their stacks", regexp.MustCompile(`runtime\.malg`)},
+	{"buffers that wait for use", regexp.MustCompile(`transport\.NewPool\.func`)},
 	{"core: sessions, people, rooms", regexp.MustCompile(`internal/presence\.`)},
 	{"engine: feeds, numbering", regexp.MustCompile(`internal/engine\.`)},
 	{"delivery: what a link follows, and lists of rooms", regexp.MustCompile(`internal/delivery\.`)},

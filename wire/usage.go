@@ -3,13 +3,13 @@ package wire
 // Usage is what a realm has used, step by step, and how much of its quotas it uses now. Steps begin in UTC; those in
 // which the service did not run are left out.
 type Usage struct {
-	Realm  string      `json:"realm"`
-	Step   string      `json:"step" jsonschema:"enum=hour,enum=day,enum=month"`
-	From   Time        `json:"from"` // the beginning of the first step
-	To     Time        `json:"to"`
-	Total  Used        `json:"total"`
+	Realm  string       `json:"realm"`
+	Step   string       `json:"step" jsonschema:"enum=hour,enum=day,enum=month"`
+	From   Time         `json:"from"` // the beginning of the first step
+	To     Time         `json:"to"`
+	Total  Used         `json:"total"`
 	Steps  []UsedInStep `json:"steps"`
-	Quotas []QuotaUse  `json:"quotas"` // those that have a limit
+	Quotas []QuotaUse   `json:"quotas"` // those that have a limit
 }
 
 // UsedInStep is what a realm has used in a step of time.
