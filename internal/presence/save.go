@@ -373,6 +373,13 @@ func (c *Core) restoreMeetings(now reading, people []SavedPerson, own bool, out 
 	for _, asks := range c.asked {
 		slices.SortStableFunc(asks, func(a, b *ask) int { return cmp.Compare(a.opened, b.opened) })
 	}
+	sorted := map[*person]bool{}
+	for _, i := range c.invitations { // those that somebody has sent came in the order of their receivers
+		if !sorted[i.from] {
+			sorted[i.from] = true
+			slices.SortFunc(i.from.inviting, func(a, b *invitation) int { return compareOpened(a.opened, b.opened, string(a.id), string(b.id)) })
+		}
+	}
 	for _, p := range people { // only now is it known who has invited whom
 		c.forget(c.known(p.User))
 	}

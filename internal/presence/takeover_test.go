@@ -348,6 +348,27 @@ func TestALinkWhoseCarrierIsNotHeardIsSilent(t *testing.T) {
 	require.Equal(t, 1, core.Size().InGrace)
 }
 
+func TestSentInvitationsStayInTheirOrder(t *testing.T) {
+	st := tell(t)
+	st.opens("tobin", "a", "desk.night").opens("ilse", "b", "desk.night").opens("hanne", "c", "desk.night")
+	invites := func(id presence.InvitationID, to presence.UserID) {
+		st.must(presence.InviteFor{User: "hanne", To: to, Room: weir, New: id})
+		st.at(st.now + time.Second)
+	}
+	invites("invitation-1", "tobin")
+	invites("invitation-2", "ilse")
+	sent := func(c *presence.Core) (to []presence.UserID) {
+		for _, i := range c.Invitations(instant(st.now), "hanne").Sent {
+			to = append(to, i.To)
+		}
+		return to
+	}
+	require.Equal(t, []presence.UserID{"tobin", "ilse"}, sent(st.core))
+	next := presence.NewCore(*st.core.Policy())
+	require.NoError(t, next.Restore(instant(st.now), st.core.Save(instant(st.now)), &presence.Effects{}))
+	require.Equal(t, []presence.UserID{"tobin", "ilse"}, sent(next), "not in that of their receivers")
+}
+
 func TestAGraceKeepsItsReasonInEachRoomOverATakeover(t *testing.T) {
 	policy := presence.DefaultPolicy()
 	longer := policy.RoomPolicy

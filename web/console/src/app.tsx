@@ -92,7 +92,7 @@ function Console() {
         </Suspense>
       </Route>
       <Route path="/usage">
-        <UsagePage onSignOut={leave} />
+        <UsagePage whole={operator.rooms === undefined} onSignOut={leave} />
       </Route>
       <Route path="/timing">
         <Suspense>

@@ -16,11 +16,13 @@ const shown = { hour: 16, day: 10, month: 7 } as const;
 const nouns = { people: "people", sessions: "sessions", cues: "cues in this minute" } as const;
 
 /** What the realm has used, and how much of its quotas it uses. */
-export function UsagePage({ onSignOut }: { onSignOut: () => void }) {
+export function UsagePage({ whole, onSignOut }: { whole: boolean; onSignOut: () => void }) {
   const [search, setSearch] = useSearchParams();
   const step = steps.find((one) => one === search.get("step")) ?? "day";
   const [known, setKnown] = useState<Shape<"Usage">>();
-  useEvents(step, () => `/v1/usage${query({ step })}`, { usage: (data) => setKnown(JSON.parse(data)) });
+  useEvents(whole ? step : undefined, () => `/v1/usage${query({ step })}`, {
+    usage: (data) => setKnown(JSON.parse(data)),
+  });
   const doc = known?.step === step ? known : undefined;
   return (
     <Frame title="Usage" onSignOut={onSignOut}>
@@ -39,6 +41,9 @@ export function UsagePage({ onSignOut }: { onSignOut: () => void }) {
           </button>
         ))}
       </fieldset>
+      {!whole && (
+        <p className="text-muted">Your key is for some rooms only; this is about the whole realm.</p>
+      )}
       {doc && (
         <div className="space-y-5">
           <Sheet title="Quotas">
