@@ -28,12 +28,14 @@ func TestACalmRoomKeepsNothing(t *testing.T) {
 		onlooker.Follow(Watched, "**", How{Detail: AtMembers})
 		kept := func() (batches, frames int) {
 			for _, t := range hub.known(presence.Open, "**") {
+				t.mu.Lock()
 				batches += len(t.ring)
 				for _, f := range []*frame{t.snapshot, t.sparse, t.countNow} {
 					if f != nil {
 						frames++
 					}
 				}
+				t.mu.Unlock()
 			}
 			return batches, frames
 		}
