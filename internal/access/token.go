@@ -37,6 +37,12 @@ type claims struct {
 	wire.Claims
 }
 
+// timeClaim is a claim with a time, nil if the token has none.
+type timeClaim struct {
+	name string
+	at   *float64
+}
+
 // maxTime is the last second of the year 9999.
 const maxTime = 253_402_300_799
 
@@ -87,9 +93,9 @@ func (t *token) readClaims(text string) error {
 	if err := inToken("claim", object.Into(&t.claims)); err != nil {
 		return err
 	}
-	for name, at := range map[string]*float64{"exp": t.claims.Expires, "nbf": t.claims.NotBefore, "iat": t.claims.Issued} {
-		if at != nil && (*at < 0 || *at > maxTime) {
-			return badToken("the token's "+name+" is no time: "+string(object.Get(name)), "seconds since 1970, up to the year 9999")
+	for _, claim := range []timeClaim{{"exp", t.claims.Expires}, {"nbf", t.claims.NotBefore}, {"iat", t.claims.Issued}} {
+		if at := claim.at; at != nil && (*at < 0 || *at > maxTime) {
+			return badToken("the token's "+claim.name+" is no time: "+string(object.Get(claim.name)), "seconds since 1970, up to the year 9999")
 		}
 	}
 	t.grants = object.Get("tovik")

@@ -107,10 +107,10 @@ func (k *TokenKey) verify(t *token) (Person, error) {
 			Detail:  "the token expired at " + expires.UTC().Format(time.RFC3339),
 			Allowed: "a token whose exp is in the future"}
 	}
-	for name, at := range map[string]*float64{"nbf": c.NotBefore, "iat": c.Issued} {
-		if at != nil && time.Until(timeAt(*at)) > skew {
+	for _, claim := range []timeClaim{{"nbf", c.NotBefore}, {"iat", c.Issued}} {
+		if at := claim.at; at != nil && time.Until(timeAt(*at)) > skew {
 			return Person{}, k.bad(fmt.Sprintf("the token begins %s ahead of this service's clock (%s); the clocks may differ by %s",
-				time.Until(timeAt(*at)).Round(time.Second), name, skew))
+				time.Until(timeAt(*at)).Round(time.Second), claim.name, skew))
 		}
 	}
 	if k.Issuer != "" && c.Issuer != k.Issuer {

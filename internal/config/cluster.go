@@ -36,9 +36,9 @@ func (c *Cluster) On() bool { return c.Node != "" }
 // check checks what belongs together, and resolves the files of the certificate.
 func (c *Cluster) check(dir string, from map[string]string, wrong wrong) error {
 	if !c.On() {
-		for key, is := range map[string]bool{"listen": c.Listen != "", "peers": len(c.Peers) > 0, "nodes": len(c.Nodes) > 0, "log_nodes": len(c.LogNodes) > 0, "broker": c.Broker != ""} {
-			if is {
-				return wrong("cluster."+key, "", "only with cluster.node, the name of this node")
+		for _, without := range []given{{"listen", c.Listen != ""}, {"peers", len(c.Peers) > 0}, {"nodes", len(c.Nodes) > 0}, {"log_nodes", len(c.LogNodes) > 0}, {"broker", c.Broker != ""}} {
+			if without.is {
+				return wrong("cluster."+without.key, "", "only with cluster.node, the name of this node")
 			}
 		}
 		return nil
@@ -73,11 +73,14 @@ func (c *Cluster) check(dir string, from map[string]string, wrong wrong) error {
 	case len(c.Password) < 16:
 		return wrong("cluster.password", "", "16 bytes or more, the same at all nodes")
 	}
-	for key, list := range map[string][]string{"listen": {c.Listen}, "peers": c.Peers} {
-		for _, address := range list {
+	for _, named := range []struct {
+		key       string
+		addresses []string
+	}{{"listen", []string{c.Listen}}, {"peers", c.Peers}} {
+		for _, address := range named.addresses {
 			_, port, err := net.SplitHostPort(address)
 			if n, bad := strconv.ParseUint(port, 10, 16); err != nil || bad != nil || n == 0 {
-				return wrong("cluster."+key, address, "HOST:PORT, as in 10.0.0.1:8421")
+				return wrong("cluster."+named.key, address, "HOST:PORT, as in 10.0.0.1:8421")
 			}
 		}
 	}
@@ -88,19 +91,25 @@ func (c *Cluster) check(dir string, from map[string]string, wrong wrong) error {
 		}
 		return nil
 	}
-	for key, file := range map[string]string{"cert": c.Cert, "key": c.Key, "ca": c.CA} {
-		if file == "" {
-			return wrong("cluster."+key, "", "a file in PEM; cert, key and ca belong together")
+	for _, file := range []struct{ key, is string }{{"cert", c.Cert}, {"key", c.Key}, {"ca", c.CA}} {
+		if file.is == "" {
+			return wrong("cluster."+file.key, "", "a file in PEM; cert, key and ca belong together")
 		}
 	}
 	return c.files(dir, from, wrong)
 }
 
+// given says whether a key is given. Keys are checked in an order, so that the same mistake is always named.
+type given struct {
+	key string
+	is  bool
+}
+
 // external checks the settings of an external broker.
 func (c *Cluster) external(dir string, from map[string]string, wrong wrong) error {
-	for key, is := range map[string]bool{"listen": c.Listen != "", "peers": len(c.Peers) > 0, "log_nodes": len(c.LogNodes) > 0, "password": c.Password != ""} {
-		if is {
-			return wrong("cluster."+key, "", "nothing beside cluster.broker: nodes meet there, and it keeps the log")
+	for _, beside := range []given{{"listen", c.Listen != ""}, {"peers", len(c.Peers) > 0}, {"log_nodes", len(c.LogNodes) > 0}, {"password", c.Password != ""}} {
+		if beside.is {
+			return wrong("cluster."+beside.key, "", "nothing beside cluster.broker: nodes meet there, and it keeps the log")
 		}
 	}
 	if (c.Cert == "") != (c.Key == "") {
