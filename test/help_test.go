@@ -100,7 +100,7 @@ var (
 	// answers are the schemas of the JSON output of commands.
 	answers = map[string]string{
 		"rooms": "Rooms", "members": "Members", "count": "Counts", "sessions": "Sessions", "explain": "Explanation", "policy": "Policies", "people list": "People", "people show": "Person",
-		"room expected": "DeclaredRoom", "journal": "Journal", "attendance": "Attendance", "headcount": "Headcounts", "timing": "Timing", "hook list": "Hooks", "hook deliveries": "Deliveries", "key list": "Keys",
+		"room expected": "DeclaredRoom", "journal": "Journal", "attendance": "Attendance", "headcount": "Headcounts", "usage": "Usage", "timing": "Timing", "hook list": "Hooks", "hook deliveries": "Deliveries", "key list": "Keys",
 		"ask list": "Asks", "invite": "Invitation", "invitations": "InvitationList", "pass list": "Passes", "pass grant": "Pass",
 		"token-key list": "TokenKeys", "realm list": "Realms", "status": "StatusOfPerson", "cue": "CueGiven",
 	}

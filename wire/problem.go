@@ -138,7 +138,7 @@ var ProblemTypes = []ProblemType{
 	{"no-invitation", "No such invitation", 404, "There is no open invitation of yours with this id. It is over, somebody else's, or unknown; the answer says which."},
 	{"offline", "Person offline", 409, "Only people who are here can be invited. People you may not see count as offline."},
 	{"set-busy", "Person set busy", 409, "The person has set busy, and the policy does not let busy people be invited (invitation.busy)."},
-	{"quota-reached", "Quota reached", 429, "The realm uses all that its quota allows: of people or sessions at once, or of cues in a minute. Who is in keeps their place. Try again later; operators were told before: tovik usage."},
+	{"quota-reached", "Quota reached", 429, "The realm uses all that its quota allows: of people or sessions at once, or of cues in a minute. Sessions that are open stay open. Try again later. To see the use: tovik usage."},
 	{"too-many-invitations", "Too many invitations", 409, "The person has as many open invitations as the policy allows (invitations.max)."},
 	{"bad-pass", "Bad pass", 400, "A pass ends at a time in the future."},
 	{CodeNotWatching, "Not watching", 409, "The link does not watch this. Name the room or pattern exactly as the watch did."},

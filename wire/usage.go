@@ -25,7 +25,7 @@ type Used struct {
 	PeakPeople     int     `json:"peak_people"`     // the most at once
 	PeakSessions   int     `json:"peak_sessions"`
 	PeakLinks      int     `json:"peak_links"` // sessions with a link
-	Cues           int     `json:"cues"`       // that were given, whoever gave them
+	Cues           int     `json:"cues"`       // given by people and by the back end
 	Measured       int64   `json:"measured"`   // milliseconds during which the service ran
 }
 

@@ -219,7 +219,7 @@ func (d *doctor) quotas(ctx context.Context) {
 	for _, q := range doc.Quotas {
 		advice := ""
 		if q.Near {
-			advice = fmt.Sprintf("When it is used up, more are refused. Raise quota.%s of the realm %s in the configuration, or set it to 0.", q.Quota, doc.Realm)
+			advice = fmt.Sprintf("Once it is used up, what is new is refused. Raise quota.%s of the realm %s in the configuration, or set it to 0.", q.Quota, doc.Realm)
 		}
 		d.note("quota of "+q.Quota, fmt.Sprintf("%d of %d used", q.Used, q.Limit), advice)
 	}

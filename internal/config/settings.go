@@ -140,7 +140,7 @@ type PolicyFile struct {
 		Busy   []string `toml:"busy" example:"on the radio,at the pumps" doc:"The same for busy."`
 	} `toml:"statuses"`
 	Quota struct {
-		People   int `toml:"people" min:"0" doc:"The largest number of people of a realm at once; 0 means no limit. Who has a session keeps their place."`
+		People   int `toml:"people" min:"0" doc:"The largest number of people of a realm at once; 0 means no limit. People who have a session keep it."`
 		Sessions int `toml:"sessions" min:"0" doc:"The largest number of sessions of a realm at once, with those in grace; 0 means no limit."`
 		Cues     int `toml:"cues" min:"0" doc:"The largest number of cues in a realm in a minute; 0 means no limit."`
 	} `toml:"quota"`

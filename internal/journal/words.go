@@ -230,7 +230,7 @@ func single(r *wire.Record) string {
 	case QuotaNear:
 		return "The realm is near its quota of " + quotas[r.Reason] + ": " + r.Note
 	case QuotaReached:
-		return "The realm has reached its quota of " + quotas[r.Reason] + ": " + r.Note + "; more are refused"
+		return "The realm has reached its quota of " + quotas[r.Reason] + ": " + r.Note + "; what is new is refused"
 	case ServiceStarted:
 		switch {
 		case r.Length == 0:

@@ -97,18 +97,14 @@ type CueTo struct {
 	Own bool
 }
 
-// Cue gives a cue, and returns the links to which it goes. Without a link it is the back end's, which may give cues
-// to everybody. Otherwise the grants are the patterns of rooms in
-// which the person may give cues: to such a room if they are in it, or to somebody who is seen
-// in such a room with them. A receiver who is elsewhere and one who does not exist are refused
-// alike. A hidden person gives no cues, because a cue would reveal them.
+// Cue gives a cue, and returns the links to which it goes. A cue without a link is the back end's,
+// which may give cues to everybody. For others, the grants are the patterns of rooms in which the
+// person may give cues: to such a room if they are in it, or to somebody who is seen in such a room
+// with them. A receiver who is elsewhere and one who does not exist are refused alike. A hidden
+// person gives no cues, because a cue would reveal them.
 func (c *Core) Cue(at Instant, from LinkID, to CueTo, may []Pattern, out *Effects) ([]Carried, error) {
 	now := c.passes(at, out)
-	receivers := c.cueFrom
-	if from == (LinkID{}) {
-		receivers = func(LinkID, CueTo, []Pattern) ([]Carried, error) { return c.cueFromBackEnd(to) }
-	}
-	links, err := receivers(from, to, may)
+	links, err := c.receivers(from, to, may)
 	if err == nil {
 		err = c.givesCue(now, out)
 	}
@@ -116,6 +112,13 @@ func (c *Core) Cue(at Instant, from LinkID, to CueTo, may []Pattern, out *Effect
 		return nil, err
 	}
 	return links, nil
+}
+
+func (c *Core) receivers(from LinkID, to CueTo, may []Pattern) ([]Carried, error) {
+	if from == (LinkID{}) {
+		return c.cueFromBackEnd(to)
+	}
+	return c.cueFrom(from, to, may)
 }
 
 func (c *Core) cueFromBackEnd(to CueTo) ([]Carried, error) {

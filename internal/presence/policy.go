@@ -193,6 +193,9 @@ func (p *Policy) find(room RoomName) (best Pattern, policy *RoomPolicy) {
 // setPolicy replaces the policy (see [SetPolicy]). It arms all timers again, because deadlines
 // may be earlier under the new policy.
 func (c *Core) setPolicy(now reading, policy Policy, out *Effects) {
+	if policy.Quota != c.policy.Quota {
+		c.quotas.told = nil // what was told is about other limits
+	}
 	c.policy = &policy
 	c.setPolicies(out)
 	c.sessionsChanged(now, out)

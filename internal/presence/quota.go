@@ -30,7 +30,10 @@ type QuotaUse struct {
 }
 
 // Near reports whether so much is used that operators are told.
-func (u QuotaUse) Near() bool { return u.Used*100 >= u.Limit*nearPercent }
+func (u QuotaUse) Near() bool { return u.Limit > 0 && u.Used*100 >= u.Limit*nearPercent }
+
+// calm reports whether so little is used that operators are to be told anew.
+func (u QuotaUse) calm() bool { return u.Limit == 0 || u.Used*100 < u.Limit*calmPercent }
 
 // A quota is near from the first percentage on, until less than the second is used: a use that goes up and down in
 // between is told once.
@@ -104,12 +107,15 @@ func (c *Core) within(now reading, name QuotaName, out *Effects) error {
 
 // uses notes that the use of a quota has changed.
 func (c *Core) uses(now reading, name QuotaName, out *Effects) {
-	use := c.use(name, now.wall)
-	switch told := c.quotas.told[name]; {
-	case use.Limit == 0 && told == toldNothing:
-	case use.Limit == 0 || use.Used*100 < use.Limit*calmPercent:
+	if c.use(name, now.wall).calm() {
 		delete(c.quotas.told, name)
-	case use.Near() && told == toldNothing:
+	}
+	c.nears(now, name, out)
+}
+
+// nears tells operators that a quota is near, unless they know.
+func (c *Core) nears(now reading, name QuotaName, out *Effects) {
+	if use := c.use(name, now.wall); use.Near() && c.quotas.told[name] == toldNothing {
 		c.quotas.tell(name, toldNear)
 		out.add(QuotaNear{use})
 	}
@@ -135,7 +141,7 @@ func (c *Core) mayOpen(now reading, p *person, out *Effects) error {
 	return c.within(now, QuotaSessions, out)
 }
 
-// sessionsChanged notes that sessions have opened or ended, or that their quotas have changed.
+// sessionsChanged notes that sessions have opened or ended.
 func (c *Core) sessionsChanged(now reading, out *Effects) {
 	c.uses(now, QuotaPeople, out)
 	c.uses(now, QuotaSessions, out)
@@ -144,19 +150,17 @@ func (c *Core) sessionsChanged(now reading, out *Effects) {
 // givesCue counts a cue, unless the quota has no room for it.
 func (c *Core) givesCue(now reading, out *Effects) error {
 	if minute := now.wall / minuteOfClock; minute != c.quotas.minute {
-		calm := minute != c.quotas.minute+1 || c.quotas.cues*100 < c.policy.Quota.Cues*calmPercent
-		if c.quotas.minute, c.quotas.cues = minute, 0; calm {
+		last := QuotaUse{QuotaCues, c.quotas.cues, c.policy.Quota.Cues}
+		if minute != c.quotas.minute+1 || last.calm() {
 			delete(c.quotas.told, QuotaCues)
 		}
+		c.quotas.minute, c.quotas.cues = minute, 0
 	}
 	if err := c.within(now, QuotaCues, out); err != nil {
 		return err
 	}
 	c.quotas.cues++
 	out.add(CueGiven{})
-	if use := c.use(QuotaCues, now.wall); use.Limit > 0 && use.Near() && c.quotas.told[QuotaCues] == toldNothing {
-		c.quotas.tell(QuotaCues, toldNear)
-		out.add(QuotaNear{use})
-	}
+	c.nears(now, QuotaCues, out)
 	return nil
 }

@@ -279,7 +279,7 @@ func (s *Realms) Figures() Figures {
 	places := map[string]int{}
 	for i, r := range s.All() {
 		places[r.name] = i
-		f.Realms = append(f.Realms, RealmFigures{Name: r.name, Size: r.core.Size(), Quotas: r.core.Quotas(), Opened: map[string]int64{}, Lost: map[string]int64{}, Ended: map[string]int64{}, Left: map[string]int64{}})
+		f.Realms = append(f.Realms, RealmFigures{Name: r.name, Size: r.core.Size(), Quotas: r.quotas(), Opened: map[string]int64{}, Lost: map[string]int64{}, Ended: map[string]int64{}, Left: map[string]int64{}})
 	}
 	for total, n := range s.store.Totals().Entries() {
 		at, known := places[total.Realm]

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"tovik.example/tovik/internal/headcount"
+	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/problem"
 	"tovik.example/tovik/wire"
 )
@@ -30,7 +31,7 @@ func UsageSpan(step string) (time.Duration, error) {
 }
 
 // Usage returns what the realm has used from one time to another, step by step, and how much of its quotas it uses
-// now. The first step begins at or before from. Steps in which the service did not run are left out.
+// now. Steps are counted whole: the first begins at or before from, and the last may end after to. Steps in which the service did not run are left out.
 func (d Desk) Usage(ctx context.Context, step string, from, to time.Time) (wire.Usage, error) {
 	if _, err := UsageSpan(step); err != nil {
 		return wire.Usage{}, err
@@ -54,10 +55,19 @@ func (d Desk) Usage(ctx context.Context, step string, from, to time.Time) (wire.
 		doc.Steps[len(doc.Steps)-1] = usedInStep(&sum)
 	}
 	doc.Total = usedInStep(&all).Used
-	for _, use := range r.core.Quotas() {
+	for _, use := range r.quotas() {
 		doc.Quotas = append(doc.Quotas, wire.QuotaUse{Quota: string(use.Quota), Used: use.Used, Limit: use.Limit, Near: use.Near()})
 	}
 	return doc, nil
+}
+
+// quotas returns how much is used of the realm's quotas. Without any, its core, which may be on another node, is not
+// asked.
+func (r *Realm) quotas() []presence.QuotaUse {
+	if r.Policy().Quota == (presence.Quota{}) {
+		return nil
+	}
+	return r.core.Quotas()
 }
 
 func usedInStep(h *headcount.Row) wire.UsedInStep {

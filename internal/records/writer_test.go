@@ -144,6 +144,46 @@ func (n *night) here(room presence.RoomName) (stays []records.Stay) {
 	return stays
 }
 
+// TestUsageIsTheSameHoweverItIsSummedUp has people there for two days and a bit: days, hours and minutes are put together
+// so that each is counted once.
+func TestUsageIsTheSameHoweverItIsSummedUp(t *testing.T) {
+	bubble(t, func(t *testing.T) {
+		store, err := records.Open(records.Memory)
+		require.NoError(t, err)
+		n, end := begin(t, store, records.Retention{})
+		started := time.Now()
+		n.comes("ilse", weir)
+		time.Sleep(time.Hour + 7*time.Second)
+		tobin := time.Now()
+		n.comes("tobin", weir)
+		time.Sleep(30*time.Hour + 20*time.Second)
+		n.goes("tobin")
+		want := time.Since(tobin)
+		time.Sleep(20*time.Hour + 30*time.Minute)
+		require.NoError(t, n.writer.Sync(t.Context()))
+		now := time.Now()
+		want += now.Sub(started)
+		for _, hourly := range []bool{true, false} {
+			rows, err := store.Usage(t.Context(), "main", hourly, started.Truncate(24*time.Hour), now)
+			require.NoError(t, err)
+			var all headcount.Row
+			steps := map[headcount.Step]int{}
+			for i := range rows {
+				all.Add(&rows[i])
+				steps[rows[i].Step]++
+			}
+			require.InDelta(t, want.Seconds(), float64(all.PeopleTime)/1000, 70, "by hour: %t", hourly) // the present minute is written every few seconds
+			require.Equal(t, []int{2, 2, 2}, []int{all.PeopleMax, all.SessionsMax, all.LinksMax})
+			require.Equal(t, hourly, steps[headcount.Day] == 0)
+			require.Positive(t, steps[headcount.Hour])
+			require.LessOrEqual(t, steps[headcount.Minute], 120)
+		}
+		end()
+		require.NoError(t, n.writer.Close())
+		require.NoError(t, store.Close())
+	})
+}
+
 // TestHeadcountsAreWhatWasThere makes people come and go at random for some hours, and compares
 // the counts with those computed from the list of changes.
 func TestHeadcountsAreWhatWasThere(t *testing.T) {

@@ -62,7 +62,7 @@ func TestAQuotaIsToldAndKeptAtEveryDoor(t *testing.T) {
 	_, err = client.Dial(t.Context(), client.Options{Server: s.URL(), Token: mint(t, "tobin"), Rooms: []string{weir}})
 	require.ErrorContains(t, err, "at most 6 sessions")
 
-	// Cues count, whoever gives them; a new minute may begin in between.
+	// The back end's cues count, too. A new minute may begin in between.
 	given := 0
 	require.Eventually(t, func() bool {
 		_, err := api.CueRoom(t.Context(), weir, wire.NewCue{Name: "drill"})
