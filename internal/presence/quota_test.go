@@ -124,4 +124,9 @@ func TestCuesAreCountedByTheMinute(t *testing.T) {
 	st.at(3 * time.Minute)
 	require.NoError(t, give(8))
 	require.Equal(t, []presence.Effect{near(presence.QuotaCues, 8, 10)}, st.told(), "again, after a calm minute")
+	policy := presence.DefaultPolicy()
+	policy.Quota.Cues = 12
+	st.must(presence.SetPolicy{Policy: policy})
+	require.NoError(t, give(2))
+	require.Equal(t, []presence.Effect{near(presence.QuotaCues, 10, 12)}, st.told(), "again, of another limit")
 }
