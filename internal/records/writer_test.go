@@ -144,22 +144,23 @@ func (n *night) here(room presence.RoomName) (stays []records.Stay) {
 	return stays
 }
 
-// TestUsageIsTheSameHoweverItIsSummedUp has people there for two days and a bit: days, hours and minutes are put together
-// so that each is counted once.
+// TestUsageIsTheSameHoweverItIsSummedUp has people there around midnight: days, hours and minutes are put together so that each
+// is counted once.
 func TestUsageIsTheSameHoweverItIsSummedUp(t *testing.T) {
 	bubble(t, func(t *testing.T) {
 		store, err := records.Open(records.Memory)
 		require.NoError(t, err)
+		time.Sleep(time.Until(time.Now().Truncate(24 * time.Hour).Add(23*time.Hour + 10*time.Minute)))
 		n, end := begin(t, store, records.Retention{})
 		started := time.Now()
 		n.comes("ilse", weir)
-		time.Sleep(time.Hour + 7*time.Second)
+		time.Sleep(20*time.Minute + 7*time.Second)
 		tobin := time.Now()
 		n.comes("tobin", weir)
-		time.Sleep(30*time.Hour + 20*time.Second)
+		time.Sleep(time.Hour + 20*time.Second)
 		n.goes("tobin")
 		want := time.Since(tobin)
-		time.Sleep(20*time.Hour + 30*time.Minute)
+		time.Sleep(70 * time.Minute)
 		require.NoError(t, n.writer.Sync(t.Context()))
 		now := time.Now()
 		want += now.Sub(started)
