@@ -111,14 +111,40 @@ func TestAGatewayCarriesOutOrders(t *testing.T) {
 	})
 }
 
+// TestALinkIsFoundAfterItsSessionHasANewerOne gives the order that a hello has caused after that hello was answered: the
+// core answers it first, and another goroutine may carry it out.
+func TestALinkIsFoundAfterItsSessionHasANewerOne(t *testing.T) {
+	g, _ := gatewayOf(t)
+	old, c := beginWith(t, g, wire.Hello{Token: tokenFor(t, "ilse"), Nonce: "page"})
+	first := greet(t, old, c)
+	newer, c := beginWith(t, g, wire.Hello{Token: tokenFor(t, "ilse"), Nonce: "page", Resume: &wire.Resume{Session: string(first.Session), ResumeKey: old.key}})
+	second := greet(t, newer, c)
+	require.Equal(t, presence.LinkID{Session: first.Session, Number: first.Number + 1}, second)
+
+	old.ending = nil
+	g.Cut(presence.Cut{Link: first, Reason: presence.ReasonReplaced})
+	require.Equal(t, &realm.End{Code: wire.CloseReplaced, Reason: "replaced"}, old.ending)
+	require.Nil(t, newer.ending)
+	old.letGo()
+	g.remove(&old.link)
+	require.True(t, g.Offer(second, []byte("{}")), "the end of the older link leaves the newer one")
+	newer.letGo()
+	g.remove(&newer.link)
+	require.Empty(t, g.carriers)
+}
+
 // begin returns a link whose hello is under way. It has no connection, so its frames stay in the
 // outbox.
 func begin(t *testing.T, g *Gateway, user string) (*webSocket, *realm.Greeting) {
 	t.Helper()
+	return beginWith(t, g, wire.Hello{Token: tokenFor(t, user), Rooms: []string{desk, "basin.upper-weir"}, Watch: []wire.Watch{{Room: "sluice.mill-lane"}}})
+}
+
+func beginWith(t *testing.T, g *Gateway, hello wire.Hello) (*webSocket, *realm.Greeting) {
+	t.Helper()
 	s := &webSocket{link: link{gateway: g}}
 	s.kind = s
 	require.NoError(t, g.add(&s.link))
-	hello := wire.Hello{Token: tokenFor(t, user), Rooms: []string{desk, "basin.upper-weir"}, Watch: []wire.Watch{{Room: "sluice.mill-lane"}}}
 	c, err := g.realms.Greet(t.Context(), hello, realm.Caller{})
 	require.NoError(t, err)
 	require.NoError(t, g.reserve(&s.link, c))

@@ -29,7 +29,7 @@ type registry struct {
 
 	mu        sync.Mutex
 	all       map[*link]struct{}
-	carriers  map[presence.SessionID]*link   // the newest link of each session
+	carriers  map[presence.LinkID]*link      // published links with a session, which may have a newer one already
 	reserved  map[presence.SessionID][]*link // links whose hello is under way, by each session that they may carry
 	hailing   map[*link]struct{}             // links of a known guest that are not in all, or not published
 	loose     map[*link]struct{}             // links that sweep looks after: without a session, or event streams
@@ -51,7 +51,7 @@ func newRegistry(limits Limits) *registry {
 	return &registry{
 		limits:    limits,
 		all:       map[*link]struct{}{},
-		carriers:  map[presence.SessionID]*link{},
+		carriers:  map[presence.LinkID]*link{},
 		reserved:  map[presence.SessionID][]*link{},
 		hailing:   map[*link]struct{}{},
 		loose:     map[*link]struct{}{},
@@ -178,13 +178,12 @@ func (s *registry) Offer(id presence.LinkID, frame []byte) bool {
 	return l != nil && l.offer(frame)
 }
 
-// order makes the current link of a session carry out an order, if it has this id. A link whose
-// hello is under way carries it out before it is published, if it has the id then.
+// order makes the link with an id carry out an order. A link whose hello is under way carries it
+// out before it is published, if it has the id then.
 func (s *registry) order(id presence.LinkID, do func(*link)) {
 	s.mu.Lock()
-	l := s.carriers[id.Session]
-	if l == nil || l.carries != id {
-		l = nil
+	l := s.carriers[id]
+	if l == nil {
 		for _, hailing := range s.reserved[id.Session] {
 			hailing.hello.orders = append(hailing.hello.orders, order{id, do})
 		}
@@ -195,14 +194,11 @@ func (s *registry) order(id presence.LinkID, do func(*link)) {
 	}
 }
 
-// carrier returns the current link of a session, if it has this id.
+// carrier returns the link with an id, or nil.
 func (s *registry) carrier(id presence.LinkID) *link {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if l := s.carriers[id.Session]; l != nil && l.carries == id {
-		return l
-	}
-	return nil
+	return s.carriers[id]
 }
 
 // mayOpen returns an error if an address may not open another link now. It is a
@@ -320,14 +316,13 @@ func (s *registry) forgetLocked(l *link) {
 	}
 	s.unreserve(l)
 	delete(s.hailing, l)
-	if l.talk.Load() != nil && s.carriers[l.carries.Session] == l {
-		delete(s.carriers, l.carries.Session)
+	if l.talk.Load() != nil && s.carriers[l.carries] == l {
+		delete(s.carriers, l.carries)
 	}
 }
 
 // publish makes a link with a conversation findable, after it has carried out the orders from
-// the time of its hello. From then on it carries its session, unless the session has a newer
-// link.
+// the time of its hello.
 func (s *registry) publish(l *link) {
 	for {
 		orders := s.publishUnlessOrdered(l)
@@ -363,9 +358,7 @@ func (s *registry) publishUnlessOrdered(l *link) []order {
 		s.loose[l] = struct{}{}
 		return nil
 	}
-	if other := s.carriers[l.carries.Session]; other == nil || other.carries.Number < l.carries.Number {
-		s.carriers[l.carries.Session] = l
-	}
+	s.carriers[l.carries] = l
 	return nil
 }
 
