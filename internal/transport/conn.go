@@ -2,19 +2,22 @@ package transport
 
 import (
 	"errors"
+	"io"
 	"net"
 	"os"
-	"sync"
 	"syscall"
 	"time"
 )
 
 // conn is a connection of a stream: a raw socket, or something on top of one, mainly TLS.
 type conn interface {
-	// read waits for data. The caller returns the buffer to buffers.
-	read(buffers *sync.Pool) (buffer *[]byte, n int, err error)
+	// await returns when there is something to read, or an error.
+	await() error
+	// read returns what there is to read, which is valid until the worker's next read. It does not
+	// wait, and may return nothing.
+	read(w *worker) ([]byte, error)
 	// write writes what it can without waiting, possibly nothing.
-	write(w *writer, data []byte) (n int, err error)
+	write(w *worker, data []byte) (n int, err error)
 	// writeSlowly writes everything, and gives up after the time without progress.
 	writeSlowly(data []byte, slow time.Duration) error
 	net() net.Conn
@@ -24,9 +27,7 @@ type conn interface {
 func newConn(c net.Conn) conn {
 	if s, ok := c.(syscall.Conn); ok && rawSockets {
 		if rc, err := s.SyscallConn(); err == nil {
-			raw := &rawConn{Conn: c, rc: rc}
-			raw.readable = raw.tryRead
-			return raw
+			return &rawConn{Conn: c, rc: rc}
 		}
 	}
 	return &otherConn{Conn: c}
@@ -36,44 +37,39 @@ func newConn(c net.Conn) conn {
 // a reference to the descriptor, so that it cannot be closed and reused for another connection.
 type rawConn struct {
 	net.Conn
-	rc       syscall.RawConn
-	readable func(fd uintptr) bool // tryRead, stored so that waiting does not allocate
-
-	// Used by the one read at a time.
-	buffers *sync.Pool
-	buffer  *[]byte
-	n       int
-	err     error
+	rc syscall.RawConn
 }
 
 func (c *rawConn) net() net.Conn { return c.Conn }
 
-func (c *rawConn) read(buffers *sync.Pool) (*[]byte, int, error) {
-	c.buffers = buffers
-	if err := c.rc.Read(c.readable); err != nil {
-		return nil, 0, err
-	}
-	buffer, n, err := c.buffer, c.n, c.err
-	c.buffer, c.err = nil, nil
-	return buffer, n, err
+func (c *rawConn) await() error {
+	return c.rc.Read(func(fd uintptr) bool {
+		_, err := peekSocket(fd)
+		return err != syscall.EAGAIN
+	})
 }
 
-// tryRead is called when the socket may be readable, and only then takes a buffer. Readiness is
-// edge-triggered: it may wait again only after EAGAIN.
-func (c *rawConn) tryRead(fd uintptr) bool {
-	buffer, _ := c.buffers.Get().(*[]byte)
-	n, err := readSocket(fd, *buffer)
-	if err == syscall.EAGAIN {
-		c.buffers.Put(buffer)
-		return false
+func (c *rawConn) read(w *worker) ([]byte, error) {
+	if w.buffer == nil {
+		w.buffer = make([]byte, readSize)
 	}
-	c.buffer, c.n, c.err = buffer, max(n, 0), err
-	return true
+	err := c.rc.Read(w.readOnce)
+	switch {
+	case err != nil:
+		return nil, err
+	case w.err == syscall.EAGAIN:
+		return nil, nil
+	case w.err != nil:
+		return nil, w.err
+	case w.n == 0:
+		return nil, io.EOF
+	}
+	return w.buffer[:w.n], nil
 }
 
-func (c *rawConn) write(w *writer, data []byte) (int, error) {
+func (c *rawConn) write(w *worker, data []byte) (int, error) {
 	w.data = data
-	err := c.rc.Write(w.once)
+	err := c.rc.Write(w.writeOnce)
 	w.data = nil
 	switch {
 	case err != nil:
@@ -101,42 +97,32 @@ func (c *rawConn) writeSlowly(data []byte, slow time.Duration) error {
 	return c.SetWriteDeadline(time.Time{})
 }
 
-// writer is a worker's state for a write, so that a write does not allocate.
-type writer struct {
-	once func(fd uintptr) bool
-	data []byte
-	n    int
-	err  error
-
-	joined []byte
-	frames [][]byte
+// otherConn is a connection without a raw socket, such as TLS. Waiting for data takes a small
+// buffer of its own, and every write may wait.
+type otherConn struct {
+	net.Conn
+	data []byte // that await has read
 }
-
-func newWriter() *writer {
-	w := &writer{}
-	w.once = func(fd uintptr) bool {
-		w.n, w.err = writeSocket(fd, w.data)
-		return true
-	}
-	return w
-}
-
-// otherConn is a connection without a raw socket, such as TLS. It has a small read buffer of its
-// own, and every write may wait.
-type otherConn struct{ net.Conn }
 
 func (c *otherConn) net() net.Conn { return c.Conn }
 
-func (c *otherConn) read(*sync.Pool) (*[]byte, int, error) {
+func (c *otherConn) await() error {
 	buffer := make([]byte, spareSize)
 	n, err := c.Read(buffer)
-	if n > 0 {
-		err = nil // the next read returns it
+	if n == 0 {
+		return err
 	}
-	return &buffer, n, err
+	c.data = buffer[:n] // an error comes again with the next read
+	return nil
 }
 
-func (c *otherConn) write(*writer, []byte) (int, error) { return 0, nil }
+func (c *otherConn) read(*worker) ([]byte, error) {
+	data := c.data
+	c.data = nil
+	return data, nil
+}
+
+func (c *otherConn) write(*worker, []byte) (int, error) { return 0, nil }
 
 // writeSlowly writes in pieces, because progress shows only at the end of each.
 func (c *otherConn) writeSlowly(data []byte, slow time.Duration) error {

@@ -12,14 +12,17 @@ const (
 	keepSize    = 64 << 10 // a worker drops a buffer that has grown beyond it
 	patientIdle = time.Second
 	spareSize   = 512 // read buffer of a connection without a raw socket
+	wakeSize    = 256 // streams that are told at once that there is something to read
 )
 
 // Pool has the workers that read and write for its streams. Close it after its streams have
 // ended.
 type Pool struct {
 	slow    time.Duration // a stream is closed after so long without progress in writing
-	buffers sync.Pool     // of *[]byte of readSize
 	patient chan *Stream  // unbuffered, to goroutines that wait for more to do
+
+	watching sync.Once // with the first raw socket
+	watcher  *watcher  // nil: each stream has a goroutine that waits for its data
 
 	mu     sync.Mutex
 	ready  sync.Cond
@@ -40,14 +43,20 @@ type task struct {
 func NewPool(workers int, slow time.Duration) *Pool {
 	p := &Pool{slow: slow, patient: make(chan *Stream)}
 	p.ready.L = &p.mu
-	p.buffers.New = func() any {
-		b := make([]byte, readSize)
-		return &b
-	}
 	for range workers {
 		p.ended.Go(p.work)
 	}
 	return p
+}
+
+// watch begins to watch sockets, if the system can do that.
+func (p *Pool) watch() {
+	p.watching.Do(func() {
+		if watcher, err := newWatcher(); err == nil {
+			p.watcher = watcher
+			p.ended.Go(watcher.run)
+		}
+	})
 }
 
 // Close ends the workers.
@@ -56,6 +65,9 @@ func (p *Pool) Close() {
 	p.closed = true
 	p.ready.Broadcast()
 	p.mu.Unlock()
+	if p.watcher != nil {
+		p.watcher.close()
+	}
 	p.ended.Wait()
 }
 
@@ -70,10 +82,11 @@ func (p *Pool) await(s *Stream) {
 }
 
 func (p *Pool) workPatiently(s *Stream) {
+	w := newWorker()
 	idle := time.NewTimer(patientIdle)
 	defer idle.Stop()
 	for {
-		s.process()
+		s.process(w)
 		idle.Reset(patientIdle)
 		select {
 		case s = <-p.patient:
@@ -114,14 +127,14 @@ func (p *Pool) next() (task, bool) {
 }
 
 func (p *Pool) work() {
-	w := newWriter()
+	w := newWorker()
 	for {
 		t, ok := p.next()
 		switch {
 		case !ok:
 			return
 		case t.read:
-			t.stream.process()
+			t.stream.process(w)
 		default:
 			t.stream.flush(w)
 		}

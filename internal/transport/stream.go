@@ -3,8 +3,10 @@ package transport
 import (
 	"io"
 	"net"
+	"os"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -57,12 +59,15 @@ type Stream struct {
 	codec   Codec
 	handler Handler
 
-	in   *[]byte // received data to process
-	n    int
-	fail error // why reading ended
+	watched bool        // the pool's watcher waits for data, and not a goroutine
+	waits   atomic.Bool // for something to read; who ends that hands the stream to a worker
+	fail    error       // why there is nothing to read; of who has ended the waiting
+	mark    mark        // of the watcher; zero before the first wait, or without one
 
 	mu       sync.Mutex
-	err      error // the first reason why the stream was given up
+	limit    *time.Timer // of ExpectWithin; nil without one, and without a watcher
+	overtime bool        // it has passed
+	err      error       // the first reason why the stream was given up
 	control  []byte
 	goodbye  *goodbye
 	writing  writing
@@ -87,7 +92,12 @@ const (
 
 // NewStream returns a stream that is not started.
 func NewStream(p *Pool, c net.Conn, codec Codec, h Handler) *Stream {
-	return &Stream{pool: p, conn: newConn(c), codec: codec, handler: h}
+	s := &Stream{pool: p, conn: newConn(c), codec: codec, handler: h}
+	if _, raw := s.conn.(*rawConn); raw {
+		p.watch()
+		s.watched = p.watcher != nil
+	}
+	return s
 }
 
 // TurnAway sends a goodbye on a connection that will not become a stream, and closes it.
@@ -99,11 +109,14 @@ func TurnAway(c net.Conn, codec Codec, code int, reason string) {
 
 // Start begins to read. Early is data that arrived before, with the handshake.
 func (s *Stream) Start(early []byte) {
+	if s.watched {
+		_ = s.conn.net().SetReadDeadline(time.Time{}) // that of the handshake
+	}
 	if len(early) > 0 {
 		go s.begin(early)
 		return
 	}
-	go s.wait()
+	s.wait(newWorker())
 }
 
 func (s *Stream) begin(early []byte) {
@@ -111,23 +124,67 @@ func (s *Stream) begin(early []byte) {
 		s.end(err)
 		return
 	}
-	go s.wait()
+	s.wait(newWorker())
 }
 
 // ExpectWithin calls the handler's Overdue if nothing is received within the time; 0 means no
 // limit.
 func (s *Stream) ExpectWithin(d time.Duration) {
-	var at time.Time
-	if d > 0 {
-		at = time.Now().Add(d)
+	if !s.watched {
+		var at time.Time
+		if d > 0 {
+			at = time.Now().Add(d)
+		}
+		_ = s.conn.net().SetReadDeadline(at)
+		return
 	}
-	_ = s.conn.net().SetReadDeadline(at)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.limit != nil {
+		s.limit.Stop()
+	}
+	s.limit, s.overtime = nil, false
+	if d > 0 {
+		var limit *time.Timer
+		limit = time.AfterFunc(d, func() {
+			s.mu.Lock()
+			valid := s.limit == limit
+			if valid {
+				s.limit, s.overtime = nil, true
+			}
+			s.mu.Unlock()
+			if valid {
+				s.ready(os.ErrDeadlineExceeded)
+			}
+		})
+		s.limit = limit
+	}
 }
 
-// wait waits for data, and hands it to a worker. It is a goroutine of its own, which then ends,
-// so that its stack stays small.
-func (s *Stream) wait() {
-	s.in, s.n, s.fail = s.conn.read(&s.pool.buffers)
+// wait waits for data, and hands it to a worker.
+func (s *Stream) wait(w *worker) {
+	s.waits.Store(true)
+	if !s.watched {
+		go func() { s.ready(s.conn.await()) }() // small, because it does nothing else
+		return
+	}
+	if err := s.pool.watcher.watch(w.watching, s, s.conn.(*rawConn)); err != nil {
+		s.ready(err)
+	}
+	s.mu.Lock()
+	over := s.overtime
+	s.mu.Unlock()
+	if over {
+		s.ready(os.ErrDeadlineExceeded)
+	}
+}
+
+// ready hands the stream to a worker, if it waits: there is something to read, or an error.
+func (s *Stream) ready(err error) {
+	if !s.waits.CompareAndSwap(true, false) {
+		return
+	}
+	s.fail = err
 	if s.handler.MayWait() {
 		s.pool.await(s)
 		return
@@ -136,25 +193,24 @@ func (s *Stream) wait() {
 }
 
 // process handles the received data, and waits for more.
-func (s *Stream) process() {
-	in, n, err := s.in, s.n, s.fail
-	s.in = nil
-	if err == nil && n == 0 {
-		err = io.EOF
-	}
+func (s *Stream) process(w *worker) {
+	err := s.fail
+	s.fail = nil
+	var data []byte
 	if err == nil {
-		err = s.codec.read(s, (*in)[:n])
-	} else if IsTimeout(err) && s.overdue() {
-		err = nil
+		data, err = s.conn.read(w)
 	}
-	if in != nil && cap(*in) == readSize {
-		s.pool.buffers.Put(in)
+	switch {
+	case err == nil && len(data) > 0:
+		err = s.codec.read(s, data)
+	case IsTimeout(err) && s.overdue():
+		err = nil
 	}
 	if err != nil {
 		s.end(err)
 		return
 	}
-	go s.wait()
+	s.wait(w)
 }
 
 // overdue returns false if the stream was ending anyway.
@@ -172,7 +228,11 @@ func (s *Stream) overdue() bool {
 
 // end ends reading, and with it the stream.
 func (s *Stream) end(err error) {
+	s.ExpectWithin(0)
 	_ = s.conn.net().Close()
+	if s.mark != 0 {
+		s.pool.watcher.drop(s)
+	}
 	s.mu.Lock()
 	if s.err == nil {
 		s.err = err
@@ -190,6 +250,7 @@ func (s *Stream) Abort(err error) {
 	}
 	s.mu.Unlock()
 	_ = s.conn.net().Close()
+	s.ready(net.ErrClosed)
 }
 
 // Finish ends the stream after what the handler's Fetch still returns. Only the first call has
@@ -236,7 +297,7 @@ func (s *Stream) Wake() {
 }
 
 // flush writes what there is, as much as fits into one write at a time.
-func (s *Stream) flush(w *writer) {
+func (s *Stream) flush(w *worker) {
 	s.mu.Lock()
 	s.writing = busy
 	bye := s.goodbye
@@ -288,7 +349,7 @@ func (s *Stream) wrote(more bool) {
 
 // write writes without waiting. If the client does not take everything, it leaves the rest to
 // another goroutine and returns false.
-func (s *Stream) write(w *writer, data []byte, frames [][]byte, more bool) bool {
+func (s *Stream) write(w *worker, data []byte, frames [][]byte, more bool) bool {
 	n, err := s.conn.write(w, data)
 	if err != nil {
 		s.Abort(err)
@@ -320,7 +381,7 @@ func (s *Stream) stalled(data []byte, frames [][]byte, more bool) {
 
 // sayGoodbye writes the goodbye. Then it waits a moment for the client to read it, because
 // closing a connection with unread input discards what was sent.
-func (s *Stream) sayGoodbye(w *writer, bye *goodbye) {
+func (s *Stream) sayGoodbye(w *worker, bye *goodbye) {
 	data := s.codec.appendGoodbye(nil, bye.code, bye.reason)
 	if n, err := s.conn.write(w, data); err == nil && n < len(data) {
 		go func() {

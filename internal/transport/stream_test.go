@@ -1,0 +1,354 @@
+package transport
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net"
+	"os"
+	"runtime"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/gobwas/ws"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// bound is how long a test waits for what must happen.
+const bound = time.Minute
+
+// TestMessagesArriveWholeAndInOrder sends messages over many connections at once, in pieces of any
+// length and in fragments, and reads back what the service has received.
+func TestMessagesArriveWholeAndInOrder(t *testing.T) {
+	eachWay(t, func(t *testing.T, p *Pool, pair func() (near, far net.Conn)) {
+		var clients sync.WaitGroup
+		for seed := range uint64(15) {
+			near, far := pair()
+			h := serve(p, near, nil)
+			clients.Go(func() {
+				random := rand.New(rand.NewPCG(seed, 1))
+				var sent []string
+				var stream []byte
+				for range 30 {
+					message := bytes.Repeat([]byte{'a' + byte(random.IntN(26))}, random.IntN(9000))
+					sent = append(sent, string(message))
+					stream = append(stream, inFragments(random, message)...)
+				}
+				reading := make(chan []string, 1)
+				go func() { reading <- readFrames(far, len(sent)) }()
+				for len(stream) > 0 {
+					n := min(1+random.IntN(3000), len(stream))
+					if _, err := far.Write(stream[:n]); !assert.NoError(t, err) {
+						return
+					}
+					stream = stream[n:]
+				}
+				assert.Equal(t, sent, <-reading, "seed %d", seed)
+				assert.NoError(t, far.Close())
+				within(t, h.over) // an error, if a pong was under way
+			})
+		}
+		clients.Wait()
+	})
+}
+
+// TestAStreamEndsOnceHoweverItEnds ends streams while they receive: from both sides, by both sides
+// at once, and by time limits.
+func TestAStreamEndsOnceHoweverItEnds(t *testing.T) {
+	refused := errors.New("refused")
+	ends := map[string]func(h *echo, far net.Conn){
+		"client closes": func(_ *echo, far net.Conn) { _ = far.Close() },
+		"client resets": func(_ *echo, far net.Conn) {
+			if tcp, ok := far.(*net.TCPConn); ok {
+				_ = tcp.SetLinger(0)
+			}
+			_ = far.Close()
+		},
+		"service aborts":  func(h *echo, _ net.Conn) { h.stream.Abort(refused) },
+		"service ends":    func(h *echo, _ net.Conn) { h.stream.Finish(CloseGoingAway, "moved") },
+		"client is quiet": func(h *echo, _ net.Conn) { h.stream.ExpectWithin(time.Millisecond) },
+		"both at once": func(h *echo, far net.Conn) {
+			go h.stream.Abort(refused)
+			_ = far.Close()
+		},
+	}
+	eachWay(t, func(t *testing.T, p *Pool, pair func() (near, far net.Conn)) {
+		var clients sync.WaitGroup
+		for seed := range uint64(8) {
+			for name, end := range ends {
+				near, far := pair()
+				h := serve(p, near, nil)
+				clients.Go(func() {
+					random := rand.New(rand.NewPCG(seed, 2))
+					go func() { _, _ = io.Copy(io.Discard, far) }()
+					for range random.IntN(4) {
+						_, _ = far.Write(masked(ws.OpText, true, []byte("level 2.10")))
+					}
+					end(h, far)
+					for h.ended.Load() == 0 { // until it is closed, as a client does that has much to say
+						if _, err := far.Write(masked(ws.OpText, true, []byte("level 2.11"))); err != nil {
+							break
+						}
+						runtime.Gosched()
+						if name == "client is quiet" {
+							break
+						}
+					}
+					err := within(t, h.over)
+					if name == "service aborts" {
+						assert.ErrorIs(t, err, refused)
+					}
+					_ = far.Close()
+					h.stream.Abort(refused) // too late: Ended is not called again
+				})
+			}
+		}
+		clients.Wait()
+		if p.watcher != nil {
+			assert.Len(t, p.watcher.free, len(p.watcher.streams), "all places are free again")
+		}
+	})
+}
+
+// TestAQuietClientIsOverdue plays the limits of ExpectWithin on a fake clock.
+func TestAQuietClientIsOverdue(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		p := NewPool(1, time.Second)
+		near, far := net.Pipe()
+		begun := time.Now()
+		var after time.Duration
+		h := serve(p, near, func(h *echo) {
+			after = time.Since(begun)
+			h.stream.Finish(CloseGoingAway, "quiet")
+		})
+		h.stream.ExpectWithin(5 * time.Second)
+		go func() { _, _ = io.Copy(io.Discard, far) }()
+		time.Sleep(3 * time.Second)
+		h.stream.ExpectWithin(0)
+		time.Sleep(time.Hour)
+		h.stream.ExpectWithin(4 * time.Second)
+		err := <-h.over
+		assert.Equal(t, time.Hour+7*time.Second, after)
+		assert.ErrorIs(t, err, os.ErrDeadlineExceeded, "the client does not answer the goodbye")
+		assert.Equal(t, time.Hour+7*time.Second+lingerTime, time.Since(begun))
+		p.Close()
+	})
+}
+
+// TestALimitHoldsWhileTheStreamIsBusy lets the time pass between two waits for data.
+func TestALimitHoldsWhileTheStreamIsBusy(t *testing.T) {
+	p := NewPool(1, time.Minute)
+	near, far := sockets(t)()
+	overdue := make(chan struct{})
+	h := &echo{over: make(chan error, 1), overdue: func(h *echo) { close(overdue); h.stream.Finish(CloseNormal, "") }}
+	h.stream = NewStream(p, near, WebSocket(1<<14), h)
+	h.stream.ExpectWithin(time.Nanosecond)
+	if h.stream.watched {
+		require.Eventually(t, func() bool {
+			h.stream.mu.Lock()
+			defer h.stream.mu.Unlock()
+			return h.stream.overtime
+		}, bound, time.Millisecond)
+	}
+	h.stream.wait(newWorker())
+	within(t, overdue)
+	_ = far.Close()
+	within(t, h.over)
+	p.Close()
+}
+
+// TestAnIdleStreamHasNoGoroutine holds many streams, each of which has received something.
+func TestAnIdleStreamHasNoGoroutine(t *testing.T) {
+	p := NewPool(2, time.Minute)
+	if p.watch(); p.watcher == nil {
+		t.Skip("this system has no watcher")
+	}
+	pair := sockets(t)
+	before := runtime.NumGoroutine()
+	var streams []*echo
+	var clients []net.Conn
+	for range 200 {
+		near, far := pair()
+		streams = append(streams, serve(p, near, nil))
+		clients = append(clients, far)
+		_, err := far.Write(masked(ws.OpText, true, []byte("level 2.10")))
+		require.NoError(t, err)
+		require.Equal(t, []string{"level 2.10"}, readFrames(far, 1))
+	}
+	assert.Eventually(t, func() bool { return runtime.NumGoroutine() < before+20 }, bound, time.Millisecond)
+	for i, h := range streams {
+		_ = clients[i].Close()
+		within(t, h.over)
+	}
+	p.Close()
+}
+
+// TestWhatIsReportedLateIsNotTakenForAnother gives the place of a stream to the next one.
+func TestWhatIsReportedLateIsNotTakenForAnother(t *testing.T) {
+	var m marks
+	first, second := &Stream{}, &Stream{}
+	m.put(first)
+	old := first.mark
+	assert.Same(t, first, m.find(old))
+	m.drop(first)
+	assert.Nil(t, m.find(old))
+	m.put(second)
+	assert.Equal(t, uint32(old), uint32(second.mark), "it has the same place")
+	assert.Nil(t, m.find(old))
+	assert.Same(t, second, m.find(second.mark))
+	m.serial = 1<<32 - 1
+	m.put(first)
+	assert.Equal(t, mark(1)<<32|1, first.mark, "no mark is zero")
+}
+
+// eachWay runs a test on raw sockets with and without a watcher, and on connections without a raw
+// socket.
+func eachWay(t *testing.T, test func(t *testing.T, p *Pool, pair func() (near, far net.Conn))) {
+	for _, way := range []struct {
+		name    string
+		watched bool
+		pair    func(t *testing.T) func() (near, far net.Conn)
+	}{{"watched", true, sockets}, {"socket", false, sockets}, {"pipe", false, func(*testing.T) func() (near, far net.Conn) { return net.Pipe }}} {
+		t.Run(way.name, func(t *testing.T) {
+			p := NewPool(4, time.Minute)
+			if !way.watched {
+				p.watching.Do(func() {})
+			} else if p.watch(); p.watcher == nil {
+				t.Skip("this system has no watcher")
+			}
+			test(t, p, way.pair(t))
+			p.Close()
+		})
+	}
+}
+
+// sockets returns a function that connects two sockets on loopback.
+func sockets(t *testing.T) func() (near, far net.Conn) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = listener.Close() })
+	return func() (near, far net.Conn) {
+		far, err := net.Dial("tcp", listener.Addr().String())
+		require.NoError(t, err)
+		near, err = listener.Accept()
+		require.NoError(t, err)
+		return near, far
+	}
+}
+
+// echo is a handler that sends back what it receives. It checks what [Handler] promises.
+type echo struct {
+	stream  *Stream
+	overdue func(*echo)
+	over    chan error
+	inside  atomic.Int32
+	ended   atomic.Int32
+
+	mu  sync.Mutex
+	out [][]byte
+}
+
+func serve(p *Pool, c net.Conn, overdue func(*echo)) *echo {
+	h := &echo{over: make(chan error, 1), overdue: overdue}
+	h.stream = NewStream(p, c, WebSocket(1<<14), h)
+	h.stream.Start(nil)
+	return h
+}
+
+// alone panics if it is called while another call of it runs, or after the end.
+func (h *echo) alone() (leave func()) {
+	if h.inside.Add(1) != 1 || h.ended.Load() != 0 {
+		panic(fmt.Sprint("called at once, or after the end: ", h.ended.Load()))
+	}
+	return func() { h.inside.Add(-1) }
+}
+
+func (h *echo) Receive(message []byte, _ bool) {
+	defer h.alone()()
+	h.mu.Lock()
+	h.out = append(h.out, bytes.Clone(message))
+	h.mu.Unlock()
+	h.stream.Wake()
+}
+
+func (h *echo) MayWait() bool { return false }
+func (h *echo) Control()      { h.alone()() }
+
+func (h *echo) Broken(code int, reason string) {
+	defer h.alone()()
+	h.stream.Finish(code, reason)
+}
+
+func (h *echo) Overdue() {
+	defer h.alone()()
+	if h.overdue != nil {
+		h.overdue(h)
+		return
+	}
+	h.stream.Finish(CloseGoingAway, "quiet")
+}
+
+func (h *echo) Fetch(frames [][]byte) ([][]byte, bool) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	frames = append(frames, h.out...)
+	h.out = nil
+	return frames, false
+}
+
+func (*echo) Wrote() {}
+
+func (h *echo) Ended(err error) {
+	leave := h.alone()
+	h.ended.Add(1)
+	leave()
+	h.over <- err
+}
+
+// masked returns a frame of a client.
+func masked(op ws.OpCode, fin bool, payload []byte) []byte {
+	frame := ws.MaskFrameWith(ws.NewFrame(op, fin, payload), [4]byte{1, 2, 3, 4})
+	return ws.MustCompileFrame(frame)
+}
+
+// inFragments returns a message in one to three frames, with a ping between them.
+func inFragments(random *rand.Rand, message []byte) (stream []byte) {
+	op := ws.OpText
+	for range random.IntN(3) {
+		n := random.IntN(len(message) + 1)
+		stream = append(stream, masked(op, false, message[:n])...)
+		stream = append(stream, masked(ws.OpPing, true, nil)...)
+		message, op = message[n:], ws.OpContinuation
+	}
+	return append(stream, masked(op, true, message)...)
+}
+
+// readFrames reads so many text frames, or as many as come.
+func readFrames(c net.Conn, count int) (texts []string) {
+	for len(texts) < count {
+		f, err := ws.ReadFrame(c)
+		if err != nil {
+			return texts
+		}
+		if f.Header.OpCode == ws.OpText {
+			texts = append(texts, string(f.Payload))
+		}
+	}
+	return texts
+}
+
+// within returns what comes from a channel in time.
+func within[T any](t *testing.T, from <-chan T) (v T) {
+	select {
+	case v = <-from:
+	case <-time.After(bound):
+		assert.Fail(t, "nothing came in time")
+	}
+	return v
+}

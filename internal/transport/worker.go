@@ -1,0 +1,29 @@
+package transport
+
+// worker is what a goroutine that serves streams needs again and again, so that reading, writing
+// and watching do not allocate. Its functions are called by syscall.RawConn.
+type worker struct {
+	buffer []byte // for reading
+	joined []byte // frames to write at once
+	frames [][]byte
+
+	readOnce, writeOnce func(fd uintptr) bool
+	data                []byte // to write
+	n                   int    // the result of the last call
+	err                 error
+
+	watching *watching
+}
+
+func newWorker() *worker {
+	w := &worker{watching: newWatching()}
+	w.readOnce = func(fd uintptr) bool {
+		w.n, w.err = readSocket(fd, w.buffer)
+		return true
+	}
+	w.writeOnce = func(fd uintptr) bool {
+		w.n, w.err = writeSocket(fd, w.data)
+		return true
+	}
+	return w
+}
