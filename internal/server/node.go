@@ -122,7 +122,8 @@ const (
 	takenEvery = 250 * time.Millisecond
 )
 
-// taken returns an error if other nodes hear a process of this name that was not started with this data directory.
+// taken returns an error if other nodes hear a process of this name that was not started with this data directory. It
+// asks again while one of them does not answer.
 func (n *node) taken(ctx context.Context, dir string) error {
 	last, err := readNodeFile(dir)
 	if err != nil {
@@ -131,7 +132,7 @@ func (n *node) taken(ctx context.Context, dir string) error {
 	for began := time.Now(); ; time.Sleep(takenEvery) {
 		var mu sync.Mutex
 		var asking sync.WaitGroup
-		by := ""
+		by, silent := "", false
 		for _, name := range n.Nodes {
 			if name == n.Node {
 				continue
@@ -140,16 +141,20 @@ func (n *node) taken(ctx context.Context, dir string) error {
 				ctx, cancel := context.WithTimeout(ctx, lookIn)
 				defer cancel()
 				var is nodeStatus
-				if err := n.peers.Ask(ctx, name, askStatus, nil, &is); err == nil && is.Heard[n.Node] > 0 && is.Heard[n.Node] != last.Incarnation {
-					mu.Lock()
-					defer mu.Unlock()
+				err := n.peers.Ask(ctx, name, askStatus, nil, &is)
+				mu.Lock()
+				defer mu.Unlock()
+				switch {
+				case errors.Is(err, peers.ErrAway) && !errors.Is(err, peers.ErrGone):
+					silent = true
+				case err == nil && is.Heard[n.Node] > 0 && is.Heard[n.Node] != last.Incarnation:
 					by = name
 				}
 			})
 		}
 		asking.Wait()
 		switch {
-		case by == "":
+		case by == "" && (!silent || time.Since(began) > takenIn):
 			return ctx.Err()
 		case time.Since(began) > takenIn:
 			return fmt.Errorf("%s hears another process that is the node %s: each needs a name of its own (cluster.node)", by, n.Node)
