@@ -4,6 +4,7 @@ package clustertest
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -105,8 +106,8 @@ func checkBus(t *testing.T, b Broker, to cluster.Name) {
 		b.Bus.Send(to, cluster.Envelope{From: "dipper", Sender: 1, Last: seq + 1, Messages: []cluster.Message{cluster.TableChanged{}}})
 	}
 	b.Settle()
+	require.Eventually(t, func() bool { return len(b.Received(to)) > 0 }, time.Minute, time.Millisecond)
 	received := b.Received(to)
-	require.NotEmpty(t, received)
 	last := uint64(0)
 	for _, e := range received {
 		require.Greater(t, e.Last, last, "at most once, and in order")
