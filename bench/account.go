@@ -27,10 +27,7 @@ import (
 // account prints where the memory of an idle link goes, and the processor time of a hello with a join, from profiles
 // that it takes itself. The sums are exact; the parts are samples.
 func (s *stage) account(links int) {
-	hellos := make([]string, links)
-	for i := range hellos {
-		hellos[i] = fmt.Sprintf(`{"type":"hello","version":1,"token":"%s","nonce":"n-%d","rooms":["basin.b%d"]}`, s.token(fmt.Sprint("w-", i)), i, i/10)
-	}
+	hellos := s.hellos(links)
 	const often = "GODEBUG" // with the usual rate of samples, small things are seen too rarely
 	check(os.Setenv(often, "memprofilerate=2048"))
 	s.accountMemory(hellos)

@@ -33,6 +33,7 @@ type line struct {
 var lines = []line{
 	{"link_rss_kb", "KB", "memory of an idle link with a session in a room, 15,000 of them, calm for more than a minute", "floor_link_rss_kb", "≤ 7"},
 	{"link_rss_after_frames_kb", "KB", "the same after each has sent 10 frames", "floor_link_rss_after_frames_kb", "≤ 9"},
+	{"link_rss_tls_kb", "KB", "the same as the first, of 5,000 links over TLS", "", "≤ 14"},
 	{"handshakes_per_second", "/s", "links opened, with hello and join", "floor_handshakes_per_second", "≥ 4,000"},
 	{"events_per_second", "/s", "changes delivered: 5,000 receivers, 1,000 changes a second", "floor_frames_per_second", "≥ 4,000,000"},
 	{"last_receiver_p50_ms", "ms", "from a change until the last receiver has it", "", "≤ 120"},
@@ -89,7 +90,7 @@ func main() {
 	}
 	short := flag.Bool("short", false, "fewer and shorter rounds, in less than a minute")
 	file := flag.String("out", "bench/latest.json", "where the results are written")
-	only := flag.String("only", "", "one part: counts, joins, records, memory, blast, fanout, hold, doing, timing or rows, with -against what the figures' names contain; nothing is written then")
+	only := flag.String("only", "", "one part: counts, joins, records, memory, secure, blast, fanout, hold, doing, timing or rows, with -against what the figures' names contain; nothing is written then")
 	against := flag.String("against", "", "a commit that is built too and measured in alternation with this tree; nothing is written then")
 	pairs := flag.Int("pairs", 10, "how many rounds of each, for the figure that has the fewest")
 	account := flag.Int("account", 0, "print where the memory of so many idle links goes, and the time of their hellos; nothing is written then")
@@ -122,7 +123,7 @@ func run(short bool, only string) results {
 	for _, part := range []struct {
 		name string
 		run  func(results)
-	}{{"counts", s.counts}, {"joins", s.joins}, {"records", s.records}, {"memory", s.memory}, {"blast", s.blast}, {"fanout", s.fanouts}, {"hold", s.hold}, {"doing", s.doing}, {"timing", s.timing}, {"rows", s.rows}} {
+	}{{"counts", s.counts}, {"joins", s.joins}, {"records", s.records}, {"memory", s.memory}, {"secure", s.secure}, {"blast", s.blast}, {"fanout", s.fanouts}, {"hold", s.hold}, {"doing", s.doing}, {"timing", s.timing}, {"rows", s.rows}} {
 		if only == "" || only == part.name {
 			part.run(r)
 		}

@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -73,15 +74,24 @@ func (p *process) rss() float64 {
 // HOST:PORT. Data is the directory of the records; empty stands for a new one.
 func (s *stage) startService(data string) (*process, string) {
 	if data == "" {
-		data = must(os.MkdirTemp(s.dir, "data-"))
+		return s.startServiceWith()
 	}
-	p, err := start(s.binary, "serve", "--requests-per-second", "10000000", "--listen", "127.0.0.1:0", "--data", data, "--operator-key", key, "--token-secret", secret,
-		"--links-per-address", "100000", "--links-per-person", "100000")
+	return s.startServiceWith("--data", data)
+}
+
+// startServiceWith starts the binary with more options than usual.
+func (s *stage) startServiceWith(options ...string) (*process, string) {
+	if !slices.Contains(options, "--data") {
+		options = append(options, "--data", must(os.MkdirTemp(s.dir, "data-")))
+	}
+	p, err := start(s.binary, append([]string{"serve", "--requests-per-second", "10000000", "--listen", "127.0.0.1:0", "--operator-key", key, "--token-secret", secret,
+		"--links-per-address", "100000", "--links-per-person", "100000"}, options...)...)
 	check(err)
 	for {
 		line, err := p.lines.ReadString('\n')
 		check(err)
-		if _, rest, ok := strings.Cut(line, "http://"); ok {
+		if _, rest, ok := strings.Cut(line, "://127."); ok {
+			rest = "127." + rest
 			go func() { _, _ = io.Copy(io.Discard, p.lines) }()
 			return p, strings.TrimRight(strings.Fields(rest)[0], ";")
 		}

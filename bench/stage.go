@@ -87,47 +87,60 @@ func (s *stage) token(user string) string {
 	return must(client.Token{User: user, Grants: wire.Grants{Rooms: []string{"**"}}}.Sign(secret))
 }
 
+// calm is until a room has forgotten its last changes, which it keeps for a minute, and what a burst has left is
+// swept up.
+const calm = 90 * time.Second
+
 // memory measures the memory of an idle link, each with a session in a room of ten, and the
 // speed of connecting.
 func (s *stage) memory(r results) {
 	const links = 15_000
-	hellos := make([]string, links)
-	for i := range hellos {
-		hellos[i] = fmt.Sprintf(`{"type":"hello","version":1,"token":"%s","nonce":"n","rooms":["basin.b%d"]}`, s.token(fmt.Sprint("w-", i)), i/10)
-	}
-	weigh := func(p *process, plan load.Plan, frame string, settled time.Duration) (idle, after, rate float64) {
-		// Some links come and go first, because caches of a fixed size do not belong to a link.
-		early := plan
-		early.Links = links / 10
-		first, _ := startCrowd(early)
-		time.Sleep(time.Second)
-		first.stop()
-		time.Sleep(12 * time.Second) // until those are gone altogether
-		before := p.rss()
-		c, connected := startCrowd(plan)
-		defer c.stop()
-		time.Sleep(pick(s, settled, 2500*time.Millisecond)) // until what the burst has left is swept up
-		idle = (p.rss() - before) / links
-		for range 10 {
-			c.tell(order{Do: "send", Text: frame})
-			time.Sleep(100 * time.Millisecond)
-		}
-		time.Sleep(pick(s, 10*time.Second, 2500*time.Millisecond))
-		seen := c.tell(order{Do: "result"})
-		if seen.Closed+seen.Holes+seen.Errors > 0 {
-			check(fmt.Errorf("of %d idle links %d were closed, %d had a hole, and there were %d errors, as %s", links, seen.Closed, seen.Holes, seen.Errors, seen.Sample))
-		}
-		return idle, (p.rss() - before) / links, links / connected.Connected.Seconds()
-	}
 	floor, address := startFloor()
 	r["floor_link_rss_kb"], r["floor_link_rss_after_frames_kb"], r["floor_handshakes_per_second"] =
-		weigh(floor, load.Plan{Address: address, Source: "127.0.0.2", Path: "/link", Links: links, At: 16}, `{"type":"activity"}`, 10*time.Second)
+		s.weigh(floor, load.Plan{Address: address, Source: "127.0.0.2", Path: "/link", Links: links, At: 16}, `{"type":"activity"}`, 10*time.Second)
 	floor.stop()
 	service, address := s.startService("")
 	s.fillCaches(address)
 	r["link_rss_kb"], r["link_rss_after_frames_kb"], r["handshakes_per_second"] =
-		weigh(service, load.Plan{Address: address, Source: "127.0.0.2", Path: "/v1/link", Links: links, Hellos: hellos, At: 16}, `{"type":"activity"}`, 90*time.Second) // rooms keep their last changes for a minute
+		s.weigh(service, load.Plan{Address: address, Source: "127.0.0.2", Path: "/v1/link", Links: links, Hellos: s.hellos(links), At: 16}, `{"type":"activity"}`, calm)
 	service.stop()
+}
+
+// hellos returns the hellos of so many people, each ten of whom join a room.
+func (s *stage) hellos(links int) []string {
+	hellos := make([]string, links)
+	for i := range hellos {
+		hellos[i] = fmt.Sprintf(`{"type":"hello","version":1,"token":"%s","nonce":"n","rooms":["basin.b%d"]}`, s.token(fmt.Sprint("w-", i)), i/10)
+	}
+	return hellos
+}
+
+// weigh returns the memory that a process needs for each idle link in KB, at first and after each has sent ten frames, and how many
+// links a second it took.
+func (s *stage) weigh(p *process, plan load.Plan, frame string, settled time.Duration) (idle, after, rate float64) {
+	links := float64(plan.Links)
+	// Some links come and go first, because caches of a fixed size do not belong to a link.
+	early := plan
+	early.Links = plan.Links / 10
+	first, _ := startCrowd(early)
+	time.Sleep(time.Second)
+	first.stop()
+	time.Sleep(12 * time.Second) // until those are gone altogether
+	before := p.rss()
+	c, connected := startCrowd(plan)
+	defer c.stop()
+	time.Sleep(pick(s, settled, 2500*time.Millisecond))
+	idle = (p.rss() - before) / links
+	for range 10 {
+		c.tell(order{Do: "send", Text: frame})
+		time.Sleep(100 * time.Millisecond)
+	}
+	time.Sleep(pick(s, 10*time.Second, 2500*time.Millisecond))
+	seen := c.tell(order{Do: "result"})
+	if seen.Closed+seen.Holes+seen.Errors > 0 {
+		check(fmt.Errorf("of %d idle links %d were closed, %d had a hole, and there were %d errors, as %s", plan.Links, seen.Closed, seen.Holes, seen.Errors, seen.Sample))
+	}
+	return idle, (p.rss() - before) / links, links / connected.Connected.Seconds()
 }
 
 // fillCaches creates a directory so large that the bounded caches of the records are full,

@@ -4,7 +4,6 @@ package server
 
 import (
 	"context"
-	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -29,6 +28,7 @@ import (
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/realm"
 	"tovik.example/tovik/internal/records"
+	"tovik.example/tovik/internal/transport"
 )
 
 // How long a stop waits for links and for requests; together they stay well
@@ -206,7 +206,7 @@ func start(waits context.Context, c Config, store *records.Store, secure *certif
 	var listener net.Listener = limitConnections(plain, c.MaxConnections)
 	scheme := "http"
 	if secure.wanted() {
-		listener, scheme = tls.NewListener(listener, secure.config()), "https"
+		listener, scheme = transport.TLS(listener, secure.config()), "https"
 	}
 	c.boundMemory()
 	measures := httpapi.NewMeasures()

@@ -1,6 +1,7 @@
 package transport
 
 import (
+	"crypto/tls"
 	"errors"
 	"io"
 	"net"
@@ -11,11 +12,13 @@ import (
 
 // conn is a connection of a stream: a raw socket, or something on top of one, mainly TLS.
 type conn interface {
-	// await returns when there is something to read, or an error.
+	// raw returns the socket to watch, or nil if there is none.
+	raw() syscall.RawConn
+	// await returns when there is something to read, or an error. It is for what is not watched.
 	await() error
 	// read returns what there is to read, which is valid until the worker's next read. It does not
-	// wait, and may return nothing.
-	read(w *worker) ([]byte, error)
+	// wait, and may return nothing. More says that there may be more than the socket shows.
+	read(w *worker) (data []byte, more bool, err error)
 	// write writes what it can without waiting, possibly nothing.
 	write(w *worker, data []byte) (n int, err error)
 	// writeSlowly writes everything, and gives up after the time without progress.
@@ -23,14 +26,30 @@ type conn interface {
 	net() net.Conn
 }
 
-// newConn uses the raw socket if there is one.
-func newConn(c net.Conn) conn {
-	if s, ok := c.(syscall.Conn); ok && rawSockets {
-		if rc, err := s.SyscallConn(); err == nil {
-			return &rawConn{Conn: c, rc: rc}
-		}
+// connect returns what a stream needs of a connection, and whether the pool's watcher can wait for its data.
+func (p *Pool) connect(c net.Conn) (_ conn, watched bool) {
+	over, secure := c.(*tls.Conn)
+	below := c
+	if secure {
+		below = over.NetConn()
 	}
-	return &otherConn{Conn: c}
+	s, ok := below.(syscall.Conn)
+	if !ok || !rawSockets {
+		return &otherConn{Conn: c}, false
+	}
+	rc, err := s.SyscallConn()
+	if err != nil {
+		return &otherConn{Conn: c}, false
+	}
+	watched = p.watches()
+	if !secure {
+		return &rawConn{Conn: c, rc: rc}, watched
+	}
+	if below, ok := below.(*socket); ok && watched {
+		below.direct = true
+		return &secureConn{otherConn{Conn: c}, below}, true
+	}
+	return &otherConn{Conn: c}, false
 }
 
 // rawConn reads and writes its socket only inside the callbacks of [syscall.RawConn]. They hold
@@ -42,6 +61,8 @@ type rawConn struct {
 
 func (c *rawConn) net() net.Conn { return c.Conn }
 
+func (c *rawConn) raw() syscall.RawConn { return c.rc }
+
 func (c *rawConn) await() error {
 	return c.rc.Read(func(fd uintptr) bool {
 		_, err := peekSocket(fd)
@@ -49,22 +70,20 @@ func (c *rawConn) await() error {
 	})
 }
 
-func (c *rawConn) read(w *worker) ([]byte, error) {
-	if w.buffer == nil {
-		w.buffer = make([]byte, readSize)
-	}
+func (c *rawConn) read(w *worker) ([]byte, bool, error) {
+	w.readBuffer()
 	err := c.rc.Read(w.readOnce)
 	switch {
 	case err != nil:
-		return nil, err
+		return nil, false, err
 	case w.err == syscall.EAGAIN:
-		return nil, nil
+		return nil, false, nil
 	case w.err != nil:
-		return nil, w.err
+		return nil, false, w.err
 	case w.n == 0:
-		return nil, io.EOF
+		return nil, false, io.EOF
 	}
-	return w.buffer[:w.n], nil
+	return w.buffer[:w.n], false, nil
 }
 
 func (c *rawConn) write(w *worker, data []byte) (int, error) {
@@ -97,7 +116,7 @@ func (c *rawConn) writeSlowly(data []byte, slow time.Duration) error {
 	return c.SetWriteDeadline(time.Time{})
 }
 
-// otherConn is a connection without a raw socket, such as TLS. Waiting for data takes a small
+// otherConn is a connection without a socket that can be watched. Waiting for data takes a small
 // buffer of its own, and every write may wait.
 type otherConn struct {
 	net.Conn
@@ -105,6 +124,8 @@ type otherConn struct {
 }
 
 func (c *otherConn) net() net.Conn { return c.Conn }
+
+func (*otherConn) raw() syscall.RawConn { return nil }
 
 func (c *otherConn) await() error {
 	buffer := make([]byte, spareSize)
@@ -116,10 +137,10 @@ func (c *otherConn) await() error {
 	return nil
 }
 
-func (c *otherConn) read(*worker) ([]byte, error) {
+func (c *otherConn) read(*worker) ([]byte, bool, error) {
 	data := c.data
 	c.data = nil
-	return data, nil
+	return data, false, nil
 }
 
 func (c *otherConn) write(*worker, []byte) (int, error) { return 0, nil }

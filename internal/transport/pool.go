@@ -49,14 +49,15 @@ func NewPool(workers int, slow time.Duration) *Pool {
 	return p
 }
 
-// watch begins to watch sockets, if the system can do that.
-func (p *Pool) watch() {
+// watches begins to watch sockets, and reports whether the system can do that.
+func (p *Pool) watches() bool {
 	p.watching.Do(func() {
 		if watcher, err := newWatcher(); err == nil {
 			p.watcher = watcher
 			p.ended.Go(watcher.run)
 		}
 	})
+	return p.watcher != nil
 }
 
 // Close ends the workers.

@@ -92,11 +92,8 @@ const (
 
 // NewStream returns a stream that is not started.
 func NewStream(p *Pool, c net.Conn, codec Codec, h Handler) *Stream {
-	s := &Stream{pool: p, conn: newConn(c), codec: codec, handler: h}
-	if _, raw := s.conn.(*rawConn); raw {
-		p.watch()
-		s.watched = p.watcher != nil
-	}
+	s := &Stream{pool: p, codec: codec, handler: h}
+	s.conn, s.watched = p.connect(c)
 	return s
 }
 
@@ -116,7 +113,7 @@ func (s *Stream) Start(early []byte) {
 		go s.begin(early)
 		return
 	}
-	s.wait(newWorker())
+	s.look()
 }
 
 func (s *Stream) begin(early []byte) {
@@ -124,7 +121,22 @@ func (s *Stream) begin(early []byte) {
 		s.end(err)
 		return
 	}
+	s.look()
+}
+
+// look begins with what may have come with the handshake, but is not on the socket any more.
+func (s *Stream) look() {
+	if _, secure := s.conn.(*secureConn); secure {
+		s.readMore()
+		return
+	}
 	s.wait(newWorker())
+}
+
+// readMore hands the stream to a worker at once.
+func (s *Stream) readMore() {
+	s.waits.Store(true)
+	s.ready(nil)
 }
 
 // ExpectWithin calls the handler's Overdue if nothing is received within the time; 0 means no
@@ -168,7 +180,7 @@ func (s *Stream) wait(w *worker) {
 		go func() { s.ready(s.conn.await()) }() // small, because it does nothing else
 		return
 	}
-	if err := s.pool.watcher.watch(w.watching, s, s.conn.(*rawConn)); err != nil {
+	if err := s.pool.watcher.watch(w.watching, s, s.conn.raw()); err != nil {
 		s.ready(err)
 	}
 	s.mu.Lock()
@@ -197,8 +209,9 @@ func (s *Stream) process(w *worker) {
 	err := s.fail
 	s.fail = nil
 	var data []byte
+	var more bool
 	if err == nil {
-		data, err = s.conn.read(w)
+		data, more, err = s.conn.read(w)
 	}
 	switch {
 	case err == nil && len(data) > 0:
@@ -208,6 +221,10 @@ func (s *Stream) process(w *worker) {
 	}
 	if err != nil {
 		s.end(err)
+		return
+	}
+	if more {
+		s.readMore()
 		return
 	}
 	s.wait(w)

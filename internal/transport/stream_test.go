@@ -2,9 +2,15 @@ package transport
 
 import (
 	"bytes"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	cryptorand "crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
+	"math/big"
 	"math/rand/v2"
 	"net"
 	"os"
@@ -166,14 +172,18 @@ func TestALimitHoldsWhileTheStreamIsBusy(t *testing.T) {
 // TestAnIdleStreamHasNoGoroutine holds many streams, each of which has received something.
 func TestAnIdleStreamHasNoGoroutine(t *testing.T) {
 	p := NewPool(2, time.Minute)
-	if p.watch(); p.watcher == nil {
+	if !p.watches() {
 		t.Skip("this system has no watcher")
 	}
-	pair := sockets(t)
+	plain, secure := sockets(t), secured(t)
 	before := runtime.NumGoroutine()
 	var streams []*echo
 	var clients []net.Conn
-	for range 200 {
+	for i := range 200 {
+		pair := plain
+		if i%2 == 1 {
+			pair = secure
+		}
 		near, far := pair()
 		streams = append(streams, serve(p, near, nil))
 		clients = append(clients, far)
@@ -214,12 +224,13 @@ func eachWay(t *testing.T, test func(t *testing.T, p *Pool, pair func() (near, f
 		name    string
 		watched bool
 		pair    func(t *testing.T) func() (near, far net.Conn)
-	}{{"watched", true, sockets}, {"socket", false, sockets}, {"pipe", false, func(*testing.T) func() (near, far net.Conn) { return net.Pipe }}} {
+	}{{"watched", true, sockets}, {"socket", false, sockets}, {"TLS, watched", true, secured}, {"TLS", false, secured},
+		{"pipe", false, func(*testing.T) func() (near, far net.Conn) { return net.Pipe }}} {
 		t.Run(way.name, func(t *testing.T) {
 			p := NewPool(4, time.Minute)
 			if !way.watched {
 				p.watching.Do(func() {})
-			} else if p.watch(); p.watcher == nil {
+			} else if !p.watches() {
 				t.Skip("this system has no watcher")
 			}
 			test(t, p, way.pair(t))
@@ -230,14 +241,52 @@ func eachWay(t *testing.T, test func(t *testing.T, p *Pool, pair func() (near, f
 
 // sockets returns a function that connects two sockets on loopback.
 func sockets(t *testing.T) func() (near, far net.Conn) {
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	return through(t, func(l net.Listener) net.Listener { return l }, func(far net.Conn) net.Conn { return far })
+}
+
+// secured returns a function that connects two sockets on loopback with TLS.
+func secured(t *testing.T) func() (near, far net.Conn) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), cryptorand.Reader)
 	require.NoError(t, err)
+	template := &x509.Certificate{SerialNumber: big.NewInt(1)}
+	der, err := x509.CreateCertificate(cryptorand.Reader, template, template, &key.PublicKey, key)
+	require.NoError(t, err)
+	config := &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{der}, PrivateKey: key}}}
+	return through(t, func(l net.Listener) net.Listener { return TLS(l, config) }, func(far net.Conn) net.Conn {
+		return tls.Client(cutting{far}, &tls.Config{InsecureSkipVerify: true}) // it speaks to its own test
+	})
+}
+
+// cutting writes in pieces that end anywhere in a record of TLS.
+type cutting struct{ net.Conn }
+
+func (c cutting) Write(data []byte) (n int, err error) {
+	for n < len(data) && err == nil {
+		var wrote int
+		wrote, err = c.Conn.Write(data[n:min(n+701, len(data))])
+		n += wrote
+		runtime.Gosched()
+	}
+	return n, err
+}
+
+func through(t *testing.T, serving func(net.Listener) net.Listener, dialed func(net.Conn) net.Conn) func() (near, far net.Conn) {
+	plain, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	listener := serving(plain)
 	t.Cleanup(func() { _ = listener.Close() })
 	return func() (near, far net.Conn) {
 		far, err := net.Dial("tcp", listener.Addr().String())
 		require.NoError(t, err)
+		far = dialed(far)
 		near, err = listener.Accept()
 		require.NoError(t, err)
+		if near, secure := near.(*tls.Conn); secure {
+			done := make(chan error, 1)
+			go func() { done <- near.Handshake() }()
+			require.NoError(t, far.(*tls.Conn).Handshake())
+			require.NoError(t, <-done)
+		}
 		return near, far
 	}
 }

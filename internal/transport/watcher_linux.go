@@ -31,7 +31,7 @@ func newWatcher() (*watcher, error) {
 }
 
 // watch reports the next data of a stream, or its end, once.
-func (w *watcher) watch(with *watching, s *Stream, c *rawConn) error {
+func (w *watcher) watch(with *watching, s *Stream, c syscall.RawConn) error {
 	with.epoll, with.op = w.fd, syscall.EPOLL_CTL_MOD
 	if s.mark == 0 {
 		with.op = syscall.EPOLL_CTL_ADD
@@ -41,7 +41,7 @@ func (w *watcher) watch(with *watching, s *Stream, c *rawConn) error {
 		Events: syscall.EPOLLIN | syscall.EPOLLRDHUP | syscall.EPOLLONESHOT,
 		Fd:     int32(uint32(s.mark)), Pad: int32(uint32(s.mark >> 32)),
 	}
-	if err := c.rc.Control(with.once); err != nil {
+	if err := c.Control(with.once); err != nil {
 		return err
 	}
 	return with.err

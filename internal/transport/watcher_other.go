@@ -2,7 +2,10 @@
 
 package transport
 
-import "errors"
+import (
+	"errors"
+	"syscall"
+)
 
 // watcher is for Linux only. Elsewhere each stream has a goroutine that waits for its data.
 type watcher struct{ marks }
@@ -13,7 +16,7 @@ type watching struct{}
 
 func newWatching() *watching { return nil }
 
-func (*watcher) watch(*watching, *Stream, *rawConn) error { return errors.ErrUnsupported }
+func (*watcher) watch(*watching, *Stream, syscall.RawConn) error { return errors.ErrUnsupported }
 
 func (*watcher) run() {}
 

@@ -27,3 +27,11 @@ func newWorker() *worker {
 	}
 	return w
 }
+
+// readBuffer returns the buffer for reading. Not every worker needs one.
+func (w *worker) readBuffer() []byte {
+	if w.buffer == nil {
+		w.buffer = make([]byte, readSize)
+	}
+	return w.buffer
+}
