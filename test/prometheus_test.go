@@ -63,7 +63,8 @@ func TestEachAlertFires(t *testing.T) {
 // Each query of the dashboard finds something, and no alert fires.
 func TestTheDashboardHasData(t *testing.T) {
 	t.Parallel()
-	nodes, err := local.Start(local.Options{Program: tovik, Dir: t.TempDir(), Names: []string{"dipper"}, Listen: "127.0.0.1:0", Secret: secret, Key: key}, nil)
+	nodes, err := local.Start(local.Options{Program: tovik, Dir: t.TempDir(), Names: []string{"dipper"}, Listen: "127.0.0.1:0", Secret: secret, Key: key,
+		Settings: "[quota]\nsessions = 1000\n"}, nil)
 	require.NoError(t, err)
 	t.Cleanup(nodes.Stop)
 	require.NoError(t, nodes.Await(t.Context()))
