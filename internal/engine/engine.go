@@ -409,7 +409,7 @@ func (e *Engine) spread(now presence.Instant) {
 				e.news = append(e.news, effect)
 				continue
 			}
-			waiting <- effect
+			e.news = append(e.news, answer{waiting, effect})
 			delete(e.settled, effect.Attempt)
 		case presence.SessionOpened:
 			e.log.Debug("session opened", "session", effect.Link.Session, "user", effect.User)

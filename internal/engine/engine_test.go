@@ -79,6 +79,53 @@ func TestNobodyWaitsForWhoIsTold(t *testing.T) {
 }
 
 // TestAnEngineIsASource checks that a room is the sum of its batches.
+// slowly is links that take their time to carry out a cut.
+type slowly struct {
+	stuck  // it hears all else at once
+	engine *engine.Engine
+	told   chan string
+}
+
+func (s *slowly) AskBeat(ask presence.AskBeat) {
+	go func() { _, _ = s.engine.Do(context.Background(), presence.BeatWritten{To: ask.Link, Probe: ask.Probe}) }()
+}
+
+func (s *slowly) Cut(cut presence.Cut) {
+	time.Sleep(time.Second)
+	s.told <- "cut " + string(cut.Link.Session)
+}
+
+// TestAHelloThatWaitedIsAnsweredAfterTheCut lets a second page take a session over from a link that does not answer.
+func TestAHelloThatWaitedIsAnsweredAfterTheCut(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		links := &slowly{told: make(chan string, 2)}
+		links.taking, links.release = make(chan struct{}), make(chan struct{})
+		close(links.release)
+		links.engine = engine.New(engine.Options{Policy: presence.DefaultPolicy(), Sink: links, Links: links})
+		ctx, stop := context.WithCancel(t.Context())
+		go links.engine.Run(ctx)
+		first := hello("ilse", "session-1", "desk.night")
+		first.Nonce = "one"
+		opened, err := links.engine.Do(ctx, first)
+		require.NoError(t, err)
+		second := hello("ilse", "session-2", "desk.night")
+		second.Nonce, second.Session, second.Key = "two", opened.Link.Session, opened.Key
+		reply, wait, err := links.engine.Begin(second)
+		require.NoError(t, err)
+		require.NotNil(t, wait, "the first link is asked")
+		go func() {
+			reply, err = wait(ctx)
+			links.told <- "answer"
+		}()
+		require.Equal(t, "cut session-1", <-links.told)
+		require.Equal(t, "answer", <-links.told)
+		require.NoError(t, err)
+		require.True(t, reply.Resumed)
+		stop()
+		synctest.Wait()
+	})
+}
+
 func TestAnEngineIsASource(t *testing.T) {
 	enginetest.CheckSource(t, func(t *testing.T, sink engine.Sink) (func(context.Context, presence.Input) (presence.Reply, error), enginetest.Source) {
 		e := engine.New(engine.Options{Policy: presence.DefaultPolicy(), Sink: sink, Links: enginetest.NoLinks{}})

@@ -38,6 +38,12 @@ func (o *outbox) empty(sink Sink, links Links) {
 	o.mu.Unlock()
 }
 
+// answer is the answer to a hello that waited. It comes after what the hello has caused.
+type answer struct {
+	to      chan<- presence.Settled // holds one
+	settled presence.Settled
+}
+
 func tell(what any, sink Sink, links Links) {
 	switch what := what.(type) {
 	case *Batch:
@@ -58,6 +64,8 @@ func tell(what any, sink Sink, links Links) {
 		links.InvitationsChanged(what)
 	case presence.PassEnded:
 		links.PassEnded(what)
+	case answer:
+		what.to <- what.settled
 	case presence.Settled:
 		if to, ok := links.(Settler); ok {
 			to.Settled(what)
