@@ -48,6 +48,7 @@ type feed struct {
 type eventStream struct {
 	link
 	feed   *feed
+	key    string    // the session's resume key; set before talk
 	frames pace.Pace // of posts; guarded by posting
 }
 
@@ -275,6 +276,7 @@ func (f *feed) connect(s *eventStream, reply presence.Reply, opened *wire.Opened
 		before.finish(wire.CloseReplaced, presence.ReasonReplaced.String())
 	}
 	f.talk.Rewind(after)
+	s.key = reply.Key
 	s.greet(f.talk, reply, wire.Encode(wire.Answer{Type: wire.TypeAnswer, Opened: opened}))
 	for _, frame := range f.talk.TakeKept() {
 		s.send(outgoing{frame: frame})

@@ -80,7 +80,7 @@ func TestNobodyPostsToAStreamWithoutItsKey(t *testing.T) {
 		require.Equal(t, wire.CodeNoLink, problem.Code)
 	}
 	require.Len(t, inDesk(), 1, "nobody has left the room")
-	right := g.carrier(presence.LinkID{Session: presence.SessionID(session), Number: presence.LinkNumber(number)}).key
+	right := g.carrier(presence.LinkID{Session: presence.SessionID(session), Number: presence.LinkNumber(number)}).kind.(*eventStream).key
 	require.NotEmpty(t, right)
 	_, err = g.Post(t.Context(), PostRequest{Session: session, Link: number, Key: right, Frame: leave})
 	require.NoError(t, err)
@@ -94,7 +94,7 @@ func TestAGatewayCarriesOutOrders(t *testing.T) {
 	enginetest.CheckLinks(t, func(t *testing.T) (engine.Links, presence.LinkID, func() []string) {
 		n++
 		s, c := begin(t, g, fmt.Sprint("w-", n))
-		id := greet(t, s, c)
+		id := greet(t, s, c).Link
 		return g, id, func() (told []string) {
 			for _, out := range s.outbox[1:] { // after the answer to the hello
 				var frame struct{ Type, Room string }
@@ -116,9 +116,10 @@ func TestAGatewayCarriesOutOrders(t *testing.T) {
 func TestALinkIsFoundAfterItsSessionHasANewerOne(t *testing.T) {
 	g, _ := gatewayOf(t)
 	old, c := beginWith(t, g, wire.Hello{Token: tokenFor(t, "ilse"), Nonce: "page"})
-	first := greet(t, old, c)
-	newer, c := beginWith(t, g, wire.Hello{Token: tokenFor(t, "ilse"), Nonce: "page", Resume: &wire.Resume{Session: string(first.Session), ResumeKey: old.key}})
-	second := greet(t, newer, c)
+	opened := greet(t, old, c)
+	first := opened.Link
+	newer, c := beginWith(t, g, wire.Hello{Token: tokenFor(t, "ilse"), Nonce: "page", Resume: &wire.Resume{Session: string(first.Session), ResumeKey: opened.Key}})
+	second := greet(t, newer, c).Link
 	require.Equal(t, presence.LinkID{Session: first.Session, Number: first.Number + 1}, second)
 
 	old.ending = nil
@@ -154,14 +155,14 @@ func beginWith(t *testing.T, g *Gateway, hello wire.Hello) (*webSocket, *realm.G
 }
 
 // greet completes the hello of a link.
-func greet(t *testing.T, s *webSocket, c *realm.Greeting) presence.LinkID {
+func greet(t *testing.T, s *webSocket, c *realm.Greeting) presence.Reply {
 	t.Helper()
 	reply, wait, err := c.Begin()
 	require.NoError(t, err)
 	require.Nil(t, wait)
 	talk, _ := c.Converse(reply, s.wake)
 	s.greet(talk, reply, []byte("the answer"))
-	return reply.Link
+	return reply
 }
 
 // TestAPausedMachineBlamesNoLinkWithoutASession makes a sweep ten minutes late.
@@ -205,7 +206,7 @@ func TestWhatConcernsALinkDuringItsHelloIsNotMissed(t *testing.T) {
 	g.TakenOut(presence.TakenOut{Link: id(c), Room: desk, Reason: presence.ReasonRemoved})
 	g.Cut(presence.Cut{Link: presence.LinkID{Session: id(c).Session, Number: 7}, Ended: true})
 	require.Empty(t, s.outbox)
-	require.Equal(t, id(c), greet(t, s, c))
+	require.Equal(t, id(c), greet(t, s, c).Link)
 	require.Len(t, s.outbox, 2)
 	require.Equal(t, "the answer", string(s.outbox[0].frame))
 	require.Contains(t, string(s.outbox[1].frame), `"type":"dropped","room":"desk.night"`)

@@ -25,24 +25,21 @@ type link struct {
 	caller  realm.Caller
 	talk    atomic.Pointer[realm.Conversation] // nil before hello
 
-	// Set before talk.
-	carries presence.LinkID // zero without a session
-	key     string          // the session's resume key
-
-	asked bool // a beat request is being written; used by the writer only
+	carries presence.LinkID // zero without a session; set before talk
 
 	mu     sync.Mutex
 	outbox []outgoing
-	heard  int64 // Unix nanoseconds; of a link without a session: the last sign of life
-	wanted int64 // the same: the last request for one
-	ended  bool
+	heard  int64              // Unix nanoseconds; of a link without a session: the last sign of life
+	wanted int64              // the same: the last request for one
 	cancel context.CancelFunc // of a request that may take long, or nil
 	ending *realm.End         // why to end an event stream, before it has a connection
+	hello  *reservation       // nil before its guest is known and after it is published; guarded by the registry's lock
 
-	// Guarded by the registry's lock.
-	counted    realm.PersonID // the person among whose links it counts; zero: none
-	hello      *reservation   // nil before its guest is known and after it is published
-	introduced bool           // it has said hello
+	// The flags are together, for there may be a million links.
+	ended      bool // guarded by mu
+	counted    bool // among the links of its guest's person; guarded by the registry's lock
+	introduced bool // it has said hello; guarded by the registry's lock
+	asked      bool // a beat request is being written; used by the writer only
 }
 
 // kind is how kinds of links differ.
@@ -166,7 +163,7 @@ func (l *link) lose(talk *realm.Conversation) {
 // greet publishes the complete conversation. The answer to the hello is the first frame.
 func (l *link) greet(talk *realm.Conversation, reply presence.Reply, answer []byte) {
 	l.mu.Lock()
-	l.carries, l.key = reply.Link, reply.Key // zero without a session
+	l.carries = reply.Link // zero without a session
 	l.outbox = append(l.outbox, outgoing{frame: answer})
 	l.heard = time.Now().UnixNano()
 	l.wanted = l.heard

@@ -298,7 +298,7 @@ func (s *registry) count(l *link, who *realm.Guest) error {
 			Allowed: fmt.Sprintf("at most %d at once", s.limits.PerPerson)}
 	}
 	s.byPerson[who.ID()]++
-	l.counted = who.ID()
+	l.counted = true
 	return nil
 }
 
@@ -310,9 +310,13 @@ func (s *registry) forget(l *link) {
 }
 
 func (s *registry) forgetLocked(l *link) {
-	if l.counted != (realm.PersonID{}) {
-		decrease(s.byPerson, l.counted)
-		l.counted = realm.PersonID{}
+	if l.counted {
+		who := l.guest()
+		if who == nil {
+			who = l.hello.guest
+		}
+		decrease(s.byPerson, who.ID())
+		l.counted = false
 	}
 	s.unreserve(l)
 	delete(s.hailing, l)

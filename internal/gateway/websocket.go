@@ -21,11 +21,9 @@ type webSocket struct {
 	frames pace.Pace
 	excess pace.Pace
 	told   pace.Pace // of telling the client that it sends too much
+	early  [][]byte  // frames received while another one is carried out, at most maxEarly; guarded by mu
+	waits  bool      // another goroutine is carrying out a frame; guarded by mu
 	beside bool      // frames are carried out in another goroutine, because they may take long
-
-	// Guarded by mu.
-	waits bool     // another goroutine is carrying out a frame
-	early [][]byte // frames received since, at most maxEarly
 }
 
 func (*webSocket) isStream() bool { return false }

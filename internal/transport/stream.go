@@ -59,20 +59,21 @@ type Stream struct {
 	codec   Codec
 	handler Handler
 
-	watched bool        // the pool's watcher waits for data, and not a goroutine
-	waits   atomic.Bool // for something to read; who ends that hands the stream to a worker
-	fail    error       // why there is nothing to read; of who has ended the waiting
-	mark    mark        // of the watcher; zero before the first wait, or without one
+	fail error // why there is nothing to read; of who has ended the waiting
+	mark mark  // of the watcher; zero before the first wait, or without one
 
-	mu       sync.Mutex
-	limit    *time.Timer // of ExpectWithin; nil without one, and without a watcher
-	overtime bool        // it has passed
-	err      error       // the first reason why the stream was given up
-	control  []byte
-	goodbye  *goodbye
+	waits    atomic.Bool // for something to read; who ends that hands the stream to a worker
+	watched  bool        // the pool's watcher waits for data, and not a goroutine
+	overtime bool        // the time of ExpectWithin has passed; guarded by mu, as all that follows
 	writing  writing
 	bidden   bool // the goodbye has been written
 	answered bool // the client has sent its goodbye
+
+	mu      sync.Mutex
+	limit   *time.Timer // of ExpectWithin; nil without one, and without a watcher
+	err     error       // the first reason why the stream was given up
+	control []byte
+	goodbye *goodbye
 }
 
 type goodbye struct {
