@@ -16,7 +16,7 @@ FUZZTIME ?= 10m
 SAME := -trimpath -buildvcs=false -ldflags="-s -w"
 STATIC := $(GO) tool -modfile=tools/go.mod staticcheck
 
-.PHONY: build demo bench-cluster chaos test raced random computed fuzz lint mutants bench bench-core account bench-console shots web docs types clean
+.PHONY: build demo bench-cluster chaos soak test raced random computed fuzz lint mutants bench bench-core account bench-console shots web docs types clean
 
 build: web ## the whole binary, with the console in it
 	$(GO) build $(SAME) -o bin/tovik ./cmd/tovik
@@ -128,6 +128,9 @@ bench: ## what the service does, against floors measured in the same run
 
 account: ## where the memory of an idle link goes, and the processor time of a hello
 	$(GO) run ./bench -account 10000 $(ARGS)
+
+soak: ## 10,000 links for half an hour, while others come and go: what changes
+	$(GO) run ./bench -soak 30m $(ARGS)
 
 bench-console: build chromium ## how long the console's pages are busy with what comes live
 	$(GO) run ./bench/console

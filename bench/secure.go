@@ -15,21 +15,18 @@ import (
 	"os"
 	"path/filepath"
 	"time"
-
-	"tovik.example/tovik/bench/load"
 )
 
-// secure measures the memory of an idle link over TLS.
-func (s *stage) secure(r results) {
+// startSecureService starts a service with TLS. The address, HOST:PORT, takes plain connections, and encrypts them.
+func (s *stage) startSecureService() (service *process, address string, stop func()) {
 	cert, private := s.certificate()
-	service, address := s.startServiceWith("--tls-cert", cert, "--tls-key", private)
-	defer service.stop()
+	service, secure := s.startServiceWith("--tls-cert", cert, "--tls-key", private)
 	tunnel := must(net.Listen("tcp", "127.0.0.1:0"))
-	defer tunnel.Close()
-	go encrypt(tunnel, address)
-	hellos := s.hellos(secureLinks)
-	r["link_rss_tls_kb"], _, _ = s.weigh(service, load.Plan{Address: tunnel.Addr().String(), Source: "127.0.0.2", Path: "/v1/link", Links: secureLinks, Hellos: hellos, At: 16},
-		`{"type":"activity"}`, calm)
+	go encrypt(tunnel, secure)
+	return service, tunnel.Addr().String(), func() {
+		service.stop()
+		_ = tunnel.Close()
+	}
 }
 
 // secureLinks are so many that this process, which encrypts them, has enough descriptors.

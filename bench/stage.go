@@ -95,15 +95,26 @@ const calm = 90 * time.Second
 // speed of connecting.
 func (s *stage) memory(r results) {
 	const links = 15_000
+	const frame = `{"type":"activity"}`
+	var turn sync.Mutex
 	floor, address := startFloor()
 	r["floor_link_rss_kb"], r["floor_link_rss_after_frames_kb"], r["floor_handshakes_per_second"] =
-		s.weigh(floor, load.Plan{Address: address, Source: "127.0.0.2", Path: "/link", Links: links, At: 16}, `{"type":"activity"}`, 10*time.Second)
+		s.weigh(&turn, floor, load.Plan{Address: address, Source: "127.0.0.2", Path: "/link", Links: links, At: 16}, frame, 10*time.Second)
 	floor.stop()
 	service, address := s.startService("")
+	defer service.stop()
 	s.fillCaches(address)
-	r["link_rss_kb"], r["link_rss_after_frames_kb"], r["handshakes_per_second"] =
-		s.weigh(service, load.Plan{Address: address, Source: "127.0.0.2", Path: "/v1/link", Links: links, Hellos: s.hellos(links), At: 16}, `{"type":"activity"}`, calm)
-	service.stop()
+	secure, tunnel, stop := s.startSecureService()
+	defer stop()
+	plan := load.Plan{Address: address, Source: "127.0.0.2", Path: "/v1/link", Links: links, Hellos: s.hellos(links), At: 16}
+	over := plan
+	over.Address, over.Links = tunnel, secureLinks
+	var secureKB float64
+	var both sync.WaitGroup
+	both.Go(func() { secureKB, _, _ = s.weigh(&turn, secure, over, frame, calm) })
+	r["link_rss_kb"], r["link_rss_after_frames_kb"], r["handshakes_per_second"] = s.weigh(&turn, service, plan, frame, calm)
+	both.Wait()
+	r["link_rss_tls_kb"] = secureKB
 }
 
 // hellos returns the hellos of so many people, each ten of whom join a room.
@@ -116,8 +127,10 @@ func (s *stage) hellos(links int) []string {
 }
 
 // weigh returns the memory that a process needs for each idle link in KB, at first and after each has sent ten frames, and how many
-// links a second it took.
-func (s *stage) weigh(p *process, plan load.Plan, frame string, settled time.Duration) (idle, after, rate float64) {
+// links a second it took. While it is not busy others have their turn.
+func (s *stage) weigh(turn *sync.Mutex, p *process, plan load.Plan, frame string, settled time.Duration) (idle, after, rate float64) {
+	turn.Lock()
+	defer turn.Unlock()
 	links := float64(plan.Links)
 	// Some links come and go first, because caches of a fixed size do not belong to a link.
 	early := plan
@@ -129,7 +142,9 @@ func (s *stage) weigh(p *process, plan load.Plan, frame string, settled time.Dur
 	before := p.rss()
 	c, connected := startCrowd(plan)
 	defer c.stop()
+	turn.Unlock()
 	time.Sleep(pick(s, settled, 2500*time.Millisecond))
+	turn.Lock()
 	idle = (p.rss() - before) / links
 	for range 10 {
 		c.tell(order{Do: "send", Text: frame})
