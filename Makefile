@@ -16,7 +16,7 @@ FUZZTIME ?= 10m
 SAME := -trimpath -buildvcs=false -ldflags="-s -w"
 STATIC := $(GO) tool -modfile=tools/go.mod staticcheck
 
-.PHONY: build demo bench-cluster chaos soak test raced random computed fuzz lint mutants bench bench-core account bench-console shots web docs types clean
+.PHONY: build demo bench-cluster chaos growth soak test raced random computed fuzz lint mutants bench bench-core account bench-console shots web docs types clean
 
 build: web ## the whole binary, with the console in it
 	$(GO) build $(SAME) -o bin/tovik ./cmd/tovik
@@ -77,7 +77,7 @@ fuzz: ## random input to every door, FUZZTIME for each
 	@for target in access:Tokens cluster/coding:Reading presence:Names config:Files server:Frames server:Bodies; do \
 		$(GO) test ./internal/$${target%%:*} -run '^$$' -fuzz "^Fuzz$${target##*:}$$" -fuzztime $(FUZZTIME) || exit 1; done
 
-.PHONY: chromium compiler nginx network prometheus python buildah dist reproduce
+.PHONY: chromium compiler gnuplot nginx network prometheus python buildah dist reproduce
 compiler: # for the race detector
 	@command -v gcc >/dev/null || { apt-get update -qq && apt-get install -y --no-install-recommends gcc libc6-dev; }
 
@@ -89,6 +89,9 @@ nginx: # for the test behind it, from Debian's packages
 
 prometheus: # for alert rules and the dashboard, from Debian's packages
 	@command -v promtool >/dev/null || { apt-get update -qq && apt-get install -y --no-install-recommends prometheus; }
+
+gnuplot: # for pictures of curves, from Debian's packages
+	@command -v gnuplot >/dev/null || { apt-get update -qq && apt-get install -y --no-install-recommends gnuplot-nox fonts-inter; }
 
 python: # for the examples in Python, from Debian's packages
 	@command -v python3 >/dev/null || { apt-get update -qq && apt-get install -y --no-install-recommends python3-minimal; }
@@ -128,6 +131,9 @@ bench: ## what the service does, against floors measured in the same run
 
 account: ## where the memory of an idle link goes, and the processor time of a hello
 	$(GO) run ./bench -account 10000 $(ARGS)
+
+growth: gnuplot ## how costs grow with links, receivers, rooms, members and entries: pictures in docs/growth
+	$(GO) run ./bench -growth docs/growth $(ARGS)
 
 soak: ## 10,000 links for half an hour, while others come and go: what changes
 	$(GO) run ./bench -soak 30m $(ARGS)

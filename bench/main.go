@@ -95,7 +95,14 @@ func main() {
 	pairs := flag.Int("pairs", 10, "how many rounds of each, for the figure that has the fewest")
 	account := flag.Int("account", 0, "print where the memory of so many idle links goes, and the time of their hellos; nothing is written then")
 	soak := flag.Duration("soak", 0, "hold 10,000 links for so long while others come and go, and print what changed; nothing is written then")
+	growth := flag.String("growth", "", "measure how costs grow, and draw the curves into this directory; nothing is written to -out then")
 	flag.Parse()
+	if *growth != "" {
+		s := newStage(*short)
+		defer s.stop()
+		s.growth(*growth)
+		return
+	}
 	if *soak > 0 {
 		s := newStage(*short)
 		defer s.stop()

@@ -55,7 +55,7 @@ func (s *stage) slowdown(r results) {
 
 // joinsAndLeaves returns the number of answers per second.
 func (s *stage) joinsAndLeaves(service string, length time.Duration) (rate float64) {
-	s.joining(service, length, func(done *atomic.Int64) {
+	s.joining(service, length, ownRooms, func(done *atomic.Int64) {
 		before, began := done.Load(), time.Now()
 		time.Sleep(length)
 		rate = float64(done.Load()-before) / time.Since(began).Seconds()
@@ -66,7 +66,7 @@ func (s *stage) joinsAndLeaves(service string, length time.Duration) (rate float
 // cpuOfJoins returns the processor time of the service for one join or leave, in microseconds. It
 // depends less on what else the machine does than how many there are per second.
 func (s *stage) cpuOfJoins(length time.Duration) (us float64) {
-	s.joining(s.service, length, func(done *atomic.Int64) {
+	s.joining(s.service, length, ownRooms, func(done *atomic.Int64) {
 		before, used := done.Load(), s.process.cpu()
 		time.Sleep(length)
 		us = float64((s.process.cpu() - used).Microseconds()) / float64(done.Load()-before)
@@ -74,8 +74,11 @@ func (s *stage) cpuOfJoins(length time.Duration) (us float64) {
 	return us
 }
 
+// ownRooms gives each person ten rooms.
+func ownRooms(user string, n int) string { return fmt.Sprint("levee.", user, "-", n%10) }
+
 // joining lets people join and leave rooms. While counts how many joins and leaves are done.
-func (s *stage) joining(service string, length time.Duration, while func(done *atomic.Int64)) {
+func (s *stage) joining(service string, length time.Duration, choose func(user string, n int) string, while func(done *atomic.Int64)) {
 	const links = 600 // of which each may bring 50 frames a second
 	var done atomic.Int64
 	var all sync.WaitGroup
@@ -90,7 +93,7 @@ func (s *stage) joining(service string, length time.Duration, while func(done *a
 			pace := time.NewTicker(45 * time.Millisecond) // so that none brings more than it may
 			defer pace.Stop()
 			for n := 0; ctx.Err() == nil; n++ {
-				room := fmt.Sprint("levee.", user, "-", n%10)
+				room := choose(user, n)
 				if link.Join(ctx, room) == nil && link.Leave(ctx, room) == nil {
 					done.Add(2)
 				}
@@ -186,18 +189,28 @@ func (s *stage) queries(r results, dir string) {
 	random := rand.New(rand.NewPCG(2, 2))
 	var room, person []float64
 	for range pick(s, 200, 50) {
+		room = append(room, took(func() { hourOfRoom(store, random) }))
 		began := time.Now()
-		q := records.JournalQuery{Realm: "main", Rooms: []presence.Pattern{presence.Pattern(fmt.Sprint("basin.b", random.IntN(1000)))}, From: began.Add(-time.Hour)}
-		must(store.Journal(context.Background(), q, 1000))
-		room = append(room, float64(time.Since(began).Microseconds())/1000)
-		began = time.Now()
-		q = records.JournalQuery{Realm: "main", Users: []presence.UserID{presence.UserID(fmt.Sprint("w-", random.IntN(20_000)))}, From: began.Add(-24 * time.Hour)}
+		q := records.JournalQuery{Realm: "main", Users: []presence.UserID{presence.UserID(fmt.Sprint("w-", random.IntN(20_000)))}, From: began.Add(-24 * time.Hour)}
 		must(store.Journal(context.Background(), q, 1000))
 		person = append(person, float64(time.Since(began).Microseconds())/1000)
 	}
 	slices.Sort(room)
 	slices.Sort(person)
 	r["journal_query_room_ms"], r["journal_query_person_ms"] = room[len(room)*95/100], person[len(person)*95/100]
+}
+
+// hourOfRoom reads the last hour of some room.
+func hourOfRoom(store *records.Store, random *rand.Rand) {
+	q := records.JournalQuery{Realm: "main", Rooms: []presence.Pattern{presence.Pattern(fmt.Sprint("basin.b", random.IntN(1000)))}, From: time.Now().Add(-time.Hour)}
+	must(store.Journal(context.Background(), q, 1000))
+}
+
+// took returns how long something took, in milliseconds.
+func took(do func()) float64 {
+	began := time.Now()
+	do()
+	return float64(time.Since(began).Microseconds()) / 1000
 }
 
 // export exports the whole journal and measures the memory of the service.

@@ -21,8 +21,12 @@ type conn interface {
 	read(w *worker) (data []byte, more bool, err error)
 	// write writes what it can without waiting, possibly nothing.
 	write(w *worker, data []byte) (n int, err error)
+	// mayWait says that a read may have to write, and wait for that.
+	mayWait() bool
 	// writeSlowly writes everything, and gives up after the time without progress.
 	writeSlowly(data []byte, slow time.Duration) error
+	// abort closes the socket, without a word and without waiting.
+	abort()
 	net() net.Conn
 }
 
@@ -86,6 +90,10 @@ func (c *rawConn) read(w *worker) ([]byte, bool, error) {
 	return w.buffer[:w.n], false, nil
 }
 
+func (*rawConn) mayWait() bool { return false }
+
+func (c *rawConn) abort() { _ = c.Close() }
+
 func (c *rawConn) write(w *worker, data []byte) (int, error) {
 	w.data = data
 	err := c.rc.Write(w.writeOnce)
@@ -141,6 +149,16 @@ func (c *otherConn) read(*worker) ([]byte, bool, error) {
 	data := c.data
 	c.data = nil
 	return data, false, nil
+}
+
+func (*otherConn) mayWait() bool { return false } // await has read
+
+func (c *otherConn) abort() {
+	if over, ok := c.Conn.(*tls.Conn); ok { // which would say goodbye first
+		_ = over.NetConn().Close()
+		return
+	}
+	_ = c.Close()
 }
 
 func (c *otherConn) write(*worker, []byte) (int, error) { return 0, nil }

@@ -198,7 +198,7 @@ func (s *Stream) ready(err error) {
 		return
 	}
 	s.fail = err
-	if s.handler.MayWait() {
+	if s.conn.mayWait() || s.handler.MayWait() {
 		s.pool.await(s)
 		return
 	}
@@ -267,7 +267,7 @@ func (s *Stream) Abort(err error) {
 		s.err = err
 	}
 	s.mu.Unlock()
-	_ = s.conn.net().Close()
+	s.conn.abort()
 	s.ready(net.ErrClosed)
 }
 

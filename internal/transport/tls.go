@@ -78,6 +78,9 @@ type secureConn struct {
 
 func (c *secureConn) raw() syscall.RawConn { return c.below.rc }
 
+// mayWait implements [conn]. A client may ask for new keys (RFC 8446 §4.6.3), which is answered while its data is read.
+func (c *secureConn) mayWait() bool { return true }
+
 func (c *secureConn) read(w *worker) (data []byte, more bool, err error) {
 	n, err := c.Read(w.readBuffer())
 	if n > 0 || errors.Is(err, errNothing) {
