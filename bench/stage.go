@@ -359,12 +359,19 @@ func (s *stage) seen(length time.Duration) []float64 {
 	for len(seen) > 0 {
 		<-seen
 	}
+	await := func() {
+		select {
+		case <-seen:
+		case <-third.Ended():
+			check(fmt.Errorf("the link that sees has ended: %w", third.Err()))
+		}
+	}
 	return times(length, func() {
 		check(joiner.Join(context.Background(), room))
-		<-seen
+		await()
 	}, func() {
 		check(joiner.Leave(context.Background(), room))
-		<-seen
+		await()
 		time.Sleep(engine.DefaultWindow + 5*time.Millisecond)
 	})
 }

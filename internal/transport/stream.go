@@ -59,15 +59,16 @@ type Stream struct {
 	codec   Codec
 	handler Handler
 
-	fail error // why there is nothing to read; of who has ended the waiting
-	mark mark  // of the watcher; zero before the first wait, or without one
+	mark mark // of the watcher; zero before the first wait, or without one
 
-	waits    atomic.Bool // for something to read; who ends that hands the stream to a worker
+	waits    atomic.Bool // for something to read; who ends that sets fail, and hands the stream to a worker
 	watched  bool        // the pool's watcher waits for data, and not a goroutine
-	overtime bool        // the time of ExpectWithin has passed; guarded by mu, as all that follows
+	overtime bool        // the time of ExpectWithin has passed; guarded by mu, as the next three
 	writing  writing
 	bidden   bool // the goodbye has been written
 	answered bool // the client has sent its goodbye
+
+	fail error // why there is nothing to read, or nil
 
 	mu      sync.Mutex
 	limit   *time.Timer // of ExpectWithin; nil without one, and without a watcher
