@@ -381,12 +381,16 @@ func inFragments(random *rand.Rand, message []byte) (stream []byte) {
 // readFrames reads so many text frames, or as many as come.
 func readFrames(c net.Conn, count int) (texts []string) {
 	for len(texts) < count {
-		f, err := ws.ReadFrame(c)
+		h, err := ws.ReadHeader(c)
 		if err != nil {
 			return texts
 		}
-		if f.Header.OpCode == ws.OpText {
-			texts = append(texts, string(f.Payload))
+		payload := make([]byte, h.Length)
+		if _, err := io.ReadFull(c, payload); err != nil {
+			return texts
+		}
+		if h.OpCode == ws.OpText {
+			texts = append(texts, string(payload))
 		}
 	}
 	return texts
