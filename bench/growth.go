@@ -62,9 +62,9 @@ set datafile separator "\t"
 set border 3 linecolor "#6b7280"
 set tics nomirror
 set grid ytics linecolor "#e5e7eb"
-set key top left reverse Left
+set key above left reverse Left
 set xlabel %q
-set yrange [0:*]
+set yrange [*<0:*]
 `, file+".png", c.of)
 	if c.log {
 		script += "set logscale x\n"
@@ -75,7 +75,7 @@ set yrange [0:*]
 		if i == 1 && !strings.HasPrefix(y, "the same") {
 			axis = " axes x1y2"
 			c.ys[i] += " (right)"
-			script += fmt.Sprintf("set border 11\nset y2tics\nset y2range [0:*]\nset y2label %q\n", y)
+			script += fmt.Sprintf("set border 11\nset y2tics\nset y2range [*<0:*]\nset y2label %q\n", y)
 		} else if i == 0 {
 			script += fmt.Sprintf("set ylabel %q\n", y)
 		}
@@ -157,7 +157,7 @@ func (s *stage) growEntries(point func(x float64, ys ...float64)) {
 	store := must(records.Open(dir))
 	defer func() { check(store.Close()) }()
 	id := int64(0)
-	for n := range millions {
+	for range millions {
 		began := time.Now()
 		for range million / 5000 {
 			batch := make([]journal.Entry, 5000)
@@ -169,7 +169,7 @@ func (s *stage) growEntries(point func(x float64, ys ...float64)) {
 			check(store.ImportEntries(batch))
 		}
 		rate := float64(million) / time.Since(began).Seconds()
-		point(float64(n+1), rate, slowestHour(store, random))
+		point(float64(id)/1e6, rate, slowestHour(store, random))
 	}
 }
 
