@@ -18,7 +18,7 @@ import (
 	"tovik.example/tovik/client"
 )
 
-// soak holds 10,000 links for the given time, while others come, join, leave, type and go, about a hundred a second. It
+// soak holds 10,000 links for the given time, while others come, join, leave, type and go, about 150 a second. It
 // prints how memory, goroutines, descriptors and the time until a join is seen changed meanwhile.
 func (s *stage) soak(length time.Duration) {
 	const links, churners, known = 10_000, 8, 2000
@@ -59,7 +59,7 @@ func (s *stage) soak(length time.Duration) {
 	_, _ = fmt.Fprintln(table, "WHAT\tMEDIAN\tFIRST FIFTH\tLAST FIFTH\tUNIT\tSLOPE AN HOUR\t95 % OF IT")
 	for _, c := range courses {
 		slope, off := c.slope()
-		fifth := len(c.values) / 5
+		fifth := max(len(c.values)/5, 1)
 		_, _ = fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t%+.3g\t%+.3g to %+.3g\n", c.what, number(median(slices.Clone(c.values))),
 			number(median(slices.Clone(c.values[:fifth]))), number(median(slices.Clone(c.values[len(c.values)-fifth:]))), c.unit, slope, slope-off, slope+off)
 	}
