@@ -17,8 +17,8 @@ import (
 	"tovik.example/tovik/internal/records"
 )
 
-// growth measures how costs grow, and draws a picture of each curve into a directory.
-func (s *stage) growth(dir string) {
+// growth measures how costs grow, and draws a picture of each curve, or of only one, into a directory.
+func (s *stage) growth(dir, only string) {
 	check(os.MkdirAll(dir, 0o755))
 	for _, c := range []struct {
 		curve
@@ -30,6 +30,9 @@ func (s *stage) growth(dir string) {
 		{curve{"members", "members of the one room into which 600 links go and leave", []string{"joins and leaves a second"}, true}, s.growMembers},
 		{curve{"entries", "million entries in the journal", []string{"entries imported a second", "ms for the last hour of a room, the slowest of 20"}, false}, s.growEntries},
 	} {
+		if only != "" && only != c.name {
+			continue
+		}
 		fmt.Fprintf(os.Stderr, "%s …\n", c.name)
 		var data strings.Builder
 		fmt.Fprintf(&data, "# %s\t%s\n", c.of, strings.Join(c.ys, "\t"))

@@ -90,7 +90,7 @@ func main() {
 	}
 	short := flag.Bool("short", false, "fewer and shorter rounds, in less than a minute")
 	file := flag.String("out", "bench/latest.json", "where the results are written")
-	only := flag.String("only", "", "one part: counts, joins, records, memory, blast, fanout, hold, doing, timing or rows, with -against what the figures' names contain; nothing is written then")
+	only := flag.String("only", "", "one part: counts, joins, records, memory, blast, fanout, hold, doing, timing or rows, with -growth one curve, with -against what the figures' names contain; nothing is written then")
 	against := flag.String("against", "", "a commit that is built too and measured in alternation with this tree; nothing is written then")
 	pairs := flag.Int("pairs", 10, "how many rounds of each, for the figure that has the fewest")
 	account := flag.Int("account", 0, "print where the memory of so many idle links goes, and the time of their hellos; nothing is written then")
@@ -100,7 +100,7 @@ func main() {
 	if *growth != "" {
 		s := newStage(*short)
 		defer s.stop()
-		s.growth(*growth)
+		s.growth(*growth, *only)
 		return
 	}
 	if *soak > 0 {

@@ -36,6 +36,7 @@ const served = { "wire/openapi.json": "/openapi.json", "wire/asyncapi.yaml": "/a
 /** Files that are copied. */
 const copied = {
   "docs/screenshots": "screenshots",
+  "docs/growth": "growth",
   "docs/floors.svg": "floors.svg",
   "bench/latest.json": "latest.json",
   LICENSE: "LICENSE",
