@@ -48,11 +48,11 @@ func (s *stage) growth(dir, only string) {
 	}
 }
 
-// curve is a picture of one or two figures over another.
+// curve is a picture of one or two figures against another.
 type curve struct {
 	name, of string
 	ys       []string
-	log      bool // what it is over
+	log      bool // the horizontal axis is logarithmic
 }
 
 // draw has gnuplot draw a picture, and leaves the data beside it.

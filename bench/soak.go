@@ -66,7 +66,7 @@ func (s *stage) soak(length time.Duration) {
 	check(table.Flush())
 }
 
-// visit is somebody who comes, types, leaves the room and goes, with or without a word.
+// visit opens a link, joins a room, types, leaves the room and closes the link. Half of the visitors say bye.
 func (s *stage) visit(ctx context.Context, user, room string) {
 	link, err := client.Dial(ctx, client.Options{Server: s.service, Token: s.token(user), Rooms: []string{room}})
 	if err != nil {
@@ -83,7 +83,7 @@ func (s *stage) visit(ctx context.Context, user, room string) {
 	}
 }
 
-// course is how a figure changes.
+// course is a figure at several times.
 type course struct {
 	what, unit string
 	hours      []float64

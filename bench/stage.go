@@ -87,8 +87,8 @@ func (s *stage) token(user string) string {
 	return must(client.Token{User: user, Grants: wire.Grants{Rooms: []string{"**"}}}.Sign(secret))
 }
 
-// calm is until a room has forgotten its last changes, which it keeps for a minute, and what a burst has left is
-// swept up.
+// calm is how long it takes until rooms have forgotten their last changes, which they keep for a minute, and the memory
+// of a burst is given back.
 const calm = 90 * time.Second
 
 // memory measures the memory of an idle link, each with a session in a room of ten, and the
@@ -117,7 +117,7 @@ func (s *stage) memory(r results) {
 	r["link_rss_tls_kb"] = secureKB
 }
 
-// hellos returns the hellos of so many people, each ten of whom join a room.
+// hellos returns hellos of different people. Ten people join each room.
 func (s *stage) hellos(links int) []string {
 	hellos := make([]string, links)
 	for i := range hellos {
@@ -126,8 +126,8 @@ func (s *stage) hellos(links int) []string {
 	return hellos
 }
 
-// weigh returns the memory that a process needs for each idle link in KB, at first and after each has sent ten frames, and how many
-// links a second it took. While it is not busy others have their turn.
+// weigh returns the memory of a process for each idle link in KB, before and after each link has sent ten frames, and how many
+// links it accepted a second. While the links are idle it leaves the turn to other measurements.
 func (s *stage) weigh(turn *sync.Mutex, p *process, plan load.Plan, frame string, settled time.Duration) (idle, after, rate float64) {
 	turn.Lock()
 	defer turn.Unlock()

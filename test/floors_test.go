@@ -24,6 +24,7 @@ var floors = []string{
 	"internal/httpapi",
 	"internal/gateway",
 	"internal/transport",
+	"internal/transport/transporttest",
 	"internal/realm",
 	"internal/cluster/peers",
 	"internal/cluster/clustertest",

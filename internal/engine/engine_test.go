@@ -78,7 +78,6 @@ func TestNobodyWaitsForWhoIsTold(t *testing.T) {
 	require.NotZero(t, <-joined)
 }
 
-// TestAnEngineIsASource checks that a room is the sum of its batches.
 // slowly is links that take their time to carry out a cut.
 type slowly struct {
 	stuck  // it hears all else at once
@@ -126,6 +125,7 @@ func TestAHelloThatWaitedIsAnsweredAfterTheCut(t *testing.T) {
 	})
 }
 
+// TestAnEngineIsASource checks that a room is the sum of its batches.
 func TestAnEngineIsASource(t *testing.T) {
 	enginetest.CheckSource(t, func(t *testing.T, sink engine.Sink) (func(context.Context, presence.Input) (presence.Reply, error), enginetest.Source) {
 		e := engine.New(engine.Options{Policy: presence.DefaultPolicy(), Sink: sink, Links: enginetest.NoLinks{}})

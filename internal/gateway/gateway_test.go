@@ -111,8 +111,7 @@ func TestAGatewayCarriesOutOrders(t *testing.T) {
 	})
 }
 
-// TestALinkIsFoundAfterItsSessionHasANewerOne gives the order that a hello has caused after that hello was answered: the
-// core answers it first, and another goroutine may carry it out.
+// TestALinkIsFoundAfterItsSessionHasANewerOne cuts a link late, when its session already has a newer one.
 func TestALinkIsFoundAfterItsSessionHasANewerOne(t *testing.T) {
 	g, _ := gatewayOf(t)
 	old, c := beginWith(t, g, wire.Hello{Token: tokenFor(t, "ilse"), Nonce: "page"})

@@ -123,7 +123,7 @@ const (
 )
 
 // taken returns an error if other nodes hear a process of this name that was not started with this data directory. It
-// asks again while one of them does not answer.
+// asks again while a node does not answer.
 func (n *node) taken(ctx context.Context, dir string) error {
 	last, err := readNodeFile(dir)
 	if err != nil {

@@ -3,20 +3,14 @@ package server_test
 import (
 	"bytes"
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/json"
-	"encoding/pem"
 	"fmt"
-	"math/big"
 	mathrand "math/rand/v2"
 	"net"
 	"net/http"
 	"os"
-	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
@@ -32,6 +26,7 @@ import (
 	"tovik.example/tovik/internal/gateway"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/server"
+	"tovik.example/tovik/internal/transport/transporttest"
 	"tovik.example/tovik/wire"
 )
 
@@ -356,20 +351,12 @@ func TestTLSCarriesLinksStreamsAndCalls(t *testing.T) {
 
 // certificate makes a certificate for 127.0.0.1.
 func certificate(t *testing.T) (cert, keyFile string, pool *x509.CertPool) {
-	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	cert, keyFile, err := transporttest.Certificate(t.TempDir())
 	require.NoError(t, err)
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
-	der, err := x509.CreateCertificate(rand.Reader, template, template, &private.PublicKey, private)
+	text, err := os.ReadFile(cert)
 	require.NoError(t, err)
-	privateDER, err := x509.MarshalPKCS8PrivateKey(private)
-	require.NoError(t, err)
-	dir := t.TempDir()
-	cert, keyFile = filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem")
-	certPEM := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})
-	require.NoError(t, os.WriteFile(cert, certPEM, 0o600))
-	require.NoError(t, os.WriteFile(keyFile, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: privateDER}), 0o600))
 	pool = x509.NewCertPool()
-	require.True(t, pool.AppendCertsFromPEM(certPEM))
+	require.True(t, pool.AppendCertsFromPEM(text))
 	return cert, keyFile, pool
 }
 

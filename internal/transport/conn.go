@@ -14,23 +14,23 @@ import (
 type conn interface {
 	// raw returns the socket to watch, or nil if there is none.
 	raw() syscall.RawConn
-	// await returns when there is something to read, or an error. It is for what is not watched.
+	// await waits until there is something to read, or an error. It is not called for what is watched.
 	await() error
 	// read returns what there is to read, which is valid until the worker's next read. It does not
 	// wait, and may return nothing. More says that there may be more than the socket shows.
 	read(w *worker) (data []byte, more bool, err error)
 	// write writes what it can without waiting, possibly nothing.
 	write(w *worker, data []byte) (n int, err error)
-	// mayWait says that a read may have to write, and wait for that.
+	// mayWait reports whether a read may also write, which may take long.
 	mayWait() bool
 	// writeSlowly writes everything, and gives up after the time without progress.
 	writeSlowly(data []byte, slow time.Duration) error
-	// abort closes the socket, without a word and without waiting.
+	// abort closes the socket at once, without a goodbye.
 	abort()
 	net() net.Conn
 }
 
-// connect returns what a stream needs of a connection, and whether the pool's watcher can wait for its data.
+// connect wraps a connection for a stream, and reports whether the pool's watcher can wait for its data.
 func (p *Pool) connect(c net.Conn) (_ conn, watched bool) {
 	over, secure := c.(*tls.Conn)
 	below := c

@@ -2,15 +2,10 @@ package transport
 
 import (
 	"bytes"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	cryptorand "crypto/rand"
 	"crypto/tls"
-	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
-	"math/big"
 	"math/rand/v2"
 	"net"
 	"os"
@@ -24,6 +19,8 @@ import (
 	"github.com/gobwas/ws"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"tovik.example/tovik/internal/transport/transporttest"
 )
 
 // bound is how long a test waits for what must happen.
@@ -199,6 +196,46 @@ func TestAnIdleStreamHasNoGoroutine(t *testing.T) {
 	p.Close()
 }
 
+// TestReadingTLSTakesNoWorker receives a message without any worker: a client that makes reading wait must not keep one.
+func TestReadingTLSTakesNoWorker(t *testing.T) {
+	p := NewPool(0, time.Minute)
+	near, far := secured(t)()
+	h := serve(p, near, nil)
+	_, err := far.Write(masked(ws.OpText, true, []byte("level 2.10")))
+	require.NoError(t, err)
+	assert.Eventually(t, func() bool {
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		return len(h.out) == 1
+	}, bound, time.Millisecond)
+	h.stream.Abort(io.EOF)
+	within(t, h.over)
+	p.Close()
+}
+
+// TestGivingUpDoesNotWaitForTheClient aborts a stream over TLS whose client reads nothing, not even a goodbye.
+func TestGivingUpDoesNotWaitForTheClient(t *testing.T) {
+	cert, key, err := transporttest.Certificate(t.TempDir())
+	require.NoError(t, err)
+	pair, err := tls.LoadX509KeyPair(cert, key)
+	require.NoError(t, err)
+	synctest.Test(t, func(t *testing.T) {
+		below, far := net.Pipe()
+		near, client := tls.Server(below, &tls.Config{Certificates: []tls.Certificate{pair}, SessionTicketsDisabled: true}), tls.Client(far, &tls.Config{InsecureSkipVerify: true})
+		go func() { _ = client.Handshake() }()
+		require.NoError(t, near.Handshake())
+		synctest.Wait()
+		p := NewPool(1, time.Minute)
+		h := serve(p, near, nil)
+		begun := time.Now()
+		h.stream.Abort(io.EOF)
+		assert.ErrorIs(t, <-h.over, io.EOF)
+		assert.Zero(t, time.Since(begun))
+		p.Close()
+		_ = far.Close()
+	})
+}
+
 // TestWhatIsReportedLateIsNotTakenForAnother gives the place of a stream to the next one.
 func TestWhatIsReportedLateIsNotTakenForAnother(t *testing.T) {
 	var m marks
@@ -246,12 +283,11 @@ func sockets(t *testing.T) func() (near, far net.Conn) {
 
 // secured returns a function that connects two sockets on loopback with TLS.
 func secured(t *testing.T) func() (near, far net.Conn) {
-	key, err := ecdsa.GenerateKey(elliptic.P256(), cryptorand.Reader)
+	cert, key, err := transporttest.Certificate(t.TempDir())
 	require.NoError(t, err)
-	template := &x509.Certificate{SerialNumber: big.NewInt(1)}
-	der, err := x509.CreateCertificate(cryptorand.Reader, template, template, &key.PublicKey, key)
+	pair, err := tls.LoadX509KeyPair(cert, key)
 	require.NoError(t, err)
-	config := &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{der}, PrivateKey: key}}}
+	config := &tls.Config{Certificates: []tls.Certificate{pair}}
 	return through(t, func(l net.Listener) net.Listener { return TLS(l, config) }, func(far net.Conn) net.Conn {
 		return tls.Client(cutting{far}, &tls.Config{InsecureSkipVerify: true}) // it speaks to its own test
 	})

@@ -8,7 +8,7 @@ import (
 	"syscall"
 )
 
-// TLS returns a listener whose connections speak TLS. Streams over them need no goroutine each.
+// TLS returns a listener for TLS. A stream over one of its connections needs no goroutine while it waits.
 func TLS(l net.Listener, config *tls.Config) net.Listener {
 	return tls.NewListener(&socketListener{l}, config)
 }
@@ -32,7 +32,7 @@ func (l *socketListener) Accept() (net.Conn, error) {
 type socket struct {
 	net.Conn
 	rc     syscall.RawConn
-	direct bool // it does not wait for data; set before its stream starts
+	direct bool // Read does not wait; set before its stream starts
 }
 
 // SyscallConn implements [syscall.Conn].
@@ -61,7 +61,7 @@ func (s *socket) Read(data []byte) (n int, err error) {
 	return n, nil
 }
 
-// errNothing says that there is nothing to read yet. TLS goes on after an error that is temporary.
+// errNothing says that there is nothing to read yet. It is temporary, so crypto/tls can be asked again.
 var errNothing net.Error = nothing{}
 
 type nothing struct{}
@@ -84,7 +84,7 @@ func (c *secureConn) mayWait() bool { return true }
 func (c *secureConn) read(w *worker) (data []byte, more bool, err error) {
 	n, err := c.Read(w.readBuffer())
 	if n > 0 || errors.Is(err, errNothing) {
-		err = nil // another one comes again
+		err = nil // any other error comes again with the next read
 	}
 	return w.buffer[:n], n > 0, err
 }

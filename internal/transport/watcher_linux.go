@@ -61,8 +61,8 @@ func newWatching() *watching {
 	return w
 }
 
-// run tells streams when there is something to read, until the watcher is closed. A closed socket
-// is no longer watched, and nothing is reported about it.
+// run tells streams when there is something to read, until the watcher is closed. Epoll reports nothing
+// about a socket that this process closes: whoever closes it tells the stream.
 func (w *watcher) run() {
 	events := make([]syscall.EpollEvent, wakeSize)
 	n := 0
