@@ -42,6 +42,7 @@ type Status struct {
 	Apart   time.Duration
 	Unheard []Name
 	Heard   map[Name]Incarnation // other nodes
+	Met     map[Name]Incarnation // other nodes that it has ever heard
 	Began   Beginnings
 	Realms  []RealmStatus
 }
@@ -57,10 +58,13 @@ type RealmStatus struct {
 
 // Status returns what the node knows at an instant.
 func (n *Node) Status(at presence.Instant) Status {
-	s := Status{Halted: n.halted, Leaving: n.peers[n.Name].leaving, Heard: map[Name]Incarnation{}, Began: n.began}
+	s := Status{Halted: n.halted, Leaving: n.peers[n.Name].leaving, Heard: map[Name]Incarnation{}, Met: map[Name]Incarnation{}, Began: n.began}
 	for _, name := range n.others() {
 		if n.hears(name) {
 			s.Heard[name] = n.peers[name].incarnation
+		}
+		if met := n.peers[name].incarnation; met > 0 {
+			s.Met[name] = met
 		}
 	}
 	var heard []time.Duration // by the nodes that keep the log, latest first

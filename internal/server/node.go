@@ -111,55 +111,9 @@ func joinCluster(ctx context.Context, c *Config) (joined *node, err error) {
 	n.peers = peers.New(peers.Options{Conn: n.conn, Cluster: n.Name, Node: n.Node, Nodes: n.Nodes, Log: c.Log})
 	n.broker, err = broker.Open(ctx, broker.Options{Conn: n.conn, Cluster: n.Name, Node: cluster.Name(n.Node), Identity: n.at.Log, Replicas: n.replicas(), MaxBytes: n.LogBytes, Tagged: n.Broker == "", Log: c.Log})
 	if err == nil {
-		err = n.taken(ctx, c.Data)
+		err = n.isTheOnlyOne(ctx, c.Data)
 	}
 	return n, err
-}
-
-// How long a node asks whether others hear another process of its name, and how often.
-const (
-	takenIn    = 3 * time.Second // longer than others hear a node that has died
-	takenEvery = 250 * time.Millisecond
-)
-
-// taken returns an error if other nodes hear a process of this name that was not started with this data directory. It
-// asks again while a node does not answer.
-func (n *node) taken(ctx context.Context, dir string) error {
-	last, err := readNodeFile(dir)
-	if err != nil {
-		return err
-	}
-	for began := time.Now(); ; time.Sleep(takenEvery) {
-		var mu sync.Mutex
-		var asking sync.WaitGroup
-		by, silent := "", false
-		for _, name := range n.Nodes {
-			if name == n.Node {
-				continue
-			}
-			asking.Go(func() {
-				ctx, cancel := context.WithTimeout(ctx, lookIn)
-				defer cancel()
-				var is nodeStatus
-				err := n.peers.Ask(ctx, name, askStatus, nil, &is)
-				mu.Lock()
-				defer mu.Unlock()
-				switch {
-				case errors.Is(err, peers.ErrAway) && !errors.Is(err, peers.ErrGone):
-					silent = true
-				case err == nil && is.Heard[n.Node] > 0 && is.Heard[n.Node] != last.Incarnation:
-					by = name
-				}
-			})
-		}
-		asking.Wait()
-		switch {
-		case by == "" && (!silent || time.Since(began) > takenIn):
-			return ctx.Err()
-		case time.Since(began) > takenIn:
-			return fmt.Errorf("%s hears another process that is the node %s: each needs a name of its own (cluster.node)", by, n.Node)
-		}
-	}
 }
 
 // connect connects to the broker, and starts this node's part of it if it is embedded.

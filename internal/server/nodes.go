@@ -38,8 +38,9 @@ type nodeStatus struct {
 	wire.Node
 	Wall   time.Time         `json:"wall"`
 	Realms []wire.RealmOwner `json:"realms"` // that it owns
-	// Heard are other nodes, with their incarnations.
+	// Heard are other nodes, with their incarnations, and Met are those that it has ever heard.
 	Heard map[string]cluster.Incarnation `json:"heard"`
+	Met   map[string]cluster.Incarnation `json:"met"`
 	// Keepers are the nodes that keep the log, by its configuration.
 	Keepers []string `json:"keepers"`
 }
@@ -96,7 +97,7 @@ func (n *node) answerPeers(ready func() bool, drain func()) {
 // about says what this node knows of itself.
 func (n *node) about(ready bool) nodeStatus {
 	is := n.observer.Status()
-	s := nodeStatus{Wall: time.Now(), Heard: map[string]cluster.Incarnation{}, Keepers: n.LogNodes, Node: wire.Node{
+	s := nodeStatus{Wall: time.Now(), Heard: map[string]cluster.Incarnation{}, Met: map[string]cluster.Incarnation{}, Keepers: n.LogNodes, Node: wire.Node{
 		Node: n.Cluster.Node, State: wire.NodeReady, Owns: []string{}, Read: n.observer.read.Load(), Keeps: n.keeps(n.Cluster.Node),
 		Version: n.world.config.Version, Since: &wire.Time{Time: n.started},
 	}}
@@ -107,6 +108,9 @@ func (n *node) about(ready bool) nodeStatus {
 	}
 	for name, incarnation := range is.Heard {
 		s.Heard[string(name)] = incarnation
+	}
+	for name, incarnation := range is.Met {
+		s.Met[string(name)] = incarnation
 	}
 	for _, r := range is.Realms {
 		if r.Owns {
