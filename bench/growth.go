@@ -154,7 +154,7 @@ func (s *stage) growEntries(point func(x float64, ys ...float64)) {
 	million := pick(s, 1_000_000, 20_000)
 	dir := must(os.MkdirTemp(s.dir, "growth-"))
 	random := rand.New(rand.NewPCG(1, 1))
-	const millions = 5
+	const millions = 20
 	gap := 5 * 24 * time.Hour / time.Duration(millions*million)
 	at := time.Now().Add(-5 * 24 * time.Hour)
 	store := must(records.Open(dir))

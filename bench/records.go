@@ -115,7 +115,7 @@ func (s *stage) joining(service string, length time.Duration, choose func(user s
 }
 
 // seed writes a long journal of people who join and leave rooms over some days. The floor writes
-// the same rows with the driver alone.
+// such rows with the driver alone, and fewer of them, because it takes longer the more there are.
 func (s *stage) seed(r results, dir string) {
 	rows := pick(s, 5_000_000, 200_000)
 	store := must(records.Open(dir))

@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -172,6 +173,10 @@ func checkRows(db *gorm.DB) (findings []Finding, err error) {
 	if err := errors.Join(err, db.Raw("SELECT * FROM people WHERE state IS NOT NULL").Scan(&people).Error); err != nil {
 		return findings, err
 	}
+	ranges, err := blocks(db, wholeJournal)
+	if err != nil {
+		return findings, err
+	}
 	sessions, members, unreadable := int64(0), int64(0), int64(0)
 	unknown, absent := int64(0), int64(0)
 	type place struct {
@@ -191,12 +196,11 @@ func checkRows(db *gorm.DB) (findings []Finding, err error) {
 			for _, e := range s.Rooms {
 				rooms[e.Room] = true
 			}
-			var last string
-			err := db.Raw("SELECT kind FROM journal WHERE realm = ? AND user = ? AND user <> '' AND session = ? ORDER BY id DESC LIMIT 1", people[i].Realm, saved.User, s.ID).Scan(&last).Error
+			last, err := lastOf(db, ranges, people[i].Realm, saved.User, s.ID)
 			if err != nil {
 				return findings, err
 			}
-			if last == string(journal.SessionEnded) {
+			if last == journal.SessionEnded {
 				unknown++
 			}
 		}
@@ -228,4 +232,17 @@ func checkRows(db *gorm.DB) (findings []Finding, err error) {
 	// The count of the present minute is up to five seconds old when the service has crashed
 	// or runs, so a difference is worth a look, and no fault.
 	return append(findings, Finding{What: "rooms whose last headcount differs from their members", Number: wrong}), nil
+}
+
+// lastOf returns the kind of the last entry of a session; none if there is no entry. Ranges are the blocks
+// of the journal.
+func lastOf(db *gorm.DB, ranges []idRange, realm string, user presence.UserID, session presence.SessionID) (last journal.Kind, err error) {
+	q := JournalQuery{Realm: realm, Users: []presence.UserID{user}}
+	for _, ids := range slices.Backward(ranges) {
+		result := q.narrow(db.Model(&journal.Entry{}), ids).Where("session = ?", session).Select("kind").Order("id DESC").Limit(1).Scan(&last)
+		if result.Error != nil || result.RowsAffected > 0 {
+			return last, result.Error
+		}
+	}
+	return "", nil
 }

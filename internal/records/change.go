@@ -199,21 +199,28 @@ func dropRealm(tx *gorm.DB, name string) error {
 
 // erase deletes everything about a person, and returns how many rows there were of each kind.
 func erase(tx *gorm.DB, p PersonID) (map[string]int64, error) {
-	erased := map[string]int64{}
-	for kind, table := range map[string]any{"removals": &Removal{}, "journal": &journal.Entry{}, "directory": &Person{}} {
+	erased := map[string]int64{"journal": 0}
+	for kind, table := range map[string]any{"removals": &Removal{}, "directory": &Person{}} {
 		result := tx.Where("realm = ? AND user = ?", p.Realm, p.User).Delete(table)
 		if result.Error != nil {
 			return erased, result.Error
 		}
 		erased[kind] = result.RowsAffected
 	}
-	// Whom somebody invited, and who answered an ask, is in the entries of others.
-	result := tx.Where("realm = ? AND other = ? AND other <> ''", p.Realm, p.User).Delete(&journal.Entry{})
-	if result.Error != nil {
-		return erased, result.Error
+	ranges, err := blocks(tx, wholeJournal)
+	if err != nil {
+		return erased, err
 	}
-	erased["journal"] += result.RowsAffected
-	result = tx.Where("(user = ? OR other = ?) AND hook IN (SELECT id FROM hooks WHERE realm = ?)", p.User, p.User, p.Realm).Delete(&Delivery{})
+	for _, ids := range ranges {
+		// Whom somebody invited, and who answered an ask, is in the entries of others.
+		q := JournalQuery{Realm: p.Realm, About: p.User}
+		result := q.narrow(tx, ids).Delete(&journal.Entry{})
+		if result.Error != nil {
+			return erased, result.Error
+		}
+		erased["journal"] += result.RowsAffected
+	}
+	result := tx.Where("(user = ? OR other = ?) AND hook IN (SELECT id FROM hooks WHERE realm = ?)", p.User, p.User, p.Realm).Delete(&Delivery{})
 	if result.Error != nil {
 		return erased, result.Error
 	}

@@ -19,6 +19,37 @@ type journalMinute struct {
 	First, Last int64
 }
 
+// The indexes of rooms and people go by blocks of entries: first the block, then the room or the person.
+// New entries only touch the part of the newest block, which stays in the cache. Otherwise, they would
+// be put all over indexes that grow with the journal, and take longer and longer. A query goes from block to block.
+const (
+	block     = "id >> 18" // as the indexes have it
+	blockBits = 18         // an index of so many entries takes about 8 MB
+)
+
+// idRange is a range of ids, with both ends.
+type idRange struct{ first, last int64 }
+
+// block returns the block of a range that lies within one.
+func (r idRange) block() int64 { return r.first >> blockBits }
+
+// blocks divides a range into blocks, in order, without those that have no entries.
+func blocks(db *gorm.DB, ids idRange) ([]idRange, error) {
+	var found []int64
+	err := db.Raw(`WITH RECURSIVE blocks (n) AS (
+			SELECT (SELECT min(id) FROM journal WHERE id BETWEEN @first AND @last) >> @bits
+			UNION ALL SELECT (SELECT min(id) FROM journal WHERE id BETWEEN (n + 1) << @bits AND @last) >> @bits FROM blocks WHERE n < @last >> @bits)
+		SELECT n FROM blocks WHERE n IS NOT NULL`, map[string]any{"first": ids.first, "last": ids.last, "bits": blockBits}).Scan(&found).Error
+	ranges := make([]idRange, len(found))
+	for i, n := range found {
+		ranges[i] = idRange{max(ids.first, n<<blockBits), min(ids.last, n<<blockBits+(1<<blockBits-1))}
+	}
+	return ranges, err
+}
+
+// wholeJournal is the range of all ids.
+var wholeJournal = idRange{1, math.MaxInt64}
+
 // JournalQuery asks for entries of a realm. A zero field is no condition.
 type JournalQuery struct {
 	Realm    string
@@ -53,33 +84,54 @@ func (s *Store) EachEntry(ctx context.Context, q JournalQuery, size int, each fu
 	if err != nil {
 		return err
 	}
-	first, last = max(first, q.After+1), min(last, before(q.Before))
-	for first <= last {
+	ranges := []idRange{{max(first, q.After+1), min(last, before(q.Before))}}
+	if q.indexed() {
+		if ranges, err = blocks(s.reading(ctx), ranges[0]); err != nil {
+			return err
+		}
+	}
+	if q.Backward {
+		slices.Reverse(ranges)
+	}
+	for _, ids := range ranges {
+		if more, err := s.eachOf(ctx, q, ids, size, each); err != nil || !more {
+			return err
+		}
+	}
+	return nil
+}
+
+// eachOf calls each with the entries of a range. It reports whether each wants more.
+func (s *Store) eachOf(ctx context.Context, q JournalQuery, ids idRange, size int, each func([]journal.Entry) bool) (more bool, err error) {
+	for ids.first <= ids.last {
 		var rows []journal.Entry
-		query := q.narrow(s.reading(ctx)).Where("id BETWEEN ? AND ?", first, last).Limit(size)
+		query := q.narrow(s.reading(ctx), ids).Limit(size)
 		if q.Backward {
 			query = query.Order("id DESC")
 		} else {
 			query = query.Order("id")
 		}
 		if err := query.Find(&rows).Error; err != nil {
-			return err
+			return false, err
 		}
 		if len(rows) == 0 {
-			return nil
+			return true, nil
 		}
 		if q.Backward {
-			last = rows[len(rows)-1].ID - 1
+			ids.last = rows[len(rows)-1].ID - 1
 		} else {
-			first = rows[len(rows)-1].ID + 1
+			ids.first = rows[len(rows)-1].ID + 1
 		}
-		more := len(rows) == size
+		all := len(rows) < size
 		rows = slices.DeleteFunc(rows, func(e journal.Entry) bool { return !q.has(&e) })
-		if (len(rows) > 0 && !each(rows)) || !more {
-			return nil
+		if len(rows) > 0 && !each(rows) {
+			return false, nil
+		}
+		if all {
+			return true, nil
 		}
 	}
-	return nil
+	return true, nil
 }
 
 func before(id int64) int64 {
@@ -89,15 +141,26 @@ func before(id int64) int64 {
 	return id - 1
 }
 
-// narrow adds the conditions that the database can check.
-func (q *JournalQuery) narrow(db *gorm.DB) *gorm.DB {
-	db = db.Where("realm = ?", q.Realm)
+// indexed reports whether an index leads to the entries; otherwise all of a range are looked at.
+func (q *JournalQuery) indexed() bool { return len(q.Users) > 0 || q.About != "" || q.oneRoom() }
+
+func (q *JournalQuery) oneRoom() bool {
+	return len(q.Rooms) == 1 && !strings.Contains(string(q.Rooms[0]), "*")
+}
+
+// narrow adds the conditions that the database can check, for a range of ids. If the query is indexed, it
+// lies within a block.
+func (q *JournalQuery) narrow(db *gorm.DB, ids idRange) *gorm.DB {
+	db = db.Where("realm = ? AND id BETWEEN ? AND ?", q.Realm, ids.first, ids.last)
+	if q.indexed() {
+		db = db.Where(block+" = ?", ids.block())
+	}
 	switch {
 	case len(q.Users) == 1:
 		db = db.Where("user = ? AND user <> ''", q.Users[0])
 	case len(q.Users) > 1:
 		db = db.Where("user IN ? AND user <> ''", q.Users)
-	case len(q.Rooms) == 1 && !strings.Contains(string(q.Rooms[0]), "*"):
+	case q.oneRoom():
 		db = db.Where("room = ? AND room <> ''", q.Rooms[0])
 	}
 	if q.About != "" {

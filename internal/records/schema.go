@@ -91,6 +91,14 @@ var migrations = [][]string{
 		`ALTER TABLE headcounts ADD COLUMN links_close INTEGER NOT NULL DEFAULT 0`,
 		`ALTER TABLE headcounts ADD COLUMN cues INTEGER NOT NULL DEFAULT 0`,
 	},
+	{ // Indexes of the journal that go by blocks of entries.
+		`DROP INDEX journal_of_room`,
+		`DROP INDEX journal_of_person`,
+		`DROP INDEX journal_of_other`,
+		`CREATE INDEX journal_of_room ON journal (id >> 18, realm, room) WHERE room <> ''`,
+		`CREATE INDEX journal_of_person ON journal (id >> 18, realm, user) WHERE user <> ''`,
+		`CREATE INDEX journal_of_other ON journal (id >> 18, realm, other) WHERE other <> ''`,
+	},
 }
 
 // clean is the first version that overwrites deleted rows in the file.
