@@ -74,7 +74,7 @@ computed:
 	$(MAKE) --no-print-directory fuzz FUZZTIME=2000x
 
 fuzz: ## random input to every door, FUZZTIME for each
-	@for target in access:Tokens cluster/coding:Reading presence:Names config:Files server:Frames server:Bodies; do \
+	@for target in access:Tokens cluster/coding:Reading deflate:Unpacking presence:Names config:Files server:Frames server:Bodies; do \
 		$(GO) test ./internal/$${target%%:*} -run '^$$' -fuzz "^Fuzz$${target##*:}$$" -fuzztime $(FUZZTIME) || exit 1; done
 
 .PHONY: chromium compiler gnuplot nginx network prometheus python buildah dist reproduce

@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"tovik.example/tovik/internal/deflate"
 	"tovik.example/tovik/internal/delivery"
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/engine/enginetest"
@@ -44,7 +45,7 @@ func (s *stage) hold(r results) {
 	}
 	for range workers {
 		running.Go(func() {
-			var frames [][]byte
+			var frames []deflate.Text
 			for {
 				select {
 				case receiver := <-awake:

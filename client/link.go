@@ -88,6 +88,9 @@ type Options struct {
 	NetDial func(ctx context.Context, network, address string) (net.Conn, error)
 	// TLS is the configuration for https; nil for the default.
 	TLS *tls.Config
+	// Compress asks the service to compress long frames (RFC 7692), which is worthwhile for large rooms over
+	// a slow network. What the link sends is short, and never compressed.
+	Compress bool
 }
 
 // Link is a connection that has said hello. Its methods are safe for concurrent use.
@@ -116,7 +119,7 @@ func Dial(ctx context.Context, o Options) (*Link, error) {
 	if err != nil {
 		return nil, err
 	}
-	dialer := websocket.Dialer{NetDialContext: o.NetDial, TLSClientConfig: o.TLS, HandshakeTimeout: 10 * time.Second}
+	dialer := websocket.Dialer{NetDialContext: o.NetDial, TLSClientConfig: o.TLS, HandshakeTimeout: 10 * time.Second, EnableCompression: o.Compress}
 	conn, response, err := dialer.DialContext(ctx, address, nil)
 	if err != nil {
 		if response != nil {
@@ -124,6 +127,7 @@ func Dial(ctx context.Context, o Options) (*Link, error) {
 		}
 		return nil, fmt.Errorf("no link to %s: %w", o.Server, err)
 	}
+	conn.EnableWriteCompression(false)
 	l := &Link{
 		conn: conn, options: o, onEvent: o.OnEvent, ended: make(chan struct{}),
 		waiting: map[string]chan reply{}, replicas: map[string]*Replica{},

@@ -50,6 +50,7 @@ var floors = []string{
 	"internal/strictjson",
 	"internal/agenda",
 	"internal/phrase",
+	"internal/deflate",
 	"internal/presence",
 }
 

@@ -13,6 +13,7 @@ import (
 	"tovik.example/tovik/client"
 	"tovik.example/tovik/internal/cluster"
 	"tovik.example/tovik/internal/cluster/inmemory"
+	"tovik.example/tovik/internal/deflate"
 	"tovik.example/tovik/internal/delivery"
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/engine/enginetest"
@@ -134,13 +135,13 @@ func readerAt(core func(engine.Sink) *cluster.Core, room presence.Pattern) (*rea
 
 func (r *reader) read(t *testing.T) string {
 	for more := true; more; {
-		var frames [][]byte
+		var frames []deflate.Text
 		frames, more = r.Next(nil)
 		for _, frame := range frames {
-			if strings.Contains(string(frame), `"type":"snapshot"`) {
+			if strings.Contains(string(frame.Plain()), `"type":"snapshot"`) {
 				r.resets++
 			}
-			_, err := r.replica.Apply(frame)
+			_, err := r.replica.Apply(frame.Plain())
 			require.NoError(t, err)
 		}
 	}

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/deflate"
 	"tovik.example/tovik/internal/delivery"
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/engine/enginetest"
@@ -73,7 +74,9 @@ func (r *reader) all() [][]byte {
 	for {
 		r.woken.Store(false)
 		frames, more := r.Next(nil)
-		all = append(all, frames...)
+		for _, frame := range frames {
+			all = append(all, frame.Plain())
+		}
 		if !more && !r.woken.Load() {
 			return all
 		}
@@ -581,10 +584,10 @@ func (c *crowd) follower(first bool) {
 		r.Follow(delivery.Joined, presence.Pattern(room), how)
 	default:
 		for more := true; more; {
-			var list [][]byte
+			var list []deflate.Text
 			list, more = r.Next(nil)
 			for _, frame := range list {
-				c.keep(fmt.Sprint(at), frame)
+				c.keep(fmt.Sprint(at), frame.Plain())
 			}
 		}
 	}

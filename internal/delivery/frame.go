@@ -5,6 +5,7 @@ import (
 	"sync"
 	"time"
 
+	"tovik.example/tovik/internal/deflate"
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/wire"
@@ -15,12 +16,12 @@ import (
 type frame struct {
 	once sync.Once
 	of   func() any // returns the value to encode; nil afterwards
-	data []byte
+	text deflate.Text
 }
 
-func (f *frame) encoded() []byte {
-	f.once.Do(func() { f.data, f.of = wire.Encode(f.of()), nil })
-	return f.data
+func (f *frame) encoded() deflate.Text {
+	f.once.Do(func() { f.text, f.of = deflate.Shared(wire.Encode(f.of())), nil })
+	return f.text
 }
 
 // changesFrame returns the frame of a batch. For those who do not follow what members are doing,

@@ -1,12 +1,14 @@
 package delivery
 
+import "tovik.example/tovik/internal/deflate"
+
 // Next appends some of the frames that the receiver lacks, and tells whether there are more. For
 // each room these are the batches since its revision, or a snapshot. Only one call may be under
 // way at a time.
 //
 // A missing state is fetched in its turn. So the order of frames is the order of changes,
 // whatever other receivers have fetched.
-func (r *Receiver) Next(frames [][]byte) (_ [][]byte, more bool) {
+func (r *Receiver) Next(frames []deflate.Text) (_ []deflate.Text, more bool) {
 	to := r.hub.gathering()
 	defer r.hub.release(to)
 	to.before = len(frames)

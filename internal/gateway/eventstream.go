@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"tovik.example/tovik/internal/deflate"
 	"tovik.example/tovik/internal/pace"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/problem"
@@ -86,7 +87,7 @@ func (s *eventStream) Broken(code int, reason string) { s.stream().Finish(code, 
 func (*eventStream) Overdue() {}
 
 // Fetch implements [transport.Handler]. Only the current connection gets deliveries.
-func (s *eventStream) Fetch(frames [][]byte) (_ [][]byte, more bool) {
+func (s *eventStream) Fetch(frames []deflate.Text) (_ []deflate.Text, more bool) {
 	f := s.feed
 	f.mu.Lock()
 	defer f.mu.Unlock()

@@ -88,13 +88,14 @@ func (g *Gateway) Close() {
 func (g *Gateway) MayOpen(address string) error { return g.mayOpen(address) }
 
 // WebSocket makes a connection a link, and returns at once. The handshake of RFC 6455 has been
-// answered; early is what the client has sent since.
-func (g *Gateway) WebSocket(conn net.Conn, early []byte, caller realm.Caller) {
+// answered, and with deflates it has agreed on compressed messages; early is what the client has
+// sent since.
+func (g *Gateway) WebSocket(conn net.Conn, early []byte, deflates bool, caller realm.Caller) {
 	s := &webSocket{link: link{gateway: g, caller: caller}}
 	s.kind = s
-	stream := transport.NewStream(g.pool, conn, transport.WebSocket(wire.MaxFrame), s)
-	g.carry(&s.link, stream, func(code int, reason string) {
-		transport.TurnAway(conn, transport.WebSocket(wire.MaxFrame), code, reason)
+	codec := transport.WebSocket(wire.MaxFrame, deflates)
+	g.carry(&s.link, transport.NewStream(g.pool, conn, codec, s), func(code int, reason string) {
+		transport.TurnAway(conn, codec, code, reason)
 	}, early)
 }
 

@@ -176,7 +176,7 @@ func TestAPausedMachineBlamesNoLinkWithoutASession(t *testing.T) {
 	talk, _ := c.Converse(presence.Reply{}, func() {})
 	l.talk.Store(talk)
 	policy := talk.Guest().Realm().Policy()
-	l.carrier.Store(transport.NewStream(g.pool, near, transport.WebSocket(wire.MaxFrame), l))
+	l.carrier.Store(transport.NewStream(g.pool, near, transport.WebSocket(wire.MaxFrame, false), l))
 	now := time.Now()
 	l.heard, l.wanted = now.UnixNano(), now.UnixNano()
 	g.all[&l.link], g.loose[&l.link], l.introduced = struct{}{}, struct{}{}, true

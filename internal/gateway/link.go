@@ -9,6 +9,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"tovik.example/tovik/internal/deflate"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/problem"
 	"tovik.example/tovik/internal/realm"
@@ -93,7 +94,7 @@ func (l *link) during() (ctx context.Context, done func()) {
 
 // fetchOutbox appends the content of the outbox. It returns a nil conversation if nothing more is
 // to be delivered.
-func (l *link) fetchOutbox(frames [][]byte) ([][]byte, *realm.Conversation) {
+func (l *link) fetchOutbox(frames []deflate.Text) ([]deflate.Text, *realm.Conversation) {
 	l.mu.Lock()
 	outbox := l.outbox
 	l.outbox = nil
@@ -102,7 +103,7 @@ func (l *link) fetchOutbox(frames [][]byte) ([][]byte, *realm.Conversation) {
 		if out.before != nil {
 			out.before()
 		}
-		frames = append(frames, out.frame)
+		frames = append(frames, deflate.Plain(out.frame))
 		l.asked = l.asked || out.beat
 		if out.after != nil {
 			out.after()

@@ -5,6 +5,7 @@ import (
 	"context"
 	"time"
 
+	"tovik.example/tovik/internal/deflate"
 	"tovik.example/tovik/internal/pace"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/problem"
@@ -311,7 +312,7 @@ func (s *webSocket) Overdue() {
 }
 
 // Fetch implements [transport.Handler].
-func (s *webSocket) Fetch(frames [][]byte) ([][]byte, bool) {
+func (s *webSocket) Fetch(frames []deflate.Text) ([]deflate.Text, bool) {
 	frames, talk := s.fetchOutbox(frames)
 	if talk == nil {
 		return frames, false

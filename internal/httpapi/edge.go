@@ -50,10 +50,10 @@ func requestOf(c fiber.Ctx) string {
 // worthPacking is the least number of bytes of an answer that is compressed.
 const worthPacking = 1 << 10
 
-// deflate compresses an answer with gzip (RFC 9110 §8.4), a long one piece by piece. Fiber's
+// pack compresses an answer with gzip (RFC 9110 §8.4), a long one piece by piece. Fiber's
 // middleware would read a stream to its end before it sends anything, and compress short
 // answers, too.
-var deflate = fasthttp.CompressHandlerLevel(func(*fasthttp.RequestCtx) {}, fasthttp.CompressBestSpeed)
+var pack = fasthttp.CompressHandlerLevel(func(*fasthttp.RequestCtx) {}, fasthttp.CompressBestSpeed)
 
 func compress(c fiber.Ctx) error {
 	if err := c.Next(); err != nil {
@@ -68,7 +68,7 @@ func compress(c fiber.Ctx) error {
 	c.Vary(fiber.HeaderAcceptEncoding)
 	if c.Get(fiber.HeaderAcceptEncoding) != "" && c.AcceptsEncodings("gzip") == "gzip" && c.GetRespHeader(fiber.HeaderContentEncoding) == "" {
 		c.Request().Header.Set(fiber.HeaderAcceptEncoding, "gzip") // the one that is used here
-		deflate(c.RequestCtx())
+		pack(c.RequestCtx())
 	}
 	return nil
 }

@@ -6,6 +6,7 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
+	"tovik.example/tovik/internal/deflate"
 	"tovik.example/tovik/internal/realm"
 )
 
@@ -32,7 +33,7 @@ func (a *API) follow(c fiber.Ctx) func(realm.Subject, error) error {
 }
 
 func tellFrames(ctx context.Context, e events, following *realm.Following, woken <-chan struct{}) error {
-	var frames [][]byte
+	var frames []deflate.Text
 	for {
 		for more := true; more; {
 			frames, more = following.Next(frames[:0])
@@ -40,10 +41,10 @@ func tellFrames(ctx context.Context, e events, following *realm.Following, woken
 				var head struct {
 					Type string `json:"type"`
 				}
-				if err := json.Unmarshal(frame, &head); err != nil {
+				if err := json.Unmarshal(frame.Plain(), &head); err != nil {
 					return err
 				}
-				if err := e.write(head.Type, frame); err != nil {
+				if err := e.write(head.Type, frame.Plain()); err != nil {
 					return err
 				}
 			}

@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"bytes"
 	"crypto/sha1" // RFC 6455 asks for it
 	"encoding/base64"
 	"net"
@@ -12,6 +13,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 	"github.com/valyala/fasthttp"
 
+	"tovik.example/tovik/internal/deflate"
 	"tovik.example/tovik/wire"
 )
 
@@ -64,9 +66,13 @@ func (a *API) openLink(c fiber.Ctx) error {
 	ctx.Response.Header.Set("Upgrade", "websocket")
 	ctx.Response.Header.Set("Connection", "Upgrade")
 	ctx.Response.Header.Set("Sec-WebSocket-Accept", accept)
+	agreed, deflates := deflate.Accept(bytes.Join(ctx.Request.Header.PeekAll("Sec-WebSocket-Extensions"), []byte(",")))
+	if deflates {
+		ctx.Response.Header.Set("Sec-WebSocket-Extensions", agreed)
+	}
 	ctx.Hijack(func(c net.Conn) {
 		conn, early := release(c)
-		a.gateway.WebSocket(conn, early, caller)
+		a.gateway.WebSocket(conn, early, deflates, caller)
 	})
 	return nil
 }

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"tovik.example/tovik/internal/deflate"
 	"tovik.example/tovik/internal/delivery"
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/pace"
@@ -158,7 +159,9 @@ func (t *Conversation) Returned(rooms []presence.RoomName) {
 func (t *Conversation) Guest() *Guest { return t.guest.Load() }
 
 // Next appends the frames that the client needs next, and reports whether there are more.
-func (t *Conversation) Next(frames [][]byte) (_ [][]byte, more bool) { return t.receiver.Next(frames) }
+func (t *Conversation) Next(frames []deflate.Text) (_ []deflate.Text, more bool) {
+	return t.receiver.Next(frames)
+}
 
 // Record remembers the frames that Next returns from now on, numbered from the one after
 // number, so that the conversation can be rewound.

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"tovik.example/tovik/internal/access"
+	"tovik.example/tovik/internal/deflate"
 	"tovik.example/tovik/internal/delivery"
 	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
@@ -225,7 +226,9 @@ func (d Desk) Follow(s Subject, wake func()) *Following {
 }
 
 // Next appends the frames that come next, and reports whether there are more.
-func (f *Following) Next(frames [][]byte) (_ [][]byte, more bool) { return f.receiver.Next(frames) }
+func (f *Following) Next(frames []deflate.Text) (_ []deflate.Text, more bool) {
+	return f.receiver.Next(frames)
+}
 
 // Close stops following.
 func (f *Following) Close() { f.receiver.Close() }

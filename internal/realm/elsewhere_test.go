@@ -19,6 +19,7 @@ import (
 	"tovik.example/tovik/internal/cluster/coding"
 	"tovik.example/tovik/internal/cluster/inmemory"
 	"tovik.example/tovik/internal/cluster/stored"
+	"tovik.example/tovik/internal/deflate"
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/engine/enginetest"
 	"tovik.example/tovik/internal/journal"
@@ -105,7 +106,7 @@ type guest struct {
 	*realm.Conversation
 	link   presence.LinkID
 	opened *wire.Opened
-	frames [][]byte
+	frames []deflate.Text
 }
 
 func (p place) greet(t *testing.T, user string) *guest {
@@ -133,7 +134,7 @@ func (g *guest) hears(t *testing.T, texts ...string) {
 		g.frames, _ = g.Next(g.frames)
 		var all strings.Builder
 		for _, frame := range g.frames {
-			all.Write(frame)
+			all.Write(frame.Plain())
 		}
 		for _, text := range texts {
 			if !strings.Contains(all.String(), text) {
@@ -192,8 +193,8 @@ func useCasesDoNotCareWhereTheCoreIs(t *testing.T) {
 	for _, g := range []*guest{ilse, bram} {
 		g.hears(t, "odile")
 		for _, frame := range g.frames {
-			require.NotContains(t, string(frame), `"snapshot"`)
-			require.NotContains(t, string(frame), `"left":[{`)
+			require.NotContains(t, string(frame.Plain()), `"snapshot"`)
+			require.NotContains(t, string(frame.Plain()), `"left":[{`)
 		}
 	}
 	bram.do(t, wire.Request{Type: wire.TypeLeave, Room: "desk.night"})

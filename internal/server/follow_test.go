@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/http"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -414,6 +415,46 @@ func TestLargeRoomsComeInPagesOfOneRevision(t *testing.T) {
 	require.NotEmpty(t, whole.Rev)
 	require.NoError(t, people[0].Bye(t.Context()))
 	await(t, events, left("w-00"))
+}
+
+// TestLongFramesComeCompressedToWhomWantsThem follows a room with and without compression: the lists are the same, and the
+// bytes are not.
+func TestLongFramesComeCompressedToWhomWantsThem(t *testing.T) {
+	t.Parallel()
+	s := start(t, brisk())
+	const people = 60
+	for i := range people {
+		dial(t, client.Options{Server: s.URL(), Token: mint(t, fmt.Sprintf("w-%02d", i)), Rooms: []string{weir}, Detail: wire.DetailNone})
+	}
+	follow := func(compress bool) (snapshot client.Event, bytes int64) {
+		var read atomic.Int64
+		events, onEvent := heard[client.Event](100)
+		link := dial(t, client.Options{Server: s.URL(), Token: mint(t, "hanne"), Watch: []wire.Watch{{Room: weir}}, OnEvent: onEvent, WatchOnly: true, Compress: compress,
+			NetDial: func(ctx context.Context, network, address string) (net.Conn, error) {
+				c, err := new(net.Dialer).DialContext(ctx, network, address)
+				return countingConn{c, &read}, err
+			}})
+		snapshot = await(t, events, func(e client.Event) bool { return e.Count.People == people })
+		require.NoError(t, link.Bye(t.Context()))
+		return snapshot, read.Load()
+	}
+	plain, most := follow(false)
+	compressed, least := follow(true)
+	require.Len(t, plain.Joined, people)
+	require.Equal(t, plain.Joined, compressed.Joined)
+	require.Less(t, least, most/3)
+}
+
+// countingConn counts what is read.
+type countingConn struct {
+	net.Conn
+	read *atomic.Int64
+}
+
+func (c countingConn) Read(to []byte) (int, error) {
+	n, err := c.Conn.Read(to)
+	c.read.Add(int64(n))
+	return n, err
 }
 
 func TestAReturningLinkSaysWhatItHas(t *testing.T) {

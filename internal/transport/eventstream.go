@@ -1,6 +1,10 @@
 package transport
 
-import "strconv"
+import (
+	"strconv"
+
+	"tovik.example/tovik/internal/deflate"
+)
 
 // EventStream returns the server side of an event stream (HTML standard, §9.2). Each frame is an
 // event with the id name.number, numbered from after+1. Input from the client is ignored.
@@ -13,11 +17,11 @@ type eventStream struct {
 
 func (*eventStream) read(*Stream, []byte) error { return nil }
 
-func (c *eventStream) appendFrame(to, payload []byte) []byte {
+func (c *eventStream) appendFrame(to []byte, t deflate.Text) []byte {
 	c.number++
 	to = append(append(to, "id: "...), c.name...)
 	to = strconv.AppendUint(append(to, '.'), c.number, 10)
-	to = append(append(to, "\ndata: "...), payload...)
+	to = append(append(to, "\ndata: "...), t.Plain()...)
 	return append(to, "\n\n"...)
 }
 

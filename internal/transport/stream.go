@@ -8,6 +8,8 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"tovik.example/tovik/internal/deflate"
 )
 
 // lingerTime is how long a client has to read why it was closed.
@@ -34,7 +36,7 @@ type Handler interface {
 
 	// Fetch appends the frames to write now, and reports whether there are more. After Finish it
 	// appends only what must precede the end.
-	Fetch(frames [][]byte) (_ [][]byte, more bool)
+	Fetch(frames []deflate.Text) (_ []deflate.Text, more bool)
 	// Wrote is called when everything that was fetched has been written.
 	Wrote()
 
@@ -47,7 +49,7 @@ type Handler interface {
 type Codec interface {
 	// read passes the messages in the received data to the handler. Its error ends the stream.
 	read(s *Stream, data []byte) error
-	appendFrame(to, payload []byte) []byte
+	appendFrame(to []byte, t deflate.Text) []byte
 	appendGoodbye(to []byte, code int, reason string) []byte
 }
 
@@ -368,7 +370,7 @@ func (s *Stream) wrote(more bool) {
 
 // write writes without waiting. If the client does not take everything, it leaves the rest to
 // another goroutine and returns false.
-func (s *Stream) write(w *worker, data []byte, frames [][]byte, more bool) bool {
+func (s *Stream) write(w *worker, data []byte, frames []deflate.Text, more bool) bool {
 	n, err := s.conn.write(w, data)
 	if err != nil {
 		s.Abort(err)
@@ -383,7 +385,7 @@ func (s *Stream) write(w *worker, data []byte, frames [][]byte, more bool) bool 
 
 // stalled writes what the client did not take at once. Its memory is limited to one write and
 // one Fetch.
-func (s *Stream) stalled(data []byte, frames [][]byte, more bool) {
+func (s *Stream) stalled(data []byte, frames []deflate.Text, more bool) {
 	for {
 		if err := s.conn.writeSlowly(data, s.pool.slow); err != nil {
 			s.Abort(err)

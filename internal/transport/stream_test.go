@@ -2,6 +2,7 @@ package transport
 
 import (
 	"bytes"
+	"compress/flate"
 	"crypto/tls"
 	"errors"
 	"fmt"
@@ -10,6 +11,7 @@ import (
 	"net"
 	"os"
 	"runtime"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -20,6 +22,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tovik.example/tovik/internal/deflate"
 	"tovik.example/tovik/internal/transport/transporttest"
 )
 
@@ -27,13 +30,14 @@ import (
 const bound = time.Minute
 
 // TestMessagesArriveWholeAndInOrder sends messages over many connections at once, in pieces of any
-// length and in fragments, and reads back what the service has received.
+// length and in fragments, some compressed, and reads back what the service has received.
 func TestMessagesArriveWholeAndInOrder(t *testing.T) {
 	eachWay(t, func(t *testing.T, p *Pool, pair func() (near, far net.Conn)) {
 		var clients sync.WaitGroup
 		for seed := range uint64(15) {
 			near, far := pair()
-			h := serve(p, near, nil)
+			deflates := seed%2 == 1
+			h := serveBy(p, near, WebSocket(1<<14, deflates), nil)
 			clients.Go(func() {
 				random := rand.New(rand.NewPCG(seed, 1))
 				var sent []string
@@ -41,7 +45,7 @@ func TestMessagesArriveWholeAndInOrder(t *testing.T) {
 				for range 30 {
 					message := bytes.Repeat([]byte{'a' + byte(random.IntN(26))}, random.IntN(9000))
 					sent = append(sent, string(message))
-					stream = append(stream, inFragments(random, message)...)
+					stream = append(stream, inFragments(random, message, deflates && random.IntN(2) == 0)...)
 				}
 				reading := make(chan []string, 1)
 				go func() { reading <- readFrames(far, len(sent)) }()
@@ -150,7 +154,7 @@ func TestALimitHoldsWhileTheStreamIsBusy(t *testing.T) {
 	near, far := sockets(t)()
 	overdue := make(chan struct{})
 	h := &echo{over: make(chan error, 1), overdue: func(h *echo) { close(overdue); h.stream.Finish(CloseNormal, "") }}
-	h.stream = NewStream(p, near, WebSocket(1<<14), h)
+	h.stream = NewStream(p, near, WebSocket(1<<14, false), h)
 	h.stream.ExpectWithin(time.Nanosecond)
 	if h.stream.watched {
 		require.Eventually(t, func() bool {
@@ -163,6 +167,39 @@ func TestALimitHoldsWhileTheStreamIsBusy(t *testing.T) {
 	within(t, overdue)
 	_ = far.Close()
 	within(t, h.over)
+	p.Close()
+}
+
+// TestAStreamIsClosedForWrongCompression sends what RFC 7692 forbids, or what is not to be decompressed.
+func TestAStreamIsClosedForWrongCompression(t *testing.T) {
+	p := NewPool(1, time.Minute)
+	random := make([]byte, 5000)
+	_, _ = rand.NewChaCha8([32]byte{}).Read(random)
+	level := packed([]byte("level 2.10"))
+	for name, wrong := range map[string]struct {
+		stream []byte
+		code   ws.StatusCode
+	}{
+		"a bomb":             {maskedAs(ws.OpText, true, true, packed(make([]byte, 10<<20))), CloseTooLarge},
+		"not compressed":     {maskedAs(ws.OpText, true, true, random), CloseNotUTF8},
+		"not UTF-8":          {maskedAs(ws.OpText, true, true, packed(random)), CloseNotUTF8},
+		"a compressed ping":  {maskedAs(ws.OpPing, true, true, level), CloseProtocolError},
+		"a later fragment":   {append(masked(ws.OpText, false, level), maskedAs(ws.OpContinuation, true, true, level)...), CloseProtocolError},
+		"another extension":  {ws.MustCompileFrame(ws.MaskFrame(ws.Frame{Header: ws.Header{Fin: true, Rsv: ws.Rsv(false, true, false), OpCode: ws.OpText}})), CloseProtocolError},
+		"it was not offered": {maskedAs(ws.OpText, true, true, level), CloseProtocolError},
+	} {
+		near, far := sockets(t)()
+		h := serveBy(p, near, WebSocket(1<<14, name != "it was not offered"), nil)
+		_, err := far.Write(wrong.stream)
+		require.NoError(t, err)
+		frame, err := ws.ReadFrame(far)
+		require.NoError(t, err, name)
+		code, _ := ws.ParseCloseFrameData(frame.Payload)
+		assert.Equal(t, wrong.code, code, name)
+		assert.Empty(t, h.out, name)
+		_ = far.Close()
+		within(t, h.over)
+	}
 	p.Close()
 }
 
@@ -336,12 +373,16 @@ type echo struct {
 	ended   atomic.Int32
 
 	mu  sync.Mutex
-	out [][]byte
+	out []deflate.Text
 }
 
 func serve(p *Pool, c net.Conn, overdue func(*echo)) *echo {
+	return serveBy(p, c, WebSocket(1<<14, false), overdue)
+}
+
+func serveBy(p *Pool, c net.Conn, codec Codec, overdue func(*echo)) *echo {
 	h := &echo{over: make(chan error, 1), overdue: overdue}
-	h.stream = NewStream(p, c, WebSocket(1<<14), h)
+	h.stream = NewStream(p, c, codec, h)
 	h.stream.Start(nil)
 	return h
 }
@@ -357,7 +398,7 @@ func (h *echo) alone() (leave func()) {
 func (h *echo) Receive(message []byte, _ bool) {
 	defer h.alone()()
 	h.mu.Lock()
-	h.out = append(h.out, bytes.Clone(message))
+	h.out = append(h.out, deflate.Shared(bytes.Clone(message)))
 	h.mu.Unlock()
 	h.stream.Wake()
 }
@@ -379,7 +420,7 @@ func (h *echo) Overdue() {
 	h.stream.Finish(CloseGoingAway, "quiet")
 }
 
-func (h *echo) Fetch(frames [][]byte) ([][]byte, bool) {
+func (h *echo) Fetch(frames []deflate.Text) ([]deflate.Text, bool) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	frames = append(frames, h.out...)
@@ -397,21 +438,47 @@ func (h *echo) Ended(err error) {
 }
 
 // masked returns a frame of a client.
-func masked(op ws.OpCode, fin bool, payload []byte) []byte {
-	frame := ws.MaskFrameWith(ws.NewFrame(op, fin, payload), [4]byte{1, 2, 3, 4})
-	return ws.MustCompileFrame(frame)
+func masked(op ws.OpCode, fin bool, payload []byte) []byte { return maskedAs(op, fin, false, payload) }
+
+// maskedAs returns a frame of a client, which may be marked as compressed.
+func maskedAs(op ws.OpCode, fin, compressed bool, payload []byte) []byte {
+	frame := ws.NewFrame(op, fin, payload)
+	frame.Header.Rsv = ws.Rsv(compressed, false, false)
+	return ws.MustCompileFrame(ws.MaskFrameWith(frame, [4]byte{1, 2, 3, 4}))
 }
 
 // inFragments returns a message in one to three frames, with a ping between them.
-func inFragments(random *rand.Rand, message []byte) (stream []byte) {
+func inFragments(random *rand.Rand, message []byte, compressed bool) (stream []byte) {
+	if compressed {
+		message = packed(message)
+	}
 	op := ws.OpText
 	for range random.IntN(3) {
 		n := random.IntN(len(message) + 1)
-		stream = append(stream, masked(op, false, message[:n])...)
+		stream = append(stream, maskedAs(op, false, compressed, message[:n])...)
 		stream = append(stream, masked(ws.OpPing, true, nil)...)
-		message, op = message[n:], ws.OpContinuation
+		message, op, compressed = message[n:], ws.OpContinuation, false
 	}
-	return append(stream, masked(op, true, message)...)
+	return append(stream, maskedAs(op, true, compressed, message)...)
+}
+
+// packed compresses a message as RFC 7692 §7.2.1 says, by the standard library.
+func packed(message []byte) []byte {
+	var to bytes.Buffer
+	w, _ := flate.NewWriter(&to, flate.DefaultCompression)
+	_, _ = w.Write(message)
+	_ = w.Flush()
+	return bytes.TrimSuffix(to.Bytes(), []byte("\x00\x00\xff\xff"))
+}
+
+// unpacked does the reverse (§7.2.2).
+func unpacked(message []byte) []byte {
+	r := flate.NewReader(io.MultiReader(bytes.NewReader(message), strings.NewReader("\x00\x00\xff\xff\x01\x00\x00\xff\xff")))
+	text, err := io.ReadAll(r)
+	if err != nil {
+		panic(err)
+	}
+	return text
 }
 
 // readFrames reads so many text frames, or as many as come.
@@ -424,6 +491,9 @@ func readFrames(c net.Conn, count int) (texts []string) {
 		payload := make([]byte, h.Length)
 		if _, err := io.ReadFull(c, payload); err != nil {
 			return texts
+		}
+		if h.Rsv1() {
+			payload = unpacked(payload)
 		}
 		if h.OpCode == ws.OpText {
 			texts = append(texts, string(payload))

@@ -7,6 +7,9 @@ import (
 	"unicode/utf8"
 
 	"github.com/gobwas/ws"
+	"github.com/gobwas/ws/wsflate"
+
+	"tovik.example/tovik/internal/deflate"
 )
 
 // Close codes of RFC 6455 §7.4.1.
@@ -21,8 +24,9 @@ const (
 	CloseTryAgainLater  = 1013
 )
 
-// WebSocket returns the server side of RFC 6455, for messages of up to limit bytes.
-func WebSocket(limit int) Codec { return &webSocket{limit: limit} }
+// WebSocket returns the server side of RFC 6455, for messages of up to limit bytes. With deflates,
+// the handshake has agreed on compressed messages ([deflate.Accept]).
+func WebSocket(limit int, deflates bool) Codec { return &webSocket{limit: limit, deflates: deflates} }
 
 type webSocket struct {
 	limit      int
@@ -30,6 +34,8 @@ type webSocket struct {
 	message    []byte // the fragments of a message so far; at most limit
 	text       bool   // of the fragmented message
 	fragmented bool
+	deflates   bool
+	packed     wsflate.MessageState // of the message that comes
 }
 
 // read takes frames from the received data, which it may change.
@@ -78,7 +84,10 @@ func (c *webSocket) frame(s *Stream, data []byte) (int, error) {
 	if c.fragmented {
 		state = state.Set(ws.StateFragmented)
 	}
-	if err := ws.CheckHeader(h, state); err != nil {
+	if c.deflates {
+		h, err = c.packed.UnsetBits(h)
+	}
+	if err := errors.Join(err, ws.CheckHeader(h, state)); err != nil {
 		s.handler.Broken(CloseProtocolError, err.Error())
 		return len(data), nil
 	}
@@ -113,6 +122,18 @@ func (c *webSocket) data(s *Stream, h ws.Header, payload []byte) {
 		}
 		payload, c.message = c.message, nil
 	}
+	if c.packed.IsCompressed() {
+		unpacked, err := deflate.Unpack(nil, payload, c.limit)
+		switch {
+		case errors.Is(err, deflate.ErrTooLarge):
+			s.handler.Broken(CloseTooLarge, err.Error())
+			return
+		case err != nil:
+			s.handler.Broken(CloseNotUTF8, "the message is not compressed properly")
+			return
+		}
+		payload = unpacked
+	}
 	if text && !utf8.Valid(payload) {
 		s.handler.Broken(CloseNotUTF8, "the message is not UTF-8")
 		return
@@ -142,9 +163,17 @@ func (c *webSocket) control(s *Stream, h ws.Header, payload []byte) error {
 	return nil
 }
 
-func (c *webSocket) appendFrame(to, payload []byte) []byte {
-	return append(appendHeader(to, ws.OpText, len(payload)), payload...)
+func (c *webSocket) appendFrame(to []byte, t deflate.Text) []byte {
+	if c.deflates {
+		if packed := t.Packed(); packed != nil {
+			return append(appendHeader(to, packedText, len(packed)), packed...)
+		}
+	}
+	return append(appendHeader(to, ws.OpText, len(t.Plain())), t.Plain()...)
 }
+
+// packedText is a text message with the bit RSV1, which says that it is compressed (RFC 7692 §6).
+const packedText = ws.OpText | 0x40
 
 func (c *webSocket) appendGoodbye(to []byte, code int, reason string) []byte {
 	var body []byte

@@ -1,11 +1,13 @@
 package transport
 
+import "tovik.example/tovik/internal/deflate"
+
 // worker is what a goroutine that serves streams needs again and again, so that reading, writing
 // and watching do not allocate. Its functions are called by syscall.RawConn.
 type worker struct {
 	buffer []byte // for reading
 	joined []byte // frames to write at once
-	frames [][]byte
+	frames []deflate.Text
 
 	readOnce, writeOnce func(fd uintptr) bool
 	data                []byte // to write

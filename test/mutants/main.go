@@ -54,6 +54,9 @@ var protectors = map[string][2]string{
 	"a second sign of loss is no second loss":                 {"./internal/headcount", ""},
 	"a new owner delivers what waits":                         {"./internal/cluster/stored", "HooksKeys"},
 	"who owns a realm no longer delivers for it":              {"./internal/cluster/stored", "HooksKeys"},
+	"only who agreed gets compressed frames":                  {"./internal/server", "LongFrames"},
+	"a namesake that is not heard for a while may live":       {"./internal/server", "Namesake"},
+	"a node that does not answer may hear a namesake":         {"./internal/server", "Namesake"},
 }
 
 var mutants = []mutant{
@@ -155,6 +158,17 @@ var mutants = []mutant{
 	{"giving a link up waits for nobody", "internal/transport/conn.go", "_ = over.NetConn().Close()", "_ = over.Close()"},
 	{"a limit that passes while a link is busy counts", "internal/transport/stream.go", "	if over {\n		s.ready(os.ErrDeadlineExceeded)\n	}", "	_ = over"},
 	{"what is reported late about a link is not taken for another", "internal/transport/marks.go", "s != nil && s.mark == k", "s != nil"},
+	{"the indexes of the journal go by blocks", "internal/records/journal.go", "	if q.indexed() {\n		db = db.Where(block", "	if false {\n		db = db.Where(block"},
+	{"a query goes to the last block", "internal/records/journal.go", "WHERE n < @last >> @bits)", "WHERE n + 1 < @last >> @bits)"},
+	{"somebody is erased from all blocks", "internal/records/change.go", "blocks(tx, wholeJournal)", "blocks(tx, idRange{1, 1 << blockBits})"},
+	{"newer blocks come first when that is asked for", "internal/records/journal.go", "		slices.Reverse(ranges)\n", ""},
+	{"only who agreed gets compressed frames", "internal/transport/websocket.go", "func (c *webSocket) appendFrame(to []byte, t deflate.Text) []byte {\n	if c.deflates {", "func (c *webSocket) appendFrame(to []byte, t deflate.Text) []byte {\n	if true {"},
+	{"what becomes too large is not decompressed", "internal/deflate/deflate.go", "case text.Len()-len(to) > limit:", "case text.Len()-len(to) > 100*limit:"},
+	{"a text that does not become shorter goes as it is", "internal/deflate/deflate.go", " || to.Len() >= len(text) {", " {"},
+	{"an offer that cannot be met is declined", "internal/deflate/deflate.go", "err == nil && option.Size() > 0", "err == nil"},
+	{"a message is decompressed once it is whole", "internal/transport/websocket.go", "	if c.packed.IsCompressed() {", "	if c.packed.IsCompressed() && !c.fragmented && c.message != nil {"},
+	{"a namesake that is not heard for a while may live", "internal/server/namesake.go", "!said.met && !said.silent", "!said.silent"},
+	{"a node that does not answer may hear a namesake", "internal/server/namesake.go", "!said.met && !said.silent", "!said.met"},
 	{"a room that may not be watched is not", "internal/realm/guest.go", "return g.realm.admission.AdmitWatch(ctx, g.realm.name, g.person, pattern)", "return nil"},
 	{"a hello is withdrawn when its connection ends", "internal/gateway/link.go", "	if l.cancel != nil {\n		l.cancel()\n	}", ""},
 	{"a hello over HTTP is withdrawn when its connection ends", "internal/transport/whileopen.go", "		if closed {", "		if false && closed {"},
@@ -205,7 +219,7 @@ var mutants = []mutant{
 	{"a replay stands still with the machine", "internal/timing/replay.go", "r.still = still", "_ = still"},
 	{"a replay stops and starts with the service", "internal/timing/replay.go", "r.saved, r.down = r.core.Save(r.instant()), true", "r.saved = r.core.Save(r.instant())"},
 	{"the advice allows one flicker in a thousand", "internal/timing/advice.go", "if within-before <= allowed {", "if within-before <= 5*allowed {"},
-	{"an erasure deletes what others did with the person", "internal/records/change.go", "realm = ? AND other = ? AND other <> ''", "realm = ? AND other = ? AND other = ''"},
+	{"an erasure deletes what others did with the person", "internal/records/change.go", "About: p.User}", "Users: []presence.UserID{p.User}}"},
 	{"a realm takes from the service what its policy leaves out", "internal/config/policy.go", "overlay(reflect.ValueOf(&f).Elem(), reflect.ValueOf(own).Elem())", "f = *own"},
 	// Several nodes.
 	{"link numbers are minted by (epoch, count)", "takeover.go", "LinkNumber(epoch)<<32", "1"},
