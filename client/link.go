@@ -186,11 +186,27 @@ func (l *Link) hello(ctx context.Context, o Options) error {
 	if err := json.Unmarshal(data, &answer); err != nil {
 		return fmt.Errorf("the answer to hello cannot be read: %w", err)
 	}
-	if answer.Type == wire.TypeError {
+	switch answer.Type {
+	case wire.TypeError:
 		return &answer.Problem
+	case wire.TypeMoving:
+		return l.noPlace(data)
 	}
 	l.opened = answer.Opened
 	return nil
+}
+
+// noPlace tells OnMoving when to come back, and returns that as an error.
+func (l *Link) noPlace(data []byte) error {
+	var moving wire.Moving
+	if err := json.Unmarshal(data, &moving); err != nil {
+		return fmt.Errorf("the answer to hello cannot be read: %w", err)
+	}
+	after := time.Duration(moving.After) * time.Millisecond
+	if l.options.OnMoving != nil {
+		l.options.OnMoving(after)
+	}
+	return fmt.Errorf("the service has no place for another link: come back in %v", after)
 }
 
 // Opened returns the content of the answer to the hello.

@@ -57,6 +57,7 @@ func TestABrokenRuleIsNamed(t *testing.T) {
 		"service.beat":        `it should send ["beat"]`,
 		"service.expiring":    `it should send ["renew"]`,
 		"service.moving":      "and should wait for 1500",
+		"service.no-place":    "and should wait for 1500",
 		"service.silence":     "it should open a link",
 		"errors.final":        "it should report the state refused or closed",
 		"errors.pauses":       "at most 12 are no storm",

@@ -57,6 +57,19 @@ func (s *stage) opens() *link {
 	return l
 }
 
+// moves tells a link to come back later, closes it, and returns the next one.
+func (s *stage) moves(l *link, code int) *link {
+	const after = 1500 * time.Millisecond
+	l.say(frame{"type": "moving", "after": after.Milliseconds()})
+	told := time.Now()
+	l.close(code, "")
+	l = s.link()
+	if waited := time.Since(told); waited < after-100*time.Millisecond {
+		s.fail("it came back after %d ms, and should wait for %d", waited.Milliseconds(), after.Milliseconds())
+	}
+	return l
+}
+
 // resumes waits for the next link, whose hello must resume the session, and answers it.
 func (s *stage) resumes(number int, more frame) (*link, frame) {
 	l := s.link()
@@ -360,19 +373,19 @@ var scenarios = []Scenario{
 		s.shows("e-01")
 	}},
 	{"service.moving", sectionService, "After moving, come back after that many milliseconds, and resume", func(s *stage) {
-		const after = 1500 * time.Millisecond
-		l := s.opens()
-		l.say(frame{"type": "moving", "after": after.Milliseconds()})
-		told := time.Now()
-		l.close(1012, "")
-		l = s.link()
-		if waited := time.Since(told); waited < after-100*time.Millisecond {
-			s.fail("it came back after %d ms, and should wait for %d", waited.Milliseconds(), after.Milliseconds())
-		}
+		l := s.moves(s.opens(), 1012)
 		hello := l.hello()
 		s.sameSession(hello, "session-1", "key-1")
 		l.answer(hello, frame{"link": 2})
 		l.say(snapshot("S.1", "w-09"))
+		s.shows("w-09")
+	}},
+	{"service.no-place", sectionService, "Moving may come instead of the first answer: come back after that many milliseconds", func(s *stage) {
+		l := s.link()
+		l.hello()
+		l = s.moves(l, 1013)
+		l.answer(l.hello(), nil)
+		l.say(snapshot("R.1", "w-09"))
 		s.shows("w-09")
 	}},
 	{"service.beat", sectionService, "A beat is answered with the same frame", func(s *stage) {

@@ -286,7 +286,10 @@ func (f *feed) connect(s *eventStream, reply presence.Reply, opened *wire.Opened
 		codec := transport.EventStream(f.name, after)
 		stream := transport.NewStream(f.gateway.pool, conn, codec, s)
 		stream.Preface(head)
-		f.gateway.carry(&s.link, stream, func(code int, reason string) { transport.TurnAway(conn, codec, code, reason) }, early)
+		f.gateway.carry(&s.link, stream, early, func(end transport.Farewell) {
+			end.Head = head
+			f.gateway.turnAway(conn, codec, end)
+		})
 		f.talk.Rewake(s.wake)
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"tovik.example/tovik/internal/cluster/peers"
+	"tovik.example/tovik/internal/deflate"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/problem"
 	"tovik.example/tovik/internal/realm"
@@ -83,9 +84,9 @@ func (g *Gateway) Close() {
 	g.pool.Close()
 }
 
-// MayOpen returns an error if an address may not open another link now. It is a
-// [*wire.Problem].
-func (g *Gateway) MayOpen(address string) error { return g.mayOpen(address) }
+// MayOpen returns an error if an address may not open another WebSocket now. It is a [*wire.Problem]. There may still
+// be no place for it: then it is told when to come back, which a browser would not see in an answer to the handshake.
+func (g *Gateway) MayOpen(address string) error { return g.mayKnock(address) }
 
 // WebSocket makes a connection a link, and returns at once. The handshake of RFC 6455 has been
 // answered, and with deflates it has agreed on compressed messages; early is what the client has
@@ -94,20 +95,14 @@ func (g *Gateway) WebSocket(conn net.Conn, early []byte, deflates bool, caller r
 	s := &webSocket{link: link{gateway: g, caller: caller}}
 	s.kind = s
 	codec := transport.WebSocket(wire.MaxFrame, deflates)
-	g.carry(&s.link, transport.NewStream(g.pool, conn, codec, s), func(code int, reason string) {
-		transport.TurnAway(conn, codec, code, reason)
-	}, early)
+	g.carry(&s.link, transport.NewStream(g.pool, conn, codec, s), early, func(f transport.Farewell) { g.turnAway(conn, codec, f) })
 }
 
 // carry starts a link on the connection of an HTTP request.
-func (g *Gateway) carry(l *link, stream *transport.Stream, turnAway func(code int, reason string), early []byte) {
+func (g *Gateway) carry(l *link, stream *transport.Stream, early []byte, turnAway func(transport.Farewell)) {
 	end := l.connect(stream)
 	if err := g.add(l); err != nil { // other links came first, or the service is stopping
-		code, reason := transport.CloseTryAgainLater, problem.Of(err).Code
-		if reason == wire.CodeNotReady {
-			code, reason = transport.CloseServiceRestart, restarts
-		}
-		turnAway(code, reason)
+		turnAway(g.farewell(err))
 		l.letGo()
 		g.forget(l)
 		return
@@ -120,6 +115,27 @@ func (g *Gateway) carry(l *link, stream *transport.Stream, turnAway func(code in
 	if end != nil {
 		stream.Finish(end.Code, end.Reason)
 	}
+}
+
+// farewell says why a connection does not become a link, and when to come back.
+func (g *Gateway) farewell(why error) transport.Farewell {
+	f := transport.Farewell{Code: transport.CloseTryAgainLater, Reason: problem.Of(why).Code}
+	switch f.Reason {
+	case wire.CodeNotReady:
+		f.Code, f.Reason = transport.CloseServiceRestart, restarts
+	case wire.CodeBusy:
+		f.Frames = []deflate.Text{deflate.Plain(wire.Encode(wire.Moving{Type: wire.TypeMoving, After: g.comeBack(time.Now()).Milliseconds()}))}
+	}
+	return f
+}
+
+func (g *Gateway) turnAway(conn net.Conn, codec transport.Codec, f transport.Farewell) {
+	g.turning(1)
+	g.waiting.Add(1)
+	transport.TurnAway(g.pool, conn, codec, f, func() {
+		g.turning(-1)
+		g.waiting.Done()
+	})
 }
 
 // whileAsking returns a context that ends with the connection, for requests that may have to

@@ -17,11 +17,7 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-const (
-	restarts = "the service restarts"
-	// comingBack is the number of links per second that should return to a restarted service.
-	comingBack = 2000
-)
+const restarts = "the service restarts"
 
 // registry holds all links of the service, and carries out the core's orders about them.
 type registry struct {
@@ -36,6 +32,8 @@ type registry struct {
 	byAddress map[string]int
 	byPerson  map[realm.PersonID]int
 	strangers int // links without a hello
+	turned    int // connections that are being turned away
+	returning returning
 	draining  bool
 	asked     int64            // beats asked for since the start
 	slow      int64            // links closed because they did not read
@@ -209,6 +207,27 @@ func (s *registry) mayOpen(address string) error {
 	return s.hasPlace(address, true)
 }
 
+// mayKnock returns an error if an address may not even be told that there is no place for its link.
+func (s *registry) mayKnock(address string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.hasPlace(address, s.turned >= s.limits.BeforeHello)
+}
+
+// turning counts a connection that is being turned away, or no longer.
+func (s *registry) turning(n int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.turned += n
+}
+
+// comeBack returns after which time a link should come back for which there is no place now.
+func (s *registry) comeBack(now time.Time) time.Duration {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.returning.after(now)
+}
+
 func (s *registry) hasPlace(address string, stranger bool) error {
 	switch {
 	case s.draining:
@@ -356,6 +375,7 @@ func (s *registry) publishUnlessOrdered(l *link) []order {
 	if connected {
 		s.strangers--
 		delete(s.hailing, l)
+		s.returning.letIn(time.Now())
 	}
 	l.introduced = true
 	if l.carries == (presence.LinkID{}) {

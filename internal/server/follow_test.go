@@ -3,6 +3,7 @@ package server_test
 import (
 	"context"
 	"fmt"
+	"iter"
 	"net"
 	"net/http"
 	"strings"
@@ -550,6 +551,42 @@ func TestBrokenWebSocketsAreClosedWithTheCodeForIt(t *testing.T) {
 	}
 	require.Equal(t, "answer", r.next()["type"])
 	require.Equal(t, "hm", <-pong)
+}
+
+// TestALinkWithoutAPlaceIsToldWhenToComeBack has a service with five places for links that have not said hello.
+func TestALinkWithoutAPlaceIsToldWhenToComeBack(t *testing.T) {
+	t.Parallel()
+	const places = 5
+	s := startWith(t, limits(100, 100, places))
+	var silent *raw
+	for range places {
+		silent = connect(t, s)
+		counted(t, silent.conn)
+	}
+	for range 3 {
+		r := connect(t, s)
+		r.send(`{"type":"hello","id":1,"version":1,"token":"` + mint(t, "ilse") + `"}`)
+		var moving wire.Moving
+		require.NoError(t, r.conn.ReadJSON(&moving))
+		require.Equal(t, wire.TypeMoving, moving.Type)
+		require.Positive(t, moving.After)
+		require.Equal(t, websocket.CloseTryAgainLater, r.closed())
+	}
+	moving := make(chan time.Duration, 1)
+	_, err := client.Dial(t.Context(), client.Options{Server: s.URL(), Token: mint(t, "ilse"), OnMoving: func(after time.Duration) { moving <- after }})
+	require.ErrorContains(t, err, "no place for another link")
+	require.Positive(t, <-moving)
+	_ = silent.conn.Close()
+	changes, stop := iter.Pull2(client.Follow(client.Options{Server: s.URL(), Token: mint(t, "ilse"), Rooms: []string{weir}}).Changes(t.Context()))
+	defer stop()
+	for {
+		change, err, more := changes()
+		require.True(t, more)
+		require.NoError(t, err)
+		if _, open := change.(client.Event); open {
+			return
+		}
+	}
 }
 
 func TestLinksOfAnAddressAndOfAPersonAreLimited(t *testing.T) {

@@ -101,13 +101,6 @@ func NewStream(p *Pool, c net.Conn, codec Codec, h Handler) *Stream {
 	return s
 }
 
-// TurnAway sends a goodbye on a connection that will not become a stream, and closes it.
-func TurnAway(c net.Conn, codec Codec, code int, reason string) {
-	_ = c.SetWriteDeadline(time.Now().Add(lingerTime))
-	_, _ = c.Write(codec.appendGoodbye(nil, code, reason))
-	_ = c.Close()
-}
-
 // Start begins to read. Early is data that arrived before, with the handshake.
 func (s *Stream) Start(early []byte) {
 	if s.watched {

@@ -72,7 +72,7 @@ async function connect() {
           fetch(TOKENS).then(async (answer) => say({ type: "renew", id: 3, token: await answer.text() }));
         break;
       case "moving":
-        if (keeps("service.moving")) moving = frame.after;
+        if (keeps(state === "open" ? "service.moving" : "service.no-place")) moving = frame.after;
         break;
       case "dropped":
         if (frame.room === ROOM && keeps("list.dropped")) members.clear();

@@ -238,6 +238,20 @@ describe("a link", () => {
     expect(stage.sockets).toHaveLength(2);
   });
 
+  test("comes back to a service without a place for it when it is asked to, by the same way", () => {
+    const stage = new Stage();
+    stage.open({ token: "t" });
+    for (let i = 1; i <= 9; i++) {
+      stage.socket.says({ type: "moving", after: 1830 });
+      stage.socket.onclose?.({ code: 1013, reason: "busy" });
+      stage.pass(1829);
+      expect(stage.sockets).toHaveLength(i);
+      stage.pass(1);
+      expect(stage.socket.over).toBe("websocket");
+    }
+    stage.opened();
+  });
+
   test("falls back to an event stream and to beats, and looks for a service that is down with WebSockets", () => {
     const stage = new Stage();
     const link = stage.open({ token: "t" });
