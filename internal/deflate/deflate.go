@@ -121,21 +121,20 @@ func (r *reader) begin(message []byte) error {
 	return r.text.(flate.Resetter).Reset(&r.source, nil)
 }
 
-// Unpack appends the content of a compressed message, of at most limit bytes, to a text. Its error is
-// [ErrTooLarge], or says that the message is not compressed properly.
-func Unpack(to, message []byte, limit int) ([]byte, error) {
+// Unpack returns the content of a compressed message, of at most limit bytes. Its error is [ErrTooLarge], or
+// says that the message is not compressed properly.
+func Unpack(message []byte, limit int) ([]byte, error) {
 	r := readers.Get().(*reader)
 	defer readers.Put(r)
 	if err := r.begin(message); err != nil {
-		return to, err
+		return nil, err
 	}
-	text := bytes.NewBuffer(to)
-	_, err := text.ReadFrom(io.LimitReader(r.text, int64(limit)+1))
+	text, err := io.ReadAll(io.LimitReader(r.text, int64(limit)+1))
 	switch {
 	case err != nil:
-		return to, err
-	case text.Len()-len(to) > limit:
-		return to, ErrTooLarge
+		return nil, err
+	case len(text) > limit:
+		return nil, ErrTooLarge
 	}
-	return text.Bytes(), nil
+	return text, nil
 }

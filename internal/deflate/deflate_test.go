@@ -75,18 +75,17 @@ func FuzzUnpacking(f *testing.F) {
 	w, err := flate.NewWriter(&packed, flate.BestSpeed)
 	require.NoError(f, err)
 	f.Fuzz(func(t *testing.T, message, text []byte) {
-		got, err := Unpack([]byte("before"), message, limit)
-		require.True(t, bytes.HasPrefix(got, []byte("before")))
-		require.LessOrEqual(t, len(got), limit+len("before"))
+		got, err := Unpack(message, limit)
+		require.LessOrEqual(t, len(got), limit)
 		if err != nil {
-			require.Equal(t, "before", string(got))
+			require.Empty(t, got)
 		}
 		packed.Reset()
 		w.Reset(&packed)
 		_, err = w.Write(text)
 		require.NoError(t, err)
 		require.NoError(t, w.Flush())
-		got, err = Unpack(nil, bytes.TrimSuffix(packed.Bytes(), []byte(tail[:4])), limit)
+		got, err = Unpack(bytes.TrimSuffix(packed.Bytes(), []byte(tail[:4])), limit)
 		if len(text) > limit {
 			require.ErrorIs(t, err, ErrTooLarge)
 			return

@@ -123,7 +123,7 @@ func (c *webSocket) data(s *Stream, h ws.Header, payload []byte) {
 		payload, c.message = c.message, nil
 	}
 	if c.packed.IsCompressed() {
-		unpacked, err := deflate.Unpack(nil, payload, c.limit)
+		unpacked, err := deflate.Unpack(payload, c.limit)
 		switch {
 		case errors.Is(err, deflate.ErrTooLarge):
 			s.handler.Broken(CloseTooLarge, err.Error())

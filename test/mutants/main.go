@@ -164,7 +164,7 @@ var mutants = []mutant{
 	{"somebody is erased from all blocks", "internal/records/change.go", "blocks(tx, wholeJournal)", "blocks(tx, idRange{1, 1 << blockBits})"},
 	{"newer blocks come first when that is asked for", "internal/records/journal.go", "		slices.Reverse(ranges)\n", ""},
 	{"only who agreed gets compressed frames", "internal/transport/websocket.go", "func (c *webSocket) appendFrame(to []byte, t deflate.Text) []byte {\n	if c.deflates {", "func (c *webSocket) appendFrame(to []byte, t deflate.Text) []byte {\n	if true {"},
-	{"what becomes too large is not decompressed", "internal/deflate/deflate.go", "case text.Len()-len(to) > limit:", "case text.Len()-len(to) > 100*limit:"},
+	{"what becomes too large is not decompressed", "internal/deflate/deflate.go", "case len(text) > limit:", "case len(text) > 100*limit:"},
 	{"a text that does not become shorter goes as it is", "internal/deflate/deflate.go", " || to.Len() >= len(text) {", " {"},
 	{"an offer that cannot be met is declined", "internal/deflate/deflate.go", "err == nil && option.Size() > 0", "err == nil"},
 	{"a message is decompressed once it is whole", "internal/transport/websocket.go", "	if c.packed.IsCompressed() {", "	if c.packed.IsCompressed() && !c.fragmented && c.message != nil {"},

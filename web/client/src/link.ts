@@ -718,8 +718,8 @@ export class Link {
   #lose(reason: string, wait?: number): void {
     const reached = this.#socket?.reached ?? false;
     this.#detach();
-    // Who says when to come back can be reached this way.
-    if (this.#snapshot.state.word !== "open" && wait === undefined) this.#tryOther(reached);
+    const told = wait !== undefined && !this.#upgradingFrom; // who says when to come back can be reached this way
+    if (this.#snapshot.state.word !== "open" && !told) this.#tryOther(reached);
     this.#update({ ...this.#snapshot, state: { word: "lost", reason } });
     const most = Math.min(this.#options.longestWait ?? longestWait, 500 * 2 ** this.#attempts);
     const next = wait ?? (this.#attempts === 0 ? 0 : most * (0.5 + this.#around.random() / 2));
