@@ -43,7 +43,7 @@ func (s *stage) slowdown(r results) {
 	defer disk.stop()
 	memory, inMemory := s.startService(records.Memory)
 	defer memory.stop()
-	rounds, length := pick(s, 25, 5), pick(s, time.Second, 400*time.Millisecond)
+	rounds, length := pick(s, 9, 5), pick(s, time.Second, 400*time.Millisecond)
 	var kept, floor, ratio []float64
 	for range rounds {
 		f, v := s.joinsAndLeaves("http://"+inMemory, length), s.joinsAndLeaves("http://"+onDisk, length)

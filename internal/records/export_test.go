@@ -9,6 +9,9 @@ import (
 // HoldAtMost changes the limit of waiting entries, normally 200,000. Call it before Run.
 func (w *Writer) HoldAtMost(entries int) { w.most = entries }
 
+// BoundLogAt changes the limit of the write-ahead log, normally 256 MB.
+func (s *Store) BoundLogAt(bytes int64) { s.mostLog = bytes }
+
 // Migrations are those that make each version of the file.
 var Migrations = migrations
 

@@ -35,6 +35,9 @@ func (r idRange) block() int64 { return r.first >> blockBits }
 
 // blocks divides a range into blocks, in order, without those that have no entries.
 func blocks(db *gorm.DB, ids idRange) ([]idRange, error) {
+	if ids.first>>blockBits == ids.last>>blockBits {
+		return []idRange{ids}, nil
+	}
 	var found []int64
 	err := db.Raw(`WITH RECURSIVE blocks (n) AS (
 			SELECT (SELECT min(id) FROM journal WHERE id BETWEEN @first AND @last) >> @bits

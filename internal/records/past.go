@@ -70,7 +70,9 @@ func (p *Past) flush(at time.Time) {
 	if p.err != nil {
 		return
 	}
-	p.err = w.commit(w.batch)
+	if p.err = w.commit(w.batch); p.err == nil {
+		p.err = w.store.boundLog() // no writer runs that would
+	}
 	w.batch = w.newBatch()
 }
 

@@ -46,6 +46,7 @@ type Store struct {
 	lock  *flock.Flock
 	pools atomic.Pointer[pools]
 
+	mostLog   int64   // bytes of the write-ahead log, beyond which nobody writes until it is empty
 	through   Changer // nil: changes are made here
 	mu        sync.Mutex
 	listeners []Listener
@@ -78,7 +79,7 @@ func Open(dir string) (*Store, error) { return OpenThrough(dir, nil) }
 // OpenThrough opens a file of a log: its changes are not made at once, but brought into the log, and made
 // when [Store.Put] puts them.
 func OpenThrough(dir string, changer Changer) (*Store, error) {
-	s := &Store{where: "the records in memory", through: changer, awaited: map[string]chan error{}, written: make(chan struct{}), totals: Totals{entries: map[Total]int64{}}}
+	s := &Store{where: "the records in memory", mostLog: maxLog, through: changer, awaited: map[string]chan error{}, written: make(chan struct{}), totals: Totals{entries: map[Total]int64{}}}
 	if dir != Memory && dir != "" {
 		s.path = filepath.Join(dir, File)
 		s.where = s.path
@@ -223,7 +224,7 @@ func (s *Store) settle(ctx context.Context) error {
 		return nil
 	}
 	db, how := s.reading(ctx), "PASSIVE"
-	if log, err := os.Stat(s.path + "-wal"); err == nil && log.Size() > maxLog {
+	if log, err := os.Stat(s.path + "-wal"); err == nil && log.Size() > s.mostLog {
 		db, how = s.db(), "TRUNCATE" // nobody writes meanwhile
 	}
 	var busy, size, moved int
@@ -232,7 +233,7 @@ func (s *Store) settle(ctx context.Context) error {
 
 // boundLog settles everything when the log has grown, for bulk writes without a running writer.
 func (s *Store) boundLog() error {
-	if log, err := os.Stat(s.path + "-wal"); s.path == "" || err != nil || log.Size() < maxLog/4 {
+	if log, err := os.Stat(s.path + "-wal"); s.path == "" || err != nil || log.Size() < s.mostLog/4 {
 		return nil
 	}
 	var busy, size, moved int

@@ -314,7 +314,10 @@ describe("a link", () => {
     expect(stream.closed).toBe(true);
   });
 
-  test("goes back to its fallback when a WebSocket lets no hello through after all", () => {
+  test.each([
+    ["lets no hello through after all", (_: Stage) => {}],
+    ["has no place yet", (stage: Stage) => stage.socket.says({ type: "moving", after: 900 })],
+  ])("goes back to its fallback when a WebSocket %s", (_, says) => {
     const stage = new Stage();
     const link = stage.open({ token: "t" });
     for (let i = 0; i < 2; i++) {
@@ -325,7 +328,9 @@ describe("a link", () => {
     stage.opened();
     stage.pass(2000);
     stage.socket.onopen?.(); // the probe
-    stage.socket.onclose?.({ code: 1006, reason: "" }); // the link that follows it
+    says(stage); // to the link that follows it
+    stage.socket.onclose?.({ code: 1006, reason: "" });
+    stage.pass(900);
     expect(stage.socket.over).toBe("stream");
     stage.opened();
     expect(link.snapshot.state).toEqual({ word: "open", over: "stream" });
