@@ -45,14 +45,14 @@ type packed struct {
 	data []byte
 }
 
-// worthwhile is from how many bytes on a text is compressed. A shorter one fits into a packet or two as it is.
+// worthwhile is the length in bytes from which a text is compressed. A shorter one fits into a packet or two anyway.
 const worthwhile = 2 << 10
 
 // Plain returns a text that is never compressed, for what goes to one receiver.
 func Plain(text []byte) Text { return Text{plain: text} }
 
-// Shared returns a text that is compressed when the first receiver wants it so, if it is long. It must
-// contain no secrets: the length of what is compressed tells something of its content.
+// Shared returns a text for many receivers. If it is long, it is compressed when the first of them asks for that. It
+// must contain no secrets: the length of compressed data tells something about its content.
 func Shared(text []byte) Text {
 	if len(text) < worthwhile {
 		return Plain(text)

@@ -116,7 +116,7 @@ type FeedRequest struct {
 // connection, after the response head. Until then the given connection is only watched for its
 // end. The error is a problem, or a refusal of the core.
 func (g *Gateway) Feed(conn net.Conn, r FeedRequest) (begin func(conn net.Conn, head, early []byte), err error) {
-	if err := g.mayOpen(r.Caller.Address); err != nil {
+	if err := g.mayStream(r.Caller.Address); err != nil {
 		return nil, err
 	}
 	if f, after, ok := g.feeds.find(r.Last); ok && f.isOf(r) {

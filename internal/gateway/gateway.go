@@ -84,8 +84,8 @@ func (g *Gateway) Close() {
 	g.pool.Close()
 }
 
-// MayOpen returns an error if an address may not open another WebSocket now. It is a [*wire.Problem]. There may still
-// be no place for it: then it is told when to come back, which a browser would not see in an answer to the handshake.
+// MayOpen returns an error if an address may not open another WebSocket now. It is a [*wire.Problem]. If there is
+// merely no place for it yet, WebSocket tells it when to come back: a browser cannot see the answer to a failed handshake.
 func (g *Gateway) MayOpen(address string) error { return g.mayKnock(address) }
 
 // WebSocket makes a connection a link, and returns at once. The handshake of RFC 6455 has been

@@ -199,15 +199,16 @@ func (s *registry) carrier(id presence.LinkID) *link {
 	return s.carriers[id]
 }
 
-// mayOpen returns an error if an address may not open another link now. It is a
-// [*wire.Problem].
-func (s *registry) mayOpen(address string) error {
+// mayStream returns an error if an address may not open another event stream now. Its hello is in the request, so it
+// needs no place among the links without one. The error is a [*wire.Problem].
+func (s *registry) mayStream(address string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.hasPlace(address, true)
+	return s.hasPlace(address, false)
 }
 
-// mayKnock returns an error if an address may not even be told that there is no place for its link.
+// mayKnock returns an error if an address may not open a WebSocket now, not even to be told when to come back. The
+// error is a [*wire.Problem].
 func (s *registry) mayKnock(address string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -6,19 +6,19 @@ import (
 )
 
 const (
-	// comingBack is the number of links per second that should return to a service that has restarted, or whose pace
-	// is not known.
+	// comingBack is the number of links per second that should return after a restart, or while the rate at which
+	// links are let in is not known.
 	comingBack     = 2000
 	shortestReturn = 100 * time.Millisecond
 	// longestReturn limits the wait, so that a flood does not send everybody away for long.
 	longestReturn = 10 * time.Second
 )
 
-// returning says when links should come back for which there was no place: one after the other, as fast as links were
-// let in lately.
+// returning spreads the return of links for which there was no place, at the rate at which links were let in during
+// the last second.
 type returning struct {
 	next   time.Time     // when the latest one is to come
-	each   time.Duration // between two of them; 0: the pace is not known
+	each   time.Duration // between two of them; 0: not known
 	since  time.Time     // when this second began
 	count  int           // let in since then
 	wanted bool          // somebody was turned away since then, so the count is what the machine bears
@@ -30,7 +30,7 @@ func (r *returning) letIn(now time.Time) {
 	r.count++
 }
 
-// pass learns the pace from a second that is over.
+// pass learns the rate from a second that is over.
 func (r *returning) pass(now time.Time) {
 	passed := now.Sub(r.since)
 	switch {

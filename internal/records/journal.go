@@ -20,8 +20,8 @@ type journalMinute struct {
 }
 
 // The indexes of rooms and people go by blocks of entries: first the block, then the room or the person.
-// New entries only touch the part of the newest block, which stays in the cache. Otherwise, they would
-// be put all over indexes that grow with the journal, and take longer and longer. A query goes from block to block.
+// New entries only touch the part of the newest block, which stays in the cache. Without blocks they would go to
+// random places of indexes that keep growing, and take ever longer. A query goes from block to block.
 const (
 	block     = "id >> 18" // as the indexes have it
 	blockBits = 18         // an index of so many entries takes about 8 MB

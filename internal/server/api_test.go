@@ -678,7 +678,7 @@ func TestEveryDocumentedProblemCanHappen(t *testing.T) {
 			switch code {
 			case wire.CodeTooFast:
 				for range 10 {
-					one.askTooOften() // what takes long would come too seldom by itself
+					one.askTooOften() // a slow request alone would never exceed the limit
 					if response, text = one.send(one.request(op)); response.StatusCode == http.StatusTooManyRequests {
 						break
 					}

@@ -13,10 +13,10 @@ import (
 // How a node finds out whether another process has its name.
 const (
 	namesakeEvery = 250 * time.Millisecond // how often it asks the other nodes
-	// namesakeDies is for how long others may hear a process that has died.
+	// namesakeDies is longer than other nodes hear a process that has died.
 	namesakeDies = 3 * time.Second
-	// namesakeQuiet is for how long nobody must have heard it, when there was one, or when a node does not say. A machine
-	// may be so busy that it is not heard for a while.
+	// namesakeQuiet is how long no node may have heard another process, if any of them ever met one or does not answer.
+	// On a busy machine a living process may not be heard for some seconds.
 	namesakeQuiet = 10 * time.Second
 )
 

@@ -6,7 +6,7 @@ import (
 	"tovik.example/tovik/internal/deflate"
 )
 
-// Farewell is what a connection is told that is turned away.
+// Farewell is what a connection that is turned away is told.
 type Farewell struct {
 	Head   []byte         // before the first frame
 	Frames []deflate.Text // before the goodbye
@@ -14,8 +14,8 @@ type Farewell struct {
 	Reason string
 }
 
-// TurnAway tells a connection that it does not become a stream of the caller, and ends it like one: what the client
-// has sent meanwhile must not keep it from reading why. Over is called when the connection is closed.
+// TurnAway says goodbye to a connection that is not to be served, and closes it. It does so as a stream, which lingers:
+// closing a connection with unread input would discard the goodbye. Over is called when the connection is closed.
 func TurnAway(p *Pool, c net.Conn, codec Codec, f Farewell, over func()) {
 	h := &farewell{frames: f.Frames, over: over}
 	h.stream = NewStream(p, c, codec, h)
@@ -24,7 +24,7 @@ func TurnAway(p *Pool, c net.Conn, codec Codec, f Farewell, over func()) {
 	h.stream.Start(nil)
 }
 
-// farewell is the handler of a stream that only ends. It ignores what it receives.
+// farewell is the handler of a stream that only says goodbye. It ignores what it receives.
 type farewell struct {
 	stream *Stream
 	frames []deflate.Text // of Fetch

@@ -57,7 +57,8 @@ var protectors = map[string][2]string{
 	"only who agreed gets compressed frames":                  {"./internal/server", "LongFrames"},
 	"a namesake that is not heard for a while may live":       {"./internal/server", "Namesake"},
 	"a node that does not answer may hear a namesake":         {"./internal/server", "Namesake"},
-	"who has no place is told when to come back":              {"./internal/server", "WithoutAPlace"},
+	"a stream needs no place among links without a hello":     {"./internal/server", "WithoutAPlace"},
+	"a link without a place is told when to come back":        {"./internal/server", "WithoutAPlace"},
 }
 
 var mutants = []mutant{
@@ -170,10 +171,11 @@ var mutants = []mutant{
 	{"a message is decompressed once it is whole", "internal/transport/websocket.go", "	if c.packed.IsCompressed() {", "	if c.packed.IsCompressed() && !c.fragmented && c.message != nil {"},
 	{"a namesake that is not heard for a while may live", "internal/server/namesake.go", "!said.met && !said.silent", "!said.silent"},
 	{"a node that does not answer may hear a namesake", "internal/server/namesake.go", "!said.met && !said.silent", "!said.met"},
-	{"links come back at the pace at which they are let in", "internal/gateway/returning.go", "r.each = passed / time.Duration(r.count)", "r.each = 0"},
-	{"a calm second says nothing of the pace", "internal/gateway/returning.go", "case !r.wanted || passed >= 2*time.Second:", "case passed >= 2*time.Second:"},
+	{"links come back at the rate at which they are let in", "internal/gateway/returning.go", "r.each = passed / time.Duration(r.count)", "r.each = 0"},
+	{"a calm second says nothing about the rate", "internal/gateway/returning.go", "case !r.wanted || passed >= 2*time.Second:", "case passed >= 2*time.Second:"},
 	{"a flood sends nobody away for long", "internal/gateway/returning.go", "r.next.Sub(now) > longestReturn {", "false {"},
-	{"who has no place is told when to come back", "internal/gateway/gateway.go", "	case wire.CodeBusy:\n		f.Frames", "	case \"\":\n		f.Frames"},
+	{"a link without a place is told when to come back", "internal/gateway/gateway.go", "	case wire.CodeBusy:\n		f.Frames", "	case \"\":\n		f.Frames"},
+	{"a stream needs no place among links without a hello", "internal/gateway/registry.go", "	return s.hasPlace(address, false)", "	return s.hasPlace(address, true)"},
 	{"a room that may not be watched is not", "internal/realm/guest.go", "return g.realm.admission.AdmitWatch(ctx, g.realm.name, g.person, pattern)", "return nil"},
 	{"a hello is withdrawn when its connection ends", "internal/gateway/link.go", "	if l.cancel != nil {\n		l.cancel()\n	}", ""},
 	{"a hello over HTTP is withdrawn when its connection ends", "internal/transport/whileopen.go", "		if closed {", "		if false && closed {"},
