@@ -1,10 +1,8 @@
 package records
 
 import (
-	"cmp"
 	"context"
 	"math"
-	"slices"
 	"strings"
 	"time"
 
@@ -133,113 +131,6 @@ func (s *Store) Attendance(ctx context.Context, realm string, room presence.Room
 		}
 	}
 	return stays, nil
-}
-
-// came returns the number of people who came into a room between two times and were not there at
-// the first: those whose first entry is that they came. An empty room stands for the realm.
-func (s *Store) came(ctx context.Context, realm string, room presence.RoomName, from, to int64) (int, error) {
-	q := JournalQuery{Realm: realm, From: time.UnixMilli(from), To: time.UnixMilli(to), Kinds: []journal.Kind{journal.StatusChanged}}
-	if room != "" {
-		q.Kinds, q.Rooms = []journal.Kind{journal.MemberJoined, journal.MemberLeft}, []presence.Pattern{presence.Pattern(room)}
-	}
-	seen, came := map[presence.UserID]struct{}{}, 0
-	err := s.EachEntry(ctx, q, chunk, func(page []journal.Entry) bool {
-		for i := range page {
-			e := &page[i]
-			comes := e.Kind == journal.MemberJoined || e.Was == string(presence.Offline)
-			if _, before := seen[e.User]; before || !(comes || e.Kind == journal.MemberLeft || e.Status == string(presence.Offline)) {
-				continue
-			}
-			seen[e.User] = struct{}{}
-			if comes {
-				came++
-			}
-		}
-		return true
-	})
-	return came, err
-}
-
-// rolledUp is the mark up to which minutes have been summed up into hours, and hours into days.
-const rolledUp = "rolled-up"
-
-// rollUp sums up what is over by a time: at most one hour at a call, and its day if that ends
-// with it. It returns false when nothing is left to do.
-func (s *Store) rollUp(ctx context.Context, at time.Time) (more bool, err error) {
-	to, rows, err := s.sums(ctx, at)
-	if err != nil || to == 0 {
-		return false, err
-	}
-	return true, s.db().Transaction(func(tx *gorm.DB) error {
-		if err := putHeadcounts(tx, rows); err != nil {
-			return err
-		}
-		return putMark(tx, rolledUp, to)
-	})
-}
-
-// sums returns the next hour that is over by a time, summed up, with its day if that ends with it, and up
-// to when that is; 0 if there is none.
-func (s *Store) sums(ctx context.Context, at time.Time) (to int64, rows []headcount.Row, err error) {
-	from, err := s.mark(rolledUp)
-	if err != nil {
-		return 0, nil, err
-	}
-	if from == 0 {
-		var first *int64
-		if err := s.db().Raw("SELECT min(at) FROM headcounts WHERE step = ?", headcount.Minute).Scan(&first).Error; err != nil || first == nil {
-			return 0, nil, err
-		}
-		from = headcount.Hour.Begin(*first)
-	}
-	to = from + int64(headcount.Hour)
-	if at.UnixMilli() < to {
-		return 0, nil, nil
-	}
-	if rows, err = s.sumUp(ctx, headcount.Minute, headcount.Hour, from, nil); err != nil {
-		return 0, nil, err
-	}
-	if to%int64(headcount.Day) == 0 {
-		days, err := s.sumUp(ctx, headcount.Hour, headcount.Day, to-int64(headcount.Day), rows)
-		if err != nil {
-			return 0, nil, err
-		}
-		rows = append(rows, days...)
-	}
-	return to, rows, nil
-}
-
-// sumUp makes one step of each room out of the shorter steps in it, those on record and more of them.
-func (s *Store) sumUp(ctx context.Context, of, into headcount.Step, from int64, more []headcount.Row) (sums []headcount.Row, err error) {
-	to := from + int64(into)
-	var parts []headcount.Row
-	if err := s.db().Where("step = ? AND at >= ? AND at < ?", of, from, to).Find(&parts).Error; err != nil {
-		return nil, err
-	}
-	parts = append(parts, more...)
-	slices.SortFunc(parts, func(a, b headcount.Row) int {
-		return cmp.Or(cmp.Compare(a.Realm, b.Realm), cmp.Compare(a.Room, b.Room), cmp.Compare(a.At, b.At))
-	})
-	ran, err := s.ran(ctx, from, to)
-	if err != nil {
-		return nil, err
-	}
-	for next := 0; next < len(parts); {
-		first := next
-		for next < len(parts) && parts[next].Realm == parts[first].Realm && parts[next].Room == parts[first].Room {
-			next++
-		}
-		steps := parts[first:next]
-		if of == headcount.Minute {
-			steps = headcount.Fill(steps, from, to, ran)
-		}
-		came, err := s.came(ctx, steps[0].Realm, steps[0].Room, from, to)
-		if err != nil {
-			return nil, err
-		}
-		sums = append(sums, headcount.SumUp(steps, into, came))
-	}
-	return sums, nil
 }
 
 const headcountValues = "people_min, people_max, people_time, people_close, sessions_min, sessions_max, sessions_time, sessions_close, span, visitors, joins, leaves, peak, links_max, links_close, cues"

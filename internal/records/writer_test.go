@@ -185,23 +185,26 @@ func TestUsageIsTheSameHoweverItIsSummedUp(t *testing.T) {
 	})
 }
 
-// TestHeadcountsAreWhatWasThere makes people come and go at random for some hours, and compares
-// the counts with those computed from the list of changes.
+// TestHeadcountsAreWhatWasThere makes people come and go at random for some hours, in two rooms, and compares
+// the counts with those computed from the list of changes. In the first hour a block of the journal's indexes ends.
 func TestHeadcountsAreWhatWasThere(t *testing.T) {
 	for _, seed := range []uint64{3} { // a longer list looks longer
 		bubble(t, func(t *testing.T) {
 			store, err := records.Open(records.Memory)
 			require.NoError(t, err)
+			require.NoError(t, store.ImportEntries([]journal.Entry{{ID: 1<<18 - 60, At: time.Now().Add(-24 * time.Hour).UnixMilli(), Realm: "other", Kind: journal.ServiceStarted}}))
 			n, end := begin(t, store, records.Retention{})
 			random := rand.New(rand.NewPCG(seed, 1))
 			started := time.Now()
 			type change struct {
 				at   time.Time
 				user presence.UserID
+				room presence.RoomName
 				on   bool
 			}
 			var changes []change
 			users := []presence.UserID{"ilse", "tobin", "hanne", "corin"}
+			in := map[presence.UserID]presence.RoomName{}
 			for time.Since(started) < 100*time.Minute {
 				time.Sleep(time.Duration(random.Int64N(int64(4 * time.Minute))))
 				user := users[random.IntN(len(users))]
@@ -209,15 +212,16 @@ func TestHeadcountsAreWhatWasThere(t *testing.T) {
 				if here {
 					n.goes(user)
 				} else {
-					n.comes(user, weir)
+					in[user] = []presence.RoomName{weir, desk}[random.IntN(2)]
+					n.comes(user, in[user])
 				}
-				changes = append(changes, change{time.Now(), user, !here})
+				changes = append(changes, change{time.Now(), user, in[user], !here})
 			}
 			time.Sleep(time.Until(started.Add(2*time.Hour + 10*time.Second)))
 			require.NoError(t, n.writer.Sync(t.Context()))
 
-			// reckon computes the headcount of a period.
-			reckon := func(from, to time.Time) (least, most, distinct, joins, leaves int, mean float64) {
+			// reckon computes the headcount of a room, or of the realm, in a period.
+			reckon := func(room presence.RoomName, from, to time.Time) (least, most, distinct, joins, leaves int, mean float64) {
 				here, met := map[presence.UserID]bool{}, map[presence.UserID]bool{}
 				least, most = -1, -1
 				sum, last := 0.0, from
@@ -231,6 +235,9 @@ func TestHeadcountsAreWhatWasThere(t *testing.T) {
 				for _, c := range changes {
 					if !c.at.Before(to) {
 						break
+					}
+					if room != "" && c.room != room {
+						continue
 					}
 					if !c.at.Before(from) {
 						if !looked {
@@ -267,17 +274,19 @@ func TestHeadcountsAreWhatWasThere(t *testing.T) {
 				sum += float64(len(here)) * to.Sub(last).Seconds()
 				return least, most, len(met), joins, leaves, sum / to.Sub(from).Seconds()
 			}
-			for step, hours := range map[headcount.Step]int{headcount.Minute: 2, headcount.Hour: 2} {
-				rows, err := store.Headcounts(t.Context(), "main", weir, step, started, started.Add(time.Duration(hours)*time.Hour), 1000)
-				require.NoError(t, err)
-				length := time.Duration(step) * time.Millisecond
-				require.NotEmpty(t, rows)
-				for _, row := range rows {
-					from := time.UnixMilli(row.At)
-					least, most, distinct, joins, leaves, mean := reckon(from, from.Add(length))
-					where := fmt.Sprintf("seed %d, %s of %s", seed, length, from.UTC().Format(time.TimeOnly))
-					require.Equal(t, []int{least, most, distinct, joins, leaves}, []int{row.PeopleMin, row.PeopleMax, row.Visitors, row.Joins, row.Leaves}, where)
-					require.InDelta(t, mean, float64(row.PeopleTime)/float64(max(row.Span, 1)), 0.01, where)
+			for _, room := range []presence.RoomName{weir, desk, ""} {
+				for _, step := range []headcount.Step{headcount.Minute, headcount.Hour} {
+					rows, err := store.Headcounts(t.Context(), "main", room, step, started, started.Add(2*time.Hour), 1000)
+					require.NoError(t, err)
+					length := time.Duration(step) * time.Millisecond
+					require.NotEmpty(t, rows)
+					for _, row := range rows {
+						from := time.UnixMilli(row.At)
+						least, most, distinct, joins, leaves, mean := reckon(room, from, from.Add(length))
+						where := fmt.Sprintf("seed %d, %s, %s of %s", seed, room, length, from.UTC().Format(time.TimeOnly))
+						require.Equal(t, []int{least, most, distinct, joins, leaves}, []int{row.PeopleMin, row.PeopleMax, row.Visitors, row.Joins, row.Leaves}, where)
+						require.InDelta(t, mean, float64(row.PeopleTime)/float64(max(row.Span, 1)), 0.01, where)
+					}
 				}
 			}
 			// The attendance agrees with the list, too.
@@ -290,7 +299,7 @@ func TestHeadcountsAreWhatWasThere(t *testing.T) {
 			}
 			here := map[presence.UserID]bool{}
 			for _, c := range changes {
-				if c.at.Before(at) {
+				if c.at.Before(at) && c.room == weir {
 					here[c.user] = c.on
 				}
 			}
