@@ -55,6 +55,9 @@ type Record struct {
 	Changes []any
 	// Removed are the people who were removed by then: what they follow over links of any node ends.
 	Removed []presence.PersonRemoved
+
+	// Text is the record as the log has it, if it was read from there. It must not be changed.
+	Text []byte
 }
 
 // HasRows reports whether the record changes rows, if it applies.

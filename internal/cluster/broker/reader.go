@@ -30,7 +30,7 @@ type Rows interface {
 // How records are read.
 const (
 	atOnce     = 2000             // records are put together at most
-	noteEvery  = time.Second      // the position is noted, if no rows are put
+	noteEvery  = 10 * time.Second // the position is noted if no rows are put; after a restart the node reads from there
 	silentFor  = 2 * time.Second  // after so long without a record, another reader is made
 	silentMost = 16 * time.Second // the longest such time; it doubles with each reader that gets none
 	completeIn = time.Minute      // servers that have all been killed need some time until they have the whole log again

@@ -340,32 +340,35 @@ type record struct {
 	Rows    any                      `cbor:"R,omitempty"`
 	Changes []any                    `cbor:"c,omitempty"`
 	Removed []presence.PersonRemoved `cbor:"d,omitempty"`
+	Text    []byte                   `cbor:"-"`
 }
 
 // Record returns the form of a record. It is always the same for equal records.
 func Record(r cluster.Record) ([]byte, error) { return encode.Marshal(record(r)) }
 
-// ReadRecord reads the form of a record. If its format is newer than knows, only what comes before its rows
-// can be used.
+// ReadRecord reads the form of a record, which the record keeps as its text. If its format is newer than knows,
+// the record has only its id, format and kind.
 func ReadRecord(text []byte, knows cluster.Format) (cluster.Record, error) {
-	var head struct {
-		ID     string         `cbor:"i"`
-		Format cluster.Format `cbor:"f"`
-		Kind   cluster.Kind   `cbor:"k"`
-	}
-	if err := decode.Unmarshal(text, &head); err != nil {
-		return cluster.Record{}, fmt.Errorf("a record cannot be read: %w", err)
-	}
-	if head.Format > knows {
-		return cluster.Record{ID: head.ID, Format: head.Format, Kind: head.Kind}, nil
-	}
 	var form record
-	if err := decode.Unmarshal(text, &form); err != nil {
-		return cluster.Record{}, fmt.Errorf("the record %s cannot be read: %w", head.ID, err)
+	wrong := decode.Unmarshal(text, &form)
+	if wrong != nil || form.Format > knows { // a newer format may have anything else
+		var head struct {
+			ID     string         `cbor:"i"`
+			Format cluster.Format `cbor:"f"`
+			Kind   cluster.Kind   `cbor:"k"`
+		}
+		if err := decode.Unmarshal(text, &head); err != nil {
+			return cluster.Record{}, fmt.Errorf("a record cannot be read: %w", err)
+		}
+		if head.Format > knows {
+			return cluster.Record{ID: head.ID, Format: head.Format, Kind: head.Kind}, nil
+		}
+		return cluster.Record{}, fmt.Errorf("the record %s cannot be read: %w", head.ID, wrong)
 	}
 	if rows, ok := form.Rows.(records.Rows); ok {
 		form.Rows = &rows
 	}
+	form.Text = text
 	return cluster.Record(form), nil
 }
 

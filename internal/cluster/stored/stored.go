@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"tovik.example/tovik/internal/cluster"
-	"tovik.example/tovik/internal/cluster/coding"
 	"tovik.example/tovik/internal/presence"
 	"tovik.example/tovik/internal/records"
 )
@@ -105,17 +104,16 @@ func (r *Records) Confirmed(realm cluster.Realm, session presence.SessionID) boo
 	return must(r.Opened(r.name(realm), session))
 }
 
-// Put puts the rows of records that apply, and notes up to where the log was read and what it says there.
-// The rows are its own from then on.
+// Put puts the rows of records that apply, which have their texts, and notes up to where the log was read and what
+// it says there. The rows are its own from then on.
 func (r *Records) Put(after cluster.Position, fold cluster.Fold, list []cluster.Record) error {
 	rows := make([]records.Rows, len(list))
 	at := r.At()
 	for i, record := range list {
-		text, err := coding.Record(record)
-		if err != nil {
-			return err
+		if record.Text == nil {
+			return fmt.Errorf("the record %s was not read from a log: it has no text", record.ID)
 		}
-		at = at.Next(text)
+		at = at.Next(record.Text)
 		if made, ok := record.Rows.(*records.Rows); ok {
 			rows[i] = *made
 		}

@@ -15,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/fxamacker/cbor/v2"
 	"github.com/stretchr/testify/require"
 
 	"tovik.example/tovik/internal/access"
@@ -257,6 +258,26 @@ func (r *receiver) times() int {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.again
+}
+
+// TestThePositionIsThatOfWhatTheLogHas gives a node a record with something that it does not know, as a later version may
+// write: nodes of both versions have equal positions.
+func TestThePositionIsThatOfWhatTheLogHas(t *testing.T) {
+	store, err := records.Open(records.Memory)
+	require.NoError(t, err)
+	defer func() { require.NoError(t, store.Close()) }()
+	r, err := stored.New(store, "the-river-watch", cluster.NewFold(access.Main), nil)
+	require.NoError(t, err)
+	text, err := cbor.Marshal(map[string]any{"i": "record-1", "f": 1, "k": "batch", "n": "dipper", "later": "a value"})
+	require.NoError(t, err)
+	record, err := coding.ReadRecord(text, cluster.Newest)
+	require.NoError(t, err)
+	next := r.At().Next(text)
+	require.NoError(t, r.Put(1, r.Fold(), []cluster.Record{record}))
+	require.Equal(t, next.Hash, r.At().Hash)
+	record.ID, record.Text = "record-2", nil
+	require.ErrorContains(t, r.Put(2, r.Fold(), []cluster.Record{record}), "record-2")
+	require.Equal(t, next.Hash, r.At().Hash)
 }
 
 func TestRecordsOfANodeThatRanAloneAreRefused(t *testing.T) {
