@@ -54,7 +54,7 @@ func Before(ctx context.Context, o PastOptions) (tabs []rehearsal.Tab, err error
 	}
 	past, err := records.NewPast(store, access.Main, begin, func(w *records.Writer) (records.Outbox, error) {
 		hook, err := hooks.New(hooks.Options{Store: store, Outcomes: w})
-		return &bygone{hook, begin, night.at(20*time.Hour, 20*time.Hour+45*time.Minute)}, err
+		return &bygone{hook, begin, night.at(20*time.Hour+30*time.Minute, 21*time.Hour+15*time.Minute)}, err
 	})
 	if err != nil {
 		return nil, err
@@ -87,11 +87,11 @@ type stretch struct{ from, to time.Duration }
 func (s stretch) has(at time.Duration) bool { return s.from <= at && at < s.to }
 
 // at returns the last stretch between two times of the day, by the clock on the wall, that is
-// over by an hour before the end; an empty one if the past has none.
+// over before the gathering; an empty one if the past has none.
 func (h history) at(from, to time.Duration) stretch {
 	list := h.each(from, to)
 	for _, s := range slices.Backward(list) {
-		if s.to <= h.end.Sub(h.begin)-time.Hour {
+		if s.to <= h.gathers() {
 			return s
 		}
 	}
@@ -119,14 +119,19 @@ var (
 	flood  = [2]time.Duration{2*time.Hour + 30*time.Minute, 5 * time.Hour}
 )
 
-// gathering is how long before the end everybody has come for another night.
+// gathering is how long before the end people begin to come for another night.
 const gathering = 90 * time.Minute
+
+// gathers returns the time from the beginning of the past to the gathering.
+func (h history) gathers() time.Duration {
+	length := h.end.Sub(h.begin)
+	return length - min(gathering, length/2)
+}
 
 // characters returns the people with their shifts and habits. Two shifts of one person never
 // overlap.
 func (h history) characters() (list []rehearsal.Character) {
-	length := h.end.Sub(h.begin)
-	last := length - min(gathering, length/2)
+	length, last := h.end.Sub(h.begin), h.gathers()
 	for i, who := range h.people {
 		c := rehearsal.Character{User: who.user, Profile: who.profile, Rooms: who.rooms, Tabs: who.tabs, Stream: i%7 == 3, Ends: []rehearsal.End{rehearsal.Closes, rehearsal.SaysBye, rehearsal.Closes, rehearsal.Dies}[i%4]}
 		if i == forgetful {
