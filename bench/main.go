@@ -55,6 +55,7 @@ var lines = []line{
 	{"export_rows_per_second", "/s", "5 million entries as NDJSON", "", ""},
 	{"export_mb_over_idle", "MB", "memory of the service meanwhile", "", "≤ 64"},
 	{"restart_ready_s", "s", "with a million people on record and 15,000 sessions, after a kill", "", "≤ 3"},
+	{"back_s", "s", "from ready until 15,000 links are back with their sessions, after a kill; nobody may be seen to leave", "floor_back_s", "ratio ≤ 1.4"},
 	{"core_held_longest_ms", "ms", "for how long a core is held at most: a room of 10,000 that follow it, 100 who watch", "", "≤ 2"},
 	{"core_held_p999_ms", "ms", "one hold in a thousand is longer", "", ""},
 	{"doing_us_per_receiver", "µs", "processor time of the service for one change of doing at one receiver: 50 cursors, 20 changes a second each, 200 members", "", ""},
@@ -90,7 +91,7 @@ func main() {
 	}
 	short := flag.Bool("short", false, "fewer and shorter rounds, in less than a minute")
 	file := flag.String("out", "bench/latest.json", "where the results are written")
-	only := flag.String("only", "", "one part: counts, joins, records, memory, blast, fanout, hold, doing, timing or rows, with -growth one curve, with -against what the figures' names contain; nothing is written then")
+	only := flag.String("only", "", "one part: counts, joins, records, memory, returns, blast, fanout, hold, doing, timing or rows, with -growth one curve, with -against what the figures' names contain; nothing is written then")
 	against := flag.String("against", "", "a commit that is built too and measured in alternation with this tree; nothing is written then")
 	pairs := flag.Int("pairs", 10, "how many rounds of each, for the figure that has the fewest")
 	account := flag.Int("account", 0, "print where the memory of so many idle links goes, and the time of their hellos; nothing is written then")
@@ -137,7 +138,7 @@ func run(short bool, only string) results {
 	for _, part := range []struct {
 		name string
 		run  func(results)
-	}{{"counts", s.counts}, {"joins", s.joins}, {"records", s.records}, {"memory", s.memory}, {"blast", s.blast}, {"fanout", s.fanouts}, {"hold", s.hold}, {"doing", s.doing}, {"timing", s.timing}, {"rows", s.rows}} {
+	}{{"counts", s.counts}, {"joins", s.joins}, {"records", s.records}, {"memory", s.memory}, {"returns", s.returns}, {"blast", s.blast}, {"fanout", s.fanouts}, {"hold", s.hold}, {"doing", s.doing}, {"timing", s.timing}, {"rows", s.rows}} {
 		if only == "" || only == part.name {
 			fmt.Fprintf(os.Stderr, "%s …", part.name)
 			begun := time.Now()

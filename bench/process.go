@@ -112,7 +112,7 @@ type crowd struct{ *process }
 
 // order is one line of input of a crowd's process.
 type order struct {
-	Do   string     `json:"do"` // connect, send, forget, result, close
+	Do   string     `json:"do"` // connect, return, send, forget, result, close
 	Plan *load.Plan `json:"plan,omitempty"`
 	Text string     `json:"text,omitempty"`
 }
@@ -156,6 +156,10 @@ func beCrowd() error {
 		switch o.Do {
 		case "connect":
 			if c, err = load.Connect(*o.Plan); err == nil {
+				r.Result = c.Result()
+			}
+		case "return":
+			if c, err = c.Return(o.Plan.Address); err == nil {
 				r.Result = c.Result()
 			}
 		case "send":

@@ -97,23 +97,24 @@ func (s *stage) memory(r results) {
 	const links = 15_000
 	const frame = `{"type":"activity"}`
 	var turn sync.Mutex
-	floor, address := startFloor()
-	r["floor_link_rss_kb"], r["floor_link_rss_after_frames_kb"], r["floor_handshakes_per_second"] =
-		s.weigh(&turn, floor, load.Plan{Address: address, Source: "127.0.0.2", Path: "/link", Links: links, At: 16}, frame, 10*time.Second)
-	floor.stop()
 	service, address := s.startService("")
 	defer service.stop()
 	s.fillCaches(address)
 	secure, tunnel, stop := s.startSecureService()
 	defer stop()
+	floor, bare := startFloor()
+	defer floor.stop()
 	plan := load.Plan{Address: address, Source: "127.0.0.2", Path: "/v1/link", Links: links, Hellos: s.hellos(links), At: 16}
-	over := plan
+	over, plain := plan, plan
 	over.Address, over.Links = tunnel, secureLinks
-	var secureKB float64
-	var both sync.WaitGroup
-	both.Go(func() { secureKB, _, _ = s.weigh(&turn, secure, over, frame, calm) })
+	plain.Address, plain.Source, plain.Path, plain.Hellos = bare, "127.0.0.4", "/link", nil // an address has ports for fewer than all links
+	var secureKB, idle, after, rate float64
+	var all sync.WaitGroup
+	all.Go(func() { secureKB, _, _ = s.weigh(&turn, secure, over, frame, calm) })
+	all.Go(func() { idle, after, rate = s.weigh(&turn, floor, plain, frame, 10*time.Second) })
 	r["link_rss_kb"], r["link_rss_after_frames_kb"], r["handshakes_per_second"] = s.weigh(&turn, service, plan, frame, calm)
-	both.Wait()
+	all.Wait()
+	r["floor_link_rss_kb"], r["floor_link_rss_after_frames_kb"], r["floor_handshakes_per_second"] = idle, after, rate
 	r["link_rss_tls_kb"] = secureKB
 }
 

@@ -10,10 +10,12 @@ import (
 	"crypto/rand"
 	"encoding/base64"
 	"encoding/binary"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net"
 	"strconv"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -41,8 +43,9 @@ type Crowd struct {
 	mu     sync.Mutex
 	result Result
 
-	frames atomic.Int64
-	bytes  atomic.Int64
+	frames  atomic.Int64
+	bytes   atomic.Int64
+	resumed atomic.Int64
 }
 
 // Result is what a crowd has received.
@@ -50,6 +53,7 @@ type Result struct {
 	Connected time.Duration // from the first to the last hello that was answered
 	Frames    int64         // whole frames read
 	Bytes     int64
+	Resumed   int    // hellos whose session was resumed
 	Closed    int    // links that the service has closed
 	Holes     int    // changes that did not follow what the link had
 	Errors    int    // error frames
@@ -72,6 +76,7 @@ type link struct {
 	rev     uint64
 	skip    int
 	pending []byte
+	answer  []byte // to the hello
 }
 
 // Connect opens the links.
@@ -107,7 +112,7 @@ func Connect(plan Plan) (*Crowd, error) {
 	if err := failed.Load(); err != nil {
 		return nil, *err
 	}
-	c.result.Connected = time.Since(begun)
+	c.result.Connected, c.result.Resumed = time.Since(begun), int(c.resumed.Load())
 	for i, l := range c.links {
 		l.deaf = i < plan.Deaf
 		if l.deaf {
@@ -161,8 +166,33 @@ func (c *Crowd) open(i int) (*link, error) {
 		if err := l.hello(c.plan.Hellos[i%len(c.plan.Hellos)]); err != nil {
 			return nil, err
 		}
+		if bytes.Contains(l.answer, []byte(`"resumed":true`)) {
+			c.resumed.Add(1)
+		}
 	}
 	return l, syscall.SetNonblock(fd, true)
+}
+
+// Return closes all links, opens as many to another address, and resumes the sessions.
+func (c *Crowd) Return(address string) (*Crowd, error) {
+	plan := c.plan
+	plan.Address, plan.Hellos = address, make([]string, len(c.links))
+	for i, l := range c.links {
+		var session struct {
+			Session   string `json:"session"`
+			ResumeKey string `json:"resume_key"`
+		}
+		if err := json.Unmarshal(l.answer, &session); err != nil {
+			return nil, fmt.Errorf("a hello was answered with %s: %w", l.answer, err)
+		}
+		field, err := json.Marshal(session)
+		if err != nil {
+			return nil, err
+		}
+		plan.Hellos[i] = hello + `"resume":` + string(field) + "," + strings.TrimPrefix(c.plan.Hellos[i%len(c.plan.Hellos)], hello)
+	}
+	c.Close()
+	return Connect(plan)
 }
 
 func sockaddr(host string, port int) syscall.Sockaddr {
@@ -197,6 +227,9 @@ func (l *link) handshake(plan Plan) error {
 	return nil
 }
 
+// hello is how the first frame begins.
+const hello = `{"type":"hello",`
+
 // hello sends the first frame and waits for the answer. It keeps other frames for the loop.
 func (l *link) hello(frame string) error {
 	if err := l.write(Frame(frame)); err != nil {
@@ -209,6 +242,7 @@ func (l *link) hello(frame string) error {
 			if bytes.HasPrefix(payload, []byte(`{"type":"error"`)) {
 				return fmt.Errorf("hello was refused: %s", payload)
 			}
+			l.answer = bytes.Clone(payload)
 			l.pending = append([]byte(nil), l.pending[head+length:]...)
 			return nil
 		}
