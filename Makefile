@@ -56,13 +56,14 @@ lint: web web/types/node_modules/.installed ## formatting, vet, static analysis,
 # SQLite (C translated to Go) is not watched for races: it would be much slower. It must not share
 # generic code with what is watched, so its libc is.
 UNWATCHED := $(foreach package,modernc.org/sqlite/lib modernc.org/memory,-gcflags=$(package)=-race=false)
+RACED := CGO_ENABLED=1 GORACE="suppressions=$(CURDIR)/test/races.txt" $(GO) test -race $(UNWATCHED)
 
 test: lint web chromium compiler nginx network prometheus python buildah ## everything: lint, vet, race detector, type check, floors, browser
 	$(NPM) run --silent test
 	$(MAKE) --no-print-directory --jobs 2 --output-sync=line raced random
 
 raced: # the longest packages first; most tests wait most of the time
-	CGO_ENABLED=1 $(GO) test -race $(UNWATCHED) -parallel 4 -timeout 60m ./test ./internal/server ./...
+	$(RACED) -parallel 4 -timeout 60m ./test ./internal/server ./...
 
 random: # histories, weeks and fuzzing, which only compute: the others go first
 	nice -n 5 $(MAKE) --no-print-directory computed
