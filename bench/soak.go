@@ -40,7 +40,7 @@ func (s *stage) soak(length time.Duration) {
 	}
 	defer func() { stop(); churning.Wait() }()
 	p := probed{s.process, s.service}
-	courses := []*course{{what: "resident memory", unit: "MB"}, {what: "goroutines"}, {what: "descriptors"}, {what: "a join is seen, p50", unit: "ms"}, {what: "a join is seen, p99", unit: "ms"}}
+	courses := []*course{{what: "resident memory", unit: "MB"}, {what: "the heap is collected at", unit: "MB"}, {what: "goroutines"}, {what: "descriptors"}, {what: "a join is seen, p50", unit: "ms"}, {what: "a join is seen, p99", unit: "ms"}}
 	time.Sleep(2 * calm) // until those who came first have become idle, and caches are full
 	fmt.Fprintf(os.Stderr, "soak: %d links; the first figures after %s\n", links, 2*calm)
 	for begun, next := time.Now(), time.Now(); time.Since(begun) < length; {
@@ -48,7 +48,7 @@ func (s *stage) soak(length time.Duration) {
 		seen := s.seen(10 * time.Second)
 		is := p.figures()
 		at := time.Since(begun)
-		for i, v := range []float64{p.rss() / 1024, is["go_goroutines"], is["process_open_fds"], seen[len(seen)/2], seen[len(seen)*99/100]} {
+		for i, v := range []float64{p.rss() / 1024, is["go_memstats_next_gc_bytes"] / (1 << 20), is["go_goroutines"], is["process_open_fds"], seen[len(seen)/2], seen[len(seen)*99/100]} {
 			courses[i].add(at, v)
 		}
 		time.Sleep(time.Until(next))

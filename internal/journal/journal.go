@@ -160,14 +160,13 @@ type Fold struct {
 	announce func(*Announcement)
 	said     Announcement                  // memory for the next one of a member
 	people   map[presence.RoomName]*[2]int // by view, in rooms with somebody in them
-	over     map[presence.SessionID]over   // sessions that have ended lately
-	overs    []over                        // the same, the oldest first
+	ended    ended
 }
 
 // NewFold returns the fold of an empty realm. It passes entries to keep and announcements to
 // announce, in order. Announce must not keep its argument.
 func NewFold(realm string, keep func(Entry), announce func(*Announcement)) *Fold {
-	return &Fold{realm: realm, keep: keep, announce: announce, people: map[presence.RoomName]*[2]int{}, over: map[presence.SessionID]over{}}
+	return &Fold{realm: realm, keep: keep, announce: announce, people: map[presence.RoomName]*[2]int{}, ended: newEnded()}
 }
 
 // Take folds an effect at a time in Unix milliseconds. If restored is true the effect only
@@ -201,7 +200,7 @@ func (f *Fold) Take(at int64, effect presence.Effect, restored bool) {
 	case presence.SessionOpened:
 		of(SessionOpened, e.User, e.Link).Over = e.Kind.String()
 		entry.Reason = string(e.NotResumed)
-		if was, ok := f.over[e.Wanted]; e.NotResumed == presence.SessionInUse || ok && was.user == e.User {
+		if e.NotResumed == presence.SessionInUse || f.ended.has(e.User, e.Wanted) {
 			entry.Wanted = e.Wanted
 		}
 	case presence.SessionInGrace:
@@ -213,7 +212,7 @@ func (f *Fold) Take(at int64, effect presence.Effect, restored bool) {
 	case presence.SessionEnded:
 		of(SessionEnded, e.User, e.Link).Over = e.Kind.String()
 		entry.Reason, entry.Length, entry.Unheard = e.Reason.String(), max(at-e.Opened, 0), max(at-e.LastSeen, 0)
-		f.ended(over{e.Link.Session, e.User, at})
+		f.ended.note(e.User, e.Link.Session, at)
 	case presence.SessionIdle:
 		of(SessionActive, e.User, e.Link)
 		entry.Length = e.Quiet.Milliseconds()
@@ -231,29 +230,6 @@ func (f *Fold) Take(at int64, effect presence.Effect, restored bool) {
 	if !restored {
 		f.keep(entry)
 	}
-}
-
-// over is a session that has ended, at a time in Unix milliseconds.
-type over struct {
-	session presence.SessionID
-	user    presence.UserID
-	at      int64
-}
-
-// How long, in milliseconds, and how many at most the fold remembers sessions that have ended. A
-// client may name any session as its own: only one of the same person is kept in an entry.
-const (
-	overFor  = 15 * 60 * 1000
-	mostOver = 100_000
-)
-
-func (f *Fold) ended(one over) {
-	n := 0
-	for ; n < len(f.overs) && (f.overs[n].at < one.at-overFor || len(f.overs)-n >= mostOver); n++ {
-		delete(f.over, f.overs[n].session)
-	}
-	f.overs = append(f.overs[n:], one)
-	f.over[one.session] = one
 }
 
 // member folds a change of a member.

@@ -234,3 +234,31 @@ func TestOnlyOnesOwnSessionIsNamedAsWanted(t *testing.T) {
 	}
 	require.Equal(t, map[string]string{"s1": "", "s2": "", "s3": "", "s4": "s1", "s5": ""}, wanted)
 }
+
+// TestEndedSessionsAreForgotten ends sessions at several minutes, and then a great many at once.
+func TestEndedSessionsAreForgotten(t *testing.T) {
+	var last journal.Entry
+	fold := journal.NewFold("main", func(e journal.Entry) { last = e }, func(*journal.Announcement) {})
+	end := func(minute int, session presence.SessionID) {
+		fold.Take(int64(minute)*60_000, presence.SessionEnded{User: "merrin", Link: presence.LinkID{Session: session}}, false)
+	}
+	named := func(session presence.SessionID) bool {
+		fold.Take(0, presence.SessionOpened{User: "merrin", Link: presence.LinkID{Session: "new"}, Wanted: session}, false)
+		return last.Wanted == session
+	}
+	end(0, "s0")
+	end(14, "s14")
+	end(15, "s15")
+	require.True(t, named("s0") && named("s14") && named("s15"))
+	end(29, "s29")
+	require.True(t, named("s14"))
+	end(30, "s30")
+	require.False(t, named("s0") || named("s14"))
+	require.True(t, named("s15") && named("s29") && named("s30"))
+
+	for i := range 110_000 {
+		end(31, presence.SessionID(fmt.Sprint("m", i)))
+	}
+	require.False(t, named("s30") || named("m9999"))
+	require.True(t, named("m60000") && named("m109999"))
+}
