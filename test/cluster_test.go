@@ -31,9 +31,7 @@ func TestClientsWorkBehindALoadBalancer(t *testing.T) {
 	nodes, err := local.Start(local.Options{Program: tovik, Dir: t.TempDir(), Names: []string{"dipper", "heron", "kestrel"}, Listen: "127.0.0.1:0", Secret: secret, Key: key, Settings: "private_hooks = true\n"}, nil)
 	require.NoError(t, err)
 	t.Cleanup(nodes.Stop)
-	ready, cancel := context.WithTimeout(t.Context(), 2*patience)
-	defer cancel()
-	require.NoError(t, nodes.Await(ready))
+	awaitNodes(t, nodes)
 	example, err := os.ReadFile("../deploy/cluster/nginx.conf")
 	require.NoError(t, err)
 	text := string(example)
@@ -43,8 +41,9 @@ func TestClientsWorkBehindALoadBalancer(t *testing.T) {
 	proxy := "http://" + startNginx(t, text)
 	for _, address := range []string{proxy, nodes.URL()} {
 		for range 4 { // over other nodes each time
-			node := exec.CommandContext(ready, "node", "independent.mjs", address, key, mint(t, "x-1", ""), mint(t, "x-2", ""))
-			out, err := node.CombinedOutput()
+			ctx, cancel := context.WithTimeout(t.Context(), patience)
+			out, err := exec.CommandContext(ctx, "node", "independent.mjs", address, key, mint(t, "x-1", ""), mint(t, "x-2", "")).CombinedOutput()
+			cancel()
 			require.NoError(t, err, string(out))
 		}
 		var out, errs string
@@ -98,7 +97,7 @@ func TestClientsWorkBehindALoadBalancer(t *testing.T) {
 	}
 	// And an operator drains another one, after the first is back.
 	require.NoError(t, nodes.Run(owner))
-	require.NoError(t, nodes.Await(ready))
+	awaitNodes(t, nodes)
 	var next string
 	require.Eventually(t, func() bool {
 		list, err := client.API{Server: proxy, Key: key}.Nodes(t.Context())
@@ -115,6 +114,14 @@ func TestClientsWorkBehindALoadBalancer(t *testing.T) {
 		page.until(shown("tovik-count") + ` === "3 people"`)
 		page.until(`counts.every((text) => text !== "1 person" && text !== "")`)
 	}
+}
+
+// awaitNodes waits until all nodes are ready.
+func awaitNodes(t *testing.T, nodes *local.Nodes) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(t.Context(), 2*patience)
+	defer cancel()
+	require.NoError(t, nodes.Await(ctx))
 }
 
 // independentTokensAndHooks signs a token with jose, whose key one node was told of, and checks the events that this

@@ -67,7 +67,7 @@ func TestTheDashboardHasData(t *testing.T) {
 		Settings: "[quota]\nsessions = 1000\n"}, nil)
 	require.NoError(t, err)
 	t.Cleanup(nodes.Stop)
-	require.NoError(t, nodes.Await(t.Context()))
+	awaitNodes(t, nodes)
 	rules, err := filepath.Abs("../deploy/prometheus/tovik.rules.yml")
 	require.NoError(t, err)
 	at, dir := freeAddress(t), t.TempDir()
