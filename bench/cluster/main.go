@@ -22,6 +22,7 @@ import (
 
 	"tovik.example/tovik/client"
 	"tovik.example/tovik/internal/cluster/local"
+	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/wire"
 )
 
@@ -230,7 +231,7 @@ func seen(n *local.Nodes, owner string) {
 	link := dial(client.Options{Server: n.At(owner), Token: token("w-01"), Rooms: []string{}})
 	defer link.Close()
 	var near, far []time.Duration
-	for until := time.Now().Add(*spell); time.Now().Before(until); time.Sleep(30 * time.Millisecond) {
+	for until := time.Now().Add(*spell); time.Now().Before(until); time.Sleep(3 * engine.DefaultWindow) { // the room is calm again
 		began := time.Now()
 		check(link.Join(context.Background(), room))
 		near, far = append(near, soon(here).Sub(began)), append(far, soon(there).Sub(began))
