@@ -40,7 +40,7 @@ func (s *stage) soak(length time.Duration) {
 	}
 	defer func() { stop(); churning.Wait() }()
 	p := probed{s.process, s.service}
-	courses := []*course{{what: "resident memory", unit: "MB"}, {what: "the heap is collected at", unit: "MB"}, {what: "goroutines"}, {what: "descriptors"}, {what: "a join is seen, p50", unit: "ms"}, {what: "a join is seen, p99", unit: "ms"}}
+	courses := []*course{{what: "resident memory", unit: "MB"}, {what: "heap at the next collection", unit: "MB"}, {what: "goroutines"}, {what: "descriptors"}, {what: "a join is seen, p50", unit: "ms"}, {what: "a join is seen, p99", unit: "ms"}}
 	time.Sleep(2 * calm) // until those who came first have become idle, and caches are full
 	fmt.Fprintf(os.Stderr, "soak: %d links; the first figures after %s\n", links, 2*calm)
 	for begun, next := time.Now(), time.Now(); time.Since(begun) < length; {

@@ -15,7 +15,8 @@ import (
 )
 
 // TestThePastHasItsStory reads in the records what the night is told to be: the flood, the outage,
-// the hook that failed, the page that was forgotten, and everybody who is here now. At any time of the day it is whole.
+// the hook that failed, the page that was forgotten, and everybody who is here now. It
+// has the past end at six times of the day.
 func TestThePastHasItsStory(t *testing.T) {
 	for _, clock := range []string{"04:40", "06:20", "11:50", "15:50", "20:50", "23:30"} {
 		synctest.Test(t, func(t *testing.T) {

@@ -6,15 +6,15 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// How long an ended session is remembered, in milliseconds, unless so many more end meanwhile.
+// An ended session is remembered for at least endedFor milliseconds, unless mostEnded others end meanwhile.
 const (
 	endedFor  = 15 * 60 * 1000
 	mostEnded = 50_000
 )
 
 // ended remembers whose sessions have ended lately. A client may name any session as the one that it wants to
-// resume: an entry keeps the name only if the session was the same person's. There is a hash of each, without
-// pointers: it lets one name in 2^64 pass that was never there.
+// resume: an entry keeps the name only if the session was the same person's. Hashes take little memory and hold no
+// pointers. A name that was never there passes with a chance of 1 in 2^47.
 type ended struct {
 	seed         maphash.Seed
 	newer, older map[uint64]struct{}

@@ -205,7 +205,7 @@ func TestFramesAreAsAsyncAPIDescribesThem(t *testing.T) {
 	b.say(`{"type":"beat","id":14}`).until("answer")
 	b.say(`{"type":"leave","id":15,"room":"desk.empty"}`).until("error")
 	b.say(`{"type":"doing","id":20,"room":%q,"data":{"page":3},"number":1}`, weir).until("answer")
-	for !strings.Contains(fmt.Sprint(a.until("changes")), "page:3") { // that of the status may come by itself
+	for !strings.Contains(fmt.Sprint(a.until("changes")), "page:3") { // the status may come in a change of its own
 	}
 	b.say(`{"type":"status","id":20}`).until("answer") // free to be invited
 	m := d.talk(s)
