@@ -148,6 +148,7 @@ func (c *Core) revive(now reading, s *session, f Fact, out *Effects) Seat {
 	}
 	c.inGrace--
 	s.state = Live
+	out.touch(s.person)
 	c.seat(now, s, f, out)
 	out.add(SessionResumed{Link: s.linkID(), User: s.person.id, Kind: s.kind, Gap: now.awake - s.lost, Lost: true})
 	c.arm(now, s)

@@ -1,6 +1,7 @@
 package presence_test
 
 import (
+	"maps"
 	"slices"
 	"strings"
 	"testing"
@@ -170,6 +171,7 @@ func TestADeathShowsNobodyLeaving(t *testing.T) {
 		next.SetEpoch(2)
 		var out presence.Effects
 		require.NoError(t, next.Continue(instant(w.now), record, mark, &out))
+		restored := next.Save(instant(w.now))
 		facts := w.facts()
 		for i := range facts {
 			facts[i].Confirmed = opened[facts[i].Session.ID]
@@ -187,6 +189,7 @@ func TestADeathShowsNobodyLeaving(t *testing.T) {
 				require.Contains(t, []presence.Seat{presence.SeatKept, presence.SeatAdopted, presence.SeatCreated}, seat)
 			}
 		}
+		require.Equal(t, lastingOf(next.Save(instant(w.now)).People), lastingOf(recorded(restored, next, w.now, out.Touched)), "a report says whom to save anew")
 		next.GoOn(instant(w.now))
 		for _, s := range w.model.sessions {
 			if !s.live || s.Leased {
@@ -227,6 +230,36 @@ func TestADeathShowsNobodyLeaving(t *testing.T) {
 		require.Zero(t, next.Size().Sessions, "no ghosts")
 		require.Zero(t, next.Size().InGrace+next.Size().Leases+next.Size().People)
 	})
+}
+
+// recorded is a record after some people were saved anew.
+func recorded(record presence.Saved, core *presence.Core, now time.Duration, touched []presence.UserID) (people []presence.SavedPerson) {
+	kept := map[presence.UserID]presence.SavedPerson{}
+	for _, p := range record.People {
+		kept[p.User] = p
+	}
+	for _, user := range touched {
+		if p, known := core.SavePerson(instant(now), user); known {
+			kept[user] = p
+		} else {
+			delete(kept, user)
+		}
+	}
+	for _, user := range slices.Sorted(maps.Keys(kept)) {
+		people = append(people, kept[user])
+	}
+	return people
+}
+
+// lastingOf leaves out times, which change without being saved anew.
+func lastingOf(people []presence.SavedPerson) []presence.SavedPerson {
+	people = withoutTimes(people, false)
+	for i := range people {
+		for j := range people[i].Sessions {
+			people[i].Sessions[j].Active = 0
+		}
+	}
+	return people
 }
 
 // seated is a core that continues from nothing, and facts of ilse's session over its links.
@@ -566,4 +599,21 @@ func TestAReportTellsNothingTwice(t *testing.T) {
 	require.Equal(t, presence.SeatKept, next.Reseat(instant(3*s), f, out))
 	taken := slices.DeleteFunc(slices.Clone(out.List), func(e presence.Effect) bool { _, is := e.(presence.TakenOut); return !is })
 	require.Equal(t, []presence.Effect{presence.TakenOut{Link: presence.LinkID{Session: "session-1", Number: 1<<32 + 4}, Room: "desk.night", Reason: presence.ReasonLeave}}, taken)
+}
+
+// TestALinkThatLivesAfterAllIsOnRecord has a link that one owner did not hear of, and the next one does.
+func TestALinkThatLivesAfterAllIsOnRecord(t *testing.T) {
+	core, fact, out := seated(t)
+	core.Reseat(instant(s), fact(1<<32+4, weir), out)
+	_, err := core.Apply(instant(2*s), presence.LinkLost{Link: presence.LinkID{Session: "session-1", Number: 1<<32 + 4}}, out)
+	require.NoError(t, err)
+	saved := core.Save(instant(3 * s))
+	require.False(t, saved.People[0].Sessions[0].Live)
+	next := presence.NewCore(*core.Policy())
+	next.SetEpoch(3)
+	require.NoError(t, next.Continue(instant(4*s), saved, presence.Takeover{Time: 3 * s, Whole: true}, out))
+	out.Reset()
+	require.Equal(t, presence.SeatKept, next.Reseat(instant(4*s), fact(1<<32+4, weir), out))
+	require.True(t, next.Save(instant(4 * s)).People[0].Sessions[0].Live)
+	require.Equal(t, []presence.UserID{"ilse"}, out.Touched)
 }

@@ -370,6 +370,7 @@ func (w *world) end() {
 		for _, h := range w.hosts {
 			w.sees(h, realm, is.Engine)
 		}
+		w.rowsAreTrue(owner, realm, is.Engine)
 	}
 	for _, h := range w.hosts {
 		if now, most := h.node.Waiting(); now > 1<<16 || most > 5<<20 {
@@ -413,6 +414,29 @@ func (w *world) keeps() {
 			w.breaks(NothingWaits, "realm %d: %v %v", realm, is.Engine.OpenAsks(), is.Engine.OpenInvitations())
 		}
 	}
+}
+
+// rowsAreTrue checks that an owner has recorded what its core has, so that the next one begins with the truth.
+func (w *world) rowsAreTrue(h *host, realm cluster.Realm, is *engine.Engine) {
+	for _, p := range h.records.State(realm).People {
+		now, _ := is.Save(p.User)
+		if on, core := lasting(p), lasting(now); on != core {
+			w.breaks(RowsAreTrue, "%s, realm %d, %s:\n  row:  %s\n  core: %s", h.name, realm, p.User, on, core)
+		}
+	}
+}
+
+// lasting is what of a person is recorded with each change: not the times of the last signs.
+func lasting(p presence.SavedPerson) string {
+	var text strings.Builder
+	fmt.Fprintf(&text, "%v hidden: %v", p.Profile, p.Hidden)
+	for _, s := range p.Sessions {
+		fmt.Fprintf(&text, "; %s %s over %x, live: %v %v, idle: %v, until %d", s.ID, s.Key, s.Link, s.Live, s.Reason, s.Idle, s.Expires)
+		for _, e := range s.Rooms {
+			fmt.Fprintf(&text, " in %s %v", e.Room, e.Reason)
+		}
+	}
+	return text.String()
 }
 
 // equalRows checks that hosts at the same position have the same rows.

@@ -67,6 +67,7 @@ const (
 	NothingWaits      Promise = "in the end no ask or invitation is open"
 	PagesKnow         Promise = "in the end pages know all that they were to be told"
 	EqualRows         Promise = "rows are equal at equal positions"
+	RowsAreTrue       Promise = "in the end the rows at the owner say what its core has"
 	RealmsEnd         Promise = "a realm that has ended is gone, also if one of its name is made"
 	FormsAreWhole     Promise = "a message is the same after it was on the bus"
 	FormatsKnown      Promise = "a node halts only if it is too old for a format that all knew"
@@ -74,7 +75,7 @@ const (
 
 // Promises returns all promises.
 func Promises() []Promise {
-	return []Promise{NobodyLeaves, WhoReturns, NoGhosts, NobodyGoesBack, EpochsGrow, OneOwner, LinksOnce, OwnedSoon, RequestsAnswered, ReplacedAreSilent, PagesMove, LinksAgree, ChangesFollow, QueuesBounded, RemovedStayAway, OwnedInTheEnd, LinkedInTheEnd, TruthInTheEnd, SeenInTheEnd, AnswersLast, NothingWaits, PagesKnow, EqualRows, RealmsEnd, FormsAreWhole, FormatsKnown}
+	return []Promise{NobodyLeaves, WhoReturns, NoGhosts, NobodyGoesBack, EpochsGrow, OneOwner, LinksOnce, OwnedSoon, RequestsAnswered, ReplacedAreSilent, PagesMove, LinksAgree, ChangesFollow, QueuesBounded, RemovedStayAway, OwnedInTheEnd, LinkedInTheEnd, TruthInTheEnd, SeenInTheEnd, AnswersLast, NothingWaits, PagesKnow, EqualRows, RowsAreTrue, RealmsEnd, FormsAreWhole, FormatsKnown}
 }
 
 // Result is the result of a rehearsal.
