@@ -42,11 +42,11 @@ func (n *Node) reseat(o *owner, from Name, report Report) {
 	delete(o.reported, from)
 	// A link that the report does not name is lost, unless it was given after the message up to
 	// which the carrier had read.
-	for _, link := range sortedLinks(o.links) {
-		if by := o.links[link]; by.carrier == from && !carried[link] && by.sent <= report.Read {
-			_, _ = o.engine.Give(presence.LinkLost{Link: link})
-			delete(o.links, link)
-		}
+	for _, link := range o.linksOf(func(link presence.LinkID, by carriedBy) bool {
+		return by.carrier == from && !carried[link] && by.sent <= report.Read
+	}) {
+		_, _ = o.engine.Give(presence.LinkLost{Link: link})
+		delete(o.links, link)
 	}
 	if o.phase == barrier {
 		delete(o.missing, from)
@@ -61,11 +61,20 @@ func (n *Node) unseat(o *owner, name Name) {
 	if o.phase < barrier {
 		return
 	}
-	for _, link := range sortedLinks(o.links) {
-		if o.links[link].carrier == name {
-			o.engine.Unseat(link)
+	for _, link := range o.linksOf(func(_ presence.LinkID, by carriedBy) bool { return by.carrier == name }) {
+		o.engine.Unseat(link)
+	}
+}
+
+// linksOf returns the wanted ones of the links that a node is known to carry, in order.
+func (o *owner) linksOf(wanted func(presence.LinkID, carriedBy) bool) (links []presence.LinkID) {
+	for link, by := range o.links {
+		if wanted(link, by) {
+			links = append(links, link)
 		}
 	}
+	slices.SortFunc(links, compareLinks)
+	return links
 }
 
 // forget forgets which links a former incarnation of a carrier carried. They stay silent: a report of

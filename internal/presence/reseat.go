@@ -12,8 +12,8 @@ type Fact struct {
 	User    UserID
 	Profile Profile
 	Hidden  bool // the person hides
-	// Session is the link's session as [Core.SavePerson] saves it. Live, LastHeard, LastActive and
-	// the core's own times are not used.
+	// Session is the link's session as [Core.SavePerson] saves it. Live, Leased, LastHeard,
+	// LastActive and the core's own times are not used.
 	Session SavedSession
 	Grants  []Pattern // as in [Hello]
 	Admits  []Pattern // as in [Hello]
@@ -221,7 +221,7 @@ func (c *Core) reopen(now reading, f Fact, out *Effects) *session {
 // seat gives a live session the state that the carrier of its link reports.
 func (c *Core) seat(now reading, s *session, f Fact, out *Effects) {
 	is, p := f.Session, s.person
-	before, profile := s.lasting(now), p.profile
+	before, profile := s.lasting(), p.profile
 	_, _ = hex.Decode(s.key[:], []byte(is.Key)) // with a broken key, nobody can resume it
 	s.link, s.kind, s.nonce, s.device, s.noInput, s.pageHidden = is.Link, is.Kind, is.Nonce, is.Device, is.NoInput, is.PageHidden
 	s.issued, s.expires, s.warned = is.Issued, is.Expires, false
@@ -241,7 +241,7 @@ func (c *Core) seat(now reading, s *session, f Fact, out *Effects) {
 		c.seatIn(now, s, f)
 		c.narrow(now, s, f.Grants, out)
 	})
-	if p.profile != profile || !before.equal(s.lasting(now)) {
+	if p.profile != profile || !before.equal(s.lasting()) {
 		out.touch(p)
 	}
 }
@@ -315,27 +315,29 @@ func (i Invitations) IDs() []InvitationID {
 	return ids
 }
 
-// lasting is what is saved of a session, apart from the times of its last signs.
+// lasting is what is saved of a live session, apart from the times of its last signs.
 type lasting struct {
 	session struct {
-		key, nonce                      string
-		link                            LinkNumber
-		kind                            LinkKind
-		live, idle, noInput, pageHidden bool
-		issued, expires                 int64
-		device                          Device
-		silent                          time.Duration
+		key                       secret
+		nonce                     string
+		link                      LinkNumber
+		kind                      LinkKind
+		idle, noInput, pageHidden bool
+		issued, expires           int64
+		device                    Device
+		silent                    awakeTime
 	}
 	rooms []SavedEntry
 }
 
-func (s *session) lasting(now reading) (l lasting) {
-	saved := s.save(now, true)
+func (s *session) lasting() (l lasting) {
 	is := &l.session
-	is.key, is.nonce, is.link, is.kind, is.device = saved.Key, saved.Nonce, saved.Link, saved.Kind, saved.Device
-	is.live, is.idle, is.noInput, is.pageHidden = saved.Live, saved.Idle, saved.NoInput, saved.PageHidden
-	is.issued, is.expires, is.silent = saved.Issued, saved.Expires, saved.Silent
-	l.rooms = saved.Rooms
+	is.key, is.nonce, is.link, is.kind, is.device = s.key, s.nonce, s.link, s.kind, s.device
+	is.idle, is.noInput, is.pageHidden, is.issued, is.expires = s.idle, s.noInput, s.pageHidden, s.issued, s.expires
+	if s.unseated {
+		is.silent = s.unheard
+	}
+	l.rooms = s.saveRooms()
 	return l
 }
 
@@ -428,10 +430,8 @@ func (c *Core) Unseat(at Instant, link LinkID, out *Effects) {
 // silent.
 func (c *Core) UnseatOthers(at Instant, out *Effects) {
 	now := c.passes(at, out)
-	for _, link := range c.Links() {
-		if s := c.sessions.get(link.Session); s.restored && !s.unseated {
-			c.unseat(now, s, out)
-		}
+	for _, link := range c.linksOf(func(s *session) bool { return s.restored && !s.unseated }) {
+		c.unseat(now, c.sessions.get(link.Session), out)
 	}
 }
 
@@ -455,10 +455,12 @@ func (c *Core) seated(s *session, out *Effects) {
 }
 
 // Links returns all links of live sessions, by session.
-func (c *Core) Links() []LinkID {
+func (c *Core) Links() []LinkID { return c.linksOf(func(*session) bool { return true }) }
+
+func (c *Core) linksOf(wanted func(*session) bool) []LinkID {
 	var links []LinkID
 	for s := range c.sessions.all() {
-		if s.state == Live && !s.leased {
+		if s.state == Live && !s.leased && wanted(s) {
 			links = append(links, s.linkID())
 		}
 	}

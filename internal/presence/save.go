@@ -159,17 +159,26 @@ func (s *session) save(now reading, own bool) SavedSession {
 		ID: s.id, Key: hex.EncodeToString(s.key[:]), Nonce: s.nonce, Opened: s.opened,
 		Link: s.link, Kind: s.kind, Live: s.state == Live, Issued: s.issued, Expires: s.expires, LastHeard: s.heardWall,
 		LastActive: now.wall - (now.awake - s.active).Milliseconds(),
-		Idle:       s.idle, NoInput: s.noInput, Leased: s.leased, PageHidden: s.pageHidden, Device: s.device,
-	}
-	for _, e := range s.entries.list() {
-		is := SavedEntry{Room: e.room().name}
-		if e.doing != nil && e.doing.object != "" {
-			is.Doing, is.DoingOrder = e.doing.object, e.doing.order
-		}
-		saved.Rooms = append(saved.Rooms, is)
+		Idle:       s.idle, NoInput: s.noInput, Leased: s.leased, PageHidden: s.pageHidden, Device: s.device, Rooms: s.saveRooms(),
 	}
 	if own {
 		s.times(&saved)
+	}
+	return saved
+}
+
+// saveRooms saves the rooms that a session is in; nil if there are none.
+func (s *session) saveRooms() []SavedEntry {
+	entries := s.entries.list()
+	if len(entries) == 0 {
+		return nil
+	}
+	saved := make([]SavedEntry, len(entries))
+	for i, e := range entries {
+		saved[i].Room = e.room().name
+		if e.doing != nil && e.doing.object != "" {
+			saved[i].Doing, saved[i].DoingOrder = e.doing.object, e.doing.order
+		}
 	}
 	return saved
 }
@@ -269,7 +278,7 @@ func (c *Core) mayRestore(saved Saved) error {
 	if c.people.count+len(c.rooms) > 0 {
 		return fmt.Errorf("the core is not empty: it has %d people and %d rooms", c.people.count, len(c.rooms))
 	}
-	people, sessions := map[UserID]bool{}, map[SessionID]bool{}
+	people, sessions := make(map[UserID]bool, len(saved.People)), make(map[SessionID]bool, len(saved.People))
 	for _, p := range saved.People {
 		if people[p.User] {
 			return fmt.Errorf("the saved state has person %q twice", p.User)
@@ -305,10 +314,6 @@ func (c *Core) restorePerson(now reading, saved SavedPerson, out *Effects, then 
 			p.removed.rooms[r.Room] = r.At
 		}
 	}
-	since := map[RoomName]SavedMember{}
-	for _, m := range saved.Members {
-		since[m.Room] = m
-	}
 	c.observe(p, cause{}, out, func() {
 		for _, s := range saved.Sessions {
 			restored := c.restoreSession(now, p, s)
@@ -316,7 +321,8 @@ func (c *Core) restorePerson(now reading, saved SavedPerson, out *Effects, then 
 			out.add(SessionRestored{restored.linkID(), restored.state == Grace})
 		}
 		for _, m := range p.members.list() {
-			if was, ok := since[m.room.name]; ok {
+			if i := slices.IndexFunc(saved.Members, func(was SavedMember) bool { return was.Room == m.room.name }); i >= 0 {
+				was := saved.Members[i]
 				m.since = [viewCount]int64{was.Since, was.OpenSince}
 			}
 		}

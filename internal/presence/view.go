@@ -166,6 +166,9 @@ func (c *Core) notice(p *person, why cause, out *Effects, act func()) {
 func (c *Core) tell(m *member, before [viewCount]sight, why cause, out *Effects) {
 	r := m.room
 	after := m.sights()
+	if before == after {
+		return
+	}
 	for view, was := range before {
 		r.counts[view].add(was.Member, -1)
 		r.counts[view].add(after[view].Member, 1)

@@ -24,7 +24,7 @@ const firstTag = 4_700_000
 // end, and nil takes the place of a type that has gone.
 var types = []any{
 	cluster.Heartbeat{}, cluster.Echo{}, cluster.TableChanged{}, toOwner{}, fromOwner{},
-	request{}, say{}, cluster.GiveUp{}, cluster.Report{}, cluster.Follow{}, cluster.Unfollow{}, cluster.Pass{}, cluster.Want{},
+	request{}, say{}, cluster.GiveUp{}, report{}, cluster.Follow{}, cluster.Unfollow{}, cluster.Pass{}, cluster.Want{},
 	answer{}, cluster.WantReport{}, order{}, cluster.Deliver{}, cluster.Rooms{}, cluster.State{}, cluster.News{},
 	engine.Batch{}, engine.Topic{}, engine.Typists{}, engine.Asks{}, engine.Sight{},
 	presence.Hello{}, presence.Withdraw{}, presence.Join{}, presence.Leave{}, presence.Beat{}, presence.Activity{}, presence.Idle{}, presence.PageHidden{},
@@ -183,6 +183,8 @@ func pack(m cluster.Message) (any, error) {
 		switch up := m.What.(type) {
 		case cluster.Say:
 			form.What = say{up.Input}
+		case cluster.Report:
+			form.What = reportOf(up)
 		case cluster.Request:
 			is := request{up.Attempt, up.Input, up.Change, nil}
 			if q := up.Question; q != nil {
@@ -223,6 +225,8 @@ func unpack(packed any) (cluster.Message, error) {
 				return nil, fmt.Errorf("an input %T", is.Input)
 			}
 			form.What = cluster.Say{Input: in}
+		case report:
+			form.What = is.read()
 		case request:
 			up := cluster.Request{Attempt: is.Attempt, Change: is.Change}
 			if is.Input != nil {

@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"tovik.example/tovik/internal/cluster"
 	"tovik.example/tovik/internal/presence"
@@ -33,7 +34,7 @@ func TestEveryTypeHasATag(t *testing.T) {
 				found++
 				name := match[1]
 				switch { // these have forms of this package, or never leave a node
-				case slices.Contains([]string{"Request", "Say", "ToOwner", "FromOwner", "Answer", "Order"}, name):
+				case slices.Contains([]string{"Request", "Say", "Report", "ToOwner", "FromOwner", "Answer", "Order"}, name):
 				case slices.Contains([]string{"MemberChanged", "TypingChanged", "PersonChanged", "Settled", "SessionOpened", "SessionInGrace", "SessionResumed", "SessionEnded",
 					"SessionRestored", "CueGiven", "QuotaNear", "QuotaReached", "SessionIdle", "PersonRemoved", "Suspended", "AskOpened", "InvitationOpened"}, name): // for the records, not for links
 				default:
@@ -63,6 +64,24 @@ func TestWhatDiffersInGoDiffersInTheForm(t *testing.T) {
 		m := back(cluster.FromOwner{What: cluster.Answer{Err: err}}).(cluster.FromOwner).What.(cluster.Answer)
 		require.Equal(t, err, m.Err)
 	}
+}
+
+// TestAReportSaysAllThatAnOwnerUses has facts with anything in each field.
+func TestAReportSaysAllThatAnOwnerUses(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		f := rapid.Make[presence.Fact]().Draw(t, "fact")
+		is := &f.Session
+		is.Live, is.Leased, is.LastHeard, is.LastActive, is.Active, is.Silent, is.Lost, is.Ends, is.Reason = false, false, 0, 0, 0, 0, 0, 0, 0
+		for i := range is.Rooms {
+			is.Rooms[i].Ends, is.Rooms[i].Reason = 0, 0
+		}
+		m := cluster.ToOwner{Realm: 7, What: cluster.Report{Read: 3, First: true, Last: true, Facts: []presence.Fact{f, {Unanswered: -1}}}}
+		text, err := Envelope(cluster.Envelope{Messages: []cluster.Message{m}})
+		require.NoError(t, err)
+		e, err := ReadEnvelope(text)
+		require.NoError(t, err)
+		require.Equal(t, []cluster.Message{m}, e.Messages)
+	})
 }
 
 func TestARecordOfALaterFormatIsKnownByItsHead(t *testing.T) {
