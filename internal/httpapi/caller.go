@@ -17,7 +17,7 @@ type Proxies []netip.Prefix
 // callerOf finds out where a request comes from.
 func (p Proxies) callerOf(ctx *fasthttp.RequestCtx) realm.Caller {
 	h := &ctx.Request.Header
-	c := realm.Caller{Address: p.address(hostOf(ctx.RemoteAddr()), string(h.Peek("X-Forwarded-For"))), Origin: string(h.Peek("Origin"))}
+	c := realm.Caller{Address: p.addressOf(ctx), Origin: string(h.Peek("Origin"))}
 	if c.Origin == "" {
 		return c
 	}
@@ -25,6 +25,11 @@ func (p Proxies) callerOf(ctx *fasthttp.RequestCtx) realm.Caller {
 		c.Own = u.Host == string(h.Host())
 	}
 	return c
+}
+
+// addressOf returns the network address that a request comes from.
+func (p Proxies) addressOf(ctx *fasthttp.RequestCtx) string {
+	return p.address(hostOf(ctx.RemoteAddr()), string(ctx.Request.Header.Peek("X-Forwarded-For")))
 }
 
 // address returns the client's address: in X-Forwarded-For, the rightmost address that is not a

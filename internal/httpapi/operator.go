@@ -70,15 +70,18 @@ func operatorOf(c fiber.Ctx) access.Operator { return c.Locals(operatorLocal{}).
 func deskOf(c fiber.Ctx) realm.Desk { return c.Locals(deskLocal{}).(realm.Desk) }
 
 func (a *API) identify(c fiber.Ctx, need access.Role) (access.Operator, error) {
-	caller, key := a.caller(c), bearer(c)
-	if key == "" && caller.Operator != nil {
-		if safe := c.Method() == fiber.MethodGet || c.Method() == fiber.MethodHead; !safe && !caller.Own {
-			return access.Operator{}, &wire.Problem{Code: wire.CodeBadOrigin, Field: "Origin", Value: wire.Shorten(caller.Origin),
-				Detail: "a signed-in browser may change something only from a page of the console", Allowed: "requests of the console, or a key as bearer"}
-		}
-		return a.keys.Again(caller.Operator.Key, need)
+	if key := bearer(c); key != "" {
+		return a.guard.Check(a.keys, a.proxies.addressOf(c.RequestCtx()), key, need)
 	}
-	return a.guard.Check(a.keys, caller.Address, key, need)
+	caller := a.caller(c)
+	if caller.Operator == nil {
+		return a.guard.Check(a.keys, caller.Address, "", need)
+	}
+	if safe := c.Method() == fiber.MethodGet || c.Method() == fiber.MethodHead; !safe && !caller.Own {
+		return access.Operator{}, &wire.Problem{Code: wire.CodeBadOrigin, Field: "Origin", Value: wire.Shorten(caller.Origin),
+			Detail: "a signed-in browser may change something only from a page of the console", Allowed: "requests of the console, or a key as bearer"}
+	}
+	return a.keys.Again(caller.Operator.Key, need)
 }
 
 // root accepts only the key of the service itself, which alone can create realms.
