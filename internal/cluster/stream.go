@@ -119,7 +119,7 @@ func (s *stream) leaveOut(what stale) {
 }
 
 // factWeight is the weight of a reported link.
-const factWeight = 400
+const factWeight = 200
 
 // weight estimates the size of a message in bytes.
 func weight(m Message) int {

@@ -175,6 +175,11 @@ func (w *world) take() {
 			w.takeMeeting(effect)
 		}
 	}
+	w.keep()
+}
+
+// keep saves whom the effects say to save, and forgets the effects.
+func (w *world) keep() {
 	for _, user := range w.effects.Touched {
 		if saved, known := w.core.SavePerson(instant(w.now), user); known {
 			w.kept[user] = saved
@@ -183,6 +188,14 @@ func (w *world) take() {
 		}
 	}
 	w.effects.Reset()
+}
+
+// onRecord returns the people as they were saved.
+func (w *world) onRecord() (people []presence.SavedPerson) {
+	for _, user := range slices.Sorted(maps.Keys(w.kept)) {
+		people = append(people, w.kept[user])
+	}
+	return people
 }
 
 func (w *world) note(in presence.Views, what ...any) {
@@ -487,10 +500,7 @@ func TestRestartIsNotSeen(t *testing.T) {
 		history := numbers(t)
 		w.play(history[:100], func() {})
 		saved := w.core.Save(instant(w.now))
-		kept := presence.Saved{Version: presence.SavedVersion, At: saved.At, Declared: saved.Declared}
-		for _, user := range slices.Sorted(maps.Keys(w.kept)) {
-			kept.People = append(kept.People, w.kept[user])
-		}
+		kept := presence.Saved{Version: presence.SavedVersion, At: saved.At, Declared: saved.Declared, People: w.onRecord()}
 		require.Equal(t, withoutTimes(saved.People, false), withoutTimes(kept.People, false), "each edge says whom to save anew")
 		size := presence.Size{Rooms: w.core.Size().Rooms}
 		for _, p := range saved.People {

@@ -93,11 +93,15 @@ func TestAHandoverIsNotSeen(t *testing.T) {
 		w.pass(w.after(historyLength+1, 0)) // a tick of its own
 		facts := w.facts()
 		saved := w.core.Save(instant(w.now))
+		onRecord := func() {
+			require.Equal(t, lastingOf(w.core.Save(instant(w.now)).People), lastingOf(w.onRecord()), "each change says whom to save anew")
+		}
+		onRecord()
 		next := presence.NewCore(policy)
 		w.story = append(w.story, w.now.String()+" handover")
 		require.NoError(t, next.Continue(instant(w.now), saved, presence.Takeover{Time: w.core.Time(), Wall: saved.At, Whole: true}, &w.effects))
-		w.effects.Reset()
 		w.core, w.handedOver = next, true
+		w.keep()
 		w.begin(2)
 		for _, i := range rapid.Permutation(indexes(facts)).Draw(t, "order") {
 			require.Equal(t, presence.SeatKept, next.Reseat(instant(w.now), facts[i], &w.effects))
@@ -105,12 +109,13 @@ func TestAHandoverIsNotSeen(t *testing.T) {
 		require.False(t, due(next), "time stands still")
 		next.GoOn(instant(w.now))
 		w.model.takenOver()
-		w.effects.Reset()
+		w.keep()
 		w.copies()
 		w.agree()
 		w.playFrom(150, history[150:300], w.agree)
 		w.pass(w.now + time.Minute)
 		w.agree()
+		onRecord()
 	})
 }
 
