@@ -28,7 +28,7 @@ type requestLocal struct{}
 func identifyRequest(c fiber.Ctx) error {
 	id := c.Get(fiber.HeaderXRequestID)
 	if id == "" || len(id) > maxRequestID || strings.ContainsFunc(id, func(r rune) bool { return r <= ' ' || r > '~' }) {
-		id = strconv.FormatUint(rand.Uint64(), 36)
+		id = strconv.FormatUint(rand.Uint64(), 32)
 	}
 	c.Locals(requestLocal{}, id)
 	set(c, "X-Request-Id", id)
@@ -82,7 +82,7 @@ func conditional(c fiber.Ctx) error {
 	if c.Response().StatusCode() != fiber.StatusOK || c.Response().IsBodyStream() || len(c.Response().Header.Peek("Etag")) > 0 {
 		return nil
 	}
-	if unchanged(c, strconv.FormatUint(xxhash.Sum64(c.Response().Body()), 36)) {
+	if unchanged(c, strconv.FormatUint(xxhash.Sum64(c.Response().Body()), 32)) {
 		return c.SendStatus(fiber.StatusNotModified)
 	}
 	return nil
