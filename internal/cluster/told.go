@@ -93,10 +93,10 @@ func (n *Node) takeFollow(o *owner, from Name, up Up) {
 	}
 }
 
-// state sends a whole list, now or when there is credit.
+// state sends a whole list, now or when there is leisure.
 func (n *Node) state(o *owner, to Name, topic engine.Topic) {
 	out := &n.peers[to].out
-	if !out.hasCredit() {
+	if !out.hasLeisure() {
 		out.leaveOut(stale{realm: o.realm.id, topic: topic})
 		return
 	}

@@ -25,7 +25,7 @@ const firstTag = 4_700_000
 var types = []any{
 	cluster.Heartbeat{}, cluster.Echo{}, cluster.TableChanged{}, toOwner{}, fromOwner{},
 	request{}, say{}, cluster.GiveUp{}, report{}, cluster.Follow{}, cluster.Unfollow{}, cluster.Pass{}, cluster.Want{},
-	answer{}, cluster.WantReport{}, order{}, cluster.Deliver{}, cluster.Rooms{}, cluster.State{}, cluster.News{},
+	answer{}, cluster.WantReport{}, order{}, cluster.Deliver{}, cluster.Rooms{}, state{}, cluster.News{},
 	engine.Batch{}, engine.Topic{}, engine.Typists{}, engine.Asks{}, engine.Sight{},
 	presence.Hello{}, presence.Withdraw{}, presence.Join{}, presence.Leave{}, presence.Beat{}, presence.Activity{}, presence.Idle{}, presence.PageHidden{},
 	presence.Typing{}, presence.Sent{}, presence.Renew{}, presence.BeatWritten{}, presence.Bye{}, presence.Closing{}, presence.ClosingBeacon{}, presence.ByeNote{},
@@ -202,6 +202,8 @@ func pack(m cluster.Message) (any, error) {
 		switch down := m.What.(type) {
 		case cluster.Order:
 			form.What = order{down.Effect}
+		case cluster.State:
+			form.What = stateOf(down)
 		case cluster.Answer:
 			is := answer{Attempt: down.Attempt, Reply: down.Reply, Method: down.Method, Err: failureOf(down.Err)}
 			var err error
@@ -258,6 +260,8 @@ func unpack(packed any) (cluster.Message, error) {
 				return nil, fmt.Errorf("an effect %T", is.Effect)
 			}
 			form.What = cluster.Order{Effect: effect}
+		case state:
+			form.What = is.read()
 		case answer:
 			down := cluster.Answer{Attempt: is.Attempt, Reply: is.Reply, Method: is.Method, Err: is.Err.err()}
 			var err error

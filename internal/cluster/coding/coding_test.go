@@ -8,11 +8,13 @@ import (
 	"regexp"
 	"slices"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"tovik.example/tovik/internal/cluster"
+	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
 )
 
@@ -34,7 +36,7 @@ func TestEveryTypeHasATag(t *testing.T) {
 				found++
 				name := match[1]
 				switch { // these have forms of this package, or never leave a node
-				case slices.Contains([]string{"Request", "Say", "Report", "ToOwner", "FromOwner", "Answer", "Order"}, name):
+				case slices.Contains([]string{"Request", "Say", "Report", "ToOwner", "FromOwner", "Answer", "Order", "State"}, name):
 				case slices.Contains([]string{"MemberChanged", "TypingChanged", "PersonChanged", "Settled", "SessionOpened", "SessionInGrace", "SessionResumed", "SessionEnded",
 					"SessionRestored", "CueGiven", "QuotaNear", "QuotaReached", "SessionIdle", "PersonRemoved", "Suspended", "AskOpened", "InvitationOpened"}, name): // for the records, not for links
 				default:
@@ -75,13 +77,30 @@ func TestAReportSaysAllThatAnOwnerUses(t *testing.T) {
 		for i := range is.Rooms {
 			is.Rooms[i].Ends, is.Rooms[i].Reason = 0, 0
 		}
-		m := cluster.ToOwner{Realm: 7, What: cluster.Report{Read: 3, First: true, Last: true, Facts: []presence.Fact{f, {Unanswered: -1}}}}
-		text, err := Envelope(cluster.Envelope{Messages: []cluster.Message{m}})
-		require.NoError(t, err)
-		e, err := ReadEnvelope(text)
-		require.NoError(t, err)
-		require.Equal(t, []cluster.Message{m}, e.Messages)
+		comesBack(t, cluster.ToOwner{Realm: 7, What: cluster.Report{Read: 3, First: true, Last: true, Facts: []presence.Fact{f, {Unanswered: -1}}}})
 	})
+}
+
+func TestAListSaysAllOfItsMembers(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		text := rapid.String()
+		m := presence.Member{User: presence.UserID(text.Draw(t, "user")), Profile: rapid.Make[presence.Profile]().Draw(t, "profile"),
+			Appearance: rapid.Make[presence.Appearance]().Draw(t, "appearance"), Since: time.UnixMilli(rapid.Int64Range(0, 1<<41).Draw(t, "since")).UTC(),
+			Sessions: rapid.Int().Draw(t, "sessions"), Doing: text.Draw(t, "doing"), Devices: presence.Devices(rapid.Byte().Draw(t, "devices"))}
+		is := engine.Snapshot{Topic: rapid.Make[engine.Topic]().Draw(t, "topic"), Revision: rapid.Make[engine.Revision]().Draw(t, "revision"), Members: []presence.Member{m},
+			Count: rapid.Make[presence.Count]().Draw(t, "count"), Exists: rapid.Bool().Draw(t, "exists")}
+		comesBack(t, cluster.FromOwner{Realm: 7, Epoch: 3, What: cluster.State{Snapshot: is, Typists: []presence.UserID{m.User}, Asks: []presence.OpenAsk{rapid.Make[presence.OpenAsk]().Draw(t, "ask")}}})
+		comesBack(t, cluster.FromOwner{Realm: 7, Epoch: 3, What: cluster.State{Snapshot: engine.Snapshot{Topic: is.Topic}}})
+	})
+}
+
+// comesBack checks that a message is the same after it was written and read.
+func comesBack(t require.TestingT, m cluster.Message) {
+	text, err := Envelope(cluster.Envelope{Messages: []cluster.Message{m}})
+	require.NoError(t, err)
+	e, err := ReadEnvelope(text)
+	require.NoError(t, err)
+	require.Equal(t, []cluster.Message{m}, e.Messages)
 }
 
 func TestARecordOfALaterFormatIsKnownByItsHead(t *testing.T) {
