@@ -66,7 +66,7 @@ func (n *Node) unseat(o *owner, name Name) {
 	}
 }
 
-// linksOf returns the wanted ones of the links that a node is known to carry, in order.
+// linksOf returns those of the carried links that are wanted, in order.
 func (o *owner) linksOf(wanted func(presence.LinkID, carriedBy) bool) (links []presence.LinkID) {
 	for link, by := range o.links {
 		if wanted(link, by) {

@@ -83,9 +83,9 @@ func (s *stream) forget(id Realm) {
 // hasCredit reports whether a change, or a part of a report, should be sent now.
 func (s *stream) hasCredit() bool { return s.inFlight+s.bytes < s.credit }
 
-// hasLeisure reports whether a whole list should be sent now. Lists leave most of the credit to other messages, so that no
-// answer waits behind many of them.
-func (s *stream) hasLeisure() bool { return s.inFlight+s.bytes < s.credit/4 }
+// hasCreditToSpare reports whether a whole list should be sent now. Lists use a quarter of the credit, so that answers do
+// not wait behind many of them.
+func (s *stream) hasCreditToSpare() bool { return s.inFlight+s.bytes < s.credit/4 }
 
 // acknowledged takes the acknowledgement of all messages up to a number.
 func (s *stream) acknowledged(upTo uint64) {
@@ -171,7 +171,7 @@ func (n *Node) flush(to Name) {
 // refresh queues lists that were left out and parts of reports, as far as there is credit.
 func (n *Node) refresh(to Name) {
 	p := n.peers[to]
-	for len(p.out.stale) > 0 && p.out.hasLeisure() {
+	for len(p.out.stale) > 0 && p.out.hasCreditToSpare() {
 		what := p.out.stale[0]
 		p.out.stale = p.out.stale[1:]
 		delete(p.out.isStale, what)

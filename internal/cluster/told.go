@@ -93,10 +93,10 @@ func (n *Node) takeFollow(o *owner, from Name, up Up) {
 	}
 }
 
-// state sends a whole list, now or when there is leisure.
+// state sends a whole list, now or when there is credit to spare.
 func (n *Node) state(o *owner, to Name, topic engine.Topic) {
 	out := &n.peers[to].out
-	if !out.hasLeisure() {
+	if !out.hasCreditToSpare() {
 		out.leaveOut(stale{realm: o.realm.id, topic: topic})
 		return
 	}

@@ -14,9 +14,9 @@ import (
 	"tovik.example/tovik/internal/timing"
 )
 
-// TestThePastHasItsStory reads in the records what the night is told to be: the flood, the outage,
-// the hook that failed, the page that was forgotten, and everybody who is here now. It
-// has the past end at six times of the day.
+// TestThePastHasItsStory finds the story of the night in the records: the flood, the outage, the
+// hook that failed, a page that somebody left open, and the people who are here now. The past
+// ends at six different times of day.
 func TestThePastHasItsStory(t *testing.T) {
 	for _, clock := range []string{"04:40", "06:20", "11:50", "15:50", "20:50", "23:30"} {
 		synctest.Test(t, func(t *testing.T) {

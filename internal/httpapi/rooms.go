@@ -56,7 +56,7 @@ func (a *API) room(c fiber.Ctx) error {
 	return nil
 }
 
-// appendRoom appends the JSON of a room, as encoding/json writes it. Back ends ask for nothing else as often.
+// appendRoom appends the JSON of a room as encoding/json writes it, without reflection: counts are asked for often.
 func appendRoom(to []byte, r wire.Room) []byte {
 	tally := func(name string, people, sessions int) {
 		to = append(append(to, name...), `"people":`...)

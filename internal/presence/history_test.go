@@ -180,20 +180,25 @@ func (w *world) take() {
 
 // keep saves whom the effects say to save, and forgets the effects.
 func (w *world) keep() {
-	for _, user := range w.effects.Touched {
-		if saved, known := w.core.SavePerson(instant(w.now), user); known {
-			w.kept[user] = saved
-		} else {
-			delete(w.kept, user)
-		}
-	}
+	saveAgain(w.kept, w.core, w.now, w.effects.Touched)
 	w.effects.Reset()
 }
 
-// onRecord returns the people as they were saved.
-func (w *world) onRecord() (people []presence.SavedPerson) {
-	for _, user := range slices.Sorted(maps.Keys(w.kept)) {
-		people = append(people, w.kept[user])
+// saveAgain saves some people, as a recorder does.
+func saveAgain(kept map[presence.UserID]presence.SavedPerson, core *presence.Core, now time.Duration, users []presence.UserID) {
+	for _, user := range users {
+		if saved, known := core.SavePerson(instant(now), user); known {
+			kept[user] = saved
+		} else {
+			delete(kept, user)
+		}
+	}
+}
+
+// byUser returns the people who were saved, by user id.
+func byUser(kept map[presence.UserID]presence.SavedPerson) (people []presence.SavedPerson) {
+	for _, user := range slices.Sorted(maps.Keys(kept)) {
+		people = append(people, kept[user])
 	}
 	return people
 }
@@ -500,7 +505,7 @@ func TestRestartIsNotSeen(t *testing.T) {
 		history := numbers(t)
 		w.play(history[:100], func() {})
 		saved := w.core.Save(instant(w.now))
-		kept := presence.Saved{Version: presence.SavedVersion, At: saved.At, Declared: saved.Declared, People: w.onRecord()}
+		kept := presence.Saved{Version: presence.SavedVersion, At: saved.At, Declared: saved.Declared, People: byUser(w.kept)}
 		require.Equal(t, withoutTimes(saved.People, false), withoutTimes(kept.People, false), "each edge says whom to save anew")
 		size := presence.Size{Rooms: w.core.Size().Rooms}
 		for _, p := range saved.People {

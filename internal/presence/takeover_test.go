@@ -1,7 +1,6 @@
 package presence_test
 
 import (
-	"maps"
 	"slices"
 	"strings"
 	"testing"
@@ -94,7 +93,7 @@ func TestAHandoverIsNotSeen(t *testing.T) {
 		facts := w.facts()
 		saved := w.core.Save(instant(w.now))
 		onRecord := func() {
-			require.Equal(t, lastingOf(w.core.Save(instant(w.now)).People), lastingOf(w.onRecord()), "each change says whom to save anew")
+			require.Equal(t, lastingOf(w.core.Save(instant(w.now)).People), lastingOf(byUser(w.kept)), "each change says whom to save")
 		}
 		onRecord()
 		next := presence.NewCore(policy)
@@ -176,7 +175,10 @@ func TestADeathShowsNobodyLeaving(t *testing.T) {
 		next.SetEpoch(2)
 		var out presence.Effects
 		require.NoError(t, next.Continue(instant(w.now), record, mark, &out))
-		restored := next.Save(instant(w.now))
+		kept := map[presence.UserID]presence.SavedPerson{}
+		for _, p := range next.Save(instant(w.now)).People {
+			kept[p.User] = p
+		}
 		facts := w.facts()
 		for i := range facts {
 			facts[i].Confirmed = opened[facts[i].Session.ID]
@@ -194,7 +196,8 @@ func TestADeathShowsNobodyLeaving(t *testing.T) {
 				require.Contains(t, []presence.Seat{presence.SeatKept, presence.SeatAdopted, presence.SeatCreated}, seat)
 			}
 		}
-		require.Equal(t, lastingOf(next.Save(instant(w.now)).People), lastingOf(recorded(restored, next, w.now, out.Touched)), "a report says whom to save anew")
+		saveAgain(kept, next, w.now, out.Touched)
+		require.Equal(t, lastingOf(next.Save(instant(w.now)).People), lastingOf(byUser(kept)), "a report says whom to save")
 		next.GoOn(instant(w.now))
 		for _, s := range w.model.sessions {
 			if !s.live || s.Leased {
@@ -235,25 +238,6 @@ func TestADeathShowsNobodyLeaving(t *testing.T) {
 		require.Zero(t, next.Size().Sessions, "no ghosts")
 		require.Zero(t, next.Size().InGrace+next.Size().Leases+next.Size().People)
 	})
-}
-
-// recorded is a record after some people were saved anew.
-func recorded(record presence.Saved, core *presence.Core, now time.Duration, touched []presence.UserID) (people []presence.SavedPerson) {
-	kept := map[presence.UserID]presence.SavedPerson{}
-	for _, p := range record.People {
-		kept[p.User] = p
-	}
-	for _, user := range touched {
-		if p, known := core.SavePerson(instant(now), user); known {
-			kept[user] = p
-		} else {
-			delete(kept, user)
-		}
-	}
-	for _, user := range slices.Sorted(maps.Keys(kept)) {
-		people = append(people, kept[user])
-	}
-	return people
 }
 
 // lastingOf leaves out times, which change without being saved anew.
@@ -606,7 +590,7 @@ func TestAReportTellsNothingTwice(t *testing.T) {
 	require.Equal(t, []presence.Effect{presence.TakenOut{Link: presence.LinkID{Session: "session-1", Number: 1<<32 + 4}, Room: "desk.night", Reason: presence.ReasonLeave}}, taken)
 }
 
-// TestALinkThatLivesAfterAllIsOnRecord has a link that one owner did not hear of, and the next one does.
+// TestALinkThatLivesAfterAllIsOnRecord has a link that one owner took for lost. Its carrier reports it to the next one.
 func TestALinkThatLivesAfterAllIsOnRecord(t *testing.T) {
 	core, fact, out := seated(t)
 	core.Reseat(instant(s), fact(1<<32+4, weir), out)

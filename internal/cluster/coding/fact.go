@@ -89,14 +89,14 @@ func (f *fact) read() presence.Fact {
 	return read
 }
 
-// each returns what of makes of each element; nil of nil.
-func each[A, B any](list []A, of func(*A) B) []B {
+// each calls a function for each element, and returns the results. For nil it returns nil.
+func each[A, B any](list []A, call func(*A) B) []B {
 	if list == nil {
 		return nil
 	}
 	all := make([]B, len(list))
 	for i := range list {
-		all[i] = of(&list[i])
+		all[i] = call(&list[i])
 	}
 	return all
 }

@@ -418,18 +418,23 @@ func (w *world) keeps() {
 
 // rowsAreTrue checks that an owner has recorded what its core has, so that the next one begins with the truth.
 func (w *world) rowsAreTrue(h *host, realm cluster.Realm, is *engine.Engine) {
+	sessions := 0
 	for _, p := range h.records.State(realm).People {
+		sessions += len(p.Sessions)
 		now, _ := is.Save(p.User)
 		if on, core := lasting(p), lasting(now); on != core {
 			w.breaks(RowsAreTrue, "%s, realm %d, %s:\n  row:  %s\n  core: %s", h.name, realm, p.User, on, core)
 		}
 	}
+	if core := is.Size().Sessions; sessions != core {
+		w.breaks(RowsAreTrue, "%s, realm %d: rows of %d sessions, and %d in the core", h.name, realm, sessions, core)
+	}
 }
 
-// lasting is what of a person is recorded with each change: not the times of the last signs.
+// lasting describes what is saved of a person with each change. The times of their last signs are not.
 func lasting(p presence.SavedPerson) string {
 	var text strings.Builder
-	fmt.Fprintf(&text, "%v hidden: %v", p.Profile, p.Hidden)
+	fmt.Fprintf(&text, "%v hidden: %v, note %q", p.Profile, p.Hidden, p.Set.Note)
 	for _, s := range p.Sessions {
 		fmt.Fprintf(&text, "; %s %s over %x, live: %v %v, idle: %v, until %d", s.ID, s.Key, s.Link, s.Live, s.Reason, s.Idle, s.Expires)
 		for _, e := range s.Rooms {
