@@ -101,7 +101,7 @@ type Options struct {
 	Links    Links
 	Recorder Recorder      // nil stands for none
 	Window   time.Duration // 0 stands for DefaultWindow
-	Chunk    int           // how many members of a room are read under one lock; 0 stands for 500
+	Chunk    int           // how many members of a room are read under one lock; 0 stands for 200
 	// Held is told, in seconds, of each time for which the engine was held, and Late of
 	// each by which something was done late. Nil stands for nobody.
 	Held, Late Observer
@@ -153,7 +153,7 @@ func New(o Options) *Engine {
 		o.Window = DefaultWindow
 	}
 	if o.Chunk == 0 {
-		o.Chunk = 500
+		o.Chunk = 200
 	}
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
