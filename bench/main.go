@@ -17,6 +17,8 @@ import (
 	"text/tabwriter"
 	"time"
 
+	"github.com/prometheus/procfs"
+
 	"tovik.example/tovik/internal/engine"
 )
 
@@ -56,8 +58,9 @@ var lines = []line{
 	{"export_mb_over_idle", "MB", "memory of the service meanwhile", "", "≤ 64"},
 	{"restart_ready_s", "s", "with a million people on record and 15,000 sessions, after a kill", "", "≤ 3"},
 	{"back_s", "s", "from ready until 15,000 links are back with their sessions, after a kill; nobody may be seen to leave", "floor_back_s", "ratio ≤ 1.4"},
-	{"core_held_longest_ms", "ms", "for how long a core is held at most: a room of 10,000 that follow it, 100 who watch", "", "≤ 2"},
-	{"core_held_p999_ms", "ms", "one hold in a thousand is longer", "", ""},
+	{"core_busy_longest_ms", "ms", "processor time for which a core is held at most: a room of 10,000 that follow it, 100 who watch", "", "≤ 2"},
+	{"core_held_longest_ms", "ms", "the same by the clock, with what others took of the processor; the floor is a lock held as often and for as much processor time", "floor_core_held_longest_ms", ""},
+	{"core_held_p999_ms", "ms", "one hold in a thousand is longer", "floor_core_held_p999_ms", ""},
 	{"doing_us_per_receiver", "µs", "processor time of the service for one change of doing at one receiver: 50 cursors, 20 changes a second each, 200 members", "", ""},
 	{"doing_bytes", "B", "what it adds to a frame", "", ""},
 	{"doing_changes_per_second", "/s", "changes of doing delivered meanwhile", "", ""},
@@ -141,13 +144,18 @@ func run(short bool, only string) results {
 	}{{"counts", s.counts}, {"joins", s.joins}, {"records", s.records}, {"memory", s.memory}, {"returns", s.returns}, {"blast", s.blast}, {"fanout", s.fanouts}, {"hold", s.hold}, {"doing", s.doing}, {"timing", s.timing}, {"rows", s.rows}} {
 		if only == "" || only == part.name {
 			fmt.Fprintf(os.Stderr, "%s …", part.name)
-			begun := time.Now()
+			begun, before := time.Now(), processors()
 			part.run(r)
-			fmt.Fprintf(os.Stderr, " %.0f s\n", time.Since(begun).Seconds())
+			passed, after := time.Since(begun).Seconds(), processors()
+			taken := 100 * (after.Steal - before.Steal) / (passed * float64(runtime.NumCPU()))
+			fmt.Fprintf(os.Stderr, " %.0f s, the host took %.0f %% of the processors\n", passed, taken)
 		}
 	}
 	return r
 }
+
+// processors returns how the machine's processors have spent their time, in seconds.
+func processors() procfs.CPUStat { return must(must(procfs.NewDefaultFS()).Stat()).CPUTotal }
 
 func (s *stage) fanouts(r results) {
 	s.fanout(r, fanout{receivers: 5000, changes: 1000})
