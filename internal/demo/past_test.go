@@ -62,7 +62,7 @@ func hasItsStory(t *testing.T) {
 	require.Zero(t, x.Recorded)
 	require.LessOrEqual(t, x.Replayed, 1, "a session that returned after its grace ended, but before the tick that would have ended it")
 
-	hours, err := store.Headcounts(t.Context(), "main", "", headcount.Hour, begin, end, 100)
+	hours, err := store.Headcounts(t.Context(), records.HeadcountQuery{Realm: "main", Step: headcount.Hour, From: begin, To: end, Most: 100})
 	require.NoError(t, err)
 	require.GreaterOrEqual(t, len(hours), 34)
 	var flood, before headcount.Row // of the night that is wholly in the past

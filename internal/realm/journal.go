@@ -296,13 +296,12 @@ func (d Desk) Headcounts(ctx context.Context, q HeadcountQuery) (wire.Headcounts
 	if _, err := StepSpan(q.Step); err != nil {
 		return wire.Headcounts{}, err
 	}
-	r, step := d.realm, steps[q.Step].step
-	var rows []headcount.Row
+	asked := records.HeadcountQuery{Realm: d.realm.name, Room: room, Step: steps[q.Step].step, From: q.From, To: q.To, Most: mostSteps}
+	read := d.realm.store.Headcounts
 	if q.Top > 0 {
-		rows, err = r.store.Peaks(ctx, r.name, room, step, q.From, q.To, q.Top)
-	} else {
-		rows, err = r.store.Headcounts(ctx, r.name, room, step, q.From, q.To, mostSteps)
+		asked.Most, read = q.Top, d.realm.store.Peaks
 	}
+	rows, err := read(ctx, asked)
 	if err != nil {
 		return wire.Headcounts{}, err
 	}
@@ -310,7 +309,7 @@ func (d Desk) Headcounts(ctx context.Context, q HeadcountQuery) (wire.Headcounts
 	for i := range rows {
 		doc.Steps[i] = headcountDocument(&rows[i])
 	}
-	if end := q.From.UnixMilli()/int64(step)*int64(step) + mostSteps*int64(step); q.Top == 0 && end < q.To.UnixMilli() {
+	if end := asked.Step.Begin(q.From.UnixMilli()) + mostSteps*int64(asked.Step); q.Top == 0 && end < q.To.UnixMilli() {
 		doc.Next = &wire.Time{Time: time.UnixMilli(end)}
 	}
 	return doc, nil

@@ -13,19 +13,31 @@ import (
 	"tovik.example/tovik/internal/presence"
 )
 
-// Headcounts returns the steps of a room between two times, up to most of them, without gaps
-// while the service ran.
-func (s *Store) Headcounts(ctx context.Context, realm string, room presence.RoomName, step headcount.Step, from, to time.Time, most int) ([]headcount.Row, error) {
-	begin := step.Begin(from.UnixMilli())
-	end := min(to.UnixMilli(), time.Now().UnixMilli())
-	end = min(end, begin+int64(most)*int64(step))
+// HeadcountQuery asks for steps of a room, or of the whole realm with an empty room.
+type HeadcountQuery struct {
+	Realm    string
+	Room     presence.RoomName
+	Step     headcount.Step
+	From, To time.Time // from the one, before the other
+	Most     int
+}
+
+func (q *HeadcountQuery) between(db *gorm.DB, from, to int64) *gorm.DB {
+	return db.Where("realm = ? AND room = ? AND step = ? AND at >= ? AND at < ?", q.Realm, q.Room, q.Step, from, to)
+}
+
+// Headcounts returns steps in order, without gaps while the service ran.
+func (s *Store) Headcounts(ctx context.Context, q HeadcountQuery) ([]headcount.Row, error) {
+	begin := q.Step.Begin(q.From.UnixMilli())
+	end := min(q.To.UnixMilli(), time.Now().UnixMilli())
+	end = min(end, begin+int64(q.Most)*int64(q.Step))
 	var rows []headcount.Row
 	anchor := headcount.Hour.Begin(begin)
-	if step != headcount.Minute {
+	if q.Step != headcount.Minute {
 		anchor = begin
 	}
-	err := s.reading(ctx).Where("realm = ? AND room = ? AND step = ? AND at >= ? AND at < ?", realm, room, step, anchor, end).Order("at").Find(&rows).Error
-	if err != nil || step != headcount.Minute {
+	err := q.between(s.reading(ctx), anchor, end).Order("at").Find(&rows).Error
+	if err != nil || q.Step != headcount.Minute {
 		return rows, err
 	}
 	ran, err := s.ran(ctx, anchor, end)
@@ -75,7 +87,7 @@ func (s *Store) Usage(ctx context.Context, realm string, hourly bool, from, to t
 		rows = append(rows, some...)
 	}
 	if last := time.UnixMilli(max(summed, begin)); last.Before(to) {
-		minutes, err := s.Headcounts(ctx, realm, "", headcount.Minute, last, to, math.MaxInt32)
+		minutes, err := s.Headcounts(ctx, HeadcountQuery{Realm: realm, Step: headcount.Minute, From: last, To: to, Most: math.MaxInt32})
 		if err != nil {
 			return nil, err
 		}
@@ -84,11 +96,11 @@ func (s *Store) Usage(ctx context.Context, realm string, hourly bool, from, to t
 	return rows, nil
 }
 
-// Peaks returns the steps of a room with the most people, highest first.
-func (s *Store) Peaks(ctx context.Context, realm string, room presence.RoomName, step headcount.Step, from, to time.Time, most int) ([]headcount.Row, error) {
+// Peaks returns the steps with the most people, highest first.
+func (s *Store) Peaks(ctx context.Context, q HeadcountQuery) ([]headcount.Row, error) {
 	var rows []headcount.Row
-	return rows, s.reading(ctx).Where("realm = ? AND room = ? AND step = ? AND at >= ? AND at < ?", realm, room, step, from.UnixMilli(), to.UnixMilli()).
-		Order("people_max DESC, at").Limit(most).Find(&rows).Error
+	err := q.between(s.reading(ctx), q.From.UnixMilli(), q.To.UnixMilli()).Order("people_max DESC, at").Limit(q.Most).Find(&rows).Error
+	return rows, err
 }
 
 // CountedRooms returns the rooms that have headcounts between two times, by name.

@@ -276,7 +276,7 @@ func TestHeadcountsAreWhatWasThere(t *testing.T) {
 			}
 			for _, room := range []presence.RoomName{weir, desk, ""} {
 				for _, step := range []headcount.Step{headcount.Minute, headcount.Hour} {
-					rows, err := store.Headcounts(t.Context(), "main", room, step, started, started.Add(2*time.Hour), 1000)
+					rows, err := store.Headcounts(t.Context(), records.HeadcountQuery{Realm: "main", Room: room, Step: step, From: started, To: started.Add(2 * time.Hour), Most: 1000})
 					require.NoError(t, err)
 					length := time.Duration(step) * time.Millisecond
 					require.NotEmpty(t, rows)
@@ -352,11 +352,11 @@ func TestACrashLosesNobody(t *testing.T) {
 		require.Equal(t, gone.UnixMilli(), seen[0].LastSeen)
 		before := len(n.journal(records.JournalQuery{}))
 		require.Equal(t, before, len(n.journal(records.JournalQuery{})), "a restart is nothing that happens")
-		rows, err := store.Headcounts(t.Context(), "main", weir, headcount.Minute, gone.Add(-time.Minute), time.Now(), 10)
+		rows, err := store.Headcounts(t.Context(), records.HeadcountQuery{Realm: "main", Room: weir, Step: headcount.Minute, From: gone.Add(-time.Minute), To: time.Now(), Most: 10})
 		require.NoError(t, err)
 		require.Len(t, rows, 1, "while the service was away nothing was counted")
 		time.Sleep(6 * time.Second)
-		rows, err = store.Headcounts(t.Context(), "main", weir, headcount.Minute, time.Now().Add(-time.Second), time.Now(), 10)
+		rows, err = store.Headcounts(t.Context(), records.HeadcountQuery{Realm: "main", Room: weir, Step: headcount.Minute, From: time.Now().Add(-time.Second), To: time.Now(), Most: 10})
 		require.NoError(t, err)
 		require.Len(t, rows, 1)
 		require.Equal(t, []int{2, 2, 2, 0}, []int{rows[0].PeopleMin, rows[0].PeopleMax, rows[0].Visitors, rows[0].Joins}, "who was brought back did not come")
@@ -423,10 +423,10 @@ func TestWhatIsOldIsDeleted(t *testing.T) {
 		require.InDelta(t, 30, statuses, 12, "20, and those of the ten minutes since they were counted")
 		require.Less(t, oldest[journal.SessionOpened], 32*time.Minute)
 		require.Greater(t, oldest[journal.SessionOpened], 20*time.Minute, "and no younger ones")
-		rows, err := store.Headcounts(t.Context(), "main", weir, headcount.Minute, time.Now().Add(-10*time.Hour), time.Now(), 1000)
+		rows, err := store.Headcounts(t.Context(), records.HeadcountQuery{Realm: "main", Room: weir, Step: headcount.Minute, From: time.Now().Add(-10 * time.Hour), To: time.Now(), Most: 1000})
 		require.NoError(t, err)
 		require.InDelta(t, 60, len(rows), 3)
-		hours, err := store.Headcounts(t.Context(), "main", weir, headcount.Hour, time.Now().Add(-10*time.Hour), time.Now(), 1000)
+		hours, err := store.Headcounts(t.Context(), records.HeadcountQuery{Realm: "main", Room: weir, Step: headcount.Hour, From: time.Now().Add(-10 * time.Hour), To: time.Now(), Most: 1000})
 		require.NoError(t, err)
 		require.Len(t, hours, 2, "hours are kept longer")
 		require.Equal(t, 60, hours[0].Joins)

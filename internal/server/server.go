@@ -18,15 +18,10 @@ import (
 
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/admission"
-	"tovik.example/tovik/internal/cluster"
-	"tovik.example/tovik/internal/cluster/peers"
-	"tovik.example/tovik/internal/cluster/stored"
 	"tovik.example/tovik/internal/config"
 	"tovik.example/tovik/internal/gateway"
-	"tovik.example/tovik/internal/hooks"
 	"tovik.example/tovik/internal/httpapi"
 	"tovik.example/tovik/internal/presence"
-	"tovik.example/tovik/internal/realm"
 	"tovik.example/tovik/internal/records"
 	"tovik.example/tovik/internal/transport"
 )
@@ -193,8 +188,8 @@ func StartContext(ctx context.Context, c Config) (*Server, error) {
 	return nil, err
 }
 
-// start makes the parts and connects them.
-func start(waits context.Context, c Config, store *records.Store, secure *certificate, n *node) (*Server, error) {
+// start makes the parts, connects them and has them run. A node waits for the others until waits is done.
+func start(waits context.Context, c Config, store *records.Store, secure *certificate, n *node) (_ *Server, err error) {
 	keys, err := access.NewKeyring(store, c.TokenSecret, c.OperatorKey)
 	if err != nil {
 		return nil, err
@@ -203,100 +198,55 @@ func start(waits context.Context, c Config, store *records.Store, secure *certif
 	if err != nil {
 		return nil, explain(c.Listen, err)
 	}
-	var listener net.Listener = limitConnections(plain, c.MaxConnections)
-	scheme := "http"
-	if secure.wanted() {
-		listener, scheme = transport.TLS(listener, secure.config()), "https"
-	}
-	c.boundMemory()
-	measures := httpapi.NewMeasures()
-	var hook *hooks.Dispatcher
-	var rows *stored.Records
-	newHooks := func(outcomes hooks.Outcomes) (err error) {
-		hook, err = hooks.New(hooks.Options{Store: store, Outcomes: outcomes, Shared: n != nil, Log: c.Log, Private: c.PrivateHooks, Retries: c.HookRetries})
-		return err
-	}
-	writing := records.WriterOptions{Store: store, Log: c.Log, Retention: c.Retention, Gaps: measures.Gaps}
-	if n == nil {
-		writing.Outbox = func(w *records.Writer) (records.Outbox, error) { err := newHooks(w); return hook, err }
-	} else {
-		rows, err = stored.New(store, n.broker.Identity, cluster.NewFold(access.Main), func(r *stored.Records) (records.Deliverer, error) { err := newHooks(r); return hook, err })
+	defer func() {
 		if err != nil {
 			_ = plain.Close()
-			return nil, err
 		}
-	}
-	if n == nil {
-		if were, err := store.LeaveLog(); err != nil {
-			c.Log.Warn("the records could not be marked as those of a service that is alone", "error", err)
-		} else if were {
-			c.Log.Warn("the records are those of a cluster, and go on alone from here: this node can join it again with an empty data directory only")
-		}
-	}
-	writer, err := records.NewWriter(writing)
+	}()
+	c.boundMemory()
+	w, err := newWorld(c, secure, store, keys, n)
 	if err != nil {
-		_ = plain.Close()
 		return nil, err
 	}
-	guard := new(access.Guard)
-	realms := realm.NewRealms(realm.RealmsOptions{Keys: keys, Guard: guard, Store: store, Writer: writer, AsksOthers: c.asksOthers(), Elsewhere: n != nil})
-	var others *peers.Peers
-	if n != nil {
-		others = n.peers
-	}
-	g := gateway.New(gateway.Options{Realms: realms, Peers: others, Limits: c.Limits, Log: c.Log})
-	w := &world{config: c, secure: secure, store: store, writer: writer, hooks: hook, measures: measures, keys: keys, realms: realms, gateway: g, node: n}
-	signIns := access.NewSignIns(store, keys, c.Log)
-	if n != nil {
-		for _, l := range []records.Listener{hook, keys, signIns, n} {
-			store.Listen(l)
-		}
-		if err := n.begin(w, c.Data, rows); err != nil {
-			_ = plain.Close()
-			return nil, err
-		}
-	}
 	ctx, cancel := context.WithCancel(context.Background())
-	begin := func() error { return w.beginAll(ctx) }
-	if n != nil {
-		begin = func() error { return w.awaitAll(waits, ctx) }
-	}
-	if err := begin(); err != nil {
+	if err := w.startRealms(waits, ctx); err != nil {
 		cancel()
-		_ = plain.Close()
-		g.Close()
+		w.gateway.Close()
 		w.end()
 		return nil, err
 	}
-	options := httpapi.Options{Gateway: g, Realms: realms, Keys: keys, Guard: guard, SignIns: signIns, Hooks: hook, Measures: measures, World: w, Peers: others,
-		Proxies: c.Proxies, HideDocs: c.HideDocs, RequestsPerSecond: c.RequestsPerSecond, Log: c.Log}
-	if c.Practice {
-		options.PracticeSecret = c.TokenSecret
-	}
-	api, connections := httpapi.New(options), new(unasked)
-	s := &Server{
-		config: c, scheme: scheme, store: store, writer: writer, world: w, gateway: g, api: api, app: api.App(connections.watch), unasked: connections, listen: listener,
-		stop: cancel, served: make(chan struct{}), failed: make(chan error, 2),
-		drained: make(chan struct{}, 1),
+	s := &Server{config: c, world: w, store: store, writer: w.writer, gateway: w.gateway, api: httpapi.New(w.api()), unasked: new(unasked),
+		stop: cancel, served: make(chan struct{}), failed: make(chan error, 2), drained: make(chan struct{}, 1)}
+	s.app = s.api.App(s.unasked.watch)
+	s.listen, s.scheme = limitConnections(plain, c.MaxConnections), "http"
+	if secure.wanted() {
+		s.listen, s.scheme = transport.TLS(s.listen, secure.config()), "https"
 	}
 	if n != nil {
-		n.answerPeers(api.Ready, s.drain)
+		n.answerPeers(s.api.Ready, s.drain)
 	}
+	s.run(ctx)
+	return s, nil
+}
+
+// run has the parts run: the writer until written is called, and the others until ctx is done.
+func (s *Server) run(ctx context.Context) {
+	w := s.world
 	untilWritten, written := context.WithCancel(context.Background())
 	s.written = written
-	s.writing.Go(func() { writer.Run(untilWritten) })
-	s.running.Go(func() { hook.Run(ctx) })
-	s.running.Go(func() { api.Run(ctx) })
-	s.running.Go(func() { g.Run(ctx) })
+	s.writing.Go(func() { w.writer.Run(untilWritten) })
+	s.running.Go(func() { w.hooks.Run(ctx) })
+	s.running.Go(func() { s.api.Run(ctx) })
+	s.running.Go(func() { w.gateway.Run(ctx) })
 	s.running.Go(func() {
-		keys.Run(ctx, func(err error) { c.Log.Warn("the last use of keys could not be written", "error", err) })
+		w.keys.Run(ctx, func(err error) { s.config.Log.Warn("the last use of keys could not be written", "error", err) })
 	})
 	s.running.Go(func() { reclaim(ctx) })
 	go func() {
 		defer close(s.served)
-		s.failed <- s.app.Listener(listener, fiber.ListenConfig{DisableStartupMessage: true})
+		s.failed <- s.app.Listener(s.listen, fiber.ListenConfig{DisableStartupMessage: true})
 	}()
-	if n != nil {
+	if n := w.node; n != nil {
 		s.running.Go(func() { n.look(ctx) })
 		s.running.Go(func() {
 			select {
@@ -306,7 +256,6 @@ func start(waits context.Context, c Config, store *records.Store, secure *certif
 			}
 		})
 	}
-	return s, nil
 }
 
 func explain(address string, err error) error {

@@ -10,6 +10,8 @@ import (
 
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/cluster"
+	"tovik.example/tovik/internal/cluster/peers"
+	"tovik.example/tovik/internal/cluster/stored"
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/gateway"
 	"tovik.example/tovik/internal/hooks"
@@ -30,6 +32,8 @@ type world struct {
 	hooks    *hooks.Dispatcher
 	measures *httpapi.Measures
 	keys     *access.Keyring
+	guard    *access.Guard
+	signIns  *access.SignIns
 	realms   *realm.Realms
 	gateway  *gateway.Gateway
 	node     *node // of a cluster; nil: this process is alone
@@ -37,6 +41,86 @@ type world struct {
 	mu       sync.Mutex // one change of realms at a time
 	settings sync.Mutex // guards common, and what a reload changes of config
 	common   *common    // in a cluster, goes before config; nil: alone, or not read yet
+}
+
+// newWorld makes the parts that hold realms, and connects them. There are no realms until begin.
+func newWorld(c Config, secure *certificate, store *records.Store, keys *access.Keyring, n *node) (*world, error) {
+	w := &world{config: c, secure: secure, store: store, measures: httpapi.NewMeasures(), keys: keys, guard: new(access.Guard),
+		signIns: access.NewSignIns(store, keys, c.Log), node: n}
+	rows, err := w.openRecords()
+	if err != nil {
+		return nil, err
+	}
+	w.realms = realm.NewRealms(realm.RealmsOptions{Keys: keys, Guard: w.guard, Store: store, Writer: w.writer, AsksOthers: c.asksOthers(), Elsewhere: n != nil})
+	w.gateway = gateway.New(gateway.Options{Realms: w.realms, Peers: w.others(), Limits: c.Limits, Log: c.Log})
+	if n == nil {
+		return w, nil
+	}
+	for _, l := range []records.Listener{w.hooks, keys, w.signIns, n} {
+		store.Listen(l)
+	}
+	if err := n.begin(w, c.Data, rows); err != nil {
+		return nil, err
+	}
+	return w, nil
+}
+
+// openRecords makes the writer, and the hooks, which are told what is on record: by the writer of a service that is alone,
+// and at a node by the rows of the log, which it returns.
+func (w *world) openRecords() (rows *stored.Records, err error) {
+	c := &w.config
+	newHooks := func(outcomes hooks.Outcomes) (err error) {
+		w.hooks, err = hooks.New(hooks.Options{Store: w.store, Outcomes: outcomes, Shared: w.node != nil, Log: c.Log, Private: c.PrivateHooks, Retries: c.HookRetries})
+		return err
+	}
+	writing := records.WriterOptions{Store: w.store, Log: c.Log, Retention: c.Retention, Gaps: w.measures.Gaps}
+	if w.node == nil {
+		w.leaveLog()
+		writing.Outbox = func(writer *records.Writer) (records.Outbox, error) { err := newHooks(writer); return w.hooks, err }
+	} else {
+		rows, err = stored.New(w.store, w.node.broker.Identity, cluster.NewFold(access.Main), func(r *stored.Records) (records.Deliverer, error) { err := newHooks(r); return w.hooks, err })
+		if err != nil {
+			return nil, err
+		}
+	}
+	w.writer, err = records.NewWriter(writing)
+	return rows, err
+}
+
+// leaveLog marks the records as those of a service that is alone.
+func (w *world) leaveLog() {
+	if were, err := w.store.LeaveLog(); err != nil {
+		w.config.Log.Warn("the records could not be marked as those of a service that is alone", "error", err)
+	} else if were {
+		w.config.Log.Warn("the records are those of a cluster, and go on alone from here: this node can join it again with an empty data directory only")
+	}
+}
+
+// others returns the other nodes; nil if the service is alone.
+func (w *world) others() *peers.Peers {
+	if w.node == nil {
+		return nil
+	}
+	return w.node.peers
+}
+
+// api returns what the HTTP interface is made of.
+func (w *world) api() httpapi.Options {
+	c := &w.config
+	o := httpapi.Options{Gateway: w.gateway, Realms: w.realms, Keys: w.keys, Guard: w.guard, SignIns: w.signIns, Hooks: w.hooks, Measures: w.measures, World: w, Peers: w.others(),
+		Proxies: c.Proxies, HideDocs: c.HideDocs, RequestsPerSecond: c.RequestsPerSecond, Log: c.Log}
+	if c.Practice {
+		o.PracticeSecret = c.TokenSecret
+	}
+	return o
+}
+
+// startRealms starts every realm. A node waits for the others until waits is done. Key sets are fetched until ctx is done.
+func (w *world) startRealms(waits, ctx context.Context) error {
+	if w.node != nil {
+		return w.awaitAll(waits, ctx)
+	}
+	return w.beginAll(ctx)
 }
 
 // beginAll starts every realm: the main one, those on record, and those of the configuration.

@@ -72,85 +72,115 @@ func (b *Broker) Serve(ctx context.Context, node Node, rows Rows) error {
 
 // follow reads the log from where the rows end.
 func (b *Broker) follow(ctx context.Context, node Node, rows Rows) error {
-	fold, position := rows.Fold(), rows.Read()
-	noted := time.Now()
-	patience := silentFor
-	var stream chan *nats.Msg
-	var sub *nats.Subscription
-	defer func() {
-		if sub != nil {
-			_ = sub.Unsubscribe()
-		}
-	}()
+	r := &reader{broker: b, node: node, rows: rows, fold: rows.Fold(), read: rows.Read(), noted: time.Now(), patience: silentFor}
+	defer r.unsubscribe()
 	for {
-		if sub == nil {
-			var err error
-			stream = make(chan *nats.Msg, atOnce)
-			if sub, err = b.subscribe(ctx, stream, position); err != nil {
-				return err
+		batch, err := r.next(ctx)
+		if len(batch) == 0 || err != nil {
+			return err
+		}
+		if err := r.take(batch); err != nil {
+			return err
+		}
+	}
+}
+
+// reader reads the log.
+type reader struct {
+	broker *Broker
+	node   Node
+	rows   Rows
+	fold   cluster.Fold
+	read   cluster.Position
+	noted  time.Time // when the position was put last
+
+	sub      *nats.Subscription // nil: none
+	stream   chan *nats.Msg     // holds atOnce; the server sends again what did not fit
+	patience time.Duration      // with a silent stream
+}
+
+func (r *reader) unsubscribe() {
+	if r.sub != nil {
+		_ = r.sub.Unsubscribe()
+		r.sub = nil
+	}
+}
+
+// next waits for records. It returns none once ctx is done.
+func (r *reader) next(ctx context.Context) (batch []*nats.Msg, err error) {
+	for {
+		if r.sub == nil {
+			r.stream = make(chan *nats.Msg, atOnce)
+			if r.sub, err = r.broker.subscribe(ctx, r.stream, r.read); err != nil {
+				return nil, err
 			}
 		}
-		var batch []*nats.Msg
-		silent := time.NewTimer(patience)
+		silent := time.NewTimer(r.patience)
 		select {
 		case <-ctx.Done():
 			silent.Stop()
-			return nil
+			return nil, nil
 		case <-silent.C: // every node appends a mark each second, so the server that read for us must be gone
-			_ = sub.Unsubscribe()
-			sub, patience = nil, min(2*patience, silentMost)
+			r.unsubscribe()
+			r.patience = min(2*r.patience, silentMost)
 			continue
-		case m := <-stream:
+		case m := <-r.stream:
 			silent.Stop()
-			patience = silentFor
+			r.patience = silentFor
 			batch = append(batch, m)
 		}
-		for len(batch) < atOnce && len(stream) > 0 {
-			batch = append(batch, <-stream)
+		for len(batch) < atOnce && len(r.stream) > 0 {
+			batch = append(batch, <-r.stream)
 		}
-		type step struct {
-			at cluster.Position
-			r  cluster.Record
+		return batch, nil
+	}
+}
+
+// take puts the rows of records, and then gives the records to the node.
+func (r *reader) take(batch []*nats.Msg) error {
+	type step struct {
+		at     cluster.Position
+		record cluster.Record
+	}
+	var steps []step
+	var put []cluster.Record
+	unreadable := false
+	for _, m := range batch {
+		meta, err := m.Metadata()
+		if err != nil {
+			return err
 		}
-		var steps []step
-		var put []cluster.Record
-		unreadable := false
-		for _, m := range batch {
-			meta, err := m.Metadata()
-			if err != nil {
-				return err
-			}
-			at := cluster.Position(meta.Sequence.Stream)
-			if at <= position {
-				continue
-			}
-			r, err := coding.ReadRecord(m.Data, cluster.Newest)
-			if err != nil {
-				return err
-			}
-			verdict := fold.Take(at, r, cluster.Newest)
-			steps = append(steps, step{at, r})
-			if unreadable = verdict == cluster.Unreadable; unreadable {
-				break
-			}
-			position = at
-			if verdict == cluster.Applies && r.HasRows() {
-				put = append(put, r)
-			}
+		at := cluster.Position(meta.Sequence.Stream)
+		if at <= r.read {
+			continue
 		}
-		if len(put) > 0 || time.Since(noted) > noteEvery {
-			if err := rows.Put(position, fold, put); err != nil {
-				return fmt.Errorf("the records cannot be written: %w", err)
-			}
-			noted = time.Now()
+		record, err := coding.ReadRecord(m.Data, cluster.Newest)
+		if err != nil {
+			return err
 		}
-		for _, s := range steps {
-			node.Applied(s.at, s.r)
+		verdict := r.fold.Take(at, record, cluster.Newest)
+		steps = append(steps, step{at, record})
+		if unreadable = verdict == cluster.Unreadable; unreadable {
+			break
 		}
-		if unreadable {
-			return errUnreadable
+		r.read = at
+		if verdict == cluster.Applies && record.HasRows() {
+			put = append(put, record)
 		}
 	}
+	if len(put) > 0 || time.Since(r.noted) > noteEvery {
+		if err := r.rows.Put(r.read, r.fold, put); err != nil {
+			return fmt.Errorf("the records cannot be written: %w", err)
+		}
+		r.noted = time.Now()
+	}
+	for _, s := range steps {
+		r.node.Applied(s.at, s.record)
+	}
+	if unreadable {
+		return errUnreadable
+	}
+	return nil
 }
 
 // errUnreadable says that the node has halted.
