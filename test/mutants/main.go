@@ -12,7 +12,10 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 )
 
 const core = "internal/presence"
@@ -359,33 +362,43 @@ func main() {
 	only := flag.String("only", "", "run only mutants whose rule contains this")
 	from := flag.Int("from", 1, "begin with the mutant of this number")
 	build := flag.Bool("build", false, "run no tests; see whether each mutant builds")
+	jobs := flag.Int("jobs", 3, "how many mutants are tried at once")
 	flag.Parse()
 	for _, m := range mutants { // before the first of many minutes
 		if _, _, err := m.source(); err != nil {
 			log.Fatalf("%s: %v", m.rule, err)
 		}
 	}
+	var mu sync.Mutex // guards run and missed, and keeps lines whole
 	run, missed := 0, 0
+	var trying errgroup.Group
+	trying.SetLimit(*jobs)
 	for i, m := range mutants {
 		if i+1 < *from || !strings.Contains(m.rule, *only) {
 			continue
 		}
-		run++
-		begun := time.Now()
-		by, err := m.run(*build)
-		verdict := "caught by " + by
-		switch {
-		case err != nil: // the others are worth their minutes
-			verdict = err.Error()
-			missed++
-		case *build:
-			continue
-		case by == "":
-			verdict = "MISSED"
-			missed++
-		}
-		fmt.Printf("%3d  %-62s %s  (%.0f s)\n", i+1, m.rule, verdict, time.Since(begun).Seconds())
+		trying.Go(func() error {
+			begun := time.Now()
+			by, err := m.run(*build)
+			mu.Lock()
+			defer mu.Unlock()
+			run++
+			verdict := "caught by " + by
+			switch {
+			case err != nil: // the others are worth their minutes
+				verdict = err.Error()
+				missed++
+			case *build:
+				return nil
+			case by == "":
+				verdict = "MISSED"
+				missed++
+			}
+			fmt.Printf("%3d  %-62s %s  (%.0f s)\n", i+1, m.rule, verdict, time.Since(begun).Seconds())
+			return nil
+		})
 	}
+	_ = trying.Wait() // no try returns an error
 	if missed > 0 {
 		fmt.Printf("\n%d of %d mutants were missed, or do not build\n", missed, run)
 		os.Exit(1)
