@@ -25,8 +25,8 @@ import (
 // become idle, and some watchers page through the members.
 //
 // A goroutine that holds the core can lose its processor to another one, or to another process.
-// Processor time leaves that out. The floor has it too: each time, a lock without a core is held
-// for as much processor time as the core just was.
+// Processor time leaves that out. The floor has it too: after each input, a loop that takes as
+// much processor time as the last hold.
 func (s *stage) hold(r results) {
 	const people, watchers, workers = 10_000, 100, 2
 	held := &holds{began: time.Now()}
@@ -92,7 +92,7 @@ func (s *stage) hold(r results) {
 				{presence.Leave{From: link, Room: room}, presence.Join{From: link, Room: room}},
 				{presence.Idle{From: link}}, {presence.Activity{From: link}}}[random.IntN(3)] {
 				_, _ = e.Do(ctx, in)
-				held.bare()
+				held.loop()
 			}
 			if n%500 == 0 { // somebody who comes, and wants to see the room
 				hub.Page(engine.Topic{Room: room, View: presence.Full}, engine.Revision{}, delivery.PageWanted{Limit: 200})
@@ -111,8 +111,7 @@ func (s *stage) hold(r results) {
 // holds collects durations in milliseconds. The engine reads its clock when it locks the core and
 // just before it unlocks it.
 type holds struct {
-	began    time.Time
-	bareLock sync.Mutex
+	began time.Time
 
 	mu                sync.Mutex
 	spent             [2]time.Duration // processor time of the thread at the last two readings of the clock
@@ -134,13 +133,11 @@ func (h *holds) Observe(seconds float64) {
 	h.busy = append(h.busy, (h.spent[1]-h.spent[0]).Seconds()*1000)
 }
 
-// bare holds a lock for as much processor time as the core was held last.
-func (h *holds) bare() {
+// loop takes as much processor time as the core was held for last.
+func (h *holds) loop() {
 	h.mu.Lock()
 	long := h.spent[1] - h.spent[0]
 	h.mu.Unlock()
-	h.bareLock.Lock()
-	defer h.bareLock.Unlock()
 	since, spent := time.Now(), threadTime()
 	for threadTime() < spent+long {
 	}
