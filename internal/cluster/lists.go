@@ -342,3 +342,77 @@ func (l *lists) forget() {
 	maps.DeleteFunc(l.topics, func(topic engine.Topic, _ *list) bool { return !l.wishes.want(topic) })
 	maps.DeleteFunc(l.sights, func(subject engine.Subject, _ engine.Sight) bool { _, wanted := l.people[subject]; return !wanted })
 }
+
+// Follow follows lists and people of a realm, from now on.
+func (n *Node) Follow(at presence.Instant, id Realm, f Follow) {
+	n.runs(at)
+	r := n.realms[id]
+	if r == nil {
+		return
+	}
+	for _, wish := range f.Wishes {
+		r.lists.wishes.add(wish)
+	}
+	for _, subject := range f.People {
+		r.lists.people[subject] = false
+	}
+	n.toOwner(r, f)
+}
+
+// Unfollow ends that.
+func (n *Node) Unfollow(at presence.Instant, id Realm, u Unfollow) {
+	n.runs(at)
+	r := n.realms[id]
+	if r == nil {
+		return
+	}
+	for _, wish := range u.Wishes {
+		r.lists.wishes.remove(wish)
+	}
+	for _, subject := range u.People {
+		delete(r.lists.people, subject)
+	}
+	r.lists.forget()
+	n.toOwner(r, u)
+}
+
+// follow asks for what is followed and not answered.
+func (n *Node) follow(r *realm) {
+	if f := r.lists.unanswered(); len(f.Wishes)+len(f.People) > 0 {
+		n.toOwner(r, f)
+	}
+}
+
+// List returns a followed list, which is not to be changed. It returns false if the owner has not told it yet.
+func (n *Node) List(id Realm, topic engine.Topic) (engine.Snapshot, bool) {
+	r := n.realms[id]
+	if r == nil {
+		return engine.Snapshot{}, false
+	}
+	return r.lists.snapshot(topic)
+}
+
+// Follows reports whether a list is followed.
+func (n *Node) Follows(id Realm, topic engine.Topic) bool {
+	r := n.realms[id]
+	return r != nil && r.lists.wishes.want(topic)
+}
+
+// Revision returns the revision of a followed list, zero if there is no such room. It returns false if the owner has not
+// told it yet.
+func (n *Node) Revision(id Realm, topic engine.Topic) (engine.Revision, bool) {
+	r := n.realms[id]
+	if r == nil {
+		return engine.Revision{}, false
+	}
+	return r.lists.known(topic)
+}
+
+// Sight returns a followed person. It returns false if the owner has not told them yet.
+func (n *Node) Sight(id Realm, subject engine.Subject) (engine.Sight, bool) {
+	r := n.realms[id]
+	if r == nil {
+		return engine.Sight{}, false
+	}
+	return r.lists.sights[subject], r.lists.people[subject]
+}

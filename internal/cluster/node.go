@@ -3,7 +3,6 @@ package cluster
 import (
 	"cmp"
 	"errors"
-	"fmt"
 	"maps"
 	"math"
 	"slices"
@@ -12,40 +11,6 @@ import (
 	"tovik.example/tovik/internal/engine"
 	"tovik.example/tovik/internal/presence"
 )
-
-// Timings are the times and limits of the rules in docs/cluster.md.
-type Timings struct {
-	Heartbeat time.Duration // between two heartbeats
-	Dead      time.Duration // a node is dead when no reachable node has heard it for this long
-	Doubt     time.Duration // an owner goes silent when no majority has answered it for this long
-	Away      time.Duration // a carrier and an owner that do not hear each other part after this time
-	Stuck     time.Duration // an owner is replaced when it has appended no mark for this long
-	Steady    time.Duration // a node may take realms from living owners when all have heard it for this long
-	Mark      time.Duration // between two marks
-	Barrier   time.Duration // a new owner waits for reports at most this long
-	Prepare   time.Duration // in a handover, the next owner reads ahead for at most this long
-	Late      time.Duration // a node that did not run for longer stood still
-	Wait      time.Duration // a request waits for its answer at most this long
-	Flush     time.Duration // between two seals or batches of an owner
-	Remember  time.Duration // reports include links that ended at most this long ago
-	Parcel    time.Duration // between two parcels to a node
-}
-
-// DefaultTimings returns the timings of docs/cluster.md.
-func DefaultTimings() Timings {
-	return Timings{
-		Heartbeat: 500 * time.Millisecond, Dead: 2 * time.Second, Doubt: 1500 * time.Millisecond, Away: 4 * time.Second,
-		Stuck: 10 * time.Second, Steady: 30 * time.Second, Mark: time.Second, Barrier: 2 * time.Second, Prepare: time.Second, Late: time.Second,
-		Wait: 3 * time.Second, Flush: 25 * time.Millisecond, Remember: time.Minute, Parcel: 2 * time.Millisecond,
-	}
-}
-
-// ExternalTimings returns the timings with an external broker, whose majority only marks can show.
-func ExternalTimings() Timings {
-	t := DefaultTimings()
-	t.Mark = t.Heartbeat
-	return t
-}
 
 // Records is a node's own copy of the records.
 type Records interface {
@@ -122,25 +87,6 @@ type Node struct {
 	markSent   time.Duration
 	markAcked  time.Duration
 	marksSince time.Duration // since when all its marks were appended; 0: the last one was not
-}
-
-// peer is what a node knows of another one.
-type peer struct {
-	incarnation    Incarnation
-	heard          time.Duration // when the last heartbeat came
-	since          time.Duration // since when it has been heard without a gap
-	unheard        []Name        // the nodes that it does not hear
-	out            stream
-	got            uint64 // the number of the newest message that has come
-	unacknowledged int    // bytes
-	acknowledgeAt  time.Duration
-	echoed         time.Duration // when the newest answered heartbeat was sent
-	silent         bool          // its links were unseated
-	marked         time.Duration // when its last mark was applied
-	knows          Format        // the newest format that it knows
-	leaving        bool          // it is about to stop
-	stranger       bool          // the configuration of this node does not have it
-	listed         Position      // up to where it knows which realms there are
 }
 
 // realm is what a node knows of a realm.
@@ -243,11 +189,6 @@ func (n *Node) Named(name string) (Realm, error) {
 	return 0, ErrNoRealm
 }
 
-// tooOld says why a node halts that does not know the format in force.
-func (n *Node) tooOld(has Format) string {
-	return fmt.Sprintf("the log has format %d, and this version knows up to %d: run the newer version", has, n.Knows)
-}
-
 // halt stops the node. From then on it owns, sends and writes nothing, and refuses all requests.
 func (n *Node) halt(why string) {
 	if n.halted != "" {
@@ -299,29 +240,6 @@ func (n *Node) SendAllAway(at presence.Instant) {
 	}
 }
 
-// RaiseFormat brings a format into force. It returns an error, and does nothing, unless every node is heard
-// and knows it.
-func (n *Node) RaiseFormat(at presence.Instant, to Format) error {
-	n.runs(at)
-	for _, name := range n.names {
-		switch p := n.peers[name]; {
-		case !n.hears(name):
-			return fmt.Errorf("%s is not heard, so nobody knows whether it knows format %d", name, to)
-		case p.knows < to:
-			return fmt.Errorf("%s knows formats up to %d only, not %d: run the newer version there first", name, p.knows, to)
-		}
-	}
-	r := n.record(KindFormat)
-	r.Format = to
-	n.do(Append{Record: r, After: Unfenced})
-	return nil
-}
-
-// record returns a record of this node.
-func (n *Node) record(kind Kind) Record {
-	return Record{ID: n.NewID(), Format: n.fold.Format, Kind: kind, Node: n.Name, Wall: n.at.Wall.UnixMilli()}
-}
-
 // Acts returns the acts since its last call, in order. Call it after each other method.
 func (n *Node) Acts() []Act {
 	n.flushOthers() // first, since others wait for it
@@ -333,33 +251,6 @@ func (n *Node) Acts() []Act {
 		acts = slices.DeleteFunc(acts, outward)
 	}
 	return acts
-}
-
-func (n *Node) flushOthers() {
-	for _, name := range n.others() {
-		n.flush(name)
-	}
-}
-
-// readOwn reads what the node says to itself, which goes over no bus.
-func (n *Node) readOwn() {
-	p := n.peers[n.Name]
-	for {
-		n.refresh(n.Name)
-		if p.out.dropped {
-			p.out.dropped, p.got = false, p.out.sent
-			n.repair(n.Name)
-		}
-		messages := p.out.next(n.mono())
-		if len(messages) == 0 {
-			return
-		}
-		p.out.acknowledged(p.out.sent)
-		for i, m := range messages {
-			p.got = p.out.sent - uint64(len(messages)-1-i)
-			n.read(n.Name, m)
-		}
-	}
 }
 
 // outward reports whether an act concerns other nodes, or what they share.
@@ -423,46 +314,6 @@ func (n *Node) Known(id Realm) Known {
 
 // Refuses reports whether the node refuses links of a realm, and sends them away.
 func (n *Node) Refuses(id Realm) bool { return n.realms[id] != nil && n.realms[id].carrier.refusing }
-
-// others returns the other nodes, by name.
-func (n *Node) others() []Name { return n.rest }
-
-// unheard returns the nodes that this one does not hear, and the external broker if it does not hear that.
-func (n *Node) unheard() []Name {
-	heard := slices.Clone(n.others())
-	if n.LogNodes[0] == External {
-		heard = append(heard, External)
-	}
-	return slices.DeleteFunc(heard, n.hears)
-}
-
-func (n *Node) hears(name Name) bool {
-	p := n.of(name)
-	return name == n.Name || n.mono()-p.heard < n.Timings.Dead && p.incarnation > 0
-}
-
-// of returns a peer. The log may name a node that the configuration of this node does not have. Such a node counts as
-// never heard.
-func (n *Node) of(name Name) *peer {
-	p := n.peers[name]
-	if p == nil {
-		long := n.mono() - n.Timings.Remember
-		p = &peer{stranger: true, heard: long, echoed: long, marked: long, out: newStream(n.Credit)}
-		n.peers[name] = p
-	}
-	return p
-}
-
-// majority reports whether a condition holds for most of the log's nodes.
-func (n *Node) majority(is func(Name) bool) bool {
-	count := 0
-	for _, name := range n.LogNodes {
-		if is(name) {
-			count++
-		}
-	}
-	return 2*count > len(n.LogNodes)
-}
 
 // Tick does what is due. Call it at [Node.Due].
 func (n *Node) Tick(at presence.Instant) {
@@ -547,165 +398,6 @@ func (n *Node) dueOwner(o *owner) time.Duration {
 
 const never = time.Duration(math.MaxInt64)
 
-// heartbeat sends a heartbeat to all others, and applies the rules that depend on theirs.
-func (n *Node) heartbeat() {
-	beat := Heartbeat{Sent: n.mono(), Knows: n.Knows, Leaving: n.peers[n.Name].leaving, Listed: n.fold.Listed, Owners: map[Realm]Known{}}
-	beat.Unheard = n.unheard()
-	for _, id := range n.order {
-		beat.Owners[id] = n.realms[id].known
-	}
-	for _, name := range n.others() {
-		n.envelope(name, []Message{beat})
-	}
-	if !n.majority(n.hears) {
-		n.alone = n.mono()
-	}
-	n.do(ReadTable{})
-	for _, id := range n.order {
-		r := n.realms[id]
-		if r.owner != nil {
-			n.doubt(r.owner)
-		}
-		n.carry(r)
-		n.confirm(r)
-	}
-}
-
-// Receive handles a parcel from the bus. A gap in the numbers means that messages were lost.
-func (n *Node) Receive(at presence.Instant, e Envelope) {
-	n.runs(at)
-	p := n.peers[e.From]
-	if p == nil || p.stranger || e.Sender < p.incarnation {
-		return
-	}
-	if e.To > n.Incarnation {
-		n.halt(fmt.Sprintf("another process is the node %s, and has started later: no two may have one name", n.Name))
-		return
-	}
-	var first Message
-	if len(e.Messages) > 0 {
-		first = e.Messages[0]
-	}
-	beat, isBeat := first.(Heartbeat)
-	if e.Sender > p.incarnation {
-		if !isBeat {
-			return // its heartbeat will introduce it
-		}
-		p.incarnation, p.got, p.out, p.unacknowledged = e.Sender, 0, newStream(n.Credit), 0
-		n.newcomer(e.From)
-	}
-	mine := e.To == n.Incarnation
-	if mine {
-		p.out.acknowledged(e.Read)
-	}
-	numbered := false
-	switch m := first.(type) {
-	case nil: // an acknowledgement
-	case Heartbeat:
-		n.envelope(e.From, []Message{Echo{m.Sent}})
-		n.hear(e.From, beat)
-	case Echo:
-		if mine {
-			p.echoed = max(p.echoed, m.Sent)
-		}
-	default:
-		numbered = true
-	}
-	switch {
-	case !mine:
-		return
-	case !numbered:
-		if e.Last > p.got {
-			p.got = e.Last
-			n.repair(e.From)
-		}
-		return
-	}
-	if before := e.Last - uint64(len(e.Messages)); before != p.got {
-		p.got = before // what is lost will not be read: a report judges it
-		n.repair(e.From)
-	}
-	if p.unacknowledged == 0 {
-		p.acknowledgeAt = n.mono() + n.Timings.Heartbeat/10
-	}
-	for i, m := range e.Messages {
-		p.got = e.Last - uint64(len(e.Messages)-1-i)
-		p.unacknowledged += weight(m)
-		n.read(e.From, m)
-	}
-	n.acknowledge(e.From)
-}
-
-// read handles a message.
-func (n *Node) read(from Name, m Message) {
-	switch m := m.(type) {
-	case TableChanged:
-		n.do(ReadTable{})
-	case ToOwner:
-		if r := n.realms[m.Realm]; r != nil && r.owner != nil {
-			n.takeUp(r.owner, from, m.What)
-		}
-	case FromOwner:
-		if r := n.realms[m.Realm]; r != nil {
-			n.takeDown(r, from, m)
-		}
-	}
-}
-
-// hear handles a heartbeat.
-func (n *Node) hear(from Name, beat Heartbeat) {
-	p := n.peers[from]
-	back := n.mono()-p.heard > n.Timings.Dead
-	if back {
-		p.since = n.mono()
-	}
-	p.heard, p.unheard, p.knows, p.leaving, p.listed = n.mono(), beat.Unheard, beat.Knows, beat.Leaving, beat.Listed
-	for _, id := range n.order {
-		n.learn(n.realms[id], beat.Owners[id])
-	}
-	if back || p.silent {
-		p.silent = false
-		n.repair(from)
-	}
-}
-
-// newcomer handles a new incarnation of a node: the links of the old one are silent.
-func (n *Node) newcomer(name Name) {
-	for _, id := range n.order {
-		if o := n.realms[id].owner; o != nil {
-			n.unseat(o, name)
-			o.forget(name)
-		}
-	}
-	n.peers[name].since = n.mono()
-	n.repair(name)
-}
-
-// repair re-seats all links between this node and another one. It is the only repair.
-func (n *Node) repair(name Name) {
-	for _, id := range n.order {
-		r := n.realms[id]
-		if o := r.owner; o != nil && o.mayAsk() {
-			n.down(o, name, WantReport{})
-		}
-		if r.known.Owner == name && name != n.Name {
-			n.report(r)
-		}
-	}
-}
-
-// learn notes a newer owner: the higher epoch is right.
-func (n *Node) learn(r *realm, is Known) {
-	if is.Epoch <= r.known.Epoch {
-		return
-	}
-	r.known = is
-	r.lists.stale()
-	if r.owner != nil && r.owner.epoch < is.Epoch {
-		n.drop(r)
-	}
-}
-
 // drop gives up a realm that another node owns.
 func (n *Node) drop(r *realm) {
 	if r.owner != nil {
@@ -713,99 +405,6 @@ func (n *Node) drop(r *realm) {
 		n.note("gives up realm %d, epoch %d", r.id, r.owner.epoch)
 	}
 	r.owner = nil
-}
-
-// mark appends a sign of life with the times of the node's realms.
-func (n *Node) mark() {
-	urgent := false
-	for _, id := range n.order {
-		urgent = urgent || n.realms[id].owner != nil && n.realms[id].owner.unproven
-	}
-	if n.markID != "" || n.mono() < n.markAt && !(urgent && n.mono() >= n.markSent+n.Timings.Mark/20) {
-		return
-	}
-	r := n.record(KindMark)
-	for _, id := range n.order {
-		if o := n.realms[id].owner; o != nil && o.phase >= barrier {
-			r.Times = append(r.Times, RealmTime{Realm: id, Epoch: o.epoch, Time: o.engine.Time()})
-			o.proof = r.ID
-		}
-	}
-	n.markID, n.markSent, n.markAt = r.ID, n.mono(), n.mono()+n.Timings.Mark
-	n.do(Append{Record: r, After: Unfenced})
-}
-
-// Appended handles the outcome of an append.
-func (n *Node) Appended(at presence.Instant, id string, outcome Outcome) {
-	n.runs(at)
-	if id == n.markID {
-		n.markID = ""
-		if outcome != Done {
-			n.marksSince = 0
-			n.markAt = min(n.markAt, n.mono()+n.Timings.Mark/10)
-			return
-		}
-		n.markAcked = n.mono()
-		broker := n.peers[External]
-		broker.incarnation, broker.heard, broker.echoed = 1, n.mono(), n.markSent
-		if n.marksSince == 0 {
-			n.marksSince = n.mono()
-		}
-		return
-	}
-	for _, realm := range n.order {
-		if o := n.realms[realm].owner; o != nil && o.appending != nil && o.appending.ID == id {
-			n.appended(o, outcome)
-		}
-	}
-}
-
-// Applied handles a record that the driver has put into the node's records, if it applies.
-func (n *Node) Applied(at presence.Instant, position Position, r Record) Verdict {
-	n.runs(at)
-	if n.halted != "" {
-		return Unreadable
-	}
-	verdict := n.fold.Take(position, r, n.Knows)
-	if verdict == Unreadable {
-		n.halt(n.tooOld(r.Format))
-	}
-	if verdict != Applies {
-		return verdict
-	}
-	switch r.Kind {
-	case KindMark:
-		if p := n.peers[r.Node]; p != nil {
-			p.marked = n.mono()
-		}
-		n.proven(r.ID)
-		return verdict
-	case KindFormat:
-		return verdict
-	case KindMade:
-		n.addRealm(n.fold.Number)
-		return verdict
-	case KindGone:
-		n.endRealm(r.Realm)
-		return verdict
-	}
-	to := n.realms[r.Realm]
-	switch r.Kind {
-	case KindBegins:
-		n.learn(to, Known{r.Epoch, r.Node})
-	case KindBatch:
-		for _, removed := range r.Removed {
-			n.do(StopFollowing{r.Realm, removed})
-		}
-	}
-	if o := to.owner; o != nil {
-		if r.Epoch > o.epoch {
-			n.drop(to)
-			return verdict
-		}
-		n.appliedOwn(o, r)
-	}
-	return verdict
 }
 
 func compareLinks(a, b presence.LinkID) int {

@@ -2,7 +2,6 @@ package cluster
 
 import (
 	"maps"
-	"slices"
 	"time"
 
 	"tovik.example/tovik/internal/engine"
@@ -103,24 +102,6 @@ func (n *Node) begin(r *realm, is Ownership) {
 		n.do(Prepare{r.id, o.epoch})
 	}
 	n.appendBegins(o)
-}
-
-// Prepared says that the records were read ahead (see [Prepare]). The previous owner may hand over now.
-func (n *Node) Prepared(at presence.Instant, id Realm, epoch Epoch) {
-	n.runs(at)
-	if r := n.realms[id]; r != nil && r.owner != nil && r.owner.epoch == epoch && r.owner.phase == begins {
-		n.toOwner(r, Prepared{epoch})
-	}
-}
-
-// yield hands over to the owner of an epoch once that has read ahead. It is called whenever the table is read.
-func (n *Node) yield(o *owner, to Epoch) {
-	if to > o.yields {
-		o.yields, o.yieldAt = to, n.mono()+n.Timings.Prepare
-	}
-	if o.prepared == o.yields || n.mono() >= o.yieldAt {
-		n.handOver(o)
-	}
 }
 
 // appendBegins appends the first record, expecting the last one of a lower epoch. In a handover it
@@ -468,119 +449,4 @@ func (n *Node) write(o *owner) {
 // lacksRecord reports whether something is not on record, or on its way there.
 func (n *Node) lacksRecord(o *owner) bool {
 	return o.maker.Pending(n.at.Wall) || len(o.commands) > 0
-}
-
-// handOver gives the realm to the owner that the table names. The owner takes no more inputs, writes
-// everything, and appends its end.
-func (n *Node) handOver(o *owner) {
-	if o.phase == ending {
-		return
-	}
-	if o.phase != active || o.frozen {
-		n.drop(o.realm)
-		return
-	}
-	o.engine.StandStill()
-	o.phase, o.since, o.realm.handed = ending, n.mono(), o.epoch
-	n.do(Owns{o.realm.id, o.realm.log.Name, false})
-	n.end(o)
-}
-
-func (n *Node) end(o *owner) {
-	n.write(o)
-	if o.appending == nil {
-		r := n.record(KindEnds)
-		r.Time = o.engine.Time()
-		n.append(o, r)
-	}
-}
-
-// suspect freezes an owner. Stood says that the node itself stood still: the time since then does
-// not count, and a mark must prove that the owner was not replaced.
-func (n *Node) suspect(o *owner, stood bool) {
-	o.unproven = o.unproven || stood
-	if stood {
-		o.proof = ""
-	}
-	if o.frozen || o.phase < barrier { // an owner that still begins will start frozen
-		return
-	}
-	n.note("says nothing for realm %d any more; it stood still: %v", o.realm.id, stood)
-	o.frozen, o.frozenAt, o.sentAway = true, n.mono(), false
-	if stood {
-		o.engine.StoodStill()
-	} else {
-		o.engine.StandStill()
-	}
-}
-
-// proven handles a mark that this node has applied, with all records before it.
-func (n *Node) proven(mark string) {
-	for _, id := range n.order {
-		if o := n.realms[id].owner; o != nil && o.unproven && o.proof == mark {
-			o.unproven = false
-			n.trust(o)
-		}
-	}
-}
-
-// doubt freezes an owner while no majority of the log's nodes answers its heartbeats.
-func (n *Node) doubt(o *owner) {
-	if o.phase < barrier || o.phase == ending {
-		return
-	}
-	answered := n.majority(func(name Name) bool { return name == n.Name || n.mono()-n.peers[name].echoed < n.Timings.Doubt })
-	if !answered {
-		n.suspect(o, false)
-		if o.frozen && !o.unproven && n.mono()-o.frozenAt > n.Timings.Dead { // others may have replaced it, and forgotten that
-			o.unproven, o.proof = true, ""
-		}
-		if o.frozen && n.mono()-o.frozenAt > n.Timings.Away && !o.sentAway {
-			o.sentAway = true
-			n.sendAway(o.realm)
-		}
-		return
-	}
-	n.trust(o)
-	if !o.speaks() {
-		return
-	}
-	for _, name := range n.others() {
-		if p := n.peers[name]; !p.silent && n.mono()-p.heard > n.Timings.Away {
-			p.silent = true
-			for _, id := range n.order {
-				if other := n.realms[id].owner; other != nil {
-					n.unseat(other, name)
-				}
-			}
-		}
-	}
-}
-
-// lacksListing reports whether another node has read further about which realms there are. A realm of this
-// node may have ended.
-func (n *Node) lacksListing() bool {
-	return slices.ContainsFunc(n.others(), func(name Name) bool { return n.peers[name].listed > n.fold.Listed })
-}
-
-// trust lets a frozen owner continue when there is no more reason for doubt.
-func (n *Node) trust(o *owner) {
-	answered := n.majority(func(name Name) bool { return name == n.Name || n.mono()-n.peers[name].echoed < n.Timings.Doubt })
-	if !o.frozen || o.unproven || !answered || n.lacksListing() {
-		return
-	}
-	n.note("goes on with realm %d", o.realm.id)
-	o.frozen = false
-	o.realm.carrier.refusing = false
-	o.overflow = false
-	if o.phase == barrier {
-		o.since = n.mono()
-	}
-	n.wantReports(o) // what came meanwhile may be lost
-	n.answerRecorded(o)
-	if o.phase == active {
-		o.engine.GoOn()
-		n.release(o)
-		n.pass(o)
-	}
 }

@@ -1,0 +1,46 @@
+package cluster
+
+import "tovik.example/tovik/internal/presence"
+
+// Prepared says that the records were read ahead (see [Prepare]). The previous owner may hand over now.
+func (n *Node) Prepared(at presence.Instant, id Realm, epoch Epoch) {
+	n.runs(at)
+	if r := n.realms[id]; r != nil && r.owner != nil && r.owner.epoch == epoch && r.owner.phase == begins {
+		n.toOwner(r, Prepared{epoch})
+	}
+}
+
+// yield hands over to the owner of an epoch once that has read ahead. It is called whenever the table is read.
+func (n *Node) yield(o *owner, to Epoch) {
+	if to > o.yields {
+		o.yields, o.yieldAt = to, n.mono()+n.Timings.Prepare
+	}
+	if o.prepared == o.yields || n.mono() >= o.yieldAt {
+		n.handOver(o)
+	}
+}
+
+// handOver gives the realm to the owner that the table names. The owner takes no more inputs, writes
+// everything, and appends its end.
+func (n *Node) handOver(o *owner) {
+	if o.phase == ending {
+		return
+	}
+	if o.phase != active || o.frozen {
+		n.drop(o.realm)
+		return
+	}
+	o.engine.StandStill()
+	o.phase, o.since, o.realm.handed = ending, n.mono(), o.epoch
+	n.do(Owns{o.realm.id, o.realm.log.Name, false})
+	n.end(o)
+}
+
+func (n *Node) end(o *owner) {
+	n.write(o)
+	if o.appending == nil {
+		r := n.record(KindEnds)
+		r.Time = o.engine.Time()
+		n.append(o, r)
+	}
+}
