@@ -4,7 +4,6 @@ export {
   type Kept,
   Link,
   type LinkOptions,
-  Refused,
   type Snapshot,
   type State,
   type StatusMore,
@@ -12,6 +11,7 @@ export {
 } from "./link";
 export { askSentence, type Meeting, type OwnAsk } from "./meeting";
 export { type Change, membersOf, type Room } from "./replica";
+export { Refused } from "./requests";
 export { openTab, type Tab, type TabOptions } from "./tab";
 export type { Over } from "./transports";
 export { Composer, composeIn, typingSentence } from "./typing";

@@ -1,5 +1,7 @@
 import { describe, expect, test } from "vitest";
-import { type Kept, Link, type LinkOptions, Refused, type Surroundings } from "./link";
+import { type Kept, Link, type LinkOptions } from "./link";
+import { Refused } from "./requests";
+import type { Surroundings } from "./surroundings";
 import type { Over, Socket } from "./transports";
 
 const settled = () => new Promise((done) => setTimeout(done));

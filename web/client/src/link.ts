@@ -1,6 +1,8 @@
 import { asking, type Meeting, meet, nothing, opening, without } from "./meeting";
 import { apply, begun, type Change, type Room, refusedRoom } from "./replica";
-import { Beats, type Events, type Over, type Socket, Stream } from "./transports";
+import { local, Refused, Requests } from "./requests";
+import { page, type Surroundings } from "./surroundings";
+import type { Over, Socket } from "./transports";
 import type {
   Addressee,
   Answer,
@@ -31,15 +33,6 @@ export interface State {
   readonly over?: Over;
 }
 
-/** The rejection of a request: the service's problem, or the loss of the link before the answer. */
-export class Refused extends Error {
-  readonly code: string;
-  constructor(readonly problem: Problem) {
-    super(problem.detail);
-    this.code = problem.code;
-  }
-}
-
 /** A token, or a function that fetches a new one: at each hello, and before the current one expires. */
 export type TokenSource = string | (() => string | Promise<string>);
 
@@ -61,16 +54,6 @@ export interface Kept {
 export interface Memory {
   load(): Kept | undefined;
   save(kept: Kept | undefined): void;
-}
-
-/** What a link needs from its environment. A page has it, and so has Node; a test passes its own. */
-export interface Surroundings {
-  /** There are WebSockets only: no other kind of link is tried. */
-  readonly webSocketOnly?: true;
-  connect(url: string, over: Over): Socket;
-  after(ms: number, run: () => void): () => void;
-  /** A random number from 0 to below 1. */
-  random(): number;
 }
 
 export interface LinkOptions {
@@ -132,11 +115,6 @@ export const unopened: Snapshot = {
   meeting: nothing,
 };
 
-interface Waiting {
-  resolve(answer: Answer): void;
-  reject(why: Refused): void;
-}
-
 /** The first attempt to connect is made at once; the pauses between further ones grow to this, and are randomised. */
 const longestWait = 10_000;
 
@@ -170,9 +148,6 @@ const passing = new Set([
 /** The codes of refused tokens after which another token may be accepted. */
 const ofToken = new Set(["bad-token", "expired-token", "not-granted", "not-admitted", "removed"]);
 
-/** Time limit for the answer to a request. */
-const requestWait = 15_000;
-
 /** Time limit for the answer to a hello, and to a beat that checks a link. */
 const helloWait = 10_000;
 const checkWait = 3000;
@@ -187,7 +162,7 @@ export class Link {
   readonly #listeners = new Set<() => void>();
   readonly #changeListeners = new Set<(change: Change) => void>();
   readonly #cueListeners = new Set<(cue: CueFrame) => void>();
-  readonly #waiting = new Map<number, Waiting>();
+  readonly #requests: Requests;
   readonly #invitationListeners = new Set<(end: InvitationEnd) => void>();
   /** What the person is doing, by room, and whether the service has been told. */
   readonly #doing = new Map<string, { readonly data: Doing; told: boolean }>();
@@ -196,7 +171,6 @@ export class Link {
   #stopTimer: () => void = () => {};
   #attempts = 0;
   #moving: number | undefined;
-  #lastID = 0;
   #toldPageHidden: boolean | undefined;
   #rooms: string[];
   #watches: Watch[];
@@ -212,6 +186,7 @@ export class Link {
   constructor(options: LinkOptions) {
     this.#options = { ...options, server: addressOf(options.server) };
     this.#around = options.surroundings ?? page;
+    this.#requests = new Requests(this.#around.after);
     this.#rooms = [...(options.rooms ?? [])];
     this.#watches = [...(options.watch ?? [])];
     this.#people = [...(options.people ?? [])];
@@ -516,7 +491,7 @@ export class Link {
     const { key, nonce, memory } = this.#options;
     const people = this.#people.length > 0 ? [{ people: this.#people }] : [];
     const revs = Object.fromEntries([...this.#snapshot.rooms].map(([name, room]) => [name, room.rev]));
-    const hello = { type: "hello", id: ++this.#lastID, version, token, key, nonce, one_by_one: true };
+    const hello = { type: "hello", id: this.#requests.newID(), version, token, key, nonce, one_by_one: true };
     const follow = { watch: [...this.#watches, ...people], revs };
     const page = this.#options.page?.();
     this.#toldPageHidden = page?.page_hidden;
@@ -535,10 +510,10 @@ export class Link {
         return;
       case "answer":
         if (frame.timings) this.#greeted(frame as Opened);
-        else this.#settle(frame.re, (waiting) => waiting.resolve(frame));
+        else this.#requests.answered(frame);
         return;
       case "error":
-        this.#settle(frame.re, (waiting) => waiting.reject(new Refused(frame)));
+        this.#requests.refused(frame);
         this.#refused(frame);
         return;
       case "still":
@@ -793,8 +768,7 @@ export class Link {
     const socket = this.#socket;
     this.#socket = undefined;
     socket?.close();
-    for (const waiting of this.#waiting.values()) waiting.reject(new Refused(noLink));
-    this.#waiting.clear();
+    this.#requests.fail();
   }
 
   #tell(frame: object): Promise<void> {
@@ -808,34 +782,7 @@ export class Link {
    * Callers may ignore the promise.
    */
   #ask(frame: object): Promise<Answer> {
-    const answer = new Promise<Answer>((resolve, reject) => {
-      if (this.#snapshot.state.word !== "open" || !this.#socket) {
-        reject(new Refused(noLink));
-        return;
-      }
-      const id = ++this.#lastID;
-      const stop = this.#around.after(requestWait, () => {
-        this.#waiting.delete(id);
-        reject(new Refused(noAnswer));
-      });
-      const settled =
-        <T>(act: (value: T) => void) =>
-        (value: T) => {
-          stop();
-          act(value);
-        };
-      this.#waiting.set(id, { resolve: settled(resolve), reject: settled(reject) });
-      this.#socket.send(JSON.stringify({ ...frame, id }));
-    });
-    answer.catch(() => {});
-    return answer;
-  }
-
-  #settle(re: number | undefined, settle: (waiting: Waiting) => void): void {
-    const waiting = re === undefined ? undefined : this.#waiting.get(re);
-    if (!waiting) return;
-    this.#waiting.delete(re as number);
-    settle(waiting);
+    return this.#requests.send(frame, this.#snapshot.state.word === "open" ? this.#socket : undefined);
   }
 
   #update(snapshot: Snapshot): void {
@@ -843,21 +790,6 @@ export class Link {
     for (const listener of this.#listeners) listener();
   }
 }
-
-const noLink: Problem = {
-  code: "no-link",
-  detail: "there is no link to the service now",
-  allowed: "requests while the state is open",
-};
-
-const noAnswer: Problem = {
-  code: "no-answer",
-  detail: "the service did not answer in time; whether it has carried the request out is not known",
-  allowed: "asking once more",
-};
-
-/** Problems of the link itself, not of one request. */
-const local = new Set([noLink.code, noAnswer.code]);
 
 /** Ignores the outcome of a promise. */
 function quietly(told: Promise<void>): void {
@@ -873,24 +805,3 @@ function addressOf(server: string): string {
   }
   return server.replace(/\/+$/, "");
 }
-
-export const after = (ms: number, run: () => void) => {
-  const timer = setTimeout(run, ms);
-  return () => clearTimeout(timer);
-};
-
-const network = {
-  fetch: (url: string, init: RequestInit) => fetch(url, init),
-  events: (url: string) => new EventSource(url) as Events,
-  after,
-};
-
-/** The environment of a page. */
-export const page: Surroundings = {
-  connect: (url, over) => {
-    if (over === "websocket") return new WebSocket(url) as Socket;
-    return over === "stream" ? new Stream(url, network) : new Beats(url, network);
-  },
-  after,
-  random: Math.random,
-};

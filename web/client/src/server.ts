@@ -8,12 +8,14 @@ import createClient, { type Client } from "openapi-fetch";
 import { Webhook } from "standardwebhooks";
 import WebSocket from "ws";
 import type { components, paths } from "./api-types";
-import { after, type Kept, Link, type LinkOptions } from "./link";
+import { type Kept, Link, type LinkOptions } from "./link";
+import { after } from "./surroundings";
 import type { Socket } from "./transports";
 
 export type { components, operations, paths } from "./api-types";
-export { Link, Refused, type Snapshot, type State, type TokenSource } from "./link";
+export { Link, type Snapshot, type State, type TokenSource } from "./link";
 export { type Change, membersOf, type Room } from "./replica";
+export { Refused } from "./requests";
 
 /** A shape of the HTTP API, as in `Shape<"Members">`. */
 export type Shape<Name extends keyof components["schemas"]> = components["schemas"][Name];

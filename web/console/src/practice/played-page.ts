@@ -1,5 +1,6 @@
 import type { Browser, Happening } from "@client/browser";
-import { type Kept, type Link, page, type Surroundings, unopened } from "@client/link";
+import { type Kept, type Link, unopened } from "@client/link";
+import { page, type Surroundings } from "@client/surroundings";
 import { openTab, type Tab } from "@client/tab";
 import type { Over, Socket } from "@client/transports";
 import { Composer } from "@client/typing";
