@@ -82,12 +82,18 @@ func next[T any](t *testing.T, from chan T) T {
 // member waits until a room's member is as wanted.
 func (m *meeter) member(room, user string, is func(wire.Member) bool) wire.Member {
 	m.t.Helper()
+	var came []client.Event
 	for {
-		e := next(m.t, m.events)
-		for _, member := range slices.Concat(e.Joined, e.Changed, e.Doing) {
-			if e.Room == room && member.User == user && is(member) {
-				return member
+		select {
+		case e := <-m.events:
+			came = append(came, e)
+			for _, member := range slices.Concat(e.Joined, e.Changed, e.Doing) {
+				if e.Room == room && member.User == user && is(member) {
+					return member
+				}
 			}
+		case <-time.After(patience):
+			require.FailNow(m.t, fmt.Sprintf("%s is not as wanted in %s", user, room), "the link: %v; what came: %+v", m.Err(), came)
 		}
 	}
 }
