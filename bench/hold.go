@@ -38,7 +38,7 @@ func (s *stage) hold(r results) {
 	}})
 	ctx, stop := context.WithCancel(context.Background())
 	var running sync.WaitGroup
-	onOneThread := func(run func()) { // whose clock then shows what a hold took
+	onOneThread := func(run func()) { // the clock of the thread then shows what a hold took
 		running.Go(func() {
 			runtime.LockOSThread()
 			run()
@@ -94,7 +94,7 @@ func (s *stage) hold(r results) {
 				_, _ = e.Do(ctx, in)
 				held.loop()
 			}
-			if n%500 == 0 { // somebody who comes, and wants to see the room
+			if n%500 == 0 { // a newcomer watches the room
 				hub.Page(engine.Topic{Room: room, View: presence.Full}, engine.Revision{}, delivery.PageWanted{Limit: 200})
 				follow(delivery.Watched, presence.Full)
 			}
@@ -104,7 +104,7 @@ func (s *stage) hold(r results) {
 	running.Wait()
 	hub.Close()
 	r["core_held_longest_ms"], r["core_held_p999_ms"] = most(held.wall, 0), most(held.wall, 0.001)
-	r["core_busy_longest_ms"], r["floor_core_held_longest_ms"] = most(held.busy, 0), most(held.floor, 0)
+	r["core_held_cpu_longest_ms"], r["floor_core_held_longest_ms"] = most(held.cpu, 0), most(held.floor, 0)
 	r["floor_core_held_p999_ms"] = most(held.floor, 0.001)
 }
 
@@ -113,9 +113,9 @@ func (s *stage) hold(r results) {
 type holds struct {
 	began time.Time
 
-	mu                sync.Mutex
-	spent             [2]time.Duration // processor time of the thread at the last two readings of the clock
-	wall, busy, floor []float64
+	mu               sync.Mutex
+	spent            [2]time.Duration // processor time of the thread at the last two readings of the clock
+	wall, cpu, floor []float64
 }
 
 func (h *holds) now() presence.Instant {
@@ -130,7 +130,7 @@ func (h *holds) Observe(seconds float64) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.wall = append(h.wall, seconds*1000)
-	h.busy = append(h.busy, (h.spent[1]-h.spent[0]).Seconds()*1000)
+	h.cpu = append(h.cpu, (h.spent[1]-h.spent[0]).Seconds()*1000)
 }
 
 // loop takes as much processor time as the core was held for last.
@@ -149,7 +149,7 @@ func (h *holds) forget() {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	const many = 1 << 18
-	h.wall, h.busy, h.floor = make([]float64, 0, many), make([]float64, 0, many), make([]float64, 0, many)
+	h.wall, h.cpu, h.floor = make([]float64, 0, many), make([]float64, 0, many), make([]float64, 0, many)
 }
 
 // threadTime is the processor time that the thread has used.

@@ -188,7 +188,7 @@ func StartContext(ctx context.Context, c Config) (*Server, error) {
 	return nil, err
 }
 
-// start makes the parts, connects them and has them run. A node waits for the others until waits is done.
+// start makes the parts, connects them and runs them. A node waits for the others until waits is done.
 func start(waits context.Context, c Config, store *records.Store, secure *certificate, n *node) (_ *Server, err error) {
 	keys, err := access.NewKeyring(store, c.TokenSecret, c.OperatorKey)
 	if err != nil {
@@ -229,7 +229,7 @@ func start(waits context.Context, c Config, store *records.Store, secure *certif
 	return s, nil
 }
 
-// run has the parts run: the writer until written is called, and the others until ctx is done.
+// run starts the parts. The writer runs until written is called, and the others until ctx is done.
 func (s *Server) run(ctx context.Context) {
 	w := s.world
 	untilWritten, written := context.WithCancel(context.Background())

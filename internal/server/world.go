@@ -43,7 +43,7 @@ type world struct {
 	common   *common    // in a cluster, goes before config; nil: alone, or not read yet
 }
 
-// newWorld makes the parts that hold realms, and connects them. There are no realms until begin.
+// newWorld makes the parts that hold realms, and connects them. startRealms adds the realms.
 func newWorld(c Config, secure *certificate, store *records.Store, keys *access.Keyring, n *node) (*world, error) {
 	w := &world{config: c, secure: secure, store: store, measures: httpapi.NewMeasures(), keys: keys, guard: new(access.Guard),
 		signIns: access.NewSignIns(store, keys, c.Log), node: n}
@@ -65,8 +65,8 @@ func newWorld(c Config, secure *certificate, store *records.Store, keys *access.
 	return w, nil
 }
 
-// openRecords makes the writer, and the hooks, which are told what is on record: by the writer of a service that is alone,
-// and at a node by the rows of the log, which it returns.
+// openRecords makes the writer and the hooks. In a service that is alone, hooks deliver what the writer has written. At a
+// node they deliver what comes with the log, and openRecords returns the rows of the log.
 func (w *world) openRecords() (rows *stored.Records, err error) {
 	c := &w.config
 	newHooks := func(outcomes hooks.Outcomes) (err error) {

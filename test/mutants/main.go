@@ -1,6 +1,6 @@
-// Command mutants breaks one rule at a time by changing one line, and runs the tests that
-// protect it. Every mutant must be caught. Most rules are those of presence, in the core. It
-// changes no file: the compiler gets the broken line in an overlay.
+// Command mutants breaks each rule by changing one line, and runs the tests that protect it. Every
+// mutant must be caught. Most rules are those of presence, in the core. It changes no file: the
+// compiler gets the broken line in an overlay.
 package main
 
 import (

@@ -10,6 +10,7 @@ export interface Surroundings {
   random(): number;
 }
 
+/** Runs something after some milliseconds. The function that it returns cancels that. */
 export const after = (ms: number, run: () => void) => {
   const timer = setTimeout(run, ms);
   return () => clearTimeout(timer);
