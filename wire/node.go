@@ -62,7 +62,7 @@ type LogState struct {
 	Bytes   uint64 `json:"bytes"`
 	Most    uint64 `json:"most"`    // bytes that it keeps at most
 	Copies  int    `json:"copies"`  // nodes that keep it
-	Current int    `json:"current"` // how many of them have all of it
+	Current int    `json:"current"` // how many of them have all of it, and of the table of owners
 }
 
 // Drained is the answer to a drain.

@@ -43,6 +43,8 @@ type nodeStatus struct {
 	Met   map[string]cluster.Incarnation `json:"met"`
 	// Keepers are the nodes that keep the log, by its configuration.
 	Keepers []string `json:"keepers"`
+	// Copies are what it keeps of the log and the table itself.
+	Copies broker.Copies `json:"copies"`
 }
 
 // observer notes what goes through a node, for operators.
@@ -120,6 +122,9 @@ func (n *node) about(ready bool) nodeStatus {
 			s.Realms = append(s.Realms, wire.RealmOwner{Realm: r.Name, Owner: s.Node.Node, Epoch: uint64(r.Known.Epoch), Answers: r.Speaks})
 		}
 	}
+	if n.server != nil {
+		s.Copies = n.server.Copies(n.Name)
+	}
 	size := n.world.gateway.Size()
 	s.Links = size.WebSockets + size.Streams
 	why := n.notReady(is)
@@ -162,7 +167,11 @@ func (n *node) look(ctx context.Context) {
 		n.compareClocks(answers)
 		next := lookEvery
 		if n.arranges(answers) {
-			switch changed, err := n.broker.Arrange(n.LogNodes); {
+			has := map[string]broker.Copies{}
+			for i := range answers {
+				has[answers[i].Node.Node] = answers[i].Copies
+			}
+			switch changed, err := n.broker.Arrange(n.LogNodes, has); {
 			case err != nil:
 				n.log.Warn("who keeps the log cannot be changed now", "error", err)
 			case changed != "":
@@ -260,11 +269,14 @@ func (n *node) list(ctx context.Context) wire.Nodes {
 	doc := wire.Nodes{Cluster: n.Name, Asked: n.Cluster.Node, Nodes: []wire.Node{}, Realms: n.owners(answers), Changes: slices.Concat([]wire.OwnerChange{}, n.observer.changes)}
 	log := n.observer.log
 	doc.Log = wire.LogState{First: log.First, Last: log.Last, Bytes: log.Bytes, Most: log.Most, Copies: log.Copies, Current: log.Current}
-	if logless != nil {
-		doc.Log.Current = 0
+	if n.server != nil {
+		doc.Log.Current = 0 // each node has said what it keeps, which is surer than what the leader knows of others
 	}
 	for i := range answers {
 		of := answers[i].Node
+		if n.server != nil && log.Complete(answers[i].Copies) {
+			doc.Log.Current++
+		}
 		if of.State != wire.NodeAway && log.Last > of.Read {
 			of.Behind = log.Last - of.Read
 		}
@@ -275,6 +287,9 @@ func (n *node) list(ctx context.Context) wire.Nodes {
 			of.Leads = append(of.Leads, "table")
 		}
 		doc.Nodes = append(doc.Nodes, of)
+	}
+	if logless != nil {
+		doc.Log.Current = 0
 	}
 	return doc
 }

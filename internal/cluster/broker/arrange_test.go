@@ -26,6 +26,19 @@ type fleet struct {
 	conns     map[cluster.Name]*nats.Conn
 }
 
+func newFleet(t *testing.T, names ...cluster.Name) *fleet {
+	f := &fleet{t: t, names: names, addresses: clustertest.FreeAddresses(t, len(names)), dirs: map[cluster.Name]string{}, servers: map[cluster.Name]*broker.Server{}, conns: map[cluster.Name]*nats.Conn{}}
+	for _, name := range names {
+		f.dirs[name] = t.TempDir()
+	}
+	t.Cleanup(func() {
+		for name := range f.servers {
+			f.stop(name)
+		}
+	})
+	return f
+}
+
 func (f *fleet) run(name cluster.Name, keepers ...cluster.Name) {
 	i := slices.Index(f.names, name)
 	s, err := broker.StartServer(broker.ServerOptions{Cluster: "aldermoor", Node: name, Dir: f.dirs[name], Listen: f.addresses[i], Peers: slices.Delete(slices.Clone(f.addresses), i, i+1),
@@ -53,21 +66,67 @@ func (f *fleet) broker(name cluster.Name) *broker.Broker {
 
 // arrange has nodes keep the log, and waits until they do.
 func (f *fleet) arrange(keepers ...cluster.Name) {
+	b := f.broker(keepers[0])
 	var names []string
 	for _, name := range keepers {
 		names = append(names, string(name))
 	}
 	require.Eventually(f.t, func() bool {
-		b := f.broker(keepers[0])
-		changed, err := b.Arrange(names)
 		s, lost := b.State()
-		for _, server := range f.servers {
-			if !server.Complete() {
-				return false
+		complete, has := 0, map[string]broker.Copies{}
+		for name, server := range f.servers {
+			has[string(name)] = server.Copies("aldermoor")
+			if slices.Contains(keepers, name) && s.Complete(has[string(name)]) {
+				complete++
 			}
 		}
-		return err == nil && changed == "" && lost == nil && s.Copies == len(keepers) && s.Current == len(keepers)
-	}, 2*time.Minute, 200*time.Millisecond)
+		changed, err := b.Arrange(names, has)
+		return err == nil && changed == "" && lost == nil && s.Copies == len(keepers) && complete == len(keepers)
+	}, 2*time.Minute, time.Millisecond)
+}
+
+// TestWhatACompleteCopyMayLack compares copies with logs of several lengths.
+func TestWhatACompleteCopyMayLack(t *testing.T) {
+	t.Parallel()
+	for _, is := range []struct {
+		last     uint64
+		has      broker.Copies
+		complete bool
+	}{
+		{63, broker.Copies{"log": 63, "table": 0}, true},
+		{63, broker.Copies{"log": 62, "table": 0}, true},
+		{63, broker.Copies{"log": 0, "table": 0}, false},
+		{63, broker.Copies{"log": 63}, false},
+		{0, broker.Copies{"log": 0, "table": 0}, true},
+		{0, nil, false},
+		{5000, broker.Copies{"log": 4000, "table": 0}, true},
+		{5000, broker.Copies{"log": 3999, "table": 0}, false},
+	} {
+		require.Equal(t, is.complete, broker.State{Last: is.last}.Complete(is.has), "%v of %d", is.has, is.last)
+	}
+}
+
+// TestACompleteCopyIsEnough has one node keep the log, then three, and stops the first as soon as all copies are complete.
+func TestACompleteCopyIsEnough(t *testing.T) {
+	t.Parallel()
+	f := newFleet(t, "dipper", "heron", "kestrel")
+	for _, name := range f.names {
+		f.run(name, "dipper")
+	}
+	f.arrange("dipper")
+	for range 50 {
+		f.write("dipper", "early")
+	}
+	for _, name := range f.names {
+		f.stop(name)
+		f.run(name, f.names...)
+	}
+	f.arrange(f.names...)
+	f.stop("dipper")
+	f.write("heron", "late")
+	s, err := f.broker("kestrel").State()
+	require.NoError(t, err)
+	require.EqualValues(t, 51, s.Last)
 }
 
 func (f *fleet) write(by cluster.Name, id string) {
@@ -82,15 +141,8 @@ func (f *fleet) write(by cluster.Name, id string) {
 // restarted one after the other, as nodes are whose configuration is changed.
 func TestTheLogMovesToOtherNodes(t *testing.T) {
 	t.Parallel()
-	f := &fleet{t: t, names: []cluster.Name{"dipper", "heron", "kestrel", "merlin", "plover"}, dirs: map[cluster.Name]string{}, servers: map[cluster.Name]*broker.Server{}, conns: map[cluster.Name]*nats.Conn{}}
-	f.addresses = clustertest.FreeAddresses(t, len(f.names))
-	t.Cleanup(func() {
-		for name := range f.servers {
-			f.stop(name)
-		}
-	})
+	f := newFleet(t, "dipper", "heron", "kestrel", "merlin", "plover")
 	for _, name := range f.names {
-		f.dirs[name] = t.TempDir()
 		f.run(name, "dipper")
 	}
 	f.arrange("dipper")

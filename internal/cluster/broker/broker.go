@@ -171,8 +171,9 @@ func (b *Broker) name(of string) string { return b.Cluster + "-" + of }
 var streams = []string{"log", "table"}
 
 // Arrange moves the log and the table towards the given servers, which must all run with ServerOptions.KeepsLog, and
-// applies Options.MaxBytes. Each call makes one change and says which; empty: there is nothing left to change.
-func (b *Broker) Arrange(keepers []string) (changed string, err error) {
+// applies Options.MaxBytes. Has are the copies of the servers that answer. Each call makes one change and says which;
+// empty: there is nothing left to change.
+func (b *Broker) Arrange(keepers []string, has map[string]Copies) (changed string, err error) {
 	for _, of := range streams {
 		info, err := b.js.StreamInfo(b.name(of))
 		if err != nil {
@@ -181,12 +182,12 @@ func (b *Broker) Arrange(keepers []string) (changed string, err error) {
 		if info.Cluster == nil || info.Cluster.Leader == "" {
 			return "", nil // a server without others, or no leader now
 		}
-		has := []string{info.Cluster.Leader}
-		for _, copies := range info.Cluster.Replicas {
-			if !copies.Offline && !copies.Current && copies.Lag > fewBehind {
-				return fmt.Sprintf("waiting until %s has the %s", copies.Name, of), nil
+		keep := []string{info.Cluster.Leader}
+		for _, on := range info.Cluster.Replicas {
+			if !on.Offline && !has[on.Name].complete(of, info.State.LastSeq) {
+				return fmt.Sprintf("waiting until %s has the %s", on.Name, of), nil
 			}
-			has = append(has, copies.Name)
+			keep = append(keep, on.Name)
 		}
 		if of == "log" && info.Config.MaxBytes != b.MaxBytes {
 			is := info.Config
@@ -204,7 +205,7 @@ func (b *Broker) Arrange(keepers []string) (changed string, err error) {
 			}
 			return fmt.Sprintf("%d nodes keep the %s, not %d", len(keepers), of, info.Config.Replicas), nil
 		}
-		for _, name := range has {
+		for _, name := range keep {
 			if !slices.Contains(keepers, name) {
 				if err := b.call("STREAM.PEER.REMOVE."+b.name(of), map[string]string{"peer": name}); err != nil {
 					return "", fmt.Errorf("the %s cannot be taken from %s: %w", of, name, err)
@@ -243,14 +244,29 @@ func (b *Broker) call(what string, with any) error {
 // State is the state of the log and of the broker.
 type State struct {
 	First, Last, Bytes, Most uint64
-	Copies, Current          int    // nodes that keep the log, and how many of them have all of it
+	Copies                   int    // nodes that keep the log
+	Current                  int    // how many of them have all of it and of the table, as the broker says
 	LogLeader, TableLeader   string // nodes; empty: none
+	tableLast                uint64
+}
+
+// Copies are a server's own copies of the log and the table that it is not still filling: by name, the last record.
+type Copies map[string]uint64
+
+// Complete reports whether the log and the table live on if no other server does.
+func (s State) Complete(copies Copies) bool {
+	return copies.complete("log", s.Last) && copies.complete("table", s.tableLast)
+}
+
+func (c Copies) complete(of string, last uint64) bool {
+	has, ok := c[of]
+	return ok && has+fewBehind >= last && (has > 0 || last == 0)
 }
 
 // fewBehind is how many records a complete copy may lack: those of the last moments.
 const fewBehind = 1000
 
-// State asks the leader of the log for its state.
+// State asks the leaders of the log and the table for their state.
 func (b *Broker) State() (s State, err error) {
 	log, err := b.js.StreamInfo(b.name("log"))
 	if err != nil {
@@ -260,19 +276,29 @@ func (b *Broker) State() (s State, err error) {
 	if err != nil {
 		return s, err
 	}
-	s = State{First: log.State.FirstSeq, Last: log.State.LastSeq, Bytes: log.State.Bytes, Most: uint64(max(log.Config.MaxBytes, 0)), Copies: log.Config.Replicas, Current: 1}
+	s = State{First: log.State.FirstSeq, Last: log.State.LastSeq, Bytes: log.State.Bytes, Most: uint64(max(log.Config.MaxBytes, 0)), Copies: log.Config.Replicas,
+		Current: min(current(log), current(table)), tableLast: table.State.LastSeq}
 	if log.Cluster != nil {
 		s.LogLeader = log.Cluster.Leader
-		for _, copies := range log.Cluster.Replicas {
-			if !copies.Offline && (copies.Current || copies.Lag < fewBehind) { // while it is written to, one is always a moment behind
-				s.Current++
-			}
-		}
 	}
 	if table.Cluster != nil {
 		s.TableLeader = table.Cluster.Leader
 	}
 	return s, nil
+}
+
+// current counts the copies that lack nothing, as their leader says: it counts entries since its last snapshot, so of a
+// new copy it may be wrong.
+func current(of *nats.StreamInfo) int {
+	count := 1
+	if of.Cluster != nil {
+		for _, on := range of.Cluster.Replicas {
+			if !on.Offline && (on.Current || on.Lag < fewBehind) { // while it is written to, one is always a moment behind
+				count++
+			}
+		}
+	}
+	return count
 }
 
 // errNoStreams says that the broker cannot keep a log, or not yet.

@@ -144,6 +144,22 @@ func (s *Server) Connect(options ...nats.Option) (*nats.Conn, error) {
 // Complete reports whether the server has caught up with the others, so that another one may be stopped.
 func (s *Server) Complete() bool { return s.is.Healthz(nil).StatusCode == http.StatusOK }
 
+// Copies returns the server's own copies for a cluster.
+func (s *Server) Copies(cluster string) Copies {
+	has := Copies{}
+	is, err := s.is.JszAccount(&server.JSzOptions{Account: server.DEFAULT_GLOBAL_ACCOUNT, Streams: true})
+	if err != nil {
+		return has // it keeps nothing
+	}
+	for _, stream := range is.Streams {
+		of, ok := strings.CutPrefix(stream.Name, cluster+"-")
+		if ok && s.is.JetStreamIsStreamCurrent(server.DEFAULT_GLOBAL_ACCOUNT, stream.Name) {
+			has[of] = stream.State.LastSeq
+		}
+	}
+	return has
+}
+
 // Stop ends the server. Others notice it at once.
 func (s *Server) Stop() {
 	s.is.Shutdown()
