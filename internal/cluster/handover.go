@@ -21,13 +21,14 @@ func (n *Node) yield(o *owner, to Epoch) {
 }
 
 // handOver gives the realm to the owner that the table names. The owner takes no more inputs, writes
-// everything, and appends its end.
+// everything, and appends its end. One that may not speak keeps the realm, as the next owner waits for the end: whenever the
+// table is read, it tries again.
 func (n *Node) handOver(o *owner) {
-	if o.phase == ending {
-		return
-	}
-	if o.phase != active || o.frozen {
+	switch {
+	case o.phase == begins:
 		n.drop(o.realm)
+		return
+	case !o.speaks():
 		return
 	}
 	o.engine.StandStill()

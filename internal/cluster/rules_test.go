@@ -70,6 +70,23 @@ func TestAnOwnerWritesEverythingBeforeItHandsOver(t *testing.T) {
 	require.True(t, w.rows[kestrel].Confirmed(1, "session-7"))
 }
 
+// TestASilentOwnerHandsOverWhenItMaySpeak has an owner in doubt when the table names the next one.
+func TestASilentOwnerHandsOverWhenItMaySpeak(t *testing.T) {
+	w := begun(t)
+	w.loses = func(_, to cluster.Name, e cluster.Envelope) bool {
+		return to == dipper && slices.ContainsFunc(e.Messages, func(m cluster.Message) bool { _, echo := m.(cluster.Echo); return echo })
+	}
+	w.until("it is silent", func() bool { return !w.owned(dipper).Speaks })
+	w.gives(kestrel, true)
+	w.run(2 * cluster.DefaultTimings().Prepare)
+	w.loses = nil
+	healed := w.now
+	w.until("the next owner", func() bool { return w.owned(kestrel).Speaks })
+	kinds := w.kinds(1)
+	require.Equal(t, cluster.KindEnds, kinds[len(kinds)-1])
+	require.Less(t, w.now-healed, 3*cluster.DefaultTimings().Heartbeat)
+}
+
 func TestTheNextOwnerContinuesAtTheTimeOfTheLastMark(t *testing.T) {
 	w := begun(t)
 	w.run(20 * time.Second)

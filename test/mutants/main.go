@@ -285,6 +285,7 @@ var mutants = []mutant{
 	{"an external broker must take marks", "internal/cluster/log.go", "broker.incarnation, broker.heard, broker.echoed = 1, n.mono(), n.markSent", "broker.incarnation, broker.heard, broker.echoed = 1, never, never"},
 	{"a mark counts from when it was sent", "internal/cluster/log.go", "broker.echoed = 1, n.mono(), n.markSent", "broker.echoed = 1, n.mono(), n.mono()+n.Timings.Away"},
 	{"an empty copy of the log is not complete", "internal/cluster/broker/broker.go", " && (has > 0 || last == 0)", ""},
+	{"an owner in doubt does not give up its realm", "internal/cluster/handover.go", "case o.phase == begins:", "case !o.speaks():"},
 	{"heartbeats say that the broker is not heard", "internal/cluster/peer.go", "heard = append(heard, External)", "_ = External"},
 	{"a gap is repaired", "internal/cluster/peer.go", "before != p.got {", "before != p.got && false {"},
 	{"a loss shows in the next heartbeat", "internal/cluster/peer.go", "if e.Last > p.got {", "if false {"},
