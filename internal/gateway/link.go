@@ -28,19 +28,27 @@ type link struct {
 
 	carries presence.LinkID // zero without a session; set before talk
 
-	mu     sync.Mutex
-	outbox []outgoing
-	heard  int64              // Unix nanoseconds; of a link without a session: the last sign of life
-	wanted int64              // the same: the last request for one
-	cancel context.CancelFunc // of a request that may take long, or nil
-	ending *realm.End         // why to end an event stream, before it has a connection
-	hello  *reservation       // nil before its guest is known and after it is published; guarded by the registry's lock
+	mu      sync.Mutex
+	outbox  []outgoing
+	heard   int64        // Unix nanoseconds; of a link without a session: the last sign of life
+	wanted  int64        // the same: the last request for one
+	lasting *lasting     // while requests are under way that may take long, or nil
+	ending  *realm.End   // why to end an event stream, before it has a connection
+	hello   *reservation // nil before its guest is known and after it is published; guarded by the registry's lock
 
 	// The flags are together, for there may be a million links.
 	ended      bool // guarded by mu
 	counted    bool // among the links of its guest's person; guarded by the registry's lock
 	introduced bool // it has said hello; guarded by the registry's lock
 	asked      bool // a beat request is being written; used by the writer only
+}
+
+// lasting is a context that ends with the connection. All requests that are under way share it, since they may end in any
+// order.
+type lasting struct {
+	context.Context
+	end      context.CancelFunc
+	requests int
 }
 
 // kind is how kinds of links differ.
@@ -74,21 +82,27 @@ func (l *link) guest() *realm.Guest {
 // by identifies the link for its requests.
 func (l *link) by() realm.By { return realm.By{Link: l.carries, Caller: l.caller} }
 
-// during returns a context that ends with the connection.
+// during returns a context that ends with the connection. Call done when it is no longer needed.
 func (l *link) during() (ctx context.Context, done func()) {
-	ctx, cancel := context.WithCancel(context.Background())
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.ended {
-		cancel()
+	is := l.lasting
+	if is == nil {
+		is = &lasting{}
+		is.Context, is.end = context.WithCancel(context.Background())
+		l.lasting = is
 	}
-	before := l.cancel
-	l.cancel = cancel
-	return ctx, func() {
-		cancel()
+	if l.ended {
+		is.end()
+	}
+	is.requests++
+	return is.Context, func() {
 		l.mu.Lock()
 		defer l.mu.Unlock()
-		l.cancel = before
+		if is.requests--; is.requests == 0 {
+			is.end()
+			l.lasting = nil
+		}
 	}
 }
 
@@ -143,8 +157,8 @@ func (l *link) Ended(err error) {
 func (l *link) letGo() {
 	l.mu.Lock()
 	l.ended = true
-	if l.cancel != nil {
-		l.cancel()
+	if l.lasting != nil {
+		l.lasting.end()
 	}
 	talk := l.talk.Load()
 	l.mu.Unlock()

@@ -120,7 +120,9 @@ func TestARoomThatIsRefusedLeavesTheOthers(t *testing.T) {
 // older link is probed, over each kind of link.
 func TestAnAbandonedHelloOpensNothing(t *testing.T) {
 	t.Parallel()
-	s := start(t, nil)
+	policy := presence.DefaultPolicy()
+	policy.Probe = 12 * time.Second // long enough for the service to notice that the pages have gone
+	s := start(t, &policy)
 	third := watch(t, s)
 	first := connect(t, s)
 	first.send(`{"type":"hello","id":1,"version":1,"token":"` + mint(t, "ilse") + `","nonce":"first","rooms":["` + weir + `"]}`)
@@ -149,16 +151,15 @@ func TestAnAbandonedHelloOpensNothing(t *testing.T) {
 			return request, err
 		},
 	} {
-		ctx, cancel := context.WithTimeout(t.Context(), 200*time.Millisecond)
+		ctx, cancel := context.WithTimeout(t.Context(), time.Second)
 		request, err := claimed(ctx)
 		require.NoError(t, err)
 		_, err = (&http.Transport{DisableKeepAlives: true}).RoundTrip(request)
 		require.ErrorIs(t, err, context.DeadlineExceeded, "it waits for the probe")
 		cancel()
 	}
-	// The probe takes at most two seconds. The older link answers afterwards, and continues
-	// unaffected.
-	time.Sleep(2500 * time.Millisecond)
+	// The older link answers when the probes are over, and continues unaffected.
+	time.Sleep(policy.Probe + time.Second)
 	require.Equal(t, "answer", first.send(`{"type":"beat","id":2}`).next()["type"])
 	_, text := ask(t, "GET", s.URL()+"/v1/people/ilse/sessions", "Bearer "+key, "")
 	require.Equal(t, 1, strings.Count(text, `"session":`), text)

@@ -201,14 +201,19 @@ func (s *Stream) ready(err error) {
 	s.pool.add(task{stream: s, read: true})
 }
 
-// process handles the received data, and waits for more.
+// process handles the received data, and waits for more. What is there when a time limit passes came in time: a busy
+// machine may have been late to notice it.
 func (s *Stream) process(w *worker) {
 	err := s.fail
 	s.fail = nil
+	late := IsTimeout(err)
 	var data []byte
 	var more bool
-	if err == nil {
+	if err == nil || late {
 		data, more, err = s.conn.read(w)
+	}
+	if late && err == nil && len(data) == 0 && !more && s.limited() {
+		err = os.ErrDeadlineExceeded
 	}
 	switch {
 	case err == nil && len(data) > 0:
@@ -225,6 +230,13 @@ func (s *Stream) process(w *worker) {
 		return
 	}
 	s.wait(w)
+}
+
+// limited returns false if the limit that has passed was lifted meanwhile.
+func (s *Stream) limited() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.overtime || !s.watched
 }
 
 // overdue returns false if the stream was ending anyway.

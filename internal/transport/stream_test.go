@@ -170,6 +170,47 @@ func TestALimitHoldsWhileTheStreamIsBusy(t *testing.T) {
 	p.Close()
 }
 
+// TestWhatIsThereAtTheLimitIsReceived has a limit pass before the service has come to read a message.
+func TestWhatIsThereAtTheLimitIsReceived(t *testing.T) {
+	p := NewPool(1, time.Minute)
+	near, far := sockets(t)()
+	h := &echo{over: make(chan error, 1)}
+	h.stream = NewStream(p, near, WebSocket(1<<14, false), h)
+	if !h.stream.watched {
+		t.Skip("a deadline of the socket is the limit")
+	}
+	_, err := far.Write(masked(ws.OpText, true, []byte("level 2.10")))
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return h.stream.conn.await() == nil }, bound, time.Millisecond)
+	h.stream.waits.Store(true)
+	h.stream.overtime = true
+	h.stream.ready(os.ErrDeadlineExceeded)
+	require.Equal(t, []string{"level 2.10"}, readFrames(far, 1))
+	goodbye, err := ws.ReadHeader(far)
+	require.NoError(t, err)
+	require.Equal(t, ws.OpClose, goodbye.OpCode, "nothing more came")
+	_ = far.Close()
+	within(t, h.over)
+	p.Close()
+}
+
+// TestALimitThatWasLiftedIsOver has the timer of a limit come late, when the limit is no more.
+func TestALimitThatWasLiftedIsOver(t *testing.T) {
+	p := NewPool(1, time.Minute)
+	near, far := sockets(t)()
+	h := serve(p, near, func(*echo) { t.Error("it is overdue without a limit") })
+	if h.stream.watched {
+		h.stream.ready(os.ErrDeadlineExceeded)
+		require.Eventually(t, h.stream.waits.Load, bound, time.Millisecond)
+	}
+	_, err := far.Write(masked(ws.OpText, true, []byte("level 2.10")))
+	require.NoError(t, err)
+	require.Equal(t, []string{"level 2.10"}, readFrames(far, 1))
+	_ = far.Close()
+	within(t, h.over)
+	p.Close()
+}
+
 // TestAStreamIsClosedForWrongCompression sends what RFC 7692 forbids, or what is not to be decompressed.
 func TestAStreamIsClosedForWrongCompression(t *testing.T) {
 	p := NewPool(1, time.Minute)
