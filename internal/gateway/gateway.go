@@ -157,8 +157,11 @@ func (g *Gateway) open(ctx context.Context, conn net.Conn, c *realm.Greeting) (p
 	if wait == nil {
 		return reply, err
 	}
-	ctx, done := transport.WhileOpen(conn)
-	defer done()
+	if ctx.Done() == nil { // nothing watches the connection yet
+		var done func()
+		ctx, done = transport.WhileOpen(conn)
+		defer done()
+	}
 	reply, err = wait(ctx)
 	return reply, gone(err)
 }

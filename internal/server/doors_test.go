@@ -117,12 +117,23 @@ func TestARoomThatIsRefusedLeavesTheOthers(t *testing.T) {
 }
 
 // TestAnAbandonedHelloOpensNothing lets pages claim a session in use, and disconnect before the
-// older link is probed, over each kind of link.
+// older link is probed, over each kind of link: at a service that is alone, and at a node.
 func TestAnAbandonedHelloOpensNothing(t *testing.T) {
 	t.Parallel()
 	policy := presence.DefaultPolicy()
 	policy.Probe = 12 * time.Second // long enough for the service to notice that the pages have gone
-	s := start(t, &policy)
+	t.Run("alone", func(t *testing.T) {
+		t.Parallel()
+		abandons(t, start(t, &policy), &policy)
+	})
+	t.Run("a node", func(t *testing.T) {
+		t.Parallel()
+		nodes := threeNodes(t, func(_ string, c *server.Config) { c.Policy = &policy })
+		abandons(t, nodes["heron"], &policy)
+	})
+}
+
+func abandons(t *testing.T, s *server.Server, policy *presence.Policy) {
 	third := watch(t, s)
 	first := connect(t, s)
 	first.send(`{"type":"hello","id":1,"version":1,"token":"` + mint(t, "ilse") + `","nonce":"first","rooms":["` + weir + `"]}`)
