@@ -2,6 +2,7 @@ package broker_test
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 	"sync"
@@ -57,32 +58,61 @@ func (f *fleet) stop(name cluster.Name) {
 }
 
 func (f *fleet) broker(name cluster.Name) *broker.Broker {
-	ctx, cancel := context.WithTimeout(f.t.Context(), time.Minute)
+	ctx, cancel := context.WithTimeout(f.t.Context(), 2*time.Minute)
 	defer cancel()
 	b, err := broker.Open(ctx, broker.Options{Conn: f.conns[name], Cluster: "aldermoor", Node: name, Tagged: true, Identity: "the log of one test"})
 	require.NoError(f.t, err)
 	return b
 }
 
+// copies returns the servers' own copies.
+func (f *fleet) copies() map[string]broker.Copies {
+	has := map[string]broker.Copies{}
+	for name, server := range f.servers {
+		has[string(name)] = server.Copies("aldermoor")
+	}
+	return has
+}
+
+// complete reports whether an operator is told that all is well.
+func (f *fleet) complete(b *broker.Broker, keepers []cluster.Name) bool {
+	s, err := b.State()
+	if err != nil || s.Copies != len(keepers) {
+		return false
+	}
+	for _, server := range f.servers {
+		if !server.Complete() {
+			return false
+		}
+	}
+	has := f.copies()
+	return !slices.ContainsFunc(keepers, func(name cluster.Name) bool { return !s.Complete(has[string(name)]) })
+}
+
 // arrange has nodes keep the log, and waits until they do.
 func (f *fleet) arrange(keepers ...cluster.Name) {
 	b := f.broker(keepers[0])
-	var names []string
-	for _, name := range keepers {
-		names = append(names, string(name))
-	}
-	require.Eventually(f.t, func() bool {
-		s, lost := b.State()
-		complete, has := 0, map[string]broker.Copies{}
-		for name, server := range f.servers {
-			has[string(name)] = server.Copies("aldermoor")
-			if slices.Contains(keepers, name) && s.Complete(has[string(name)]) {
-				complete++
-			}
+	var last string
+	defer func() {
+		if f.t.Failed() {
+			f.t.Log(last)
 		}
-		changed, err := b.Arrange(names, has)
-		return err == nil && changed == "" && lost == nil && s.Copies == len(keepers) && complete == len(keepers)
-	}, 2*time.Minute, time.Millisecond)
+	}()
+	require.Eventually(f.t, func() bool {
+		changed, err := b.Arrange(texts(keepers), f.copies())
+		last = fmt.Sprintf("%q, %v, %v", changed, err, f.copies())
+		return err == nil && changed == "" && f.complete(b, keepers)
+	}, 2*time.Minute, changeEvery)
+}
+
+// changeEvery is shorter than the pause of a node between two changes.
+const changeEvery = 200 * time.Millisecond
+
+func texts(names []cluster.Name) (list []string) {
+	for _, name := range names {
+		list = append(list, string(name))
+	}
+	return list
 }
 
 // TestWhatACompleteCopyMayLack compares copies with logs of several lengths.
@@ -121,7 +151,15 @@ func TestACompleteCopyIsEnough(t *testing.T) {
 		f.stop(name)
 		f.run(name, f.names...)
 	}
-	f.arrange(f.names...)
+	b := f.broker("dipper")
+	changed := time.Time{}
+	require.Eventually(t, func() bool {
+		if time.Since(changed) > changeEvery {
+			_, _ = b.Arrange(texts(f.names), f.copies()) // it may have to wait
+			changed = time.Now()
+		}
+		return f.complete(b, f.names)
+	}, 2*time.Minute, time.Millisecond)
 	f.stop("dipper")
 	f.write("heron", "late")
 	s, err := f.broker("kestrel").State()
