@@ -21,8 +21,8 @@ func (n *Node) yield(o *owner, to Epoch) {
 }
 
 // handOver gives the realm to the owner that the table names. The owner takes no more inputs, writes
-// everything, and appends its end. One that may not speak keeps the realm, as the next owner waits for the end: whenever the
-// table is read, it tries again.
+// everything, and appends its end. An owner that may not speak keeps the realm, because the next one waits for the end.
+// It tries again whenever the table is read.
 func (n *Node) handOver(o *owner) {
 	switch {
 	case o.phase == begins:

@@ -32,7 +32,7 @@ type link struct {
 	outbox  []outgoing
 	heard   int64        // Unix nanoseconds; of a link without a session: the last sign of life
 	wanted  int64        // the same: the last request for one
-	lasting *lasting     // while requests are under way that may take long, or nil
+	pending *pending     // while requests are under way that may take long; nil without one
 	ending  *realm.End   // why to end an event stream, before it has a connection
 	hello   *reservation // nil before its guest is known and after it is published; guarded by the registry's lock
 
@@ -43,9 +43,8 @@ type link struct {
 	asked      bool // a beat request is being written; used by the writer only
 }
 
-// lasting is a context that ends with the connection. All requests that are under way share it, since they may end in any
-// order.
-type lasting struct {
+// pending is the context of the requests that are under way. They share it because they end in any order.
+type pending struct {
 	context.Context
 	end      context.CancelFunc
 	requests int
@@ -82,15 +81,15 @@ func (l *link) guest() *realm.Guest {
 // by identifies the link for its requests.
 func (l *link) by() realm.By { return realm.By{Link: l.carries, Caller: l.caller} }
 
-// during returns a context that ends with the connection. Call done when it is no longer needed.
+// during returns a context for a request that may take long. It is canceled when the connection ends, or after done.
 func (l *link) during() (ctx context.Context, done func()) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	is := l.lasting
+	is := l.pending
 	if is == nil {
-		is = &lasting{}
+		is = &pending{}
 		is.Context, is.end = context.WithCancel(context.Background())
-		l.lasting = is
+		l.pending = is
 	}
 	if l.ended {
 		is.end()
@@ -101,7 +100,7 @@ func (l *link) during() (ctx context.Context, done func()) {
 		defer l.mu.Unlock()
 		if is.requests--; is.requests == 0 {
 			is.end()
-			l.lasting = nil
+			l.pending = nil
 		}
 	}
 }
@@ -157,8 +156,8 @@ func (l *link) Ended(err error) {
 func (l *link) letGo() {
 	l.mu.Lock()
 	l.ended = true
-	if l.lasting != nil {
-		l.lasting.end()
+	if l.pending != nil {
+		l.pending.end()
 	}
 	talk := l.talk.Load()
 	l.mu.Unlock()

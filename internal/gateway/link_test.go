@@ -6,7 +6,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestTheEndOfALinkEndsAllThatWaits has two requests of a link wait, which end in either order.
+// TestTheEndOfALinkEndsAllThatWaits begins two requests of a link, and ends them in either order.
 func TestTheEndOfALinkEndsAllThatWaits(t *testing.T) {
 	t.Parallel()
 	for _, olderFirst := range []bool{true, false} {

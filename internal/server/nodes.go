@@ -43,7 +43,7 @@ type nodeStatus struct {
 	Met   map[string]cluster.Incarnation `json:"met"`
 	// Keepers are the nodes that keep the log, by its configuration.
 	Keepers []string `json:"keepers"`
-	// Copies are what it keeps of the log and the table itself.
+	// Copies are its own copies of the log and the table.
 	Copies broker.Copies `json:"copies"`
 }
 
@@ -270,7 +270,7 @@ func (n *node) list(ctx context.Context) wire.Nodes {
 	log := n.observer.log
 	doc.Log = wire.LogState{First: log.First, Last: log.Last, Bytes: log.Bytes, Most: log.Most, Copies: log.Copies, Current: log.Current}
 	if n.server != nil {
-		doc.Log.Current = 0 // each node has said what it keeps, which is surer than what the leader knows of others
+		doc.Log.Current = 0 // counted below: the nodes know their own copies better than the leader does
 	}
 	for i := range answers {
 		of := answers[i].Node

@@ -133,6 +133,10 @@ func (s *Stream) look() {
 // readMore hands the stream to a worker at once.
 func (s *Stream) readMore() {
 	s.waits.Store(true)
+	if s.isOvertime() {
+		s.ready(os.ErrDeadlineExceeded)
+		return
+	}
 	s.ready(nil)
 }
 
@@ -180,10 +184,7 @@ func (s *Stream) wait(w *worker) {
 	if err := s.pool.watcher.watch(w.watching, s, s.conn.raw()); err != nil {
 		s.ready(err)
 	}
-	s.mu.Lock()
-	over := s.overtime
-	s.mu.Unlock()
-	if over {
+	if s.isOvertime() {
 		s.ready(os.ErrDeadlineExceeded)
 	}
 }
@@ -201,24 +202,17 @@ func (s *Stream) ready(err error) {
 	s.pool.add(task{stream: s, read: true})
 }
 
-// process handles the received data, and waits for more. What is there when a time limit passes came in time: a busy
-// machine may have been late to notice it.
+// process handles the received data, and waits for more.
 func (s *Stream) process(w *worker) {
-	err := s.fail
+	err, more := s.fail, false
 	s.fail = nil
-	late := IsTimeout(err)
-	var data []byte
-	var more bool
-	if err == nil || late {
-		data, more, err = s.conn.read(w)
-	}
-	if late && err == nil && len(data) == 0 && !more && s.limited() {
-		err = os.ErrDeadlineExceeded
-	}
 	switch {
-	case err == nil && len(data) > 0:
-		err = s.codec.read(s, data)
-	case IsTimeout(err) && s.overdue():
+	case err == nil:
+		_, more, err = s.receive(w)
+	case IsTimeout(err) && s.watched:
+		more, err = s.receiveLast(w)
+	}
+	if IsTimeout(err) && s.overdue() {
 		err = nil
 	}
 	if err != nil {
@@ -232,11 +226,37 @@ func (s *Stream) process(w *worker) {
 	s.wait(w)
 }
 
-// limited returns false if the limit that has passed was lifted meanwhile.
-func (s *Stream) limited() bool {
+// receive handles what one read returns. It returns the number of bytes.
+func (s *Stream) receive(w *worker) (n int, more bool, err error) {
+	data, more, err := s.conn.read(w)
+	if err == nil && len(data) > 0 {
+		err = s.codec.read(s, data)
+	}
+	return len(data), more, err
+}
+
+// lastReads is enough for the longest frame. A client that goes on sending does not postpone the limit.
+const lastReads = 16
+
+// receiveLast handles what is there when the time of ExpectWithin has passed. A busy machine may notice the timer before
+// data that came in time.
+func (s *Stream) receiveLast(w *worker) (more bool, err error) {
+	for range lastReads {
+		var n int
+		if n, more, err = s.receive(w); err != nil || n == 0 {
+			break
+		}
+	}
+	if err == nil && s.isOvertime() { // otherwise the limit was lifted
+		err = os.ErrDeadlineExceeded
+	}
+	return more, err
+}
+
+func (s *Stream) isOvertime() bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.overtime || !s.watched
+	return s.overtime
 }
 
 // overdue returns false if the stream was ending anyway.

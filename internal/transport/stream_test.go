@@ -170,28 +170,50 @@ func TestALimitHoldsWhileTheStreamIsBusy(t *testing.T) {
 	p.Close()
 }
 
-// TestWhatIsThereAtTheLimitIsReceived has a limit pass before the service has come to read a message.
+// TestWhatIsThereAtTheLimitIsReceived lets a limit pass before the service reads a message. A client that goes on
+// sending does not postpone it.
 func TestWhatIsThereAtTheLimitIsReceived(t *testing.T) {
-	p := NewPool(1, time.Minute)
-	near, far := sockets(t)()
-	h := &echo{over: make(chan error, 1)}
-	h.stream = NewStream(p, near, WebSocket(1<<14, false), h)
-	if !h.stream.watched {
-		t.Skip("a deadline of the socket is the limit")
+	const sent = 64
+	message := masked(ws.OpText, true, bytes.Repeat([]byte("a"), readSize-100))
+	timer := func(s *Stream) {
+		s.waits.Store(true)
+		s.ready(os.ErrDeadlineExceeded)
 	}
-	_, err := far.Write(masked(ws.OpText, true, []byte("level 2.10")))
-	require.NoError(t, err)
-	require.Eventually(t, func() bool { return h.stream.conn.await() == nil }, bound, time.Millisecond)
-	h.stream.waits.Store(true)
-	h.stream.overtime = true
-	h.stream.ready(os.ErrDeadlineExceeded)
-	require.Equal(t, []string{"level 2.10"}, readFrames(far, 1))
-	goodbye, err := ws.ReadHeader(far)
-	require.NoError(t, err)
-	require.Equal(t, ws.OpClose, goodbye.OpCode, "nothing more came")
-	_ = far.Close()
-	within(t, h.over)
-	p.Close()
+	for _, pair := range []func() (near, far net.Conn){sockets(t), secured(t)} {
+		for _, comes := range []func(*Stream){timer, (*Stream).readMore} {
+			p := NewPool(1, time.Minute)
+			near, far := pair()
+			h := &counter{echo: echo{over: make(chan error, 1)}, atLimit: make(chan int, 1)}
+			h.stream = NewStream(p, near, WebSocket(1<<14, false), h)
+			if !h.stream.watched {
+				t.Skip("a deadline of the socket is the limit")
+			}
+			_, err := far.Write(bytes.Repeat(message, sent))
+			require.NoError(t, err)
+			h.stream.overtime = true
+			comes(h.stream)
+			received := within(t, h.atLimit)
+			require.Positive(t, received)
+			require.Less(t, received, sent)
+			_ = far.Close()
+			within(t, h.over)
+			p.Close()
+		}
+	}
+}
+
+// counter counts messages, and says how many there were when it was overdue.
+type counter struct {
+	echo
+	received int
+	atLimit  chan int
+}
+
+func (c *counter) Receive([]byte, bool) { c.received++ }
+
+func (c *counter) Overdue() {
+	c.atLimit <- c.received
+	c.echo.Overdue()
 }
 
 // TestALimitThatWasLiftedIsOver has the timer of a limit come late, when the limit is no more.

@@ -245,15 +245,16 @@ func (b *Broker) call(what string, with any) error {
 type State struct {
 	First, Last, Bytes, Most uint64
 	Copies                   int    // nodes that keep the log
-	Current                  int    // how many of them have all of it and of the table, as the broker says
+	Current                  int    // how many of them have all of it and of the table, as the broker sees it
 	LogLeader, TableLeader   string // nodes; empty: none
 	tableLast                uint64
 }
 
-// Copies are a server's own copies of the log and the table that it is not still filling: by name, the last record.
+// Copies has the number of the last record in each copy on a server, by "log" and "table". It lacks a copy that the server
+// is still filling.
 type Copies map[string]uint64
 
-// Complete reports whether the log and the table live on if no other server does.
+// Complete reports whether a server has copies of both, which lack at most the records of the last moments.
 func (s State) Complete(copies Copies) bool {
 	return copies.complete("log", s.Last) && copies.complete("table", s.tableLast)
 }
@@ -287,8 +288,8 @@ func (b *Broker) State() (s State, err error) {
 	return s, nil
 }
 
-// current counts the copies that lack nothing, as their leader says: it counts entries since its last snapshot, so of a
-// new copy it may be wrong.
+// current counts the complete copies as the leader sees them. The leader counts entries since its last snapshot, so it may
+// take a new, empty copy for complete.
 func current(of *nats.StreamInfo) int {
 	count := 1
 	if of.Cluster != nil {
