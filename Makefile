@@ -14,6 +14,8 @@ SEEDS ?= 2000
 FUZZTIME ?= 10m
 # The same source makes the same bytes.
 SAME := -trimpath -buildvcs=false -ldflags="-s -w"
+# Without vet, which lint runs.
+TEST   := $(GO) test -vet=off
 STATIC := $(GO) tool -modfile=tools/go.mod staticcheck
 
 .PHONY: build demo bench-cluster chaos growth soak test raced random computed fuzz lint mutants bench bench-core account bench-console shots web docs types clean
@@ -56,7 +58,7 @@ lint: web web/types/node_modules/.installed ## formatting, vet, static analysis,
 # SQLite (C translated to Go) is not watched for races: it would be much slower. It must not share
 # generic code with what is watched, so its libc is.
 UNWATCHED := $(foreach package,modernc.org/sqlite/lib modernc.org/memory,-gcflags=$(package)=-race=false)
-RACED := CGO_ENABLED=1 GORACE="suppressions=$(CURDIR)/test/races.txt" $(GO) test -race $(UNWATCHED)
+RACED := CGO_ENABLED=1 GORACE="suppressions=$(CURDIR)/test/races.txt" $(TEST) -race $(UNWATCHED)
 
 test: lint web chromium compiler nginx network prometheus python buildah ## everything: lint, vet, race detector, type check, floors, browser
 	$(NPM) run --silent test
@@ -69,14 +71,14 @@ random: # histories, weeks and fuzzing, which only compute: the others go first
 	nice -n 5 $(MAKE) --no-print-directory computed
 
 computed:
-	$(GO) test ./internal/presence -run 'Agree|Restart|OpenView|Handover|Death' -rapid.checks=$(HISTORIES) -timeout 60m
-	$(GO) test ./internal/timing -run Advice -seeds $(WEEKS) -timeout 60m
-	$(GO) test ./internal/rehearsal/nodes -seeds $(SEEDS) -timeout 60m
+	$(TEST) ./internal/presence -run 'Agree|Restart|OpenView|Handover|Death' -rapid.checks=$(HISTORIES) -timeout 60m
+	$(TEST) ./internal/timing -run Advice -seeds $(WEEKS) -timeout 60m
+	$(TEST) ./internal/rehearsal/nodes -seeds $(SEEDS) -timeout 60m
 	$(MAKE) --no-print-directory fuzz FUZZTIME=2000x
 
 fuzz: ## random input to every door, FUZZTIME for each
 	@for target in access:Tokens cluster/coding:Reading deflate:Unpacking presence:Names config:Files server:Frames server:Bodies; do \
-		$(GO) test ./internal/$${target%%:*} -run '^$$' -fuzz "^Fuzz$${target##*:}$$" -fuzztime $(FUZZTIME) || exit 1; done
+		$(TEST) ./internal/$${target%%:*} -run '^$$' -fuzz "^Fuzz$${target##*:}$$" -fuzztime $(FUZZTIME) || exit 1; done
 
 .PHONY: chromium compiler gnuplot nginx network prometheus python buildah dist reproduce
 compiler: # for the race detector
