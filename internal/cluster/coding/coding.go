@@ -37,9 +37,16 @@ var types = []any{
 	records.Rows{}, records.Change{}, cluster.Prepared{},
 }
 
-var encode, decode = modes()
+var (
+	writing = cbor.EncOptions{Sort: cbor.SortCoreDeterministic, Time: cbor.TimeRFC3339Nano}
+	reading = cbor.DecOptions{UTF8: cbor.UTF8DecodeInvalid, MaxArrayElements: math.MaxInt32, MaxMapPairs: math.MaxInt32, MaxNestedLevels: 64, TimeTag: cbor.DecTagOptional}
 
-func modes() (cbor.EncMode, cbor.DecMode) {
+	tags   = tagged()
+	encode = must(writing.EncModeWithSharedTags(tags))
+	decode = must(reading.DecModeWithSharedTags(tags))
+)
+
+func tagged() cbor.TagSet {
 	tags := cbor.NewTagSet()
 	for i, t := range types {
 		if t == nil {
@@ -49,15 +56,28 @@ func modes() (cbor.EncMode, cbor.DecMode) {
 			panic(err)
 		}
 	}
-	enc, err := cbor.EncOptions{Sort: cbor.SortCoreDeterministic, Time: cbor.TimeRFC3339Nano}.EncModeWithSharedTags(tags)
+	return tags
+}
+
+func must[T any](is T, err error) T {
 	if err != nil {
 		panic(err)
 	}
-	dec, err := cbor.DecOptions{UTF8: cbor.UTF8DecodeInvalid, MaxArrayElements: math.MaxInt32, MaxMapPairs: math.MaxInt32, MaxNestedLevels: 64, TimeTag: cbor.DecTagOptional}.DecModeWithSharedTags(tags)
-	if err != nil {
-		panic(err)
-	}
-	return enc, dec
+	return is
+}
+
+// untagged is a list of values without tags. Looking for the tag of each part of each value would take longer than
+// writing it.
+type untagged[T any] []T
+
+var encodeUntagged, decodeUntagged = must(writing.EncMode()), must(reading.DecMode())
+
+// MarshalCBOR implements [cbor.Marshaler].
+func (u untagged[T]) MarshalCBOR() ([]byte, error) { return encodeUntagged.Marshal([]T(u)) }
+
+// UnmarshalCBOR implements [cbor.Unmarshaler].
+func (u *untagged[T]) UnmarshalCBOR(text []byte) error {
+	return decodeUntagged.Unmarshal(text, (*[]T)(u))
 }
 
 // request is a [cluster.Request] whose question has its arguments in their form.

@@ -12,7 +12,7 @@ import (
 type report struct {
 	Read        uint64
 	First, Last bool
-	Facts       []fact
+	Facts       untagged[fact]
 }
 
 // fact is a [presence.Fact].

@@ -12,7 +12,7 @@ import (
 type state struct {
 	Topic    engine.Topic
 	Revision engine.Revision
-	Members  []member
+	Members  untagged[member]
 	Count    presence.Count
 	Exists   bool
 	Typists  []presence.UserID
