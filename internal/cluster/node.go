@@ -18,8 +18,8 @@ type Records interface {
 	Prepare(Realm)
 	// State returns the recorded state of a realm.
 	State(Realm) presence.Saved
-	// Confirmed reports whether the opening of a session is on record.
-	Confirmed(Realm, presence.SessionID) bool
+	// Confirmed returns those of the sessions whose opening is on record, in any order.
+	Confirmed(Realm, []presence.SessionID) []presence.SessionID
 }
 
 // Maker makes rows of what an engine reports, for the log.

@@ -87,7 +87,7 @@ func (n *Node) heartbeat() {
 			n.doubt(r.owner)
 		}
 		n.carry(r)
-		n.confirm(r)
+		n.confirmAhead(r)
 	}
 }
 

@@ -40,6 +40,7 @@ func (n *Node) reportPart(to Name, is *reporting) (over bool) {
 	is.links = is.links[len(part):]
 	report := Report{Read: is.read, First: !is.begun, Last: len(is.links) == 0}
 	is.begun = true
+	n.confirm(r, part)
 	for _, c := range part {
 		report.Facts = append(report.Facts, n.fact(r, c))
 	}
@@ -68,25 +69,41 @@ func (n *Node) fact(r *realm, c *carried) presence.Fact {
 		is.Ago = n.mono() - c.typing[room].at
 		f.Reported = append(f.Reported, is)
 	}
-	f.Confirmed = n.confirms(r, c)
+	f.Confirmed = c.confirmed
 	return f
 }
 
-func (n *Node) confirms(r *realm, c *carried) bool {
-	c.confirmed = c.confirmed || n.Records.Confirmed(r.id, c.link.Session)
-	return c.confirmed
+// confirm looks up which of the links' openings are on record by now.
+func (n *Node) confirm(r *realm, links []*carried) {
+	open := map[presence.SessionID][]*carried{}
+	for _, c := range links {
+		if !c.confirmed {
+			open[c.link.Session] = append(open[c.link.Session], c)
+		}
+	}
+	if len(open) == 0 {
+		return
+	}
+	for _, session := range n.Records.Confirmed(r.id, slices.Sorted(maps.Keys(open))) {
+		for _, c := range open[session] {
+			c.confirmed = true
+		}
+	}
 }
 
 // mostConfirmed is how many openings are looked up between two heartbeats.
-const mostConfirmed = 200
+const mostConfirmed = 1000
 
-// confirm looks up openings ahead of the next report, which must be quick.
-func (n *Node) confirm(r *realm) {
-	for range min(mostConfirmed, len(r.carrier.unconfirmed)) {
-		c := r.carrier.unconfirmed[0]
-		r.carrier.unconfirmed = r.carrier.unconfirmed[1:]
-		if r.carrier.links[c.link] == c && !n.confirms(r, c) {
-			r.carrier.unconfirmed = append(r.carrier.unconfirmed, c)
+// confirmAhead looks up openings ahead of the next report, which must be quick.
+func (n *Node) confirmAhead(r *realm) {
+	is := &r.carrier
+	next := is.unconfirmed[:min(mostConfirmed, len(is.unconfirmed))]
+	is.unconfirmed = is.unconfirmed[len(next):]
+	next = slices.DeleteFunc(slices.Clone(next), func(c *carried) bool { return is.links[c.link] != c })
+	n.confirm(r, next)
+	for _, c := range next {
+		if !c.confirmed {
+			is.unconfirmed = append(is.unconfirmed, c)
 		}
 	}
 }

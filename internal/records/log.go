@@ -232,7 +232,7 @@ func (s *Store) Minute(realm string, at int64) (rows []headcount.Row, err error)
 	return rows, s.db().Where("realm = ? AND step = ? AND at = ?", realm, headcount.Minute, at).Find(&rows).Error
 }
 
-// Opened reports whether the opening of a session is in the journal.
-func (s *Store) Opened(realm string, session presence.SessionID) (opened bool, err error) {
-	return opened, s.db().Raw("SELECT count(*) > 0 FROM journal INDEXED BY journal_opened WHERE realm = ? AND session = ? AND kind = 'session.opened'", realm, session).Scan(&opened).Error
+// Opened returns those of the sessions whose opening is in the journal, in any order.
+func (s *Store) Opened(realm string, sessions []presence.SessionID) (opened []presence.SessionID, err error) {
+	return opened, s.db().Raw("SELECT session FROM journal INDEXED BY journal_opened WHERE realm = ? AND session IN ? AND kind = 'session.opened'", realm, sessions).Scan(&opened).Error
 }

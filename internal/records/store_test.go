@@ -112,3 +112,16 @@ func TestAFileOfANewerVersionIsRefused(t *testing.T) {
 	_, err = records.Open(dir)
 	require.ErrorContains(t, err, "version 99")
 }
+
+func TestTheJournalSaysWhichSessionsWereOpened(t *testing.T) {
+	s, err := records.Open(t.TempDir())
+	require.NoError(t, err)
+	defer func() { require.NoError(t, s.Close()) }()
+	entry := func(id int64, realm string, kind journal.Kind, session presence.SessionID) journal.Entry {
+		return journal.Entry{ID: id, At: 1_795_462_167_123, Realm: realm, Kind: kind, User: "ilse", Session: session}
+	}
+	require.NoError(t, s.ImportEntries([]journal.Entry{entry(1, "main", journal.SessionOpened, "s1"), entry(2, "main", journal.SessionEnded, "s2"), entry(3, "drills", journal.SessionOpened, "s3"), entry(4, "main", journal.SessionOpened, "s4")}))
+	opened, err := s.Opened("main", []presence.SessionID{"s1", "s2", "s3", "s4", "s5"})
+	require.NoError(t, err)
+	require.ElementsMatch(t, []presence.SessionID{"s1", "s4"}, opened)
+}

@@ -43,8 +43,8 @@ func (p *Records) State(realm cluster.Realm) presence.Saved {
 }
 
 // Confirmed implements [cluster.Records].
-func (p *Records) Confirmed(_ cluster.Realm, session presence.SessionID) bool {
-	return p.sessions[session]
+func (p *Records) Confirmed(_ cluster.Realm, sessions []presence.SessionID) []presence.SessionID {
+	return slices.DeleteFunc(slices.Clone(sessions), func(session presence.SessionID) bool { return !p.sessions[session] })
 }
 
 // Put puts the rows of records.

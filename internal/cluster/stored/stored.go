@@ -100,8 +100,8 @@ func (r *Records) State(realm cluster.Realm) presence.Saved {
 }
 
 // Confirmed implements [cluster.Records].
-func (r *Records) Confirmed(realm cluster.Realm, session presence.SessionID) bool {
-	return must(r.Opened(r.name(realm), session))
+func (r *Records) Confirmed(realm cluster.Realm, sessions []presence.SessionID) []presence.SessionID {
+	return must(r.Opened(r.name(realm), sessions))
 }
 
 // Put puts the rows of records that apply, which have their texts, and notes up to where the log was read and what

@@ -83,7 +83,7 @@ func members(t *testing.T, names ...cluster.Name) map[cluster.Name]*member {
 		running.Go(func() { m.hooks.Run(ctx) })
 		running.Go(func() {
 			m.Tidy(ctx, func() records.Retention { return records.Retention{JournalRows: 5} }, func(realm cluster.Realm) bool {
-				m.Confirmed(realm, "session-none") // as a node that is asked may
+				m.Confirmed(realm, []presence.SessionID{"session-none"}) // as a node that is asked may
 				return m.running.Speaks(realm)
 			}, func(err error) { panic(err) })
 		})
