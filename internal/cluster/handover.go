@@ -15,7 +15,14 @@ func (n *Node) yield(o *owner, to Epoch) {
 	if to > o.yields {
 		o.yields, o.yieldAt = to, n.mono()+n.Timings.Prepare
 	}
-	if o.prepared == o.yields || n.mono() >= o.yieldAt {
+	n.yieldIfReady(o)
+}
+
+// yieldIfReady hands over if the next owner has read ahead, or had the time to, and no record is on its way, for which
+// everybody would have to wait.
+func (n *Node) yieldIfReady(o *owner) {
+	ready := o.prepared == o.yields || n.mono() >= o.yieldAt
+	if o.yields > 0 && ready && o.appending == nil {
 		n.handOver(o)
 	}
 }

@@ -186,6 +186,15 @@ type (
 		Realm Realm
 		Epoch Epoch
 	}
+	// Continue has an engine continue a realm, for [Node.Continued]. With many people this takes a tenth of a second,
+	// in which the node must not stand still.
+	Continue struct {
+		Realm  Realm
+		Epoch  Epoch
+		Engine *engine.Engine
+		Saved  presence.Saved
+		From   presence.Takeover
+	}
 	// ReadTable reads the [Table], for [Node.Table].
 	ReadTable struct{}
 	// SwapTable changes the [Table]. The outcome goes to [Node.Swapped].
@@ -268,6 +277,7 @@ func (Send) act()          {}
 func (Append) act()        {}
 func (Prepare) act()       {}
 func (ReadSaved) act()     {}
+func (Continue) act()      {}
 func (ReadTable) act()     {}
 func (SwapTable) act()     {}
 func (PassAnswer) act()    {}

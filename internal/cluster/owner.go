@@ -13,20 +13,21 @@ type phase uint8
 
 const (
 	begins  phase = iota // its begins is not in the log yet
-	reading              // its node's records are read
-	barrier              // it has restored the core, and waits for reports
+	reading              // its node's records are read, and an engine continues with them
+	barrier              // it waits for reports
 	active               // it answers and seals
 	ending               // it takes no more inputs, and hands over
 )
 
 // owner runs the core of a realm under one epoch.
 type owner struct {
-	realm  *realm
-	epoch  Epoch
-	phase  phase
-	node   *Node
-	engine *engine.Engine // nil before the barrier
-	passAt time.Duration  // when the engine has something to do
+	realm   *realm
+	epoch   Epoch
+	phase   phase
+	node    *Node
+	engine  *engine.Engine   // nil before the barrier
+	savedAt presence.Instant // when it began to continue
+	passAt  time.Duration    // when the engine has something to do
 
 	since    time.Duration // of the phase
 	handover bool          // the previous owner hands over
@@ -150,6 +151,7 @@ func (n *Node) appliedOwn(o *owner, r Record) {
 	case KindBatch:
 		o.recorded, o.settling = append(o.recorded, o.settling...), nil
 		n.answerRecorded(o)
+		n.yieldIfReady(o)
 	}
 }
 
@@ -181,23 +183,38 @@ func (n *Node) readSaved(o *owner) {
 	}
 }
 
-// Saved takes the recorded state of a realm that this node has begun to own (see [ReadSaved]). The node restores the
-// core, and begins the barrier: all living nodes report their links before the owner says anything.
+// Saved takes the recorded state of a realm that this node has begun to own (see [ReadSaved]), and has an engine continue
+// with it.
 func (n *Node) Saved(at presence.Instant, id Realm, epoch Epoch, is presence.Saved) {
 	n.runs(at)
-	r := n.realms[id]
-	if r == nil || r.owner == nil || r.owner.epoch != epoch || r.owner.phase != reading {
+	o := n.reads(id, epoch)
+	if o == nil {
 		return
 	}
-	o, to := r.owner, r.log
-	o.engine = engine.New(engine.Options{Policy: n.policyOf(o.realm), Sink: o, Links: o, Recorder: o, Epoch: uint32(o.epoch), Now: func() presence.Instant { return n.at },
+	o.maker, o.savedAt = n.NewMaker(id), n.at
+	next := engine.New(engine.Options{Policy: n.policyOf(o.realm), Sink: o, Links: o, Recorder: o, Epoch: uint32(o.epoch), Now: o.now,
 		NewRun: func(view presence.View) string { return runOf(o.epoch, n.NewRun(view)) }})
-	o.maker = n.NewMaker(o.realm.id)
+	to := o.realm.log
 	first := to.Marks == 0
-	from := presence.Takeover{Time: to.Time, Wall: to.Wall, Whole: !first && to.Ended == o.epoch-1, First: first}
-	if err := o.engine.Continue(is, from); err != nil {
+	n.do(Continue{id, epoch, next, is, presence.Takeover{Time: to.Time, Wall: to.Wall, Whole: !first && to.Ended == o.epoch-1, First: first}})
+}
+
+// Run has the engine continue. Nothing else may use the engine until this is done.
+func (c Continue) Run() {
+	if err := c.Engine.Continue(c.Saved, c.From); err != nil {
 		panic("cluster: what is on record does not restore: " + err.Error())
 	}
+}
+
+// Continued takes the engine of a realm once it has continued (see [Continue]), and begins the barrier: all living nodes
+// report their links before the owner says anything.
+func (n *Node) Continued(at presence.Instant, id Realm, epoch Epoch, with *engine.Engine) {
+	n.runs(at)
+	o := n.reads(id, epoch)
+	if o == nil {
+		return
+	}
+	o.engine = with
 	n.began.Records += n.mono() - o.since
 	o.phase, o.since = barrier, n.mono()
 	o.frozen, o.frozenAt = o.unproven, n.mono()
@@ -206,6 +223,23 @@ func (n *Node) Saved(at presence.Instant, id Realm, epoch Epoch, is presence.Sav
 	for _, q := range early {
 		n.takeUp(o, q.from, q.what)
 	}
+}
+
+// reads returns the owner of a realm if it has begun an epoch and has no engine yet.
+func (n *Node) reads(id Realm, epoch Epoch) *owner {
+	r := n.realms[id]
+	if r == nil || r.owner == nil || r.owner.epoch != epoch || r.owner.phase != reading {
+		return nil
+	}
+	return r.owner
+}
+
+// now is the engine's clock. It stands still until the engine has continued, because the node's goes on meanwhile.
+func (o *owner) now() presence.Instant {
+	if o.engine == nil {
+		return o.savedAt
+	}
+	return o.node.at
 }
 
 // activate ends the barrier. It answers the hellos that waited, lets time run, and seals, in this
@@ -321,9 +355,7 @@ func (n *Node) pass(o *owner) {
 func (n *Node) takeUp(o *owner, from Name, what Up) {
 	if up, ok := what.(Prepared); ok {
 		o.prepared = up.Epoch
-		if o.prepared == o.yields {
-			n.handOver(o)
-		}
+		n.yieldIfReady(o)
 		return
 	}
 	if report, ok := what.(Report); ok {

@@ -56,6 +56,27 @@ func TestAnOwnerHandsOverOnceTheNextHasReadAhead(t *testing.T) {
 	}
 }
 
+// TestAnOwnerAnswersUntilItsRecordIsThere has a slow log, for which nobody should have to wait.
+func TestAnOwnerAnswersUntilItsRecordIsThere(t *testing.T) {
+	timings := cluster.DefaultTimings()
+	w := begun(t)
+	w.outcome = func(_ cluster.Name, r cluster.Record) cluster.Outcome {
+		if r.Kind == cluster.KindBatch {
+			return cluster.Unknown
+		}
+		return cluster.Done
+	}
+	w.opens(heron, 7, "ilse")
+	w.run(100 * time.Millisecond)
+	w.gives(kestrel, true)
+	w.run(2 * timings.Prepare)
+	require.True(t, w.owned(dipper).Speaks, "the next owner has read ahead, and waits")
+	w.outcome = nil
+	since := w.now
+	w.until("it hands over", func() bool { return !w.owned(dipper).Speaks })
+	require.Less(t, w.now-since, 2*timings.Flush)
+}
+
 func TestAnOwnerWritesEverythingBeforeItHandsOver(t *testing.T) {
 	timings := cluster.DefaultTimings()
 	timings.Prepare = 0
@@ -67,7 +88,7 @@ func TestAnOwnerWritesEverythingBeforeItHandsOver(t *testing.T) {
 	w.until("the next owner", func() bool { return w.owned(kestrel).Speaks })
 	kinds := w.kinds(1)
 	require.Equal(t, []cluster.Kind{cluster.KindBatch, cluster.KindEnds}, kinds[len(kinds)-2:])
-	require.True(t, w.rows[kestrel].Confirmed(1, "session-7"))
+	require.Len(t, w.rows[kestrel].Confirmed(1, []presence.SessionID{"session-6", "session-7"}), 1)
 }
 
 // TestASilentOwnerHandsOverWhenItMaySpeak has an owner in doubt when the table names the next one.

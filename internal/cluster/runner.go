@@ -398,6 +398,11 @@ func (r *Runner) perform(act Act) {
 			is := r.node.Records.State(act.Realm)
 			r.react(func(n *Node, at presence.Instant) { n.Saved(at, act.Realm, act.Epoch, is) })
 		})
+	case Continue:
+		r.read(func() {
+			act.Run()
+			r.react(func(n *Node, at presence.Instant) { n.Continued(at, act.Realm, act.Epoch, act.Engine) })
+		})
 	case ReadTable:
 		r.broker.Table.Read(func(owners Owners, ok bool) {
 			r.react(func(n *Node, at presence.Instant) { n.Table(at, owners, ok) })

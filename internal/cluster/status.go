@@ -30,8 +30,8 @@ func (n *Node) Owned(id Realm) (Owned, bool) {
 // Beginnings says how long this node has taken to begin to own realms, over all of them.
 type Beginnings struct {
 	Log     time.Duration // until its begins was in the log
-	Records time.Duration // until the records were read
-	Reports time.Duration // until the core was restored, and the nodes had reported
+	Records time.Duration // until the records were read, and the core was restored
+	Reports time.Duration // until the nodes had reported
 }
 
 // Status is what a node knows of itself and of others, for operators.

@@ -166,6 +166,9 @@ func (w *trio) drain(name cluster.Name) {
 			if !w.readsOn {
 				w.read()
 			}
+		case cluster.Continue:
+			act.Run()
+			w.on(name, func(n *cluster.Node) { n.Continued(w.at(), act.Realm, act.Epoch, act.Engine) })
 		case cluster.ReadTable:
 			is := w.owners
 			w.on(name, func(n *cluster.Node) { n.Table(w.at(), is, !w.noTable[name]) })

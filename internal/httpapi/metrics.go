@@ -128,7 +128,7 @@ var (
 	descHeard         = describe("node_nodes_heard", "Nodes of the cluster that this node hears, with itself.")
 	descOwned         = describe("node_realms_owned", "Realms that this node owns.")
 	descBegun         = describe("node_realms_begun_total", "Realms that this node has begun to own: takeovers and handovers.")
-	descBegan         = describe("node_realms_begun_seconds_total", "How long that took: until it was in the log, until the records were read, and until all nodes had reported.", "until")
+	descBegan         = describe("node_realms_begun_seconds_total", "How long that took: until it was in the log, until the records were read and the core was restored, and until all nodes had reported.", "until")
 	descApart         = describe("node_apart_seconds", "How long this node has heard no majority of the nodes that keep the log.")
 	descRead          = describe("node_log_read_total", "The last record of the log that this node has applied.")
 	descBehind        = describe("node_log_behind", "Records of the log that this node has not applied, a moment ago.")

@@ -190,6 +190,9 @@ func (h *host) act(act cluster.Act) {
 	case cluster.ReadSaved:
 		is := h.records.State(act.Realm)
 		h.later(w.between(0, 300*time.Millisecond), func() { h.node.Saved(h.at(), act.Realm, act.Epoch, is) })
+	case cluster.Continue:
+		act.Run()
+		h.later(w.between(0, 300*time.Millisecond), func() { h.node.Continued(h.at(), act.Realm, act.Epoch, act.Engine) })
 	case cluster.ReadTable:
 		table.Read(func(owners cluster.Owners, ok bool) { h.node.Table(h.at(), owners, ok) })
 	case cluster.SwapTable:
