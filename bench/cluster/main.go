@@ -212,10 +212,10 @@ func joins(url string, pids []int) figures {
 	return figures{n / took.Seconds(), float64(spent.Microseconds()) / n}
 }
 
-// watched is when a receiver at a node has seen somebody join.
+// watched is when a receiver at a node has seen somebody join or leave.
 func watched(url string, to chan<- time.Time) *client.Link {
 	return dial(client.Options{Server: url, Key: key, Watch: []wire.Watch{{Room: room}}, OnEvent: func(e client.Event) {
-		if len(e.Joined) == 1 && e.Joined[0].User == "w-01" {
+		if len(e.Joined) == 1 && e.Joined[0].User == "w-01" || len(e.Left) == 1 && e.Left[0].User == "w-01" {
 			to <- time.Now()
 		}
 	}})
@@ -236,6 +236,8 @@ func seen(n *local.Nodes, owner string) {
 		check(link.Join(context.Background(), room))
 		near, far = append(near, soon(here).Sub(began)), append(far, soon(there).Sub(began))
 		check(link.Leave(context.Background(), room))
+		soon(here) // otherwise the next join could cancel it, and nobody would see either
+		soon(there)
 	}
 	fmt.Printf("a join in a calm room is seen, at p50 and p99: at the owner's node after %s, %s; at another after %s, %s\n", at(near, 50), at(near, 99), at(far, 50), at(far, 99))
 }
@@ -246,7 +248,7 @@ func soon(from <-chan time.Time) time.Time {
 	case at := <-from:
 		return at
 	case <-time.After(30 * time.Second):
-		log.Fatal("a receiver has not seen a join")
+		log.Fatal("a receiver has not seen a change")
 		return time.Time{}
 	}
 }
@@ -314,7 +316,7 @@ func handover(n *local.Nodes, people *crowd) {
 		time.Sleep(2 * time.Second)
 	}
 	fmt.Printf("a request waits during a handover: at the next owner %s at p50, %s at most; at the third node %s and %s, of %d\n", at(atNext, 50), at(atNext, 100), at(atThird, 50), at(atThird, 100), len(atNext))
-	fmt.Printf("  of this, at p50: %s until it is in the log, %s to read the records, %s until %d links are re-seated\n", at(inLog, 50), at(read, 50), at(reported, 50), *sessions)
+	fmt.Printf("  of this, at p50: %s until it is in the log, %s to read the records and restore the core, %s until %d links are re-seated\n", at(inLog, 50), at(read, 50), at(reported, 50), *sessions)
 }
 
 func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
