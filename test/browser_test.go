@@ -69,8 +69,14 @@ func (p *page) until(condition string) {
 		err = ask() // the next page
 	}
 	if err != nil {
+		var lacks []string
+		for part := range strings.SplitSeq(condition, " && ") { // a part of a function's body says nothing
+			if is, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](part)); err == nil && !is {
+				lacks = append(lacks, part)
+			}
+		}
 		text, _ := chromedp.Run(p.ctx, chromedp.Text(chromedp.CSS("body")))
-		require.NoError(p.t, err, "%s never came; the page says:\n%s", condition, text)
+		require.NoError(p.t, err, "%s never came, because of %q; the page says:\n%s", condition, lacks, text)
 	}
 }
 
