@@ -1,6 +1,9 @@
 package test
 
 import (
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
 	"net/url"
 	"strconv"
 	"testing"
@@ -83,4 +86,48 @@ func TestTheConsoleSaysWhy(t *testing.T) {
 	button("Cancel")
 	console.until(absent("dialog[open]"))
 	require.Empty(t, console.complaints.List())
+}
+
+// TestTheConsoleMissesNothingBeforeItsStream holds up the stream of the journal that a room's page opens when somebody
+// comes, until they have left again.
+func TestTheConsoleMissesNothingBeforeItsStream(t *testing.T) {
+	t.Parallel()
+	s := startService(t)
+	service, err := url.Parse(s.URL())
+	require.NoError(t, err)
+	proxy := httputil.NewSingleHostReverseProxy(service)
+	proxy.FlushInterval = -1
+	left := make(chan struct{})
+	front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/v1/journal" && r.Header.Get("Accept") == "text/event-stream" && len(r.URL.Query()["user"]) > 1 {
+			<-left
+		}
+		proxy.ServeHTTP(w, r)
+	}))
+	t.Cleanup(front.CloseClientConnections)
+	browser, stop, err := chrome.Start(t.Context())
+	require.NoError(t, err)
+	t.Cleanup(stop)
+	comes := func(user, name string) *client.Link {
+		link, err := client.Dial(t.Context(), client.Options{Server: s.URL(), Token: mint(t, user, name), Rooms: []string{weir}})
+		require.NoError(t, err)
+		t.Cleanup(link.Close)
+		return link
+	}
+	recorded := func(user, kind string) {
+		require.Eventually(t, func() bool {
+			page, err := client.API{Server: s.URL(), Key: key}.Journal(t.Context(), client.JournalQuery{Limit: 10, Users: []string{user}, Kinds: []string{kind}})
+			return err == nil && len(page.Entries) == 1
+		}, patience, 20*time.Millisecond)
+	}
+	comes("e-01", "Ilse Marrow")
+	recorded("e-01", "member.joined")
+	console := open(t, browser, front.URL, "/rooms/"+weir+"#key="+key)
+	console.until(present("[data-lane='e-01'] [data-mark=live]"))
+	link := comes("w-17", "Merrin Withywind")
+	console.until(present("[data-lane='w-17'] [data-mark=joined]"))
+	require.NoError(t, link.Bye(t.Context()))
+	recorded("w-17", "member.left")
+	close(left)
+	console.until(present("[data-lane='w-17'] [data-mark=left]"))
 }

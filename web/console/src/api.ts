@@ -125,6 +125,7 @@ export function useEvents(key: string | undefined, address: () => string, listen
     return () => {
       clearTimeout(retry);
       source.close();
+      setOpen(false);
     };
   }, [key, visible, tries]);
   return open;
@@ -132,22 +133,26 @@ export function useEvents(key: string | undefined, address: () => string, listen
 
 /**
  * Follows the journal from now on, and returns whether the stream is open. Entries that arrive together are passed on
- * together. After a pause the stream continues after the last entry. Without a filter nothing is followed.
+ * together. After a pause the stream continues after the last entry. Without a filter nothing is followed. Queries with
+ * the key `past` are repeated whenever the stream opens: an earlier answer may lack what came just before.
  */
 export function useJournalStream(
   filter: Record<string, string | readonly string[]> | undefined,
+  past: QueryKey,
   onEntries: (entries: readonly Entry[]) => void,
 ): boolean {
-  return useGathered<Entry>(filter, "entry", (entry) => entry.id, onEntries);
+  return useGathered<Entry>(filter, past, "entry", (entry) => entry.id, onEntries);
 }
 
 /** Follows the journal as {@link useJournalStream}, with entries of one cause put together. */
 export function useJournalLines(
   filter: Record<string, string | readonly string[]> | undefined,
+  past: QueryKey,
   onLines: (lines: readonly JournalLine[]) => void,
 ): boolean {
   return useGathered<JournalLine>(
     filter && { ...filter, by: "cause" },
+    past,
     "line",
     (line) => line.entries.at(-1)?.id ?? 0,
     onLines,
@@ -156,6 +161,7 @@ export function useJournalLines(
 
 function useGathered<T>(
   filter: Record<string, string | readonly string[]> | undefined,
+  past: QueryKey,
   event: string,
   idOf: (one: T) => number,
   onAll: (all: readonly T[]) => void,
@@ -177,7 +183,7 @@ function useGathered<T>(
     },
     [flush],
   );
-  return useEvents(
+  const open = useEvents(
     filter && JSON.stringify(filter),
     () => `/v1/journal${query({ ...filter, after: last.current || undefined })}`,
     {
@@ -189,6 +195,16 @@ function useGathered<T>(
       },
     },
   );
+  const client = useQueryClient();
+  const key = useRef(past);
+  key.current = past;
+  useEffect(() => {
+    if (!open) return;
+    const filters = { queryKey: key.current };
+    // A first answer that is on its way would not be requested again.
+    void client.cancelQueries(filters).then(() => client.refetchQueries({ ...filters, type: "active" }));
+  }, [open, client]);
+  return open;
 }
 
 /**

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useMemo, useRef, useState } from "react";
+import { useMemo, useRef, useState } from "react";
 import { ask, type Entry, type Journal, query, type Session, useJournalStream } from "../api";
 import { type Bar, barsOf, merge, type Present, type Stay, staysOf } from "./lanes";
 import type { Window } from "./window";
@@ -85,13 +85,9 @@ export function useLanes(
     staleTime: Number.POSITIVE_INFINITY, // what comes is followed
   });
   const [fresh, setFresh] = useState<readonly Entry[]>([]);
-  const open = useJournalStream(users.length > 0 ? { user: users } : undefined, (more) =>
+  const open = useJournalStream(users.length > 0 ? { user: users } : undefined, ["lanes", users], (more) =>
     setFresh((known) => [...known, ...more].slice(-most)),
   );
-  const { refetch } = past;
-  useEffect(() => {
-    if (open && users.length > 0) void refetch(); // lest something came before the stream
-  }, [open, refetch, users.length]);
   return useMemo(() => {
     const entries = merge(past.data?.entries ?? [], fresh);
     return {

@@ -64,7 +64,7 @@ export function HooksPage({ onSignOut }: { onSignOut: () => void }) {
       return Promise.all(hooks.map((hook) => ask<Hook>(`/v1/hooks/${hook.id}`)));
     },
   });
-  const open = useJournalStream(told, useAskAgain([["hooks"]], delivering));
+  const open = useJournalStream(told, ["hooks"], useAskAgain([["hooks"]], delivering));
   const add = useMutation({
     mutationFn: (body: object) => ask<Hook>("/v1/hooks", { method: "POST", body: JSON.stringify(body) }),
     onSuccess: (hook) => {

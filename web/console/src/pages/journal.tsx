@@ -86,8 +86,9 @@ export function JournalPage({ onSignOut }: { onSignOut: () => void }) {
   const flat = search.get("flat") === "yes";
   const key = query({ ...filter, flat: flat ? "yes" : "" });
   const [fresh, setFresh] = useState<Fresh>({ key, entries: [], lines: [] });
+  const pastKey = ["journal", key];
   const past = useInfiniteQuery({
-    queryKey: ["journal", key],
+    queryKey: pastKey,
     queryFn: ({ pageParam }) =>
       ask<Journal>(
         `/v1/journal${query({ ...filter, by: flat ? "" : "cause", limit: flat ? 100 : 300, before: pageParam })}`,
@@ -107,8 +108,8 @@ export function JournalPage({ onSignOut }: { onSignOut: () => void }) {
       };
     });
   const follows = to === "" ? live : undefined;
-  const openFlat = useJournalStream(flat ? follows : undefined, (entries) => add({ entries }));
-  const openLines = useJournalLines(flat ? undefined : follows, (lines) => add({ lines }));
+  const openFlat = useJournalStream(flat ? follows : undefined, pastKey, (entries) => add({ entries }));
+  const openLines = useJournalLines(flat ? undefined : follows, pastKey, (lines) => add({ lines }));
   const open = flat ? openFlat : openLines;
   const now = fresh.key === key ? fresh : undefined;
   const pages = past.data?.pages ?? [];

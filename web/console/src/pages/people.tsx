@@ -23,6 +23,7 @@ export function PeoplePage({ onSignOut }: { onSignOut: () => void }) {
   const fault = faultOf(page);
   const open = useJournalStream(
     { kind: ["status.changed", "session.opened", "session.ended", "member.joined", "member.left"] },
+    ["people"],
     useAskAgain([["people"]], 100),
   );
   const list = page.data?.people ?? [];

@@ -36,7 +36,11 @@ export function PersonPage(props: { user: string; operator: SignedIn; onSignOut:
     queryKey: ["past", user],
     queryFn: () => ask<Journal>(`/v1/journal${query({ user, limit: 30 })}`),
   });
-  const open = useJournalStream({ user }, () => void client.invalidateQueries({ queryKey: ["past", user] }));
+  const open = useJournalStream(
+    { user },
+    ["past", user],
+    () => void client.invalidateQueries({ queryKey: ["past", user] }),
+  );
   const known = explanation.data !== undefined && !fault;
   useEvents(known ? `explain ${user}` : undefined, () => `${path}/explain`, {
     explanation: (data) => client.setQueryData(["explain", user], JSON.parse(data)),

@@ -14,7 +14,7 @@ const kinds = ["ask.opened", "ask.answered", "invitation.opened", "invitation.an
 function useMeetings<T>(key: readonly string[], path: string, filter: Record<string, string>) {
   const client = useQueryClient();
   const found = useQuery({ queryKey: key, queryFn: () => ask<T>(path) });
-  useJournalStream({ ...filter, kind: kinds }, () => void client.invalidateQueries({ queryKey: key }));
+  useJournalStream({ ...filter, kind: kinds }, key, () => void client.invalidateQueries({ queryKey: key }));
   return { data: found.data, again: () => void client.invalidateQueries({ queryKey: key }) };
 }
 
