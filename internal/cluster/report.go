@@ -75,17 +75,17 @@ func (n *Node) fact(r *realm, c *carried) presence.Fact {
 
 // confirm looks up which of the links' openings are on record by now.
 func (n *Node) confirm(r *realm, links []*carried) {
-	open := map[presence.SessionID][]*carried{}
+	unconfirmed := map[presence.SessionID][]*carried{}
 	for _, c := range links {
 		if !c.confirmed {
-			open[c.link.Session] = append(open[c.link.Session], c)
+			unconfirmed[c.link.Session] = append(unconfirmed[c.link.Session], c)
 		}
 	}
-	if len(open) == 0 {
+	if len(unconfirmed) == 0 {
 		return
 	}
-	for _, session := range n.Records.Confirmed(r.id, slices.Sorted(maps.Keys(open))) {
-		for _, c := range open[session] {
+	for _, session := range n.Records.Confirmed(r.id, slices.Sorted(maps.Keys(unconfirmed))) {
+		for _, c := range unconfirmed[session] {
 			c.confirmed = true
 		}
 	}

@@ -78,6 +78,7 @@ func TestAReportSaysAllThatAnOwnerUses(t *testing.T) {
 			is.Rooms[i].Ends, is.Rooms[i].Reason = 0, 0
 		}
 		comesBack(t, cluster.ToOwner{Realm: 7, What: cluster.Report{Read: 3, First: true, Last: true, Facts: []presence.Fact{f, {Unanswered: -1}}}})
+		isWithoutTags(t, factOf(&f))
 	})
 }
 
@@ -91,6 +92,7 @@ func TestAListSaysAllOfItsMembers(t *testing.T) {
 			Count: rapid.Make[presence.Count]().Draw(t, "count"), Exists: rapid.Bool().Draw(t, "exists")}
 		comesBack(t, cluster.FromOwner{Realm: 7, Epoch: 3, What: cluster.State{Snapshot: is, Typists: []presence.UserID{m.User}, Asks: []presence.OpenAsk{rapid.Make[presence.OpenAsk]().Draw(t, "ask")}}})
 		comesBack(t, cluster.FromOwner{Realm: 7, Epoch: 3, What: cluster.State{Snapshot: engine.Snapshot{Topic: is.Topic}}})
+		isWithoutTags(t, memberOf(&m))
 	})
 }
 
@@ -101,6 +103,15 @@ func comesBack(t require.TestingT, m cluster.Message) {
 	e, err := ReadEnvelope(text)
 	require.NoError(t, err)
 	require.Equal(t, []cluster.Message{m}, e.Messages)
+}
+
+// isWithoutTags checks that no part of a value has a tag: nodes of another version write and read it with tags.
+func isWithoutTags[T any](t require.TestingT, value T) {
+	tagged, err := encode.Marshal([]T{value})
+	require.NoError(t, err)
+	text, err := encode.Marshal(untagged[T]{value})
+	require.NoError(t, err)
+	require.Equal(t, tagged, text)
 }
 
 func TestARecordOfALaterFormatIsKnownByItsHead(t *testing.T) {
