@@ -34,7 +34,7 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	tovik = filepath.Join(dir, "tovik")
-	build := exec.Command("go", "build", "-o", tovik, module+"cmd/tovik")
+	build := exec.Command("go", "build", "-ldflags=-s -w", "-o", tovik, module+"cmd/tovik")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := build.CombinedOutput(); err != nil {
 		panic(fmt.Sprintf("%s: %s", err, out))

@@ -98,8 +98,10 @@ func runsContained(t *testing.T, image string) {
 	buildah := func(args ...string) *exec.Cmd {
 		return exec.Command("buildah", append([]string{"--storage-driver", "vfs", "--root", filepath.Join(store, "store"), "--runroot", filepath.Join(store, "run")}, args...)...)
 	}
+	pulled, err := buildah("pull", "--quiet", "oci-archive:"+image).Output()
+	require.NoError(t, err)
 	container := func() string {
-		id, err := buildah("from", "--quiet", "oci-archive:"+image).Output()
+		id, err := buildah("from", "--quiet", strings.TrimSpace(string(pulled))).Output()
 		require.NoError(t, err)
 		return strings.TrimSpace(string(id))
 	}

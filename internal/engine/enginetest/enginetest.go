@@ -32,7 +32,7 @@ var (
 	views = []presence.View{presence.Full, presence.Open}
 )
 
-const histories = 30
+const histories = 15
 
 func each(t *testing.T, play func(t *testing.T, random *rand.Rand)) {
 	for seed := range uint64(histories) {
