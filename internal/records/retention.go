@@ -109,6 +109,9 @@ func (w *Writer) prune(ctx context.Context, now time.Time) error {
 		if err != nil {
 			return err
 		}
+		if upTo == 0 { // as for most kinds
+			continue
+		}
 		done, err := w.store.mark("pruned " + string(kind))
 		if err != nil {
 			return err

@@ -103,6 +103,9 @@ func (s *Store) Tidying(ctx context.Context, keep Retention, at time.Time) (*Tid
 		if err != nil {
 			return nil, err
 		}
+		if upTo == 0 { // as for most kinds
+			continue
+		}
 		done, err := s.mark(prunedMark(kind))
 		if err != nil {
 			return nil, err
