@@ -68,7 +68,7 @@ func TestTheServiceLivesThroughARunOnItsDescriptors(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			address := freeAddress(t)
-			serveWith(t, "200", address, args...)
+			service := serveWith(t, "200", address, args...)
 			conns := make([]net.Conn, 400)
 			for i := range conns {
 				conn, err := net.DialTimeout("tcp", address, patience)
@@ -109,6 +109,9 @@ func TestTheServiceLivesThroughARunOnItsDescriptors(t *testing.T) {
 			if name == "with the limit it finds itself" {
 				require.Positive(t, turnedAway.Load())
 				require.Zero(t, waiting.Load(), "nobody is left without an answer")
+				used, err := os.ReadDir(fmt.Sprintf("/proc/%d/fd", service.Process.Pid))
+				require.NoError(t, err)
+				require.Less(t, len(used), 190, "there are some for what is no connection")
 			}
 			for _, conn := range conns {
 				_ = conn.Close()

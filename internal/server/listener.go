@@ -19,9 +19,9 @@ const (
 	// sendBuffer bounds what the kernel holds for a client that does not read; the
 	// kernel doubles it.
 	sendBuffer = 32 << 10
-	// maxDrained is how many connections at once are read out before they are closed,
-	// and drainTime and drainBytes how far. Closing one unread would take back what it was
-	// told (RFC 9112 §9.6).
+	// maxDrained is how many connections at once are read out before they are closed, of a
+	// low limit a twelfth, and drainTime and drainBytes how far. Closing one unread would take
+	// back what it was told (RFC 9112 §9.6).
 	maxDrained = 32
 	drainTime  = time.Second
 	drainBytes = 256 << 10
@@ -34,6 +34,7 @@ type listener struct {
 	most    int64
 	open    atomic.Int64
 	drained atomic.Int64
+	drains  int64         // the most of drained
 	stopped chan struct{} // closed by Close
 	stop    sync.Once
 }
@@ -59,7 +60,7 @@ func limitConnections(l net.Listener, most int) *listener {
 	if most == 0 {
 		most = descriptors()
 	}
-	return &listener{Listener: l, most: int64(most), stopped: make(chan struct{})}
+	return &listener{Listener: l, most: int64(most), drains: min(maxDrained, int64(most)/12+1), stopped: make(chan struct{})}
 }
 
 // Accept implements [net.Listener].
@@ -122,7 +123,7 @@ func (l *listener) turnAway(c *net.TCPConn) {
 // drain says something over a connection, reads what the other side still sends, and closes it,
 // all beside the caller. If too many are being drained, it is closed at once.
 func (l *listener) drain(c *net.TCPConn, closeIt, say func() error) {
-	if l.drained.Add(1) > maxDrained {
+	if l.drained.Add(1) > l.drains {
 		l.drained.Add(-1)
 		_ = closeIt()
 		return
