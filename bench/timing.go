@@ -37,34 +37,51 @@ func (s *stage) timing(r results) {
 		script.Cast = append(script.Cast, who)
 	}
 	store := must(records.Open(dir))
-	past := must(records.NewPast(store, "main", begin, nil))
-	opened := 0
-	script.Tell = func(at time.Time, effects []presence.Effect, touched []presence.UserID) {
-		past.Record(at, effects, touched)
-		for _, e := range effects {
-			if _, ok := e.(presence.SessionOpened); ok {
-				opened++
-			}
+	var entries []journal.Entry
+	id, opened := int64(0), 0
+	write := func() {
+		check(store.ImportEntries(entries))
+		entries = entries[:0]
+	}
+	keep := func(e journal.Entry) {
+		id++
+		e.ID = id
+		if entries = append(entries, e); len(entries) == cap(entries) {
+			write()
+		}
+		if e.Kind == journal.SessionOpened {
+			opened++
 		}
 	}
-	saved, _ := script.Play()
-	check(past.Close(context.Background(), end, saved))
-	script.Cast = nil
-	past = nil
+	entries = make([]journal.Entry, 0, 20_000)
+	note := func(at time.Time, kind journal.Kind) {
+		keep(journal.Entry{At: at.UnixMilli(), Realm: "main", Kind: kind, Open: true})
+	}
+	fold := journal.NewFold("main", keep, func(*journal.Announcement) {})
+	script.Tell = func(at time.Time, effects []presence.Effect, _ []presence.UserID) {
+		for _, effect := range effects {
+			fold.Take(at.UnixMilli(), effect, false)
+		}
+	}
+	note(begin, journal.ServiceStarted)
+	script.Play()
+	note(end, journal.ServiceStopped)
+	write()
+	script.Cast, fold, entries = nil, nil, nil
 	runtime.GC()
 	began := time.Now()
 	other := policy
 	check(timing.Try(&other, "grace.lost", "20s"))
 	study, inForce, tried := timing.NewStudy(&policy, ""), timing.NewReplay(policy, policy, ""), timing.NewReplay(policy, other, "")
-	most, entries := uint64(0), 0
+	most, read := uint64(0), 0
 	check(store.EachMove(context.Background(), "main", begin, end, func(float64) {
 		var m runtime.MemStats
-		if entries%50_000 < 5000 {
+		if read%50_000 < 5000 {
 			runtime.ReadMemStats(&m)
 			most = max(most, m.HeapInuse)
 		}
 	}, func(e *journal.Entry) {
-		entries++
+		read++
 		study.Take(e)
 		inForce.Take(e)
 		tried.Take(e)
