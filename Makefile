@@ -18,7 +18,7 @@ SAME := -trimpath -buildvcs=false -ldflags="-s -w"
 TEST   := $(GO) test -vet=off
 STATIC := $(GO) tool -modfile=tools/go.mod staticcheck
 
-.PHONY: build demo bench-cluster chaos growth soak test outside inside raced computed race fuzz lint mutants bench bench-core account bench-console shots web docs types clean
+.PHONY: build demo bench-cluster chaos growth soak test outside raced computed race fuzz lint mutants bench bench-core account bench-console shots web docs types clean
 
 build: web ## the whole binary, with the console in it
 	$(GO) build $(SAME) -o bin/tovik ./cmd/tovik
@@ -65,14 +65,10 @@ COMPUTES := $(addprefix ./internal/,cluster/coding demo headcount journal phrase
 
 test: lint web chromium compiler nginx network prometheus python buildah ## everything: lint, vet, race detector, type check, floors, browser
 	$(NPM) run --silent test
-	$(MAKE) --no-print-directory --jobs 2 --output-sync=line outside inside
+	$(MAKE) --no-print-directory --jobs 3 --output-sync=line outside raced computed
 
 outside: # the binary, browsers and other programs; most tests wait most of the time
 	$(TEST) -parallel 4 -timeout 60m ./test
-
-inside: # what computes meanwhile
-	$(MAKE) --no-print-directory raced
-	$(MAKE) --no-print-directory computed
 
 raced: # what several goroutines meet in, the longest package first
 	$(RACED) -parallel 4 -timeout 60m ./internal/server $$($(GO) list ./... | grep -vxF "$$($(GO) list $(COMPUTES) ./test)")
@@ -82,7 +78,7 @@ computed: # with many histories, weeks and worst days, and fuzzing
 	$(TEST) ./internal/presence -run 'Agree|Restart|OpenView|Handover|Death' -rapid.checks=$(HISTORIES) -timeout 60m
 	$(TEST) ./internal/timing -run Advice -seeds $(WEEKS) -timeout 60m
 	$(TEST) ./internal/rehearsal/nodes -seeds $(SEEDS) -timeout 60m
-	$(MAKE) --no-print-directory fuzz FUZZTIME=2000x
+	$(MAKE) --no-print-directory fuzz FUZZTIME=1000x
 
 race: ## everything with the race detector, on 1, 2 and 4 processors
 	$(RACED) -parallel 4 -cpu 1,2,4 -timeout 120m ./test ./internal/server ./... $(ARGS)
