@@ -108,7 +108,7 @@ func TestTwoNodesShareABroker(t *testing.T) {
 	here := watch(t, nodes[other])
 	lark := dialSoon(t, client.Options{Server: nodes[owner].URL(), Token: mint(t, "lark"), Rooms: []string{weir}})
 	here.joins(t, "lark")
-	dialSoon(t, client.Options{Server: nodes[other].URL(), Token: mint(t, "merrin"), Rooms: []string{weir}})
+	stays(t, client.Options{Server: nodes[other].URL(), Token: mint(t, "merrin"), Rooms: []string{weir}})
 	here.joins(t, "merrin")
 	require.NoError(t, lark.SetStatus(t.Context(), "busy", "at the pumps", time.Time{})) // what is answered is on record
 
