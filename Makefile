@@ -60,7 +60,7 @@ lint: web web/types/node_modules/.installed ## formatting, vet, static analysis,
 UNWATCHED := $(foreach package,modernc.org/sqlite/lib modernc.org/memory,-gcflags=$(package)=-race=false) -gcflags=modernc.org/libc=-d=checkptr=0
 RACED := CGO_ENABLED=1 GORACE="suppressions=$(CURDIR)/test/races.txt" $(TEST) -race $(UNWATCHED)
 
-# What only computes, on one goroutine or on a fake clock: there is nothing in it for the race detector to watch.
+# What mostly computes. The race detector makes it five to ten times as slow, and has little to watch in it; `make race` runs it.
 COMPUTES := $(addprefix ./internal/,cluster/coding demo headcount journal phrase presence rehearsal rehearsal/nodes timing)
 
 test: lint web chromium compiler nginx network prometheus python buildah ## everything: lint, vet, race detector, type check, floors, browser

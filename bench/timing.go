@@ -37,9 +37,12 @@ func (s *stage) timing(r results) {
 		script.Cast = append(script.Cast, who)
 	}
 	store := must(records.Open(dir))
-	var entries []journal.Entry
+	entries := make([]journal.Entry, 0, 20_000)
 	id, opened := int64(0), 0
-	write := func() {
+	flush := func() {
+		if len(entries) == 0 {
+			return
+		}
 		check(store.ImportEntries(entries))
 		entries = entries[:0]
 	}
@@ -47,13 +50,12 @@ func (s *stage) timing(r results) {
 		id++
 		e.ID = id
 		if entries = append(entries, e); len(entries) == cap(entries) {
-			write()
+			flush()
 		}
 		if e.Kind == journal.SessionOpened {
 			opened++
 		}
 	}
-	entries = make([]journal.Entry, 0, 20_000)
 	note := func(at time.Time, kind journal.Kind) {
 		keep(journal.Entry{At: at.UnixMilli(), Realm: "main", Kind: kind, Open: true})
 	}
@@ -66,7 +68,7 @@ func (s *stage) timing(r results) {
 	note(begin, journal.ServiceStarted)
 	script.Play()
 	note(end, journal.ServiceStopped)
-	write()
+	flush()
 	script.Cast, fold, entries = nil, nil, nil
 	runtime.GC()
 	began := time.Now()

@@ -19,9 +19,9 @@ const (
 	// sendBuffer bounds what the kernel holds for a client that does not read; the
 	// kernel doubles it.
 	sendBuffer = 32 << 10
-	// maxDrained is how many connections at once are read out before they are closed, of a
-	// low limit a twelfth, and drainTime and drainBytes how far. Closing one unread would take
-	// back what it was told (RFC 9112 §9.6).
+	// maxDrained is how many connections at once are read out before they are closed, and
+	// drainTime and drainBytes how far. Closing one unread would take back what it was told
+	// (RFC 9112 §9.6).
 	maxDrained = 32
 	drainTime  = time.Second
 	drainBytes = 256 << 10
@@ -34,7 +34,7 @@ type listener struct {
 	most    int64
 	open    atomic.Int64
 	drained atomic.Int64
-	drains  int64         // the most of drained
+	drains  int64         // how many at once may be drained: few if the limit is low, since they take descriptors too
 	stopped chan struct{} // closed by Close
 	stop    sync.Once
 }
