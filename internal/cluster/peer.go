@@ -11,7 +11,8 @@ import (
 // peer is what a node knows of another one.
 type peer struct {
 	incarnation    Incarnation
-	heard          time.Duration // when the last heartbeat came
+	heard          time.Duration // when the last heartbeat came, or this node went on after it had stood still
+	beat           time.Duration // when the last heartbeat came
 	since          time.Duration // since when it has been heard without a gap
 	unheard        []Name        // the nodes that it does not hear
 	out            stream
@@ -206,7 +207,7 @@ func (n *Node) hear(from Name, beat Heartbeat) {
 	if back {
 		p.since = n.mono()
 	}
-	p.heard, p.unheard, p.knows, p.leaving, p.listed = n.mono(), beat.Unheard, beat.Knows, beat.Leaving, beat.Listed
+	p.heard, p.beat, p.unheard, p.knows, p.leaving, p.listed = n.mono(), n.mono(), beat.Unheard, beat.Knows, beat.Leaving, beat.Listed
 	for _, id := range n.order {
 		n.learn(n.realms[id], beat.Owners[id])
 	}

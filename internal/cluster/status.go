@@ -41,10 +41,15 @@ type Status struct {
 	// Apart is how long the node has heard no majority of the nodes that keep the log; 0: it hears one.
 	Apart   time.Duration
 	Unheard []Name
-	Heard   map[Name]Incarnation // other nodes
-	Met     map[Name]Incarnation // other nodes that it has ever heard
+	Met     map[Name]Meeting // other nodes that it has ever heard
 	Began   Beginnings
 	Realms  []RealmStatus
+}
+
+// Meeting is the incarnation of a node that was heard last, and how long ago its last heartbeat came.
+type Meeting struct {
+	Incarnation Incarnation   `json:"incarnation"`
+	Ago         time.Duration `json:"ago"` // nanoseconds
 }
 
 // RealmStatus is what a node knows of a realm.
@@ -58,13 +63,10 @@ type RealmStatus struct {
 
 // Status returns what the node knows at an instant.
 func (n *Node) Status(at presence.Instant) Status {
-	s := Status{Halted: n.halted, Leaving: n.peers[n.Name].leaving, Heard: map[Name]Incarnation{}, Met: map[Name]Incarnation{}, Began: n.began}
+	s := Status{Halted: n.halted, Leaving: n.peers[n.Name].leaving, Met: map[Name]Meeting{}, Began: n.began}
 	for _, name := range n.others() {
-		if n.hears(name) {
-			s.Heard[name] = n.peers[name].incarnation
-		}
-		if met := n.peers[name].incarnation; met > 0 {
-			s.Met[name] = met
+		if p := n.peers[name]; p.incarnation > 0 {
+			s.Met[name] = Meeting{p.incarnation, at.Mono - p.beat}
 		}
 	}
 	var heard []time.Duration // by the nodes that keep the log, latest first

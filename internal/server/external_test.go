@@ -110,7 +110,10 @@ func TestTwoNodesShareABroker(t *testing.T) {
 	here.joins(t, "lark")
 	stays(t, client.Options{Server: nodes[other].URL(), Token: mint(t, "merrin"), Rooms: []string{weir}})
 	here.joins(t, "merrin")
-	require.NoError(t, lark.SetStatus(t.Context(), "busy", "at the pumps", time.Time{})) // what is answered is on record
+	soon(t, func() error { // what is answered is on record
+		_, err := client.API{Server: nodes[other].URL(), Key: key}.SetStatus(t.Context(), "lark", wire.StatusWanted{Status: "busy", Note: "at the pumps"})
+		return err
+	})
 
 	cables[owner].Sever(true)
 	require.Eventually(t, func() bool {

@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"tovik.example/tovik/internal/cluster"
 	"tovik.example/tovik/internal/cluster/peers"
 )
 
@@ -18,19 +19,23 @@ const (
 	// namesakeQuiet is how long no node may have heard another process, if any of them ever met one or does not answer.
 	// On a busy machine a living process may not be heard for some seconds.
 	namesakeQuiet = 10 * time.Second
+	// namesakeSilence is the same if no node has answered at all.
+	namesakeSilence = 30 * time.Second
 )
 
 // namesake judges whether another process has the name of this node and lives.
 type namesake struct {
-	began time.Time // when it was first asked
-	quiet time.Time // when it was last heard, or began
+	began    time.Time // when it was first asked
+	heard    time.Time // when it was last heard; zero: never
+	answered bool      // a node has answered
 }
 
 // sightings is what other nodes say about processes with the name of this node.
 type sightings struct {
-	heardBy string // a node that hears another one; empty: none does
-	met     bool   // somebody has heard another one at some time
-	silent  bool   // a node did not answer
+	heardBy  string    // the node that has heard another one last
+	heard    time.Time // and when that was; zero: never
+	answered bool      // a node answered
+	silent   bool      // a node did not
 }
 
 // verdict is what is known of a namesake.
@@ -44,12 +49,18 @@ const (
 
 // judge takes what the others said at an instant.
 func (s *namesake) judge(at time.Time, said sightings) verdict {
+	if said.heard.After(s.heard) {
+		s.heard = said.heard
+	}
+	s.answered = s.answered || said.answered
+	quiet, enough := min(at.Sub(s.began), at.Sub(s.heard)), namesakeQuiet
+	if !s.answered {
+		enough = namesakeSilence
+	}
 	switch {
-	case said.heardBy != "" && at.Sub(s.began) > namesakeDies:
+	case s.heard.Sub(s.began) > namesakeDies:
 		return isTaken
-	case said.heardBy != "":
-		s.quiet = at
-	case !said.met && !said.silent, at.Sub(s.quiet) > namesakeQuiet:
+	case s.heard.IsZero() && !said.silent, quiet > enough:
 		return isAlone
 	}
 	return askAgain
@@ -62,8 +73,7 @@ func (n *node) isTheOnlyOne(ctx context.Context, dir string) error {
 	if err != nil {
 		return err
 	}
-	now := time.Now()
-	other := namesake{began: now, quiet: now}
+	other := namesake{began: time.Now()}
 	for ; ctx.Err() == nil; time.Sleep(namesakeEvery) {
 		said := n.sightings(ctx, last)
 		switch other.judge(time.Now(), said) {
@@ -86,20 +96,20 @@ func (n *node) sightings(ctx context.Context, last nodeFile) (said sightings) {
 			continue
 		}
 		asking.Go(func() {
-			ctx, cancel := context.WithTimeout(ctx, lookIn)
-			defer cancel()
-			var is nodeStatus
-			err := n.peers.Ask(ctx, name, askStatus, nil, &is)
+			var is map[cluster.Name]cluster.Meeting
+			asked := time.Now()
+			err := n.peers.Ask(ctx, name, askMet, nil, &is)
 			mu.Lock()
 			defer mu.Unlock()
 			if err != nil {
 				said.silent = said.silent || errors.Is(err, peers.ErrAway) && !errors.Is(err, peers.ErrGone)
 				return
 			}
-			if is.Heard[n.Node] > 0 && is.Heard[n.Node] != last.Incarnation {
-				said.heardBy = name
+			said.answered = true
+			met, ever := is[cluster.Name(n.Node)]
+			if heard := asked.Add(-met.Ago); ever && met.Incarnation != last.Incarnation && heard.After(said.heard) {
+				said.heardBy, said.heard = name, heard
 			}
-			said.met = said.met || is.Met[n.Node] > 0 && is.Met[n.Node] != last.Incarnation
 		})
 	}
 	asking.Wait()

@@ -22,6 +22,8 @@ import (
 const (
 	askStatus = "status"
 	askDrain  = "drain"
+	// askMet asks which other nodes it has heard. Its answer waits for no disk, as a status may.
+	askMet = "met"
 )
 
 // Limits of what a node knows of others.
@@ -38,9 +40,6 @@ type nodeStatus struct {
 	wire.Node
 	Wall   time.Time         `json:"wall"`
 	Realms []wire.RealmOwner `json:"realms"` // that it owns
-	// Heard are other nodes, with their incarnations, and Met are those that it has ever heard.
-	Heard map[string]cluster.Incarnation `json:"heard"`
-	Met   map[string]cluster.Incarnation `json:"met"`
 	// Keepers are the nodes that keep the log, by its configuration.
 	Keepers []string `json:"keepers"`
 	// Copies are its own copies of the log and the table.
@@ -90,6 +89,7 @@ func (o *observer) note(name string, r cluster.Record) {
 // not stop.
 func (n *node) answerPeers(ready func() bool, drain func()) {
 	n.peers.Answer(askStatus, func(context.Context, json.RawMessage) (any, error) { return n.about(ready()), nil })
+	n.peers.Answer(askMet, func(context.Context, json.RawMessage) (any, error) { return n.observer.Status().Met, nil })
 	n.peers.Answer(askDrain, func(context.Context, json.RawMessage) (any, error) {
 		drain()
 		return nil, nil
@@ -99,7 +99,7 @@ func (n *node) answerPeers(ready func() bool, drain func()) {
 // about says what this node knows of itself.
 func (n *node) about(ready bool) nodeStatus {
 	is := n.observer.Status()
-	s := nodeStatus{Wall: time.Now(), Heard: map[string]cluster.Incarnation{}, Met: map[string]cluster.Incarnation{}, Keepers: n.LogNodes, Node: wire.Node{
+	s := nodeStatus{Wall: time.Now(), Keepers: n.LogNodes, Node: wire.Node{
 		Node: n.Cluster.Node, State: wire.NodeReady, Owns: []string{}, Read: n.observer.read.Load(), Keeps: n.keeps(n.Cluster.Node),
 		Version: n.world.config.Version, Since: &wire.Time{Time: n.started},
 	}}
@@ -107,12 +107,6 @@ func (n *node) about(ready bool) nodeStatus {
 		if name != cluster.External { // the reason below names it
 			s.Unheard = append(s.Unheard, string(name))
 		}
-	}
-	for name, incarnation := range is.Heard {
-		s.Heard[string(name)] = incarnation
-	}
-	for name, incarnation := range is.Met {
-		s.Met[string(name)] = incarnation
 	}
 	for _, r := range is.Realms {
 		if r.Owns {
