@@ -41,13 +41,13 @@ type Status struct {
 	// Apart is how long the node has heard no majority of the nodes that keep the log; 0: it hears one.
 	Apart   time.Duration
 	Unheard []Name
-	Met     map[Name]Meeting // other nodes that it has ever heard
+	Heard   map[Name]LastHeard // other nodes that it has ever heard
 	Began   Beginnings
 	Realms  []RealmStatus
 }
 
-// Meeting is the incarnation of a node that was heard last, and how long ago its last heartbeat came.
-type Meeting struct {
+// LastHeard is the incarnation of another node that was heard last, and how long ago its last heartbeat came.
+type LastHeard struct {
 	Incarnation Incarnation   `json:"incarnation"`
 	Ago         time.Duration `json:"ago"` // nanoseconds
 }
@@ -63,10 +63,10 @@ type RealmStatus struct {
 
 // Status returns what the node knows at an instant.
 func (n *Node) Status(at presence.Instant) Status {
-	s := Status{Halted: n.halted, Leaving: n.peers[n.Name].leaving, Met: map[Name]Meeting{}, Began: n.began}
+	s := Status{Halted: n.halted, Leaving: n.peers[n.Name].leaving, Heard: map[Name]LastHeard{}, Began: n.began}
 	for _, name := range n.others() {
 		if p := n.peers[name]; p.incarnation > 0 {
-			s.Met[name] = Meeting{p.incarnation, at.Mono - p.beat}
+			s.Heard[name] = LastHeard{p.incarnation, at.Mono - p.beat}
 		}
 	}
 	var heard []time.Duration // by the nodes that keep the log, latest first

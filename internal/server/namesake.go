@@ -16,7 +16,7 @@ const (
 	namesakeEvery = 250 * time.Millisecond // how often it asks the other nodes
 	// namesakeDies is longer than other nodes hear a process that has died.
 	namesakeDies = 3 * time.Second
-	// namesakeQuiet is how long no node may have heard another process, if any of them ever met one or does not answer.
+	// namesakeQuiet is how long no node may have heard another process, if any of them ever heard one or does not answer.
 	// On a busy machine a living process may not be heard for some seconds.
 	namesakeQuiet = 10 * time.Second
 	// namesakeSilence is the same if no node has answered at all.
@@ -96,9 +96,9 @@ func (n *node) sightings(ctx context.Context, last nodeFile) (said sightings) {
 			continue
 		}
 		asking.Go(func() {
-			var is map[cluster.Name]cluster.Meeting
+			var is map[cluster.Name]cluster.LastHeard
 			asked := time.Now()
-			err := n.peers.Ask(ctx, name, askMet, nil, &is)
+			err := n.peers.Ask(ctx, name, askHeard, nil, &is)
 			mu.Lock()
 			defer mu.Unlock()
 			if err != nil {
@@ -106,8 +106,8 @@ func (n *node) sightings(ctx context.Context, last nodeFile) (said sightings) {
 				return
 			}
 			said.answered = true
-			met, ever := is[cluster.Name(n.Node)]
-			if heard := asked.Add(-met.Ago); ever && met.Incarnation != last.Incarnation && heard.After(said.heard) {
+			one, ever := is[cluster.Name(n.Node)]
+			if heard := asked.Add(-one.Ago); ever && one.Incarnation != last.Incarnation && heard.After(said.heard) {
 				said.heardBy, said.heard = name, heard
 			}
 		})

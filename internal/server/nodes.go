@@ -22,8 +22,8 @@ import (
 const (
 	askStatus = "status"
 	askDrain  = "drain"
-	// askMet asks which other nodes it has heard. Its answer waits for no disk, as a status may.
-	askMet = "met"
+	// askHeard asks which other nodes it has heard, and when. Its answer waits for no disk, as a status may.
+	askHeard = "heard"
 )
 
 // Limits of what a node knows of others.
@@ -89,7 +89,7 @@ func (o *observer) note(name string, r cluster.Record) {
 // not stop.
 func (n *node) answerPeers(ready func() bool, drain func()) {
 	n.peers.Answer(askStatus, func(context.Context, json.RawMessage) (any, error) { return n.about(ready()), nil })
-	n.peers.Answer(askMet, func(context.Context, json.RawMessage) (any, error) { return n.observer.Status().Met, nil })
+	n.peers.Answer(askHeard, func(context.Context, json.RawMessage) (any, error) { return n.observer.Status().Heard, nil })
 	n.peers.Answer(askDrain, func(context.Context, json.RawMessage) (any, error) {
 		drain()
 		return nil, nil
