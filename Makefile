@@ -84,7 +84,7 @@ race: ## everything with the race detector, on 1, 2 and 4 processors
 	$(RACED) -parallel 4 -cpu 1,2,4 -timeout 120m ./test ./internal/server ./... $(ARGS)
 
 fuzz: ## random input to every door, FUZZTIME for each
-	@for target in access:Tokens cluster/coding:Reading deflate:Unpacking presence:Names config:Files server:Frames server:Bodies; do \
+	@for target in access:Tokens cluster/coding:Reading deflate:Unpacking presence:Names config:Files server:Frames server:Bodies strictjson:Plain; do \
 		$(TEST) ./internal/$${target%%:*} -run '^$$' -fuzz "^Fuzz$${target##*:}$$" -fuzztime $(FUZZTIME) || exit 1; done
 
 .PHONY: chromium compiler gnuplot nginx network prometheus python buildah dist reproduce

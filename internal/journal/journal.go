@@ -158,7 +158,7 @@ type Fold struct {
 	realm    string
 	keep     func(Entry)
 	announce func(*Announcement)
-	said     Announcement                  // memory for the next one of a member
+	said     Announcement                  // memory for the next one of a member or a person
 	people   map[presence.RoomName]*[2]int // by view, in rooms with somebody in them
 	ended    ended
 }
@@ -356,18 +356,19 @@ func (f *Fold) person(at int64, e presence.PersonChanged) {
 		if !e.Views.Has(view) {
 			continue
 		}
-		a := Announcement{Realm: f.realm, Kind: StatusChanged, At: at, View: view, Person: e.User, Profile: e.Profile, Was: e.Before, Is: e.After}
+		a := &f.said
+		*a = Announcement{Realm: f.realm, Kind: StatusChanged, At: at, View: view, Person: e.User, Profile: e.Profile, Was: e.Before, Is: e.After}
 		if went {
 			a.LastSeen = e.LastSeen
 		}
-		f.announce(&a)
+		f.announce(a)
 		switch {
 		case came:
 			a.Kind = PersonOnline
-			f.announce(&a)
+			f.announce(a)
 		case went:
 			a.Kind = PersonOffline
-			f.announce(&a)
+			f.announce(a)
 		}
 	}
 	if e.Views.Has(presence.Full) {

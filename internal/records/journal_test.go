@@ -1,13 +1,16 @@
 package records_test
 
 import (
+	"context"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"tovik.example/tovik/internal/journal"
 	"tovik.example/tovik/internal/presence"
@@ -106,4 +109,37 @@ func TestAJournalOfManyBlocksIsReadAsOne(t *testing.T) {
 	require.NoError(t, err)
 	require.EqualValues(t, len(all)-len(left), erased["journal"])
 	readBothWays(t, store, left)
+}
+
+// Entries are written with the columns that they need, and many by one statement.
+func TestEntriesAreReadAsTheyWereWritten(t *testing.T) {
+	store, err := records.Open(records.Memory)
+	require.NoError(t, err)
+	defer func() { require.NoError(t, store.Close()) }()
+	var all []journal.Entry
+	rapid.Check(t, func(t *rapid.T) {
+		last := len(all)
+		for i := range rapid.OneOf(rapid.IntRange(1, 4), rapid.IntRange(1, 200)).Draw(t, "entries") {
+			e := journal.Entry{ID: int64(last + i + 1), At: int64(i), Realm: "main", Kind: "some.kind"}
+			fields := reflect.ValueOf(&e).Elem()
+			most := rapid.SampledFrom([]int{0, 0, 1, 3, fields.NumField()}).Draw(t, "fields")
+			for range most {
+				switch field := fields.Field(rapid.IntRange(4, fields.NumField()-1).Draw(t, "field")); field.Kind() {
+				case reflect.String:
+					field.SetString(rapid.StringN(0, 9, -1).Draw(t, "text"))
+				case reflect.Bool:
+					field.SetBool(rapid.Bool().Draw(t, "whether"))
+				case reflect.Uint64:
+					field.SetUint(uint64(rapid.Uint32().Draw(t, "number")))
+				default:
+					field.SetInt(rapid.Int64().Draw(t, "length"))
+				}
+			}
+			all = append(all, e)
+		}
+		require.NoError(t, store.Put(records.Position{Log: "log", Hash: []byte{}}, []records.Rows{{Realm: "main", Entries: slices.Clone(all[last:])}}))
+		got, err := store.Journal(context.Background(), records.JournalQuery{Realm: "main", After: int64(last)}, 1000)
+		require.NoError(t, err)
+		require.Equal(t, all[last:], got)
+	})
 }

@@ -91,24 +91,50 @@ func putRows[R any](tx *gorm.DB, t *table, rows []R, values func(into []any, row
 	return nil
 }
 
-// Most entries are of members, and have few columns. Binding the others, too, would be a third of
-// the work.
+// Most entries have few columns that are not empty, and to bind one costs a tenth of a row. Entries of members are
+// brief; what comes with a session takes the usual columns.
 const (
 	briefColumns = "at, realm, kind, room, user, session, status, reason, length, open"
+	usualColumns = briefColumns + ", link, over, was, unheard"
 	wholeColumns = "at, realm, kind, room, user, other, session, link, over, status, was, note, reason, length, lost, open, wanted, unheard, page_hidden, by"
 )
 
 // The tables without an id let SQLite choose it, the highest and one. A statement that gives the ids of
 // many rows makes SQLite keep the pages of before, which costs a fifth of the work.
 var (
-	journalTable = newTable("journal", "id, "+wholeColumns, "")
-	briefTable   = newTable("journal", briefColumns, "")
-	wholeTable   = newTable("journal", wholeColumns, "")
+	journalTable  = newTable("journal", "id, "+wholeColumns, "")
+	journalTables = [...]*table{brief: newTable("journal", briefColumns, ""), usual: newTable("journal", usualColumns, ""), whole: newTable("journal", wholeColumns, "")}
 )
 
-// isBrief reports whether an entry has only the columns of [briefTable].
-func isBrief(e *journal.Entry) bool {
-	return e.Link == 0 && e.Other == "" && e.Over == "" && e.Was == "" && e.Note == "" && e.Lost == 0 && e.Wanted == "" && e.Unheard == 0 && !e.PageHidden && e.By == ""
+// width says which columns an entry needs.
+type width int
+
+const (
+	brief width = iota
+	usual
+	whole
+)
+
+func widthOf(e *journal.Entry) width {
+	switch {
+	case e.Other != "" || e.Note != "" || e.Lost != 0 || e.Wanted != "" || e.PageHidden || e.By != "":
+		return whole
+	case e.Link != 0 || e.Over != "" || e.Was != "" || e.Unheard != 0:
+		return usual
+	}
+	return brief
+}
+
+// columns appends the values of a width.
+func (w width) columns(into []any, e *journal.Entry) []any {
+	if w == whole {
+		return wholeEntry(into, e)
+	}
+	into = append(into, e.At, e.Realm, string(e.Kind), string(e.Room), string(e.User), string(e.Session), e.Status, e.Reason, e.Length, e.Open)
+	if w == usual {
+		into = append(into, int64(e.Link), e.Over, e.Was, e.Unheard)
+	}
+	return into
 }
 
 func wholeEntry(into []any, e *journal.Entry) []any {
@@ -116,31 +142,31 @@ func wholeEntry(into []any, e *journal.Entry) []any {
 		e.Status, e.Was, e.Note, e.Reason, e.Length, e.Lost, e.Open, string(e.Wanted), e.Unheard, e.PageHidden, e.By)
 }
 
-func briefEntry(into []any, e *journal.Entry) []any {
-	return append(into, e.At, e.Realm, string(e.Kind), string(e.Room), string(e.User), string(e.Session), e.Status, e.Reason, e.Length, e.Open)
-}
-
-// putEntries puts entries with consecutive ids, all of them higher than those on record.
+// putEntries puts entries with consecutive ids, all of them higher than those on record. Neighbours of different widths
+// go together, because a statement costs more than some empty columns; but many brief ones in a row go on their own.
 func putEntries(tx *gorm.DB, entries []journal.Entry) error {
 	if err := putEntriesAt(tx, entries[:1]); err != nil {
 		return err
 	}
 	for rest := entries[1:]; len(rest) > 0; {
-		brief, n := isBrief(&rest[0]), 1
-		for n < len(rest) && isBrief(&rest[n]) == brief {
-			n++
+		is, n := widthOf(&rest[0]), 1
+		for ; n < min(len(rest), rowsAtOnce[0]); n++ {
+			next := widthOf(&rest[n])
+			if next > is && n >= manyBrief {
+				break
+			}
+			is = max(is, next)
 		}
-		t, values := wholeTable, wholeEntry
-		if brief {
-			t, values = briefTable, briefEntry
-		}
-		if err := putRows(tx, t, rest[:n], values); err != nil {
+		if err := putRows(tx, journalTables[is], rest[:n], is.columns); err != nil {
 			return err
 		}
 		rest = rest[n:]
 	}
 	return nil
 }
+
+// manyBrief is after how many narrower entries a wider one begins another statement.
+const manyBrief = 16
 
 // putEntriesAt puts entries under any ids that are free.
 func putEntriesAt(tx *gorm.DB, entries []journal.Entry) error {

@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	jsonv2 "github.com/go-json-experiment/json"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
@@ -13,6 +14,8 @@ import (
 )
 
 type request struct {
+	Limit  int               `json:"limit"`
+	All    bool              `json:"all"`
 	Room   string            `json:"room"`
 	Rooms  []string          `json:"rooms"`
 	On     *bool             `json:"on"`
@@ -99,5 +102,28 @@ func TestWhatIsWrittenIsReadAgain(t *testing.T) {
 		again, err := json.Marshal(got)
 		require.NoError(t, err)
 		require.JSONEq(t, string(text), string(again))
+	})
+}
+
+// Plain values are read as in the general way.
+func FuzzPlain(f *testing.F) {
+	for _, value := range []string{`""`, `"a"`, `"\u0061"`, `"\""`, `[]`, `[ ]`, `["a" , "b"]`, `["a",null]`, `["a,b]","c"]`, `[["a"]]`, `["\\"]`, `{"a":"b"}`,
+		`true`, `false`, `null`, `0`, `-0`, `-1`, `7`, `1.5`, `1e3`, `123456789`, `1234567890`, `99999999999999999999`, " 7 "} {
+		f.Add(value)
+	}
+	f.Fuzz(func(t *testing.T, value string) {
+		for _, name := range []string{"room", "rooms", "limit", "all"} {
+			text := []byte(`{"` + name + `":` + value + `}`)
+			object, err := strictjson.Scan(text)
+			if err != nil {
+				return
+			}
+			var got, want request
+			err = object.Into(&got)
+			require.Equal(t, jsonv2.Unmarshal(text, &want, jsonv2.MatchCaseInsensitiveNames(false)) == nil, err == nil, "%s: %v", text, err)
+			if err == nil {
+				require.Equal(t, want, got, "%s", text)
+			}
+		}
 	})
 }
