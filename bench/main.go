@@ -17,8 +17,7 @@ import (
 	"text/tabwriter"
 	"time"
 
-	"github.com/prometheus/procfs"
-
+	"tovik.example/tovik/bench/load"
 	"tovik.example/tovik/internal/engine"
 )
 
@@ -144,18 +143,13 @@ func run(short bool, only string) results {
 	}{{"counts", s.counts}, {"joins", s.joins}, {"records", s.records}, {"memory", s.memory}, {"returns", s.returns}, {"blast", s.blast}, {"fanout", s.fanouts}, {"hold", s.hold}, {"doing", s.doing}, {"timing", s.timing}, {"rows", s.rows}} {
 		if only == "" || only == part.name {
 			fmt.Fprintf(os.Stderr, "%s …", part.name)
-			begun, before := time.Now(), processors()
+			begun, stolen := time.Now(), load.Stolen()
 			part.run(r)
-			passed, after := time.Since(begun).Seconds(), processors()
-			taken := 100 * (after.Steal - before.Steal) / (passed * float64(runtime.NumCPU()))
-			fmt.Fprintf(os.Stderr, " %.0f s, the host took %.0f %% of the processors\n", passed, taken)
+			fmt.Fprintf(os.Stderr, " %.0f s, the host took %.0f %% of the processors\n", time.Since(begun).Seconds(), stolen())
 		}
 	}
 	return r
 }
-
-// processors returns how the machine's processors have spent their time, in seconds.
-func processors() procfs.CPUStat { return must(must(procfs.NewDefaultFS()).Stat()).CPUTotal }
 
 func (s *stage) fanouts(r results) {
 	s.fanout(r, fanout{receivers: 5000, changes: 1000})

@@ -20,6 +20,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"tovik.example/tovik/bench/load"
 	"tovik.example/tovik/client"
 	"tovik.example/tovik/internal/cluster/local"
 	"tovik.example/tovik/internal/engine"
@@ -51,41 +52,37 @@ func main() {
 		log.Fatalf("%s", out)
 	}
 	defer func() { _ = os.RemoveAll(dir) }()
-	fmt.Println("joins and leaves, answered to", *links, "links; processor time over all processes")
 	alone := aloneService(dir, program)
 	one := cluster(filepath.Join(dir, "one"), program, "dipper")
 	three := cluster(filepath.Join(dir, "three"), program, "dipper", "heron", "kestrel")
 	owner := ownerOf(three, "dipper")
-	var ratios [3][]float64 // to alone, of the same round
-	var last [3]figures
-	for range *rounds {
-		for i, at := range []service{alone, {url: one.At("dipper"), pids: one.Processes()}, {url: three.At(owner), pids: three.Processes()}} {
-			last[i] = joins(at.url, at.pids)
-			ratios[i] = append(ratios[i], last[i].perSecond/last[0].perSecond)
-		}
-	}
-	for i, what := range []string{"alone", "a cluster of one", "three nodes, at the owner"} {
-		if *rounds == 0 {
-			break
-		}
-		slices.Sort(ratios[i])
-		fmt.Printf("  %-28s %7.0f /s  %6.0f µs each in the last round;  %.2f of alone (%.2f to %.2f)\n", what, last[i].perSecond, last[i].micros, ratios[i][len(ratios[i])/2], ratios[i][0], ratios[i][len(ratios[i])-1])
+	if *rounds > 0 {
+		measured(func() { joinsEverywhere(alone, one, three, owner) })
 	}
 	alone.stop()
 	one.Stop()
 	time.Sleep(20 * time.Second) // old entries are looked for, and garbage is collected
-	used := cpu(three.Processes())
-	time.Sleep(*spell)
-	fmt.Printf("at rest, each of three nodes: %.2f %% of a core\n", 100*(cpu(three.Processes())-used).Seconds()/spell.Seconds()/3)
-	followed(three, owner)
-	seen(three, owner)
+	measured(func() {
+		used := cpu(three.Processes())
+		time.Sleep(*spell)
+		fmt.Printf("at rest, each of three nodes: %.2f %% of a core\n", 100*(cpu(three.Processes())-used).Seconds()/spell.Seconds()/3)
+	})
+	measured(func() { followed(three, owner) })
+	measured(func() { seen(three, owner) })
 	empty := memory(three.Processes())
 	people := gather(three, *sessions)
 	fmt.Printf("%d people with a link each: %.1f KB of memory each, over all processes\n", *sessions, float64(memory(three.Processes())-empty)/float64(*sessions))
-	handover(three, people)
-	takeovers(three, people)
+	measured(func() { handover(three, people) })
+	measured(func() { takeovers(three, people) })
 	people.goes()
 	three.Stop()
+}
+
+// measured does what prints figures, and says how busy the host was: what it takes of the processors, others use.
+func measured(part func()) {
+	stolen := load.Stolen()
+	part()
+	fmt.Printf("  (the host took %.0f %% of the processors meanwhile)\n", stolen())
 }
 
 func check(err error) {
@@ -181,6 +178,23 @@ func cpu(pids []int) (used time.Duration) {
 }
 
 type figures struct{ perSecond, micros float64 }
+
+// joinsEverywhere compares joins and leaves of a service that is alone, of a cluster of one, and of one of three.
+func joinsEverywhere(alone service, one, three *local.Nodes, owner string) {
+	fmt.Println("joins and leaves, answered to", *links, "links; processor time over all processes")
+	var ratios [3][]float64 // to alone, of the same round
+	var last [3]figures
+	for range *rounds {
+		for i, at := range []service{alone, {url: one.At("dipper"), pids: one.Processes()}, {url: three.At(owner), pids: three.Processes()}} {
+			last[i] = joins(at.url, at.pids)
+			ratios[i] = append(ratios[i], last[i].perSecond/last[0].perSecond)
+		}
+	}
+	for i, what := range []string{"alone", "a cluster of one", "three nodes, at the owner"} {
+		slices.Sort(ratios[i])
+		fmt.Printf("  %-28s %7.0f /s  %6.0f µs each in the last round;  %.2f of alone (%.2f to %.2f)\n", what, last[i].perSecond, last[i].micros, ratios[i][len(ratios[i])/2], ratios[i][0], ratios[i][len(ratios[i])-1])
+	}
+}
 
 // joins has links join and leave rooms as fast as they are answered.
 func joins(url string, pids []int) figures {

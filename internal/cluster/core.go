@@ -281,6 +281,10 @@ func (c *Core) Unsealed(topic engine.Topic) bool {
 	if !current {
 		c.asked[topic] = true
 	}
+	if here := c.here(); current && here != nil { // cheaper than a question, and asked for each list that is followed
+		defer c.runner.mu.Unlock()
+		return here.Unsealed(topic)
+	}
 	c.runner.mu.Unlock()
 	return !current || ask[bool](c, "Unsealed", topic)
 }

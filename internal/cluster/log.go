@@ -2,6 +2,7 @@ package cluster
 
 import (
 	"fmt"
+	"time"
 
 	"tovik.example/tovik/internal/presence"
 )
@@ -56,7 +57,26 @@ func (n *Node) Appended(at presence.Instant, id string, outcome Outcome) {
 	}
 }
 
-// Applied handles a record that the driver has put into the node's records, if it applies.
+// GatherFor is how long rows that the node does not await may wait for others: many rows that go to the same pages of a
+// file cost less when they are put together. With the time of a batch, it is as long as in a service that is alone.
+const GatherFor = 75 * time.Millisecond
+
+// Awaits reports whether the driver must put the rows of a record, and all before it, before the node gets the record. A
+// node reads rows only after a change of owner, and answers commands only once they are on record.
+func (n *Node) Awaits(r *Record) bool {
+	switch r.Kind {
+	case KindMark:
+		return false
+	case KindBatch:
+		is := n.realms[r.Realm]
+		answers := is != nil && is.owner != nil && is.owner.appending != nil && is.owner.appending.ID == r.ID && len(is.owner.settling) > 0
+		return answers || len(r.Changes)+len(r.Removed) > 0
+	}
+	return true
+}
+
+// Applied handles a record of the log. If it applies, the driver puts its rows into the node's records: before if the node
+// awaits them (see [Node.Awaits]), otherwise within [GatherFor].
 func (n *Node) Applied(at presence.Instant, position Position, r Record) Verdict {
 	n.runs(at)
 	if n.halted != "" {

@@ -40,6 +40,34 @@ func TestARecordWhoseOutcomeIsUnknownIsAppendedAgain(t *testing.T) {
 	require.True(t, slices.ContainsFunc(w.log, func(r cluster.Record) bool { return r.ID == lost }), "under the same id")
 }
 
+// TestANodeAwaitsTheRowsThatItReadsOrAnswersFor asks both the owner and another node, as each record is appended.
+func TestANodeAwaitsTheRowsThatItReadsOrAnswersFor(t *testing.T) {
+	w := begun(t)
+	link := w.opens(heron, 7, "ilse")
+	w.run(time.Second)
+	type awaits struct{ owner, other bool }
+	var of map[cluster.Kind]awaits
+	w.outcome = func(_ cluster.Name, r cluster.Record) cluster.Outcome {
+		of[r.Kind] = awaits{w.nodes[dipper].Awaits(&r), w.nodes[kestrel].Awaits(&r)}
+		return cluster.Done
+	}
+	gives := func(in presence.Input) {
+		of = map[cluster.Kind]awaits{}
+		w.on(heron, func(n *cluster.Node) { n.Requested(w.at(), 1, 7, cluster.Request{Attempt: 99, Input: in}) })
+		w.run(2 * time.Second)
+	}
+	gives(presence.Join{From: link, Room: "basin.upper-weir"})
+	require.Equal(t, map[cluster.Kind]awaits{cluster.KindMark: {}, cluster.KindBatch: {}}, of, "nobody waits")
+	gives(presence.SetStatus{User: "ilse", Status: presence.Busy})
+	require.Equal(t, awaits{owner: true}, of[cluster.KindBatch], "its answer promises that it lasts")
+	gives(presence.Remove{User: "ilse"})
+	require.Equal(t, awaits{true, true}, of[cluster.KindBatch], "what she follows ends at all nodes")
+	w.gives(kestrel, true)
+	w.until("the next owner", func() bool { return w.owned(kestrel).Speaks })
+	require.Equal(t, awaits{true, true}, of[cluster.KindEnds])
+	require.Equal(t, awaits{true, true}, of[cluster.KindBegins], "it reads the rows then")
+}
+
 func TestAnOwnerHandsOverOnceTheNextHasReadAhead(t *testing.T) {
 	for _, readsOn := range []bool{false, true} {
 		w := begun(t)

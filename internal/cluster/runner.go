@@ -238,7 +238,7 @@ func (r *Runner) Receive(e Envelope) {
 	r.react(func(n *Node, at presence.Instant) { n.Receive(at, e) })
 }
 
-// Applied says that the rows of a record were put, if it applies (see [Node.Applied]).
+// Applied gives the node a record of the log (see [Node.Applied]).
 func (r *Runner) Applied(position Position, record Record) {
 	r.react(func(n *Node, at presence.Instant) {
 		verdict := n.Applied(at, position, record)
@@ -247,6 +247,13 @@ func (r *Runner) Applied(position Position, record Record) {
 		default:
 		}
 	})
+}
+
+// Awaits reports whether a record must have its rows put before it is applied (see [Node.Awaits]).
+func (r *Runner) Awaits(record *Record) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.node.Awaits(record)
 }
 
 // MakeRealm makes a realm, with changes of the records, and returns its number once this node has it.

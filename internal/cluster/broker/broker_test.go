@@ -62,6 +62,8 @@ func (n *node) Applied(at cluster.Position, r cluster.Record) {
 	n.records = append(n.records, clustertest.Placed{At: at, Record: r})
 }
 
+func (n *node) Awaits(*cluster.Record) bool { return true }
+
 // rows are those of a node that keeps none.
 type rows struct{}
 

@@ -16,6 +16,8 @@ import (
 type Node interface {
 	Receive(cluster.Envelope)
 	Applied(cluster.Position, cluster.Record)
+	// Awaits reports whether a record must have its rows put before the node gets it (see [cluster.Node.Awaits]).
+	Awaits(*cluster.Record) bool
 }
 
 // Rows are a node's rows, as in stored.Records.
@@ -38,8 +40,8 @@ const (
 	tooOldText = "the log begins at record %d, and the records here end at %d: start the node again, and it takes a copy of those of another node"
 )
 
-// Serve gives a node its messages and the records of the log, each after its rows were put, until ctx is done
-// or the log cannot be followed.
+// Serve gives a node its messages and the records of the log until ctx is done or the log cannot be followed. The rows
+// of a record are put before the node gets it or, if it does not await them, within a moment after it.
 func (b *Broker) Serve(ctx context.Context, node Node, rows Rows) error {
 	messages := make(chan *nats.Msg, busBuffer)
 	bus, err := b.Conn.ChanSubscribe(b.bus(b.Node), messages)
@@ -74,15 +76,7 @@ func (b *Broker) Serve(ctx context.Context, node Node, rows Rows) error {
 func (b *Broker) follow(ctx context.Context, node Node, rows Rows) error {
 	r := &reader{broker: b, node: node, rows: rows, fold: rows.Fold(), read: rows.Read(), noted: time.Now(), patience: silentFor}
 	defer r.unsubscribe()
-	for {
-		batch, err := r.next(ctx)
-		if len(batch) == 0 || err != nil {
-			return err
-		}
-		if err := r.take(batch); err != nil {
-			return err
-		}
-	}
+	return r.run(ctx)
 }
 
 // reader reads the log.
@@ -93,6 +87,9 @@ type reader struct {
 	fold   cluster.Fold
 	read   cluster.Position
 	noted  time.Time // when the position was put last
+
+	waiting []cluster.Record // whose rows are to be put
+	putBy   time.Time        // when that must be done, if there are any
 
 	sub      *nats.Subscription // nil: none
 	stream   chan *nats.Msg     // holds atOnce; the server sends again what did not fit
@@ -106,7 +103,19 @@ func (r *reader) unsubscribe() {
 	}
 }
 
-// next waits for records. It returns none once ctx is done.
+func (r *reader) run(ctx context.Context) error {
+	for {
+		batch, err := r.next(ctx)
+		if len(batch) == 0 || err != nil {
+			return errors.Join(err, r.putWaiting())
+		}
+		if err := r.take(batch); err != nil {
+			return err
+		}
+	}
+}
+
+// next waits for records, and puts rows when they must be put. It returns none once ctx is done.
 func (r *reader) next(ctx context.Context) (batch []*nats.Msg, err error) {
 	for {
 		if r.sub == nil {
@@ -116,10 +125,20 @@ func (r *reader) next(ctx context.Context) (batch []*nats.Msg, err error) {
 			}
 		}
 		silent := time.NewTimer(r.patience)
+		var due <-chan time.Time
+		if len(r.waiting) > 0 {
+			due = time.After(time.Until(r.putBy))
+		}
 		select {
 		case <-ctx.Done():
 			silent.Stop()
 			return nil, nil
+		case <-due:
+			silent.Stop()
+			if err := r.putWaiting(); err != nil {
+				return nil, err
+			}
+			continue
 		case <-silent.C: // every node appends a mark each second, so the server that read for us must be gone
 			r.unsubscribe()
 			r.patience = min(2*r.patience, silentMost)
@@ -136,15 +155,14 @@ func (r *reader) next(ctx context.Context) (batch []*nats.Msg, err error) {
 	}
 }
 
-// take puts the rows of records, and then gives the records to the node.
+// take gives records to the node. It puts what is waiting before, unless all of it may wait longer.
 func (r *reader) take(batch []*nats.Msg) error {
 	type step struct {
 		at     cluster.Position
 		record cluster.Record
 	}
 	var steps []step
-	var put []cluster.Record
-	unreadable := false
+	now, unreadable := false, false
 	for _, m := range batch {
 		meta, err := m.Metadata()
 		if err != nil {
@@ -165,14 +183,23 @@ func (r *reader) take(batch []*nats.Msg) error {
 		}
 		r.read = at
 		if verdict == cluster.Applies && record.HasRows() {
-			put = append(put, record)
+			if len(r.waiting) == 0 {
+				r.putBy = time.Now().Add(cluster.GatherFor)
+			}
+			r.waiting = append(r.waiting, record)
 		}
+		now = now || r.node.Awaits(&record)
 	}
-	if len(put) > 0 || time.Since(r.noted) > noteEvery {
-		if err := r.rows.Put(r.read, r.fold, put); err != nil {
-			return fmt.Errorf("the records cannot be written: %w", err)
+	late := len(r.waiting) >= atOnce || len(r.waiting) > 0 && !time.Now().Before(r.putBy)
+	switch {
+	case time.Since(r.noted) > noteEvery:
+		if err := r.put(); err != nil {
+			return err
 		}
-		r.noted = time.Now()
+	case now || late || unreadable:
+		if err := r.putWaiting(); err != nil {
+			return err
+		}
 	}
 	for _, s := range steps {
 		r.node.Applied(s.at, s.record)
@@ -180,6 +207,22 @@ func (r *reader) take(batch []*nats.Msg) error {
 	if unreadable {
 		return errUnreadable
 	}
+	return nil
+}
+
+func (r *reader) putWaiting() error {
+	if len(r.waiting) == 0 {
+		return nil
+	}
+	return r.put()
+}
+
+// put puts the rows that are waiting, and notes the position.
+func (r *reader) put() error {
+	if err := r.rows.Put(r.read, r.fold, r.waiting); err != nil {
+		return fmt.Errorf("the records cannot be written: %w", err)
+	}
+	r.waiting, r.noted = nil, time.Now()
 	return nil
 }
 

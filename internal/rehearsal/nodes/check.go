@@ -449,6 +449,10 @@ func (w *world) equalRows() {
 	at := map[cluster.Position]*replica{}
 	for _, h := range w.hosts {
 		is := h.records
+		if h.up {
+			h.put()
+			is.position = h.read // up to there, no further rows
+		}
 		other := at[is.position]
 		at[is.position] = is
 		switch {

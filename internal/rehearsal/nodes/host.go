@@ -25,6 +25,10 @@ type host struct {
 	deaf        bool          // what comes while it stands still is lost, as when its buffers are full
 	node        *cluster.Node
 	records     *replica
+	read        cluster.Position // up to where it has read the log
+	fold        cluster.Fold     // what the log says there
+	waiting     []cluster.Record // whose rows are to be put
+	putBy       time.Duration    // when that must be done, if there are any
 	applying    bool
 	planned     bool // it ticks next at tickAt
 	tickAt      time.Duration
@@ -90,12 +94,13 @@ func (h *host) start(disk bool) {
 		h.records.close()
 		h.records = w.newReplica()
 	}
+	h.read, h.fold, h.waiting = h.records.position, h.records.fold.Clone(), nil
 	h.conns, h.seen = map[cluster.ConnID]*connection{}, map[cluster.Realm]*sight{}
 	keepers, timings := w.names[:min(3, len(w.names))], cluster.DefaultTimings()
 	if w.External {
 		keepers, timings = nil, cluster.ExternalTimings()
 	}
-	h.node = cluster.NewNode(cluster.Config{Name: h.name, Incarnation: h.incarnation, Nodes: w.names, LogNodes: keepers, Fold: h.records.fold, Knows: h.knows,
+	h.node = cluster.NewNode(cluster.Config{Name: h.name, Incarnation: h.incarnation, Nodes: w.names, LogNodes: keepers, Fold: h.fold.Clone(), Knows: h.knows,
 		Policy: func(string) presence.Policy { return w.policy }, Timings: timings, Credit: w.credit, Records: h.records, NewMaker: func(realm cluster.Realm) cluster.Maker { return h.records.maker(realm, h.world.wall(h.skew)) }, NewID: func() string { return fmt.Sprint("record-", w.id()) }, NewRun: w.newRun,
 		Story: func(format string, args ...any) {
 			if w.Story {
@@ -253,30 +258,52 @@ func (h *host) wake() {
 	})
 }
 
-// apply applies the log up to a position: first the rows of the records that apply, then the records.
-// The rows depend on the log alone.
+// apply applies the log up to a position. It puts the rows of the records that apply before, or later if the node does
+// not await them; a node that dies meanwhile reads them again. The rows depend on the log alone.
 func (h *host) apply(upTo cluster.Position) {
-	to, from := h.records, h.records.position
-	var rows []cluster.Record
-	for to.position < upTo {
-		r := h.world.broker.log[to.position]
-		verdict := to.fold.Take(to.position+1, r, h.knows)
+	from, now := h.read, false
+	for h.read < upTo {
+		r := h.world.broker.log[h.read]
+		verdict := h.fold.Take(h.read+1, r, h.knows)
 		if verdict == cluster.Unreadable {
+			now = true
 			break
 		}
-		to.position++
+		h.read++
 		if verdict == cluster.Applies && r.HasRows() {
-			rows = append(rows, r)
+			if len(h.waiting) == 0 {
+				h.putBy = h.world.now + cluster.GatherFor
+				h.later(cluster.GatherFor, h.putDue)
+			}
+			h.waiting = append(h.waiting, r)
 		}
+		now = now || h.node.Awaits(&r)
 	}
-	if len(rows) > 0 {
-		if err := to.Put(to.position, to.fold, rows); err != nil {
-			panic(err)
-		}
+	if now {
+		h.put()
 	}
 	for at := from; at < upTo && h.up; at++ {
 		h.node.Applied(h.at(), at+1, h.world.broker.log[at])
 	}
+}
+
+func (h *host) putDue() {
+	if h.world.now >= h.putBy {
+		h.put()
+	}
+}
+
+// put puts the rows that are waiting.
+func (h *host) put() {
+	if len(h.waiting) == 0 {
+		return
+	}
+	to := h.records
+	to.position, to.fold = h.read, h.fold.Clone()
+	if err := to.Put(to.position, to.fold, h.waiting); err != nil {
+		panic(err)
+	}
+	h.waiting = nil
 }
 
 // die ends the node. Its clients notice it at once, or only by silence.
