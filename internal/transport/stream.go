@@ -61,7 +61,7 @@ type Stream struct {
 	codec   Codec
 	handler Handler
 
-	mark mark // of the watcher; zero before the first wait, or without one
+	mark mark // of the watcher; zero before the first wait, or without one. It stays the same then
 
 	waits    atomic.Bool // for something to read; who ends that sets fail, and hands the stream to a worker
 	watched  bool        // the pool's watcher waits for data, and not a goroutine
@@ -176,12 +176,16 @@ func (s *Stream) ExpectWithin(d time.Duration) {
 
 // wait waits for data, and hands it to a worker.
 func (s *Stream) wait(w *worker) {
+	first := s.watched && s.mark == 0
+	if first {
+		s.pool.watcher.put(s) // from here on another worker may end the stream, and must find the mark
+	}
 	s.waits.Store(true)
 	if !s.watched {
 		go func() { s.ready(s.conn.await()) }() // small, because it does nothing else
 		return
 	}
-	if err := s.pool.watcher.watch(w.watching, s, s.conn.raw()); err != nil {
+	if err := s.pool.watcher.watch(w.watching, s.mark, first, s.conn.raw()); err != nil {
 		s.ready(err)
 	}
 	if s.isOvertime() {

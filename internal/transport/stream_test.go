@@ -14,6 +14,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -121,6 +122,56 @@ func TestAStreamEndsOnceHoweverItEnds(t *testing.T) {
 			assert.Len(t, p.watcher.free, len(p.watcher.streams), "all places are free again")
 		}
 	})
+}
+
+// TestAStreamThatIsAboutToBeWatched is given up at that moment, or its time limit passes.
+func TestAStreamThatIsAboutToBeWatched(t *testing.T) {
+	p := NewPool(1, time.Minute)
+	defer p.Close()
+	if !p.watches() {
+		t.Skip("nothing is watched on this system")
+	}
+	begin := func(overdue func(*echo), meddle func(*echo)) (h *echo, far net.Conn) {
+		near, far := sockets(t)()
+		h = &echo{over: make(chan error, 1), overdue: overdue}
+		h.stream = NewStream(p, near, WebSocket(1<<14, false), h)
+		h.stream.conn = &meddled{conn: h.stream.conn, meddle: func() { meddle(h) }}
+		h.stream.Start(nil)
+		return h, far
+	}
+	_, far := begin(nil, func(h *echo) {
+		h.stream.Abort(io.ErrUnexpectedEOF)
+		assert.ErrorIs(t, within(t, h.over), io.ErrUnexpectedEOF)
+	})
+	_ = far.Close()
+	require.Len(t, p.watcher.free, len(p.watcher.streams), "it leaves its place")
+
+	overdue := make(chan struct{})
+	h, far := begin(func(*echo) { close(overdue) }, func(h *echo) {
+		h.stream.ExpectWithin(time.Nanosecond)
+		within(t, overdue)
+		assert.Eventually(t, h.stream.waits.Load, bound, time.Millisecond, "another worker watches it")
+		time.Sleep(10 * time.Millisecond) // that worker should be the first; otherwise this tests nothing
+	})
+	_, err := far.Write(masked(ws.OpText, true, []byte("level 2.10")))
+	require.NoError(t, err)
+	require.Equal(t, []string{"level 2.10"}, readFrames(far, 1))
+	_ = far.Close()
+	within(t, h.over)
+}
+
+// meddled does something when its socket is about to be watched for the first time.
+type meddled struct {
+	conn
+	meddle func()
+	done   atomic.Bool
+}
+
+func (m *meddled) raw() syscall.RawConn {
+	if m.done.CompareAndSwap(false, true) {
+		m.meddle()
+	}
+	return m.conn.raw()
 }
 
 // TestAQuietClientIsOverdue plays the limits of ExpectWithin on a fake clock.

@@ -30,17 +30,14 @@ func newWatcher() (*watcher, error) {
 	return w, nil
 }
 
-// watch reports the next data of a stream, or its end, once.
-func (w *watcher) watch(with *watching, s *Stream, c syscall.RawConn) error {
+// watch reports the next data on the socket of a stream with a mark, or its end, once. First says that it has not been
+// watched yet.
+func (w *watcher) watch(with *watching, of mark, first bool, c syscall.RawConn) error {
 	with.epoll, with.op = w.fd, syscall.EPOLL_CTL_MOD
-	if s.mark == 0 {
+	if first {
 		with.op = syscall.EPOLL_CTL_ADD
-		w.put(s)
 	}
-	with.event = syscall.EpollEvent{
-		Events: syscall.EPOLLIN | syscall.EPOLLRDHUP | syscall.EPOLLONESHOT,
-		Fd:     int32(uint32(s.mark)), Pad: int32(uint32(s.mark >> 32)),
-	}
+	with.event = syscall.EpollEvent{Events: syscall.EPOLLIN | syscall.EPOLLRDHUP | syscall.EPOLLONESHOT, Fd: int32(uint32(of)), Pad: int32(uint32(of >> 32))}
 	if err := c.Control(with.once); err != nil {
 		return err
 	}
@@ -57,7 +54,15 @@ type watching struct {
 
 func newWatching() *watching {
 	w := &watching{}
-	w.once = func(fd uintptr) { w.err = syscall.EpollCtl(w.epoll, w.op, int(fd), &w.event) }
+	w.once = func(fd uintptr) {
+		w.err = syscall.EpollCtl(w.epoll, w.op, int(fd), &w.event)
+		switch w.err { // another worker may begin at the same moment, after a time limit
+		case syscall.ENOENT:
+			w.err = syscall.EpollCtl(w.epoll, syscall.EPOLL_CTL_ADD, int(fd), &w.event)
+		case syscall.EEXIST:
+			w.err = syscall.EpollCtl(w.epoll, syscall.EPOLL_CTL_MOD, int(fd), &w.event)
+		}
+	}
 	return w
 }
 

@@ -16,7 +16,7 @@ type watching struct{}
 
 func newWatching() *watching { return nil }
 
-func (*watcher) watch(*watching, *Stream, syscall.RawConn) error { return errors.ErrUnsupported }
+func (*watcher) watch(*watching, mark, bool, syscall.RawConn) error { return errors.ErrUnsupported }
 
 func (*watcher) run() {}
 

@@ -167,6 +167,8 @@ var mutants = []mutant{
 	{"a hello that waited is answered after the cut that it caused", "internal/engine/engine.go", "e.news = append(e.news, answer{waiting, effect})", "waiting <- effect"},
 	{"reading TLS keeps no worker", "internal/transport/tls.go", "mayWait() bool { return true }", "mayWait() bool { return false }"},
 	{"giving a link up waits for nobody", "internal/transport/conn.go", "_ = over.NetConn().Close()", "_ = over.Close()"},
+	{"a stream has its place before another worker can end it", "internal/transport/stream.go", "	if first {\n		s.pool.watcher.put(s) // from here on another worker may end the stream, and must find the mark\n	}\n	s.waits.Store(true)\n", "	s.waits.Store(true)\n	_ = s.conn.raw()\n	if first {\n		s.pool.watcher.put(s)\n	}\n"},
+	{"another worker may be the first to watch a stream", "internal/transport/watcher_linux.go", "case syscall.ENOENT:", "case syscall.EPERM:"},
 	{"a limit that passes while a link is busy counts", "internal/transport/stream.go", "	if s.isOvertime() {\n		s.ready(os.ErrDeadlineExceeded)\n	}", ""},
 	{"what is reported late about a link is not taken for another", "internal/transport/marks.go", "s != nil && s.mark == k", "s != nil"},
 	{"an entry is as wide as its fields ask for", "internal/records/rows.go", "e.Was != \"\" || e.Unheard != 0", "e.Was != \"\""},
