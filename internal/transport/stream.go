@@ -61,7 +61,7 @@ type Stream struct {
 	codec   Codec
 	handler Handler
 
-	mark mark // of the watcher; zero before the first wait, or without one. It stays the same then
+	mark mark // of the watcher; zero before the first wait, or without one; then it never changes
 
 	waits    atomic.Bool // for something to read; who ends that sets fail, and hands the stream to a worker
 	watched  bool        // the pool's watcher waits for data, and not a goroutine

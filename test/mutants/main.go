@@ -177,7 +177,7 @@ var mutants = []mutant{
 	{"a node that begins to own a realm has put all rows before", "internal/cluster/log.go", "	return true\n}\n\n// Applied handles", "	return false\n}\n\n// Applied handles"},
 	{"a command is answered once its rows are put", "internal/cluster/log.go", "appending.ID == r.ID && len(is.owner.settling) > 0", "appending.ID == r.ID && len(is.owner.settling) > 1"},
 	{"rows that nobody awaits are put soon", "internal/cluster/broker/reader.go", "due = time.After(time.Until(r.putBy))", "due = nil"},
-	{"rows that are waiting are put at the end", "internal/cluster/broker/reader.go", "errors.Join(err, r.putWaiting())", "err"},
+	{"rows that are waiting are put at the end", "internal/cluster/broker/reader.go", "case len(batch) == 0:\n			return r.putWaiting()", "case len(batch) == 0:\n			return nil"},
 	{"the indexes of the journal go by blocks", "internal/records/journal.go", "	if q.indexed() {\n		db = db.Where(block", "	if false {\n		db = db.Where(block"},
 	{"a query goes to the last block", "internal/records/journal.go", "WHERE n < @last >> @bits)", "WHERE n + 1 < @last >> @bits)"},
 	{"somebody is erased from all blocks", "internal/records/change.go", "blocks(tx, wholeJournal)", "blocks(tx, idRange{1, 1 << blockBits})"},

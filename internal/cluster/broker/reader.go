@@ -106,8 +106,11 @@ func (r *reader) unsubscribe() {
 func (r *reader) run(ctx context.Context) error {
 	for {
 		batch, err := r.next(ctx)
-		if len(batch) == 0 || err != nil {
-			return errors.Join(err, r.putWaiting())
+		switch {
+		case err != nil:
+			return err
+		case len(batch) == 0:
+			return r.putWaiting()
 		}
 		if err := r.take(batch); err != nil {
 			return err

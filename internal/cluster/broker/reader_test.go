@@ -2,6 +2,7 @@ package broker
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"testing"
 	"testing/synctest"
@@ -19,6 +20,7 @@ import (
 type diary struct {
 	began time.Time
 	lines []string
+	full  error // why nothing can be put
 }
 
 func (d *diary) note(format string, args ...any) {
@@ -30,6 +32,9 @@ func (d *diary) Read() cluster.Position   { return 0 }
 func (d *diary) Receive(cluster.Envelope) {}
 
 func (d *diary) Put(after cluster.Position, _ cluster.Fold, list []cluster.Record) error {
+	if d.full != nil {
+		return d.full
+	}
 	d.note("put %d up to %d", len(list), after)
 	return nil
 }
@@ -79,5 +84,14 @@ func TestRowsThatNobodyAwaitsArePutTogether(t *testing.T) {
 			"0s: applied 1", "1ms: applied 2", "26ms: applied 3", "76ms: put 2 up to 3", "80ms: applied 4", "90ms: put 2 up to 5", "90ms: applied 5",
 			"95ms: applied 6", "96ms: applied 7", "97ms: put 1 up to 8", "97ms: applied 8", "98ms: applied 9", "99ms: put 1 up to 9",
 		}, d.lines)
+	})
+}
+
+func TestAFullDiskIsSaidOnce(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		d := &diary{began: time.Now(), full: errors.New("no space is left")}
+		r := &reader{node: d, rows: d, fold: d.Fold(), noted: time.Now(), patience: time.Hour, sub: new(nats.Subscription), stream: make(chan *nats.Msg, 10)}
+		r.waiting, r.putBy = []cluster.Record{{ID: "a"}}, time.Now().Add(time.Millisecond)
+		require.EqualError(t, r.run(t.Context()), "the records cannot be written: no space is left")
 	})
 }
