@@ -22,6 +22,7 @@ import (
 
 	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/cluster/local"
+	"tovik.example/tovik/internal/config"
 	"tovik.example/tovik/internal/demo"
 	"tovik.example/tovik/internal/rehearsal"
 )
@@ -61,12 +62,16 @@ func runNodes(ctx context.Context, c *cli.Command, data string, open []rehearsal
 	if err != nil {
 		return err
 	}
+	settings, err := config.Read("", given(c, func(config.Key) (text, where string) { return "", "" }))
+	if err != nil {
+		return &failure{exitUsage, err.Error()}
+	}
 	program, err := os.Executable()
 	if err != nil {
 		return err
 	}
 	stage := &nodesPage{key: secrets.OperatorKey, token: rand.Text()}
-	nodes, err := local.Start(local.Options{Program: program, Serve: []string{"demo-node"}, Dir: data, Names: demoNodes, Listen: c.String("listen"), Secret: secrets.Token, Key: secrets.OperatorKey}, stage.handler())
+	nodes, err := local.Start(local.Options{Program: program, Serve: []string{"demo-node"}, Dir: data, Names: demoNodes, Listen: settings.Listen, Secret: secrets.Token, Key: secrets.OperatorKey}, stage.handler())
 	if err != nil {
 		return err
 	}
