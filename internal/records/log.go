@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"errors"
-	"slices"
 
 	"gorm.io/gorm"
 
@@ -74,7 +73,8 @@ func (s *Store) Blank() (bool, error) {
 // left out, because it fits no other file either.
 func (s *Store) Put(after Position, rows []Rows) error {
 	outcomes := map[string]error{} // of changes that somebody may wait for
-	all := slices.Clone(rows)      // with those that do not fit
+	all := rows                    // with changes that do not fit
+	rows = together(rows)
 	err := s.behind(func(tx *gorm.DB) error {
 		var ends struct{ Entry, Delivery int64 }
 		// Ids go on after the last one even if its row was deleted, so that they do not depend on how many

@@ -150,7 +150,7 @@ func putPeople(tx *gorm.DB, people []*Person) error {
 	slices.SortFunc(people, func(p, q *Person) int { return cmp.Or(cmp.Compare(p.Realm, q.Realm), cmp.Compare(p.User, q.User)) })
 	present := make([]*Person, 0, len(people))
 	for _, p := range people {
-		if p.State != nil || p.FirstSeen != 0 {
+		if p.present() {
 			present = append(present, p)
 			continue
 		}

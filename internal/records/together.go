@@ -1,0 +1,71 @@
+package records
+
+import (
+	"cmp"
+	"slices"
+)
+
+// together puts rows of neighbours together where the outcome is the same: a statement for many rows costs less than many,
+// and of somebody who changes often, only the newest state is written. The list stays as it is.
+func together(list []Rows) (joined []Rows) {
+	var people map[personID]int // where they are among the last rows that were joined
+	for i := range list {
+		if i == 0 || !joined[len(joined)-1].join(&list[i], people) {
+			joined, people = append(joined, list[i]), map[personID]int{}
+			for j, p := range list[i].People {
+				people[personID{p.Realm, p.User}] = j
+			}
+			own(&joined[len(joined)-1])
+		}
+	}
+	return joined
+}
+
+// own gives rows slices of their own.
+func own(r *Rows) {
+	r.Entries, r.People, r.Counts = slices.Clip(r.Entries), slices.Clone(r.People), slices.Clip(r.Counts)
+	r.Typings, r.Hooked = slices.Clip(r.Typings), slices.Clip(r.Hooked)
+}
+
+// join adds the rows of the next record, unless something would be lost by that. People says where each person is.
+func (r *Rows) join(next *Rows, people map[personID]int) bool {
+	if len(r.Changes)+len(r.Tried) > 0 || r.Tidy != nil || r.Run != nil && next.Run != nil && r.Run.ID != next.Run.ID {
+		return false
+	}
+	for i := range next.People {
+		p := &next.People[i]
+		if at, ok := people[personID{p.Realm, p.User}]; ok {
+			if _, ok := r.People[at].then(p); !ok {
+				return false
+			}
+		}
+	}
+	for i := range next.People {
+		p := &next.People[i]
+		id := personID{p.Realm, p.User}
+		if at, ok := people[id]; ok {
+			r.People[at], _ = r.People[at].then(p)
+		} else {
+			people[id], r.People = len(r.People), append(r.People, *p)
+		}
+	}
+	r.Entries, r.Counts = append(r.Entries, next.Entries...), append(r.Counts, next.Counts...)
+	r.Typings, r.Hooked = append(r.Typings, next.Typings...), append(r.Hooked, next.Hooked...)
+	r.Tried, r.Changes, r.Tidy, r.Run = next.Tried, next.Changes, next.Tidy, cmp.Or(next.Run, r.Run)
+	return true
+}
+
+// present reports whether the row of a person is added if there is none yet (see [putPeople]).
+func (p *Person) present() bool { return p.State != nil || p.FirstSeen != 0 }
+
+// then returns the row that has the effect of this one and then another of the same person; false: there is none.
+func (p Person) then(next *Person) (Person, bool) {
+	switch {
+	case next.present() && !p.present(), !next.present() && p.present() && p.FirstSeen == 0:
+		return p, false
+	case next.present():
+		p.Name, p.Picture, p.FirstSeen = cmp.Or(next.Name, p.Name), cmp.Or(next.Picture, p.Picture), cmp.Or(p.FirstSeen, next.FirstSeen)
+	}
+	p.State, p.LastSeen, p.LastSeenOpen = next.State, max(p.LastSeen, next.LastSeen), max(p.LastSeenOpen, next.LastSeenOpen)
+	return p, true
+}
