@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tovik.example/tovik/internal/cluster/clustertest"
+	"tovik.example/tovik/internal/config"
 )
 
 // insideVariable has the path of tovik in a test that runs in a network namespace of its own.
@@ -175,4 +176,24 @@ func TestANodeThatIsUnpluggedIsNotReached(t *testing.T) {
 	pairs(true, false, false)
 	n.Unplug("kestrel", false)
 	pairs(true, true, true)
+}
+
+// TestTheDemoListensWhereTheServiceDoes starts the demo, of one node and of three, without saying where.
+func TestTheDemoListensWhereTheServiceDoes(t *testing.T) {
+	t.Parallel()
+	if inside(t) {
+		return
+	}
+	if os.Getenv(insideVariable) == "" {
+		t.Skip("network namespaces are not allowed here")
+	}
+	require.NoError(t, exec.Command("ip", "link", "set", "lo", "up").Run())
+	settings, err := config.Read("", func(config.Key) (text, where string) { return "", "" })
+	require.NoError(t, err)
+	for _, nodes := range []string{"1", "3"} {
+		demo, said := background(t, "Ctrl-C", "demo", "--nodes", nodes, "--people", "3", "--data", t.TempDir())
+		require.Contains(t, said, "http://"+settings.Listen+"/", "%s nodes", nodes)
+		require.NoError(t, demo.Process.Signal(syscall.SIGTERM))
+		require.Zero(t, ends(t, demo))
+	}
 }

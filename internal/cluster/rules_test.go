@@ -265,6 +265,32 @@ func TestAHelloThatComesAgainHasTheSameAnswer(t *testing.T) {
 	require.Equal(t, first, now.Link)
 }
 
+// TestWhatARequestBringsAboutIsToldBeforeItsAnswer has somebody join a room that is followed at the same node: the owner's,
+// and another one.
+func TestWhatARequestBringsAboutIsToldBeforeItsAnswer(t *testing.T) {
+	for _, at := range []cluster.Name{dipper, heron} {
+		w := begun(t)
+		w.on(at, func(n *cluster.Node) {
+			n.Follow(w.at(), 1, cluster.Follow{Wishes: []cluster.Wish{{Pattern: "**", View: presence.Full}}})
+		})
+		link := w.opens(at, 7, "ilse")
+		w.run(time.Second)
+		w.acts[at] = nil
+		w.on(at, func(n *cluster.Node) {
+			n.Requested(w.at(), 1, 7, cluster.Request{Attempt: 99, Input: presence.Join{From: link, Room: "basin.upper-weir"}})
+		})
+		w.run(20 * time.Millisecond)
+		told := slices.IndexFunc(w.acts[at], func(act cluster.Act) bool {
+			show, ok := act.(cluster.Show)
+			batch, is := show.What.(*engine.Batch)
+			return ok && is && len(batch.Joined) == 1
+		})
+		answered := slices.IndexFunc(w.acts[at], func(act cluster.Act) bool { _, is := act.(cluster.PassAnswer); return is })
+		require.NotEqual(t, -1, told, at)
+		require.Greater(t, answered, told, at)
+	}
+}
+
 func TestABeatRequestForALinkThatIsGoneSaysSo(t *testing.T) {
 	w := begun(t)
 	gone := presence.LinkID{Session: "session-7", Number: 1<<32 + 7}

@@ -176,9 +176,13 @@ func (r *Runner) change(do func(*Node, presence.Instant)) {
 	since := r.at()
 	do(r.node, since)
 	for _, act := range r.node.Acts() {
-		if outward(act) {
+		answer, is := act.(PassAnswer)
+		switch {
+		case outward(act):
 			r.sends.list = append(r.sends.list, act)
-		} else {
+		case is && len(r.others.list) == 0 && !r.others.busy: // nothing is to be told before it
+			r.answer(answer)
+		default:
 			r.others.list = append(r.others.list, act)
 		}
 	}
@@ -419,6 +423,8 @@ func (r *Runner) perform(act Act) {
 			r.react(func(n *Node, at presence.Instant) { n.Swapped(at, outcome) })
 		})
 	case PassAnswer:
+		r.mu.Lock()
+		defer r.mu.Unlock()
 		r.answer(act)
 	case WriteBeat:
 		r.ofConn(act.Conn, func(c *Core, link presence.LinkID) { c.links.AskBeat(presence.AskBeat{Link: link, Probe: act.Probe}) })
@@ -471,10 +477,8 @@ func (r *Runner) perform(act Act) {
 	}
 }
 
-// answer passes an answer to whoever waits for it.
+// answer passes an answer to whoever waits for it. The lock is held.
 func (r *Runner) answer(act PassAnswer) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
 	to := r.waiting[act.Answer.Attempt]
 	delete(r.waiting, act.Answer.Attempt)
 	if hello, waits := r.conns[act.Conn]; waits {
