@@ -148,29 +148,32 @@ const (
 
 // with does something with the node, and then what the node wants, unless another caller is about to.
 func (r *Runner) with(do func(*Node, presence.Instant)) {
-	r.change(do)
-	r.work(&r.sends, true)
-	r.work(&r.others, true)
+	sends, others := r.change(do)
+	if sends > 0 {
+		r.work(&r.sends, true)
+	}
+	if others > 0 {
+		r.work(&r.others, true)
+	}
 }
 
 // react lets the node react to what comes from other nodes, the log or the table. Whoever calls it does not wait until
 // receivers here are told, and so reads the next heartbeat in time.
 func (r *Runner) react(do func(*Node, presence.Instant)) {
-	r.change(do)
-	r.work(&r.sends, false)
-	r.mu.Lock()
-	left := len(r.others.list)
-	r.mu.Unlock()
+	sends, others := r.change(do)
+	if sends > 0 {
+		r.work(&r.sends, false)
+	}
 	switch {
-	case left > mostLeft:
+	case others > mostLeft:
 		r.work(&r.others, true)
-	case left > 0:
+	case others > 0:
 		r.others.wake()
 	}
 }
 
-// change does something with the node, and lists what the node wants then.
-func (r *Runner) change(do func(*Node, presence.Instant)) {
+// change does something with the node, and lists what the node wants then. It returns how much is in the lists.
+func (r *Runner) change(do func(*Node, presence.Instant)) (sends, others int) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	since := r.at()
@@ -190,6 +193,7 @@ func (r *Runner) change(do func(*Node, presence.Instant)) {
 	if r.measure.Held != nil {
 		r.measure.Held.Observe((r.at().Mono - since.Mono).Seconds())
 	}
+	return len(r.sends.list), len(r.others.list)
 }
 
 // work does what is in a list, unless another caller is about to. It may wait for that one if there is too much.

@@ -377,9 +377,18 @@ func Record(r cluster.Record) ([]byte, error) { return encode.Marshal(record(r))
 // ReadRecord reads the form of a record, which the record keeps as its text. If its format is newer than knows,
 // the record has only its id, format and kind.
 func ReadRecord(text []byte, knows cluster.Format) (cluster.Record, error) {
-	var form record
-	wrong := decode.Unmarshal(text, &form)
-	if wrong != nil || form.Format > knows { // a newer format may have anything else
+	var form struct { // looking for the tag of each part of each row would take as long as reading it
+		record
+		Rows    *records.Rows     `cbor:"R,omitempty"`
+		Changes []cbor.RawMessage `cbor:"c,omitempty"`
+	}
+	wrong := decodeUntagged.Unmarshal(text, &form)
+	r := cluster.Record(form.record)
+	for i := 0; i < len(form.Changes) && wrong == nil; i++ {
+		r.Changes = append(r.Changes, nil)
+		wrong = decode.Unmarshal(form.Changes[i], &r.Changes[i])
+	}
+	if wrong != nil || r.Format > knows { // a newer format may have anything else
 		var head struct {
 			ID     string         `cbor:"i"`
 			Format cluster.Format `cbor:"f"`
@@ -393,11 +402,11 @@ func ReadRecord(text []byte, knows cluster.Format) (cluster.Record, error) {
 		}
 		return cluster.Record{}, fmt.Errorf("the record %s cannot be read: %w", head.ID, wrong)
 	}
-	if rows, ok := form.Rows.(records.Rows); ok {
-		form.Rows = &rows
+	if form.Rows != nil {
+		r.Rows = form.Rows
 	}
-	form.Text = text
-	return cluster.Record(form), nil
+	r.Text = text
+	return r, nil
 }
 
 // Again returns records that share nothing with those given, as if each node had read them from the log.
