@@ -291,6 +291,26 @@ func TestWhatARequestBringsAboutIsToldBeforeItsAnswer(t *testing.T) {
 	}
 }
 
+func TestTheTableIsReadLessOftenInCalmTimes(t *testing.T) {
+	timings := cluster.DefaultTimings()
+	w := begun(t)
+	reads := func(heartbeats int) int {
+		w.acts[heron] = nil
+		w.run(time.Duration(heartbeats) * timings.Heartbeat)
+		return len(took[cluster.ReadTable](w, heron))
+	}
+	require.InDelta(t, 20, reads(20), 2, "nobody knows yet whether all is well")
+	w.run(2 * timings.Steady)
+	require.InDelta(t, 5, reads(20), 1)
+	w.gives(kestrel, true) // and nobody hears of it
+	since := w.now
+	w.until("the next owner", func() bool { return w.owned(kestrel).Speaks })
+	require.Less(t, w.now-since, 6*timings.Heartbeat)
+	w.still[dipper] = true
+	w.run(timings.Dead)
+	require.InDelta(t, 20, reads(20), 2, "a node is not heard")
+}
+
 func TestABeatRequestForALinkThatIsGoneSaysSo(t *testing.T) {
 	w := begun(t)
 	gone := presence.LinkID{Session: "session-7", Number: 1<<32 + 7}

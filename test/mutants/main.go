@@ -321,6 +321,7 @@ var mutants = []mutant{
 	{"pages leave a carrier that does not reach their owner", "internal/cluster/carrier.go", "if away && !r.carrier.refusing {", "if false {"},
 	{"a list that is compared lacks nothing", "internal/cluster/owner.go", "	o.engine.SealAll()\n", ""},
 	{"a command is answered when it is on record", "internal/cluster/owner.go", "(request.Change != nil || lasts(request.Input))", "request.Change != nil"},
+	{"the table is read with each heartbeat unless all is well", "internal/cluster/peer.go", "if n.beats++; n.beats%calmReads == 0 || !n.calm() {", "if n.beats++; n.beats%calmReads == 0 {"},
 	{"what a request brings about is told before its answer", "internal/cluster/request.go", "	n.readOwn() // what the input has brought about is told before its answer\n", ""},
 	{"a hello may wait at the owner's node", "internal/cluster/request.go", "case nil, presence.Hello, presence.Erase:", "case nil, presence.Erase:"},
 	{"a list that was left out is sent whole", "internal/cluster/stream.go", "			n.state(o, to, what.topic)", "			_ = what"},
