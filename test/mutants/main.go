@@ -300,7 +300,7 @@ var mutants = []mutant{
 	{"whoever asks while a list is told is told again", "internal/cluster/core.go", "		c.asked[topic] = true\n", ""},
 	{"a room is not known before its state", "internal/cluster/lists.go", " && !l.awaits[topic]", ""},
 	{"whoever was told that there is no room gets it whole", "internal/cluster/lists.go", "if before != (engine.Revision{}) {", "if true {"},
-	{"heartbeats wait for no receiver here", "internal/cluster/runner.go", "if outward(act) {", "if false {"},
+	{"heartbeats wait for no receiver here", "internal/cluster/runner.go", "case outward(act):", "case false:"},
 	{"a process that is older than another of its name halts", "internal/cluster/peer.go", "if e.To > n.Incarnation {", "if false {"},
 	{"an external broker must take marks", "internal/cluster/log.go", "broker.incarnation, broker.heard, broker.echoed = 1, n.mono(), n.markSent", "broker.incarnation, broker.heard, broker.echoed = 1, never, never"},
 	{"a mark counts from when it was sent", "internal/cluster/log.go", "broker.echoed = 1, n.mono(), n.markSent", "broker.echoed = 1, n.mono(), n.mono()+n.Timings.Away"},
