@@ -233,7 +233,7 @@ func TestTheConsoleIsSmall(t *testing.T) {
 // link to each other.
 func TestLanesTellWhatHappened(t *testing.T) {
 	t.Parallel()
-	s := startWith(t, func(p *presence.Policy) { p.GraceLost = 3 * time.Second })
+	s := startWith(t, func(p *presence.Policy) { p.GraceLost = 15 * time.Second }) // a busy browser shows it, too
 	browser, stop, err := chrome.Start(t.Context())
 	require.NoError(t, err)
 	t.Cleanup(stop)

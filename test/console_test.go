@@ -20,7 +20,7 @@ import (
 // journal agree, live, and link to each other.
 func TestTheConsoleSaysWhy(t *testing.T) {
 	t.Parallel()
-	s := startWith(t, func(p *presence.Policy) { p.GraceLost = 3 * time.Second })
+	s := startWith(t, func(p *presence.Policy) { p.GraceLost = 15 * time.Second }) // a busy browser shows it, too
 	browser, stop, err := chrome.Start(t.Context())
 	require.NoError(t, err)
 	t.Cleanup(stop)
