@@ -147,7 +147,7 @@ func begins(t *testing.T) *night {
 // all waits until something is so.
 func (n *night) all(what string, is func() bool) {
 	n.t.Helper()
-	require.Eventually(n.t, is, 2*time.Minute, 50*time.Millisecond, what)
+	require.Eventually(n.t, is, 5*time.Minute, 50*time.Millisecond, what) // the host may take half of the processors
 }
 
 // whole waits until all nodes are ready, and the realm answers at each.
