@@ -351,14 +351,6 @@ func (n *Node) pass(o *owner) {
 	}
 }
 
-// passSoon has the next Tick let time pass if something is due. With many messages, what becomes due meanwhile is done at once.
-func (n *Node) passSoon(o *owner) {
-	o.passAt = o.engine.Due()
-	if len(o.orphans) > 0 {
-		o.passAt = n.mono()
-	}
-}
-
 // takeUp handles a message of a carrier.
 func (n *Node) takeUp(o *owner, from Name, what Up) {
 	if up, ok := what.(Prepared); ok {
@@ -395,7 +387,7 @@ func (n *Node) takeUp(o *owner, from Name, what Up) {
 	case Follow, Unfollow, Want:
 		n.takeFollow(o, from, up)
 	}
-	n.passSoon(o)
+	n.pass(o)
 }
 
 func (n *Node) takeRequest(o *owner, from Name, request Request) {
