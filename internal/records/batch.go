@@ -91,11 +91,7 @@ func (b *batch) person(p *Person, user presence.UserID) {
 	b.begins()
 	id := personID{p.Realm, user}
 	if old := b.people[id]; old != nil {
-		p.LastSeen, p.LastSeenOpen = max(p.LastSeen, old.LastSeen), max(p.LastSeenOpen, old.LastSeenOpen)
-		p.Name, p.Picture = cmp.Or(p.Name, old.Name), cmp.Or(p.Picture, old.Picture)
-		if p.FirstSeen == 0 {
-			p.FirstSeen = old.FirstSeen
-		}
+		p.follows(old)
 	}
 	b.people[id] = p
 }

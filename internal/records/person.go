@@ -32,6 +32,15 @@ type Person struct {
 	State []byte `json:",omitzero"`
 }
 
+// present reports whether the person gets a row if they have none yet. Otherwise, a row that they have loses its state.
+func (p *Person) present() bool { return p.State != nil || p.FirstSeen != 0 }
+
+// follows keeps what an older row of the person knows and this one does not, as the table does.
+func (p *Person) follows(old *Person) {
+	p.Name, p.Picture, p.FirstSeen = cmp.Or(p.Name, old.Name), cmp.Or(p.Picture, old.Picture), cmp.Or(old.FirstSeen, p.FirstSeen)
+	p.LastSeen, p.LastSeenOpen = max(p.LastSeen, old.LastSeen), max(p.LastSeenOpen, old.LastSeenOpen)
+}
+
 // Saved returns what a restart needs to know of the person.
 func (p *Person) Saved() (saved presence.SavedPerson, err error) {
 	saved.User = p.User

@@ -5,10 +5,10 @@ import (
 	"slices"
 )
 
-// together puts rows of neighbours together where the outcome is the same: a statement for many rows costs less than many,
-// and of somebody who changes often, only the newest state is written. The list stays as it is.
+// together joins the rows of neighboring records where the outcome is the same. One statement for many rows costs less than
+// many statements, and somebody who changes often is written once. The list stays as it is.
 func together(list []Rows) (joined []Rows) {
-	var people map[personID]int // where they are among the last rows that were joined
+	var people map[personID]int // the place of each person in the rows that were joined last
 	for i := range list {
 		if i == 0 || !joined[len(joined)-1].join(&list[i], people) {
 			joined, people = append(joined, list[i]), map[personID]int{}
@@ -27,7 +27,7 @@ func own(r *Rows) {
 	r.Typings, r.Hooked = slices.Clip(r.Typings), slices.Clip(r.Hooked)
 }
 
-// join adds the rows of the next record, unless something would be lost by that. People says where each person is.
+// join adds the rows of the next record, unless the outcome would differ. People has the place of each person.
 func (r *Rows) join(next *Rows, people map[personID]int) bool {
 	if len(r.Changes)+len(r.Tried) > 0 || r.Tidy != nil || r.Run != nil && next.Run != nil && r.Run.ID != next.Run.ID {
 		return false
@@ -55,17 +55,15 @@ func (r *Rows) join(next *Rows, people map[personID]int) bool {
 	return true
 }
 
-// present reports whether the row of a person is added if there is none yet (see [putPeople]).
-func (p *Person) present() bool { return p.State != nil || p.FirstSeen != 0 }
-
-// then returns the row that has the effect of this one and then another of the same person; false: there is none.
+// then returns the row that has the effect of this one and then the next of the same person; false: there is none.
 func (p Person) then(next *Person) (Person, bool) {
+	one := *next
 	switch {
 	case next.present() && !p.present(), !next.present() && p.present() && p.FirstSeen == 0:
-		return p, false
-	case next.present():
-		p.Name, p.Picture, p.FirstSeen = cmp.Or(next.Name, p.Name), cmp.Or(next.Picture, p.Picture), cmp.Or(p.FirstSeen, next.FirstSeen)
+		return one, false
+	case !next.present(): // the table takes its name no longer
+		one.Name, one.Picture = p.Name, p.Picture
 	}
-	p.State, p.LastSeen, p.LastSeenOpen = next.State, max(p.LastSeen, next.LastSeen), max(p.LastSeenOpen, next.LastSeenOpen)
-	return p, true
+	one.follows(&p)
+	return one, true
 }

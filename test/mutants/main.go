@@ -173,6 +173,7 @@ var mutants = []mutant{
 	{"what is reported late about a link is not taken for another", "internal/transport/marks.go", "s != nil && s.mark == k", "s != nil"},
 	{"an entry is as wide as its fields ask for", "internal/records/rows.go", "e.Was != \"\" || e.Unheard != 0", "e.Was != \"\""},
 	{"a statement is as wide as its widest entry", "internal/records/rows.go", "			is = max(is, next)\n", ""},
+	{"somebody is first seen when they first came", "internal/records/person.go", "cmp.Or(old.FirstSeen, p.FirstSeen)", "cmp.Or(p.FirstSeen, old.FirstSeen)"},
 	{"a person who was not on record is added before they leave", "internal/records/together.go", ", !next.present() && p.present() && p.FirstSeen == 0:", ":"},
 	{"who was last seen without a row is not", "internal/records/together.go", "case next.present() && !p.present(), ", "case "},
 	{"what follows a change is put after it", "internal/records/together.go", "len(r.Changes)+len(r.Tried) > 0", "len(r.Tried) > 0"},
