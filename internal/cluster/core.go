@@ -227,18 +227,25 @@ func (c *Core) Unanswered() uint64 { return c.unanswered.Load() }
 func (c *Core) Here() bool {
 	c.runner.mu.Lock()
 	defer c.runner.mu.Unlock()
-	return c.here() != nil
+	return c.owned() != nil
 }
 
-// here returns the engine if this node owns the realm, answers for it now, and has read what it has said to itself. The
-// lock is held.
-func (c *Core) here() *engine.Engine {
+// owned returns the engine if this node owns the realm and answers for it now. The lock is held.
+func (c *Core) owned() *engine.Engine {
 	n := c.runner.node
 	n.runs(c.runner.at())
-	if is, owns := n.Owned(c.realm); owns && is.Speaks && len(n.peers[n.Name].out.waiting) == 0 {
+	if is, owns := n.Owned(c.realm); owns && is.Speaks {
 		return is.Engine
 	}
 	return nil
+}
+
+// here is owned for a question, which comes after all that the node has said to itself. The lock is held.
+func (c *Core) here() *engine.Engine {
+	if n := c.runner.node; len(n.peers[n.Name].out.waiting) > 0 {
+		return nil
+	}
+	return c.owned()
 }
 
 // question asks the owner's engine. It returns nil if no owner answers in time.

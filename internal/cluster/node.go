@@ -75,6 +75,7 @@ type Node struct {
 	order   []Realm // sorted
 	halted  string  // why; empty: it has not
 	beatAt  time.Duration
+	beats   int // heartbeats so far
 	flushAt time.Duration
 	alone   time.Duration // when it last heard no majority
 	wokeAt  time.Duration // when it had stood still last; 0: never

@@ -351,6 +351,14 @@ func (n *Node) pass(o *owner) {
 	}
 }
 
+// passSoon has the next Tick let time pass if something is due. With many messages, what becomes due meanwhile is done at once.
+func (n *Node) passSoon(o *owner) {
+	o.passAt = o.engine.Due()
+	if len(o.orphans) > 0 {
+		o.passAt = n.mono()
+	}
+}
+
 // takeUp handles a message of a carrier.
 func (n *Node) takeUp(o *owner, from Name, what Up) {
 	if up, ok := what.(Prepared); ok {
@@ -387,7 +395,7 @@ func (n *Node) takeUp(o *owner, from Name, what Up) {
 	case Follow, Unfollow, Want:
 		n.takeFollow(o, from, up)
 	}
-	n.pass(o)
+	n.passSoon(o)
 }
 
 func (n *Node) takeRequest(o *owner, from Name, request Request) {

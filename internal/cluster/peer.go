@@ -81,7 +81,9 @@ func (n *Node) heartbeat() {
 	if !n.majority(n.hears) {
 		n.alone = n.mono()
 	}
-	n.do(ReadTable{})
+	if n.beats++; n.beats%calmReads == 0 || !n.calm() {
+		n.do(ReadTable{})
+	}
 	for _, id := range n.order {
 		r := n.realms[id]
 		if r.owner != nil {
@@ -90,6 +92,33 @@ func (n *Node) heartbeat() {
 		n.carry(r)
 		n.confirmAhead(r)
 	}
+}
+
+// calmReads is with every how many heartbeats the table is read in calm times. Whoever changes it tells the others; that it
+// was not heard is found here. Each read wakes all nodes that keep the table.
+const calmReads = 4
+
+// calm reports whether nothing suggests that the table has changed, or should: all nodes hear each other and go on, and the
+// owners are those of the table as it was read last.
+func (n *Node) calm() bool {
+	if n.swapping || n.table.Listed != n.fold.Listed || n.mono()-n.alone < n.Timings.Steady {
+		return false
+	}
+	for _, name := range n.names {
+		p := n.peers[name]
+		if p.leaving || n.mono()-p.marked > 2*n.Timings.Mark {
+			return false
+		}
+		if name != n.Name && (n.mono()-p.since < n.Timings.Steady || n.mono()-p.heard > 2*n.Timings.Heartbeat || len(p.unheard) > 0) {
+			return false
+		}
+	}
+	for _, id := range n.order {
+		if is := n.table.Realms[id]; n.realms[id].known != (Known{is.Epoch, is.Owner}) || n.peers[is.Owner] == nil || is.Incarnation != n.peers[is.Owner].incarnation {
+			return false
+		}
+	}
+	return true
 }
 
 // Receive handles a parcel from the bus. A gap in the numbers means that messages were lost.

@@ -21,6 +21,9 @@ type waiting struct {
 var ErrNotReady = engine.ErrNotReady
 
 func (n *Node) request(r *realm, c *carried, request Request) {
+	if n.requestHere(r, c, request) {
+		return
+	}
 	r.carrier.requests[request.Attempt] = &waiting{request, c, n.mono()}
 	if c != nil {
 		c.attempts = append(slices.DeleteFunc(c.attempts, func(attempt uint64) bool { return r.carrier.requests[attempt] == nil }), request.Attempt)
@@ -29,6 +32,27 @@ func (n *Node) request(r *realm, c *carried, request Request) {
 		r.carrier.expires = n.mono() + n.Timings.Wait
 	}
 	n.toOwner(r, request)
+}
+
+// requestHere has the owner carry out a request if it is at this node and answers at once. It reports whether it has done so.
+// A node that owns a realm would otherwise send itself two messages for each request.
+func (n *Node) requestHere(r *realm, c *carried, request Request) bool {
+	o := r.owner
+	if o == nil || !o.speaks() || r.known.Owner != n.Name || len(n.peers[n.Name].out.waiting) > 0 {
+		return false
+	}
+	switch request.Input.(type) {
+	case nil, presence.Hello, presence.Erase: // a hello may have to wait for a probe
+		return false
+	}
+	if request.Change != nil || lasts(request.Input) {
+		return false
+	}
+	reply, err := o.engine.Give(request.Input)
+	n.passSoon(o)
+	n.readOwn() // what the input has brought about is told before its answer
+	n.settle(r, &waiting{request, c, n.mono()}, Answer{Attempt: request.Attempt, Reply: reply, Err: err})
+	return true
 }
 
 // giveUp withdraws a request whose client no longer waits.
@@ -106,6 +130,11 @@ func (n *Node) answered(r *realm, a Answer) {
 		return
 	}
 	delete(r.carrier.requests, a.Attempt)
+	n.settle(r, q, a)
+}
+
+// settle passes an answer to the client that waits for it, and notes what it changes.
+func (n *Node) settle(r *realm, q *waiting, a Answer) {
 	if q.conn == nil {
 		n.do(PassAnswer{0, a})
 		return
@@ -113,6 +142,7 @@ func (n *Node) answered(r *realm, a Answer) {
 	c := q.conn
 	switch in := q.request.Input.(type) {
 	case presence.Hello:
+		link := a.Reply.Link
 		if a.Err != nil {
 			n.do(PassAnswer{c.conn, a})
 			n.close(r, c, presence.NoReason)

@@ -265,6 +265,52 @@ func TestAHelloThatComesAgainHasTheSameAnswer(t *testing.T) {
 	require.Equal(t, first, now.Link)
 }
 
+// TestWhatARequestBringsAboutIsToldBeforeItsAnswer has somebody join a room that is followed at the same node: the owner's,
+// and another one.
+func TestWhatARequestBringsAboutIsToldBeforeItsAnswer(t *testing.T) {
+	for _, at := range []cluster.Name{dipper, heron} {
+		w := begun(t)
+		w.on(at, func(n *cluster.Node) {
+			n.Follow(w.at(), 1, cluster.Follow{Wishes: []cluster.Wish{{Pattern: "**", View: presence.Full}}})
+		})
+		link := w.opens(at, 7, "ilse")
+		w.run(time.Second)
+		w.acts[at] = nil
+		w.on(at, func(n *cluster.Node) {
+			n.Requested(w.at(), 1, 7, cluster.Request{Attempt: 99, Input: presence.Join{From: link, Room: "basin.upper-weir"}})
+		})
+		w.run(20 * time.Millisecond)
+		told := slices.IndexFunc(w.acts[at], func(act cluster.Act) bool {
+			show, ok := act.(cluster.Show)
+			batch, is := show.What.(*engine.Batch)
+			return ok && is && len(batch.Joined) == 1
+		})
+		answered := slices.IndexFunc(w.acts[at], func(act cluster.Act) bool { _, is := act.(cluster.PassAnswer); return is })
+		require.NotEqual(t, -1, told, at)
+		require.Greater(t, answered, told, at)
+	}
+}
+
+func TestTheTableIsReadLessOftenInCalmTimes(t *testing.T) {
+	timings := cluster.DefaultTimings()
+	w := begun(t)
+	reads := func(heartbeats int) int {
+		w.acts[heron] = nil
+		w.run(time.Duration(heartbeats) * timings.Heartbeat)
+		return len(took[cluster.ReadTable](w, heron))
+	}
+	require.InDelta(t, 20, reads(20), 2, "nobody knows yet whether all is well")
+	w.run(2 * timings.Steady)
+	require.InDelta(t, 5, reads(20), 1)
+	w.gives(kestrel, true) // and nobody hears of it
+	since := w.now
+	w.until("the next owner", func() bool { return w.owned(kestrel).Speaks })
+	require.Less(t, w.now-since, 6*timings.Heartbeat)
+	w.still[dipper] = true
+	w.run(timings.Dead)
+	require.InDelta(t, 20, reads(20), 2, "a node is not heard")
+}
+
 func TestABeatRequestForALinkThatIsGoneSaysSo(t *testing.T) {
 	w := begun(t)
 	gone := presence.LinkID{Session: "session-7", Number: 1<<32 + 7}

@@ -148,37 +148,44 @@ const (
 
 // with does something with the node, and then what the node wants, unless another caller is about to.
 func (r *Runner) with(do func(*Node, presence.Instant)) {
-	r.change(do)
-	r.work(&r.sends, true)
-	r.work(&r.others, true)
+	sends, others := r.change(do)
+	if sends > 0 {
+		r.work(&r.sends, true)
+	}
+	if others > 0 {
+		r.work(&r.others, true)
+	}
 }
 
 // react lets the node react to what comes from other nodes, the log or the table. Whoever calls it does not wait until
 // receivers here are told, and so reads the next heartbeat in time.
 func (r *Runner) react(do func(*Node, presence.Instant)) {
-	r.change(do)
-	r.work(&r.sends, false)
-	r.mu.Lock()
-	left := len(r.others.list)
-	r.mu.Unlock()
+	sends, others := r.change(do)
+	if sends > 0 {
+		r.work(&r.sends, false)
+	}
 	switch {
-	case left > mostLeft:
+	case others > mostLeft:
 		r.work(&r.others, true)
-	case left > 0:
+	case others > 0:
 		r.others.wake()
 	}
 }
 
-// change does something with the node, and lists what the node wants then.
-func (r *Runner) change(do func(*Node, presence.Instant)) {
+// change does something with the node, and lists what the node wants then. It returns how much is in the lists.
+func (r *Runner) change(do func(*Node, presence.Instant)) (sends, others int) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	since := r.at()
 	do(r.node, since)
 	for _, act := range r.node.Acts() {
-		if outward(act) {
+		answer, is := act.(PassAnswer)
+		switch {
+		case outward(act):
 			r.sends.list = append(r.sends.list, act)
-		} else {
+		case is && len(r.others.list) == 0 && !r.others.busy: // nothing is to be told before it
+			r.answer(answer)
+		default:
 			r.others.list = append(r.others.list, act)
 		}
 	}
@@ -186,6 +193,7 @@ func (r *Runner) change(do func(*Node, presence.Instant)) {
 	if r.measure.Held != nil {
 		r.measure.Held.Observe((r.at().Mono - since.Mono).Seconds())
 	}
+	return len(r.sends.list), len(r.others.list)
 }
 
 // work does what is in a list, unless another caller is about to. It may wait for that one if there is too much.
@@ -419,6 +427,8 @@ func (r *Runner) perform(act Act) {
 			r.react(func(n *Node, at presence.Instant) { n.Swapped(at, outcome) })
 		})
 	case PassAnswer:
+		r.mu.Lock()
+		defer r.mu.Unlock()
 		r.answer(act)
 	case WriteBeat:
 		r.ofConn(act.Conn, func(c *Core, link presence.LinkID) { c.links.AskBeat(presence.AskBeat{Link: link, Probe: act.Probe}) })
@@ -471,10 +481,8 @@ func (r *Runner) perform(act Act) {
 	}
 }
 
-// answer passes an answer to whoever waits for it.
+// answer passes an answer to whoever waits for it. The lock is held.
 func (r *Runner) answer(act PassAnswer) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
 	to := r.waiting[act.Answer.Attempt]
 	delete(r.waiting, act.Answer.Attempt)
 	if hello, waits := r.conns[act.Conn]; waits {

@@ -343,6 +343,13 @@ func (e *Engine) Pass() time.Duration {
 	return e.waiting - now.Mono
 }
 
+// Due returns when Pass has something to do next; [math.MaxInt64] stands for never.
+func (e *Engine) Due() time.Duration {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.due()
+}
+
 func (e *Engine) due() time.Duration {
 	due, ok := e.core.Due()
 	if !ok {

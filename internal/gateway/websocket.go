@@ -94,12 +94,16 @@ func (s *webSocket) dispatch(f frame) error {
 		s.requestLater(talk, r)
 		return nil
 	}
-	return s.request(talk, r)
+	return s.request(context.Background(), talk, r)
 }
 
 // requestLater carries out a request that may have to wait for others.
 func (s *webSocket) requestLater(talk *realm.Conversation, r wire.Request) {
-	s.aside(r.ID, func() error { return s.request(talk, r) })
+	s.aside(r.ID, func() error {
+		ctx, over := s.during()
+		defer over()
+		return s.request(ctx, talk, r)
+	})
 }
 
 // aside does what may have to wait for others in another goroutine, for the request of an id.
@@ -165,13 +169,7 @@ func (s *webSocket) greeted(id wire.ID, c *realm.Greeting, reply presence.Reply)
 }
 
 // request carries out a request after the hello.
-func (s *webSocket) request(talk *realm.Conversation, r wire.Request) error {
-	ctx := context.Background()
-	if s.gateway.realms.AsksOthers(r.Type) {
-		during, over := s.during()
-		defer over()
-		ctx = during
-	}
+func (s *webSocket) request(ctx context.Context, talk *realm.Conversation, r wire.Request) error {
 	done, err := talk.Do(ctx, s.by(), r)
 	s.tellDropped(done.Dropped)
 	if err != nil {

@@ -160,6 +160,9 @@ func TestACompleteCopyIsEnough(t *testing.T) {
 		}
 		return f.complete(b, f.names)
 	}, 2*time.Minute, time.Millisecond)
+	for _, name := range f.names {
+		require.Equal(t, 2*2, f.servers[name].Routes(), "an idle connection costs pings")
+	}
 	f.stop("dipper")
 	f.write("heron", "late")
 	s, err := f.broker("kestrel").State()

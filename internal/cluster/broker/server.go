@@ -56,6 +56,7 @@ type ServerOptions struct {
 const (
 	pingEvery  = time.Second
 	pingsOut   = 2
+	routesEach = 1 // to another server, beside one for what servers say to each other; each is pinged
 	maxPayload = 8 << 20
 	maxPending = 256 << 20
 	readyIn    = 10 * time.Second
@@ -104,7 +105,7 @@ func StartServer(o ServerOptions) (*Server, error) {
 		// It must listen, or the routes never start; nobody is let in there.
 		Host: "127.0.0.1", Port: server.RANDOM_PORT,
 		Users:            []*server.User{{Username: s.user, Password: s.pass, AllowedConnectionTypes: map[string]struct{}{"IN_PROCESS": {}}}},
-		Cluster:          server.ClusterOpts{Name: o.Cluster, Host: host, Port: port, Username: "route", Password: o.Password, PingInterval: pingEvery, MaxPingsOut: pingsOut, TLSConfig: o.TLS, TLSTimeout: 2, NoAdvertise: true},
+		Cluster:          server.ClusterOpts{Name: o.Cluster, Host: host, Port: port, Username: "route", Password: o.Password, PingInterval: pingEvery, MaxPingsOut: pingsOut, PoolSize: routesEach, TLSConfig: o.TLS, TLSTimeout: 2, NoAdvertise: true},
 		LameDuckDuration: 1200 * time.Millisecond, LameDuckGracePeriod: 200 * time.Millisecond,
 		DisableJetStreamBanner: true, ConnectErrorReports: 3600, ReconnectErrorReports: 3600,
 	}
