@@ -457,7 +457,7 @@ func (c *Crowd) Result() Result {
 	defer c.mu.Unlock()
 	r := c.result
 	r.Frames, r.Bytes = c.frames.Load(), c.bytes.Load()
-	r.Last, r.Had, r.Whole = maps.Clone(r.Last), maps.Clone(r.Had), maps.Clone(r.Whole) // the links read on
+	r.Last, r.Had, r.Whole = maps.Clone(r.Last), maps.Clone(r.Had), maps.Clone(r.Whole) // more frames may come
 	r.Revisions = map[uint64]int{}
 	for _, l := range c.links {
 		if !l.deaf && !l.closed {
