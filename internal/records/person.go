@@ -32,10 +32,10 @@ type Person struct {
 	State []byte `json:",omitzero"`
 }
 
-// present reports whether the person gets a row if they have none yet. Otherwise, a row that they have loses its state.
-func (p *Person) present() bool { return p.State != nil || p.FirstSeen != 0 }
+// adds reports whether putPeople adds the row if the person has none. Otherwise it only clears the state of the row that they have.
+func (p *Person) adds() bool { return p.State != nil || p.FirstSeen != 0 }
 
-// follows keeps what an older row of the person knows and this one does not, as the table does.
+// follows takes over from an older row of the person what putPeople would keep of it.
 func (p *Person) follows(old *Person) {
 	p.Name, p.Picture, p.FirstSeen = cmp.Or(p.Name, old.Name), cmp.Or(p.Picture, old.Picture), cmp.Or(old.FirstSeen, p.FirstSeen)
 	p.LastSeen, p.LastSeenOpen = max(p.LastSeen, old.LastSeen), max(p.LastSeenOpen, old.LastSeenOpen)
@@ -157,10 +157,10 @@ func (s *Store) Undeclare(realm string, room presence.RoomName) error {
 // putPeople writes the states of people. Somebody who is not and never was present gets no row.
 func putPeople(tx *gorm.DB, people []*Person) error {
 	slices.SortFunc(people, func(p, q *Person) int { return cmp.Or(cmp.Compare(p.Realm, q.Realm), cmp.Compare(p.User, q.User)) })
-	present := make([]*Person, 0, len(people))
+	added := make([]*Person, 0, len(people))
 	for _, p := range people {
-		if p.present() {
-			present = append(present, p)
+		if p.adds() {
+			added = append(added, p)
 			continue
 		}
 		err := tx.Exec("UPDATE people SET state = NULL, last_seen = max(last_seen, ?), last_seen_open = max(last_seen_open, ?) WHERE realm = ? AND user = ?",
@@ -169,10 +169,10 @@ func putPeople(tx *gorm.DB, people []*Person) error {
 			return err
 		}
 	}
-	if len(present) == 0 {
+	if len(added) == 0 {
 		return nil
 	}
-	return putStates(tx, present)
+	return putStates(tx, added)
 }
 
 // eraseExpected removes a person from the lists of expected people.

@@ -5,7 +5,7 @@ import (
 	"slices"
 )
 
-// together joins the rows of neighboring records where the outcome is the same. One statement for many rows costs less than
+// together joins the rows of successive records where the outcome is the same. One statement for many rows costs less than
 // many statements, and somebody who changes often is written once. The list stays as it is.
 func together(list []Rows) (joined []Rows) {
 	var people map[personID]int // the place of each person in the rows that were joined last
@@ -55,13 +55,13 @@ func (r *Rows) join(next *Rows, people map[personID]int) bool {
 	return true
 }
 
-// then returns the row that has the effect of this one and then the next of the same person; false: there is none.
+// then merges the row with the next one of the same person. It reports false if no single row has the effect of both.
 func (p Person) then(next *Person) (Person, bool) {
 	one := *next
 	switch {
-	case next.present() && !p.present(), !next.present() && p.present() && p.FirstSeen == 0:
+	case next.adds() && !p.adds(), !next.adds() && p.adds() && p.FirstSeen == 0:
 		return one, false
-	case !next.present(): // the table takes its name no longer
+	case !next.adds(): // it changes no name, and no picture
 		one.Name, one.Picture = p.Name, p.Picture
 	}
 	one.follows(&p)
