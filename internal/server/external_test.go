@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tovik.example/tovik/client"
+	"tovik.example/tovik/internal/cluster"
 	"tovik.example/tovik/internal/cluster/clustertest"
 	"tovik.example/tovik/internal/cluster/local"
 	"tovik.example/tovik/internal/server"
@@ -29,6 +30,7 @@ func nodesAt(t *testing.T, address string, names ...string) (map[string]*server.
 		require.NoError(t, err)
 		t.Cleanup(cables[name].Close)
 		c.Cluster.Broker, c.Cluster.Copies = "nats://"+clustertest.User+":"+clustertest.Password+"@"+cables[name].Address(), 1
+		c.Cluster.Timings = unhurried(cluster.ExternalTimings())
 	}), cables
 }
 
@@ -108,7 +110,7 @@ func TestTwoNodesShareABroker(t *testing.T) {
 	here := watch(t, nodes[other])
 	lark := dialSoon(t, client.Options{Server: nodes[owner].URL(), Token: mint(t, "lark"), Rooms: []string{weir}})
 	here.joins(t, "lark")
-	stays(t, client.Options{Server: nodes[other].URL(), Token: mint(t, "merrin"), Rooms: []string{weir}})
+	dialSoon(t, client.Options{Server: nodes[other].URL(), Token: mint(t, "merrin"), Rooms: []string{weir}})
 	here.joins(t, "merrin")
 	soon(t, func() error { // what is answered is on record
 		_, err := client.API{Server: nodes[other].URL(), Key: key}.SetStatus(t.Context(), "lark", wire.StatusWanted{Status: "busy", Note: "at the pumps"})

@@ -41,6 +41,7 @@ type Cluster struct {
 	Credentials string
 	Copies      int
 	LogBytes    int64 // the log may be so large; 0: 10 GB
+	Timings     *cluster.Timings // of the rules; nil: those of docs/cluster.md
 }
 
 // keeps reports whether a node keeps the log.
@@ -62,6 +63,7 @@ type node struct {
 	observer *observer
 	started  time.Time
 	world    *world
+	parts    time.Duration   // after so long without a majority, the node is not ready
 	events   chan func()     // of the watcher, in order
 	owned    map[string]bool // realms; used by events alone
 
@@ -269,6 +271,10 @@ func (n *node) begin(w *world, dir string, rows *stored.Records) error {
 	if n.Broker != "" {
 		keepers, timings = nil, cluster.ExternalTimings()
 	}
+	if n.Timings != nil {
+		timings = *n.Timings
+	}
+	n.parts = timings.Away
 	n.runner = cluster.NewRunner(cluster.Config{
 		Name: cluster.Name(n.Node), Incarnation: incarnation, Nodes: names(n.Nodes), LogNodes: keepers, Fold: rows.Fold(), Timings: timings,
 		Policy: func(realm string) presence.Policy { return *w.policy(realm) }, Records: rows,

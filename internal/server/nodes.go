@@ -31,7 +31,6 @@ const (
 	lookEvery  = 10 * time.Second // at the clocks of others, and at the log
 	lookIn     = time.Second      // a node that does not answer in time is away
 	clockApart = time.Second      // a node whose clock is further from the median is not ready
-	apartFor   = 4 * time.Second  // a node that hears no majority for so long is not ready
 	mostChange = 50               // changes of owners that are kept
 )
 
@@ -143,9 +142,9 @@ func (n *node) notReady(is cluster.Status) string {
 	switch {
 	case is.Halted != "":
 		return is.Halted
-	case is.Apart >= apartFor && n.Broker != "":
+	case is.Apart >= n.parts && n.Broker != "":
 		return fmt.Sprintf("the broker has taken no record of this node for %s", phrase.Lasting(is.Apart))
-	case is.Apart >= apartFor:
+	case is.Apart >= n.parts:
 		return fmt.Sprintf("this node has heard no majority of the nodes that keep the log for %s", phrase.Lasting(is.Apart))
 	case clock.Abs() > clockApart:
 		return fmt.Sprintf("the clock of this node is %s away from the median of all nodes", phrase.Lasting(clock.Abs()))
