@@ -19,10 +19,13 @@ import (
 // calling returns a command that calls a service, with a fixed number of arguments.
 func calling(name, usageText, arguments, description string, flags []cli.Flag, act func(context.Context, *cli.Command, client.API) error) *cli.Command {
 	return &cli.Command{
-		Name: name, Usage: usageText, ArgsUsage: arguments, Description: description, Flags: clientFlags(flags...), OnUsageError: usageError,
+		Name: name, Usage: usageText, ArgsUsage: arguments, Description: description, Flags: clientFlags(flags...),
 		Action: func(ctx context.Context, c *cli.Command) error {
+			if arguments == "" && c.Args().Present() {
+				return noArguments(c)
+			}
 			if want := len(strings.Fields(arguments)); c.Args().Len() != want {
-				return usage("%s wants %q; see %s --help", c.FullName(), arguments, c.FullName())
+				return usage("%s wants %s; see %s --help", c.FullName(), arguments, c.FullName())
 			}
 			a, err := api(c)
 			if err != nil {

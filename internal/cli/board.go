@@ -22,7 +22,7 @@ import (
 
 func boardCommand() *cli.Command {
 	return &cli.Command{
-		Name: "board", Usage: "show rooms and members live, full screen", ArgsUsage: "[PATTERN]", Flags: serviceFlags(), OnUsageError: usageError,
+		Name: "board", Usage: "show rooms and members live, full screen", ArgsUsage: "[PATTERN]", Flags: serviceFlags(),
 		Description: "Shows the rooms that match the pattern, and the members of the chosen room. Arrows choose, s sorts, / filters, q quits.\n\nExample: tovik board 'basin.*'",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			pattern := cmp.Or(c.Args().First(), "**")

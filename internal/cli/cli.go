@@ -58,10 +58,7 @@ func command(stdout, stderr io.Writer) *cli.Command {
 	}
 	commands = append(append(commands, presenceCommands()...), recordsCommands()...)
 	commands = append(append(commands, moderationCommands()...), meetingCommands()...)
-	for _, c := range commands {
-		c.OnUsageError = usageError // not inherited
-	}
-	return &cli.Command{
+	root := &cli.Command{
 		Name:      "tovik",
 		Usage:     "who is here, who is away, how many, and since when",
 		Version:   Version,
@@ -76,14 +73,9 @@ func command(stdout, stderr io.Writer) *cli.Command {
 		},
 		// Errors are printed once, by Run.
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
-		OnUsageError:   usageError,
-		Action: func(_ context.Context, c *cli.Command) error {
-			if c.Args().Present() {
-				return usage("there is no command %q; see tovik --help", c.Args().First())
-			}
-			return cli.ShowAppHelp(c)
-		},
 	}
+	explains(root)
+	return root
 }
 
 // failure is an error with the exit code that it causes.
@@ -94,23 +86,18 @@ type failure struct {
 
 func (f *failure) Error() string { return f.message }
 
-func usage(format string, args ...any) error {
-	return &failure{exitUsage, fmt.Sprintf(format, args...)}
-}
-
-func usageError(_ context.Context, c *cli.Command, err error, _ bool) error {
-	return usage("%v; see %s --help", err, c.FullName())
-}
-
 // wordsFor returns the message of an error, and its exit code.
 func wordsFor(err error) (string, int) {
 	var f *failure
 	var problem *wire.Problem
 	var closed *websocket.CloseError
 	var dial *net.OpError
+	var exit cli.ExitCoder
 	switch {
 	case errors.As(err, &f):
 		return f.message, f.code
+	case errors.As(err, &exit): // of the library's help
+		return fmt.Sprintf("there is no command %q; see tovik --help", strings.Trim(strings.TrimPrefix(exit.Error(), noCommand), "'")), exitUsage
 	case errors.As(err, &problem):
 		return wordsForProblem(problem)
 	case errors.As(err, &closed):
@@ -122,6 +109,9 @@ func wordsFor(err error) (string, int) {
 		}
 		return fmt.Sprintf("nobody listens at %s: start a service with tovik serve or tovik demo, "+
 			"or say where it is with --server or TOVIK_SERVER", address), exitUnreachable
+	}
+	if found := inVariable(err.Error()); found != "" {
+		return found, exitUsage
 	}
 	return err.Error(), exitFailed
 }

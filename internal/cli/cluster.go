@@ -12,7 +12,7 @@ import (
 
 func clusterCommand() *cli.Command {
 	begin := &cli.Command{
-		Name: "begin", Usage: "begin a cluster with the records of one node", OnUsageError: usageError,
+		Name: "begin", Usage: "begin a cluster with the records of one node",
 		Flags: []cli.Flag{dataOnly()[0], &cli.BoolFlag{Name: "again", Usage: "begin another log with records that were those of a cluster, because its log is lost; what is left of it in DIR is deleted"}},
 		Description: "Do this once, on one node, while no service uses the records. They may be those of a service that was alone, or empty. " +
 			"The other nodes start with empty data directories, and take a copy of the records from this one.\n\nExample: tovik cluster begin --data tovik-data",

@@ -13,7 +13,7 @@ import (
 
 func configCommand() *cli.Command {
 	begin := &cli.Command{
-		Name: "init", Usage: "write a configuration with every key as a comment", ArgsUsage: "[FILE]", OnUsageError: usageError,
+		Name: "init", Usage: "write a configuration with every key as a comment", ArgsUsage: "[FILE]",
 		Description: "FILE is tovik.toml by default, and - is the standard output. An existing file is not changed.\n\nExample: tovik config init",
 		Action: func(_ context.Context, c *cli.Command) error {
 			name := c.Args().First()
@@ -42,7 +42,7 @@ func configCommand() *cli.Command {
 		},
 	}
 	check := &cli.Command{
-		Name: "check", Usage: "check a configuration", ArgsUsage: "[FILE]", OnUsageError: usageError,
+		Name: "check", Usage: "check a configuration", ArgsUsage: "[FILE]",
 		Description: "Reports the line, the key and what is allowed for the first mistake, and exits with 2.\n\nExample: tovik config check tovik.toml",
 		Action: func(_ context.Context, c *cli.Command) error {
 			name := c.Args().First()

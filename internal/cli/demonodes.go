@@ -41,7 +41,7 @@ func pastIn(c *cli.Command, data string) string {
 // demoNodeCommand is how the demo starts its nodes.
 func demoNodeCommand() *cli.Command {
 	return &cli.Command{
-		Name: "demo-node", Hidden: true, Flags: []cli.Flag{configFlag(), operatorKeyFlag(), secretFlag(), verboseFlag()}, OnUsageError: usageError,
+		Name: "demo-node", Hidden: true, Flags: []cli.Flag{configFlag(), operatorKeyFlag(), secretFlag(), verboseFlag()},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			s, _, err := start(ctx, c, stage{demo: true})
 			if err != nil {

@@ -32,7 +32,7 @@ type symptom struct {
 
 func doctorCommand() *cli.Command {
 	return &cli.Command{
-		Name: "doctor", Usage: "check a service and the connection to it", Flags: clientFlags(dataFlag("", "; looked at when it is named")), OnUsageError: usageError,
+		Name: "doctor", Usage: "check a service and the connection to it", Flags: clientFlags(dataFlag("", "; looked at when it is named")),
 		Description: "Checks the connection as clients use it: whether the service answers and is ready, the difference of the clocks, whether WebSockets pass, whether a proxy delays streams; " +
 			"at the descriptors that this machine allows; and with --data at the disk. Says what to change, and exits with 1 when there is something.\n\nExample: tovik doctor",
 		Action: func(ctx context.Context, c *cli.Command) error {

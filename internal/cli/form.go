@@ -4,10 +4,11 @@ import (
 	"bytes"
 	"encoding/csv"
 	"encoding/json"
-	"fmt"
+	"errors"
 	"io"
 	"os"
 	"reflect"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode"
@@ -33,7 +34,7 @@ var formats = []string{formatTable, formatJSON, formatNDJSON, formatCSV}
 func formatFlag() cli.Flag {
 	return &cli.StringFlag{Name: "format", Value: formatTable, Usage: strings.Join(formats, ", "), Sources: cli.EnvVars("TOVIK_FORMAT"), Validator: func(s string) error {
 		if !slices.Contains(formats, s) {
-			return fmt.Errorf("--format is %q; allowed: %s", s, strings.Join(formats, ", "))
+			return errors.New(allowed + strings.Join(formats, ", "))
 		}
 		return nil
 	}}
@@ -77,6 +78,9 @@ func listing[T any](c *cli.Command, document any, list []T, table func(io.Writer
 	}
 	var text bytes.Buffer
 	table(&text)
+	if len(list) == 0 && bytes.Count(text.Bytes(), []byte{'\n'}) == 1 { // the head alone
+		text.WriteString("There is none.\n")
+	}
 	_, err := io.WriteString(out, layOut(text.String(), screenOf(out)))
 	return err
 }
@@ -134,10 +138,19 @@ func hang(line string, width int) string {
 	text := strings.TrimLeft(line, " ")
 	indent := len(line) - len(text)
 	if indent == 0 {
-		return ansi.Wordwrap(line, width, " ")
+		return wrap(line, width)
 	}
-	lines := ansi.Wordwrap(text, width-indent-2, " ")
-	return strings.Repeat(" ", indent) + strings.ReplaceAll(lines, "\n", "\n"+strings.Repeat(" ", indent+2))
+	return strings.Repeat(" ", indent) + strings.ReplaceAll(wrap(text, width-indent-2), "\n", "\n"+strings.Repeat(" ", indent+2))
+}
+
+// lasting finds times such as 1 min 30 s.
+var lasting = regexp.MustCompile(`\d (days?|h|min|s|ms)( \d+ (h|min|s|ms))*\b`)
+
+// wrap breaks a text into lines, but no time.
+func wrap(text string, width int) string {
+	const unbroken = "\u00a0"
+	text = lasting.ReplaceAllStringFunc(text, func(time string) string { return strings.ReplaceAll(time, " ", unbroken) })
+	return strings.ReplaceAll(ansi.Wordwrap(text, width, " "), unbroken, " ")
 }
 
 const between2 = "  " // between two columns

@@ -187,7 +187,7 @@ func redeliverCommand() *cli.Command {
 // hookReceiveCommand is a small receiver for development.
 func hookReceiveCommand() *cli.Command {
 	return &cli.Command{
-		Name: "receive", Usage: "receive events, check their signatures, and print them", OnUsageError: usageError,
+		Name: "receive", Usage: "receive events, check their signatures, and print them",
 		Description: "A receiver for development. The service must allow addresses of private networks: tovik serve --private-hooks.\n\nExample: tovik hook receive --listen 127.0.0.1:8500 --secret whsec_...",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8500", Usage: "the `HOST:PORT` to listen at"},

@@ -23,7 +23,7 @@ import (
 
 func joinCommand() *cli.Command {
 	return &cli.Command{
-		Name: "join", Usage: "be a session in a room, from this terminal", ArgsUsage: "ROOM", OnUsageError: usageError,
+		Name: "join", Usage: "be a session in a room, from this terminal", ArgsUsage: "ROOM",
 		Description: "Others see you join, type, become idle, and leave when you end it. Prints who comes and goes. " +
 			"On a terminal each keystroke is input, and Enter sends the message; otherwise each line of input is a message.\n\n" +
 			"If you must ask to enter the room, the command asks. A line that begins with / is a command, such as an answer to an ask or invitation; /help lists them.\n\n" +

@@ -238,7 +238,7 @@ func by(user string) string {
 // importCommand adds an exported journal to the records of a stopped service.
 func importCommand() *cli.Command {
 	return &cli.Command{
-		Name: "import", Usage: "import an exported journal into the records of a stopped service", ArgsUsage: "FILE", OnUsageError: usageError,
+		Name: "import", Usage: "import an exported journal into the records of a stopped service", ArgsUsage: "FILE",
 		Description: "FILE is the output of tovik journal --format ndjson; - is the standard input. Entries keep their ids, which must be free.\n\n" +
 			"Example: tovik journal import night.ndjson --data tovik-data --realm archive",
 		Flags: []cli.Flag{

@@ -24,7 +24,7 @@ import (
 
 func loadCommand() *cli.Command {
 	return &cli.Command{
-		Name: "load", Usage: "load a service and measure its response", OnUsageError: usageError,
+		Name: "load", Usage: "load a service and measure its response",
 		Description: "People join the rooms load.1, load.2 … over WebSockets, then move between them, type, and lose their links, at a fixed rate of actions, whether earlier ones are finished or not. " +
 			"Measures from the time when an action was due. With bounds, the command fails when one is exceeded.\n\nExample: tovik load --people 100 --rate 20 --for 2s --p99 2s",
 		Flags: append(clientFlags(),

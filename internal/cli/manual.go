@@ -10,7 +10,7 @@ import (
 
 func manCommand() *cli.Command {
 	return &cli.Command{
-		Name: "man", Usage: "write the man page", OnUsageError: usageError,
+		Name: "man", Usage: "write the man page",
 		Description: "In the format of man(7), on the standard output.\n\nExample: tovik man",
 		Action: func(_ context.Context, c *cli.Command) error {
 			if err := noArguments(c); err != nil {

@@ -108,7 +108,7 @@ func whichService(c *cli.Command) (server, key string, err error) {
 
 func placeCommand() *cli.Command {
 	add := &cli.Command{
-		Name: "add", Usage: "store a service under a name, and choose it", ArgsUsage: "NAME", OnUsageError: usageError,
+		Name: "add", Usage: "store a service under a name, and choose it", ArgsUsage: "NAME",
 		Description: "Checks the key first. Commands then go there, unless --server or --at says otherwise.\n\nExample: tovik place add aldermoor",
 		Flags:       []cli.Flag{serviceFlags()[0], serviceFlags()[1]},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -134,7 +134,7 @@ func placeCommand() *cli.Command {
 		},
 	}
 	list := &cli.Command{
-		Name: "list", Usage: "list the stored services", OnUsageError: usageError, Flags: []cli.Flag{formatFlag()}, Description: "Example: tovik place list",
+		Name: "list", Usage: "list the stored services", Flags: []cli.Flag{formatFlag()}, Description: "Example: tovik place list",
 		Action: func(_ context.Context, c *cli.Command) error {
 			known, err := readPlaces()
 			if err != nil {
@@ -154,7 +154,7 @@ func placeCommand() *cli.Command {
 	}
 	change := func(name, usageText, example string, apply func(*places, place)) *cli.Command {
 		return &cli.Command{
-			Name: name, Usage: usageText, ArgsUsage: "NAME", OnUsageError: usageError, Description: example,
+			Name: name, Usage: usageText, ArgsUsage: "NAME", Description: example,
 			Action: func(_ context.Context, c *cli.Command) error {
 				known, err := readPlaces()
 				if err != nil {

@@ -78,7 +78,7 @@ func presenceCommands() []*cli.Command {
 			return showStatus(c, doc)
 		})
 	policy := &cli.Command{
-		Name: "policy", Usage: "show the policy of a room and its effect", ArgsUsage: "[ROOM]", Flags: clientFlags(), OnUsageError: usageError,
+		Name: "policy", Usage: "show the policy of a room and its effect", ArgsUsage: "[ROOM]", Flags: clientFlags(),
 		Description: "Without a room: the policies of the realm and of each pattern.\n\nExample: tovik policy basin.upper-weir",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() > 1 {

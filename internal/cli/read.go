@@ -153,7 +153,7 @@ func membersCommand() *cli.Command {
 
 func countCommand() *cli.Command {
 	return &cli.Command{
-		Name: "count", Usage: "count who is in rooms", ArgsUsage: "ROOM...", Flags: clientFlags(), OnUsageError: usageError,
+		Name: "count", Usage: "count who is in rooms", ArgsUsage: "ROOM...", Flags: clientFlags(),
 		Description: "Counts up to 1000 rooms at once. A room that does not exist counts as empty.\n\nExample: tovik count basin.upper-weir sluice.mill-lane",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if !c.Args().Present() {

@@ -18,8 +18,7 @@ func usageCommand() *cli.Command {
 		Name: "usage", Usage: "show what a realm has used, and how much of its quotas it uses",
 		Description: "By default: the days of a month. Steps begin in UTC. A quota is near from 80 % on; see quota.people, quota.sessions and quota.cues in the configuration.\n\n" +
 			"Example: tovik usage --step month",
-		Flags:        clientFlags(append(spanFlags(), &cli.StringFlag{Name: "step", Value: "day", Usage: "hour, day or month"})...),
-		OnUsageError: usageError,
+		Flags: clientFlags(append(spanFlags(), &cli.StringFlag{Name: "step", Value: "day", Usage: "hour, day or month"})...),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := noArguments(c); err != nil {
 				return err

@@ -51,6 +51,11 @@ func entriesIn(c fiber.Ctx) (*realm.Entries, error) {
 	if q.To, err = timeIn(c, "to", time.Time{}); err != nil {
 		return nil, err
 	}
+	if !q.From.IsZero() && !q.To.IsZero() {
+		if err := inOrder(q.From, q.To); err != nil {
+			return nil, err
+		}
+	}
 	if q.After, err = numberIn(c, "after", 0, 0, everything); err != nil {
 		return nil, err
 	}

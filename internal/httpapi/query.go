@@ -79,10 +79,15 @@ func spanIn(c fiber.Ctx, from time.Time) (begin, end time.Time, err error) {
 	if end, err = timeIn(c, "to", time.Now()); err != nil {
 		return begin, end, err
 	}
-	if !begin.Before(end) {
-		return begin, end, problem.BadField("from", begin.UTC().Format(time.RFC3339), "what is asked for ends before it begins", "a time before to")
+	return begin, end, inOrder(begin, end)
+}
+
+// inOrder refuses a time that ends before it begins.
+func inOrder(from, to time.Time) error {
+	if !from.Before(to) {
+		return problem.BadField("from", from.UTC().Format(time.RFC3339), "what is asked for ends before it begins", "a time before to")
 	}
-	return begin, end, nil
+	return nil
 }
 
 // wordsIn reads a list from the query: repeated, or with commas.

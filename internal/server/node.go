@@ -40,7 +40,7 @@ type Cluster struct {
 	Broker      string
 	Credentials string
 	Copies      int
-	LogBytes    int64 // the log may be so large; 0: 10 GB
+	LogBytes    int64            // the log may be so large; 0: 10 GB
 	Timings     *cluster.Timings // of the rules; nil: those of docs/cluster.md
 }
 

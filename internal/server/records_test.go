@@ -82,7 +82,7 @@ func TestTheJournalOverHTTP(t *testing.T) {
 	require.Len(t, table, 1+4)
 	require.Equal(t, []string{"id", "at", "kind", "room", "user"}, table[0][:5])
 	require.Equal(t, []string{"member.left", "desk.night", "w-1"}, table[1][2:5])
-	for query, field := range map[string]string{"limit=0": "limit", "limit=x": "limit", "from=yesterday": "from", "to=-5m": "to", "kind=joined": "kind", "room=a..b": "room",
+	for query, field := range map[string]string{"limit=0": "limit", "limit=x": "limit", "from=yesterday": "from", "from=1h&to=2h": "from", "to=-5m": "to", "kind=joined": "kind", "room=a..b": "room",
 		"format=xml": "format", "after=-1": "after", "before=x": "before", "user=%01": "user"} {
 		response, text := ask(t, "GET", s.URL()+"/v1/journal?"+query, "Bearer "+key, "")
 		require.Equal(t, 400, response.StatusCode, query)
