@@ -41,7 +41,7 @@ type Keys struct {
 type NewKey struct {
 	Name    string     `json:"name,omitempty"`
 	Role    string     `json:"role" jsonschema:"enum=read,enum=write,enum=operate"`
-	Rooms   []string   `json:"rooms,omitempty"` // patterns; absent: all rooms
+	Rooms   []string   `json:"rooms,omitzero"`  // patterns, at least one; absent: all rooms
 	Realm   string     `json:"realm,omitempty"` // absent: the realm of the asking key; only the service's own key may name another
 	Expires *time.Time `json:"expires,omitempty"`
 }

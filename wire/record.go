@@ -190,7 +190,7 @@ type NewHook struct {
 	Name   string   `json:"name,omitempty"`
 	URL    string   `json:"url"`
 	Kinds  []string `json:"kinds"`
-	Rooms  []string `json:"rooms,omitempty"`
+	Rooms  []string `json:"rooms,omitzero"`                                  // patterns, at least one; absent: all rooms, and events about people
 	View   string   `json:"view,omitempty" jsonschema:"enum=full,enum=open"` // full if absent
 	Above  *int     `json:"above,omitempty"`
 	Below  *int     `json:"below,omitempty"`

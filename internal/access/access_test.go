@@ -79,6 +79,8 @@ func TestRolesAndRooms(t *testing.T) {
 	require.ErrorContains(t, err, "role")
 	_, err = keys.Check(key+"x", Read)
 	require.Error(t, err)
+	_, err = keys.AddOperatorKey(nil, Main, wire.NewKey{Role: "read", Rooms: []string{}})
+	require.ErrorContains(t, err, "rooms", "a list that came out empty is not all rooms")
 	past := time.Now().Add(-time.Second)
 	_, err = keys.AddOperatorKey(nil, Main, wire.NewKey{Role: "read", Expires: &past})
 	require.ErrorContains(t, err, "expired")

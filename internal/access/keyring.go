@@ -402,6 +402,9 @@ func (k *Keyring) InForce(operator bool, id string) bool {
 // if by is nil. No key makes one that may do more than itself, or lives longer. The document has
 // the key itself, which is returned only once: only its hash is kept.
 func (k *Keyring) AddOperatorKey(by *Operator, realm string, asked wire.NewKey) (wire.Key, error) {
+	if asked.Rooms != nil && len(asked.Rooms) == 0 {
+		return wire.Key{}, &wire.Problem{Code: wire.CodeBadField, Field: "rooms", Value: "[]", Detail: "the key would cover no room", Allowed: "patterns of rooms, or no list for a key that covers all"}
+	}
 	kept := records.OperatorKey{Realm: realm, Name: asked.Name, Role: asked.Role, Expires: asked.Expires}
 	for _, name := range asked.Rooms {
 		pattern, err := presence.ParsePattern(name)

@@ -100,7 +100,11 @@ func keyCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			made, err := a.AddKey(ctx, wire.NewKey{Realm: c.String("realm"), Name: c.String("name"), Role: c.String("role"), Rooms: c.StringSlice("room"), Expires: until})
+			asked := wire.NewKey{Realm: c.String("realm"), Name: c.String("name"), Role: c.String("role"), Expires: until}
+			if c.IsSet("room") {
+				asked.Rooms = c.StringSlice("room")
+			}
+			made, err := a.AddKey(ctx, asked)
 			if err != nil {
 				return err
 			}

@@ -179,6 +179,9 @@ func (k Desk) read(asked wire.NewHook, h *records.Hook) error {
 	if len(asked.Name) > maxName {
 		return problem.BadField("name", asked.Name, "the name is too long", "at most 128 bytes")
 	}
+	if asked.Rooms != nil && len(asked.Rooms) == 0 {
+		return problem.BadField("rooms", "[]", "no event would match", "patterns of rooms, or no list for events of all rooms")
+	}
 	h.Rooms = nil
 	for _, name := range asked.Rooms {
 		pattern, err := presence.ParsePattern(name)

@@ -268,6 +268,7 @@ func TestHooksKeepToTheirBounds(t *testing.T) {
 	refused("above", wire.NewHook{URL: "https://app.example/", Kinds: []string{"headcount.above"}})
 	refused("view", wire.NewHook{URL: "https://app.example/", Kinds: kinds, View: "half"})
 	refused("room", wire.NewHook{URL: "https://app.example/", Kinds: kinds, Rooms: []string{"a..b"}})
+	refused("rooms", wire.NewHook{URL: "https://app.example/", Kinds: kinds, Rooms: []string{}})
 	// A host name may resolve to an inner address, which is found when it is dialled.
 	r := receive(t)
 	_, port, err := net.SplitHostPort(r.address)

@@ -2214,6 +2214,7 @@ export interface components {
             readonly kinds: readonly string[];
             readonly name?: string;
             readonly paused?: boolean;
+            /** @description patterns, at least one; absent: all rooms, and events about people */
             readonly rooms?: readonly string[];
             readonly url: string;
             /**
@@ -2239,7 +2240,7 @@ export interface components {
             readonly realm?: string;
             /** @enum {string} */
             readonly role: "read" | "write" | "operate";
-            /** @description patterns; absent: all rooms */
+            /** @description patterns, at least one; absent: all rooms */
             readonly rooms?: readonly string[];
         };
         /** @description NewRealm is a new realm with its first operator key. */

@@ -14,6 +14,14 @@ export function matches(filter: string, room: string): boolean {
   );
 }
 
+/** The patterns in a field of a form, between spaces or commas; none stands for all rooms. */
+export function patterns(field: FormDataEntryValue | null): string[] | undefined {
+  const list = String(field ?? "")
+    .split(/[\s,]+/)
+    .filter(Boolean);
+  return list.length > 0 ? list : undefined;
+}
+
 /** The orders of rooms. */
 export const orders = {
   "by name": () => 0,

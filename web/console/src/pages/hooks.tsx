@@ -7,6 +7,7 @@ import { Button, Choice, Confirm, Problem, TextField } from "../parts/controls";
 import { Frame, Sheet } from "../parts/frame";
 import { Table } from "../parts/table";
 import { Time } from "../parts/time";
+import { patterns } from "../rooms";
 import { lasting } from "../words";
 
 type Hook = Shape<"Hook">;
@@ -31,11 +32,6 @@ const kinds = [
   "quota.near",
   "quota.reached",
 ];
-
-const words = (text: FormDataEntryValue | null) =>
-  String(text ?? "")
-    .split(/[\s,]+/)
-    .filter(Boolean);
 
 /** The journal entries that can cause deliveries, and how long after them the deliveries are reloaded. */
 const told = {
@@ -81,7 +77,7 @@ export function HooksPage({ onSignOut }: { onSignOut: () => void }) {
       name: form.get("name") || undefined,
       url: form.get("url"),
       kinds: form.getAll("kinds"),
-      rooms: words(form.get("rooms")),
+      rooms: patterns(form.get("rooms")),
       view: form.get("view"),
       above: number("above"),
       below: number("below"),

@@ -6,16 +6,12 @@ import { Button, Choice, Confirm, Problem, TextField } from "../parts/controls";
 import { Frame, Sheet } from "../parts/frame";
 import { Table } from "../parts/table";
 import { Time } from "../parts/time";
+import { patterns } from "../rooms";
 import { exact } from "../words";
 
 type Key = Shape<"Key">;
 
 type TokenKey = Shape<"TokenKey">;
-
-const words = (text: FormDataEntryValue | null) =>
-  String(text ?? "")
-    .split(/[\s,]+/)
-    .filter(Boolean);
 
 /** Keys of back ends and operators, keys that verify tokens, and a token to try. */
 export function KeysPage({ onSignOut }: { onSignOut: () => void }) {
@@ -155,7 +151,7 @@ function Operators() {
       {
         name: form.get("name") || undefined,
         role: form.get("role"),
-        rooms: words(form.get("rooms")),
+        rooms: patterns(form.get("rooms")),
         expires: days > 0 ? new Date(Date.now() + days * 86_400_000).toISOString() : undefined,
       },
     ]);
