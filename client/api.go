@@ -144,7 +144,10 @@ func (a API) call(ctx context.Context, method, path string, body, into any) erro
 }
 
 func (a API) request(ctx context.Context, method, path string, body io.Reader) (*http.Request, error) {
-	request, err := http.NewRequestWithContext(ctx, method, a.Server+path, body)
+	if _, err := serviceAt(a.Server); err != nil {
+		return nil, err
+	}
+	request, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(a.Server, "/")+path, body)
 	if err == nil && a.Key != "" {
 		request.Header.Set("Authorization", "Bearer "+a.Key)
 	}

@@ -147,10 +147,19 @@ func Dial(ctx context.Context, o Options) (*Link, error) {
 	return l, nil
 }
 
-func linkAddress(server string) (string, error) {
+// serviceAt reads the address of a service.
+func serviceAt(server string) (*url.URL, error) {
 	u, err := url.Parse(server)
 	if err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") {
-		return "", fmt.Errorf("%q is no service address: it wants http://HOST:PORT or https://HOST", server)
+		return nil, fmt.Errorf("the server is %q; allowed: http://HOST:PORT or https://HOST", server)
+	}
+	return u, nil
+}
+
+func linkAddress(server string) (string, error) {
+	u, err := serviceAt(server)
+	if err != nil {
+		return "", err
 	}
 	u.Scheme = strings.Replace(u.Scheme, "http", "ws", 1)
 	return u.JoinPath("/v1/link").String(), nil
@@ -445,6 +454,8 @@ func (l *Link) read() {
 			err = l.receive(ctx, data)
 		case errors.Is(err, os.ErrDeadlineExceeded):
 			err = fmt.Errorf("the link is dead: the service has said nothing for %v: %w", silence, err)
+		case errors.Is(err, net.ErrClosed):
+			err = errors.New("this side closed it")
 		case websocket.IsCloseError(err, wire.CloseEnded):
 			err = fmt.Errorf("%w: %w", ErrEnded, err)
 		}

@@ -1,6 +1,9 @@
 package wire
 
-import "strings"
+import (
+	"strconv"
+	"strings"
+)
 
 // Problem says what went wrong: in an error frame on a link, and in a problem document
 // (RFC 9457) over HTTP.
@@ -12,10 +15,18 @@ type Problem struct {
 	Allowed string `json:"allowed,omitempty"` // what is allowed
 }
 
+// Error returns all of it in a line.
 func (p *Problem) Error() string {
 	s := p.Detail
+	if p.Field != "" && p.Value != "" {
+		value := p.Value
+		if value[0] != '"' { // a string in JSON has its quotes
+			value = strconv.Quote(value)
+		}
+		s += ": " + p.Field + " is " + value
+	}
 	if p.Allowed != "" {
-		s += " (allowed: " + p.Allowed + ")"
+		s += "; allowed: " + p.Allowed
 	}
 	return s
 }

@@ -125,14 +125,7 @@ func wordsForProblem(p *wire.Problem) (string, int) {
 	case wire.CodeUnknownRoom:
 		return fmt.Sprintf("nobody is in %s now; tovik rooms lists the rooms that somebody is in", p.Value), exitUnknown
 	}
-	message := p.Detail
-	if p.Field != "" && p.Value != "" {
-		message += fmt.Sprintf(": %s is %q", p.Field, p.Value)
-	}
-	if p.Allowed != "" {
-		message += "; allowed: " + p.Allowed
-	}
-	return message, exitFailed
+	return p.Error(), exitFailed
 }
 
 // room returns the only argument of a command about a room.

@@ -321,6 +321,27 @@ func requireProblem(t *testing.T, name string, frame map[string]any, code, field
 	require.True(t, explained, "%s is explained", code)
 }
 
+// TestAnErrorOfTheClientSaysAll reads errors as a developer finds them in a log.
+func TestAnErrorOfTheClientSaysAll(t *testing.T) {
+	t.Parallel()
+	s := start(t, nil)
+	link := dial(t, client.Options{Server: s.URL(), Token: mint(t, "ilse"), Rooms: []string{weir}})
+	require.ErrorContains(t, link.Join(t.Context(), "basin..weir"), `malformed room name: room is "basin..weir"; allowed: 1 to 128 bytes`)
+	require.ErrorContains(t, link.Watch(t.Context(), "", ""), "the watch is of no room and of nobody; allowed: room")
+	require.ErrorContains(t, link.WatchPeople(t.Context()), "the watch is of no room and of nobody")
+	link.Close()
+	require.EqualError(t, link.Activity(t.Context()), "the link is closed: this side closed it")
+
+	for server, says := range map[string]string{"": "http://HOST:PORT", "127.0.0.1:1": "http://HOST:PORT", s.URL() + "/v2": "nothing is served at /v2/v1/policies"} {
+		_, err := client.API{Server: server, Key: key}.Policies(t.Context(), "")
+		require.ErrorContains(t, err, says)
+	}
+	_, err := client.API{Server: s.URL() + "/", Key: key}.Policies(t.Context(), "")
+	require.NoError(t, err)
+	_, err = client.API{Server: s.URL(), Key: key}.SetStatus(t.Context(), "ilse", wire.StatusWanted{Status: "gone"})
+	require.ErrorContains(t, err, `malformed status: status is "gone"; allowed: busy, away`)
+}
+
 func TestHelloIsAppliedWholeOrRefusedWhole(t *testing.T) {
 	t.Parallel()
 	s := start(t, nil)

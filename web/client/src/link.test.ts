@@ -441,8 +441,16 @@ describe("a link", () => {
     stage.socket.says({ type: "answer", re: stage.socket.sent.at(-1)?.id, links: 3 });
     expect(await cue).toBe(3);
     const join = link.join("desk.day");
-    stage.socket.says({ type: "error", re: stage.socket.sent.at(-1)?.id, code: "not-granted", detail: "no" });
-    await expect(join).rejects.toMatchObject({ code: "not-granted" });
+    const why = {
+      code: "not-granted",
+      detail: "the token does not grant this",
+      field: "room",
+      value: "desk.day",
+      allowed: "basin.*",
+    };
+    stage.socket.says({ type: "error", re: stage.socket.sent.at(-1)?.id, ...why });
+    const message = 'the token does not grant this: room is "desk.day"; allowed: basin.*';
+    await expect(join).rejects.toMatchObject({ code: "not-granted", message });
     const lost = link.setStatus("busy");
     stage.socket.onclose?.({ code: 1006, reason: "" });
     await expect(lost).rejects.toBeInstanceOf(Refused);

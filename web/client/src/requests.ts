@@ -1,11 +1,17 @@
 import type { Socket } from "./transports";
 import type { Answer, Problem } from "./wire";
 
+/** All that a problem says, in a line. */
+function told({ detail, field, value, allowed }: Problem): string {
+  const is = value?.startsWith('"') ? value : JSON.stringify(value);
+  return `${detail}${field && value ? `: ${field} is ${is}` : ""}${allowed ? `; allowed: ${allowed}` : ""}`;
+}
+
 /** The rejection of a request: the service's problem, or the loss of the link before the answer. */
 export class Refused extends Error {
   readonly code: string;
   constructor(readonly problem: Problem) {
-    super(problem.detail);
+    super(told(problem));
     this.code = problem.code;
   }
 }
