@@ -1,6 +1,7 @@
 import type { Link } from "@client/link";
 import { askSentence } from "@client/meeting";
 import { membersOf } from "@client/replica";
+import type { Refused } from "@client/requests";
 import { outcomes } from "../service-words";
 import type { PlayedPage } from "./played-page";
 
@@ -79,7 +80,7 @@ function Call({ played, link, did }: Place) {
   const { received, sent } = meeting.invitations;
   const run = (said: string, what: () => Promise<unknown>) => () => {
     did(said);
-    what().catch((why: Error) => did(`could not: ${why.message}`));
+    what().catch((why: Refused) => did(`could not: ${why.problem.detail}`));
   };
   const free = membersOf(rooms.get(played.room), user).filter(
     (m) => !others.includes(m) && !sent.some((i) => i.to.user === m.user),
