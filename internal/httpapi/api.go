@@ -187,6 +187,8 @@ func (a *API) serve(app *fiber.App, r route) {
 		case r.Gives != nil:
 			gates = append(gates, compress, conditional)
 		}
+	} else if r.Shows == showsSession {
+		gates = append(gates, resumeKey)
 	} else if r.Shows == showsToken && r.Method == get && r.Gives != nil {
 		gates = append(gates, a.visitor, compress, conditional)
 	} else if r.Topic == "Service" {

@@ -8,6 +8,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"tovik.example/tovik/internal/gateway"
+	"tovik.example/tovik/internal/problem"
 	"tovik.example/tovik/internal/strictjson"
 	"tovik.example/tovik/wire"
 )
@@ -87,6 +88,19 @@ func (a *API) beat(c fiber.Ctx) error {
 	return fresh(c).JSON(lease)
 }
 
+// resumeKey refuses a request that shows no resume key. A wrong one is not refused here: it is answered like one of a session
+// that has ended.
+func resumeKey(c fiber.Ctx) error {
+	const field, allowed = "Authorization", "Bearer and the resume key, from the answer that opened the session"
+	switch key := bearer(c); {
+	case key == "":
+		return problem.BadField(field, "", "the request shows no resume key of a session", allowed)
+	case strings.Count(key, ".") == 2:
+		return problem.BadField(field, "", "a person's token was sent; here the resume key of the session is wanted", allowed)
+	}
+	return c.Next()
+}
+
 // session describes a session to the holder of its resume key.
 func (a *API) session(c fiber.Ctx) error {
 	return fresh(c).JSON(a.realms.Session(param(c, "session"), bearer(c)))
@@ -107,6 +121,13 @@ func (a *API) closing(c fiber.Ctx) error {
 	var note wire.ClosingNote
 	if err := strictjson.Read(c.Body(), &note); err != nil {
 		return err
+	}
+	const allowed = "that of the answer that opened the session"
+	switch {
+	case note.Session == "":
+		return problem.BadField("session", "", "the note names no session", allowed)
+	case note.ResumeKey == "":
+		return problem.BadField("resume_key", "", "the note has no resume key", allowed)
 	}
 	answer, err := a.realms.Closing(note)
 	if err != nil {

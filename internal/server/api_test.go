@@ -588,7 +588,7 @@ var provocations = map[string]func(*playground, httpapi.Operation, *http.Request
 	"getTicket not-json": body("{"), "getTicket wrong-version": body(`{"version":9}`), "getTicket not-granted": narrow, "getTicket bad-room": body(`{"version":1,"rooms":["a..b"]}`),
 	"openFeed bad-ticket": with(func(r *http.Request) { r.Header.Del("Authorization"); r.URL.RawQuery = "ticket=none" }), "openFeed not-granted": narrow, "openFeed bad-field": with(func(r *http.Request) { r.URL.RawQuery = "watch=desk.night&detail=all" }),
 	"beat not-json": body("{"), "beat not-granted": narrow, "beat bad-field": body(`{"rooms":"basin"}`), "beat bad-room": body(`{"rooms":["a..b"]}`),
-	"postToLink bad-field": pathIs("link", "one"), "closing not-json": body("{"), "closing too-large": body(strings.Repeat(" ", wire.MaxFrame+1)), "signIn not-json": body("{"), "signIn bad-key": body(`{"key":"guess"}`),
+	"postToLink bad-field": pathIs("link", "one"), "closing not-json": body("{"), "closing bad-field": body(`{"resume_key":"5QOG"}`), "getSession bad-field": bearerIs("a.person's.token"), "bye bad-field": bearerIs(""), "closing too-large": body(strings.Repeat(" ", wire.MaxFrame+1)), "signIn not-json": body("{"), "signIn bad-key": body(`{"key":"guess"}`),
 	"redeliver exists": func(p *playground, op httpapi.Operation, r *http.Request) *http.Request {
 		return pathIs("delivery", p.replace["waiting"])(p, op, r)
 	},

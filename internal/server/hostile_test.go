@@ -381,7 +381,7 @@ func TestHostile(t *testing.T) {
 		}},
 		{"end another's session", "applied: false", func(h *hostile) string { return h.calls("DELETE", "/v1/sessions/"+victim.Session, "guess", "") }},
 		{"read another's session", "ended", func(h *hostile) string { return h.calls("GET", "/v1/sessions/"+victim.Session, "guess", "") }},
-		{"read another's session with a token", "ended", func(h *hostile) string {
+		{"read another's session with a token", "bad-field", func(h *hostile) string {
 			return h.calls("GET", "/v1/sessions/"+victim.Session, h.token("", nil), "")
 		}},
 		{"beat for another", "not resumed: unknown", func(h *hostile) string {

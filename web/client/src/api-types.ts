@@ -4178,7 +4178,7 @@ export interface operations {
                     readonly "application/json": components["schemas"]["ClosingAnswer"];
                 };
             };
-            readonly 400: components["responses"]["400-not-json"];
+            readonly 400: components["responses"]["400-bad-field.not-json"];
             readonly 413: components["responses"]["413-too-large"];
         };
     };
@@ -8137,6 +8137,7 @@ export interface operations {
                     readonly "application/json": components["schemas"]["Session"];
                 };
             };
+            readonly 400: components["responses"]["400-bad-field"];
             readonly 413: components["responses"]["413-too-large"];
         };
     };
@@ -8245,6 +8246,7 @@ export interface operations {
                     readonly "application/json": components["schemas"]["ClosingAnswer"];
                 };
             };
+            readonly 400: components["responses"]["400-bad-field"];
             readonly 413: components["responses"]["413-too-large"];
         };
     };
