@@ -440,6 +440,13 @@ func bearerIs(key string) func(*playground, httpapi.Operation, *http.Request) *h
 	return with(func(r *http.Request) { r.Header.Set("Authorization", "Bearer "+key) })
 }
 
+// both changes a request in two ways.
+func both(first, second func(*playground, httpapi.Operation, *http.Request) *http.Request) func(*playground, httpapi.Operation, *http.Request) *http.Request {
+	return func(p *playground, op httpapi.Operation, r *http.Request) *http.Request {
+		return second(p, op, first(p, op, r))
+	}
+}
+
 // pathIs replaces the parameter of a path.
 func pathIs(parameter, value string) func(*playground, httpapi.Operation, *http.Request) *http.Request {
 	return func(_ *playground, op httpapi.Operation, r *http.Request) *http.Request {
@@ -519,7 +526,7 @@ var provocations = map[string]func(*playground, httpapi.Operation, *http.Request
 	wire.CodeBadToken:          bearerIs("no.jwt.token"),
 	wire.CodeNoToken:           with(func(r *http.Request) { r.Header.Del("Authorization") }),
 	wire.CodeBadOrigin:         with(func(r *http.Request) { r.Header.Set("Origin", "https://elsewhere.example") }),
-	wire.CodeNoLink:            pathIs("session", "s-none"),
+	wire.CodeNoLink:            both(bearerIs("5QOG"), pathIs("session", "s-none")),
 	"revokeKey unknown-key":    pathIs("key", "k-none"),
 	"declareRoom bad-user":     body(`{"expected":["\u0001"]}`),
 	"declareRoom unknown-room": outside("room", "desk.night"), "getExpected unknown-room": outside("room", "desk.night"), "removeFromRoom unknown-room": outside("room", "desk.night"),
@@ -588,7 +595,7 @@ var provocations = map[string]func(*playground, httpapi.Operation, *http.Request
 	"getTicket not-json": body("{"), "getTicket wrong-version": body(`{"version":9}`), "getTicket not-granted": narrow, "getTicket bad-room": body(`{"version":1,"rooms":["a..b"]}`),
 	"openFeed bad-ticket": with(func(r *http.Request) { r.Header.Del("Authorization"); r.URL.RawQuery = "ticket=none" }), "openFeed not-granted": narrow, "openFeed bad-field": with(func(r *http.Request) { r.URL.RawQuery = "watch=desk.night&detail=all" }),
 	"beat not-json": body("{"), "beat not-granted": narrow, "beat bad-field": body(`{"rooms":"basin"}`), "beat bad-room": body(`{"rooms":["a..b"]}`),
-	"postToLink bad-field": pathIs("link", "one"), "closing not-json": body("{"), "closing bad-field": body(`{"resume_key":"5QOG"}`), "getSession bad-field": bearerIs("a.person's.token"), "bye bad-field": bearerIs(""), "closing too-large": body(strings.Repeat(" ", wire.MaxFrame+1)), "signIn not-json": body("{"), "signIn bad-key": body(`{"key":"guess"}`),
+	"postToLink bad-field": both(bearerIs("5QOG"), pathIs("link", "one")), "closing not-json": body("{"), "closing bad-field": body(`{"resume_key":"5QOG"}`), "getSession bad-field": bearerIs("a.person's.token"), "bye bad-field": bearerIs(""), "closing too-large": body(strings.Repeat(" ", wire.MaxFrame+1)), "signIn not-json": body("{"), "signIn bad-key": body(`{"key":"guess"}`),
 	"redeliver exists": func(p *playground, op httpapi.Operation, r *http.Request) *http.Request {
 		return pathIs("delivery", p.replace["waiting"])(p, op, r)
 	},

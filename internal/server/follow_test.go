@@ -183,11 +183,13 @@ func TestASessionIsExplainedToWhoHasItsKey(t *testing.T) {
 	require.Equal(t, "end-grace", session.Next[0].Act)
 	require.Equal(t, 10*time.Second, session.Next[0].At.Sub(session.LostAt.Time))
 
-	for _, api := range []client.API{{Server: s.URL(), Key: "guess"}, {Server: s.URL()}} {
-		guessed, err := api.Session(t.Context(), link.Resume().Session)
-		require.NoError(t, err)
-		require.Equal(t, wire.Session{Session: link.Resume().Session, State: "ended"}, guessed, "a guess is told nothing")
-	}
+	guessed, err := client.API{Server: s.URL(), Key: "guess"}.Session(t.Context(), link.Resume().Session)
+	require.NoError(t, err)
+	require.Equal(t, wire.Session{Session: link.Resume().Session, State: "ended"}, guessed, "a guess is told nothing")
+	_, err = client.API{Server: s.URL()}.Session(t.Context(), link.Resume().Session)
+	require.ErrorContains(t, err, "no resume key")
+	_, err = client.API{Server: s.URL(), Key: mint(t, "ilse")}.Session(t.Context(), link.Resume().Session)
+	require.ErrorContains(t, err, "a person's token was sent")
 }
 
 func TestAFollowerGoesOnOverLostLinks(t *testing.T) {
