@@ -27,7 +27,7 @@ func (s *stage) returns(r results) {
 	service, address := s.startService(dir)
 	c, _ := startCrowd(load.Plan{Address: address, Source: "127.0.0.2", Path: "/v1/link", Links: links, Hellos: s.hellos(links), At: atOnce})
 	defer c.stop()
-	// The answer to a hello may come a moment before the records are told of the session.
+	// A session is on disk a moment after its hello is answered.
 	time.Sleep(time.Second)
 	_ = must(client.API{Server: "http://" + address, Key: key}.People(context.Background(), "", "", 1)) // waits until all are on record
 	check(service.cmd.Process.Kill())

@@ -147,7 +147,7 @@ func Dial(ctx context.Context, o Options) (*Link, error) {
 	return l, nil
 }
 
-// serviceAt reads the address of a service.
+// serviceAt parses the address of a service.
 func serviceAt(server string) (*url.URL, error) {
 	u, err := url.Parse(server)
 	if err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") {
@@ -455,7 +455,7 @@ func (l *Link) read() {
 		case errors.Is(err, os.ErrDeadlineExceeded):
 			err = fmt.Errorf("the link is dead: the service has said nothing for %v: %w", silence, err)
 		case errors.Is(err, net.ErrClosed):
-			err = errors.New("this side closed it")
+			err = errors.New("by this client")
 		case websocket.IsCloseError(err, wire.CloseEnded):
 			err = fmt.Errorf("%w: %w", ErrEnded, err)
 		}

@@ -1,6 +1,7 @@
 package wire
 
 import (
+	"encoding/json"
 	"strconv"
 	"strings"
 )
@@ -15,12 +16,12 @@ type Problem struct {
 	Allowed string `json:"allowed,omitempty"` // what is allowed
 }
 
-// Error returns all of it in a line.
+// Error returns the detail, the field with its value, and what is allowed, in one line.
 func (p *Problem) Error() string {
 	s := p.Detail
 	if p.Field != "" && p.Value != "" {
 		value := p.Value
-		if value[0] != '"' { // a string in JSON has its quotes
+		if value[0] != '"' || !json.Valid([]byte(value)) { // a string in JSON has its quotes
 			value = strconv.Quote(value)
 		}
 		s += ": " + p.Field + " is " + value

@@ -347,7 +347,7 @@ func (k *Keyring) Check(key string, need Role) (Operator, error) {
 func badKey(key, id string) error {
 	detail := "the key that was sent is not an operator key of this service"
 	switch {
-	case strings.Count(key, ".") == 2 && strings.HasPrefix(key, "eyJ"):
+	case IsToken(key):
 		detail = "a person's token was sent; here an operator key is wanted"
 	case strings.HasPrefix(id, "key-") && id != key:
 		detail = "the key " + wire.Shorten(id) + " is unknown, revoked or expired"

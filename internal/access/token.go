@@ -46,6 +46,9 @@ type timeClaim struct {
 // maxTime is the last second of the year 9999.
 const maxTime = 253_402_300_799
 
+// IsToken reports whether a credential has the three parts of a token. Keys have fewer.
+func IsToken(credential string) bool { return strings.Count(credential, ".") == 2 }
+
 // parseToken reads a token without verifying it. Names count exactly as RFC 7519 spells them, no
 // name may occur twice, and a critical header parameter (crit) is refused, because none is
 // understood. Its error is a [*wire.Problem].

@@ -74,7 +74,7 @@ func command(stdout, stderr io.Writer) *cli.Command {
 		// Errors are printed once, by Run.
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 	}
-	explains(root)
+	tellsMistakes(root)
 	return root
 }
 
@@ -92,12 +92,9 @@ func wordsFor(err error) (string, int) {
 	var problem *wire.Problem
 	var closed *websocket.CloseError
 	var dial *net.OpError
-	var exit cli.ExitCoder
 	switch {
 	case errors.As(err, &f):
 		return f.message, f.code
-	case errors.As(err, &exit): // of the library's help
-		return fmt.Sprintf("there is no command %q; see tovik --help", strings.Trim(strings.TrimPrefix(exit.Error(), noCommand), "'")), exitUsage
 	case errors.As(err, &problem):
 		return wordsForProblem(problem)
 	case errors.As(err, &closed):
@@ -110,10 +107,14 @@ func wordsFor(err error) (string, int) {
 		return fmt.Sprintf("nobody listens at %s: start a service with tovik serve or tovik demo, "+
 			"or say where it is with --server or TOVIK_SERVER", address), exitUnreachable
 	}
-	if found := inVariable(err.Error()); found != "" {
+	said := err.Error()
+	if name, ok := strings.CutPrefix(said, noCommand); ok {
+		return fmt.Sprintf("there is no command %q; see tovik --help", strings.Trim(name, "'")), exitUsage
+	}
+	if found := inVariable(said); found != "" {
 		return found, exitUsage
 	}
-	return err.Error(), exitFailed
+	return said, exitFailed
 }
 
 func wordsForProblem(p *wire.Problem) (string, int) {

@@ -79,7 +79,7 @@ func listing[T any](c *cli.Command, document any, list []T, table func(io.Writer
 	var text bytes.Buffer
 	table(&text)
 	if len(list) == 0 && bytes.Count(text.Bytes(), []byte{'\n'}) == 1 { // the head alone
-		text.WriteString("There is none.\n")
+		text.WriteString("None.\n")
 	}
 	_, err := io.WriteString(out, layOut(text.String(), screenOf(out)))
 	return err

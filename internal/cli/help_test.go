@@ -2,6 +2,7 @@ package cli
 
 import (
 	"io"
+	"os/exec"
 	"strings"
 	"testing"
 
@@ -24,4 +25,11 @@ func TestEveryCommandHasAnExample(t *testing.T) {
 	}
 	look(command(io.Discard, io.Discard), "tovik")
 	require.Empty(t, lacking)
+}
+
+// TestAProgramThatFailsIsNoUnknownCommand checks an error that has an exit code, as one of the library's help has.
+func TestAProgramThatFailsIsNoUnknownCommand(t *testing.T) {
+	message, code := wordsFor(&exec.ExitError{})
+	require.NotContains(t, message, "no command")
+	require.Equal(t, exitFailed, code)
 }

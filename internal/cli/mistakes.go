@@ -10,16 +10,16 @@ import (
 	"github.com/urfave/cli/v3"
 )
 
-// usage is an error of somebody who has called a command wrongly.
+// usage returns the error of a wrong command line.
 func usage(format string, args ...any) error {
 	return &failure{exitUsage, fmt.Sprintf(format, args...)}
 }
 
-// explains has a command and all under it tell of mistakes in our words.
-func explains(c *cli.Command) {
+// tellsMistakes makes a command, and all under it, report mistakes in our words.
+func tellsMistakes(c *cli.Command) {
 	c.OnUsageError = usageError // not inherited
 	for _, sub := range c.Commands {
-		explains(sub)
+		tellsMistakes(sub)
 	}
 	if c.Action == nil {
 		c.Action = group

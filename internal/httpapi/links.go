@@ -7,6 +7,7 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
+	"tovik.example/tovik/internal/access"
 	"tovik.example/tovik/internal/gateway"
 	"tovik.example/tovik/internal/problem"
 	"tovik.example/tovik/internal/strictjson"
@@ -88,14 +89,14 @@ func (a *API) beat(c fiber.Ctx) error {
 	return fresh(c).JSON(lease)
 }
 
-// resumeKey refuses a request that shows no resume key. A wrong one is not refused here: it is answered like one of a session
-// that has ended.
+// resumeKey refuses a request without a resume key. A wrong key passes: it gets the same answer as the key of a session that
+// has ended.
 func resumeKey(c fiber.Ctx) error {
-	const field, allowed = "Authorization", "Bearer and the resume key, from the answer that opened the session"
+	const field, allowed = "resume_key", "Authorization: Bearer RESUME_KEY, with the key of the answer that opened the session"
 	switch key := bearer(c); {
 	case key == "":
-		return problem.BadField(field, "", "the request shows no resume key of a session", allowed)
-	case strings.Count(key, ".") == 2:
+		return problem.BadField(field, "", "the request has no resume key", allowed)
+	case access.IsToken(key):
 		return problem.BadField(field, "", "a person's token was sent; here the resume key of the session is wanted", allowed)
 	}
 	return c.Next()
@@ -122,7 +123,7 @@ func (a *API) closing(c fiber.Ctx) error {
 	if err := strictjson.Read(c.Body(), &note); err != nil {
 		return err
 	}
-	const allowed = "that of the answer that opened the session"
+	const allowed = "the one of the answer that opened the session"
 	switch {
 	case note.Session == "":
 		return problem.BadField("session", "", "the note names no session", allowed)

@@ -231,7 +231,7 @@ func (g *Guest) wishOf(ctx context.Context, a wire.Watch) (w wish, err error) {
 		return w, err
 	}
 	if a.Room == "" {
-		return w, problem.BadField("room", "", "the watch is of no room and of nobody", "room: a room or a pattern; or people: the ids of some")
+		return w, problem.BadField("room", "", "the watch names neither a room nor people", "room: a room or a pattern; or people: user ids")
 	}
 	pattern, err := presence.ParsePattern(a.Room)
 	if err != nil {

@@ -190,7 +190,7 @@ func (s *Realms) IsClient(who *Guest, bearer string, caller Caller) bool {
 func WithBearer(h wire.Hello, bearer string) wire.Hello {
 	switch {
 	case bearer == "" || h.Token != "" || h.Key != "":
-	case strings.Count(bearer, ".") == 2:
+	case access.IsToken(bearer):
 		h.Token = bearer
 	default:
 		h.Key = bearer

@@ -246,6 +246,9 @@ func (t *Conversation) unwatch(by By, r wire.Request) (Done, error) {
 	if len(r.People) > 0 {
 		return t.unwatchPeople(by, r)
 	}
+	if r.Room == "" {
+		return Done{}, problem.BadField("room", "", "the unwatch names neither a room nor people", "room: a room or pattern as a watch named it; or people: user ids")
+	}
 	pattern, err := presence.ParsePattern(r.Room)
 	if err != nil {
 		return Done{}, err

@@ -32,8 +32,7 @@ func threeNodes(t *testing.T, with func(name string, c *server.Config)) map[stri
 	})
 }
 
-// unhurried returns timings with which a node that a busy machine keeps waiting does not seem dead or cut off to others, so
-// that it sends no links away.
+// unhurried returns timings under which a node on a busy machine is not taken for dead or cut off, and keeps its links.
 func unhurried(is cluster.Timings) *cluster.Timings {
 	is.Doubt, is.Dead, is.Away = 5*is.Doubt, 5*is.Dead, 5*is.Away
 	return &is

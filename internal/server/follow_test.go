@@ -187,7 +187,7 @@ func TestASessionIsExplainedToWhoHasItsKey(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, wire.Session{Session: link.Resume().Session, State: "ended"}, guessed, "a guess is told nothing")
 	_, err = client.API{Server: s.URL()}.Session(t.Context(), link.Resume().Session)
-	require.ErrorContains(t, err, "no resume key")
+	require.ErrorContains(t, err, "the request has no resume key")
 	_, err = client.API{Server: s.URL(), Key: mint(t, "ilse")}.Session(t.Context(), link.Resume().Session)
 	require.ErrorContains(t, err, "a person's token was sent")
 }

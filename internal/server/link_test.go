@@ -327,10 +327,11 @@ func TestAnErrorOfTheClientSaysAll(t *testing.T) {
 	s := start(t, nil)
 	link := dial(t, client.Options{Server: s.URL(), Token: mint(t, "ilse"), Rooms: []string{weir}})
 	require.ErrorContains(t, link.Join(t.Context(), "basin..weir"), `malformed room name: room is "basin..weir"; allowed: 1 to 128 bytes`)
-	require.ErrorContains(t, link.Watch(t.Context(), "", ""), "the watch is of no room and of nobody; allowed: room")
-	require.ErrorContains(t, link.WatchPeople(t.Context()), "the watch is of no room and of nobody")
+	require.ErrorContains(t, link.Watch(t.Context(), "", ""), "the watch names neither a room nor people; allowed: room")
+	require.ErrorContains(t, link.WatchPeople(t.Context()), "the watch names neither a room nor people")
+	require.ErrorContains(t, link.Unwatch(t.Context(), ""), "the unwatch names neither a room nor people")
 	link.Close()
-	require.EqualError(t, link.Activity(t.Context()), "the link is closed: this side closed it")
+	require.EqualError(t, link.Activity(t.Context()), "the link is closed: by this client")
 
 	for server, says := range map[string]string{"": "http://HOST:PORT", "127.0.0.1:1": "http://HOST:PORT", s.URL() + "/v2": "nothing is served at /v2/v1/policies"} {
 		_, err := client.API{Server: server, Key: key}.Policies(t.Context(), "")
@@ -340,6 +341,8 @@ func TestAnErrorOfTheClientSaysAll(t *testing.T) {
 	require.NoError(t, err)
 	_, err = client.API{Server: s.URL(), Key: key}.SetStatus(t.Context(), "ilse", wire.StatusWanted{Status: "gone"})
 	require.ErrorContains(t, err, `malformed status: status is "gone"; allowed: busy, away`)
+	_, err = client.API{Server: s.URL(), Key: key}.SetStatus(t.Context(), "ilse", wire.StatusWanted{Status: "\"\nforged"})
+	require.ErrorContains(t, err, `status is "\"\nforged"`, "a value makes no line of a log")
 }
 
 func TestHelloIsAppliedWholeOrRefusedWhole(t *testing.T) {

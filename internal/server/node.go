@@ -63,7 +63,7 @@ type node struct {
 	observer *observer
 	started  time.Time
 	world    *world
-	parts    time.Duration   // after so long without a majority, the node is not ready
+	apartFor time.Duration   // a node that hears no majority for so long is not ready
 	events   chan func()     // of the watcher, in order
 	owned    map[string]bool // realms; used by events alone
 
@@ -274,7 +274,7 @@ func (n *node) begin(w *world, dir string, rows *stored.Records) error {
 	if n.Timings != nil {
 		timings = *n.Timings
 	}
-	n.parts = timings.Away
+	n.apartFor = timings.Away
 	n.runner = cluster.NewRunner(cluster.Config{
 		Name: cluster.Name(n.Node), Incarnation: incarnation, Nodes: names(n.Nodes), LogNodes: keepers, Fold: rows.Fold(), Timings: timings,
 		Policy: func(realm string) presence.Policy { return *w.policy(realm) }, Records: rows,

@@ -142,9 +142,9 @@ func (n *node) notReady(is cluster.Status) string {
 	switch {
 	case is.Halted != "":
 		return is.Halted
-	case is.Apart >= n.parts && n.Broker != "":
+	case is.Apart >= n.apartFor && n.Broker != "":
 		return fmt.Sprintf("the broker has taken no record of this node for %s", phrase.Lasting(is.Apart))
-	case is.Apart >= n.parts:
+	case is.Apart >= n.apartFor:
 		return fmt.Sprintf("this node has heard no majority of the nodes that keep the log for %s", phrase.Lasting(is.Apart))
 	case clock.Abs() > clockApart:
 		return fmt.Sprintf("the clock of this node is %s away from the median of all nodes", phrase.Lasting(clock.Abs()))

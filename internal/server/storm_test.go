@@ -31,11 +31,13 @@ import (
 )
 
 // dialPatiently dials again while a busy machine lets a handshake take too long.
-func dialPatiently(ctx context.Context, o client.Options) (*client.Link, error) {
+func dialPatiently(t *testing.T, o client.Options) (*client.Link, error) {
 	for begun := time.Now(); ; time.Sleep(50 * time.Millisecond) {
-		if link, err := client.Dial(ctx, o); err == nil || time.Since(begun) > patience {
+		link, err := client.Dial(t.Context(), o)
+		if err == nil || time.Since(begun) > patience {
 			return link, err
 		}
+		t.Log(err)
 	}
 }
 
@@ -83,7 +85,7 @@ func TestEveryReceiverEndsWithTheServicesList(t *testing.T) {
 			token := mint(t, fmt.Sprint("w-", p%16)) // some have two tabs
 			network := &cable{}
 			o := client.Options{Server: s.URL(), Token: token, Nonce: "n", Rooms: []string{rooms[p%3]}, NetDial: network.dial}
-			link, err := dialPatiently(t.Context(), o)
+			link, err := dialPatiently(t, o)
 			if err != nil {
 				t.Error(err)
 				return
@@ -116,7 +118,7 @@ func TestEveryReceiverEndsWithTheServicesList(t *testing.T) {
 						t.Error(err)
 					}
 					o.After, o.Resume, o.Rooms = link, link.Resume(), nil
-					again, err := dialPatiently(t.Context(), o)
+					again, err := dialPatiently(t, o)
 					if err != nil {
 						t.Error(err)
 						return

@@ -1,7 +1,7 @@
 import type { Socket } from "./transports";
 import type { Answer, Problem } from "./wire";
 
-/** All that a problem says, in a line. */
+/** The detail, the field with its value, and what is allowed, in one line. */
 function told({ detail, field, value, allowed }: Problem): string {
   const is = value?.startsWith('"') ? value : JSON.stringify(value);
   return `${detail}${field && value ? `: ${field} is ${is}` : ""}${allowed ? `; allowed: ${allowed}` : ""}`;
