@@ -22,9 +22,29 @@ type frame struct {
 	name   string  // its type
 }
 
+// bare holds the frames that have only their type, as they are usually written. Most frames of idle
+// links are such ones, so they are read without memory of their own.
+var bare = func() map[string]frame {
+	frames := map[string]frame{}
+	for name := range wire.RequestFields {
+		text := `{"type":"` + name + `"}`
+		if f, err := parseFrame([]byte(text)); err == nil {
+			frames[text] = f
+		}
+	}
+	return frames
+}()
+
 // readFrame reads a frame. Its error is a problem; the frame then has its id, if that could be
 // read.
-func readFrame(data []byte) (f frame, err error) {
+func readFrame(data []byte) (frame, error) {
+	if f, ok := bare[string(data)]; ok {
+		return f, nil
+	}
+	return parseFrame(data)
+}
+
+func parseFrame(data []byte) (f frame, err error) {
 	f.object, err = strictjson.Scan(data)
 	f.id = repeatable(f.object)
 	if err != nil {
@@ -67,6 +87,13 @@ func (f frame) hello() (wire.Hello, error) {
 }
 
 func (f frame) request() (wire.Request, error) {
+	if len(f.object) == 1 { // its type
+		return wire.Request{Type: f.name}, nil
+	}
+	return f.decode()
+}
+
+func (f frame) decode() (wire.Request, error) {
 	r := wire.Request{Type: f.name}
 	err := f.object.Into(&r, wire.RequestFields[f.name]...)
 	r.ID = f.id
