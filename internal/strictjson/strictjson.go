@@ -67,7 +67,7 @@ func Scan(data []byte) (Object, error) {
 	if _, err := d.ReadToken(); err != nil {
 		return nil, syntax(err)
 	}
-	object := make(Object, 0, 8)
+	object := make(Object, 0, min(bytes.Count(data, []byte(":")), 8))
 	for d.PeekKind() != '}' {
 		name, err := d.ReadToken()
 		if err != nil {

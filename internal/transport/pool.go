@@ -20,6 +20,7 @@ const (
 type Pool struct {
 	slow    time.Duration // a stream is closed after so long without progress in writing
 	patient chan *Stream  // unbuffered, to goroutines that wait for more to do
+	spare   sync.Pool     // workers of such goroutines that are done
 
 	watching sync.Once // with the first raw socket
 	watcher  *watcher  // nil: each stream has a goroutine that waits for its data
@@ -83,7 +84,11 @@ func (p *Pool) await(s *Stream) {
 }
 
 func (p *Pool) workPatiently(s *Stream) {
-	w := newWorker()
+	w, _ := p.spare.Get().(*worker)
+	if w == nil {
+		w = newWorker()
+	}
+	defer p.spare.Put(w)
 	idle := time.NewTimer(patientIdle)
 	defer idle.Stop()
 	for {
