@@ -19,7 +19,7 @@ const (
 	calmFor   = 10      // so many times reclaimEvery, over which allocations are counted
 	calmBytes = 4 << 20 // allocated in that time, and a hundredth of what is in use, are calm
 
-	wasteBytes = 4 << 20 // so many, and an eighth of what is in use, are worth a collection in a calm
+	wasteBytes = 2 << 20 // so many, and a sixteenth of what is in use, are worth a collection in a calm
 )
 
 // collector decides when the process collects garbage and gives memory back.
@@ -63,7 +63,7 @@ func (c *collector) calm(is heap) bool {
 	for _, n := range c.lately {
 		sum += n
 	}
-	return c.looks >= calmFor && sum <= calmBytes+is.inUse/100 && is.garbage+is.kept >= wasteBytes+is.inUse/8
+	return c.looks >= calmFor && sum <= calmBytes+is.inUse/100 && is.garbage+is.kept >= wasteBytes+is.inUse/16
 }
 
 // reclaim looks after the collector until ctx is done.

@@ -26,8 +26,8 @@ func TestMemoryIsGivenBackAfterABurstAndInACalm(t *testing.T) {
 	require.Equal(t, 1, pass(1, 3*mb), "as soon as they have come")
 	require.Zero(t, pass(60, 8*mb), "not under an even load")
 	require.Equal(t, 1, pass(1, 1*mb), "the load is over")
-	require.Zero(t, pass(30, mb/4), "little has come since")
-	require.InDelta(t, 3, pass(120, mb/4), 1, "about every ten megabytes while links are idle")
+	require.Zero(t, pass(15, mb/4), "little has come since")
+	require.InDelta(t, 6, pass(120, mb/4), 1, "about every five megabytes while links are idle")
 	is.kept = 20 * mb
 	require.Equal(t, 1, pass(1, mb/10), "what others have freed is given back, too")
 	require.Zero(t, pass(200, 0), "nothing comes of nothing")
