@@ -179,7 +179,7 @@ func (s *stage) growEntries(point func(x float64, ys ...float64)) {
 // slowestHour returns how long the slowest of 20 takes, in milliseconds.
 func slowestHour(store *records.Store, random *rand.Rand) (most float64) {
 	for range 20 {
-		most = max(most, took(func() { hourOfRoom(store, random) }))
+		most = max(most, took(func() { hourOfRoom(store, random.IntN(1000), time.Now()) }))
 	}
 	return most
 }

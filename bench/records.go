@@ -28,11 +28,11 @@ import (
 // the time of a start with large records.
 func (s *stage) records(r results) {
 	s.slowdown(r)
-	dir := must(os.MkdirTemp(s.dir, "long-"))
-	s.seed(r, dir)
-	s.queries(r, dir)
-	s.export(r, dir)
-	check(os.RemoveAll(dir))
+	w := s.recordedWeek(func() {})
+	r["journal_mb_per_million"] = float64(must(os.Stat(filepath.Join(w.dir, records.File))).Size()) / float64(w.entries)
+	s.queries(r, w)
+	s.imports(r, w) // first, because a service adds entries of its own
+	s.export(r, w)
 	s.restart(r)
 }
 
@@ -114,29 +114,39 @@ func (s *stage) joining(service string, length time.Duration, choose func(user s
 	all.Wait()
 }
 
-// seed writes a long journal of people who join and leave rooms over some days. The floor writes
-// such rows with the driver alone, and fewer of them, because it takes longer the more there are.
-func (s *stage) seed(r results, dir string) {
-	rows := pick(s, 5_000_000, 200_000)
-	store := must(records.Open(dir))
-	at := time.Now().Add(-5 * 24 * time.Hour)
-	gap := 5 * 24 * time.Hour / time.Duration(rows)
+// imports adds entries of people who join and leave rooms to a copy of the week. The floor adds as
+// many rows to the same table with the driver alone.
+func (s *stage) imports(r results, w week) {
+	dir := must(os.MkdirTemp(s.dir, "grown-"))
+	check(os.CopyFS(dir, os.DirFS(w.dir)))
+	rows, batch := pick(s, 300_000, 50_000), 5000
 	random := rand.New(rand.NewPCG(1, 1))
-	batch := make([]journal.Entry, 0, 5000)
-	began := time.Now()
-	for id := int64(1); id <= int64(rows); id++ {
-		batch = append(batch, entry(random, id, at))
-		at = at.Add(gap)
-		if len(batch) == cap(batch) {
-			check(store.ImportEntries(batch))
-			batch = batch[:0]
+	next := func(first int64) []journal.Entry {
+		list := make([]journal.Entry, batch)
+		for i := range list {
+			list[i] = entry(random, first+int64(i), w.end)
 		}
+		return list
+	}
+	store := must(records.Open(dir))
+	id := w.entries + 1
+	began := time.Now()
+	for range rows / batch {
+		check(store.ImportEntries(next(id)))
+		id += int64(batch)
 	}
 	r["journal_rows_per_second"] = float64(rows) / time.Since(began).Seconds()
 	check(store.Close())
-	size := must(os.Stat(filepath.Join(dir, records.File))).Size()
-	r["journal_mb_per_million"] = float64(size) / float64(rows)
-	r["floor_journal_rows_per_second"] = bareRows(filepath.Join(must(os.MkdirTemp(s.dir, "bare-")), "bare.db"), pick(s, 200_000, 50_000))
+	bare := must(sql.Open("sqlite", "file:"+filepath.Join(dir, records.File)+"?_pragma=journal_mode(WAL)"))
+	bare.SetMaxOpenConns(1)
+	began = time.Now()
+	for range rows / batch {
+		insertBare(bare, next(id))
+		id += int64(batch)
+	}
+	r["floor_journal_rows_per_second"] = float64(rows) / time.Since(began).Seconds()
+	check(bare.Close())
+	check(os.RemoveAll(dir))
 }
 
 func entry(random *rand.Rand, id int64, at time.Time) journal.Entry {
@@ -148,61 +158,41 @@ func entry(random *rand.Rand, id int64, at time.Time) journal.Entry {
 	}
 }
 
-// bareRows inserts rows with the same columns and indexes by prepared statements.
-func bareRows(path string, rows int) float64 {
-	db := must(sql.Open("sqlite", "file:"+path+"?_pragma=journal_mode(WAL)"))
-	db.SetMaxOpenConns(1)
-	defer func() { check(db.Close()) }()
-	for _, statement := range []string{
-		"CREATE TABLE journal (id INTEGER PRIMARY KEY, at INTEGER, realm TEXT, kind TEXT, room TEXT, user TEXT, status TEXT, reason TEXT, length INTEGER, open INTEGER)",
-		"CREATE INDEX a ON journal (realm, room)", "CREATE INDEX b ON journal (realm, user)",
-	} {
-		must(db.Exec(statement))
-	}
-	random := rand.New(rand.NewPCG(1, 1))
-	const many = 50
-	sqlText := "INSERT INTO journal VALUES " + strings.TrimSuffix(strings.Repeat("(?,?,?,?,?,?,?,?,?,?),", many), ",")
-	insert := must(db.Prepare(sqlText))
-	began := time.Now()
+// insertBare inserts entries in one transaction, 50 with each statement.
+func insertBare(db *sql.DB, entries []journal.Entry) {
 	tx := must(db.Begin())
-	for id := 0; id < rows; {
-		args := make([]any, 0, 10*many)
-		for range many {
-			id++
-			e := entry(random, int64(id), began)
+	insert := must(tx.Prepare("INSERT INTO journal (id, at, realm, kind, room, user, status, reason, length, open) VALUES " +
+		strings.TrimSuffix(strings.Repeat("(?,?,?,?,?,?,?,?,?,?),", 50), ",")))
+	for some := range slices.Chunk(entries, 50) {
+		args := make([]any, 0, 10*50)
+		for _, e := range some {
 			args = append(args, e.ID, e.At, e.Realm, string(e.Kind), string(e.Room), string(e.User), e.Status, e.Reason, e.Length, e.Open)
 		}
-		must(tx.Stmt(insert).Exec(args...))
-		if id%5000 == 0 {
-			check(tx.Commit())
-			tx = must(db.Begin())
-		}
+		must(insert.Exec(args...))
 	}
+	check(insert.Close())
 	check(tx.Commit())
-	return float64(rows) / time.Since(began).Seconds()
 }
 
 // queries reads the last hour of a room and the last day of a person, each time another.
-func (s *stage) queries(r results, dir string) {
-	store := must(records.Open(dir))
+func (s *stage) queries(r results, w week) {
+	store := must(records.Open(w.dir))
 	defer func() { check(store.Close()) }()
 	random := rand.New(rand.NewPCG(2, 2))
 	var room, person []float64
 	for range pick(s, 200, 50) {
-		room = append(room, took(func() { hourOfRoom(store, random) }))
-		began := time.Now()
-		q := records.JournalQuery{Realm: "main", Users: []presence.UserID{presence.UserID(fmt.Sprint("w-", random.IntN(20_000)))}, From: began.Add(-24 * time.Hour)}
-		must(store.Journal(context.Background(), q, 1000))
-		person = append(person, float64(time.Since(began).Microseconds())/1000)
+		room = append(room, took(func() { hourOfRoom(store, random.IntN(w.rooms), w.end) }))
+		q := records.JournalQuery{Realm: "main", Users: []presence.UserID{presence.UserID(fmt.Sprint("w-", random.IntN(w.people)))}, From: w.end.Add(-24 * time.Hour)}
+		person = append(person, took(func() { must(store.Journal(context.Background(), q, 1000)) }))
 	}
 	slices.Sort(room)
 	slices.Sort(person)
 	r["journal_query_room_ms"], r["journal_query_person_ms"] = room[len(room)*95/100], person[len(person)*95/100]
 }
 
-// hourOfRoom reads the last hour of some room.
-func hourOfRoom(store *records.Store, random *rand.Rand) {
-	q := records.JournalQuery{Realm: "main", Rooms: []presence.Pattern{presence.Pattern(fmt.Sprint("basin.b", random.IntN(1000)))}, From: time.Now().Add(-time.Hour)}
+// hourOfRoom reads the last hour of a room.
+func hourOfRoom(store *records.Store, room int, end time.Time) {
+	q := records.JournalQuery{Realm: "main", Rooms: []presence.Pattern{presence.Pattern(fmt.Sprint("basin.b", room))}, From: end.Add(-time.Hour)}
 	must(store.Journal(context.Background(), q, 1000))
 }
 
@@ -213,13 +203,13 @@ func took(do func()) float64 {
 	return float64(time.Since(began).Microseconds()) / 1000
 }
 
-// export exports the whole journal and measures the memory of the service.
-func (s *stage) export(r results, dir string) {
-	p, address := s.startService(dir)
+// export exports the last two days of the journal and measures the memory of the service.
+func (s *stage) export(r results, w week) {
+	p, address := s.startService(w.dir)
 	defer p.stop()
 	time.Sleep(pick(s, 3*time.Second, time.Second))
 	idle := p.rss()
-	body := must(client.API{Server: "http://" + address, Key: key}.ExportJournal(context.Background(), client.JournalQuery{}, "ndjson"))
+	body := must(client.API{Server: "http://" + address, Key: key}.ExportJournal(context.Background(), client.JournalQuery{From: w.end.Add(-48 * time.Hour), To: w.end}, "ndjson"))
 	most, rows := idle, 0
 	began, looked := time.Now(), time.Now()
 	lines := bufio.NewReaderSize(body, 1<<20)
@@ -259,11 +249,17 @@ func (s *stage) restart(r results) {
 	check(store.Close())
 	// The service is killed while it has these sessions.
 	p, address := s.startService(dir)
-	var links []*client.Link
-	for i := range sessions {
-		links = append(links, must(client.Dial(context.Background(), client.Options{
-			Server: "http://" + address, Token: s.token(fmt.Sprintf("w-%07d", i)), Rooms: []string{fmt.Sprint("basin.b", i/10)}})))
+	links := make([]*client.Link, sessions)
+	var all sync.WaitGroup
+	for w := range workers {
+		all.Go(func() {
+			for i := w; i < sessions; i += workers {
+				links[i] = must(client.Dial(context.Background(), client.Options{
+					Server: "http://" + address, Token: s.token(fmt.Sprintf("w-%07d", i)), Rooms: []string{fmt.Sprint("basin.b", i/10)}}))
+			}
+		})
 	}
+	all.Wait()
 	time.Sleep(time.Second)
 	check(p.cmd.Process.Kill())
 	_ = p.cmd.Wait()

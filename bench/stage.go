@@ -43,6 +43,7 @@ type stage struct {
 	people  atomic.Int64
 	service string // its URL
 	floor   string // its address
+	week    week   // once it is recorded
 	stop    func()
 }
 
@@ -89,11 +90,12 @@ func (s *stage) token(user string) string {
 
 // calm is how long it takes until rooms have forgotten their last changes, which they keep for a minute, and the memory
 // of a burst is given back.
-const calm = 90 * time.Second
+const calm = 110 * time.Second
 
 // memory measures the memory of an idle link, each with a session in a room of ten, and the
-// speed of connecting.
-func (s *stage) memory(r results) {
+// speed of connecting. While links are idle, meanwhile has the turn. It gives it back when it calls
+// its argument, and has it again when that returns.
+func (s *stage) memory(r results, meanwhile func(pause func())) {
 	const links = 15_000
 	const frame = `{"type":"activity"}`
 	var turn sync.Mutex
@@ -110,8 +112,16 @@ func (s *stage) memory(r results) {
 	plain.Address, plain.Source, plain.Path, plain.Hellos = bare, "127.0.0.4", "/link", nil // an address has ports for fewer than all links
 	var secureKB, idle, after, rate float64
 	var all sync.WaitGroup
+	all.Go(func() {
+		turn.Lock()
+		defer turn.Unlock()
+		meanwhile(func() {
+			turn.Unlock()
+			turn.Lock()
+		})
+	})
 	all.Go(func() { secureKB, _, _ = s.weigh(&turn, secure, over, frame, calm) })
-	all.Go(func() { idle, after, rate = s.weigh(&turn, floor, plain, frame, 10*time.Second) })
+	all.Go(func() { idle, after, rate = s.weigh(&turn, floor, plain, frame, 25*time.Second) })
 	r["link_rss_kb"], r["link_rss_after_frames_kb"], r["handshakes_per_second"] = s.weigh(&turn, service, plan, frame, calm)
 	all.Wait()
 	r["floor_link_rss_kb"], r["floor_link_rss_after_frames_kb"], r["floor_handshakes_per_second"] = idle, after, rate
@@ -132,6 +142,18 @@ func (s *stage) hellos(links int) []string {
 func (s *stage) weigh(turn *sync.Mutex, p *process, plan load.Plan, frame string, settled time.Duration) (idle, after, rate float64) {
 	turn.Lock()
 	defer turn.Unlock()
+	// settle waits, and returns the mean of the memory in the last seconds: between two collections it rises.
+	settle := func(length time.Duration) (rss float64) {
+		turn.Unlock()
+		defer turn.Lock()
+		looks := pick(s, 15, 1)
+		time.Sleep(length - time.Duration(looks)*time.Second)
+		for range looks {
+			time.Sleep(time.Second)
+			rss += p.rss() / float64(looks)
+		}
+		return rss
+	}
 	links := float64(plan.Links)
 	// Some links come and go first, because caches of a fixed size do not belong to a link.
 	early := plan
@@ -139,24 +161,20 @@ func (s *stage) weigh(turn *sync.Mutex, p *process, plan load.Plan, frame string
 	first, _ := startCrowd(early)
 	time.Sleep(time.Second)
 	first.stop()
-	time.Sleep(12 * time.Second) // until those are gone altogether
-	before := p.rss()
+	before := settle(pick(s, 30*time.Second, 12*time.Second)) // when those are gone altogether
 	c, connected := startCrowd(plan)
 	defer c.stop()
-	turn.Unlock()
-	time.Sleep(pick(s, settled, 2500*time.Millisecond))
-	turn.Lock()
-	idle = (p.rss() - before) / links
+	idle = (settle(pick(s, settled, 2500*time.Millisecond)) - before) / links
 	for range 10 {
 		c.tell(order{Do: "send", Text: frame})
 		time.Sleep(100 * time.Millisecond)
 	}
-	time.Sleep(pick(s, 10*time.Second, 2500*time.Millisecond))
+	rss := settle(pick(s, 25*time.Second, 2500*time.Millisecond))
 	seen := c.tell(order{Do: "result"})
 	if seen.Closed+seen.Holes+seen.Errors > 0 {
 		check(fmt.Errorf("of %d idle links %d were closed, %d had a hole, and there were %d errors, as %s", plan.Links, seen.Closed, seen.Holes, seen.Errors, seen.Sample))
 	}
-	return idle, (p.rss() - before) / links, links / connected.Connected.Seconds()
+	return idle, (rss - before) / links, links / connected.Connected.Seconds()
 }
 
 // fillCaches creates a directory so large that the bounded caches of the records are full,
