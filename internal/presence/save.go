@@ -253,8 +253,9 @@ func (c *Core) Restore(at Instant, saved Saved, out *Effects) error {
 	for _, room := range saved.Declared {
 		c.declare(Declare{room, true})
 	}
-	for _, p := range saved.People {
-		c.restorePerson(now, p, out, func(s *session, was SavedSession) {
+	people := make([]*person, len(saved.People))
+	for i := range people {
+		people[i] = c.restorePerson(now, &saved.People[i], out, func(s *session, was *SavedSession) {
 			s.active = now.awake - time.Duration(now.wall-was.LastActive)*time.Millisecond
 			if was.Live {
 				s.heardWall = max(s.heardWall, saved.Mark)
@@ -263,11 +264,11 @@ func (c *Core) Restore(at Instant, saved Saved, out *Effects) error {
 				c.leases++
 			}
 		})
-		for _, s := range c.known(p.User).sessions.list() {
+		for _, s := range people[i].sessions.list() {
 			c.loseAtRestart(now, s, out)
 		}
 	}
-	c.restoreMeetings(now, saved.People, false, out)
+	c.restoreMeetings(now, people, saved.People, false, out)
 	return nil
 }
 
@@ -289,7 +290,7 @@ func (c *Core) mayRestore(saved Saved) error {
 				return fmt.Errorf("the saved state has session %q twice", s.ID)
 			}
 			sessions[s.ID] = true
-			if key, err := hex.DecodeString(s.Key); err != nil || len(key) != len(secret{}) {
+			if !isKey(s.Key) {
 				return fmt.Errorf("the saved session %q has a key that is none", s.ID)
 			}
 		}
@@ -297,8 +298,18 @@ func (c *Core) mayRestore(saved Saved) error {
 	return nil
 }
 
+// isKey reports whether a text is a secret in hexadecimal digits.
+func isKey(text string) bool {
+	var key secret
+	if len(text) != hex.EncodedLen(len(key)) {
+		return false
+	}
+	_, err := hex.Decode(key[:], []byte(text))
+	return err == nil
+}
+
 // restorePerson restores a person. Then gives each session its times.
-func (c *Core) restorePerson(now reading, saved SavedPerson, out *Effects, then func(*session, SavedSession)) {
+func (c *Core) restorePerson(now reading, saved *SavedPerson, out *Effects, then func(*session, *SavedSession)) *person {
 	p := c.known(saved.User)
 	p.profile, p.hidden = saved.Profile, saved.Hidden
 	if saved.Set != (Appearance{}) && (saved.Set.Until == 0 || saved.Set.Until > now.wall) {
@@ -315,9 +326,9 @@ func (c *Core) restorePerson(now reading, saved SavedPerson, out *Effects, then 
 		}
 	}
 	c.observe(p, cause{}, out, func() {
-		for _, s := range saved.Sessions {
-			restored := c.restoreSession(now, p, s)
-			then(restored, s)
+		for i := range saved.Sessions {
+			restored := c.restoreSession(now, p, &saved.Sessions[i])
+			then(restored, &saved.Sessions[i])
 			out.add(SessionRestored{restored.linkID(), restored.state == Grace})
 		}
 		for _, m := range p.members.list() {
@@ -327,6 +338,7 @@ func (c *Core) restorePerson(now reading, saved SavedPerson, out *Effects, then 
 			}
 		}
 	})
+	return p
 }
 
 // loseAtRestart gives a session its grace, in which it stays as active as it was, or begins its
@@ -343,7 +355,7 @@ func (c *Core) loseAtRestart(now reading, s *session, out *Effects) {
 	}
 }
 
-func (c *Core) restoreSession(now reading, p *person, saved SavedSession) *session {
+func (c *Core) restoreSession(now reading, p *person, saved *SavedSession) *session {
 	s := &session{
 		id: saved.ID, nonce: saved.Nonce, person: p, link: saved.Link, kind: saved.Kind, opened: saved.Opened,
 		issued: saved.Issued, expires: saved.Expires, heardWall: saved.LastHeard,
@@ -372,9 +384,9 @@ func (c *Core) restoreSession(now reading, p *person, saved SavedSession) *sessi
 
 // restoreMeetings restores the passes, asks and invitations of people, once all of them and their
 // sessions are there. Own says that the core goes on with the time of the core that saved them.
-func (c *Core) restoreMeetings(now reading, people []SavedPerson, own bool, out *Effects) {
-	for _, p := range people {
-		c.restoreMeetingsOf(now, p, own, out)
+func (c *Core) restoreMeetings(now reading, people []*person, saved []SavedPerson, own bool, out *Effects) {
+	for i, p := range people {
+		c.restoreMeetingsOf(now, p, &saved[i], own, out)
 	}
 	for _, asks := range c.asked {
 		slices.SortStableFunc(asks, func(a, b *ask) int { return cmp.Compare(a.opened, b.opened) })
@@ -387,13 +399,12 @@ func (c *Core) restoreMeetings(now reading, people []SavedPerson, own bool, out 
 		}
 	}
 	for _, p := range people { // only now is it known who has invited whom
-		c.forget(c.known(p.User))
+		c.forget(p)
 	}
 }
 
 // restoreMeetingsOf restores the passes, asks and received invitations of a person.
-func (c *Core) restoreMeetingsOf(now reading, saved SavedPerson, own bool, out *Effects) {
-	p := c.known(saved.User)
+func (c *Core) restoreMeetingsOf(now reading, p *person, saved *SavedPerson, own bool, out *Effects) {
 	left := func(milliseconds int64, ends awakeTime) time.Duration {
 		if own {
 			return ends - now.awake

@@ -79,24 +79,25 @@ func (c *Core) Continue(at Instant, saved Saved, from Takeover, out *Effects) er
 	}
 	touched := len(out.Touched)
 	var longer []UserID
-	for _, p := range saved.People {
-		c.restorePerson(now, p, out, func(s *session, saved SavedSession) {
+	people := make([]*person, len(saved.People))
+	for i := range people {
+		people[i] = c.restorePerson(now, &saved.People[i], out, func(s *session, saved *SavedSession) {
 			if c.continueSession(now, s, saved, from) {
-				longer = append(longer, p.User)
+				longer = append(longer, s.person.id)
 			}
 		})
-		for _, s := range c.known(p.User).sessions.list() {
+		for _, s := range people[i].sessions.list() {
 			c.arm(now, s)
 		}
 	}
-	c.restoreMeetings(now, saved.People, !from.First, out)
+	c.restoreMeetings(now, people, saved.People, !from.First, out)
 	out.Touched = append(out.Touched[:touched], longer...)
 	return nil
 }
 
 // continueSession gives a restored session the times that it had. It returns true if its grace
 // became longer.
-func (c *Core) continueSession(now reading, s *session, saved SavedSession, from Takeover) (longer bool) {
+func (c *Core) continueSession(now reading, s *session, saved *SavedSession, from Takeover) (longer bool) {
 	s.restored = true
 	s.active = min(saved.Active, now.awake)
 	if from.First {
