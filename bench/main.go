@@ -141,6 +141,7 @@ func run(short bool, only string) results {
 		s.memory(r, func(pause func()) {
 			if only == "" {
 				s.recordedWeek(pause) // for records and timing
+				s.directory(pause)
 			}
 		})
 	}

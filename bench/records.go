@@ -43,7 +43,7 @@ func (s *stage) slowdown(r results) {
 	defer disk.stop()
 	memory, inMemory := s.startService(records.Memory)
 	defer memory.stop()
-	rounds, length := pick(s, 9, 5), pick(s, time.Second, 400*time.Millisecond)
+	rounds, length := pick(s, 7, 5), pick(s, time.Second, 400*time.Millisecond)
 	var kept, floor, ratio []float64
 	for range rounds {
 		f, v := s.joinsAndLeaves("http://"+inMemory, length), s.joinsAndLeaves("http://"+onDisk, length)
@@ -232,21 +232,32 @@ func (s *stage) export(r results, w week) {
 	r["export_mb_over_idle"] = (most - idle) / 1024
 }
 
-// restart measures the start of a service with many people on record and many sessions that have
-// not ended.
-func (s *stage) restart(r results) {
-	people, sessions := pick(s, 1_000_000, 50_000), pick(s, 15_000, 2000)
-	dir := must(os.MkdirTemp(s.dir, "many-"))
-	store := must(records.Open(dir))
+// directory returns the directory of records with many people. They are written once; pause is
+// called now and then.
+func (s *stage) directory(pause func()) string {
+	if s.many != "" {
+		return s.many
+	}
+	s.many = must(os.MkdirTemp(s.dir, "many-"))
+	store := must(records.Open(s.many))
 	batch := make([]records.Person, 0, 5000)
-	for i := range people {
+	for i := range pick(s, 1_000_000, 50_000) {
 		batch = append(batch, records.Person{Realm: "main", User: presence.UserID(fmt.Sprintf("w-%07d", i)), Name: fmt.Sprint("Volunteer ", i), FirstSeen: 1, LastSeen: int64(1 + i)})
 		if len(batch) == cap(batch) {
 			check(store.PutPeople(batch))
 			batch = batch[:0]
+			pause()
 		}
 	}
 	check(store.Close())
+	return s.many
+}
+
+// restart measures the start of a service with many people on record and many sessions that have
+// not ended.
+func (s *stage) restart(r results) {
+	sessions := pick(s, 15_000, 2000)
+	dir := s.directory(func() {})
 	// The service is killed while it has these sessions.
 	p, address := s.startService(dir)
 	links := make([]*client.Link, sessions)
@@ -280,5 +291,4 @@ func (s *stage) restart(r results) {
 		check(fmt.Errorf("%d rooms were restored, of %d", rooms.Total, (sessions+9)/10))
 	}
 	p.stop()
-	check(os.RemoveAll(dir))
 }

@@ -44,6 +44,7 @@ type stage struct {
 	service string // its URL
 	floor   string // its address
 	week    week   // once it is recorded
+	many    string // the directory of records with many people, once they are written
 	stop    func()
 }
 
