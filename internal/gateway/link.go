@@ -109,7 +109,7 @@ func (l *link) during() (ctx context.Context, done func()) {
 // to be delivered.
 func (l *link) fetchOutbox(frames []deflate.Text) ([]deflate.Text, *realm.Conversation) {
 	l.mu.Lock()
-	outbox := l.outbox
+	outbox, talk := l.outbox, l.talk.Load() // together, as greet sets them: the answer to the hello comes first
 	l.outbox = nil
 	l.mu.Unlock()
 	for _, out := range outbox {
@@ -122,7 +122,6 @@ func (l *link) fetchOutbox(frames []deflate.Text) ([]deflate.Text, *realm.Conver
 			out.after()
 		}
 	}
-	talk := l.talk.Load()
 	if talk == nil || l.stream().Finishing() {
 		return frames, nil
 	}
@@ -176,15 +175,7 @@ func (l *link) lose(talk *realm.Conversation) {
 
 // greet publishes the complete conversation. The answer to the hello is the first frame.
 func (l *link) greet(talk *realm.Conversation, reply presence.Reply, answer []byte) {
-	l.mu.Lock()
-	l.carries = reply.Link // zero without a session
-	l.outbox = append(l.outbox, outgoing{frame: answer})
-	l.heard = time.Now().UnixNano()
-	l.wanted = l.heard
-	l.talk.Store(talk)
-	ended := l.ended
-	l.mu.Unlock()
-	if ended { // the connection has ended since
+	if ended := l.begin(talk, reply.Link, answer); ended { // the connection has ended since
 		l.gateway.forget(l)
 		if !l.kind.isStream() {
 			talk.Close()
@@ -194,6 +185,19 @@ func (l *link) greet(talk *realm.Conversation, reply presence.Reply, answer []by
 	}
 	l.gateway.publish(l)
 	l.wake()
+}
+
+// begin makes the conversation and its first frame known at once. It returns true if the link has
+// ended meanwhile.
+func (l *link) begin(talk *realm.Conversation, carries presence.LinkID, answer []byte) (ended bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.carries = carries // zero without a session
+	l.outbox = append(l.outbox, outgoing{frame: answer})
+	l.heard = time.Now().UnixNano()
+	l.wanted = l.heard
+	l.talk.Store(talk)
+	return l.ended
 }
 
 // takenOut stops following a room that the session is no longer in, and tells the client.

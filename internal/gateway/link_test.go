@@ -4,7 +4,28 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"tovik.example/tovik/internal/deflate"
+	"tovik.example/tovik/internal/presence"
+	"tovik.example/tovik/internal/realm"
+	"tovik.example/tovik/internal/transport"
 )
+
+// TestTheAnswerToTheHelloComesFirst begins conversations while the links are asked for frames. Once
+// there is a conversation, whose rooms are delivered next, the answer must be there.
+func TestTheAnswerToTheHelloComesFirst(t *testing.T) {
+	for range 30_000 {
+		l := &link{}
+		l.carrier.Store(&transport.Stream{})
+		go l.begin(&realm.Conversation{}, presence.LinkID{}, []byte("the answer"))
+		var frames []deflate.Text
+		var talk *realm.Conversation
+		for talk == nil {
+			frames, talk = l.fetchOutbox(frames)
+		}
+		require.Len(t, frames, 1)
+	}
+}
 
 // TestTheEndOfALinkEndsAllThatWaits begins two requests of a link, and ends them in either order.
 func TestTheEndOfALinkEndsAllThatWaits(t *testing.T) {
