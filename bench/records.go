@@ -31,7 +31,7 @@ func (s *stage) records(r results) {
 	w := s.recordedWeek(func() {})
 	r["journal_mb_per_million"] = float64(must(os.Stat(filepath.Join(w.dir, records.File))).Size()) / float64(w.entries)
 	s.queries(r, w)
-	s.imports(r, w) // first, because a service adds entries of its own
+	s.imports(r, w) // before a service adds entries of its own
 	s.export(r, w)
 	s.restart(r)
 }
@@ -158,13 +158,14 @@ func entry(random *rand.Rand, id int64, at time.Time) journal.Entry {
 	}
 }
 
-// insertBare inserts entries in one transaction, 50 with each statement.
+// insertBare inserts entries in one transaction, 50 with each statement. Their number is a multiple of 50.
 func insertBare(db *sql.DB, entries []journal.Entry) {
+	const many = 50
 	tx := must(db.Begin())
 	insert := must(tx.Prepare("INSERT INTO journal (id, at, realm, kind, room, user, status, reason, length, open) VALUES " +
-		strings.TrimSuffix(strings.Repeat("(?,?,?,?,?,?,?,?,?,?),", 50), ",")))
-	for some := range slices.Chunk(entries, 50) {
-		args := make([]any, 0, 10*50)
+		strings.TrimSuffix(strings.Repeat("(?,?,?,?,?,?,?,?,?,?),", many), ",")))
+	for some := range slices.Chunk(entries, many) {
+		args := make([]any, 0, 10*many)
 		for _, e := range some {
 			args = append(args, e.ID, e.At, e.Realm, string(e.Kind), string(e.Room), string(e.User), e.Status, e.Reason, e.Length, e.Open)
 		}
@@ -232,8 +233,8 @@ func (s *stage) export(r results, w week) {
 	r["export_mb_over_idle"] = (most - idle) / 1024
 }
 
-// directory returns the directory of records with many people. They are written once; pause is
-// called now and then.
+// directory returns where the records with many people are. It writes them once, and calls pause
+// now and then.
 func (s *stage) directory(pause func()) string {
 	if s.many != "" {
 		return s.many

@@ -94,8 +94,8 @@ func (s *stage) token(user string) string {
 const calm = 110 * time.Second
 
 // memory measures the memory of an idle link, each with a session in a room of ten, and the
-// speed of connecting. While links are idle, meanwhile has the turn. It gives it back when it calls
-// its argument, and has it again when that returns.
+// speed of connecting. While links are idle, meanwhile does something else. It calls pause so often
+// that nothing waits for it for long.
 func (s *stage) memory(r results, meanwhile func(pause func())) {
 	const links = 15_000
 	const frame = `{"type":"activity"}`
@@ -143,7 +143,8 @@ func (s *stage) hellos(links int) []string {
 func (s *stage) weigh(turn *sync.Mutex, p *process, plan load.Plan, frame string, settled time.Duration) (idle, after, rate float64) {
 	turn.Lock()
 	defer turn.Unlock()
-	// settle waits, and returns the mean of the memory in the last seconds: between two collections it rises.
+	// settle waits, and returns the mean of the memory in the last seconds, because memory rises from one
+	// collection to the next.
 	settle := func(length time.Duration) (rss float64) {
 		turn.Unlock()
 		defer turn.Lock()

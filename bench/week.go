@@ -24,8 +24,8 @@ type week struct {
 	entries    int64
 }
 
-// recordedWeek returns a week of more than a million sessions. It is recorded once for all parts of a
-// bench, which takes a while; pause is called every second or so.
+// recordedWeek returns a week of more than a million sessions. It records the week once for all parts
+// of a bench, which takes minutes, and calls pause every second or so.
 func (s *stage) recordedWeek(pause func()) week {
 	if s.week.dir != "" {
 		return s.week

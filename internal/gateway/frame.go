@@ -22,8 +22,8 @@ type frame struct {
 	name   string  // its type
 }
 
-// bare holds the frames that have only their type, as they are usually written. Most frames of idle
-// links are such ones, so they are read without memory of their own.
+// bare has the frames with a type and nothing else, by their usual text. Idle links send little
+// else than beats, so reading one should allocate nothing.
 var bare = func() map[string]frame {
 	frames := map[string]frame{}
 	for name := range wire.RequestFields {

@@ -8,8 +8,8 @@ import (
 	"tovik.example/tovik/wire"
 )
 
-// TestABareFrameIsReadAsAnyOther compares each frame that has only its type with the same frame
-// written with spaces. Reading the first takes no memory.
+// TestABareFrameIsReadAsAnyOther compares each frame that has only a type with the same frame written
+// with spaces. Reading the first allocates nothing.
 func TestABareFrameIsReadAsAnyOther(t *testing.T) {
 	for name := range wire.RequestFields {
 		text := []byte(`{"type":"` + name + `"}`)

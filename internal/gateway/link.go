@@ -109,7 +109,7 @@ func (l *link) during() (ctx context.Context, done func()) {
 // to be delivered.
 func (l *link) fetchOutbox(frames []deflate.Text) ([]deflate.Text, *realm.Conversation) {
 	l.mu.Lock()
-	outbox, talk := l.outbox, l.talk.Load() // together, as greet sets them: the answer to the hello comes first
+	outbox, talk := l.outbox, l.talk.Load() // together, as begin sets them: the answer to the hello comes first
 	l.outbox = nil
 	l.mu.Unlock()
 	for _, out := range outbox {
@@ -187,8 +187,8 @@ func (l *link) greet(talk *realm.Conversation, reply presence.Reply, answer []by
 	l.wake()
 }
 
-// begin makes the conversation and its first frame known at once. It returns true if the link has
-// ended meanwhile.
+// begin sets the conversation and its first frame together. It returns true if the link has ended
+// meanwhile.
 func (l *link) begin(talk *realm.Conversation, carries presence.LinkID, answer []byte) (ended bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
